@@ -1,0 +1,122 @@
+//! `jaunty demo`: the invented world of Saltmarsh Line, a ferry company, and ten statements that
+//! lead through it.
+
+mod names;
+mod world;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use jaunty_core::archive::Retention;
+use jaunty_core::connection::{Connections, Profile, edit};
+use jaunty_core::export::Format;
+use jaunty_core::files::{self, Folders};
+use jaunty_core::run::Keeping;
+use jaunty_core::text::dialect::SQLITE;
+use jaunty_engines::ENGINES;
+
+use crate::args::Demo;
+use crate::failure::Failure;
+use crate::headless::output::{Output, Shared};
+use crate::headless::run::{run_all, tasks_of};
+
+/// The ten statements.
+pub const TOUR: &str = include_str!("tour.sql");
+
+/// The demonstration in a folder.
+struct Laid {
+    folders: Folders,
+    tour: PathBuf,
+    connections: PathBuf,
+}
+
+/// Makes what is missing of the demonstration, and shows or prints it.
+pub fn run(args: &Demo) -> Result<(), Failure> {
+    let folder = match &args.folder {
+        Some(folder) => std::path::absolute(folder).unwrap_or_else(|_| folder.clone()),
+        None => crate::open::folders()?.state.join("demo"),
+    };
+    let laid = lay(&folder).map_err(|error| {
+        Failure::Usage(format!("the demonstration cannot be made in {}: {error}", folder.display()))
+    })?;
+    let connections = jaunty_core::connection::load(&[laid.connections.clone()], ENGINES);
+    let Some(profile) = connections.find("ferry").cloned() else {
+        let problem = connections.problems.first().map_or_else(String::new, |problem| format!(" {problem}"));
+        return Err(Failure::Usage(format!(
+            "{} has no connection [ferry] any more.{problem}",
+            laid.connections.display()
+        )));
+    };
+    if args.print { print(&laid, &profile) } else { show(laid, connections, profile) }
+}
+
+fn show(laid: Laid, connections: Connections, profile: Profile) -> Result<(), Failure> {
+    crate::open::show(laid.folders, connections, Some(profile), laid.tour)
+}
+
+/// Why the demonstration could not be made.
+#[derive(Debug, thiserror::Error)]
+enum LayError {
+    #[error(transparent)]
+    File(#[from] std::io::Error),
+    #[error(transparent)]
+    Database(#[from] rusqlite::Error),
+    #[error(transparent)]
+    Connections(#[from] edit::EditError),
+}
+
+/// Makes the database, the connections file and the buffer, each unless it is there.
+fn lay(folder: &Path) -> Result<Laid, LayError> {
+    files::private_folder(folder)?;
+    let database = folder.join("saltmarsh.db");
+    if !database.exists() {
+        eprintln!("jaunty: making the demonstration in {} …", folder.display());
+        // Under its own name only when it is whole.
+        let beside = folder.join("saltmarsh.db.part");
+        let _ = std::fs::remove_file(&beside);
+        world::make(&beside)?;
+        std::fs::rename(&beside, &database)?;
+    }
+    let connections = folder.join("connections.toml");
+    if !connections.exists() {
+        let text = "# The connections of the demonstration. A table is one connection; its name is the heading.\n\n";
+        std::fs::write(&connections, text)?;
+        let mut ferry = Profile::new("ferry", "sqlite").with("path", "saltmarsh.db");
+        ferry.note = Some("Saltmarsh Line: everything, free to change".into());
+        edit::put(&connections, &ferry)?;
+        let mut archive = Profile::new("ferry-archive", "sqlite").with("path", "saltmarsh.db");
+        archive = archive.guarded(jaunty_core::connection::Guard::ReadOnly);
+        archive.note = Some("the same file, opened so that SQLite refuses every write".into());
+        edit::put(&connections, &archive)?;
+        let mut harbour = Profile::new("ferry-harbour", "sqlite").with("path", "saltmarsh.db");
+        harbour = harbour.guarded(jaunty_core::connection::Guard::Ask);
+        harbour.note = Some("the same file; says what is about to be written and asks".into());
+        edit::put(&connections, &harbour)?;
+    }
+    let tour = folder.join("tour.sql");
+    if !tour.exists() {
+        std::fs::write(&tour, TOUR)?;
+    }
+    Ok(Laid { folders: Folders::below(folder), tour, connections })
+}
+
+/// Runs the ten statements and prints what they give, as the screen would show it.
+fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+    let text = std::fs::read_to_string(&laid.tour)
+        .map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", laid.tour.display())))?;
+    let tasks = tasks_of(&text, &SQLITE, None, Some(&laid.tour))?;
+    let keeping = Keeping::open(&laid.folders, Retention::default());
+    let mut session = engine.connect(profile, None).map_err(|error| Failure::Database(error.explain("", 1)))?;
+    for task in tasks {
+        let title = task.job.title.clone().unwrap_or_default();
+        crate::headless::print(&format!("-- {title}\n"))?;
+        let output = Shared(Arc::new(Mutex::new(Output::shortened(Format::Table, 12)?)));
+        let outcome = run_all(session.as_mut(), profile, &[task], &keeping, &output, true);
+        output.lock().close(outcome.is_ok())?;
+        outcome?;
+        crate::headless::print("\n")?;
+    }
+    Ok(())
+}

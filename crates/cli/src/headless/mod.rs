@@ -1,0 +1,30 @@
+//! Everything that needs no screen.
+
+pub mod connections;
+pub mod keys;
+pub mod output;
+pub mod run;
+pub mod statements;
+
+use std::io::{self, Read, Write};
+use std::path::Path;
+
+use crate::failure::Failure;
+
+/// Reads a file, or standard input for `-`.
+fn read(path: &Path) -> Result<String, Failure> {
+    let bytes = if path == Path::new("-") {
+        let mut bytes = Vec::new();
+        io::stdin().lock().read_to_end(&mut bytes).map(|_| bytes)
+    } else {
+        std::fs::read(path)
+    };
+    let bytes = bytes.map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", path.display())))?;
+    String::from_utf8(bytes).map_err(|_| Failure::Usage(format!("{} is not UTF-8 text", path.display())))
+}
+
+/// Writes to standard output.
+pub fn print(text: &str) -> Result<(), Failure> {
+    let mut out = io::stdout().lock();
+    out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| Failure::output(&e, "standard output"))
+}

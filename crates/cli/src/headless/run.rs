@@ -1,0 +1,160 @@
+//! `jaunty run`: statements without a screen, through the same runs, archives and logbook.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use jaunty_core::archive::Retention;
+use jaunty_core::connection::{Guard, Profile};
+use jaunty_core::engine::{Effect, Place, Session};
+use jaunty_core::export::Format;
+use jaunty_core::logbook::Outcome;
+use jaunty_core::run::execute::execute;
+use jaunty_core::run::{Job, Keeping};
+use jaunty_core::text::dialect::Dialect;
+use jaunty_core::text::outline::Outline;
+use jaunty_core::text::rope;
+
+use super::output::{Output, Shared};
+use crate::args::Run;
+use crate::failure::Failure;
+
+/// A statement and the line it begins at.
+pub struct Task {
+    pub job: Job,
+    pub line: usize,
+}
+
+/// Runs what the command line asks for.
+pub fn run(args: &Run) -> Result<(), Failure> {
+    let folders = crate::open::folders()?;
+    crate::log::begin(&folders);
+    let connections = crate::open::connections(&folders);
+    let profile = crate::open::profile(&args.connection, &connections)?;
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+    let tasks = tasks(args, engine.dialect())?;
+    let format = args.format.map(Format::from).or_else(|| {
+        let ending = args.output.as_deref()?.extension()?.to_str()?.to_lowercase();
+        Format::from_word(&ending)
+    });
+    let format = format.unwrap_or(Format::Table);
+    let keeping = Keeping::open(&folders, Retention::default());
+    if let Some(trouble) = keeping.trouble() {
+        eprintln!("jaunty: {trouble}");
+    }
+    let mut session = engine.connect(&profile, None).map_err(|error| Failure::Database(error.explain("", 1)))?;
+    let output = Shared(Arc::new(Mutex::new(Output::open(args.output.as_deref(), format)?)));
+    let outcome = run_all(session.as_mut(), &profile, &tasks, &keeping, &output, args.yes);
+    keeping.clear_unremembered();
+    // What went wrong with the output explains why the statement was stopped.
+    output.lock().close(outcome.is_ok())?;
+    outcome
+}
+
+/// Runs statements one after the other, up to the first that does not end well.
+pub fn run_all(
+    session: &mut dyn Session,
+    profile: &Profile,
+    tasks: &[Task],
+    keeping: &Keeping,
+    output: &Shared,
+    yes: bool,
+) -> Result<(), Failure> {
+    for task in tasks {
+        let place = session.place().map_err(|error| Failure::Database(error.to_string()))?;
+        run_one(session, (profile, &place), task, keeping, output, yes)?;
+    }
+    Ok(())
+}
+
+fn run_one(
+    session: &mut dyn Session,
+    (profile, place): (&Profile, &Place),
+    task: &Task,
+    keeping: &Keeping,
+    output: &Shared,
+    yes: bool,
+) -> Result<(), Failure> {
+    let statement = &task.job.statement;
+    if profile.guard == Guard::Ask && !yes && !matches!(session.effect(statement), Ok(Effect::Reads) | Err(_)) {
+        let line = statement.lines().next().unwrap_or_default();
+        return Err(Failure::Usage(format!(
+            "{} asks before anything that writes; add --yes to run: {line}",
+            profile.name
+        )));
+    }
+    let tell: jaunty_core::run::execute::Tell = Arc::new(|_| {});
+    let run = execute(session, (profile, place), &task.job, keeping, Some(Box::new(output.clone())), &tell);
+    match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
+        (Outcome::Done, _) => Ok(()),
+        (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
+        (_, None) => Err(Failure::Closed),
+    }
+}
+
+/// The statements of a text, as tasks.
+pub fn tasks_of(
+    text: &str,
+    dialect: &'static Dialect,
+    line: Option<usize>,
+    buffer: Option<&Path>,
+) -> Result<Vec<Task>, Failure> {
+    let rope = rope(text);
+    let outline = Outline::new(&rope, dialect);
+    let range = match line {
+        None => 0..outline.statements().len(),
+        Some(line) if line == 0 || line > rope.len_lines() => {
+            return Err(Failure::Usage(format!("there is no line {line}; the file has {}", rope.len_lines())));
+        }
+        Some(line) => {
+            // The statement that the line's first word belongs to.
+            let start = rope.line_to_byte(line - 1);
+            let text = rope.line(line - 1).to_string();
+            let at = start + (text.len() - text.trim_start().len()).min(text.trim_end().len());
+            outline.at(&rope, at).map_or(0..0, |index| index..index + 1)
+        }
+    };
+    let statements = outline.statements().get(range).unwrap_or_default();
+    if statements.is_empty() {
+        return Err(Failure::Usage("there is no statement to run".into()));
+    }
+    if let Some(open) = statements.iter().find(|s| !s.closed) {
+        let line = rope.byte_to_line(open.start) + 1;
+        return Err(Failure::Usage(format!("the statement at line {line} has a quote or comment that never closes")));
+    }
+    let task = |s: &jaunty_core::text::split::Statement| Task {
+        job: Job {
+            statement: s.text(&rope),
+            title: s.title_text(&rope, dialect),
+            buffer: buffer.map(Path::to_owned),
+            confirmed: true,
+        },
+        line: rope.byte_to_line(s.start) + 1,
+    };
+    Ok(statements.iter().map(task).collect())
+}
+
+fn tasks(args: &Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
+    match (&args.statement, &args.file) {
+        (Some(text), _) if text == "-" => tasks_of(&super::read(Path::new("-"))?, dialect, None, None),
+        (Some(text), _) => tasks_of(text, dialect, None, None),
+        (None, Some(file)) => {
+            let (path, line) = file_and_line(file);
+            let text = super::read(&path)?;
+            let buffer = std::path::absolute(&path).ok();
+            tasks_of(&text, dialect, line, buffer.as_deref())
+        }
+        (None, None) => Err(Failure::Usage("name a file of statements, or give one with --statement".into())),
+    }
+}
+
+/// `FILE:LINE`, unless a file has that very name.
+fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
+    match text.rsplit_once(':') {
+        Some((file, line)) if !Path::new(text).exists() => match line.parse() {
+            Ok(line) => (PathBuf::from(file), Some(line)),
+            Err(_) => (PathBuf::from(text), None),
+        },
+        _ => (PathBuf::from(text), None),
+    }
+}

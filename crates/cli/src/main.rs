@@ -1,0 +1,35 @@
+//! `jaunty`: the program that people start.
+//!
+//! [`args`] declares the command line, [`open`] the full screen, [`headless`] everything that needs
+//! none, [`demo`] the demonstration. All work is done by the library crates.
+
+mod args;
+mod demo;
+mod failure;
+mod headless;
+mod log;
+mod open;
+
+use std::process::ExitCode;
+
+use args::{Args, Command};
+use clap::Parser;
+use failure::Failure;
+
+fn main() -> ExitCode {
+    match run(Args::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.report(),
+    }
+}
+
+fn run(args: Args) -> Result<(), Failure> {
+    match args.command {
+        Some(Command::Run(run)) => headless::run::run(&run),
+        Some(Command::Statements(statements)) => headless::statements::list(&statements),
+        Some(Command::Connections(connections)) => headless::connections::list(&connections),
+        Some(Command::Keys { markdown }) => headless::keys::list(markdown),
+        Some(Command::Demo(demo)) => demo::run(&demo),
+        None => open::open(&args.open),
+    }
+}

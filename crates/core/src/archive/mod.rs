@@ -1,0 +1,70 @@
+//! The rows of a run, on disk.
+//!
+//! An archive is an Arrow IPC file of uncompressed batches, written as rows arrive. [`Writer`]
+//! appends to it; [`Archive`] reads any page of it by row number, while it is being written, after
+//! it is finished, and after a crash, which costs at most the batch that was being written.
+//!
+//! The footer of an Arrow file, which lists its batches, comes last. So the two share a list of
+//! where each batch lies and which row it begins with; a file that is opened later is read from
+//! message to message to make that list anew, whether it has a footer or not.
+//!
+//! Batches are read with positioned reads into memory of their own. Mapping the file would save a
+//! copy, but a file that shrinks under a map kills the program, and touched pages of a map count as
+//! the program's memory; a batch is a few hundred kilobytes, read in a fraction of a frame.
+
+mod reader;
+mod retention;
+mod writer;
+
+use std::io;
+use std::path::PathBuf;
+
+use arrow_schema::ArrowError;
+
+pub use reader::{Archive, Page};
+pub use retention::{Retention, keep_within};
+pub use writer::Writer;
+
+/// Why an archive could not be written or read.
+#[derive(Debug, thiserror::Error)]
+pub enum ArchiveError {
+    /// The file system refused.
+    #[error("the archive {path} cannot be {act}: {source}")]
+    File {
+        /// The archive.
+        path: PathBuf,
+        /// What was tried.
+        act: &'static str,
+        /// Why it failed.
+        source: io::Error,
+    },
+    /// What stands in the file is no archive.
+    #[error("{path} is not an archive: {what}")]
+    NotAnArchive {
+        /// The file.
+        path: PathBuf,
+        /// What was found instead.
+        what: String,
+    },
+    /// Rows that cannot be written or read.
+    #[error("rows of the archive: {0}")]
+    Rows(#[from] ArrowError),
+}
+
+/// Where one batch lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Place {
+    /// The first byte of its message.
+    offset: u64,
+    /// The length of the message's head, with its length prefix and padding.
+    head: u32,
+    /// The length of the message's body.
+    body: u64,
+    /// The number of its first row.
+    first_row: u64,
+    /// How many rows it has.
+    rows: u64,
+}
+
+#[cfg(test)]
+mod tests;

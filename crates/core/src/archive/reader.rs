@@ -1,0 +1,257 @@
+//! Reading pages of an archive by row number.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use arrow_array::RecordBatch;
+use arrow_buffer::Buffer;
+use arrow_ipc::reader::FileDecoder;
+use arrow_ipc::{Block, MessageHeader, MetadataVersion, convert::try_fb_to_schema, root_as_message};
+use arrow_schema::SchemaRef;
+
+use super::{ArchiveError, Place};
+
+/// The bytes that an Arrow file begins with, padded to eight.
+const MAGIC: &[u8; 8] = b"ARROW1\0\0";
+/// What stands before the length of every message.
+const CONTINUATION: u32 = 0xffff_ffff;
+/// The heads of messages are small; one that claims more is no message.
+const LONGEST_HEAD: u32 = 16 << 20;
+
+/// The kept rows of one result.
+#[derive(Debug)]
+pub struct Archive {
+    path: PathBuf,
+    contents: Mutex<Arc<Contents>>,
+    /// The batch read last: pages that are read one after another mostly share it.
+    last: Mutex<Option<(u64, RecordBatch)>>,
+}
+
+/// What is in the file now. Readers keep what they have when it is replaced.
+#[derive(Debug)]
+pub(super) struct Contents {
+    file: Arc<File>,
+    schema: SchemaRef,
+    pub(super) places: Vec<Place>,
+    /// Told apart from the contents of a rewritten file.
+    generation: u64,
+}
+
+impl Contents {
+    pub(super) fn empty(file: File, schema: SchemaRef) -> Contents {
+        Contents { file: Arc::new(file), schema, places: Vec::new(), generation: 0 }
+    }
+
+    fn rows(&self) -> u64 {
+        self.places.last().map_or(0, |place| place.first_row + place.rows)
+    }
+}
+
+/// Rows that follow each other.
+#[derive(Debug, Clone)]
+pub struct Page {
+    /// The number of the first row, from 0.
+    pub from: u64,
+    /// All rows of the archive when the page was read.
+    pub of: u64,
+    /// The rows. All batches have the archive's schema.
+    pub batches: Vec<RecordBatch>,
+    /// That schema.
+    pub schema: SchemaRef,
+}
+
+impl Page {
+    /// How many rows it has.
+    pub fn rows(&self) -> usize {
+        self.batches.iter().map(RecordBatch::num_rows).sum()
+    }
+}
+
+impl Archive {
+    pub(super) fn new(path: PathBuf, contents: Contents) -> Archive {
+        Archive { path, contents: Mutex::new(Arc::new(contents)), last: Mutex::new(None) }
+    }
+
+    /// Opens an archive that nobody writes any more. One that a crash cut short is readable up to
+    /// its last whole batch.
+    pub fn open(path: &Path) -> Result<Archive, ArchiveError> {
+        let read = |source| ArchiveError::File { path: path.to_owned(), act: "read", source };
+        let file = File::open(path).map_err(read)?;
+        let length = file.metadata().map_err(read)?.len();
+        let mut magic = [0; 8];
+        let not = |what: &str| ArchiveError::NotAnArchive { path: path.to_owned(), what: what.to_owned() };
+        file.read_exact_at(&mut magic, 0).map_err(|_| not("it is too short"))?;
+        if &magic != MAGIC {
+            return Err(not("it does not begin as an Arrow file"));
+        }
+        // Writers pad the magic bytes to the alignment they keep: 8 by the standard, 64 by this one.
+        let begins = (8..=64).step_by(8).find(|at| head_length(&file, *at).is_ok());
+        let mut at = begins.ok_or_else(|| not("it ends before its schema"))?;
+        let mut contents: Option<Contents> = None;
+        while let Some(message) = read_message(&file, at, length).map_err(read)? {
+            let Message { header, head, body } = message;
+            match (header, &mut contents) {
+                (Header::Schema(schema), None) => {
+                    contents = Some(Contents::empty(file.try_clone().map_err(read)?, schema));
+                }
+                (Header::Rows(rows), Some(contents)) => {
+                    let first_row = contents.rows();
+                    contents.places.push(Place { offset: at, head, body, first_row, rows });
+                }
+                _ => return Err(not("its messages are in no order that an archive has")),
+            }
+            at += u64::from(head) + body;
+        }
+        let contents = contents.ok_or_else(|| not("it ends before its schema"))?;
+        Ok(Archive::new(path.to_owned(), contents))
+    }
+
+    /// Its file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The columns. They can become wider while the archive grows.
+    pub fn schema(&self) -> SchemaRef {
+        Arc::clone(&self.lock().schema)
+    }
+
+    /// How many rows can be read now.
+    pub fn rows(&self) -> u64 {
+        self.lock().rows()
+    }
+
+    /// The size of its rows on disk, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.lock().places.last().map_or(0, |place| place.offset + u64::from(place.head) + place.body)
+    }
+
+    /// Rows `from` up to `from + count`, as far as they are there.
+    pub fn page(&self, from: u64, count: usize) -> Result<Page, ArchiveError> {
+        let contents = self.snapshot();
+        let of = contents.rows();
+        let end = of.min(from.saturating_add(count as u64));
+        let mut batches = Vec::new();
+        let mut at = from;
+        while at < end {
+            let index = contents.places.partition_point(|place| place.first_row + place.rows <= at);
+            let Some(place) = contents.places.get(index) else { break };
+            let batch = self.batch(&contents, place)?;
+            let skip = (at - place.first_row) as usize;
+            let take = (end - at).min(place.rows - skip as u64) as usize;
+            batches.push(batch.slice(skip, take));
+            at += take as u64;
+        }
+        Ok(Page { from, of, batches, schema: Arc::clone(&contents.schema) })
+    }
+
+    /// Batch by batch from the first row on, as they lie in the file.
+    pub fn batches(&self) -> impl Iterator<Item = Result<RecordBatch, ArchiveError>> + use<> {
+        let contents = self.snapshot();
+        (0..contents.places.len()).map(move |i| read_place(&contents, &contents.places[i]))
+    }
+
+    fn batch(&self, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
+        // A rewritten file has its batches elsewhere, but not always all of them.
+        let key = place.offset ^ contents.generation.rotate_right(16);
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, batch)) = last.as_ref().filter(|(known, _)| *known == key) {
+            return Ok(batch.clone());
+        }
+        let batch = read_place(contents, place)?;
+        *last = Some((key, batch.clone()));
+        Ok(batch)
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Arc<Contents>> {
+        // The contents are replaced or pushed to as a whole, so a panic elsewhere leaves them sound.
+        self.contents.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn snapshot(&self) -> Arc<Contents> {
+        Arc::clone(&self.lock())
+    }
+
+    pub(super) fn add(&self, place: Place) {
+        let mut contents = self.lock();
+        match Arc::get_mut(&mut contents) {
+            Some(contents) => contents.places.push(place),
+            // A page is being read from the list at this moment.
+            None => {
+                let mut places = contents.places.clone();
+                places.push(place);
+                let (file, schema) = (Arc::clone(&contents.file), Arc::clone(&contents.schema));
+                *contents = Arc::new(Contents { file, schema, places, generation: contents.generation });
+            }
+        }
+    }
+
+    pub(super) fn replace(&self, mut new: Contents) {
+        let mut contents = self.lock();
+        new.generation = contents.generation + 1;
+        *contents = Arc::new(new);
+    }
+}
+
+/// Reads the batch that lies at a place.
+pub(super) fn read_place(contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
+    let mut bytes = vec![0; place.head as usize + place.body as usize];
+    let read = contents.file.read_exact_at(&mut bytes, place.offset);
+    read.map_err(|source| ArchiveError::File { path: PathBuf::new(), act: "read", source })?;
+    let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
+    let decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
+    let batch = decoder.read_record_batch(&block, &Buffer::from_vec(bytes))?;
+    Ok(batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?)
+}
+
+enum Header {
+    Schema(SchemaRef),
+    Rows(u64),
+}
+
+struct Message {
+    header: Header,
+    head: u32,
+    body: u64,
+}
+
+/// The length of a message's head with its prefix, read from the file.
+pub(super) fn head_length(file: &File, at: u64) -> io::Result<u32> {
+    let mut prefix = [0; 8];
+    file.read_exact_at(&mut prefix, at)?;
+    let (mark, length) = prefix.split_at(4);
+    let number = |bytes: &[u8]| bytes.iter().rev().fold(0_u32, |n, b| n << 8 | u32::from(*b));
+    if number(mark) != CONTINUATION || number(length) > LONGEST_HEAD {
+        return Err(io::ErrorKind::InvalidData.into());
+    }
+    Ok(number(length) + 8)
+}
+
+/// The message at `at`, if it is whole; `None` at the end of the messages or where a crash cut one.
+fn read_message(file: &File, at: u64, length: u64) -> io::Result<Option<Message>> {
+    let Ok(head) = head_length(file, at) else { return Ok(None) };
+    if head == 8 || at + u64::from(head) > length {
+        return Ok(None);
+    }
+    let mut bytes = vec![0; head as usize - 8];
+    file.read_exact_at(&mut bytes, at + 8)?;
+    let Ok(message) = root_as_message(&bytes) else { return Ok(None) };
+    let body = u64::try_from(message.bodyLength()).unwrap_or(u64::MAX);
+    if at.saturating_add(u64::from(head)).saturating_add(body) > length {
+        return Ok(None);
+    }
+    let header = match message.header_type() {
+        MessageHeader::Schema => {
+            let schema = message.header_as_schema().and_then(|s| try_fb_to_schema(s).ok());
+            schema.map(|schema| Header::Schema(Arc::new(schema)))
+        }
+        MessageHeader::RecordBatch => {
+            message.header_as_record_batch().map(|b| Header::Rows(u64::try_from(b.length()).unwrap_or(0)))
+        }
+        _ => None,
+    };
+    Ok(header.map(|header| Message { header, head, body }))
+}

@@ -1,0 +1,170 @@
+use std::fs::File;
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_ipc::reader::FileReader;
+
+use super::*;
+use crate::rows::assemble::{Announced, Assembler, Value};
+use crate::rows::cell::column_text;
+
+fn assembler() -> Assembler {
+    let column = |name: &str| Announced { name: name.into(), db_type: "INTEGER".into() };
+    Assembler::new(vec![column("n"), column("text")])
+}
+
+/// Rows `from..to`; the second column of every third is NULL.
+fn batch(assembler: &mut Assembler, from: i64, to: i64) -> RecordBatch {
+    for n in from..to {
+        let text = format!("row {n}");
+        let value = |column| match column {
+            0 => Value::Int(n),
+            _ if n % 3 == 0 => Value::Null,
+            _ => Value::Text(&text),
+        };
+        assembler.push_row(value).unwrap();
+    }
+    assembler.take().unwrap()
+}
+
+fn numbers(page: &Page) -> Vec<i64> {
+    page.batches.iter().flat_map(|b| column_text(b.column(0))).map(|n| n.parse().unwrap()).collect()
+}
+
+/// Ten batches of a hundred rows.
+fn thousand(path: &std::path::Path) -> Writer {
+    let mut assembler = assembler();
+    let first = batch(&mut assembler, 0, 100);
+    let mut writer = Writer::create(path, &first.schema()).unwrap();
+    writer.write(&first).unwrap();
+    for n in 1..10 {
+        writer.write(&batch(&mut assembler, n * 100, n * 100 + 100)).unwrap();
+    }
+    writer
+}
+
+#[test]
+fn pages_are_read_while_it_grows() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut assembler = assembler();
+    let first = batch(&mut assembler, 0, 10);
+    let mut writer = Writer::create(&folder.path().join("a.arrow"), &first.schema()).unwrap();
+    let archive = Arc::clone(writer.archive());
+    assert_eq!((archive.rows(), archive.page(0, 5).unwrap().rows()), (0, 0));
+    writer.write(&first).unwrap();
+    assert_eq!(numbers(&archive.page(8, 5).unwrap()), [8, 9]);
+    writer.write(&batch(&mut assembler, 10, 20)).unwrap();
+    let page = archive.page(8, 5).unwrap();
+    assert_eq!((numbers(&page), page.of), (vec![8, 9, 10, 11, 12], 20));
+    assert_eq!(column_text(archive.page(9, 1).unwrap().batches[0].column(1)), ["∅"]);
+    assert_eq!(numbers(&archive.page(20, 5).unwrap()), [] as [i64; 0]);
+}
+
+#[test]
+fn any_page_of_a_finished_archive() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    thousand(&path).finish().unwrap();
+    let archive = Archive::open(&path).unwrap();
+    assert_eq!(archive.rows(), 1000);
+    for (from, count) in [(0, 50), (95, 10), (99, 202), (990, 50), (999, 1)] {
+        let expected: Vec<_> = (from..(from + count as i64).min(1000)).collect();
+        assert_eq!(numbers(&archive.page(from as u64, count).unwrap()), expected);
+    }
+    assert_eq!(archive.batches().map(|b| b.unwrap().num_rows()).sum::<usize>(), 1000);
+}
+
+#[test]
+fn other_programs_read_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    thousand(&path).finish().unwrap();
+    let reader = FileReader::try_new(File::open(&path).unwrap(), None).unwrap();
+    assert_eq!(reader.schema().field(0).metadata()[crate::engine::DB_TYPE], "INTEGER");
+    assert_eq!(reader.map(|b| b.unwrap().num_rows()).sum::<usize>(), 1000);
+}
+
+#[cfg(unix)]
+#[test]
+fn it_is_its_owners_alone() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("deep/a.arrow");
+    thousand(&path);
+    let mode = |path: &std::path::Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode(&path), mode(path.parent().unwrap())), (0o600, 0o700));
+}
+
+#[test]
+fn a_crash_at_any_byte_costs_at_most_one_batch() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    let writer = thousand(&path);
+    let ends: Vec<u64> =
+        writer.archive().snapshot().places.iter().map(|p| p.offset + u64::from(p.head) + p.body).collect();
+    drop(writer);
+    let whole = std::fs::read(&path).unwrap();
+    let cut = folder.path().join("cut.arrow");
+    let edges = ends.iter().flat_map(|end| (end - 1)..=(end + 1)).map(|at| at as usize).filter(|at| *at <= whole.len());
+    for length in (0..whole.len()).step_by(97).chain(edges) {
+        std::fs::write(&cut, &whole[..length]).unwrap();
+        let expected = ends.iter().filter(|end| **end <= length as u64).count() as u64 * 100;
+        match Archive::open(&cut) {
+            Ok(archive) => {
+                assert_eq!(archive.rows(), expected, "cut at {length}");
+                let last = archive.page(expected.saturating_sub(1), 9).unwrap();
+                assert_eq!(last.rows() as u64, expected.min(1));
+            }
+            Err(ArchiveError::NotAnArchive { .. }) => assert_eq!(expected, 0),
+            Err(error) => panic!("{error}"),
+        }
+    }
+}
+
+#[test]
+fn what_is_no_archive_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a");
+    for bytes in [&b""[..], b"SQLite format 3\0 and more", b"ARROW1\0\0\xff\xff\xff\xff\xff\xff\xff\xff"] {
+        std::fs::write(&path, bytes).unwrap();
+        assert!(matches!(Archive::open(&path), Err(ArchiveError::NotAnArchive { .. })));
+    }
+}
+
+#[test]
+fn a_column_that_turns_out_wider_keeps_every_value() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    let mut assembler = assembler();
+    assembler.push_row(|_| Value::Null).unwrap();
+    let first = assembler.take().unwrap();
+    let mut writer = Writer::create(&path, &first.schema()).unwrap();
+    let archive = Arc::clone(writer.archive());
+    writer.write(&first).unwrap();
+    for value in [Value::Int(7), Value::Text("seven"), Value::Real(7.0), Value::Null] {
+        assembler.push_row(|_| value).unwrap();
+        writer.write(&assembler.take().unwrap()).unwrap();
+    }
+    let expected = ["∅", "7", "seven", "7.0", "∅"];
+    let read = |archive: &Archive| {
+        let page = archive.page(0, 10).unwrap();
+        page.batches.iter().flat_map(|b| column_text(b.column(0))).collect::<Vec<_>>()
+    };
+    assert_eq!(read(&archive), expected);
+    writer.finish().unwrap();
+    assert_eq!(read(&Archive::open(&path).unwrap()), expected);
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+}
+
+#[test]
+fn a_full_disk_leaves_what_was_written() {
+    // Writing to this device always fails as a full disk does.
+    let full = std::path::Path::new("/dev/full");
+    let schema = batch(&mut assembler(), 0, 1).schema();
+    match Writer::create(full, &schema) {
+        Err(ArchiveError::Rows(error)) => assert!(error.to_string().contains("No space left"), "{error}"),
+        Err(ArchiveError::File { source, .. }) => assert_eq!(source.kind(), io::ErrorKind::StorageFull),
+        Ok(_) => panic!("a full disk took the schema"),
+        Err(other) => panic!("{other}"),
+    }
+}

@@ -1,0 +1,146 @@
+//! Writing an archive as rows arrive.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_ipc::writer::FileWriter;
+use arrow_schema::{Schema, SchemaRef};
+
+use super::reader::{Contents, read_place};
+use super::{Archive, ArchiveError, Place};
+use crate::rows::widen::{common_schema, widen_batch};
+
+/// Appends batches to an archive. Dropping it leaves the file as a crash would: readable up to the
+/// last batch.
+pub struct Writer {
+    archive: Arc<Archive>,
+    file: Option<FileWriter<Counted>>,
+}
+
+/// Counts what goes through to the file.
+struct Counted {
+    file: File,
+    written: u64,
+}
+
+impl Write for Counted {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.file.write(bytes)?;
+        self.written += written as u64;
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+impl Writer {
+    /// Begins an archive in a new file, which only its owner can read.
+    pub fn create(path: &Path, schema: &SchemaRef) -> Result<Writer, ArchiveError> {
+        let (file, reader) = begin(path, schema)?;
+        let archive = Arc::new(Archive::new(path.to_owned(), Contents::empty(reader, Arc::clone(schema))));
+        Ok(Writer { archive, file: Some(file) })
+    }
+
+    /// The archive, to read from while it grows.
+    pub fn archive(&self) -> &Arc<Archive> {
+        &self.archive
+    }
+
+    /// Adds rows. When this returns they can be read.
+    ///
+    /// A batch may have wider columns than those before; the archive is then written anew, once,
+    /// with all rows in the wider schema.
+    pub fn write(&mut self, batch: &RecordBatch) -> Result<(), ArchiveError> {
+        let schema = self.archive.schema();
+        if batch.schema().fields() == schema.fields() {
+            return self.append(batch);
+        }
+        let wide = common_schema(&schema, &batch.schema())
+            .ok_or_else(|| arrow_schema::ArrowError::SchemaError("a batch of another result".into()))?;
+        let wide = Arc::new(wide);
+        if wide.fields() != schema.fields() {
+            self.widen(&wide)?;
+        }
+        self.append(&widen_batch(batch, &wide)?)
+    }
+
+    fn append(&mut self, batch: &RecordBatch) -> Result<(), ArchiveError> {
+        if batch.num_rows() == 0 {
+            return Ok(());
+        }
+        let Some(file) = &mut self.file else { return Ok(()) };
+        let first_row = self.archive.rows();
+        let place = append(file, batch, first_row).map_err(|source| file_error(self.archive.path(), source))?;
+        self.archive.add(place);
+        Ok(())
+    }
+
+    /// Writes the archive anew in a wider schema. Its readers see the old rows or the new ones,
+    /// never a mixture.
+    fn widen(&mut self, schema: &SchemaRef) -> Result<(), ArchiveError> {
+        let path = self.archive.path().to_owned();
+        let beside = path.with_extension("wider");
+        let (mut file, reader) = begin(&beside, schema)?;
+        let old = self.archive.snapshot();
+        let mut contents = Contents::empty(reader, Arc::clone(schema));
+        for place in &old.places {
+            let batch = widen_batch(&read_place(&old, place)?, schema)?;
+            let place = append(&mut file, &batch, place.first_row).map_err(|source| file_error(&beside, source))?;
+            contents.places.push(place);
+        }
+        std::fs::rename(&beside, &path).map_err(|source| file_error(&path, source))?;
+        self.archive.replace(contents);
+        self.file = Some(file);
+        Ok(())
+    }
+
+    /// Writes the footer, by which other programs find the batches.
+    pub fn finish(mut self) -> Result<(), ArchiveError> {
+        match self.file.take() {
+            Some(mut file) => Ok(file.finish()?),
+            None => Ok(()),
+        }
+    }
+}
+
+fn file_error(path: &Path, source: io::Error) -> ArchiveError {
+    ArchiveError::File { path: path.to_owned(), act: "written", source }
+}
+
+fn begin(path: &Path, schema: &Schema) -> Result<(FileWriter<Counted>, File), ArchiveError> {
+    let open = || {
+        if let Some(folder) = path.parent() {
+            crate::files::private_folder(folder)?;
+        }
+        crate::files::private(OpenOptions::new().read(true).write(true).create(true).truncate(true)).open(path)
+    };
+    let file = open().map_err(|source| file_error(path, source))?;
+    let reader = file.try_clone().map_err(|source| file_error(path, source))?;
+    Ok((FileWriter::try_new(Counted { file, written: 0 }, schema)?, reader))
+}
+
+fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -> io::Result<Place> {
+    let offset = file.get_ref().written;
+    file.write(batch).map_err(|error| match error {
+        arrow_schema::ArrowError::IoError(_, source) => source,
+        other => io::Error::other(other),
+    })?;
+    let length = file.get_ref().written - offset;
+    let head = super::reader::head_length(&file.get_ref().file, offset)?;
+    Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64 })
+}
+
+impl Drop for Writer {
+    fn drop(&mut self) {
+        // Half a rewrite is of no use to anybody.
+        let beside: PathBuf = self.archive.path().with_extension("wider");
+        if beside.exists() {
+            let _ = std::fs::remove_file(beside);
+        }
+    }
+}

@@ -1,0 +1,128 @@
+//! Changing a connections file: what is not touched, comments and order and blanks, stays as it is.
+
+use std::io;
+use std::path::Path;
+
+use toml_edit::{DocumentMut, Item, Table, TomlError, value};
+
+use super::{Profile, Setting};
+
+/// Why a connections file could not be changed. It is as it was.
+#[derive(Debug, thiserror::Error)]
+pub enum EditError {
+    /// It could not be read or written.
+    #[error("the connections file cannot be changed: {0}")]
+    File(#[from] io::Error),
+    /// It is not TOML, and writing would lose what stands in it.
+    #[error("the connections file has a mistake; mend it first: {0}")]
+    Syntax(#[from] TomlError),
+}
+
+/// Puts a profile into the file: its keys are set, all others of its table stay. A new one comes last.
+pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
+    change(file, |document| {
+        let table = document.entry(&profile.name).or_insert_with(|| Item::Table(Table::new()));
+        let Some(table) = table.as_table_like_mut() else { return };
+        let guard = (profile.guard != super::Guard::Open).then(|| profile.guard.word());
+        let general = [("engine", Some(profile.engine.as_str())), ("guard", guard), ("note", profile.note.as_deref())];
+        for (key, text) in general {
+            match text {
+                Some(text) => set(table, key, text.into()),
+                None => {
+                    table.remove(key);
+                }
+            }
+        }
+        for (key, setting) in &profile.settings {
+            set(
+                table,
+                key,
+                match setting {
+                    Setting::Text(text) => text.as_str().into(),
+                    Setting::Number(number) => (*number).into(),
+                    Setting::Flag(flag) => (*flag).into(),
+                },
+            );
+        }
+    })
+}
+
+/// Takes a profile out of the file.
+pub fn remove(file: &Path, name: &str) -> Result<(), EditError> {
+    change(file, |document| {
+        document.remove(name);
+    })
+}
+
+/// Sets a key; a comment behind its old value stays.
+fn set(table: &mut dyn toml_edit::TableLike, key: &str, new: toml_edit::Value) {
+    match table.get_mut(key).and_then(Item::as_value_mut) {
+        Some(old) => {
+            let decor = old.decor().clone();
+            *old = new;
+            *old.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key, value(new));
+        }
+    }
+}
+
+fn change(file: &Path, act: impl FnOnce(&mut DocumentMut)) -> Result<(), EditError> {
+    let text = match std::fs::read_to_string(file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+        Err(error) => return Err(error.into()),
+    };
+    let mut document: DocumentMut = text.parse()?;
+    act(&mut document);
+    if let Some(folder) = file.parent() {
+        crate::files::private_folder(folder)?;
+    }
+    crate::files::replace(file, document.to_string().as_bytes())?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::connection::Guard;
+
+    #[test]
+    fn comments_and_order_stay() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("deep/connections.toml");
+        std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+        std::fs::write(&file, "# ours\n\n[b] # second\nengine = \"sqlite\" # bundled\npath = \"b.db\"   # nightly\n\n# first\n[a]\nengine = \"sqlite\"\npath = \"a.db\"\n").unwrap();
+        put(&file, &Profile::new("b", "sqlite").with("path", "c.db").guarded(Guard::Ask)).unwrap();
+        put(&file, &Profile::new("new one", "sqlite").with("path", "n.db")).unwrap();
+        insta::assert_snapshot!(std::fs::read_to_string(&file).unwrap(), @r#"
+        # ours
+
+        [b] # second
+        engine = "sqlite" # bundled
+        path = "c.db"   # nightly
+        guard = "ask"
+
+        # first
+        [a]
+        engine = "sqlite"
+        path = "a.db"
+
+        ["new one"]
+        engine = "sqlite"
+        path = "n.db"
+        "#);
+        remove(&file, "a").unwrap();
+        assert!(!std::fs::read_to_string(&file).unwrap().contains("a.db"));
+    }
+
+    #[test]
+    fn a_file_with_a_mistake_is_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("connections.toml");
+        std::fs::write(&file, "[a\n").unwrap();
+        assert!(matches!(put(&file, &Profile::new("b", "sqlite")), Err(EditError::Syntax(_))));
+        assert_eq!(std::fs::read_to_string(&file).unwrap(), "[a\n");
+    }
+}

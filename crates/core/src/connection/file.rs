@@ -1,0 +1,224 @@
+//! Reading connections files. A mistake in one profile costs that profile and is told with its
+//! file, its line and the remedy; the others can be used.
+
+use std::fmt;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{Document, Item, TableLike, Value};
+
+use super::{Guard, Profile, Setting};
+use crate::engine::Engine;
+use crate::files::Folders;
+
+/// Keys that every engine's profiles may have.
+const GENERAL: &[&str] = &["engine", "guard", "note"];
+
+/// All profiles that were found, and what was wrong.
+#[derive(Debug, Default)]
+pub struct Connections {
+    /// The profiles: the project's before the user's. A name that both have is the project's.
+    pub profiles: Vec<Profile>,
+    /// What could not be used.
+    pub problems: Vec<Problem>,
+}
+
+impl Connections {
+    /// A profile by its name.
+    pub fn find(&self, name: &str) -> Option<&Profile> {
+        self.profiles.iter().find(|profile| profile.name == name)
+    }
+
+    /// The known name that is nearest to one that is not known.
+    pub fn nearest(&self, name: &str) -> Option<&str> {
+        nearest(name, self.profiles.iter().map(|profile| profile.name.as_str()))
+    }
+}
+
+/// Something wrong in a connections file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// The file.
+    pub file: PathBuf,
+    /// The line, from 1; 0 for the file as a whole.
+    pub line: usize,
+    /// What is wrong.
+    pub what: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.file.display())?;
+        if self.line > 0 {
+            write!(f, ", line {}", self.line)?;
+        }
+        write!(f, ": {}. {}", self.what, self.remedy)
+    }
+}
+
+impl std::error::Error for Problem {}
+
+/// The connections files that count when working in `folder`: the project's, found by walking up,
+/// and the user's.
+pub fn connections_files(folder: &Path, folders: &Folders) -> Vec<PathBuf> {
+    let project = folder.ancestors().map(|f| f.join(".jaunty").join("connections.toml")).find(|f| f.is_file());
+    let user = Some(folders.config.join("connections.toml")).filter(|f| f.is_file());
+    project.into_iter().chain(user).collect()
+}
+
+/// Reads these files; of profiles with the same name the first counts.
+pub fn load(files: &[PathBuf], engines: &[&dyn Engine]) -> Connections {
+    let mut all = Connections::default();
+    for file in files {
+        let read = match std::fs::read_to_string(file) {
+            Ok(text) => parse(&text, file, engines),
+            Err(error) => Connections {
+                profiles: Vec::new(),
+                problems: vec![Problem {
+                    file: file.clone(),
+                    line: 0,
+                    what: format!("the file cannot be read ({error})"),
+                    remedy: "Check its permissions and that it is UTF-8 text.".into(),
+                }],
+            },
+        };
+        all.problems.extend(read.problems);
+        for profile in read.profiles {
+            if all.find(&profile.name).is_none() {
+                all.profiles.push(profile);
+            }
+        }
+    }
+    all
+}
+
+/// Reads the text of a connections file.
+pub fn parse(text: &str, file: &Path, engines: &[&dyn Engine]) -> Connections {
+    let reader = Reader { text, file, engines };
+    let mut found = Connections::default();
+    let document = match Document::parse(text) {
+        Ok(document) => document,
+        Err(error) => {
+            let what = error.message().trim().replace('\n', ", ");
+            found.problems.push(reader.problem(
+                error.span(),
+                what,
+                "Mend the line: the file is TOML, a table per connection.",
+            ));
+            return found;
+        }
+    };
+    for (name, item) in document.as_table().iter() {
+        match reader.profile(name, item) {
+            Ok(profile) => found.profiles.push(profile),
+            Err(problem) => found.problems.push(problem),
+        }
+    }
+    found
+}
+
+struct Reader<'a> {
+    text: &'a str,
+    file: &'a Path,
+    engines: &'a [&'a dyn Engine],
+}
+
+impl Reader<'_> {
+    fn line(&self, span: Option<Range<usize>>) -> usize {
+        span.map_or(0, |span| 1 + self.text[..span.start.min(self.text.len())].matches('\n').count())
+    }
+
+    fn problem(&self, span: Option<Range<usize>>, what: impl Into<String>, remedy: impl Into<String>) -> Problem {
+        Problem { file: self.file.to_owned(), line: self.line(span), what: what.into(), remedy: remedy.into() }
+    }
+
+    fn profile(&self, name: &str, item: &Item) -> Result<Profile, Problem> {
+        let Some(table) = item.as_table_like() else {
+            let remedy = format!("Write it under a heading: [name], then {name} = … below it.");
+            return Err(self.problem(item.span(), format!("'{name}' stands outside any connection"), remedy));
+        };
+        let heading = item.span();
+        let engines = || self.engines.iter().map(|e| e.name()).collect::<Vec<_>>().join(", ");
+        let Some(engine_name) = self.text_of(table, "engine")? else {
+            let remedy = format!("Add engine = \"…\", one of: {}.", engines());
+            return Err(self.problem(heading, format!("[{name}] names no engine"), remedy));
+        };
+        let Some(engine) = self.engines.iter().find(|e| e.name() == engine_name) else {
+            let near = nearest(&engine_name, self.engines.iter().map(|e| e.name()));
+            let remedy =
+                near.map_or_else(|| format!("Use one of: {}.", engines()), |n| format!("Did you mean \"{n}\"?"));
+            return Err(self.problem(
+                table.get("engine").and_then(Item::span),
+                format!("there is no engine \"{engine_name}\""),
+                remedy,
+            ));
+        };
+        let mut profile = Profile::new(name, engine_name);
+        profile.file = Some(self.file.to_owned());
+        profile.line = self.line(heading.clone());
+        profile.note = self.text_of(table, "note")?;
+        if let Some(word) = self.text_of(table, "guard")? {
+            profile.guard = Guard::from_word(&word).ok_or_else(|| {
+                let words = Guard::ALL.map(Guard::word).join(", ");
+                self.problem(
+                    table.get("guard").and_then(Item::span),
+                    format!("there is no guard \"{word}\""),
+                    format!("Use one of: {words}."),
+                )
+            })?;
+        }
+        for (key, item) in table.iter().filter(|(key, _)| !GENERAL.contains(key)) {
+            let known = engine.keys();
+            if !known.iter().any(|k| k.name == key) {
+                let all = || GENERAL.iter().copied().chain(known.iter().map(|k| k.name));
+                let remedy = match nearest(key, all()) {
+                    Some(near) => format!("Did you mean {near}?"),
+                    None => format!("Keys of this engine: {}.", all().collect::<Vec<_>>().join(", ")),
+                };
+                let what = format!("[{name}] has a key '{key}' that {} does not know", engine.name());
+                return Err(self.problem(item.span(), what, remedy));
+            }
+            profile.settings.insert(key.to_owned(), self.setting(name, key, item)?);
+        }
+        for key in engine.keys().iter().filter(|k| k.required && !profile.settings.contains_key(k.name)) {
+            let what = format!("[{name}] has no {}", key.name);
+            return Err(self.problem(heading, what, format!("Add {} = \"…\": {}.", key.name, key.help)));
+        }
+        Ok(profile)
+    }
+
+    fn text_of(&self, table: &dyn TableLike, key: &str) -> Result<Option<String>, Problem> {
+        let Some(item) = table.get(key) else { return Ok(None) };
+        match item.as_str() {
+            Some(text) => Ok(Some(text.to_owned())),
+            None => Err(self.problem(item.span(), format!("{key} is not text"), format!("Write {key} = \"…\"."))),
+        }
+    }
+
+    fn setting(&self, name: &str, key: &str, item: &Item) -> Result<Setting, Problem> {
+        match item.as_value() {
+            Some(Value::String(text)) => Ok(Setting::Text(text.value().clone())),
+            Some(Value::Integer(number)) => Ok(Setting::Number(*number.value())),
+            Some(Value::Boolean(flag)) => Ok(Setting::Flag(*flag.value())),
+            _ => Err(self.problem(
+                item.span(),
+                format!("{key} of [{name}] is neither text, a number, true nor false"),
+                format!("Write {key} = \"…\"."),
+            )),
+        }
+    }
+}
+
+/// The word nearest to `wanted`, if one is near enough to be meant.
+fn nearest<'a>(wanted: &str, words: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    words
+        .map(|word| (strsim::damerau_levenshtein(wanted, word), word))
+        .filter(|(distance, word)| *distance <= 1 + word.len() / 4)
+        .min()
+        .map(|(_, word)| word)
+}
+
+#[cfg(test)]
+mod tests;

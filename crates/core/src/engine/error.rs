@@ -1,0 +1,126 @@
+//! What can go wrong with a database, as sentences.
+
+use std::fmt;
+
+/// An error of an engine: what happened, where, and what to try.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EngineError {
+    /// The kind, by which the program decides how to go on.
+    pub kind: ErrorKind,
+    /// What happened, as a sentence without a full stop. Server text is cleaned where it is shown.
+    pub message: String,
+    /// The server's own code, as `SQLITE_BUSY` or an SQLSTATE.
+    pub code: Option<String>,
+    /// The byte of the statement that the server points at.
+    pub at: Option<usize>,
+    /// What to do about it.
+    pub remedy: Option<String>,
+}
+
+/// Kinds of errors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ErrorKind {
+    /// The connection could not be made.
+    Connect,
+    /// The server refused the statement.
+    Refused,
+    /// Another one holds a lock.
+    Locked,
+    /// The database is damaged or not a database.
+    Damaged,
+    /// The statement was stopped.
+    Stopped,
+    /// The connection is gone.
+    Lost,
+    /// Something on this side of the connection failed: a full disk, a file.
+    Local,
+}
+
+impl EngineError {
+    /// An error with a message and nothing else.
+    pub fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
+        EngineError { kind, message: message.into(), code: None, at: None, remedy: None }
+    }
+
+    /// The error of a statement that was stopped.
+    pub fn stopped() -> Self {
+        EngineError::new(ErrorKind::Stopped, "the statement was stopped")
+    }
+
+    /// Adds the server's own code.
+    pub fn code(mut self, code: impl Into<String>) -> Self {
+        self.code = Some(code.into());
+        self
+    }
+
+    /// Adds the place in the statement.
+    pub fn at(mut self, at: Option<usize>) -> Self {
+        self.at = at;
+        self
+    }
+
+    /// Adds what to do.
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = Some(remedy.into());
+        self
+    }
+
+    /// The error with the line of the statement it points at, a caret under the place, and what to
+    /// do. `first_line` is the number that the statement's first line has in its file.
+    ///
+    /// ```text
+    /// no such column: nmae
+    ///   12 | select nmae from ports
+    ///      |        ^
+    /// ```
+    pub fn explain(&self, statement: &str, first_line: usize) -> String {
+        let mut text = self.to_string();
+        if let Some(at) = self.at.filter(|at| statement.is_char_boundary(*at)) {
+            let before = &statement[..at];
+            let start = before.rfind('\n').map_or(0, |i| i + 1);
+            let line = statement[start..].lines().next().unwrap_or_default();
+            let number = (first_line + before.matches('\n').count()).to_string();
+            let indent = crate::text::motion::column_of(line, at - start);
+            let gutter = " ".repeat(number.len());
+            let line = crate::text::clean::clean(&line.replace('\t', "    ")).into_owned();
+            text.push_str(&format!("\n  {number} | {line}\n  {gutter} | {}^", " ".repeat(indent)));
+        }
+        if let Some(remedy) = &self.remedy {
+            text.push_str(&format!("\n{remedy}"));
+        }
+        text
+    }
+}
+
+impl fmt::Display for EngineError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&crate::text::clean::clean_lines(&self.message))?;
+        if let Some(code) = &self.code {
+            write!(f, " [{code}]")?;
+        }
+        Ok(())
+    }
+}
+
+impl std::error::Error for EngineError {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_caret_stands_under_the_place() {
+        let statement = "select id,\n  'é', nmae\nfrom ports";
+        let at = statement.find("nmae");
+        let error = EngineError::new(ErrorKind::Refused, "no such column: nmae\x1b[2J")
+            .code("SQLITE_ERROR")
+            .at(at)
+            .remedy("Look at the columns of ports.");
+        insta::assert_snapshot!(error.explain(statement, 9), @r"
+        no such column: nmae␛[2J [SQLITE_ERROR]
+          10 |   'é', nmae
+             |        ^
+        Look at the columns of ports.
+        ");
+    }
+}

@@ -1,0 +1,240 @@
+//! The seam between the program and databases.
+//!
+//! Everything above it (runs, archives, the screen) talks to [`Engine`] and [`Session`] and knows
+//! no database by name. Everything below is one module per engine in `jaunty-engines`.
+//!
+//! **Threads.** A session is synchronous and belongs to one thread, which [`crate::run`] makes for
+//! it; a driver that is asynchronous keeps a runtime of its own behind this trait. Only
+//! [`Canceller`] is called from elsewhere. Rows are *pushed* into a [`Sink`]: a sink that does not
+//! return holds the server back, so nothing piles up in memory, and a held cursor is simply a sink
+//! that has not returned yet.
+//!
+//! **Rows** are Arrow record batches. What Arrow has no type for travels as text or JSON, and
+//! every field tells the database's own type name in its metadata ([`DB_TYPE`]).
+
+mod error;
+
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+
+pub use error::{EngineError, ErrorKind};
+
+use crate::connection::{Profile, Secret};
+use crate::text::dialect::Dialect;
+
+/// The key of a field's metadata under which the database's own type name stands.
+pub const DB_TYPE: &str = "db_type";
+
+/// A way of talking to a kind of database. There is one value of it for the whole program.
+pub trait Engine: Send + Sync {
+    /// The name that profiles use.
+    fn name(&self) -> &'static str;
+
+    /// The dialect of its databases, unless the profile names another.
+    fn dialect(&self) -> &'static Dialect;
+
+    /// The keys that a profile of this engine may have beside the general ones.
+    fn keys(&self) -> &'static [Key];
+
+    /// Whether a file looks like one of its databases, told by its first bytes.
+    fn recognises(&self, _head: &[u8]) -> bool {
+        false
+    }
+
+    /// Opens a session.
+    ///
+    /// Promises that the database answers: a file is one of its databases, a server has let the
+    /// user in. An error says at which step it failed, and what to do. A profile with the
+    /// `read-only` guard gets a session whose *server* refuses writes.
+    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError>;
+}
+
+/// A key of a profile that one engine understands.
+#[derive(Debug, Clone, Copy)]
+pub struct Key {
+    /// Its name in the file.
+    pub name: &'static str,
+    /// Whether the engine cannot do without it.
+    pub required: bool,
+    /// One line of help.
+    pub help: &'static str,
+}
+
+/// An open connection.
+pub trait Session: Send {
+    /// What it can do.
+    fn abilities(&self) -> Abilities;
+
+    /// Where it is: asked after connecting and after every run, so it must be cheap.
+    fn place(&mut self) -> Result<Place, EngineError>;
+
+    /// What a statement would do, by the server's own word and without running it.
+    ///
+    /// A statement that the server refuses gives the error that running it would give. An engine
+    /// that cannot ask answers [`Effect::Unknown`].
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError>;
+
+    /// Runs one statement and pushes what comes into `sink`, in order: any number of results, each
+    /// either [`Sink::columns`] and then batches, or one [`Sink::affected`]; notices at any time.
+    ///
+    /// - Rows are pushed as they arrive: the first without waiting for more, then in batches of at
+    ///   most [`BATCH_ROWS`] rows and about [`BATCH_BYTES`] bytes, and none is held back for more
+    ///   than [`BATCH_DELAY`] while the server is working on the next.
+    /// - A batch may carry a schema in which columns have become wider than announced
+    ///   ([`crate::rows::widen`]); names and order never change.
+    /// - When the sink answers [`Flow::Stop`], or the session is cancelled, the statement is ended
+    ///   on the server and the error is [`ErrorKind::Stopped`]. Rows pushed before stay valid.
+    /// - After an error the session can be used again, unless the error is [`ErrorKind::Lost`].
+    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError>;
+
+    /// Lists what the database holds, object by object.
+    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError>;
+
+    /// A handle by which another thread ends what runs.
+    fn canceller(&self) -> Arc<dyn Canceller>;
+}
+
+/// The most rows in one batch.
+pub const BATCH_ROWS: usize = 8192;
+
+/// About the most bytes in one batch. A single row may be larger.
+pub const BATCH_BYTES: usize = 4 << 20;
+
+/// The longest that rows wait for others to fill a batch.
+pub const BATCH_DELAY: std::time::Duration = std::time::Duration::from_millis(40);
+
+/// Ends a running statement from another thread.
+pub trait Canceller: Send + Sync {
+    /// Asks the server to end what runs. Returns at once; does nothing when nothing runs.
+    fn cancel(&self);
+}
+
+/// What receives the results of a statement.
+pub trait Sink: Send {
+    /// Whether anything is still wanted. An engine that can asks while the server keeps it waiting,
+    /// so that a statement stops even when no row comes.
+    fn wanted(&self) -> Flow;
+    /// A result with columns begins.
+    fn columns(&mut self, schema: SchemaRef) -> Flow;
+    /// Rows of the result that began last.
+    fn batch(&mut self, batch: RecordBatch) -> Flow;
+    /// A result without columns: how many rows were touched, where the server tells.
+    fn affected(&mut self, rows: Option<u64>) -> Flow;
+    /// Something the server says beside its results.
+    fn notice(&mut self, notice: Notice);
+}
+
+/// Whether to go on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Flow {
+    /// More, please.
+    GoOn,
+    /// End the statement.
+    Stop,
+}
+
+/// A message from the server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Notice {
+    /// How grave the server says it is, in its own word.
+    pub severity: String,
+    /// What it says.
+    pub text: String,
+}
+
+/// What a session can do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Abilities {
+    /// A running statement can be ended without losing the session.
+    pub cancel: bool,
+    /// There are transactions.
+    pub transactions: bool,
+    /// The server itself refuses writes when told to.
+    pub read_only: bool,
+    /// [`Session::effect`] knows the answer.
+    pub effect: bool,
+    /// One statement may give several results.
+    pub several_results: bool,
+}
+
+/// What a statement does to the database.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect {
+    /// It only reads.
+    Reads,
+    /// It writes.
+    Writes,
+    /// The server cannot be asked.
+    Unknown,
+}
+
+/// Where a session is. What an engine does not have stays empty.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Place {
+    /// The server's name and version, as `sqlite 3.51.1`.
+    pub server: String,
+    /// The database: a name, or a file's name.
+    pub database: String,
+    /// The schema that plain names are looked up in.
+    pub schema: String,
+    /// Who is connected, or the role that was taken on.
+    pub user: String,
+    /// Whether a transaction is open.
+    pub in_transaction: bool,
+}
+
+/// One object of a database.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Object {
+    /// The schema that holds it.
+    pub schema: String,
+    /// Its name, not quoted.
+    pub name: String,
+    /// What it is.
+    pub kind: ObjectKind,
+    /// Its columns, for what has rows.
+    pub columns: Vec<Column>,
+}
+
+/// Kinds of objects.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ObjectKind {
+    /// A table.
+    Table,
+    /// A view.
+    View,
+    /// An index.
+    Index,
+    /// A trigger.
+    Trigger,
+    /// Anything else that has a name.
+    Other(&'static str),
+}
+
+impl ObjectKind {
+    /// The trade's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            ObjectKind::Table => "table",
+            ObjectKind::View => "view",
+            ObjectKind::Index => "index",
+            ObjectKind::Trigger => "trigger",
+            ObjectKind::Other(word) => word,
+        }
+    }
+}
+
+/// One column of an object.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Column {
+    /// Its name, not quoted.
+    pub name: String,
+    /// The database's name of its type.
+    pub db_type: String,
+    /// Whether it may be NULL.
+    pub nullable: bool,
+    /// Whether it is part of the primary key.
+    pub key: bool,
+}

@@ -1,0 +1,406 @@
+//! All runs, across restarts: what ran where, when, how long, how it ended, and where its rows are.
+//!
+//! The logbook is a SQLite file in the state folder. Several instances of the program write to it
+//! at once. An instance that dies leaves its runs marked as running; the next one to open the
+//! logbook finds that the instance's lock is free and marks them as cut short.
+
+mod schema;
+
+use std::fs::{File, OpenOptions};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use crate::archive::Archive;
+use crate::text::outline::StatementId;
+
+/// Why the logbook could not be used.
+#[derive(Debug, thiserror::Error)]
+pub enum LogbookError {
+    /// SQLite refused.
+    #[error("the logbook {path}: {source}")]
+    Database {
+        /// The logbook's file.
+        path: PathBuf,
+        /// What SQLite says.
+        source: rusqlite::Error,
+    },
+    /// The folder could not be made or the instance's lock not be taken.
+    #[error("the logbook's folder {path}: {source}")]
+    Folder {
+        /// The folder.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A newer version of the program wrote it.
+    #[error(
+        "the logbook {path} was written by a newer version of jaunty (format {found}); use that, or move the file away"
+    )]
+    Newer {
+        /// The logbook's file.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+    },
+}
+
+/// How a run ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// It has not.
+    Running,
+    /// To its end.
+    Done,
+    /// With an error.
+    Failed,
+    /// A person stopped it.
+    Stopped,
+    /// The program or the connection ended first.
+    CutShort,
+}
+
+impl Outcome {
+    const ALL: [Outcome; 5] = [Outcome::Running, Outcome::Done, Outcome::Failed, Outcome::Stopped, Outcome::CutShort];
+
+    /// Its word, on the screen and in the file.
+    pub fn word(self) -> &'static str {
+        match self {
+            Outcome::Running => "running",
+            Outcome::Done => "done",
+            Outcome::Failed => "failed",
+            Outcome::Stopped => "stopped",
+            Outcome::CutShort => "cut short",
+        }
+    }
+}
+
+/// What is known when a run begins.
+#[derive(Debug, Clone)]
+pub struct Begun<'a> {
+    /// The profile's name.
+    pub connection: &'a str,
+    /// The engine's name.
+    pub engine: &'a str,
+    /// The database it ran in.
+    pub database: &'a str,
+    /// The buffer it came from.
+    pub buffer: Option<&'a Path>,
+    /// The statement's title.
+    pub title: Option<&'a str>,
+    /// The statement.
+    pub statement: &'a str,
+    /// Milliseconds since 1970.
+    pub started_ms: i64,
+}
+
+/// What is known when it has ended.
+#[derive(Debug, Clone, Default)]
+pub struct Ended {
+    /// Milliseconds until the first row, where there was one.
+    pub first_row_ms: Option<i64>,
+    /// Milliseconds until the end.
+    pub duration_ms: i64,
+    /// Rows that were fetched.
+    pub rows: u64,
+    /// The error, explained.
+    pub error: Option<String>,
+}
+
+/// One result of a run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum KeptResult {
+    /// Rows, in this archive.
+    Rows(PathBuf),
+    /// A number of rows touched.
+    Affected(Option<u64>),
+}
+
+/// A run as the logbook has it.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    /// Its number.
+    pub number: i64,
+    /// The statement's title.
+    pub title: Option<String>,
+    /// The statement.
+    pub statement: String,
+    /// Milliseconds since 1970.
+    pub started_ms: i64,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What was known at its end.
+    pub ended: Ended,
+    /// Its results.
+    pub results: Vec<KeptResult>,
+}
+
+/// The open logbook.
+pub struct Logbook {
+    connection: Connection,
+    path: PathBuf,
+    archives: PathBuf,
+    instance: Instance,
+}
+
+/// A lock that lives as long as this instance of the program.
+struct Instance {
+    name: String,
+    path: PathBuf,
+    _lock: File,
+}
+
+impl Drop for Instance {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_file(&self.path);
+    }
+}
+
+impl Logbook {
+    /// Opens or makes the logbook and marks what a crash cut short.
+    pub fn open(path: &Path, archives: &Path) -> Result<Logbook, LogbookError> {
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let folder_error = |source| LogbookError::Folder { path: folder.to_owned(), source };
+        crate::files::private_folder(folder).map_err(folder_error)?;
+        let options = || crate::files::private(OpenOptions::new().write(true).create(true).truncate(false)).open(path);
+        drop(options().map_err(folder_error)?);
+        let instance = Instance::begin(&folder.join("instances")).map_err(folder_error)?;
+        let database = |source| LogbookError::Database { path: path.to_owned(), source };
+        let connection = Connection::open(path).map_err(database)?;
+        connection.busy_timeout(Duration::from_secs(5)).map_err(database)?;
+        let format = schema::prepare(&connection).map_err(database)?;
+        if format > schema::FORMAT {
+            return Err(LogbookError::Newer { path: path.to_owned(), found: format });
+        }
+        let logbook = Logbook { connection, path: path.to_owned(), archives: archives.to_owned(), instance };
+        logbook.mend()?;
+        Ok(logbook)
+    }
+
+    fn error(&self, source: rusqlite::Error) -> LogbookError {
+        LogbookError::Database { path: self.path.clone(), source }
+    }
+
+    /// Notes that a run begins; returns its number.
+    pub fn begin(&self, run: &Begun<'_>) -> Result<i64, LogbookError> {
+        let insert = "insert into runs(instance, connection, engine, database, buffer, title, statement, statement_id, started_ms, outcome)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
+        let values = params![
+            self.instance.name,
+            run.connection,
+            run.engine,
+            run.database,
+            run.buffer.map(|path| path.to_string_lossy()),
+            run.title,
+            run.statement,
+            StatementId::of(run.statement).hex(),
+            run.started_ms,
+            Outcome::Running.word(),
+        ];
+        self.connection.prepare_cached(insert).and_then(|mut s| s.insert(values)).map_err(|e| self.error(e))
+    }
+
+    /// Notes a result of a run.
+    pub fn result(&self, run: i64, position: usize, result: &KeptResult) -> Result<(), LogbookError> {
+        let (archive, affected) = match result {
+            KeptResult::Rows(path) => (path.file_name().map(|name| name.to_string_lossy().into_owned()), None),
+            KeptResult::Affected(rows) => (None, rows.map(|n| n as i64)),
+        };
+        let insert = "insert into results(run, position, archive, affected) values (?1, ?2, ?3, ?4)";
+        let values = params![run, position as i64, archive, affected];
+        self.connection.prepare_cached(insert).and_then(|mut s| s.execute(values)).map_err(|e| self.error(e))?;
+        Ok(())
+    }
+
+    /// Notes that a run has ended.
+    pub fn end(&self, run: i64, outcome: Outcome, ended: &Ended) -> Result<(), LogbookError> {
+        let update = "update runs set outcome = ?2, first_row_ms = ?3, duration_ms = ?4, row_count = ?5, error = ?6 where number = ?1";
+        let values =
+            params![run, outcome.word(), ended.first_row_ms, ended.duration_ms, ended.rows as i64, ended.error];
+        self.connection.prepare_cached(update).and_then(|mut s| s.execute(values)).map_err(|e| self.error(e))?;
+        Ok(())
+    }
+
+    /// The last run of every statement on a connection that has ended.
+    pub fn latest(&self, connection: &str) -> Result<Vec<Entry>, LogbookError> {
+        let select = format!(
+            "select {ENTRY} from runs where number in
+               (select max(number) from runs where connection = ?1 and outcome <> 'running' group by statement_id)"
+        );
+        self.entries(&select, params![connection])
+    }
+
+    /// One run by its number.
+    pub fn entry(&self, number: i64) -> Result<Option<Entry>, LogbookError> {
+        let select = format!("select {ENTRY} from runs where number = ?1");
+        Ok(self.entries(&select, params![number])?.pop())
+    }
+
+    /// The newest runs, newest first.
+    pub fn newest(&self, count: usize) -> Result<Vec<Entry>, LogbookError> {
+        let select = format!("select {ENTRY} from runs order by number desc limit ?1");
+        self.entries(&select, params![count as i64])
+    }
+
+    fn entries(&self, select: &str, values: impl rusqlite::Params) -> Result<Vec<Entry>, LogbookError> {
+        let read = || -> rusqlite::Result<Vec<Entry>> {
+            let mut statement = self.connection.prepare_cached(select)?;
+            let mut entries = statement.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()?;
+            for entry in &mut entries {
+                entry.results = self.results(entry.number)?;
+            }
+            Ok(entries)
+        };
+        read().map_err(|e| self.error(e))
+    }
+
+    fn results(&self, run: i64) -> rusqlite::Result<Vec<KeptResult>> {
+        let select = "select archive, affected from results where run = ?1 order by position";
+        let mut statement = self.connection.prepare_cached(select)?;
+        let results = statement.query_map([run], |row| {
+            let archive: Option<String> = row.get(0)?;
+            let affected: Option<i64> = row.get(1)?;
+            Ok(match archive {
+                Some(name) => KeptResult::Rows(self.archives.join(name)),
+                None => KeptResult::Affected(affected.and_then(|n| u64::try_from(n).ok())),
+            })
+        })?;
+        results.collect()
+    }
+
+    /// Marks the runs of instances that are gone as cut short, with the rows that their archives hold.
+    fn mend(&self) -> Result<(), LogbookError> {
+        let running = format!("select {ENTRY} from runs where outcome = 'running'");
+        for entry in self.entries(&running, [])? {
+            let instance: Option<String> = self
+                .connection
+                .query_row("select instance from runs where number = ?1", [entry.number], |row| row.get(0))
+                .optional()
+                .map_err(|e| self.error(e))?;
+            // A run under this instance's own name is of one that had the same process number.
+            if instance.is_some_and(|name| name != self.instance.name && self.instance.lives(&name)) {
+                continue;
+            }
+            let archives = entry.results.iter().filter_map(|result| match result {
+                KeptResult::Rows(path) => Archive::open(path).ok(),
+                KeptResult::Affected(_) => None,
+            });
+            let ended = Ended { rows: archives.map(|archive| archive.rows()).sum(), ..Ended::default() };
+            self.end(entry.number, Outcome::CutShort, &ended)?;
+        }
+        Ok(())
+    }
+}
+
+const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error";
+
+fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
+    let word: String = row.get(4)?;
+    Ok(Entry {
+        number: row.get(0)?,
+        title: row.get(1)?,
+        statement: row.get(2)?,
+        started_ms: row.get(3)?,
+        outcome: Outcome::ALL.into_iter().find(|o| o.word() == word).unwrap_or(Outcome::CutShort),
+        ended: Ended {
+            first_row_ms: row.get(5)?,
+            duration_ms: row.get::<_, Option<i64>>(6)?.unwrap_or(0),
+            rows: u64::try_from(row.get::<_, Option<i64>>(7)?.unwrap_or(0)).unwrap_or(0),
+            error: row.get(8)?,
+        },
+        results: Vec::new(),
+    })
+}
+
+impl Instance {
+    fn begin(folder: &Path) -> std::io::Result<Instance> {
+        crate::files::private_folder(folder)?;
+        let mut number = 0_u32;
+        loop {
+            let name = format!("{}-{number}", std::process::id());
+            let path = folder.join(&name);
+            let file =
+                crate::files::private(OpenOptions::new().write(true).create(true).truncate(false)).open(&path)?;
+            if file.try_lock().is_ok() {
+                return Ok(Instance { name, path, _lock: file });
+            }
+            number += 1;
+        }
+    }
+
+    fn lives(&self, name: &str) -> bool {
+        let path = self.path.with_file_name(name);
+        match File::open(&path) {
+            Ok(file) if file.try_lock().is_ok() => {
+                let _ = std::fs::remove_file(path);
+                false
+            }
+            Ok(_) => true,
+            Err(_) => false,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn open(folder: &Path) -> Logbook {
+        Logbook::open(&folder.join("logbook.db"), &folder.join("archives")).unwrap()
+    }
+
+    fn begun(statement: &str) -> Begun<'_> {
+        Begun {
+            connection: "ferry",
+            engine: "sqlite",
+            database: "saltmarsh.db",
+            buffer: Some(Path::new("/harbour/tour.sql")),
+            title: Some("Ports"),
+            statement,
+            started_ms: 1_000,
+        }
+    }
+
+    #[test]
+    fn a_run_is_remembered_across_restarts() {
+        let folder = tempfile::tempdir().unwrap();
+        let number = {
+            let logbook = open(folder.path());
+            logbook.begin(&begun("select 1")).unwrap();
+            let number = logbook.begin(&begun("select 1;")).unwrap();
+            let rows = KeptResult::Rows(folder.path().join("archives").join("7-0.arrow"));
+            logbook.result(number, 0, &rows).unwrap();
+            logbook.result(number, 1, &KeptResult::Affected(Some(3))).unwrap();
+            let ended = Ended { first_row_ms: Some(2), duration_ms: 38, rows: 412, error: None };
+            logbook.end(number, Outcome::Done, &ended).unwrap();
+            number
+        };
+        let latest = open(folder.path()).latest("ferry").unwrap();
+        assert_eq!(latest.len(), 1, "one entry a statement");
+        let entry = &latest[0];
+        assert_eq!((entry.number, entry.outcome, entry.ended.rows), (number, Outcome::Done, 412));
+        assert_eq!(entry.results.len(), 2);
+        assert!(open(folder.path()).latest("other").unwrap().is_empty());
+    }
+
+    #[test]
+    fn what_a_crash_left_running_is_cut_short() {
+        let folder = tempfile::tempdir().unwrap();
+        let crashed = open(folder.path());
+        let number = crashed.begin(&begun("select 1")).unwrap();
+        let beside = open(folder.path());
+        assert_eq!(beside.entry(number).unwrap().unwrap().outcome, Outcome::Running, "its instance lives");
+        drop(crashed);
+        let after = open(folder.path());
+        assert_eq!(after.entry(number).unwrap().unwrap().outcome, Outcome::CutShort);
+    }
+
+    #[test]
+    fn a_newer_format_is_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        open(folder.path()).connection.pragma_update(None, "user_version", 99).unwrap();
+        let again = Logbook::open(&folder.path().join("logbook.db"), folder.path());
+        assert!(matches!(again, Err(LogbookError::Newer { found: 99, .. })));
+    }
+}

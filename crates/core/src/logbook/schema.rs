@@ -1,0 +1,48 @@
+//! The tables of the logbook.
+
+use rusqlite::Connection;
+
+/// The format that this version writes.
+pub(super) const FORMAT: i64 = 1;
+
+const TABLES: &str = "
+    create table if not exists runs (
+        number integer primary key,      -- in the order in which they began
+        instance text not null,          -- the instance of the program; its lock tells whether it lives
+        connection text not null,
+        engine text not null,
+        database text not null,
+        buffer text,
+        title text,
+        statement text not null,
+        statement_id text not null,      -- 32 hexadecimal digits, from the statement's text
+        started_ms integer not null,     -- since 1970
+        first_row_ms integer,            -- since it began
+        duration_ms integer,
+        row_count integer,
+        outcome text not null,           -- running, done, failed, stopped, cut short
+        error text
+    ) strict;
+    create index if not exists runs_by_statement on runs(connection, statement_id, number);
+    create table if not exists results (
+        run integer not null references runs on delete cascade,
+        position integer not null,
+        archive text,                    -- a file in the folder of archives; none without rows
+        affected integer,
+        primary key (run, position)
+    ) strict, without rowid;";
+
+/// Makes the tables if they are not there; returns the file's format.
+pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<i64> {
+    let format: i64 = connection.query_row("pragma user_version", [], |row| row.get(0))?;
+    if format > FORMAT {
+        return Ok(format);
+    }
+    // The journal mode answers with a row, so it cannot go through `execute_batch`.
+    connection.query_row("pragma journal_mode = wal", [], |_| Ok(()))?;
+    connection.execute_batch("pragma synchronous = normal; pragma foreign_keys = on;")?;
+    if format < FORMAT {
+        connection.execute_batch(&format!("begin immediate; {TABLES} pragma user_version = {FORMAT}; commit;"))?;
+    }
+    Ok(FORMAT)
+}

@@ -1,0 +1,214 @@
+//! From single values to record batches, for databases that give each value its own type.
+//!
+//! A column has the type of its values. While it holds only NULLs it has Arrow's null type; when a
+//! value of another type than before comes, it becomes a column of [mixed](super::widen) values.
+//! Nothing is converted: `1`, `1.0` and `'1'` in one column stay what they are.
+
+use std::sync::Arc;
+
+use arrow_array::builder::{BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
+use arrow_array::{Array, ArrayRef, NullArray, RecordBatch, RecordBatchOptions};
+use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
+
+use super::widen::{MixedBuilder, mixed_type, widen};
+use crate::engine::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
+
+/// One value of one row.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Value<'a> {
+    /// No value.
+    Null,
+    /// A whole number.
+    Int(i64),
+    /// A floating-point number.
+    Real(f64),
+    /// Text.
+    Text(&'a str),
+    /// Bytes.
+    Bytes(&'a [u8]),
+}
+
+enum Builder {
+    Nulls(usize),
+    Int(Int64Builder),
+    Real(Float64Builder),
+    Text(StringBuilder),
+    Bytes(BinaryBuilder),
+    Mixed(MixedBuilder),
+}
+
+impl Builder {
+    fn data_type(&self) -> DataType {
+        match self {
+            Builder::Nulls(_) => DataType::Null,
+            Builder::Int(_) => DataType::Int64,
+            Builder::Real(_) => DataType::Float64,
+            Builder::Text(_) => DataType::Utf8,
+            Builder::Bytes(_) => DataType::Binary,
+            Builder::Mixed(_) => mixed_type(),
+        }
+    }
+
+    #[inline]
+    fn push(&mut self, value: Value<'_>) -> Result<(), ArrowError> {
+        match (&mut *self, value) {
+            (Builder::Int(b), Value::Int(v)) => b.append_value(v),
+            (Builder::Text(b), Value::Text(v)) => b.append_value(v),
+            (Builder::Real(b), Value::Real(v)) => b.append_value(v),
+            (Builder::Bytes(b), Value::Bytes(v)) => b.append_value(v),
+            (Builder::Mixed(b), v) => b.push(v),
+            (Builder::Int(b), Value::Null) => b.append_null(),
+            (Builder::Text(b), Value::Null) => b.append_null(),
+            (Builder::Real(b), Value::Null) => b.append_null(),
+            (Builder::Bytes(b), Value::Null) => b.append_null(),
+            (Builder::Nulls(n), Value::Null) => *n += 1,
+            (_, v) => return self.change_for(v),
+        }
+        Ok(())
+    }
+
+    /// Takes on a type in which `value` has a place.
+    #[cold]
+    fn change_for(&mut self, value: Value<'_>) -> Result<(), ArrowError> {
+        let before = self.finish();
+        let mut changed = match (before.data_type(), value) {
+            (DataType::Null, Value::Int(_)) => Builder::Int(Int64Builder::new()),
+            (DataType::Null, Value::Real(_)) => Builder::Real(Float64Builder::new()),
+            (DataType::Null, Value::Text(_)) => Builder::Text(StringBuilder::new()),
+            (DataType::Null, Value::Bytes(_)) => Builder::Bytes(BinaryBuilder::new()),
+            _ => Builder::Mixed(MixedBuilder::default()),
+        };
+        match &mut changed {
+            Builder::Mixed(mixed) => mixed.extend(&widen(&before, &mixed_type())?)?,
+            other => (0..before.len()).try_for_each(|_| other.push(Value::Null))?,
+        }
+        *self = changed;
+        self.push(value)
+    }
+
+    fn finish(&mut self) -> ArrayRef {
+        match self {
+            Builder::Nulls(n) => Arc::new(NullArray::new(std::mem::take(n))),
+            Builder::Int(b) => Arc::new(b.finish()),
+            Builder::Real(b) => Arc::new(b.finish()),
+            Builder::Text(b) => Arc::new(b.finish()),
+            Builder::Bytes(b) => Arc::new(b.finish()),
+            Builder::Mixed(b) => b.finish(),
+        }
+    }
+}
+
+/// A column as the database announces it.
+#[derive(Debug, Clone)]
+pub struct Announced {
+    /// Its name.
+    pub name: String,
+    /// The declared type; empty for an expression.
+    pub db_type: String,
+}
+
+/// Builds batches row by row.
+pub struct Assembler {
+    announced: Vec<Announced>,
+    builders: Vec<Builder>,
+    rows: usize,
+    bytes: usize,
+}
+
+impl Assembler {
+    /// For a result with these columns.
+    pub fn new(announced: Vec<Announced>) -> Self {
+        let builders = announced.iter().map(|_| Builder::Nulls(0)).collect();
+        Assembler { announced, builders, rows: 0, bytes: 0 }
+    }
+
+    /// Adds one row, its values in the order of the columns. Returns whether the batch is full.
+    #[inline]
+    pub fn push_row<'v>(&mut self, mut value: impl FnMut(usize) -> Value<'v>) -> Result<bool, ArrowError> {
+        for (column, builder) in self.builders.iter_mut().enumerate() {
+            let value = value(column);
+            self.bytes += match value {
+                Value::Text(text) => text.len() + 8,
+                Value::Bytes(bytes) => bytes.len() + 8,
+                _ => 8,
+            };
+            builder.push(value)?;
+        }
+        self.rows += 1;
+        Ok(self.rows >= BATCH_ROWS || self.bytes >= BATCH_BYTES)
+    }
+
+    /// Rows that have not been taken yet.
+    pub fn rows(&self) -> usize {
+        self.rows
+    }
+
+    /// The schema as known so far.
+    pub fn schema(&self) -> SchemaRef {
+        let fields = self.announced.iter().zip(&self.builders).map(|(announced, builder)| {
+            let field = Field::new(&announced.name, builder.data_type(), true);
+            field.with_metadata([(DB_TYPE.to_owned(), announced.db_type.clone())])
+        });
+        Arc::new(Schema::new(fields.collect::<Vec<_>>()))
+    }
+
+    /// Takes the rows so far as a batch.
+    pub fn take(&mut self) -> Result<RecordBatch, ArrowError> {
+        let schema = self.schema();
+        let columns = self.builders.iter_mut().map(Builder::finish).collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(std::mem::take(&mut self.rows)));
+        self.bytes = 0;
+        RecordBatch::try_new_with_options(schema, columns, &options)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rows::cell::column_text;
+
+    fn assembled(values: &[Value<'_>]) -> RecordBatch {
+        let mut assembler = Assembler::new(vec![Announced { name: "a".into(), db_type: String::new() }]);
+        for value in values {
+            assembler.push_row(|_| *value).unwrap();
+        }
+        assembler.take().unwrap()
+    }
+
+    #[test]
+    fn a_column_has_the_type_of_its_values() {
+        use Value::*;
+        for (values, expected) in [
+            (vec![], DataType::Null),
+            (vec![Null, Null], DataType::Null),
+            (vec![Null, Int(1), Null], DataType::Int64),
+            (vec![Real(1.5), Null], DataType::Float64),
+            (vec![Null, Text("a")], DataType::Utf8),
+            (vec![Bytes(&[1])], DataType::Binary),
+            (vec![Int(1), Real(1.5)], mixed_type()),
+        ] {
+            let batch = assembled(&values);
+            assert_eq!(batch.schema().field(0).data_type(), &expected, "{values:?}");
+            assert_eq!(batch.num_rows(), values.len());
+        }
+    }
+
+    #[test]
+    fn mixed_values_stay_what_they_are() {
+        use Value::*;
+        let batch = assembled(&[Null, Int(1), Null, Text("1"), Real(1.0), Bytes(&[255]), Int(2)]);
+        assert_eq!(column_text(batch.column(0)), ["∅", "1", "∅", "1", "1.0", "ff", "2"]);
+    }
+
+    #[test]
+    fn a_batch_is_full_by_rows_and_by_bytes() {
+        let announced = || vec![Announced { name: "a".into(), db_type: String::new() }];
+        let mut assembler = Assembler::new(announced());
+        let rows = (1..).find(|_| assembler.push_row(|_| Value::Int(1)).unwrap());
+        assert_eq!(rows, Some(BATCH_ROWS));
+        let long = "x".repeat(1 << 20);
+        let mut assembler = Assembler::new(announced());
+        let rows = (1..).find(|_| assembler.push_row(|_| Value::Text(&long)).unwrap());
+        assert_eq!(rows, Some(4));
+    }
+}

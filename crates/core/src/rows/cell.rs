@@ -1,0 +1,189 @@
+//! One value of a column, as a person or another program reads it.
+
+use std::borrow::Cow;
+use std::fmt::Write as _;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{Float64Type, Int64Type};
+use arrow_array::{Array, ArrayRef, BinaryArray, BooleanArray, Float64Array, Int64Array, StringArray, UnionArray};
+use arrow_cast::display::{ArrayFormatter, FormatOptions};
+use arrow_schema::{DataType, Field};
+
+use super::assemble::Value;
+use super::widen::mixed_value;
+use crate::engine::DB_TYPE;
+
+/// What a value is, apart from its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CellKind {
+    /// No value.
+    Null,
+    /// A number.
+    Number,
+    /// Text, also dates and everything else that is read from left to right.
+    Text,
+    /// Bytes, as hexadecimal digits.
+    Binary,
+    /// True or false.
+    Boolean,
+}
+
+/// One value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cell<'a> {
+    /// What it is.
+    pub kind: CellKind,
+    /// Its text as it came, not cleaned; `∅` for NULL, which is told from text by its kind.
+    pub text: Cow<'a, str>,
+}
+
+/// How NULL is written where a person reads.
+pub const NULL_TEXT: &str = "∅";
+
+/// Reads the values of one column.
+pub enum ColumnReader<'a> {
+    /// Whole numbers.
+    Int(&'a Int64Array),
+    /// Floating-point numbers.
+    Real(&'a Float64Array),
+    /// Text.
+    Text(&'a StringArray),
+    /// Bytes.
+    Bytes(&'a BinaryArray),
+    /// True or false.
+    Boolean(&'a BooleanArray),
+    /// Values of several types.
+    Mixed(&'a UnionArray),
+    /// Nothing but NULL.
+    Nulls,
+    /// Any other Arrow type, by Arrow's own text form.
+    Other(ArrayFormatter<'a>, &'a ArrayRef),
+    /// A type that has no text form.
+    Unreadable(&'a DataType),
+}
+
+impl<'a> ColumnReader<'a> {
+    /// Reads from this column.
+    pub fn new(column: &'a ArrayRef) -> Self {
+        static OPTIONS: FormatOptions<'static> = FormatOptions::new();
+        match column.data_type() {
+            DataType::Int64 => ColumnReader::Int(column.as_primitive::<Int64Type>()),
+            DataType::Float64 => ColumnReader::Real(column.as_primitive::<Float64Type>()),
+            DataType::Utf8 => ColumnReader::Text(column.as_string()),
+            DataType::Binary => ColumnReader::Bytes(column.as_binary()),
+            DataType::Boolean => ColumnReader::Boolean(column.as_boolean()),
+            DataType::Null => ColumnReader::Nulls,
+            DataType::Union(..) if *column.data_type() == super::widen::mixed_type() => {
+                ColumnReader::Mixed(column.as_union())
+            }
+            _ => match ArrayFormatter::try_new(column.as_ref(), &OPTIONS) {
+                Ok(formatter) => ColumnReader::Other(formatter, column),
+                Err(_) => ColumnReader::Unreadable(column.data_type()),
+            },
+        }
+    }
+
+    /// The value of a row.
+    pub fn get(&self, row: usize) -> Cell<'a> {
+        let cell = |kind, text| Cell { kind, text };
+        let value = match self {
+            ColumnReader::Int(a) if !a.is_null(row) => Value::Int(a.value(row)),
+            ColumnReader::Real(a) if !a.is_null(row) => Value::Real(a.value(row)),
+            ColumnReader::Text(a) if !a.is_null(row) => Value::Text(a.value(row)),
+            ColumnReader::Bytes(a) if !a.is_null(row) => Value::Bytes(a.value(row)),
+            ColumnReader::Mixed(a) => mixed_value(a, row),
+            ColumnReader::Boolean(a) if !a.is_null(row) => {
+                return cell(CellKind::Boolean, if a.value(row) { "true" } else { "false" }.into());
+            }
+            ColumnReader::Other(formatter, column) if !column.is_null(row) => {
+                let kind = if column.data_type().is_numeric() { CellKind::Number } else { CellKind::Text };
+                return cell(kind, formatter.value(row).to_string().into());
+            }
+            ColumnReader::Unreadable(data_type) => {
+                return cell(CellKind::Text, format!("({data_type} has no text form)").into());
+            }
+            _ => Value::Null,
+        };
+        match value {
+            Value::Null => cell(CellKind::Null, NULL_TEXT.into()),
+            Value::Int(v) => cell(CellKind::Number, itoa::Buffer::new().format(v).to_owned().into()),
+            Value::Real(v) => cell(CellKind::Number, real(v).into()),
+            Value::Text(v) => cell(CellKind::Text, v.into()),
+            Value::Bytes(v) => cell(CellKind::Binary, hex(v).into()),
+        }
+    }
+}
+
+/// The shortest text that reads back as the same number.
+fn real(value: f64) -> String {
+    ryu::Buffer::new().format(value).to_owned()
+}
+
+/// Hexadecimal digits, two a byte.
+pub fn hex(bytes: &[u8]) -> String {
+    let mut text = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        let _ = write!(text, "{byte:02x}");
+    }
+    text
+}
+
+/// The type of a column in the database's words, or else in Arrow's.
+pub fn type_name(field: &Field) -> String {
+    if let Some(declared) = field.metadata().get(DB_TYPE).filter(|name| !name.is_empty()) {
+        return declared.to_lowercase();
+    }
+    match field.data_type() {
+        DataType::Null => String::new(),
+        DataType::Int64 => "integer".into(),
+        DataType::Float64 => "real".into(),
+        DataType::Utf8 => "text".into(),
+        DataType::Binary => "blob".into(),
+        mixed if *mixed == super::widen::mixed_type() => "mixed".into(),
+        other => other.to_string().to_lowercase(),
+    }
+}
+
+/// All values of a column as text.
+pub fn column_text(column: &ArrayRef) -> Vec<String> {
+    let reader = ColumnReader::new(column);
+    (0..column.len()).map(|row| reader.get(row).text.into_owned()).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use arrow_array::{Date32Array, Decimal128Array, ListArray, TimestampMicrosecondArray};
+
+    use super::*;
+
+    #[test]
+    fn every_type_has_a_text_form() {
+        let columns: Vec<(ArrayRef, &str, CellKind)> = vec![
+            (Arc::new(Int64Array::from(vec![i64::MIN])), "-9223372036854775808", CellKind::Number),
+            (Arc::new(Float64Array::from(vec![0.1])), "0.1", CellKind::Number),
+            (Arc::new(Float64Array::from(vec![1e300])), "1e300", CellKind::Number),
+            (Arc::new(Float64Array::from(vec![None])), "∅", CellKind::Null),
+            (Arc::new(StringArray::from(vec!["∅"])), "∅", CellKind::Text),
+            (Arc::new(BinaryArray::from(vec![&[0_u8, 255][..]])), "00ff", CellKind::Binary),
+            (Arc::new(BooleanArray::from(vec![true])), "true", CellKind::Boolean),
+            (Arc::new(Date32Array::from(vec![0])), "1970-01-01", CellKind::Text),
+            (Arc::new(TimestampMicrosecondArray::from(vec![1])), "1970-01-01T00:00:00.000001", CellKind::Text),
+            (
+                Arc::new(Decimal128Array::from(vec![12345]).with_precision_and_scale(9, 2).unwrap()),
+                "123.45",
+                CellKind::Number,
+            ),
+            (
+                Arc::new(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1), None])])),
+                "[1, ]",
+                CellKind::Text,
+            ),
+        ];
+        for (column, text, kind) in columns {
+            let cell = ColumnReader::new(&column).get(0);
+            assert_eq!((cell.text.as_ref(), cell.kind), (text, kind), "{}", column.data_type());
+        }
+    }
+}

@@ -1,0 +1,8 @@
+//! Rows: from values to Arrow record batches, and from batches to what a person reads.
+//!
+//! [`assemble`] builds batches from a database that types every value on its own, [`widen`] keeps
+//! a column whole when its values turn out to be of several types, [`cell`] reads one value back.
+
+pub mod assemble;
+pub mod cell;
+pub mod widen;

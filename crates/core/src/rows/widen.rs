@@ -1,0 +1,177 @@
+//! Columns whose values are of several types.
+//!
+//! Such a column is an Arrow dense union of whole numbers, floating-point numbers, text and bytes;
+//! NULL is an empty whole number. A column becomes *wider* when its type changes from null to
+//! anything, or from anything to the union. Wider never loses a value or its type.
+
+use std::sync::Arc;
+
+use arrow_array::builder::{BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, UnionArray, new_null_array};
+use arrow_buffer::ScalarBuffer;
+use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, UnionFields, UnionMode};
+
+use super::assemble::Value;
+
+const INT: i8 = 0;
+const REAL: i8 = 1;
+const TEXT: i8 = 2;
+const BYTES: i8 = 3;
+
+fn fields() -> UnionFields {
+    UnionFields::from_fields([
+        Field::new("int", DataType::Int64, true),
+        Field::new("real", DataType::Float64, true),
+        Field::new("text", DataType::Utf8, true),
+        Field::new("bytes", DataType::Binary, true),
+    ])
+}
+
+/// The type of a column of mixed values.
+pub fn mixed_type() -> DataType {
+    DataType::Union(fields(), UnionMode::Dense)
+}
+
+/// Builds a column of mixed values.
+#[derive(Default)]
+pub struct MixedBuilder {
+    types: Vec<i8>,
+    offsets: Vec<i32>,
+    ints: Int64Builder,
+    reals: Float64Builder,
+    texts: StringBuilder,
+    bytes: BinaryBuilder,
+}
+
+impl MixedBuilder {
+    /// Adds a value.
+    pub fn push(&mut self, value: Value<'_>) {
+        let (kind, offset) = match value {
+            Value::Null => {
+                self.ints.append_null();
+                (INT, self.ints.values_slice().len())
+            }
+            Value::Int(v) => {
+                self.ints.append_value(v);
+                (INT, self.ints.values_slice().len())
+            }
+            Value::Real(v) => {
+                self.reals.append_value(v);
+                (REAL, self.reals.values_slice().len())
+            }
+            Value::Text(v) => {
+                self.texts.append_value(v);
+                (TEXT, self.texts.offsets_slice().len() - 1)
+            }
+            Value::Bytes(v) => {
+                self.bytes.append_value(v);
+                (BYTES, self.bytes.offsets_slice().len() - 1)
+            }
+        };
+        self.types.push(kind);
+        // A batch has far fewer rows than 2³¹.
+        self.offsets.push(offset as i32 - 1);
+    }
+
+    /// Adds the values of a column of mixed values.
+    pub fn extend(&mut self, mixed: &ArrayRef) -> Result<(), ArrowError> {
+        let union = mixed.as_any().downcast_ref::<UnionArray>();
+        let union = union.ok_or_else(|| ArrowError::CastError(format!("{} is not mixed", mixed.data_type())))?;
+        (0..union.len()).for_each(|row| self.push(mixed_value(union, row)));
+        Ok(())
+    }
+
+    /// The column so far; the builder is empty again.
+    pub fn finish(&mut self) -> ArrayRef {
+        let types = ScalarBuffer::from(std::mem::take(&mut self.types));
+        let offsets = ScalarBuffer::from(std::mem::take(&mut self.offsets));
+        let children: Vec<ArrayRef> = vec![
+            Arc::new(self.ints.finish()),
+            Arc::new(self.reals.finish()),
+            Arc::new(self.texts.finish()),
+            Arc::new(self.bytes.finish()),
+        ];
+        match UnionArray::try_new(fields(), types, Some(offsets), children) {
+            Ok(union) => Arc::new(union),
+            // The offsets were counted from the children themselves.
+            Err(error) => unreachable!("{error}"),
+        }
+    }
+}
+
+/// A value of a column of mixed values.
+pub fn mixed_value(union: &UnionArray, row: usize) -> Value<'_> {
+    let child = union.child(union.type_id(row));
+    let at = union.value_offset(row);
+    if child.is_null(at) {
+        return Value::Null;
+    }
+    match union.type_id(row) {
+        INT => Value::Int(child.as_primitive::<arrow_array::types::Int64Type>().value(at)),
+        REAL => Value::Real(child.as_primitive::<arrow_array::types::Float64Type>().value(at)),
+        TEXT => Value::Text(child.as_string::<i32>().value(at)),
+        _ => Value::Bytes(child.as_binary::<i32>().value(at)),
+    }
+}
+
+/// The type in which values of both types have a place, or `None` if there is none.
+fn common(a: &DataType, b: &DataType) -> Option<DataType> {
+    let single = |t: &DataType| {
+        matches!(t, DataType::Int64 | DataType::Float64 | DataType::Utf8 | DataType::Binary) || *t == mixed_type()
+    };
+    match (a, b) {
+        _ if a == b => Some(a.clone()),
+        (DataType::Null, other) | (other, DataType::Null) => Some(other.clone()),
+        _ if single(a) && single(b) => Some(mixed_type()),
+        _ => None,
+    }
+}
+
+/// The schema that holds rows of both, or `None` where the two are of different results.
+pub fn common_schema(a: &Schema, b: &Schema) -> Option<Schema> {
+    if a.fields().len() != b.fields().len() {
+        return None;
+    }
+    let fields = a.fields().iter().zip(b.fields()).map(|(a, b)| {
+        let wide = common(a.data_type(), b.data_type())?;
+        (a.name() == b.name()).then(|| a.as_ref().clone().with_data_type(wide))
+    });
+    Some(Schema::new(fields.collect::<Option<Vec<_>>>()?))
+}
+
+/// A column in a wider type.
+pub fn widen(column: &ArrayRef, to: &DataType) -> Result<ArrayRef, ArrowError> {
+    if column.data_type() == to {
+        return Ok(Arc::clone(column));
+    }
+    if *column.data_type() == DataType::Null {
+        if *to != mixed_type() {
+            return Ok(new_null_array(to, column.len()));
+        }
+        let mut builder = MixedBuilder::default();
+        (0..column.len()).for_each(|_| builder.push(Value::Null));
+        return Ok(builder.finish());
+    }
+    if common(column.data_type(), to).as_ref() != Some(to) {
+        return Err(ArrowError::CastError(format!("{to} is not wider than {}", column.data_type())));
+    }
+    let mut builder = MixedBuilder::default();
+    for row in 0..column.len() {
+        builder.push(match column.data_type() {
+            _ if column.is_null(row) => Value::Null,
+            DataType::Int64 => Value::Int(column.as_primitive::<arrow_array::types::Int64Type>().value(row)),
+            DataType::Float64 => Value::Real(column.as_primitive::<arrow_array::types::Float64Type>().value(row)),
+            DataType::Utf8 => Value::Text(column.as_string::<i32>().value(row)),
+            _ => Value::Bytes(column.as_binary::<i32>().value(row)),
+        });
+    }
+    Ok(builder.finish())
+}
+
+/// A batch in a wider schema.
+pub fn widen_batch(batch: &RecordBatch, schema: &SchemaRef) -> Result<RecordBatch, ArrowError> {
+    let columns = batch.columns().iter().zip(schema.fields()).map(|(column, field)| widen(column, field.data_type()));
+    let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+    RecordBatch::try_new_with_options(Arc::clone(schema), columns.collect::<Result<_, _>>()?, &options)
+}

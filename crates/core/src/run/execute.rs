@@ -1,0 +1,269 @@
+//! Carrying out one run: from the session into the archive and the logbook.
+
+use std::collections::HashSet;
+use std::io;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant, UNIX_EPOCH};
+
+use arrow_array::RecordBatch;
+use arrow_schema::{ArrowError, SchemaRef};
+
+use super::state::{KeptRows, Run, RunResult};
+use crate::archive::{ArchiveError, Retention, Writer, keep_within};
+use crate::connection::Profile;
+use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
+use crate::files::Folders;
+use crate::logbook::{Begun, Ended, KeptResult, Logbook, Outcome};
+
+/// How often a growing run is told of.
+const TELL_EVERY: Duration = Duration::from_millis(50);
+
+/// A statement to be run.
+#[derive(Debug, Clone, Default)]
+pub struct Job {
+    /// The statement, without its semicolon.
+    pub statement: String,
+    /// Its title.
+    pub title: Option<String>,
+    /// The buffer it stands in.
+    pub buffer: Option<PathBuf>,
+    /// Whether a person has said yes to it.
+    pub confirmed: bool,
+}
+
+/// Where runs are kept. Clones share the logbook.
+#[derive(Clone)]
+pub struct Keeping {
+    logbook: Option<Arc<Mutex<Logbook>>>,
+    archives: PathBuf,
+    retention: Retention,
+    /// Archives of runs that could not be numbered.
+    unnumbered: Arc<AtomicU64>,
+    trouble: Option<String>,
+}
+
+impl Keeping {
+    /// Opens the logbook. If it cannot be used, rows go to the folder for temporary files, and
+    /// [`Keeping::trouble`] says why.
+    pub fn open(folders: &Folders, retention: Retention) -> Keeping {
+        let (logbook, archives, trouble) = match Logbook::open(&folders.logbook(), &folders.archives()) {
+            Ok(logbook) => (Some(Arc::new(Mutex::new(logbook))), folders.archives(), None),
+            Err(error) => {
+                let archives = std::env::temp_dir().join(format!("jaunty-{}", std::process::id()));
+                (None, archives, Some(format!("runs are not remembered: {error}")))
+            }
+        };
+        Keeping { logbook, archives, retention, unnumbered: Arc::default(), trouble }
+    }
+
+    /// Why nothing is remembered, if so.
+    pub fn trouble(&self) -> Option<&str> {
+        self.trouble.as_deref()
+    }
+
+    /// The logbook, if it can be used.
+    pub fn logbook(&self) -> Option<MutexGuard<'_, Logbook>> {
+        self.logbook.as_ref().map(|logbook| logbook.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    fn archive_path(&self, number: Option<i64>, position: usize) -> PathBuf {
+        let name = match number {
+            Some(number) => format!("{number}-{position}.arrow"),
+            None => format!("unnumbered-{}.arrow", self.unnumbered.fetch_add(1, Ordering::Relaxed)),
+        };
+        self.archives.join(name)
+    }
+
+    /// Makes room for what comes.
+    fn tidy(&self) {
+        if let Err(error) = keep_within(&self.archives, self.retention, &HashSet::new()) {
+            tracing::warn!(%error, "old archives could not be removed");
+        }
+    }
+
+    /// Writes to the logbook. A logbook that fails does not keep a statement from running.
+    fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
+        act(&*self.logbook()?).inspect_err(|error| tracing::warn!(%error, "a run could not be noted")).ok()
+    }
+
+    /// Removes archives that nobody could find again. For the end of the program.
+    pub fn clear_unremembered(&self) {
+        if self.logbook.is_none() {
+            let _ = std::fs::remove_dir_all(&self.archives);
+        }
+    }
+}
+
+/// Is called when a run has begun, has grown and has ended, with the run.
+pub type Tell = Arc<dyn Fn(&Arc<Run>) + Send + Sync>;
+
+/// Runs one statement to its end. `tap` receives the same results as the archive, as they come.
+///
+/// Whatever happens, rows that were fetched are in the archive, and the logbook says how it ended.
+pub fn execute(
+    session: &mut dyn Session,
+    (profile, place): (&Profile, &Place),
+    job: &Job,
+    keeping: &Keeping,
+    tap: Option<Box<dyn Sink>>,
+    tell: &Tell,
+) -> Arc<Run> {
+    keeping.tidy();
+    let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    let begun = Begun {
+        connection: &profile.name,
+        engine: &profile.engine,
+        database: &place.database,
+        buffer: job.buffer.as_deref(),
+        title: job.title.as_deref(),
+        statement: &job.statement,
+        started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
+    };
+    let number = keeping.note(|logbook| logbook.begin(&begun));
+    let run = Arc::new(Run::begin(job.statement.clone(), job.title.clone(), number));
+    tell(&run);
+    let failure = Arc::new(Mutex::new(None));
+    let keeper = Keeper {
+        run: Arc::clone(&run),
+        keeping: keeping.clone(),
+        writer: None,
+        failure: Arc::clone(&failure),
+        tap,
+        tell: Arc::clone(tell),
+        told: Instant::now(),
+    };
+    let outcome = session.run(&job.statement, Box::new(keeper));
+    let failure = failure.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let (outcome, error) = match (failure, outcome) {
+        (Some(error), _) => (Outcome::Failed, Some(error)),
+        (None, Ok(())) => (Outcome::Done, None),
+        (None, Err(error)) => match error.kind {
+            ErrorKind::Stopped => (Outcome::Stopped, None),
+            ErrorKind::Lost => (Outcome::CutShort, Some(error)),
+            _ => (Outcome::Failed, Some(error)),
+        },
+    };
+    run.set_end(outcome, error);
+    let ended = Ended {
+        first_row_ms: run.first_row().map(|d| d.as_millis() as i64),
+        duration_ms: run.duration().as_millis() as i64,
+        rows: run.rows(),
+        error: run.end().and_then(|end| end.error.as_ref()).map(ToString::to_string),
+    };
+    if let Some(number) = number {
+        keeping.note(|logbook| logbook.end(number, outcome, &ended));
+    }
+    tell(&run);
+    run
+}
+
+/// The sink of a run: rows go to the archive, facts to the logbook and the screen.
+struct Keeper {
+    run: Arc<Run>,
+    keeping: Keeping,
+    writer: Option<Writer>,
+    /// Why rows could not be kept.
+    failure: Arc<Mutex<Option<EngineError>>>,
+    tap: Option<Box<dyn Sink>>,
+    tell: Tell,
+    told: Instant,
+}
+
+impl Keeper {
+    fn fail(&self, error: &ArchiveError) -> Flow {
+        let full = matches!(error, ArchiveError::File { source, .. } if source.kind() == io::ErrorKind::StorageFull)
+            || matches!(error, ArchiveError::Rows(ArrowError::IoError(_, source)) if source.kind() == io::ErrorKind::StorageFull);
+        let remedy = if full {
+            "The disk is full. The rows so far are kept; free some space and run it again."
+        } else {
+            "The rows so far are kept; look at the state folder and run it again."
+        };
+        let error = EngineError::new(ErrorKind::Local, format!("the rows cannot be kept: {error}")).remedy(remedy);
+        *self.failure.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+        Flow::Stop
+    }
+
+    fn finish_archive(&mut self) -> Flow {
+        match self.writer.take().map(Writer::finish) {
+            Some(Err(error)) => self.fail(&error),
+            _ => Flow::GoOn,
+        }
+    }
+
+    fn add_result(&self, result: RunResult) {
+        let kept = match &result {
+            RunResult::Rows(rows) => KeptResult::Rows(rows.path().to_owned()),
+            RunResult::Affected(rows) => KeptResult::Affected(*rows),
+        };
+        let position = self.run.add_result(result);
+        if let Some(number) = self.run.number {
+            self.keeping.note(|logbook| logbook.result(number, position, &kept));
+        }
+    }
+
+    fn tap(&mut self, act: impl FnOnce(&mut dyn Sink) -> Flow) -> Flow {
+        match &mut self.tap {
+            Some(tap) => act(tap.as_mut()),
+            None => Flow::GoOn,
+        }
+    }
+}
+
+impl Sink for Keeper {
+    fn wanted(&self) -> Flow {
+        if self.run.is_stopped() { Flow::Stop } else { self.tap.as_ref().map_or(Flow::GoOn, |tap| tap.wanted()) }
+    }
+
+    fn columns(&mut self, schema: SchemaRef) -> Flow {
+        if self.finish_archive() == Flow::Stop {
+            return Flow::Stop;
+        }
+        let path = self.keeping.archive_path(self.run.number, self.run.results().len());
+        match Writer::create(&path, &schema) {
+            Ok(writer) => {
+                self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
+                self.writer = Some(writer);
+            }
+            Err(error) => return self.fail(&error),
+        }
+        self.tap(|tap| tap.columns(schema))
+    }
+
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        if let Some(Err(error)) = self.writer.as_mut().map(|writer| writer.write(&batch)) {
+            return self.fail(&error);
+        }
+        let first = self.run.rows() == 0;
+        self.run.add_rows(batch.num_rows());
+        if first || self.told.elapsed() >= TELL_EVERY {
+            self.told = Instant::now();
+            (self.tell)(&self.run);
+        }
+        match self.tap(|tap| tap.batch(batch)) {
+            Flow::GoOn => self.wanted(),
+            Flow::Stop => Flow::Stop,
+        }
+    }
+
+    fn affected(&mut self, rows: Option<u64>) -> Flow {
+        self.finish_archive();
+        self.add_result(RunResult::Affected(rows));
+        self.tap(|tap| tap.affected(rows))
+    }
+
+    fn notice(&mut self, notice: Notice) {
+        if let Some(tap) = &mut self.tap {
+            tap.notice(notice.clone());
+        }
+        self.run.add_notice(notice);
+    }
+}
+
+impl Drop for Keeper {
+    /// However the statement ended, what was written gets its footer.
+    fn drop(&mut self) {
+        self.finish_archive();
+    }
+}

@@ -1,0 +1,13 @@
+//! Runs: one execution of one statement each.
+//!
+//! [`state`] is what is known of a run while it lives and after; [`execute`] carries one out on a
+//! session and keeps its rows in the archive and its facts in the logbook; [`desk`] is the thread
+//! that owns a session and carries out what it is asked, one run after the other.
+
+pub mod desk;
+pub mod execute;
+pub mod state;
+
+pub use desk::{Desk, Order, Report};
+pub use execute::{Job, Keeping};
+pub use state::{Run, RunResult};

@@ -1,0 +1,208 @@
+//! What is known of a run. The screen reads it while the run's thread writes it.
+
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use crate::archive::{Archive, ArchiveError};
+use crate::engine::{EngineError, Notice};
+use crate::logbook::{Entry, KeptResult, Outcome};
+use crate::text::outline::StatementId;
+
+/// One execution of one statement.
+#[derive(Debug)]
+pub struct Run {
+    /// Its number in the logbook; none if it could not be written there.
+    pub number: Option<i64>,
+    /// The statement's identity.
+    pub id: StatementId,
+    /// The statement.
+    pub statement: String,
+    /// Its title.
+    pub title: Option<String>,
+    /// When it began.
+    pub started: SystemTime,
+    clock: Instant,
+    stop: AtomicBool,
+    rows: AtomicU64,
+    /// Milliseconds until the first row, plus one; zero while there is none.
+    first_row: AtomicU64,
+    results: Mutex<Vec<RunResult>>,
+    notices: Mutex<Vec<Notice>>,
+    end: OnceLock<End>,
+}
+
+/// How a run ended.
+#[derive(Debug, Clone)]
+pub struct End {
+    /// How.
+    pub outcome: Outcome,
+    /// After how long.
+    pub duration: Duration,
+    /// The error, where there is one.
+    pub error: Option<EngineError>,
+}
+
+/// One result of a run.
+#[derive(Debug, Clone)]
+pub enum RunResult {
+    /// Rows.
+    Rows(Arc<KeptRows>),
+    /// A number of rows touched, where the server tells it.
+    Affected(Option<u64>),
+}
+
+/// Rows in an archive that may not have been opened yet.
+#[derive(Debug)]
+pub struct KeptRows {
+    path: PathBuf,
+    archive: Mutex<Option<Arc<Archive>>>,
+}
+
+impl KeptRows {
+    /// Rows of an archive that is open.
+    pub fn open(archive: Arc<Archive>) -> Self {
+        KeptRows { path: archive.path().to_owned(), archive: Mutex::new(Some(archive)) }
+    }
+
+    /// Rows of an archive on disk.
+    pub fn closed(path: PathBuf) -> Self {
+        KeptRows { path, archive: Mutex::new(None) }
+    }
+
+    /// The archive's file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The archive, opened now if it was not. This reads the disk: not for the interface thread.
+    pub fn archive(&self) -> Result<Arc<Archive>, ArchiveError> {
+        let mut archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
+        match &*archive {
+            Some(archive) => Ok(Arc::clone(archive)),
+            None => Ok(Arc::clone(archive.insert(Arc::new(Archive::open(&self.path)?)))),
+        }
+    }
+}
+
+impl Run {
+    /// A run that begins now.
+    pub fn begin(statement: String, title: Option<String>, number: Option<i64>) -> Run {
+        Run {
+            number,
+            id: StatementId::of(&statement),
+            statement,
+            title,
+            started: SystemTime::now(),
+            clock: Instant::now(),
+            stop: AtomicBool::new(false),
+            rows: AtomicU64::new(0),
+            first_row: AtomicU64::new(0),
+            results: Mutex::new(Vec::new()),
+            notices: Mutex::new(Vec::new()),
+            end: OnceLock::new(),
+        }
+    }
+
+    /// A run of earlier, from the logbook.
+    pub fn remembered(entry: Entry) -> Run {
+        let mut run = Run::begin(entry.statement, entry.title, Some(entry.number));
+        run.started = UNIX_EPOCH + Duration::from_millis(u64::try_from(entry.started_ms).unwrap_or(0));
+        run.rows = AtomicU64::new(entry.ended.rows);
+        run.first_row = AtomicU64::new(entry.ended.first_row_ms.map_or(0, |ms| ms as u64 + 1));
+        let results = entry.results.into_iter().map(|result| match result {
+            KeptResult::Rows(path) => RunResult::Rows(Arc::new(KeptRows::closed(path))),
+            KeptResult::Affected(rows) => RunResult::Affected(rows),
+        });
+        run.results = Mutex::new(results.collect());
+        let duration = Duration::from_millis(u64::try_from(entry.ended.duration_ms).unwrap_or(0));
+        let error = entry.ended.error.map(|text| EngineError::new(crate::engine::ErrorKind::Refused, text));
+        run.end = OnceLock::from(End { outcome: entry.outcome, duration, error });
+        run
+    }
+
+    /// Asks it to stop.
+    pub fn stop(&self) {
+        self.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether it was asked to stop.
+    pub fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
+    /// Rows fetched so far.
+    pub fn rows(&self) -> u64 {
+        self.rows.load(Ordering::Relaxed)
+    }
+
+    /// How long it has been running, or ran.
+    pub fn duration(&self) -> Duration {
+        self.end.get().map_or_else(|| self.clock.elapsed(), |end| end.duration)
+    }
+
+    /// How long the first row took.
+    pub fn first_row(&self) -> Option<Duration> {
+        self.first_row.load(Ordering::Relaxed).checked_sub(1).map(Duration::from_millis)
+    }
+
+    /// How it ended; none while it runs.
+    pub fn end(&self) -> Option<&End> {
+        self.end.get()
+    }
+
+    /// How it stands.
+    pub fn outcome(&self) -> Outcome {
+        self.end.get().map_or(Outcome::Running, |end| end.outcome)
+    }
+
+    /// Its results so far.
+    pub fn results(&self) -> Vec<RunResult> {
+        self.results.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The rows of its last result that has any.
+    pub fn kept_rows(&self) -> Option<Arc<KeptRows>> {
+        self.results().into_iter().rev().find_map(|result| match result {
+            RunResult::Rows(rows) => Some(rows),
+            RunResult::Affected(_) => None,
+        })
+    }
+
+    /// Rows touched by all its results that had no rows of their own.
+    pub fn affected(&self) -> Option<u64> {
+        let counts = self.results().into_iter().filter_map(|result| match result {
+            RunResult::Affected(rows) => rows,
+            RunResult::Rows(_) => None,
+        });
+        counts.reduce(|a, b| a + b)
+    }
+
+    /// What the server said beside its results.
+    pub fn notices(&self) -> Vec<Notice> {
+        self.notices.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub(super) fn add_rows(&self, rows: usize) {
+        if self.rows.fetch_add(rows as u64, Ordering::Relaxed) == 0 {
+            let ms = u64::try_from(self.clock.elapsed().as_millis()).unwrap_or(u64::MAX - 1);
+            self.first_row.store(ms + 1, Ordering::Relaxed);
+        }
+    }
+
+    /// Adds a result; returns its position.
+    pub(super) fn add_result(&self, result: RunResult) -> usize {
+        let mut results = self.results.lock().unwrap_or_else(PoisonError::into_inner);
+        results.push(result);
+        results.len() - 1
+    }
+
+    pub(super) fn add_notice(&self, notice: Notice) {
+        self.notices.lock().unwrap_or_else(PoisonError::into_inner).push(notice);
+    }
+
+    pub(super) fn set_end(&self, outcome: Outcome, error: Option<EngineError>) {
+        let _ = self.end.set(End { outcome, duration: self.clock.elapsed(), error });
+    }
+}

@@ -1,0 +1,226 @@
+//! How a language reads, as data.
+//!
+//! A dialect is a table: quotes, comments, parameters, keywords, the words that begin statements,
+//! and the constructs that hold semicolons of their own. The lexer and the splitter know only
+//! these tables; adding a language is adding one.
+
+mod sqlite;
+
+pub use sqlite::SQLITE;
+
+/// All dialects, in the order in which they are offered.
+pub static DIALECTS: &[&Dialect] = &[&SQLITE];
+
+/// Finds a dialect by its name, in any case.
+pub fn by_name(name: &str) -> Option<&'static Dialect> {
+    DIALECTS.iter().copied().find(|d| d.name.eq_ignore_ascii_case(name))
+}
+
+/// One language, as the lexer and the splitter see it.
+#[derive(Debug)]
+pub struct Dialect {
+    /// The name used on the command line and in profiles.
+    pub name: &'static str,
+    /// The ending of its files, without the dot.
+    pub extension: &'static str,
+    /// Quoted forms, tried in order.
+    pub quotes: &'static [Quote],
+    /// What begins a comment that runs to the end of its line.
+    pub line_comments: &'static [&'static str],
+    /// What encloses a comment over several lines.
+    pub block_comment: Option<BlockComment>,
+    /// Characters that begin a parameter (`:name`, `?1`).
+    pub parameters: &'static [u8],
+    /// Words to be set off from names, upper case and sorted.
+    pub keywords: &'static [&'static str],
+    /// Words that begin a statement.
+    pub starters: &'static [Starter],
+    /// Words that may be put before a whole statement (`EXPLAIN QUERY PLAN`).
+    pub prefixes: &'static [&'static str],
+    /// Keywords that may be the last word of a statement.
+    pub can_end: &'static [&'static str],
+    /// Words that, second in a statement, make its parentheses free text (`CREATE VIRTUAL TABLE … USING m(…)`).
+    pub verbatim: &'static [&'static str],
+    /// Statements with semicolons inside.
+    pub bodies: &'static [Body],
+}
+
+impl Dialect {
+    /// Whether `word` (in any case) is one of the dialect's keywords.
+    pub fn is_keyword(&self, word: &str) -> bool {
+        let mut upper = [0_u8; 24];
+        let Some(upper) = upper.get_mut(..word.len()) else { return false };
+        upper.copy_from_slice(word.as_bytes());
+        upper.make_ascii_uppercase();
+        self.keywords.binary_search_by(|k| k.as_bytes().cmp(upper)).is_ok()
+    }
+
+    /// The starter for `word`, in any case.
+    pub fn starter(&self, word: &str) -> Option<&'static Starter> {
+        self.starters.iter().find(|s| s.word.eq_ignore_ascii_case(word))
+    }
+}
+
+/// A quoted form.
+#[derive(Debug, Clone, Copy)]
+pub struct Quote {
+    /// A letter that must stand directly before the opening quote (`x` in `x'00'`), lower case.
+    pub prefix: Option<u8>,
+    /// The opening quote.
+    pub open: u8,
+    /// The closing quote.
+    pub close: u8,
+    /// Whether a doubled closing quote stands for itself.
+    pub doubled: bool,
+    /// Whether a backslash takes the next character as it is.
+    pub backslash: bool,
+    /// What the form is.
+    pub kind: QuoteKind,
+}
+
+/// What a quoted form stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum QuoteKind {
+    /// Text.
+    Text,
+    /// Bytes.
+    Binary,
+    /// The name of a thing.
+    Name,
+}
+
+/// A comment with an opening and a closing mark.
+#[derive(Debug, Clone, Copy)]
+pub struct BlockComment {
+    /// The opening mark.
+    pub open: &'static str,
+    /// The closing mark.
+    pub close: &'static str,
+    /// Whether comments nest.
+    pub nests: bool,
+}
+
+/// What a statement does, told from its leading word. The server has the last word on what it
+/// really does; this is for outlines, notes and questions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Reads rows.
+    Query,
+    /// Adds, changes or removes rows.
+    Change,
+    /// Makes, alters or drops an object.
+    Definition,
+    /// Begins, ends or marks a transaction.
+    Transaction,
+    /// Reads or sets something of the session or the database file.
+    Setting,
+    /// Asks how another statement would be carried out.
+    Plan,
+    /// Anything else.
+    Other,
+}
+
+impl Kind {
+    /// The word used in JSON and in the logbook.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Query => "query",
+            Kind::Change => "change",
+            Kind::Definition => "definition",
+            Kind::Transaction => "transaction",
+            Kind::Setting => "setting",
+            Kind::Plan => "plan",
+            Kind::Other => "other",
+        }
+    }
+}
+
+/// A word that begins a statement, and when it does so without a semicolon before it.
+#[derive(Debug)]
+pub struct Starter {
+    /// The word, upper case.
+    pub word: &'static str,
+    /// What the statement does.
+    pub kind: Kind,
+    /// Its part in statements made of several.
+    pub role: Role,
+    /// Whether the language forbids the word as a plain name. One that it allows can be an alias,
+    /// so it begins a statement only where an alias could not stand.
+    pub reserved: bool,
+    /// What has to follow for it to begin a statement where a semicolon was forgotten.
+    pub then: Then,
+    /// Words after which it goes on with the statement (`ON` before `DELETE CASCADE`).
+    pub continues_after: &'static [&'static str],
+    /// Leading words of statements inside which it goes on (`ALTER TABLE … DROP COLUMN`).
+    pub continues_in: &'static [&'static str],
+    /// Whether it cannot even stand in the body of a [`Body`].
+    pub breaks_bodies: bool,
+    /// Whether it may be a whole statement by itself (`VACUUM`), and so is one after a blank line and a title.
+    pub alone: bool,
+}
+
+/// The part of a starter in statements that hold several of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// A query: it may also follow an opening parenthesis, `AS`, a set operator or `INSERT INTO t`.
+    Query,
+    /// A list of common table expressions, which a main statement follows.
+    With,
+    /// A statement that takes its rows from a query (`INSERT INTO t SELECT …`).
+    Filled,
+    /// Changes rows; it may follow a list of common table expressions.
+    Change,
+    /// Stands for itself.
+    Plain,
+}
+
+/// What must follow a starter.
+#[derive(Debug, Clone, Copy)]
+pub enum Then {
+    /// Anything at all.
+    Anything,
+    /// One of these words.
+    Words(&'static [&'static str]),
+    /// A name or a string, but no keyword other than these.
+    Name(&'static [&'static str]),
+}
+
+/// A statement that holds other statements, each with its own semicolon.
+#[derive(Debug)]
+pub struct Body {
+    /// The word that makes a statement one with a body (`TRIGGER`)…
+    pub object: &'static str,
+    /// …if it comes after this word with only these between.
+    pub after: &'static str,
+    /// Words that may stand between the two.
+    pub between: &'static [&'static str],
+    /// The word that opens the body.
+    pub open: &'static str,
+    /// The word that closes it, directly after a semicolon.
+    pub close: &'static str,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_are_in_order() {
+        for dialect in DIALECTS {
+            assert!(dialect.keywords.is_sorted(), "keywords of {} are not sorted", dialect.name);
+            for starter in dialect.starters {
+                assert!(dialect.is_keyword(starter.word), "{} is no keyword", starter.word);
+            }
+            for word in dialect.can_end {
+                assert!(dialect.is_keyword(word), "{word} is no keyword");
+            }
+        }
+    }
+
+    #[test]
+    fn keywords_are_found_in_any_case_and_long_names_do_not_fit() {
+        assert!(SQLITE.is_keyword("select") && SQLITE.is_keyword("SeLeCt"));
+        assert!(!SQLITE.is_keyword("sailing"));
+        assert!(!SQLITE.is_keyword("a_name_that_is_longer_than_every_keyword"));
+    }
+}

@@ -1,0 +1,21 @@
+//! Text: buffers, the statements in them, and what a terminal may safely show.
+//!
+//! Read in this order:
+//! [`dialect`] is the data, [`lexer`] cuts a rope into tokens, [`split`] finds one statement,
+//! [`outline`] keeps all statements of a buffer while it is edited, [`document`] is the buffer
+//! itself with its cursor and its undo history, [`journal`] brings unsaved keystrokes back after a
+//! crash, and [`clean`] makes any text harmless to a terminal.
+
+pub mod clean;
+pub mod dialect;
+pub mod document;
+pub mod journal;
+pub mod lexer;
+pub mod motion;
+pub mod outline;
+pub mod split;
+
+/// A text as the rope that lexers and splitters read.
+pub fn rope(text: &str) -> ropey::Rope {
+    ropey::Rope::from_str(text)
+}

@@ -1,0 +1,193 @@
+//! All statements of a buffer, kept up to date while it is edited.
+//!
+//! A statement depends on nothing before its own beginning, so after an edit only the statements
+//! around it are found anew; as soon as one begins where an old one did, the rest is the same.
+
+use std::ops::Range;
+
+use ropey::Rope;
+use sha2::{Digest as _, Sha256};
+
+use super::dialect::Dialect;
+use super::split::{Statement, statements};
+
+/// A statement is known by its text: two with the same text share their runs, and a statement
+/// keeps its runs while text around it changes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct StatementId([u8; 16]);
+
+impl StatementId {
+    /// The identity of a statement's text. Blanks around it and its semicolon do not count.
+    pub fn of(text: &str) -> Self {
+        let digest = Sha256::digest(text.trim().trim_end_matches(';').trim_end().as_bytes());
+        let mut id = [0; 16];
+        id.copy_from_slice(&digest[..16]);
+        StatementId(id)
+    }
+
+    /// Thirty-two hexadecimal digits.
+    pub fn hex(&self) -> String {
+        self.0.iter().map(|b| format!("{b:02x}")).collect()
+    }
+}
+
+/// The statements of one buffer in order.
+#[derive(Debug, Clone)]
+pub struct Outline {
+    dialect: &'static Dialect,
+    statements: Vec<Statement>,
+}
+
+/// One change of a text, in bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Change {
+    /// Where.
+    pub at: usize,
+    /// How many bytes went.
+    pub removed: usize,
+    /// How many came.
+    pub inserted: usize,
+}
+
+impl Outline {
+    /// Finds all statements of `rope`.
+    pub fn new(rope: &Rope, dialect: &'static Dialect) -> Self {
+        Outline { dialect, statements: statements(rope, dialect, 0).collect() }
+    }
+
+    /// The statements.
+    pub fn statements(&self) -> &[Statement] {
+        &self.statements
+    }
+
+    /// The dialect they were found by.
+    pub fn dialect(&self) -> &'static Dialect {
+        self.dialect
+    }
+
+    /// Follows one change; `rope` is the text after it.
+    pub fn update(&mut self, rope: &Rope, change: Change) {
+        // The end of a statement may hang on two words after it, each perhaps a statement.
+        let kept = self.statements.partition_point(|s| s.end < change.at).saturating_sub(2);
+        let from = kept.checked_sub(1).map_or(0, |last| self.statements[last].end);
+        let old = self.statements.split_off(kept);
+        let shift = |offset: usize| offset + change.inserted - change.removed;
+        let mut rest = old.iter().skip_while(|s| s.start < change.at + change.removed).peekable();
+        for found in statements(rope, self.dialect, from) {
+            self.statements.push(found);
+            if found.start < change.at + change.inserted {
+                continue;
+            }
+            while rest.peek().is_some_and(|s| shift(s.start) < found.start) {
+                rest.next();
+            }
+            if rest.peek().is_some_and(|s| shift(s.start) == found.start) {
+                rest.next();
+                self.statements.extend(rest.map(|s| Statement {
+                    start: shift(s.start),
+                    body_end: shift(s.body_end),
+                    end: shift(s.end),
+                    title: s.title.map(|(start, end)| (shift(start), shift(end))),
+                    ..*s
+                }));
+                return;
+            }
+        }
+    }
+
+    /// The statement that belongs to byte `at`: the one that holds it, whose title holds it, or
+    /// that ends on its line; otherwise the nearest above, or the first.
+    pub fn at(&self, rope: &Rope, at: usize) -> Option<usize> {
+        let after = self.statements.partition_point(|s| s.end < at);
+        let holds = |i: &usize| self.statements.get(*i).is_some_and(|s| s.top() <= at);
+        if let Some(before) = after.checked_sub(1) {
+            // On the same line, just behind a semicolon.
+            let same_line = rope.byte_to_line(self.statements[before].end) == rope.byte_to_line(at);
+            if same_line && !self.statements.get(after).is_some_and(|s| s.start <= at) {
+                return Some(before);
+            }
+        }
+        // A statement's line may begin with blanks, and its title too.
+        let next_begins_here =
+            self.statements.get(after).filter(|s| rope.byte_to_line(s.top()) == rope.byte_to_line(at));
+        if holds(&after) || next_begins_here.is_some() {
+            return Some(after);
+        }
+        after.checked_sub(1).or(if self.statements.is_empty() { None } else { Some(0) })
+    }
+
+    /// The statements that a selection touches.
+    pub fn within(&self, range: Range<usize>) -> Range<usize> {
+        let first = self.statements.partition_point(|s| s.body_end <= range.start);
+        let last = self.statements.partition_point(|s| s.start < range.end);
+        first..last.max(first)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::text::dialect::SQLITE;
+
+    #[test]
+    fn the_statement_of_a_place() {
+        // Each digit is a place; the statement that belongs to it has that number.
+        let text = "0\n-- t0itle\nse0lect 1;0 -- note\n0\n0\n  1select 2; 2select 32\n2\n-- Th3ird\nselect3\n 43\n\n3";
+        let mut plain = String::new();
+        let mut places = Vec::new();
+        for c in text.chars() {
+            // The numbers that are text follow a blank directly.
+            match c.to_digit(10) {
+                Some(d) if !plain.ends_with("select ") && !plain.ends_with("\n ") => {
+                    places.push((plain.len(), d as usize))
+                }
+                _ => plain.push(c),
+            }
+        }
+        let rope = Rope::from_str(&plain);
+        let outline = Outline::new(&rope, &SQLITE);
+        assert_eq!(outline.statements().len(), 4, "{plain}");
+        for (at, expected) in places {
+            assert_eq!(outline.at(&rope, at), Some(expected), "{:?}¦{:?}", &plain[..at], &plain[at..]);
+        }
+    }
+
+    #[test]
+    fn a_selection_touches_statements() {
+        let text = "select 1; select 2; select 3;";
+        let outline = Outline::new(&Rope::from_str(text), &SQLITE);
+        assert_eq!(outline.within(0..text.len()), 0..3);
+        assert_eq!(outline.within(12..14), 1..2);
+        assert_eq!(outline.within(9..10), 1..1);
+    }
+
+    #[test]
+    fn identity_is_the_text() {
+        assert_eq!(StatementId::of(" select 1 ;\n"), StatementId::of("select 1"));
+        assert_ne!(StatementId::of("select 1"), StatementId::of("select 2"));
+        assert_eq!(StatementId::of("select 1").hex().len(), 32);
+    }
+
+    proptest! {
+        /// Following edits gives what finding everything anew gives.
+        #[test]
+        fn updates_equal_a_fresh_look(
+            start in "(select 1;?|begin;?|vacuum;?|-- t\n|\n|'|;| |\\(|create trigger a begin |end){0,30}",
+            edits in proptest::collection::vec((any::<prop::sample::Index>(), 0..6_usize, "(select|commit|vacuum|;|'|--|\n| |\\)|x){0,3}"), 1..8)
+        ) {
+            let mut text = start;
+            let mut outline = Outline::new(&Rope::from_str(&text), &SQLITE);
+            for (place, removed, inserted) in edits {
+                let at = place.index(text.len() + 1);
+                let removed = removed.min(text.len() - at);
+                text.replace_range(at..at + removed, &inserted);
+                let rope = Rope::from_str(&text);
+                outline.update(&rope, Change { at, removed, inserted: inserted.len() });
+                let anew = Outline::new(&rope, &SQLITE);
+                prop_assert_eq!(outline.statements(), anew.statements(), "{:?}", text);
+            }
+        }
+    }
+}

@@ -1,0 +1,416 @@
+//! Where a statement ends.
+//!
+//! **With semicolons** the split is the one the server makes: a statement ends at the first
+//! semicolon outside quotes, comments and bodies ([`Body`]), whatever blank lines and comments
+//! stand inside it.
+//!
+//! **Where a semicolon was forgotten**, a statement also ends
+//! 1. at the end of the buffer;
+//! 2. before a line whose first word can only begin a new statement. Whether it can is read from
+//!    the dialect's table of [`Starter`]s: a word that may not be a name begins one unless what
+//!    stands before asks for it (`INSERT INTO t`, `UNION`, `AS`, `(`, a `WITH` list); a word that
+//!    may be a name begins one only where no alias could stand there, told by the word after it;
+//! 3. before a blank line, a title and a word that may be a whole statement by itself (`VACUUM`).
+//!
+//! Rule 2 never divides what the server would take as one valid statement. Rule 3 would, in one
+//! case that nobody writes: an alias named like a command, alone below a blank line and a comment.
+
+use ropey::Rope;
+
+use super::dialect::{Body, Dialect, Kind, Role, Starter, Then};
+use super::lexer::{Bytes, Lexer, Token, TokenKind};
+
+/// One statement's place in a text. All offsets are bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Statement {
+    /// The first byte of its first word.
+    pub start: usize,
+    /// The byte after its last word, before its semicolon.
+    pub body_end: usize,
+    /// The byte after its semicolon; the same as `body_end` where there is none.
+    pub end: usize,
+    /// The comment directly above it, marks and all.
+    pub title: Option<(usize, usize)>,
+    /// What it does.
+    pub kind: Kind,
+    /// False where a quote or comment inside never closes.
+    pub closed: bool,
+}
+
+impl Statement {
+    /// Where it begins with its title.
+    pub fn top(&self) -> usize {
+        self.title.map_or(self.start, |(start, _)| start)
+    }
+
+    /// The title in words, without comment marks.
+    pub fn title_text(&self, rope: &Rope, dialect: &Dialect) -> Option<String> {
+        let (start, end) = self.title?;
+        title_words(&rope.byte_slice(start..end).to_string(), dialect)
+    }
+
+    /// The text to send: without the semicolon.
+    pub fn text(&self, rope: &Rope) -> String {
+        rope.byte_slice(self.start..self.body_end).to_string()
+    }
+}
+
+/// The words of a comment: marks, rules and bullets around them are left out.
+fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
+    let mut text = comment.trim();
+    if let Some(block) = dialect.block_comment {
+        if let Some(inside) = text.strip_prefix(block.open) {
+            text = inside.strip_suffix(block.close).unwrap_or(inside);
+        }
+    }
+    let line = text.lines().map(str::trim).find(|line| !line.is_empty())?;
+    let bare = dialect.line_comments.iter().find_map(|open| line.strip_prefix(open)).unwrap_or(line);
+    let bare = bare.trim_matches(|c: char| c.is_whitespace() || matches!(c, '-' | '=' | '*' | '#' | '/' | '~'));
+    (!bare.is_empty()).then(|| bare.to_owned())
+}
+
+/// Finds the statements of `rope`, in order, beginning at byte `from`, which must be the beginning
+/// of the text or lie at the end of a statement.
+pub fn statements<'a>(rope: &'a Rope, dialect: &'static Dialect, from: usize) -> Statements<'a> {
+    Statements {
+        splitter: Splitter { lexer: Lexer::new(rope, dialect, from), bytes: Bytes::new(rope), dialect, peeked: None },
+    }
+}
+
+/// An iterator over statements; see [`statements`].
+pub struct Statements<'a> {
+    splitter: Splitter<'a>,
+}
+
+impl Iterator for Statements<'_> {
+    type Item = Statement;
+
+    fn next(&mut self) -> Option<Statement> {
+        self.splitter.statement()
+    }
+}
+
+/// The trivia before a token, as far as it matters.
+#[derive(Debug, Clone, Copy, Default)]
+struct Gap {
+    /// Whether the token is the first on its line.
+    first_on_line: bool,
+    /// The comment that stands alone on the line directly above.
+    title: Option<(usize, usize)>,
+    /// Whether a blank line stands above it, or above its title.
+    blank_line: bool,
+}
+
+struct Splitter<'a> {
+    lexer: Lexer<'a>,
+    bytes: Bytes<'a>,
+    dialect: &'static Dialect,
+    peeked: Option<(Gap, Option<Token>)>,
+}
+
+/// What the tokens of a statement so far amount to.
+struct Progress {
+    previous: Token,
+    /// Nothing but prefixes so far.
+    only_prefix: bool,
+    /// A prefix was there.
+    prefixed: bool,
+    /// The leading word's starter, when there is one.
+    lead: Option<&'static Starter>,
+    /// The starter that says what the whole does: behind prefixes and a leading `WITH` list.
+    main: Option<&'static Starter>,
+    /// A statement that takes its rows from a query has not had one yet.
+    wants_query: bool,
+    /// A `WITH` list has not been followed by its statement yet.
+    after_with: bool,
+    /// What stands in parentheses is not the language's own.
+    verbatim: bool,
+    /// For each open parenthesis, whether it began with `WITH`.
+    open: Vec<bool>,
+    body: BodyState,
+    closed: bool,
+}
+
+impl Progress {
+    fn new(first: Token) -> Self {
+        Progress {
+            previous: first,
+            only_prefix: true,
+            prefixed: false,
+            lead: None,
+            main: None,
+            wants_query: false,
+            after_with: false,
+            verbatim: false,
+            open: Vec::new(),
+            body: BodyState::None,
+            closed: true,
+        }
+    }
+
+    fn kind(&self) -> Kind {
+        if self.prefixed { Kind::Plan } else { self.main.map_or(Kind::Other, |starter| starter.kind) }
+    }
+
+    /// Notes a starter outside parentheses.
+    fn note(&mut self, starter: &'static Starter) {
+        match starter.role {
+            Role::With => self.after_with = true,
+            Role::Query | Role::Filled | Role::Change if self.after_with => {
+                self.after_with = false;
+                self.wants_query = starter.role == Role::Filled;
+                if self.main.is_some_and(|main| main.role == Role::With) {
+                    self.main = Some(starter);
+                }
+            }
+            Role::Query => self.wants_query = false,
+            _ => {}
+        }
+    }
+
+    /// Whether what stands before asks for a statement with this starter.
+    fn asks_for(&self, starter: &Starter) -> bool {
+        match self.open.last() {
+            None => match starter.role {
+                Role::Query => self.wants_query || self.after_with,
+                Role::With => self.wants_query,
+                Role::Filled | Role::Change => self.after_with,
+                Role::Plain => false,
+            },
+            Some(with) => {
+                let opened = self.previous.kind == TokenKind::Punctuation(b'(');
+                let listed = *with && self.previous.kind == TokenKind::Punctuation(b')');
+                matches!(starter.role, Role::Query | Role::With) && (opened || listed)
+            }
+        }
+    }
+}
+
+#[derive(Clone, Copy)]
+enum BodyState {
+    /// Not (yet) known to have one.
+    None,
+    /// After the word that the object word may follow.
+    Possible(&'static Body),
+    /// Between the object word and the body.
+    Head(&'static Body),
+    /// In the body; `true` directly after a semicolon.
+    Inside(&'static Body, bool),
+}
+
+impl<'a> Splitter<'a> {
+    /// The next token the server would see, with the trivia before it.
+    fn significant(&mut self, at_line_start: bool) -> (Gap, Option<Token>) {
+        if let Some(peeked) = self.peeked.take() {
+            return peeked;
+        }
+        let mut gap = Gap { first_on_line: at_line_start, ..Gap::default() };
+        let mut line_is_blank = at_line_start;
+        let mut comment_on_line: Option<(usize, usize)> = None;
+        loop {
+            let Some(token) = self.lexer.next() else { return (gap, None) };
+            match token.kind {
+                TokenKind::Space => {}
+                TokenKind::Comment => {
+                    comment_on_line = line_is_blank.then_some((token.start, token.end));
+                    line_is_blank = false;
+                }
+                TokenKind::LineEnd => {
+                    if gap.first_on_line && line_is_blank {
+                        gap.blank_line = true;
+                        gap.title = None;
+                    } else {
+                        gap.title = comment_on_line.take();
+                    }
+                    gap.first_on_line = true;
+                    line_is_blank = true;
+                }
+                _ => {
+                    // A comment before the word on its own line is not the line above.
+                    return (gap, Some(token));
+                }
+            }
+        }
+    }
+
+    fn peek(&mut self) -> Option<Token> {
+        let found = self.significant(false);
+        self.peeked = Some(found);
+        found.1
+    }
+
+    fn word(&self, token: &Token) -> Option<std::borrow::Cow<'a, str>> {
+        (token.kind == TokenKind::Word && token.end - token.start <= 24).then(|| self.bytes.text(token.range()))
+    }
+
+    fn one_of(&mut self, token: &Token, words: &[&str]) -> bool {
+        words.iter().any(|word| self.bytes.is_word(token, word))
+    }
+
+    fn starter(&self, token: &Token) -> Option<&'static Starter> {
+        self.dialect.starter(&self.word(token)?)
+    }
+
+    fn statement(&mut self) -> Option<Statement> {
+        // Empty statements are none.
+        let (gap, first) = loop {
+            let at_start = self.peeked.is_none() && self.lexer.position() == 0;
+            let (gap, token) = self.significant(at_start);
+            let token = token?;
+            if token.kind != TokenKind::Semicolon {
+                break (gap, token);
+            }
+        };
+        let mut progress = Progress::new(first);
+        self.take(&mut progress, first);
+        let mut end = None;
+        loop {
+            let (gap, token) = self.significant(false);
+            let Some(token) = token else {
+                self.peeked = Some((gap, None));
+                break;
+            };
+            if token.kind == TokenKind::Semicolon && !matches!(progress.body, BodyState::Inside(..)) {
+                end = Some(token.end);
+                break;
+            }
+            if gap.first_on_line && self.begins_anew(&progress, &gap, &token) {
+                self.peeked_before(gap, token);
+                break;
+            }
+            self.take(&mut progress, token);
+        }
+        let body_end = progress.previous.end;
+        Some(Statement {
+            start: first.start,
+            body_end,
+            end: end.unwrap_or(body_end),
+            title: gap.title,
+            kind: progress.kind(),
+            closed: progress.closed,
+        })
+    }
+
+    /// Puts a token back that opened the next statement. The token after it may have been looked at
+    /// already, so the lexer begins again behind it.
+    fn peeked_before(&mut self, gap: Gap, token: Token) {
+        self.lexer = Lexer::new(self.bytes.rope(), self.dialect, token.end);
+        self.peeked = Some((gap, Some(token)));
+    }
+
+    /// Adds a token to the statement.
+    fn take(&mut self, progress: &mut Progress, token: Token) {
+        let starter = self.starter(&token);
+        if progress.only_prefix && self.one_of(&token, self.dialect.prefixes) {
+            progress.prefixed = true;
+        } else if progress.only_prefix {
+            progress.only_prefix = false;
+            progress.lead = starter;
+            progress.main = starter;
+            progress.after_with = starter.is_some_and(|s| s.role == Role::With);
+            progress.wants_query = starter.is_some_and(|s| s.role == Role::Filled);
+            let body = self.dialect.bodies.iter().find(|body| self.bytes.is_word(&token, body.after));
+            progress.body = body.map_or(BodyState::None, BodyState::Possible);
+        } else {
+            if let (Some(starter), true) = (starter, progress.open.is_empty()) {
+                progress.note(starter);
+            }
+            let follows_lead = progress.lead.is_some_and(|lead| self.bytes.is_word(&progress.previous, lead.word));
+            progress.verbatim |= follows_lead && self.one_of(&token, self.dialect.verbatim);
+            self.follow_body(progress, &token);
+        }
+        match token.kind {
+            TokenKind::Punctuation(b'(') => {
+                let next = self.peek();
+                let with = next.and_then(|next| self.starter(&next)).is_some_and(|s| s.role == Role::With);
+                progress.open.push(with);
+            }
+            TokenKind::Punctuation(b')') => {
+                progress.open.pop();
+            }
+            _ => {}
+        }
+        progress.closed &= token.closed;
+        progress.previous = token;
+    }
+
+    fn follow_body(&mut self, progress: &mut Progress, token: &Token) {
+        progress.body = match progress.body {
+            BodyState::Possible(body) if self.bytes.is_word(token, body.object) => BodyState::Head(body),
+            BodyState::Possible(body) if self.one_of(token, body.between) => BodyState::Possible(body),
+            BodyState::Possible(_) => BodyState::None,
+            BodyState::Head(body) if self.bytes.is_word(token, body.open) => BodyState::Inside(body, false),
+            BodyState::Inside(body, true) if self.bytes.is_word(token, body.close) => BodyState::None,
+            BodyState::Inside(body, _) => BodyState::Inside(body, token.kind == TokenKind::Semicolon),
+            state => state,
+        };
+    }
+
+    /// Whether `token`, the first on its line, can only begin a new statement.
+    fn begins_anew(&mut self, progress: &Progress, gap: &Gap, token: &Token) -> bool {
+        let Some(starter) = self.starter(token) else { return false };
+        let previous = progress.previous;
+        if progress.only_prefix || self.one_of(&previous, starter.continues_after) {
+            return false;
+        }
+        if progress.lead.is_some_and(|lead| starter.continues_in.contains(&lead.word)) {
+            return false;
+        }
+        if matches!(progress.body, BodyState::Head(_) | BodyState::Inside(..)) && !starter.breaks_bodies {
+            return false;
+        }
+        if progress.asks_for(starter) || (progress.verbatim && !progress.open.is_empty()) {
+            return false;
+        }
+        let next = self.peek();
+        if starter.reserved {
+            return self.fits(next.as_ref(), &starter.then);
+        }
+        // A type may be made of any names: `ALTER TABLE t ADD COLUMN c release form`.
+        let in_definition = progress.lead.is_some_and(|lead| lead.kind == Kind::Definition);
+        if !self.can_end(&previous) || !progress.open.is_empty() || in_definition && !self.can_end_definition(&previous)
+        {
+            return false;
+        }
+        let stands_alone = next.is_none_or(|next| next.kind == TokenKind::Semicolon);
+        if stands_alone {
+            return starter.alone && gap.blank_line && gap.title.is_some();
+        }
+        self.fits(next.as_ref(), &starter.then)
+    }
+
+    fn fits(&mut self, next: Option<&Token>, then: &Then) -> bool {
+        match (then, next) {
+            (Then::Anything, _) => true,
+            (_, None) => false,
+            (Then::Words(words), Some(next)) => self.one_of(next, words),
+            (Then::Name(words), Some(next)) => match next.kind {
+                TokenKind::Text | TokenKind::QuotedName => true,
+                TokenKind::Word => {
+                    self.one_of(next, words) || !self.word(next).is_some_and(|word| self.dialect.is_keyword(&word))
+                }
+                _ => false,
+            },
+        }
+    }
+
+    /// Whether a statement could end in `token`, so that a name after it would be an alias.
+    fn can_end(&mut self, token: &Token) -> bool {
+        match token.kind {
+            TokenKind::Punctuation(byte) => byte == b')',
+            TokenKind::Word => {
+                self.one_of(token, self.dialect.can_end)
+                    || !self.word(token).is_some_and(|word| self.dialect.is_keyword(&word))
+            }
+            _ => true,
+        }
+    }
+
+    /// Whether a definition that ends in `token` is whole: a bare name there may go on as a type.
+    fn can_end_definition(&mut self, token: &Token) -> bool {
+        token.kind == TokenKind::Punctuation(b')') || self.one_of(token, self.dialect.can_end)
+    }
+}
+
+#[cfg(test)]
+mod tests;

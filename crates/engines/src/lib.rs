@@ -1,0 +1,17 @@
+//! Database engines, one module each, behind the seam of `jaunty_core::engine`.
+//!
+//! [`ENGINES`] is the table of them. Adding one means writing its module and a line there.
+
+mod sqlite;
+
+use jaunty_core::engine::Engine;
+
+pub use sqlite::Sqlite;
+
+/// All engines.
+pub static ENGINES: &[&dyn Engine] = &[&Sqlite];
+
+/// An engine by the name that profiles use.
+pub fn by_name(name: &str) -> Option<&'static dyn Engine> {
+    ENGINES.iter().copied().find(|engine| engine.name() == name)
+}

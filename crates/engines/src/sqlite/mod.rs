@@ -1,0 +1,44 @@
+//! SQLite, in this process.
+//!
+//! [`open`] opens a file and says what is wrong with it, [`session`] runs statements, [`pump`]
+//! carries their rows to the sink, [`catalog`] lists objects, [`errors`] turns result codes into
+//! sentences.
+
+mod catalog;
+mod errors;
+mod open;
+mod pump;
+mod session;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{Engine, EngineError, Key, Session};
+use jaunty_core::text::dialect::{Dialect, SQLITE};
+
+/// The engine. It has no state of its own.
+pub struct Sqlite;
+
+impl Engine for Sqlite {
+    fn name(&self) -> &'static str {
+        "sqlite"
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        &SQLITE
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &[
+            Key { name: "path", required: true, help: "the database's file, or \":memory:\"" },
+            Key { name: "create", required: false, help: "true makes the file if it is missing" },
+        ]
+    }
+
+    fn recognises(&self, head: &[u8]) -> bool {
+        // <https://www.sqlite.org/fileformat.html>, section 1.3.1.
+        head.starts_with(b"SQLite format 3\0")
+    }
+
+    fn connect(&self, profile: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(session::SqliteSession::new(open::open(profile)?)?))
+    }
+}

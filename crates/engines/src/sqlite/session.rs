@@ -1,0 +1,141 @@
+//! An open database: running statements and telling where it is.
+
+use std::sync::Arc;
+
+use jaunty_core::engine::{Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink};
+use jaunty_core::rows::assemble::Announced;
+use rusqlite::{InterruptHandle, Statement};
+
+use super::open::Opened;
+use super::pump::{PROGRESS_EVERY, Pump, Shared, lock};
+use super::{catalog, errors};
+
+pub(super) struct SqliteSession {
+    opened: Opened,
+    interrupt: Arc<Interrupt>,
+}
+
+struct Interrupt(InterruptHandle);
+
+impl Canceller for Interrupt {
+    fn cancel(&self) {
+        self.0.interrupt();
+    }
+}
+
+impl SqliteSession {
+    pub(super) fn new(opened: Opened) -> Result<Self, EngineError> {
+        let interrupt = Arc::new(Interrupt(opened.connection.get_interrupt_handle()));
+        Ok(SqliteSession { opened, interrupt })
+    }
+
+    fn error(&self, error: &rusqlite::Error) -> EngineError {
+        errors::statement(error, self.opened.path.as_deref())
+    }
+
+    fn carry_out(&self, statement: &str, pump: &Shared) -> Result<(), EngineError> {
+        let connection = &self.opened.connection;
+        let mut prepared = connection.prepare(statement).map_err(|e| self.error(&e))?;
+        no_parameters(&prepared)?;
+        if prepared.column_count() == 0 {
+            let before = connection.total_changes();
+            prepared.raw_execute().map_err(|e| self.error(&e))?;
+            let changed = connection.total_changes() != before;
+            // The count is of the last statement that changes rows, so it must not be told of others.
+            let rows = if changed { Some(connection.changes()) } else { is_change(statement).then_some(0) };
+            lock(pump).affected(rows);
+            return Ok(());
+        }
+        if lock(pump).columns(announced(&prepared)) == Flow::Stop {
+            return Ok(());
+        }
+        let mut rows = prepared.raw_query();
+        loop {
+            match rows.next() {
+                Ok(Some(row)) => {
+                    if lock(pump).row(row) == Flow::Stop {
+                        return Ok(());
+                    }
+                }
+                Ok(None) => return Ok(()),
+                Err(error) => return Err(self.error(&error)),
+            }
+        }
+    }
+}
+
+/// Whether a statement without a result changes rows, so that "none" is worth telling.
+fn is_change(statement: &str) -> bool {
+    let rope = jaunty_core::text::rope(statement);
+    let first = jaunty_core::text::split::statements(&rope, &jaunty_core::text::dialect::SQLITE, 0).next();
+    first.is_some_and(|s| s.kind == jaunty_core::text::dialect::Kind::Change)
+}
+
+/// A parameter without a value would silently be NULL.
+fn no_parameters(statement: &Statement<'_>) -> Result<(), EngineError> {
+    if statement.parameter_count() == 0 {
+        return Ok(());
+    }
+    let name = statement.parameter_name(1).unwrap_or("?");
+    let message = format!("the statement has a parameter, {name}, and no value for it");
+    Err(EngineError::new(ErrorKind::Refused, message).remedy("Write the value in its place."))
+}
+
+fn announced(statement: &Statement<'_>) -> Vec<Announced> {
+    let columns = statement.columns();
+    let announced = columns.map(|column| Announced {
+        name: column.name().to_owned(),
+        db_type: column.decl_type().unwrap_or_default().to_owned(),
+    });
+    announced.collect()
+}
+
+impl Session for SqliteSession {
+    fn abilities(&self) -> Abilities {
+        Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: false }
+    }
+
+    fn place(&mut self) -> Result<Place, EngineError> {
+        let path = self.opened.path.as_ref();
+        let name = path.and_then(|path| path.file_name()).map(|name| name.to_string_lossy().into_owned());
+        Ok(Place {
+            server: format!("sqlite {}", rusqlite::version()),
+            database: name.unwrap_or_else(|| ":memory:".to_owned()),
+            schema: "main".to_owned(),
+            user: String::new(),
+            in_transaction: !self.opened.connection.is_autocommit(),
+        })
+    }
+
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        let prepared = self.opened.connection.prepare(statement).map_err(|e| self.error(&e))?;
+        Ok(if prepared.readonly() { Effect::Reads } else { Effect::Writes })
+    }
+
+    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        let pump = Pump::new(sink);
+        let handler = Arc::clone(&pump);
+        // Set before the statement is prepared: SQLite takes it up then.
+        let set = self.opened.connection.progress_handler(PROGRESS_EVERY, Some(move || lock(&handler).progress()));
+        set.map_err(|e| self.error(&e))?;
+        let outcome = self.carry_out(statement, &pump);
+        // The handler holds the sink; the run is over only when it is gone.
+        let unset = self.opened.connection.progress_handler(0, None::<fn() -> bool>);
+        let ended = lock(&pump).end();
+        unset.map_err(|e| self.error(&e))?;
+        match outcome {
+            // SQLite says that it was interrupted; the pump knows why.
+            Err(error) if error.kind == ErrorKind::Stopped => ended.and(Err(error)),
+            Err(error) => Err(error),
+            Ok(()) => ended,
+        }
+    }
+
+    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
+        catalog::list(&self.opened.connection, found).map_err(|e| self.error(&e))
+    }
+
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        Arc::<Interrupt>::clone(&self.interrupt)
+    }
+}

@@ -1,0 +1,385 @@
+//! Everything a person can ask for, declared once: its name in files, its title, one line of help,
+//! where it counts, its keys, and what it does. The action list, the help, the hints in the last
+//! line, the keys file and the documentation are all made from this table.
+
+use jaunty_core::text::document::Motion;
+
+use crate::app::App;
+
+/// Where an action's keys count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Scope {
+    /// Wherever the focus is.
+    Everywhere,
+    /// In the buffer.
+    Buffer,
+    /// In the result.
+    Result,
+}
+
+/// One action.
+pub struct Action {
+    /// Its name in `settings.toml`.
+    pub name: &'static str,
+    /// What it is called on the screen.
+    pub title: &'static str,
+    /// One line of help.
+    pub help: &'static str,
+    /// The heading it stands under.
+    pub group: &'static str,
+    /// Where its keys count.
+    pub scope: Scope,
+    /// Its default keys.
+    pub keys: &'static [&'static str],
+    /// What it does.
+    pub act: fn(&mut App),
+}
+
+impl std::fmt::Debug for Action {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+/// An action by its name.
+pub fn by_name(name: &str) -> Option<&'static Action> {
+    ACTIONS.iter().find(|action| action.name == name)
+}
+
+/// A row of the table.
+macro_rules! action {
+    ($group:literal, $scope:ident, $name:literal, $title:literal, [$($key:literal),*], $help:literal, $act:expr) => {
+        Action { name: $name, title: $title, help: $help, group: $group, scope: Scope::$scope, keys: &[$($key),*], act: $act }
+    };
+}
+
+/// All actions, in the order in which they are listed.
+pub static ACTIONS: &[Action] = &[
+    action!(
+        "Running",
+        Everywhere,
+        "run-statement",
+        "run",
+        ["ctrl-r"],
+        "Run the statement at the cursor, or those that are selected",
+        App::run_statement
+    ),
+    action!(
+        "Running",
+        Everywhere,
+        "run-all",
+        "run all",
+        ["ctrl-e"],
+        "Run every statement of the buffer, one after the other, up to the first error",
+        App::run_all
+    ),
+    action!(
+        "Running",
+        Everywhere,
+        "back",
+        "stop or step back",
+        ["esc"],
+        "Stop what runs (its rows stay); else drop the selection, or leave the result",
+        App::back
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "actions",
+        "list of actions",
+        ["ctrl-l"],
+        "Find any action by typing part of its name",
+        App::list_actions
+    ),
+    action!("Moving around", Everywhere, "help", "help", ["f2"], "Show all keys", App::show_help),
+    action!(
+        "Moving around",
+        Everywhere,
+        "other-pane",
+        "other pane",
+        ["ctrl-t"],
+        "Go from the buffer to the result, or back",
+        App::other_pane
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "fill",
+        "fill the screen",
+        ["ctrl-w"],
+        "Let this pane fill the screen, or share it again",
+        App::fill
+    ),
+    action!("Moving around", Everywhere, "divider-back", "divider back", ["f7"], "Make the buffer smaller", |app| app
+        .move_divider(-5)),
+    action!("Moving around", Everywhere, "divider-on", "divider on", ["f8"], "Make the buffer larger", |app| app
+        .move_divider(5)),
+    action!(
+        "Moving around",
+        Everywhere,
+        "connections",
+        "connections",
+        ["f3"],
+        "Choose the connection that statements run on",
+        App::list_connections
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "tables",
+        "tables",
+        ["ctrl-o"],
+        "Find a table or view by typing part of its name, and look at its rows",
+        App::list_objects
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "theme",
+        "other theme",
+        [],
+        "Change between lamplight (dark) and foolscap (light)",
+        App::other_theme
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "quit",
+        "quit",
+        ["ctrl-q"],
+        "Leave, after asking what to do with unsaved text",
+        App::ask_to_quit
+    ),
+    action!(
+        "Rows",
+        Everywhere,
+        "rows-on",
+        "rows on",
+        ["ctrl-d"],
+        "Next page of rows, from wherever the focus is",
+        |app| app.page_by(1)
+    ),
+    action!("Rows", Everywhere, "rows-back", "rows back", ["ctrl-u"], "Page of rows before", |app| app.page_by(-1)),
+    action!("Rows", Everywhere, "go-to-row", "go to row", ["ctrl-g"], "Go to a row by its number", App::ask_for_row),
+    action!("Rows", Result, "page-on", "next page", ["pagedown", "space"], "Next page", |app| app.page_by(1)),
+    action!("Rows", Result, "page-back", "page before", ["pageup", "b"], "Page before", |app| app.page_by(-1)),
+    action!("Rows", Result, "first-row", "first row", ["<", "ctrl-home"], "First row", App::first_row),
+    action!("Rows", Result, "last-row", "last row", [">", "ctrl-end"], "Last row that has been fetched", App::last_row),
+    action!("Rows", Result, "row-up", "row up", ["up"], "One row up", |app| app.move_row(-1)),
+    action!("Rows", Result, "row-down", "row down", ["down"], "One row down", |app| app.move_row(1)),
+    action!("Rows", Result, "column-back", "column back", ["left"], "One column to the left", |app| app
+        .move_column(-1)),
+    action!("Rows", Result, "column-on", "column on", ["right"], "One column to the right", |app| app.move_column(1)),
+    action!("Rows", Result, "first-column", "first column", ["home"], "First column", |app| app
+        .move_column(isize::MIN)),
+    action!("Rows", Result, "last-column", "last column", ["end"], "Last column", |app| app.move_column(isize::MAX)),
+    action!(
+        "Rows",
+        Result,
+        "keep-first",
+        "keep first column",
+        ["k"],
+        "Keep the first column in sight while moving right, or let it go",
+        App::keep_first
+    ),
+    action!(
+        "Rows",
+        Result,
+        "copy-cell",
+        "copy cell",
+        ["ctrl-c", "c"],
+        "Copy the whole value of the cell",
+        App::copy_cell
+    ),
+    action!("Rows", Result, "to-buffer", "to the buffer", ["tab", "enter"], "Go back to the buffer", App::other_pane),
+    action!(
+        "Statements",
+        Buffer,
+        "next-statement",
+        "next statement",
+        ["ctrl-n"],
+        "Go to the next statement and its rows",
+        |app| app.go(Motion::NextStatement, false)
+    ),
+    action!(
+        "Statements",
+        Buffer,
+        "previous-statement",
+        "statement before",
+        ["ctrl-p"],
+        "Go to the statement before and its rows",
+        |app| app.go(Motion::PreviousStatement, false)
+    ),
+    action!("Buffer", Everywhere, "save", "save", ["ctrl-s"], "Save the buffer", App::save),
+    action!("Buffer", Buffer, "undo", "undo", ["ctrl-z"], "Take the last change back", App::undo),
+    action!("Buffer", Buffer, "redo", "redo", ["ctrl-y"], "Do again what was taken back", App::redo),
+    action!("Buffer", Buffer, "cut", "cut", ["ctrl-x"], "Cut the selection, or the line", App::cut),
+    action!("Buffer", Buffer, "copy", "copy", ["ctrl-c"], "Copy the selection, or the line", App::copy),
+    action!(
+        "Buffer",
+        Buffer,
+        "paste",
+        "paste",
+        ["ctrl-v"],
+        "Put in what was cut or copied here; the terminal's own paste works too",
+        App::paste
+    ),
+    action!("Buffer", Buffer, "select-all", "select all", ["ctrl-a"], "Select the whole buffer", App::select_all),
+    action!("Buffer", Buffer, "go-to-line", "go to line", ["f6"], "Go to a line by its number", App::ask_for_line),
+    action!("Writing", Buffer, "left", "left", ["left"], "One character back", |app| app.go(Motion::Left, false)),
+    action!("Writing", Buffer, "right", "right", ["right"], "One character on", |app| app.go(Motion::Right, false)),
+    action!("Writing", Buffer, "up", "up", ["up"], "One line up", |app| app.go(Motion::Up(1), false)),
+    action!("Writing", Buffer, "down", "down", ["down"], "One line down", |app| app.go(Motion::Down(1), false)),
+    action!(
+        "Writing",
+        Buffer,
+        "word-left",
+        "word back",
+        ["ctrl-left", "alt-left"],
+        "To the beginning of the word",
+        |app| app.go(Motion::WordLeft, false)
+    ),
+    action!("Writing", Buffer, "word-right", "word on", ["ctrl-right", "alt-right"], "To the end of the word", |app| {
+        app.go(Motion::WordRight, false)
+    }),
+    action!("Writing", Buffer, "line-home", "line's beginning", ["home"], "To the beginning of the line", |app| app
+        .go(Motion::LineHome, false)),
+    action!("Writing", Buffer, "line-end", "line's end", ["end"], "To the end of the line", |app| app
+        .go(Motion::LineEnd, false)),
+    action!("Writing", Buffer, "lines-up", "page up", ["pageup"], "A screen of text up", |app| app.go_pages(-1)),
+    action!("Writing", Buffer, "lines-down", "page down", ["pagedown"], "A screen of text down", |app| app.go_pages(1)),
+    action!("Writing", Buffer, "top", "top", ["ctrl-home"], "To the beginning of the buffer", |app| app
+        .go(Motion::Top, false)),
+    action!("Writing", Buffer, "bottom", "bottom", ["ctrl-end"], "To the end of the buffer", |app| app
+        .go(Motion::Bottom, false)),
+    action!("Writing", Buffer, "select-left", "select left", ["shift-left"], "Stretch the selection back", |app| app
+        .go(Motion::Left, true)),
+    action!("Writing", Buffer, "select-right", "select right", ["shift-right"], "Stretch the selection on", |app| app
+        .go(Motion::Right, true)),
+    action!("Writing", Buffer, "select-up", "select up", ["shift-up"], "Stretch the selection a line up", |app| app
+        .go(Motion::Up(1), true)),
+    action!(
+        "Writing",
+        Buffer,
+        "select-down",
+        "select down",
+        ["shift-down"],
+        "Stretch the selection a line down",
+        |app| app.go(Motion::Down(1), true)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "select-word-left",
+        "select word back",
+        ["ctrl-shift-left"],
+        "Stretch the selection a word back",
+        |app| app.go(Motion::WordLeft, true)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "select-word-right",
+        "select word on",
+        ["ctrl-shift-right"],
+        "Stretch the selection a word on",
+        |app| app.go(Motion::WordRight, true)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "select-home",
+        "select to the beginning",
+        ["shift-home"],
+        "Stretch the selection to the line's beginning",
+        |app| app.go(Motion::LineHome, true)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "select-end",
+        "select to the end",
+        ["shift-end"],
+        "Stretch the selection to the line's end",
+        |app| app.go(Motion::LineEnd, true)
+    ),
+    action!("Writing", Buffer, "new-line", "new line", ["enter"], "Begin a line", App::new_line),
+    action!("Writing", Buffer, "indent", "indent", ["tab"], "Put in blanks up to the next stop", App::indent),
+    action!(
+        "Writing",
+        Buffer,
+        "delete-left",
+        "delete back",
+        ["backspace", "ctrl-h"],
+        "Delete the character before, or the selection",
+        |app| app.delete(Motion::Left)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "delete-right",
+        "delete",
+        ["delete"],
+        "Delete the character after, or the selection",
+        |app| app.delete(Motion::Right)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "delete-word-left",
+        "delete word back",
+        ["alt-backspace"],
+        "Delete to the beginning of the word",
+        |app| app.delete(Motion::WordLeft)
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "delete-word-right",
+        "delete word",
+        ["ctrl-delete", "alt-d"],
+        "Delete to the end of the word",
+        |app| app.delete(Motion::WordRight)
+    ),
+];
+
+/// The table as a Markdown document.
+pub fn markdown() -> String {
+    let mut text = String::from(
+        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n",
+    );
+    let mut group = "";
+    for action in ACTIONS {
+        if action.group != group {
+            group = action.group;
+            text.push_str(&format!(
+                "\n## {group}\n\n| keys | what it does | where | name |\n| --- | --- | --- | --- |\n"
+            ));
+        }
+        let keys: Vec<_> = action.keys.iter().map(|key| format!("`{key}`")).collect();
+        let place = match action.scope {
+            Scope::Everywhere => "everywhere",
+            Scope::Buffer => "buffer",
+            Scope::Result => "result",
+        };
+        text.push_str(&format!("| {} | {} | {place} | `{}` |\n", keys.join(" "), action.help, action.name));
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_unique_and_help_is_one_line() {
+        let mut names: Vec<_> = ACTIONS.iter().map(|a| a.name).collect();
+        names.sort_unstable();
+        let all = names.len();
+        names.dedup();
+        assert_eq!(names.len(), all);
+        for action in ACTIONS {
+            assert!(action.help.len() < 90 && !action.help.ends_with('.'), "{}", action.name);
+        }
+    }
+}

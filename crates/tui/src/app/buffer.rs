@@ -1,0 +1,359 @@
+//! The text in hand: its file, its journal, and where in it the screen is.
+
+use std::path::{Path, PathBuf};
+
+use jaunty_core::files;
+use jaunty_core::text::document::{Document, Motion};
+use jaunty_core::text::journal::{Journal, Recovery};
+use jaunty_core::text::motion;
+use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::{clean, dialect};
+use ratatui::layout::{Position, Rect};
+
+use super::{Answered, App, Question, Summoned};
+
+/// Columns of the margin.
+pub const MARGIN: u16 = 4;
+
+/// Why the screen could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum OpenError {
+    /// The buffer's file.
+    #[error("{path} cannot be opened: {source}. Check the path and its permissions.")]
+    Buffer {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// It is not text.
+    #[error("{path} is not UTF-8 text; a buffer must be.")]
+    NotText {
+        /// The file.
+        path: PathBuf,
+    },
+    /// No thread could be started.
+    #[error("a thread could not be started: {0}")]
+    Thread(std::io::Error),
+}
+
+/// A buffer on the screen.
+#[derive(Debug)]
+pub struct Buffer {
+    /// The text.
+    pub document: Document,
+    /// Its file.
+    pub path: PathBuf,
+    /// The first line on the screen.
+    pub top: usize,
+    /// The first column on the screen.
+    pub left: usize,
+    /// What was brought back from a crash, as a sentence.
+    pub recovered: Option<String>,
+    journal: Journal,
+    /// The file's text when it was read or written last; none if there was no file.
+    on_disk: Option<String>,
+    cut: String,
+    id: Option<(u64, usize, Option<StatementId>)>,
+    /// Where the cursor was when it was last brought into sight, so that scrolling can leave it.
+    seen: Option<(u64, usize, Rect)>,
+}
+
+fn read(path: &Path) -> Result<Option<String>, OpenError> {
+    match std::fs::read(path) {
+        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| OpenError::NotText { path: path.to_owned() }),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(source) => Err(OpenError::Buffer { path: path.to_owned(), source }),
+    }
+}
+
+impl Buffer {
+    /// Opens a file, or begins one that is not there yet. Text that a crash left in a journal is
+    /// brought back as one change, which can be undone.
+    pub fn open(path: &Path, journals: &Path) -> Result<Buffer, OpenError> {
+        let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let on_disk = read(&path)?;
+        let text = on_disk.clone().unwrap_or_default();
+        let mut document = Document::new(&text, &dialect::SQLITE);
+        let journal = Journal::new(journals, &path, text);
+        let mut recovered = None;
+        match Recovery::find(journals, &path) {
+            Ok(Some(found)) => {
+                if found.text != document.rope().to_string() {
+                    document.select_all();
+                    document.insert(&found.text);
+                    document.go(Motion::Top, false);
+                    let edits = found.edits;
+                    recovered = Some(format!(
+                        "brought back {edits} unsaved changes from before a crash; save keeps them, undo drops them"
+                    ));
+                }
+                journal.record(document.take_edits());
+                journal.sync();
+                if let Err(error) = found.discard() {
+                    tracing::warn!(%error, "an old journal could not be removed");
+                }
+            }
+            Ok(None) => {}
+            Err(error) => tracing::warn!(%error, "journals could not be read"),
+        }
+        Ok(Buffer {
+            document,
+            path,
+            top: 0,
+            left: 0,
+            recovered,
+            journal,
+            on_disk,
+            cut: String::new(),
+            id: None,
+            seen: None,
+        })
+    }
+
+    /// The file's name.
+    pub fn name(&self) -> String {
+        let name = self.path.file_name().unwrap_or_default().to_string_lossy();
+        clean::clean(&name).into_owned()
+    }
+
+    /// Writes what changed to the journal.
+    pub fn journal_edits(&mut self) {
+        self.journal.record(self.document.take_edits());
+    }
+
+    /// The identity of the statement at the cursor.
+    pub fn current_id(&mut self) -> Option<StatementId> {
+        let key = (self.document.revision(), self.document.cursor());
+        match self.id {
+            Some((revision, cursor, id)) if (revision, cursor) == key => id,
+            _ => {
+                let index = self.document.current();
+                let statement = index.and_then(|i| self.document.outline().statements().get(i));
+                let id = statement.map(|s| StatementId::of(&s.text(self.document.rope())));
+                self.id = Some((key.0, key.1, id));
+                id
+            }
+        }
+    }
+
+    /// Moves the screen so that the cursor is on it, unless only the screen was moved.
+    pub fn keep_cursor_in_sight(&mut self, area: Rect) {
+        let now = (self.document.revision(), self.document.cursor(), area);
+        if area.is_empty() || self.seen == Some(now) {
+            return;
+        }
+        self.seen = Some(now);
+        let (line, column) = self.place();
+        let height = usize::from(area.height);
+        self.top = self.top.clamp((line + 1).saturating_sub(height), line);
+        let width = usize::from(area.width.saturating_sub(MARGIN + 1)).max(1);
+        self.left = self.left.clamp((column + 1).saturating_sub(width), column);
+        // Back to the edge as soon as the cursor allows it.
+        if column < width {
+            self.left = 0;
+        }
+    }
+
+    /// The cursor's line and screen column, from 0.
+    pub fn place(&self) -> (usize, usize) {
+        let rope = self.document.rope();
+        let line = rope.byte_to_line(self.document.cursor());
+        let text = motion::line_text(rope, line);
+        (line, motion::column_of(&text, self.document.cursor() - rope.line_to_byte(line)))
+    }
+
+    /// Moves the screen over the text.
+    pub fn scroll(&mut self, lines: isize, area: Rect) {
+        let last = self.document.rope().len_lines().saturating_sub(usize::from(area.height.min(3)));
+        self.top = self.top.saturating_add_signed(lines).min(last);
+    }
+
+    /// Puts the cursor where a hand points.
+    pub fn click(&mut self, at: Position, area: Rect, extend: bool) {
+        let rope = self.document.rope();
+        let below = usize::from(at.y.saturating_sub(area.y).min(area.height.saturating_sub(1)));
+        let line = (self.top + below).min(rope.len_lines() - 1);
+        let column = self.left + usize::from(at.x.saturating_sub(area.x + MARGIN));
+        let text = motion::line_text(rope, line);
+        let byte = rope.line_to_byte(line) + motion::byte_at_column(&text, column);
+        self.document.go(Motion::To(byte), extend);
+    }
+
+    /// Whether the file is not what it was when it was read or written last.
+    pub(super) fn changed_outside(&self) -> bool {
+        !matches!(read(&self.path), Ok(now) if now == self.on_disk)
+    }
+
+    fn write(&mut self) -> std::io::Result<()> {
+        if let Some(folder) = self.path.parent().filter(|folder| !folder.exists()) {
+            std::fs::create_dir_all(folder)?;
+        }
+        let text = self.document.rope().to_string();
+        files::replace(&self.path, text.as_bytes())?;
+        self.document.mark_saved();
+        self.journal_edits();
+        self.journal.begin(text.clone());
+        self.on_disk = Some(text);
+        Ok(())
+    }
+
+    /// Forgets unsaved text, because a person said so.
+    fn forget(&mut self) {
+        self.journal.begin(String::new());
+        self.journal.sync();
+    }
+
+    /// Waits until everything written is in the journal.
+    pub fn settle(&self) {
+        self.journal.sync();
+    }
+}
+
+impl App {
+    /// Moves the cursor.
+    pub fn go(&mut self, motion: Motion, extend: bool) {
+        self.buffer.document.go(motion, extend);
+    }
+
+    /// Moves the cursor by screens of text.
+    pub fn go_pages(&mut self, pages: isize) {
+        let height = usize::from(self.areas().buffer.height).saturating_sub(1).max(1);
+        let motion = if pages < 0 { Motion::Up(height) } else { Motion::Down(height) };
+        self.buffer.document.go(motion, false);
+    }
+
+    /// Deletes.
+    pub fn delete(&mut self, motion: Motion) {
+        self.buffer.document.delete(motion);
+    }
+
+    /// Begins a line.
+    pub fn new_line(&mut self) {
+        self.buffer.document.type_newline();
+    }
+
+    /// Puts in blanks up to the next stop.
+    pub fn indent(&mut self) {
+        let (_, column) = self.buffer.place();
+        self.buffer.document.insert(&" ".repeat(2 - column % 2));
+    }
+
+    /// Takes the last change back.
+    pub fn undo(&mut self) {
+        if !self.buffer.document.undo() {
+            self.tell("there is nothing to take back");
+        }
+    }
+
+    /// Does it again.
+    pub fn redo(&mut self) {
+        if !self.buffer.document.redo() {
+            self.tell("there is nothing to do again");
+        }
+    }
+
+    /// Cuts.
+    pub fn cut(&mut self) {
+        self.buffer.cut = self.buffer.document.cut();
+        self.clipboard = Some(self.buffer.cut.clone());
+    }
+
+    /// Copies. Without a selection while something runs, a person means to stop it.
+    pub fn copy(&mut self) {
+        if self.buffer.document.selection().is_none() && self.connection.is_busy() {
+            return self.connection.stop();
+        }
+        self.buffer.cut = self.buffer.document.copy();
+        self.clipboard = Some(self.buffer.cut.clone());
+        self.tell("copied");
+    }
+
+    /// Puts in what was cut or copied.
+    pub fn paste(&mut self) {
+        let text = self.buffer.cut.clone();
+        self.buffer.document.insert(&text);
+    }
+
+    /// Selects everything.
+    pub fn select_all(&mut self) {
+        self.buffer.document.select_all();
+    }
+
+    /// Saves, or asks if that would lose what another program wrote.
+    pub fn save(&mut self) {
+        if self.buffer.changed_outside() {
+            let text = format!("{} was changed by another program since it was read here.", self.buffer.name());
+            self.summoned = Some(Summoned::Question(Question::new(
+                text,
+                &[
+                    ('o', "overwrite it with this text", Answered::Overwrite),
+                    ('b', "save this text beside it", Answered::SaveBeside),
+                ],
+            )));
+        } else {
+            self.save_anyway();
+        }
+    }
+
+    pub(super) fn save_anyway(&mut self) -> bool {
+        match self.buffer.write() {
+            Ok(()) => {
+                self.tell(format!("saved {}", self.buffer.name()));
+                true
+            }
+            Err(error) => {
+                let path = self.buffer.path.display();
+                self.tell_wrong(format!(
+                    "{path} cannot be saved: {error}. The text is kept in a journal until it can."
+                ));
+                false
+            }
+        }
+    }
+
+    pub(super) fn save_beside(&mut self) {
+        let extension = self.buffer.path.extension().unwrap_or_default().to_string_lossy().into_owned();
+        let free =
+            (1..).map(|n| self.buffer.path.with_extension(format!("{n}.{extension}"))).find(|path| !path.exists());
+        if let Some(path) = free {
+            let before = std::mem::replace(&mut self.buffer.path, path);
+            if !self.save_anyway() {
+                self.buffer.path = before;
+            }
+        }
+    }
+
+    /// Leaves, if nothing would be lost; else asks.
+    pub fn ask_to_quit(&mut self) {
+        let unsaved = self.buffer.document.is_unsaved();
+        let mut reasons = Vec::new();
+        if unsaved {
+            reasons.push(format!("{} has unsaved text.", self.buffer.name()));
+        }
+        if self.connection.is_busy() {
+            reasons.push("A statement is running; leaving stops it, and the rows so far are kept.".into());
+        }
+        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction) {
+            reasons.push("A transaction is open; leaving rolls it back.".into());
+        }
+        let answers: &[(char, &'static str, Answered)] = match (reasons.is_empty(), unsaved) {
+            (true, _) => return self.leave(),
+            (false, true) => &[
+                ('s', "save and leave", Answered::SaveAndLeave),
+                ('d', "drop the text and leave", Answered::DropAndLeave),
+            ],
+            (false, false) => &[('l', "leave", Answered::Leave)],
+        };
+        self.summoned = Some(Summoned::Question(Question::new(reasons.join(" "), answers)));
+    }
+
+    pub(super) fn leave(&mut self) {
+        self.connection.stop();
+        self.leaving = true;
+    }
+
+    pub(super) fn drop_text(&mut self) {
+        self.buffer.forget();
+    }
+}

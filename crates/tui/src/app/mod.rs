@@ -1,0 +1,368 @@
+//! The state of the screen, and how it changes.
+//!
+//! [`App::update`] takes one message at a time: an input, a report of a run, a page of rows. It
+//! never waits; what takes time is asked of other threads, whose answers are messages again.
+//! `view` draws the state and changes nothing.
+//!
+//! The parts: `buffer` is the text in hand, `connection` where it runs, `rows` the result pane,
+//! `summoned` what lies over the screen.
+
+mod buffer;
+mod connection;
+mod rows;
+mod summoned;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant, SystemTime};
+
+use crossterm::event::{Event, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use jaunty_core::connection::{Connections, Profile};
+use jaunty_core::engine::Engine;
+use jaunty_core::files::Folders;
+use jaunty_core::run::{Keeping, Report};
+use ratatui::layout::{Position, Rect};
+
+pub use buffer::{Buffer, MARGIN, OpenError};
+pub use connection::{Connection, Link};
+pub use rows::{HEAD, Rows, Shows};
+pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
+
+use crate::action::Scope;
+use crate::keys::{Key, Keymap};
+use crate::layout::{Areas, Panes, areas};
+use crate::pager::{Answer, Pager};
+use crate::settings::Settings;
+use crate::theme::{Depth, Theme};
+
+/// Something that happened.
+#[derive(Debug)]
+pub enum Message {
+    /// A person did something.
+    Input(Event),
+    /// The connection with this number tells something.
+    Report(u64, Report),
+    /// Rows that were asked for.
+    Rows(Answer),
+}
+
+/// Where messages go.
+pub type Post = Arc<dyn Fn(Message) + Send + Sync>;
+
+/// What the screen is opened with.
+pub struct Options {
+    /// The program's folders.
+    pub folders: Folders,
+    /// All engines.
+    pub engines: &'static [&'static dyn Engine],
+    /// All profiles.
+    pub connections: Connections,
+    /// The one to connect to; without one, a person chooses.
+    pub profile: Option<Profile>,
+    /// The buffer's file.
+    pub buffer: PathBuf,
+    /// Where the runs are kept.
+    pub keeping: Keeping,
+    /// What a person has set.
+    pub settings: Settings,
+    /// The colours of the terminal.
+    pub depth: Depth,
+}
+
+/// A sentence in the last line.
+#[derive(Debug, Clone)]
+pub struct Told {
+    /// The sentence.
+    pub text: String,
+    /// Whether something went wrong.
+    pub wrong: bool,
+    since: Instant,
+}
+
+/// How long a sentence stays.
+const TOLD_FOR: Duration = Duration::from_secs(8);
+
+/// The state of the screen.
+pub struct App {
+    /// The text in hand.
+    pub buffer: Buffer,
+    /// Where it runs.
+    pub connection: Connection,
+    /// The result pane.
+    pub rows: Rows,
+    /// What lies over the screen.
+    pub summoned: Option<Summoned>,
+    /// What the last line says.
+    pub told: Option<Told>,
+    /// The panes.
+    pub panes: Panes,
+    /// The theme.
+    pub theme: Theme,
+    /// The keys.
+    pub keymap: Keymap,
+    /// The time that notes count from.
+    pub now: SystemTime,
+    /// Text for the desktop's clipboard.
+    pub clipboard: Option<String>,
+    /// Whether to leave.
+    pub leaving: bool,
+    screen: Rect,
+    dragging: Option<Dragging>,
+    engines: &'static [&'static dyn Engine],
+    keeping: Keeping,
+    post: Post,
+    pager: Pager,
+}
+
+/// What a hand is dragging.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Dragging {
+    Selection,
+    Divider,
+}
+
+impl App {
+    /// Opens everything. `post` receives what other threads have to tell; give it back to
+    /// [`App::update`].
+    pub fn open(options: Options, post: Post) -> Result<App, OpenError> {
+        let Options { folders, engines, connections, profile, buffer, keeping, settings, depth } = options;
+        let answers = Arc::clone(&post);
+        let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
+        let mut app = App {
+            buffer: Buffer::open(&buffer, &folders.journals())?,
+            connection: Connection::none(connections),
+            rows: Rows::default(),
+            summoned: None,
+            told: None,
+            panes: Panes { share: 50, filled: false, focus: Scope::Buffer },
+            theme: Theme::new(settings.theme, depth),
+            keymap: Keymap::new(&settings.keys),
+            now: SystemTime::now(),
+            clipboard: None,
+            leaving: false,
+            screen: Rect::new(0, 0, 80, 24),
+            dragging: None,
+            engines,
+            keeping,
+            post,
+            pager,
+        };
+        app.tell_of_the_start(&settings);
+        match profile {
+            Some(profile) => app.connect(profile),
+            None if app.connection.known.profiles.is_empty() => {}
+            None => app.list_connections(),
+        }
+        app.follow();
+        Ok(app)
+    }
+
+    fn tell_of_the_start(&mut self, settings: &Settings) {
+        let problems = self.connection.known.problems.iter().map(ToString::to_string);
+        let all: Vec<_> = problems
+            .chain(settings.problems.iter().cloned())
+            .chain(self.keeping.trouble().map(str::to_owned))
+            .collect();
+        if let Some(recovered) = self.buffer.recovered.take() {
+            self.tell(recovered);
+        }
+        match all.as_slice() {
+            [] => {}
+            [one] => self.tell_wrong(one.clone()),
+            [first, rest @ ..] => self.tell_wrong(format!("{first} (and {} more; see the log)", rest.len())),
+        }
+        for problem in all {
+            tracing::warn!("{problem}");
+        }
+    }
+
+    /// Puts a sentence in the last line.
+    pub fn tell(&mut self, text: impl Into<String>) {
+        self.told = Some(Told { text: text.into(), wrong: false, since: Instant::now() });
+    }
+
+    /// Puts a sentence about something wrong in the last line.
+    pub fn tell_wrong(&mut self, text: impl Into<String>) {
+        self.told = Some(Told { text: text.into(), wrong: true, since: Instant::now() });
+    }
+
+    /// The areas of the screen as it is.
+    pub fn areas(&self) -> Areas {
+        areas(self.screen, self.panes)
+    }
+
+    /// Takes the terminal's size.
+    pub fn resize(&mut self, screen: Rect) {
+        self.screen = screen;
+        self.follow();
+    }
+
+    /// How long the screen stays as it is when nothing happens.
+    pub fn rests_for(&self) -> Duration {
+        if self.connection.is_busy() {
+            Duration::from_millis(100)
+        } else if self.told.is_some() {
+            TOLD_FOR
+        } else {
+            // Notes count minutes.
+            Duration::from_secs(30)
+        }
+    }
+
+    /// Whether rows have been asked for that are about to come.
+    pub fn expects_rows(&self) -> bool {
+        self.rows.is_waiting()
+    }
+
+    /// Takes note of the time.
+    pub fn tick(&mut self, now: SystemTime) {
+        self.now = now;
+        if self.told.as_ref().is_some_and(|told| !told.wrong && told.since.elapsed() >= TOLD_FOR) {
+            self.told = None;
+        }
+    }
+
+    /// Takes one message.
+    pub fn update(&mut self, message: Message) {
+        match message {
+            Message::Input(event) => self.input(event),
+            Message::Report(number, report) => self.report(number, report),
+            Message::Rows(answer) => self.answered(answer),
+        }
+        self.buffer.journal_edits();
+        self.follow();
+    }
+
+    /// Keeps the result pane at the statement of the cursor and the cursor in sight.
+    fn follow(&mut self) {
+        let areas = self.areas();
+        self.buffer.keep_cursor_in_sight(areas.buffer);
+        let run = self.buffer.current_id().and_then(|id| self.connection.run_of(id)).cloned();
+        self.rows.show(run);
+        self.rows.ask_for_what_is_missing(&self.pager, areas.result);
+    }
+
+    fn input(&mut self, event: Event) {
+        match event {
+            Event::Key(key) if key.kind != KeyEventKind::Release => {
+                if self.told.as_ref().is_some_and(|told| told.wrong) {
+                    self.told = None;
+                }
+                self.key(Key::of(&key));
+            }
+            Event::Paste(text) => match &mut self.summoned {
+                Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default()),
+                None => {
+                    self.panes.focus = Scope::Buffer;
+                    self.buffer.document.insert(&text);
+                }
+            },
+            Event::Mouse(mouse) => self.mouse(mouse),
+            Event::Resize(width, height) => self.resize(Rect::new(0, 0, width, height)),
+            _ => {}
+        }
+    }
+
+    fn key(&mut self, key: Key) {
+        if self.summoned.is_some() {
+            return self.key_to_summoned(key);
+        }
+        match (self.keymap.action(key, self.panes.focus), key.typed()) {
+            (Some(action), _) => (action.act)(self),
+            (None, Some(c)) if self.panes.focus == Scope::Buffer => self.buffer.document.type_text(&c.to_string()),
+            // Writing goes to the buffer from anywhere but a result, whose letters are its keys.
+            _ => {}
+        }
+    }
+
+    fn mouse(&mut self, mouse: MouseEvent) {
+        let at = Position::new(mouse.column, mouse.row);
+        let areas = self.areas();
+        if self.summoned.is_some() {
+            if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
+                self.click_summoned(at);
+            } else if let (Some(Summoned::List(list)), MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) =
+                (&mut self.summoned, mouse.kind)
+            {
+                list.choose_by(if mouse.kind == MouseEventKind::ScrollUp { -1 } else { 1 });
+            }
+            return;
+        }
+        match mouse.kind {
+            MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
+                let up = mouse.kind == MouseEventKind::ScrollUp;
+                if areas.result.contains(at) {
+                    self.rows.scroll(if up { -3 } else { 3 });
+                } else {
+                    self.buffer.scroll(if up { -3 } else { 3 }, areas.buffer);
+                }
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.rule.contains(at) => {
+                self.dragging = Some(Dragging::Divider)
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.buffer.contains(at) => {
+                self.panes.focus = Scope::Buffer;
+                self.dragging = Some(Dragging::Selection);
+                self.buffer.click(at, areas.buffer, false);
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.result.contains(at) => {
+                self.panes.focus = Scope::Result;
+                self.rows.click(at, areas.result);
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.hints.contains(at) => {
+                if let Some(action) = crate::view::hints::action_at(self, areas.hints, at.x) {
+                    (action.act)(self);
+                }
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.context.contains(at) => self.list_connections(),
+            MouseEventKind::Drag(MouseButton::Left) => match self.dragging {
+                Some(Dragging::Selection) => self.buffer.click(at, areas.buffer, true),
+                Some(Dragging::Divider) => self.drag_divider(at, areas),
+                None => {}
+            },
+            MouseEventKind::Up(MouseButton::Left) => self.dragging = None,
+            _ => {}
+        }
+    }
+
+    fn drag_divider(&mut self, at: Position, areas: Areas) {
+        let (taken, whole) = if areas.beside() {
+            (at.x, self.screen.width)
+        } else {
+            (at.y.saturating_sub(1), self.screen.height.saturating_sub(2))
+        };
+        self.panes.share = (taken * 100 / whole.max(1)).clamp(20, 80);
+    }
+
+    /// Makes the buffer's share larger or smaller.
+    pub fn move_divider(&mut self, by: i16) {
+        self.panes.share = self.panes.share.saturating_add_signed(by).clamp(20, 80);
+    }
+
+    /// Goes to the other pane.
+    pub fn other_pane(&mut self) {
+        self.panes.focus = if self.panes.focus == Scope::Result { Scope::Buffer } else { Scope::Result };
+    }
+
+    /// Lets the pane with the focus fill the screen, or not.
+    pub fn fill(&mut self) {
+        self.panes.filled = !self.panes.filled;
+    }
+
+    /// Changes the theme.
+    pub fn other_theme(&mut self) {
+        self.theme.name = self.theme.name.other();
+    }
+
+    /// Stops what runs; else drops the selection; else leaves the result.
+    pub fn back(&mut self) {
+        if self.connection.is_busy() {
+            self.connection.stop();
+        } else if self.buffer.document.selection().is_some() {
+            self.buffer.document.unselect();
+        } else {
+            self.told = None;
+            self.panes.focus = Scope::Buffer;
+        }
+    }
+}

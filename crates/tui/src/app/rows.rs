@@ -1,0 +1,353 @@
+//! The result pane: which rows it shows, where in them it is, and what it has to ask for.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jaunty_core::logbook::Outcome;
+use jaunty_core::run::Run;
+use jaunty_core::run::state::KeptRows;
+use ratatui::layout::{Position, Rect};
+
+use super::summoned::Asked;
+use super::{App, Prompt, Summoned};
+use crate::action::Scope;
+use crate::pager::{Answer, Page, Pager, Wish};
+use crate::words;
+
+/// Lines above the rows: the title, the names, the types.
+pub const HEAD: u16 = 3;
+/// Cells between two columns.
+pub const GAP: u16 = 2;
+/// No column takes more than this while others have to step aside.
+const WIDE: u16 = 36;
+
+/// Where in a result a person is.
+#[derive(Debug, Clone, Default)]
+pub struct View {
+    /// The row in hand, from 0.
+    pub row: u64,
+    /// The first row on the screen.
+    pub top: u64,
+    /// The column in hand, from 0.
+    pub column: usize,
+    /// The first column on the screen.
+    pub left: usize,
+    /// Whether the first column stays in sight.
+    pub keep_first: bool,
+    /// The widest value seen of each column, so that columns do not jump from page to page.
+    pub widths: Vec<usize>,
+}
+
+/// What the pane shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shows {
+    /// There is no run.
+    Nothing,
+    /// Rows.
+    Rows,
+    /// A run without rows: its note says all.
+    Note,
+    /// The error of a run.
+    Error,
+}
+
+/// The result pane.
+#[derive(Debug, Default)]
+pub struct Rows {
+    run: Option<Arc<Run>>,
+    kept: Option<Arc<KeptRows>>,
+    views: HashMap<PathBuf, View>,
+    page: Option<Page>,
+    failed: Option<String>,
+    asked: Option<(PathBuf, u64, usize)>,
+    area: Rect,
+}
+
+impl Rows {
+    /// Shows the result of a run.
+    pub(super) fn show(&mut self, run: Option<Arc<Run>>) {
+        let kept = run.as_ref().and_then(|run| run.kept_rows());
+        let path = |kept: &Option<Arc<KeptRows>>| kept.as_ref().map(|kept| kept.path().to_owned());
+        if path(&kept) != path(&self.kept) {
+            self.page = None;
+            self.asked = None;
+            self.failed = None;
+            self.kept = kept;
+        }
+        self.run = run;
+    }
+
+    /// Forgets what it shows.
+    pub(super) fn forget(&mut self) {
+        *self = Rows::default();
+    }
+
+    /// The run whose result is shown.
+    pub fn run(&self) -> Option<&Arc<Run>> {
+        self.run.as_ref()
+    }
+
+    /// The page that is there.
+    pub fn page(&self) -> Option<&Page> {
+        self.page.as_ref()
+    }
+
+    /// Why rows could not be read.
+    pub fn failure(&self) -> Option<&str> {
+        self.failed.as_deref()
+    }
+
+    /// What there is to show.
+    pub fn shows(&self) -> Shows {
+        match (&self.run, &self.kept) {
+            (None, _) => Shows::Nothing,
+            (Some(run), Some(_)) if run.outcome() != Outcome::Failed || run.rows() > 0 => Shows::Rows,
+            (Some(run), _) if run.end().is_some_and(|end| end.error.is_some()) => Shows::Error,
+            (Some(_), _) => Shows::Note,
+        }
+    }
+
+    /// Where in the result it is.
+    pub fn view(&self) -> View {
+        self.kept.as_ref().and_then(|kept| self.views.get(kept.path())).cloned().unwrap_or_default()
+    }
+
+    fn view_mut(&mut self) -> Option<&mut View> {
+        let path = self.kept.as_ref()?.path().to_owned();
+        Some(self.views.entry(path).or_default())
+    }
+
+    /// Rows that can be shown now.
+    pub fn total(&self) -> u64 {
+        let known = self.page.as_ref().map_or(0, |page| page.of);
+        self.run.as_ref().map_or(known, |run| run.rows().max(known))
+    }
+
+    fn height(&self) -> usize {
+        usize::from(self.area.height.saturating_sub(HEAD)).max(1)
+    }
+
+    /// Whether a page is about to come.
+    pub(super) fn is_waiting(&self) -> bool {
+        self.asked.is_some()
+    }
+
+    /// Asks for the rows that should be on the screen and are not there.
+    pub(super) fn ask_for_what_is_missing(&mut self, pager: &Pager, area: Rect) {
+        self.area = area;
+        let Some(kept) = self.kept.clone().filter(|_| !area.is_empty() && self.failed.is_none()) else { return };
+        let (height, total) = (self.height(), self.total());
+        let Some(view) = self.view_mut() else { return };
+        view.row = view.row.min(total.saturating_sub(1));
+        view.top = view.top.clamp((view.row + 1).saturating_sub(height as u64), view.row);
+        let (from, to) = (view.top, total.min(view.top + height as u64));
+        let covered = self.page.as_ref().is_some_and(|page| {
+            page.from <= from && page.from + page.rows.len() as u64 >= to && page.path == kept.path()
+        });
+        let wish = (kept.path().to_owned(), from, height);
+        if !covered && self.asked.as_ref() != Some(&wish) {
+            pager.ask(Wish::Page { rows: kept, from, count: height });
+            self.asked = Some(wish);
+        }
+        self.keep_column_in_sight();
+    }
+
+    fn take_page(&mut self, page: Page) {
+        if self.kept.as_ref().is_none_or(|kept| kept.path() != page.path) {
+            return;
+        }
+        self.asked = self.asked.take().filter(|(_, from, _)| *from != page.from);
+        if let Some(view) = self.view_mut() {
+            view.widths.resize(page.columns.len(), 0);
+            for (width, head) in view.widths.iter_mut().zip(&page.columns) {
+                *width = (*width).max(head.width);
+            }
+            view.column = view.column.min(page.columns.len().saturating_sub(1));
+        }
+        self.page = Some(page);
+    }
+
+    fn fail(&mut self, path: &Path, error: String) {
+        if self.kept.as_ref().is_some_and(|kept| kept.path() == path) {
+            self.asked = None;
+            self.failed = Some(error);
+        }
+    }
+
+    /// Moves the screen over the rows, and the row in hand with it.
+    pub(super) fn scroll(&mut self, by: i64) {
+        let (total, height) = (self.total(), self.height() as u64);
+        if let Some(view) = self.view_mut() {
+            view.top = view.top.saturating_add_signed(by).min(total.saturating_sub(height));
+            view.row = view.row.clamp(view.top, view.top + height - 1);
+        }
+    }
+
+    fn go_to(&mut self, row: u64) {
+        let last = self.total().saturating_sub(1);
+        if let Some(view) = self.view_mut() {
+            view.row = row.min(last);
+        }
+    }
+
+    fn page_by(&mut self, pages: i64) {
+        let (height, total) = (self.height() as i64, self.total());
+        if let Some(view) = self.view_mut() {
+            let last_top = total.saturating_sub(height as u64);
+            view.top = view.top.saturating_add_signed(pages * height).min(last_top);
+            view.row = view.row.saturating_add_signed(pages * height).min(total.saturating_sub(1));
+        }
+    }
+
+    /// The columns on the screen from left to right: index, first cell, cells.
+    pub fn columns(&self, area: Rect) -> Vec<(usize, u16, u16)> {
+        let view = self.view();
+        place_columns(&view, area.x + self.gutter(), area.right())
+    }
+
+    /// Cells for row numbers.
+    pub fn gutter(&self) -> u16 {
+        let last = self.view().top + self.height() as u64;
+        last.min(self.total()).max(1).to_string().len() as u16 + 2
+    }
+
+    fn keep_column_in_sight(&mut self) {
+        let (start, end) = (self.area.x + self.gutter(), self.area.right());
+        let Some(view) = self.view_mut() else { return };
+        view.left = view.left.min(view.column);
+        while view.left < view.column {
+            let placed = place_columns(view, start, end);
+            let whole = placed.iter().find(|(index, ..)| *index == view.column);
+            if whole.is_some_and(|(index, _, width)| *width >= column_width(view, *index, end - start)) {
+                break;
+            }
+            view.left += 1;
+        }
+    }
+
+    pub(super) fn click(&mut self, at: Position, area: Rect) {
+        let column =
+            self.columns(area).iter().find(|(_, x, width)| (*x..*x + *width + GAP).contains(&at.x)).map(|c| c.0);
+        let total = self.total();
+        if let Some(view) = self.view_mut() {
+            if at.y >= area.y + HEAD {
+                view.row = (view.top + u64::from(at.y - area.y - HEAD)).min(total.saturating_sub(1));
+            }
+            view.column = column.unwrap_or(view.column);
+        }
+    }
+}
+
+/// A column's cells: what its values need, but no more than [`WIDE`] unless all fit.
+fn column_width(view: &View, index: usize, room: u16) -> u16 {
+    let needed = |width: usize| u16::try_from(width.max(1)).unwrap_or(u16::MAX);
+    let gaps = GAP * view.widths.len() as u16;
+    let all: u32 = view.widths.iter().map(|w| u32::from(needed(*w))).sum();
+    let own = view.widths.get(index).map_or(1, |w| needed(*w));
+    if all + u32::from(gaps) <= u32::from(room) { own } else { own.min(WIDE).min(room.max(1)) }
+}
+
+fn place_columns(view: &View, start: u16, end: u16) -> Vec<(usize, u16, u16)> {
+    let room = end.saturating_sub(start);
+    let kept = (view.keep_first && view.left > 0).then_some(0);
+    let mut x = start;
+    let mut placed = Vec::new();
+    for index in kept.into_iter().chain(view.left..view.widths.len()) {
+        if x >= end {
+            break;
+        }
+        let width = column_width(view, index, room).min(end - x);
+        placed.push((index, x, width));
+        x += width + GAP;
+    }
+    placed
+}
+
+impl App {
+    pub(super) fn answered(&mut self, answer: Answer) {
+        match answer {
+            Answer::Page(page) => self.rows.take_page(page),
+            Answer::Failed(path, error) => self.rows.fail(&path, error),
+            Answer::Cell(text) => {
+                self.tell(format!("copied {}", words::count(text.chars().count() as u64, "character")));
+                self.clipboard = Some(text);
+            }
+        }
+    }
+
+    /// Moves by pages.
+    pub fn page_by(&mut self, pages: i64) {
+        self.rows.page_by(pages);
+    }
+
+    /// Goes to the first row.
+    pub fn first_row(&mut self) {
+        self.rows.go_to(0);
+    }
+
+    /// Goes to the last row that has been fetched.
+    pub fn last_row(&mut self) {
+        self.rows.go_to(u64::MAX);
+    }
+
+    /// Moves by rows.
+    pub fn move_row(&mut self, by: i64) {
+        self.rows.go_to(self.rows.view().row.saturating_add_signed(by));
+    }
+
+    /// Moves by columns.
+    pub fn move_column(&mut self, by: isize) {
+        if let Some(view) = self.rows.view_mut() {
+            view.column = view.column.saturating_add_signed(by).min(view.widths.len().saturating_sub(1));
+        }
+    }
+
+    /// Keeps the first column in sight, or lets it go.
+    pub fn keep_first(&mut self) {
+        if let Some(view) = self.rows.view_mut() {
+            view.keep_first = !view.keep_first;
+            let text = if view.keep_first {
+                "the first column stays in sight"
+            } else {
+                "the first column moves with the others"
+            };
+            self.tell(text);
+        }
+    }
+
+    /// Copies the whole value of the cell in hand.
+    pub fn copy_cell(&mut self) {
+        let view = self.rows.view();
+        if let Some(rows) = self.rows.kept.clone() {
+            self.pager.ask(Wish::Cell { rows, row: view.row, column: view.column });
+        }
+    }
+
+    /// Asks for a row number.
+    pub fn ask_for_row(&mut self) {
+        let title = format!("row, 1 to {}", words::number(self.rows.total().max(1)));
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Row)));
+    }
+
+    /// Asks for a line number.
+    pub fn ask_for_line(&mut self) {
+        let title = format!("line, 1 to {}", words::number(self.buffer.document.rope().len_lines() as u64));
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Line)));
+    }
+
+    pub(super) fn go_to_row_number(&mut self, text: &str) {
+        let digits: String = text.chars().filter(|c| !matches!(c, ',' | '_' | ' ' | '.')).collect();
+        match digits.parse::<u64>() {
+            Ok(0) | Err(_) => self.tell_wrong(format!("\"{text}\" is no row number; rows are counted from 1")),
+            Ok(number) => {
+                let total = self.rows.total();
+                self.rows.go_to(number - 1);
+                self.panes.focus = Scope::Result;
+                if number > total {
+                    self.tell(format!("there are {} so far; this is the last", words::count(total, "row")));
+                }
+            }
+        }
+    }
+}

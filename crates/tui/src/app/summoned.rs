@@ -1,0 +1,324 @@
+//! What lies over the screen until it is answered: a list to choose from, a question, a prompt, the help.
+
+use jaunty_core::run::Job;
+use jaunty_core::text::document::Motion;
+use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
+use nucleo_matcher::{Config, Matcher, Utf32Str};
+use ratatui::layout::Position;
+
+use super::App;
+use crate::action::{ACTIONS, Action, Scope};
+use crate::keys::Key;
+
+/// What lies over the screen.
+#[derive(Debug)]
+pub enum Summoned {
+    /// A list to choose from by typing.
+    List(List),
+    /// All keys; the first line that is shown.
+    Help(usize),
+    /// A line to fill in.
+    Prompt(Prompt),
+    /// A question to answer with one key.
+    Question(Question),
+}
+
+/// A list to choose from.
+#[derive(Debug)]
+pub struct List {
+    /// What it lists.
+    pub title: &'static str,
+    /// What was typed.
+    pub query: String,
+    /// All items.
+    pub items: Vec<Item>,
+    /// The items that match, best first, by index.
+    pub found: Vec<usize>,
+    /// The chosen one among those.
+    pub chosen: usize,
+}
+
+/// One line of a list.
+#[derive(Debug, Clone)]
+pub struct Item {
+    /// What is chosen.
+    pub label: String,
+    /// A key, a kind: something short.
+    pub key: String,
+    /// A line about it.
+    pub help: String,
+    /// What choosing it means.
+    pub pick: Pick,
+}
+
+/// What choosing an item means.
+#[derive(Debug, Clone)]
+pub enum Pick {
+    /// Do this.
+    Action(&'static Action),
+    /// Use the profile with this index.
+    Connection(usize),
+    /// Look at this table or view.
+    Object {
+        /// Its schema.
+        schema: String,
+        /// Its name.
+        name: String,
+    },
+}
+
+impl List {
+    pub(super) fn new(title: &'static str, items: Vec<Item>) -> List {
+        let found = (0..items.len()).collect();
+        List { title, query: String::new(), items, found, chosen: 0 }
+    }
+
+    /// Finds what matches what was typed.
+    fn search(&mut self) {
+        let pattern = Pattern::parse(&self.query, CaseMatching::Ignore, Normalization::Smart);
+        let mut matcher = Matcher::new(Config::DEFAULT);
+        let mut space = Vec::new();
+        let mut scored: Vec<(u32, usize)> = Vec::new();
+        for (index, item) in self.items.iter().enumerate() {
+            // A hit in the label counts more than one in the line about it.
+            let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
+            let about = format!("{} {}", item.label, item.help);
+            let about = pattern.score(Utf32Str::new(&about, &mut space), &mut matcher);
+            if let Some(score) = label.max(about) {
+                scored.push((score, index));
+            }
+        }
+        scored.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
+        self.found = scored.into_iter().map(|(_, index)| index).collect();
+        self.chosen = 0;
+    }
+
+    /// Moves the choice.
+    pub(super) fn choose_by(&mut self, by: isize) {
+        self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
+    }
+
+    fn picked(&self) -> Option<Pick> {
+        self.found.get(self.chosen).and_then(|index| self.items.get(*index)).map(|item| item.pick.clone())
+    }
+}
+
+/// A line to fill in.
+#[derive(Debug)]
+pub struct Prompt {
+    /// What is asked for.
+    pub title: String,
+    /// What was typed.
+    pub text: String,
+    asked: Asked,
+}
+
+/// What a prompt asks for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Asked {
+    Row,
+    Line,
+}
+
+impl Prompt {
+    pub(super) fn new(title: String, asked: Asked) -> Prompt {
+        Prompt { title, text: String::new(), asked }
+    }
+}
+
+/// A question.
+#[derive(Debug)]
+pub struct Question {
+    /// The question.
+    pub text: String,
+    /// Its answers: a key, a line about it, and what it means.
+    pub answers: Vec<(char, &'static str, Answered)>,
+    /// What the question is about, where it is about statements.
+    pub(super) jobs: Vec<Job>,
+}
+
+/// What an answer means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Answered {
+    /// Leave.
+    Leave,
+    /// Save and leave.
+    SaveAndLeave,
+    /// Leave and drop unsaved text.
+    DropAndLeave,
+    /// Save over what another program wrote.
+    Overwrite,
+    /// Save under another name.
+    SaveBeside,
+    /// Run the statements.
+    Run,
+    /// Do nothing.
+    Nothing,
+}
+
+impl Question {
+    pub(super) fn new(text: String, answers: &[(char, &'static str, Answered)]) -> Question {
+        Question { text, answers: answers.to_vec(), jobs: Vec::new() }
+    }
+}
+
+impl Summoned {
+    /// Types into it.
+    pub(super) fn type_text(&mut self, text: &str) {
+        match self {
+            Summoned::List(list) => {
+                list.query.push_str(text);
+                list.search();
+            }
+            Summoned::Prompt(prompt) => prompt.text.push_str(text),
+            Summoned::Help(_) | Summoned::Question(_) => {}
+        }
+    }
+
+    fn rub_out(&mut self) {
+        match self {
+            Summoned::List(list) => {
+                list.query.pop();
+                list.search();
+            }
+            Summoned::Prompt(prompt) => {
+                prompt.text.pop();
+            }
+            Summoned::Help(_) | Summoned::Question(_) => {}
+        }
+    }
+
+    fn move_by(&mut self, by: isize) {
+        match self {
+            Summoned::List(list) => list.choose_by(by),
+            Summoned::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
+            Summoned::Prompt(_) | Summoned::Question(_) => {}
+        }
+    }
+}
+
+impl App {
+    /// Lists all actions.
+    pub fn list_actions(&mut self) {
+        let items = ACTIONS.iter().filter(|action| action.group != "Writing").map(|action| Item {
+            label: action.title.to_owned(),
+            key: self.keymap.first(action),
+            help: action.help.to_owned(),
+            pick: Pick::Action(action),
+        });
+        self.summoned = Some(Summoned::List(List::new("actions", items.collect())));
+    }
+
+    /// Shows all keys.
+    pub fn show_help(&mut self) {
+        self.summoned = Some(Summoned::Help(0));
+    }
+
+    pub(super) fn key_to_summoned(&mut self, key: Key) {
+        let name = key.to_string();
+        let Some(summoned) = &mut self.summoned else { return };
+        if let Summoned::Question(question) = summoned {
+            let answer = question.answers.iter().find(|(c, ..)| key.typed() == Some(*c)).map(|(.., answer)| *answer);
+            match (answer, name.as_str()) {
+                (Some(answer), _) => self.answer(answer),
+                (None, "esc") => self.summoned = None,
+                _ => {}
+            }
+            return;
+        }
+        match name.as_str() {
+            // The key that summoned it sends it away again.
+            "esc" | "f2" | "ctrl-l" | "ctrl-q" => self.summoned = None,
+            "enter" => self.accept(),
+            "up" | "ctrl-p" => summoned.move_by(-1),
+            "down" | "ctrl-n" => summoned.move_by(1),
+            "pageup" | "ctrl-u" => summoned.move_by(-10),
+            "pagedown" | "ctrl-d" => summoned.move_by(10),
+            "backspace" | "ctrl-h" => summoned.rub_out(),
+            _ => {
+                if let Some(c) = key.typed() {
+                    summoned.type_text(c.encode_utf8(&mut [0; 4]));
+                }
+            }
+        }
+    }
+
+    /// Takes what is chosen or filled in.
+    fn accept(&mut self) {
+        match self.summoned.take() {
+            Some(Summoned::List(list)) => match list.picked() {
+                Some(Pick::Action(action)) => (action.act)(self),
+                Some(Pick::Connection(index)) => {
+                    if let Some(profile) = self.connection.known.profiles.get(index).cloned() {
+                        self.connect(profile);
+                    }
+                }
+                Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
+                None => {}
+            },
+            Some(Summoned::Prompt(prompt)) => match prompt.asked {
+                Asked::Row => self.go_to_row_number(prompt.text.trim()),
+                Asked::Line => self.go_to_line_number(prompt.text.trim()),
+            },
+            Some(Summoned::Help(_) | Summoned::Question(_)) | None => {}
+        }
+    }
+
+    fn go_to_line_number(&mut self, text: &str) {
+        let rope = self.buffer.document.rope();
+        match text.parse::<usize>() {
+            Ok(line) if line > 0 => {
+                let start = rope.line_to_byte((line - 1).min(rope.len_lines() - 1));
+                self.go(Motion::To(start), false);
+                self.panes.focus = Scope::Buffer;
+            }
+            _ => self.tell_wrong(format!("\"{text}\" is no line number; lines are counted from 1")),
+        }
+    }
+
+    fn answer(&mut self, answer: Answered) {
+        let Some(Summoned::Question(question)) = self.summoned.take() else { return };
+        match answer {
+            Answered::Leave => self.leave(),
+            Answered::SaveAndLeave => {
+                if self.buffer.changed_outside() {
+                    self.save();
+                } else if self.save_anyway() {
+                    self.leave();
+                }
+            }
+            Answered::DropAndLeave => {
+                self.drop_text();
+                self.leave();
+            }
+            Answered::Overwrite => {
+                self.save_anyway();
+            }
+            Answered::SaveBeside => self.save_beside(),
+            Answered::Run => {
+                let mut jobs = question.jobs;
+                if let Some(first) = jobs.first_mut() {
+                    first.confirmed = true;
+                }
+                self.order(jobs);
+            }
+            Answered::Nothing => {}
+        }
+    }
+
+    pub(super) fn click_summoned(&mut self, at: Position) {
+        let drawer = crate::view::summoned::drawer(self, self.screen);
+        match &mut self.summoned {
+            Some(Summoned::List(list)) if drawer.contains(at) && at.y > drawer.y => {
+                let first = crate::view::summoned::first_shown(list, drawer);
+                let row = first + usize::from(at.y - drawer.y - 1);
+                if row < list.found.len() {
+                    list.chosen = row;
+                    self.accept();
+                }
+            }
+            _ if drawer.contains(at) => {}
+            _ => self.summoned = None,
+        }
+    }
+}

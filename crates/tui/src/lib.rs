@@ -1,0 +1,121 @@
+//! The screen of Jaunty Quill.
+//!
+//! How the parts compose: [`run`] takes the terminal and loops. Threads post [`app::Message`]s
+//! (keys, reports of runs, pages of rows) into one channel; the loop gives each to
+//! [`app::App::update`], and when none is left it lets [`view::draw`] paint the state. Nothing in
+//! this crate touches a database, and only the pages' thread touches archives.
+
+pub mod action;
+pub mod app;
+pub mod keys;
+pub mod layout;
+pub mod pager;
+pub mod paint;
+pub mod settings;
+pub mod terminal;
+pub mod theme;
+pub mod view;
+pub mod words;
+
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::{Duration, Instant, SystemTime};
+
+use ratatui::layout::Rect;
+
+use app::{App, Message, OpenError, Options};
+
+/// How long a frame waits for rows that are about to come, so that it need not be painted twice.
+const FRAME_WAITS: Duration = Duration::from_millis(6);
+
+pub(crate) fn app_margin() -> u16 {
+    app::MARGIN
+}
+
+pub(crate) fn app_head() -> u16 {
+    app::HEAD
+}
+
+/// Why the screen ended.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// It could not be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The terminal failed.
+    #[error("the terminal cannot be used: {0}")]
+    Terminal(#[from] std::io::Error),
+}
+
+/// Opens the screen and returns when a person leaves.
+pub fn run(options: Options) -> Result<(), Error> {
+    let keeping = options.keeping.clone();
+    let (post, inbox) = channel();
+    let sender = post.clone();
+    let mut app = App::open(options, Arc::new(move |message| drop(sender.send(message))))?;
+    let mut terminal = terminal::take()?;
+    let outcome = read_input(post).and_then(|()| interact(&mut app, &mut terminal, &inbox));
+    terminal::give_back();
+    app.buffer.settle();
+    keeping.clear_unremembered();
+    Ok(outcome?)
+}
+
+/// Posts what a person does.
+fn read_input(post: Sender<Message>) -> std::io::Result<()> {
+    let read = move || {
+        while let Ok(event) = crossterm::event::read() {
+            if post.send(Message::Input(event)).is_err() {
+                break;
+            }
+        }
+    };
+    std::thread::Builder::new().name("input".into()).spawn(read).map(drop)
+}
+
+fn interact(app: &mut App, terminal: &mut terminal::Terminal, inbox: &Receiver<Message>) -> std::io::Result<()> {
+    while !app.leaving {
+        paint(app, terminal)?;
+        match inbox.recv_timeout(app.rests_for()) {
+            Ok(message) => app.update(message),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => break,
+        }
+        take_all(app, inbox);
+        app.tick(SystemTime::now());
+        if let Some(text) = app.clipboard.take() {
+            terminal::copy(&text)?;
+        }
+    }
+    Ok(())
+}
+
+/// Takes every message that is there, and waits a little for rows that are about to come.
+fn take_all(app: &mut App, inbox: &Receiver<Message>) {
+    let since = Instant::now();
+    loop {
+        while let Ok(message) = inbox.try_recv() {
+            app.update(message);
+        }
+        let left = FRAME_WAITS.saturating_sub(since.elapsed());
+        if left.is_zero() || !app.expects_rows() {
+            return;
+        }
+        match inbox.recv_timeout(left) {
+            Ok(message) => app.update(message),
+            Err(_) => return,
+        }
+    }
+}
+
+fn paint(app: &mut App, terminal: &mut terminal::Terminal) -> std::io::Result<()> {
+    let size = terminal.size()?;
+    let screen = Rect::new(0, 0, size.width, size.height);
+    app.resize(screen);
+    terminal.draw(|frame| {
+        if let Some(cursor) = view::draw(app, frame.buffer_mut()) {
+            frame.set_cursor_position(cursor);
+        }
+    })?;
+    Ok(())
+}

@@ -1,0 +1,171 @@
+//! The thread that reads pages of archives and makes them ready for the screen, so that the
+//! interface never waits for the disk.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
+
+use jaunty_core::archive::ArchiveError;
+use jaunty_core::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_core::run::state::KeptRows;
+use jaunty_core::text::clean;
+
+/// The widest that a cell is made ready for; more is never shown in a table.
+pub const WIDEST: usize = 200;
+
+/// A wish for rows.
+#[derive(Debug, Clone)]
+pub enum Wish {
+    /// A page for the screen.
+    Page {
+        /// Where from.
+        rows: Arc<KeptRows>,
+        /// The first row, from 0.
+        from: u64,
+        /// How many.
+        count: usize,
+    },
+    /// One whole value.
+    Cell {
+        /// Where from.
+        rows: Arc<KeptRows>,
+        /// The row, from 0.
+        row: u64,
+        /// The column, from 0.
+        column: usize,
+    },
+}
+
+/// What came of a wish.
+#[derive(Debug)]
+pub enum Answer {
+    /// A page.
+    Page(Page),
+    /// One whole value, as it came.
+    Cell(String),
+    /// It could not be read.
+    Failed(PathBuf, String),
+}
+
+/// Rows, ready to be painted.
+#[derive(Debug, Clone, Default)]
+pub struct Page {
+    /// The archive they are from.
+    pub path: PathBuf,
+    /// The number of the first row, from 0.
+    pub from: u64,
+    /// All rows of the archive at that time.
+    pub of: u64,
+    /// The columns.
+    pub columns: Vec<Head>,
+    /// The rows.
+    pub rows: Vec<Vec<Shown>>,
+}
+
+/// A column's head.
+#[derive(Debug, Clone)]
+pub struct Head {
+    /// Its name, cleaned.
+    pub name: String,
+    /// Its type, cleaned.
+    pub type_name: String,
+    /// Whether its values stand to the right.
+    pub right: bool,
+    /// The widest of its name, type and values on this page, in cells.
+    pub width: usize,
+}
+
+/// A value, cleaned.
+#[derive(Debug, Clone)]
+pub struct Shown {
+    /// What it is.
+    pub kind: CellKind,
+    /// Its text, at most [`WIDEST`] cells.
+    pub text: String,
+    /// Its width in cells.
+    pub width: usize,
+    /// Whether there is more of it.
+    pub cut: bool,
+}
+
+/// The thread, as others see it.
+#[derive(Debug)]
+pub struct Pager {
+    wishes: Sender<Wish>,
+}
+
+impl Pager {
+    /// Starts the thread; answers go to `tell`.
+    pub fn start(tell: impl Fn(Answer) + Send + 'static) -> std::io::Result<Pager> {
+        let (wishes, inbox) = channel();
+        std::thread::Builder::new().name("pages".into()).spawn(move || work(&inbox, tell))?;
+        Ok(Pager { wishes })
+    }
+
+    /// Asks for rows. Of several pages asked for, only the last is read.
+    pub fn ask(&self, wish: Wish) {
+        let _ = self.wishes.send(wish);
+    }
+}
+
+fn work(inbox: &Receiver<Wish>, tell: impl Fn(Answer)) {
+    while let Ok(mut wish) = inbox.recv() {
+        while matches!(wish, Wish::Page { .. }) {
+            match inbox.try_recv() {
+                Ok(newer) => {
+                    if let Wish::Cell { .. } = newer {
+                        tell(answer(&wish));
+                    }
+                    wish = newer;
+                }
+                Err(_) => break,
+            }
+        }
+        tell(answer(&wish));
+    }
+}
+
+fn answer(wish: &Wish) -> Answer {
+    let (rows, answered) = match wish {
+        Wish::Page { rows, from, count } => (rows, page(rows, *from, *count).map(Answer::Page)),
+        Wish::Cell { rows, row, column } => (rows, cell(rows, *row, *column).map(Answer::Cell)),
+    };
+    answered.unwrap_or_else(|error| Answer::Failed(rows.path().to_owned(), error.to_string()))
+}
+
+/// Reads a page and makes it ready.
+pub fn page(rows: &KeptRows, from: u64, count: usize) -> Result<Page, ArchiveError> {
+    let archive = rows.archive()?;
+    let page = archive.page(from, count)?;
+    let mut columns: Vec<Head> = Vec::new();
+    for field in page.schema.fields() {
+        let (name, type_name) = (clean::clean(field.name()).into_owned(), clean::clean(&type_name(field)).into_owned());
+        let width = clean::width(&name).max(clean::width(&type_name));
+        columns.push(Head { name, type_name, right: field.data_type().is_numeric(), width: width.min(WIDEST) });
+    }
+    let mut shown = Vec::with_capacity(page.rows());
+    for batch in &page.batches {
+        let readers: Vec<_> = batch.columns().iter().map(ColumnReader::new).collect();
+        for row in 0..batch.num_rows() {
+            let mut cells = Vec::with_capacity(readers.len());
+            for (reader, head) in readers.iter().zip(&mut columns) {
+                let cell = reader.get(row);
+                let fitted = clean::fit(&cell.text, WIDEST);
+                // A cut value needs a cell for the mark that says so.
+                head.width = head.width.max(fitted.width + usize::from(fitted.cut));
+                cells.push(Shown { kind: cell.kind, text: fitted.text, width: fitted.width, cut: fitted.cut });
+            }
+            shown.push(cells);
+        }
+    }
+    Ok(Page { path: rows.path().to_owned(), from: page.from, of: page.of, columns, rows: shown })
+}
+
+fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {
+    let page = rows.archive()?.page(row, 1)?;
+    let values = page.batches.first().and_then(|batch| batch.columns().get(column));
+    Ok(values.map_or_else(String::new, |values| {
+        let cell = ColumnReader::new(values).get(0);
+        if cell.kind == CellKind::Null { String::new() } else { cell.text.into_owned() }
+    }))
+}

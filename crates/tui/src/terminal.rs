@@ -1,0 +1,107 @@
+//! The terminal: taken over at the start, given back at the end, also after a panic.
+
+use std::io::{self, Stdout, Write, stdout};
+
+use base64::Engine as _;
+use crossterm::event::{DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture};
+use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, SetTitle, disable_raw_mode, enable_raw_mode};
+use crossterm::{execute, queue};
+use ratatui::backend::{Backend, ClearType, CrosstermBackend, WindowSize};
+use ratatui::buffer::Cell;
+use ratatui::layout::{Position, Size};
+
+/// A backend that tells the terminal the place again after every character that is not ASCII.
+///
+/// Terminals do not agree on the width of many characters. One that takes another width than we
+/// counted would shift the rest of its line; so it only spoils its own cell.
+pub struct Resynced<B>(pub B);
+
+impl<B: Backend> Backend for Resynced<B> {
+    type Error = B::Error;
+
+    fn draw<'a, I>(&mut self, content: I) -> Result<(), B::Error>
+    where
+        I: Iterator<Item = (u16, u16, &'a Cell)>,
+    {
+        let mut run: Vec<(u16, u16, &Cell)> = Vec::new();
+        for (x, y, cell) in content {
+            run.push((x, y, cell));
+            // Drawing begins by telling the place.
+            if !cell.symbol().is_ascii() && !is_plain(cell.symbol()) {
+                self.0.draw(run.drain(..))?;
+            }
+        }
+        if run.is_empty() { Ok(()) } else { self.0.draw(run.into_iter()) }
+    }
+
+    fn hide_cursor(&mut self) -> Result<(), B::Error> {
+        self.0.hide_cursor()
+    }
+
+    fn show_cursor(&mut self) -> Result<(), B::Error> {
+        self.0.show_cursor()
+    }
+
+    fn get_cursor_position(&mut self) -> Result<Position, B::Error> {
+        self.0.get_cursor_position()
+    }
+
+    fn set_cursor_position<P: Into<Position>>(&mut self, position: P) -> Result<(), B::Error> {
+        self.0.set_cursor_position(position)
+    }
+
+    fn clear(&mut self) -> Result<(), B::Error> {
+        self.0.clear()
+    }
+
+    fn clear_region(&mut self, kind: ClearType) -> Result<(), B::Error> {
+        self.0.clear_region(kind)
+    }
+
+    fn size(&self) -> Result<Size, B::Error> {
+        self.0.size()
+    }
+
+    fn window_size(&mut self) -> Result<WindowSize, B::Error> {
+        self.0.window_size()
+    }
+
+    fn flush(&mut self) -> Result<(), B::Error> {
+        self.0.flush()
+    }
+}
+
+/// Symbols of our own drawing, which every terminal takes as one cell.
+fn is_plain(symbol: &str) -> bool {
+    matches!(symbol, "─" | "│" | "·" | "…" | "▎" | "∅")
+}
+
+/// The terminal that the program draws on.
+pub type Terminal = ratatui::Terminal<Resynced<CrosstermBackend<Stdout>>>;
+
+/// Takes the terminal over.
+pub fn take() -> io::Result<Terminal> {
+    let before = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        give_back();
+        before(panic);
+    }));
+    enable_raw_mode()?;
+    execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture, SetTitle("Jaunty Quill"))?;
+    ratatui::Terminal::new(Resynced(CrosstermBackend::new(stdout())))
+}
+
+/// Gives it back as it was. What fails is left: the program is ending.
+pub fn give_back() {
+    let _ =
+        execute!(stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, crossterm::cursor::Show);
+    let _ = disable_raw_mode();
+}
+
+/// Puts text into the clipboard of the person's desktop, through the terminal (OSC 52).
+pub fn copy(text: &str) -> io::Result<()> {
+    let encoded = base64::engine::general_purpose::STANDARD.encode(text);
+    let mut out = stdout();
+    queue!(out, crossterm::style::Print(format!("\x1b]52;c;{encoded}\x07")))?;
+    out.flush()
+}

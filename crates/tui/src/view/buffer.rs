@@ -1,0 +1,182 @@
+//! The buffer: text with its statements' marks in the margin and their notes behind them.
+
+use std::ops::Range;
+
+use jaunty_core::logbook::Outcome;
+use jaunty_core::text::clean::pieces;
+use jaunty_core::text::lexer::{Lexer, TokenKind};
+use jaunty_core::text::motion::{advance, column_of, line_text};
+use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::split::Statement;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+use ratatui::style::Style;
+
+use crate::action::Scope;
+use crate::app::App;
+use crate::paint::{fill, put, put_cut, symbol};
+use crate::theme::Role;
+use crate::words;
+
+/// The fewest cells in which a note is worth showing.
+const NOTE_FROM: u16 = 10;
+
+/// A run's mark in the margin: each has a shape of its own.
+pub fn mark(outcome: Option<Outcome>) -> (&'static str, Role) {
+    match outcome {
+        None => ("◦", Role::Faint),
+        Some(Outcome::Running) => ("»", Role::Running),
+        Some(Outcome::Done) => ("●", Role::Done),
+        Some(Outcome::Failed) => ("✗", Role::Failed),
+        Some(Outcome::Stopped) => ("■", Role::Stopped),
+        Some(Outcome::CutShort) => ("≠", Role::Stopped),
+    }
+}
+
+pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position> {
+    if area.is_empty() {
+        return None;
+    }
+    let ground = app.theme.style(Role::Text);
+    fill(cells, area, ground);
+    let document = &app.buffer.document;
+    let rope = document.rope();
+    let lines = app.buffer.top..rope.len_lines().min(app.buffer.top + usize::from(area.height));
+    let first = rope.line_to_byte(lines.start.min(rope.len_lines()));
+    let last = rope.line_to_byte(lines.end);
+    let statements = document.outline().statements();
+    let from = statements.partition_point(|s| s.end < first);
+    let to = statements.partition_point(|s| s.start < last).max(from);
+    let current = document.current();
+    let roles = roles(app, from, first..last);
+    let selection = document.selection().unwrap_or(0..0);
+    for (y, line) in (area.y..).zip(lines.clone()) {
+        draw_line(app, line, y, area, (&roles, &selection), cells);
+    }
+    for index in from..to {
+        let Some(statement) = statements.get(index) else { break };
+        draw_statement(app, statement, current == Some(index), &lines, area, cells);
+    }
+    let (line, column) = app.buffer.place();
+    let shown = app.panes.focus == Scope::Buffer && lines.contains(&line) && column >= app.buffer.left;
+    let x = area.x + crate::app_margin() + (column - app.buffer.left.min(column)) as u16;
+    (shown && x < area.right()).then(|| Position::new(x, area.y + (line - lines.start) as u16))
+}
+
+/// The roles of the tokens in sight. Lexing begins at the end of a statement, which is never inside
+/// a quote or comment.
+fn roles(app: &App, from: usize, bytes: Range<usize>) -> Vec<(Range<usize>, Role)> {
+    let document = &app.buffer.document;
+    let outline = document.outline();
+    let start = from.checked_sub(1).and_then(|i| outline.statements().get(i)).map_or(0, |s| s.end);
+    let mut roles = Vec::new();
+    for token in Lexer::new(document.rope(), outline.dialect(), start) {
+        if token.start >= bytes.end {
+            break;
+        }
+        let role = match token.kind {
+            TokenKind::Comment => Role::Comment,
+            TokenKind::Text | TokenKind::Binary if token.closed => Role::Quoted,
+            TokenKind::Text | TokenKind::Binary => Role::Failed,
+            TokenKind::QuotedName | TokenKind::Parameter => Role::Name,
+            TokenKind::Number => Role::Number,
+            TokenKind::Word => {
+                let word = document.rope().byte_slice(token.range()).to_string();
+                if !outline.dialect().is_keyword(&word) {
+                    continue;
+                }
+                Role::Keyword
+            }
+            _ => continue,
+        };
+        if token.end > bytes.start {
+            roles.push((token.range(), role));
+        }
+    }
+    roles
+}
+
+type Marked<'a> = (&'a [(Range<usize>, Role)], &'a Range<usize>);
+
+fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection): Marked<'_>, cells: &mut Buffer) {
+    let rope = app.buffer.document.rope();
+    let (start, text) = (rope.line_to_byte(line), line_text(rope, line));
+    let ground = app.theme.style(Role::Text);
+    let left = app.buffer.left;
+    let x0 = area.x + crate::app_margin();
+    let mut column = 0;
+    for piece in pieces(&text) {
+        let next = advance(column, &text, &piece);
+        let byte = start + piece.at;
+        let role = roles.partition_point(|(range, _)| range.end <= byte);
+        let role = roles.get(role).filter(|(range, _)| range.start <= byte).map(|(_, role)| *role);
+        let mut style = role.map_or(ground, |role| ground.patch(app.theme.style(role)));
+        let tab = text.as_bytes().get(piece.at) == Some(&b'\t');
+        if piece.stands_in && !tab {
+            style = ground.patch(app.theme.style(Role::StandIn));
+        }
+        if selection.contains(&byte) {
+            style = style.patch(app.theme.style(Role::Selected));
+        }
+        if column >= left {
+            let x = x0 + (column - left) as u16;
+            if tab {
+                put(cells, x, y, area.right(), &" ".repeat(next - column), style);
+            } else if symbol(cells, x, y, area.right(), &piece.shown, piece.width, style).is_none() {
+                put(cells, area.right() - 1, y, area.right(), "…", ground.patch(app.theme.style(Role::Faint)));
+                break;
+            }
+        }
+        column = next;
+    }
+    // A selection that goes on to the next line shows so.
+    let end = start + text.len();
+    if selection.contains(&end) && line + 1 < rope.len_lines() && column >= left {
+        put(cells, x0 + (column - left) as u16, y, area.right(), " ", ground.patch(app.theme.style(Role::Selected)));
+    }
+}
+
+/// The margin beside a statement and the note behind it.
+fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>, area: Rect, cells: &mut Buffer) {
+    let rope = app.buffer.document.rope();
+    let ground = app.theme.style(Role::Text);
+    let run = app.connection.run_of(StatementId::of(&s.text(rope)));
+    let (shape, role) = mark(run.map(|run| run.outcome()));
+    let (top, bottom) = (rope.byte_to_line(s.start), rope.byte_to_line(s.body_end));
+    let y = |line: usize| area.y + (line - lines.start) as u16;
+    if lines.contains(&top) {
+        put(cells, area.x + 1, y(top), area.right(), shape, ground.patch(app.theme.style(role)));
+    }
+    if current {
+        let bar = ground.patch(app.theme.style(Role::Accent));
+        for line in top.max(lines.start)..(bottom + 1).min(lines.end) {
+            put(cells, area.x + 2, y(line), area.right(), "▎", bar);
+        }
+    }
+    if let (Some(run), true) = (run, lines.contains(&bottom)) {
+        let text = line_text(rope, bottom);
+        let column = column_of(&text, text.len()).saturating_sub(app.buffer.left);
+        let x = area.x + crate::app_margin() + column as u16 + 2;
+        // One that begins on the same line has the place.
+        let last_on_line =
+            app.buffer.document.outline().within(s.end..rope.line_to_byte(bottom) + text.len()).is_empty();
+        if last_on_line && x + NOTE_FROM < area.right() {
+            put_cut(
+                cells,
+                x,
+                y(bottom),
+                area.right(),
+                &words::note(run, app.now),
+                note_style(app, run.outcome(), ground),
+            );
+        }
+    }
+}
+
+fn note_style(app: &App, outcome: Outcome, ground: Style) -> Style {
+    ground.patch(app.theme.style(match outcome {
+        Outcome::Failed => Role::Failed,
+        Outcome::Running => Role::Running,
+        _ => Role::Faint,
+    }))
+}

@@ -1,0 +1,96 @@
+//! The last line: what was told last, or else which keys do what here.
+
+use jaunty_core::text::clean;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use crate::action::{Action, Scope, by_name};
+use crate::app::App;
+use crate::paint::{fill, put, put_cut};
+use crate::theme::Role;
+
+/// The actions hinted at, most wanted first.
+fn hinted(app: &App) -> Vec<&'static Action> {
+    let names: &[&str] = match app.panes.focus {
+        _ if app.connection.is_busy() => &["back", "rows-on", "go-to-row", "other-pane", "actions", "help", "quit"],
+        Scope::Result => &[
+            "to-buffer",
+            "page-on",
+            "page-back",
+            "first-row",
+            "last-row",
+            "go-to-row",
+            "keep-first",
+            "copy-cell",
+            "fill",
+            "actions",
+            "help",
+        ],
+        _ => &[
+            "run-statement",
+            "run-all",
+            "next-statement",
+            "other-pane",
+            "rows-on",
+            "tables",
+            "save",
+            "actions",
+            "help",
+            "quit",
+        ],
+    };
+    names.iter().filter_map(|name| by_name(name)).collect()
+}
+
+/// Where each hint stands.
+fn placed(app: &App, area: Rect) -> Vec<(&'static Action, u16, String)> {
+    let mut x = area.x + 1;
+    let mut placed = Vec::new();
+    for action in hinted(app) {
+        let key = app.keymap.first(action);
+        let width = (clean::width(&key) + 1 + clean::width(title(app, action))) as u16;
+        if key.is_empty() {
+            continue;
+        }
+        if x + width > area.right() {
+            break;
+        }
+        placed.push((action, x, key));
+        x += width + 3;
+    }
+    placed
+}
+
+fn title(app: &App, action: &'static Action) -> &'static str {
+    if action.name == "back" && app.connection.is_busy() { "stop" } else { action.title }
+}
+
+/// The action whose hint stands at a column.
+pub fn action_at(app: &App, area: Rect, x: u16) -> Option<&'static Action> {
+    if app.told.is_some() {
+        return None;
+    }
+    let hints = placed(app, area);
+    let hit = hints.iter().rev().find(|(_, start, _)| *start <= x)?;
+    let width = clean::width(&hit.2) + 1 + clean::width(title(app, hit.0));
+    (x < hit.1 + width as u16).then_some(hit.0)
+}
+
+pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
+    if area.is_empty() {
+        return;
+    }
+    let edge = app.theme.style(Role::Edge);
+    fill(cells, area, edge);
+    if let Some(told) = &app.told {
+        let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
+        let line = told.text.replace('\n', " · ");
+        put_cut(cells, area.x + 1, area.y, area.right(), &line, style);
+        return;
+    }
+    for (action, x, key) in placed(app, area) {
+        let next = put(cells, x, area.y, area.right(), &key, edge.patch(app.theme.style(Role::Accent)));
+        let faint = edge.patch(app.theme.style(Role::Faint));
+        put(cells, next + 1, area.y, area.right(), title(app, action), faint);
+    }
+}

@@ -1,0 +1,36 @@
+//! Drawing the state of the screen. Every view is a function from the state and an area into cells;
+//! none changes anything, and each can be drawn into cells in memory.
+
+pub mod buffer;
+pub mod context;
+pub mod hints;
+pub mod rows;
+pub mod summoned;
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Position;
+
+use crate::app::App;
+use crate::paint::{fill, put};
+use crate::theme::Role;
+
+/// Draws everything. Returns where the cursor stands, if anywhere.
+pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
+    let screen = cells.area;
+    fill(cells, screen, app.theme.style(Role::Text));
+    let areas = app.areas();
+    context::draw(app, areas.context, cells);
+    let cursor = buffer::draw(app, areas.buffer, cells);
+    let rule = app.theme.style(Role::Text).patch(app.theme.style(Role::Rule));
+    for y in areas.rule.top()..areas.rule.bottom() {
+        for x in areas.rule.left()..areas.rule.right() {
+            put(cells, x, y, areas.rule.right(), if areas.beside() { "│" } else { "─" }, rule);
+        }
+    }
+    rows::draw(app, areas.result, cells);
+    hints::draw(app, areas.hints, cells);
+    match &app.summoned {
+        Some(summoned) => summoned::draw(app, summoned, screen, cells),
+        None => cursor,
+    }
+}

@@ -1,0 +1,255 @@
+//! The result pane: a page of rows under their names and types, or what there is instead of rows.
+
+use jaunty_core::logbook::Outcome;
+use jaunty_core::rows::cell::CellKind;
+use jaunty_core::run::Run;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+
+use crate::action::{Scope, by_name};
+use crate::app::{App, Link, Shows};
+use crate::pager::{Page, Shown};
+use crate::paint::{fill, put, put_cut, put_right};
+use crate::theme::Role;
+use crate::words;
+
+pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
+    if area.is_empty() {
+        return;
+    }
+    let ground = app.theme.style(Role::Value);
+    fill(cells, area, ground);
+    match (app.rows.shows(), app.rows.run()) {
+        (Shows::Rows, Some(run)) => {
+            draw_title(app, run, area, ground, cells);
+            match (app.rows.failure(), app.rows.page()) {
+                (Some(failure), _) => {
+                    text(&kept_rows_gone(failure), area, ground.patch(app.theme.style(Role::Failed)), cells)
+                }
+                (None, Some(page)) => draw_table(app, page, area, ground, cells),
+                (None, None) => {}
+            }
+        }
+        (Shows::Error, Some(run)) => {
+            draw_title(app, run, area, ground, cells);
+            draw_error(app, run, area, ground, cells);
+        }
+        (Shows::Note, Some(run)) => {
+            draw_title(app, run, area, ground, cells);
+            text(&words::note(run, app.now), area, ground, cells);
+        }
+        _ => draw_nothing(app, area, ground, cells),
+    }
+}
+
+fn kept_rows_gone(failure: &str) -> String {
+    format!("The kept rows cannot be read: {failure}\nRun the statement again to fetch them anew.")
+}
+
+fn draw_title(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
+    let focused = app.panes.focus == Scope::Result;
+    let strong = ground.patch(app.theme.style(Role::Accent));
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let right = progress(app, run);
+    let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
+    let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
+    let first_line = run.statement.lines().next().unwrap_or_default();
+    let title = run.title.as_deref().unwrap_or(first_line);
+    let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
+    put_cut(
+        cells,
+        x,
+        area.y,
+        start.saturating_sub(2),
+        title,
+        if focused { strong } else { ground.add_modifier(Modifier::BOLD) },
+    );
+}
+
+/// Which rows are on the screen, of how many, and how the run stands.
+fn progress(app: &App, run: &Run) -> String {
+    let total = app.rows.total();
+    let shown = app.rows.page().filter(|page| !page.rows.is_empty());
+    let rows = match shown {
+        Some(page) if app.rows.shows() == Shows::Rows => {
+            let last = page.from + page.rows.len() as u64;
+            format!("rows {}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total))
+        }
+        _ if app.rows.shows() == Shows::Rows => words::count(total, "row"),
+        _ => String::new(),
+    };
+    match run.outcome() {
+        Outcome::Running => format!("{rows} so far  » {}", words::clock(run.duration())),
+        Outcome::Done => rows,
+        other => format!("{rows} · {}", other.word()).trim_start_matches(" · ").to_owned(),
+    }
+}
+
+fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
+    let room = usize::from(area.width.saturating_sub(4)).max(1);
+    let mut y = area.y + 2;
+    for line in text.lines() {
+        for part in wrapped(line, room) {
+            if y >= area.bottom() {
+                return;
+            }
+            put(cells, area.x + 3, y, area.right(), &part, style);
+            y += 1;
+        }
+    }
+}
+
+/// A line in parts that fit, divided at blanks where it can be.
+fn wrapped(line: &str, room: usize) -> Vec<String> {
+    let mut parts = vec![String::new()];
+    let mut width = 0;
+    for word in line.split_inclusive(' ') {
+        let wide = jaunty_core::text::clean::width(word);
+        if width > 0 && width + wide > room {
+            parts.push(String::new());
+            width = 0;
+        }
+        if let Some(part) = parts.last_mut() {
+            part.push_str(word);
+        }
+        width += wide;
+    }
+    parts
+}
+
+fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
+    let Some(error) = run.end().and_then(|end| end.error.as_ref()) else { return };
+    let document = &app.buffer.document;
+    let current = document.current().and_then(|i| document.outline().statements().get(i));
+    let line = current.map_or(1, |s| document.rope().byte_to_line(s.start) + 1);
+    let explained = error.explain(&run.statement, line);
+    let (first, rest) = explained.split_once('\n').unwrap_or((&explained, ""));
+    let failed = ground.patch(app.theme.style(Role::Failed));
+    text(first, area, failed, cells);
+    let lines = wrapped(first, usize::from(area.width.saturating_sub(4)).max(1)).len() as u16;
+    let below = Rect { y: area.y + lines, height: area.height.saturating_sub(lines), ..area };
+    text(rest, below, ground, cells);
+}
+
+fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    if let Link::Failed(error) = &app.connection.link {
+        let mut explained = error.explain("", 1);
+        explained.push_str("\n\nRunning a statement tries to connect again.");
+        text(&explained, area, ground.patch(app.theme.style(Role::Failed)), cells);
+        return;
+    }
+    let key = |name: &str| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
+    let hint = if app.buffer.document.outline().statements().is_empty() {
+        format!(
+            "Write a statement and run it with {}.\n{} lists the tables of the database.",
+            key("run-statement"),
+            key("tables")
+        )
+    } else {
+        format!("This statement has not run here yet.\n{} runs it.", key("run-statement"))
+    };
+    text(&hint, area, faint, cells);
+}
+
+fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buffer) {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let placed = app.rows.columns(area);
+    let view = app.rows.view();
+    let kept = view.keep_first && view.left > 0;
+    for (position, (index, x, width)) in placed.iter().enumerate() {
+        let Some(head) = page.columns.get(*index) else { continue };
+        let chosen = *index == view.column && app.panes.focus == Scope::Result;
+        let name =
+            if chosen { ground.patch(app.theme.style(Role::Accent)) } else { ground.add_modifier(Modifier::BOLD) };
+        let end = x + width;
+        for (y, text, style) in [(area.y + 1, &head.name, name), (area.y + 2, &head.type_name, faint)] {
+            if y >= area.bottom() {
+                continue;
+            }
+            match head.right && fits(text, *width) {
+                true => put_right(cells, *x, y, end, text, style),
+                false => put_cut(cells, *x, y, end, text, style),
+            };
+        }
+        if kept && position == 0 {
+            for y in area.y + 1..area.bottom() {
+                put(cells, end, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
+            }
+        }
+    }
+    let more_left = view.left > 0;
+    let more_right = placed.last().is_some_and(|(index, ..)| index + 1 < page.columns.len());
+    if more_left {
+        put(cells, area.x, area.y + 1, area.right(), "‹", faint);
+    }
+    if more_right && area.width > 0 {
+        put(cells, area.right() - 1, area.y + 1, area.right(), "›", faint);
+    }
+    // A page that is not the one in sight yet is shown where its rows belong.
+    let skip = view.top.saturating_sub(page.from) as usize;
+    let rows = page.rows.iter().enumerate().skip(skip);
+    for ((offset, row), y) in rows.zip(area.y + crate::app_head()..area.bottom()) {
+        let number = page.from + offset as u64;
+        let in_hand = number == view.row;
+        let ground = if in_hand { ground.patch(app.theme.style(Role::Row)) } else { ground };
+        if in_hand {
+            fill(cells, Rect { y, height: 1, ..area }, ground);
+        }
+        let numbers = ground.patch(app.theme.style(Role::Faint));
+        put_right(cells, area.x, y, area.x + app.rows.gutter() - 1, &(number + 1).to_string(), numbers);
+        for (position, (index, x, width)) in placed.iter().enumerate() {
+            let Some(cell) = row.get(*index) else { continue };
+            let chosen = in_hand && *index == view.column && app.panes.focus == Scope::Result;
+            draw_cell(app, cell, (*x, y, *width), (ground, chosen), page.columns[*index].right, cells);
+            if kept && position == 0 {
+                put(cells, x + width, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
+            }
+        }
+    }
+}
+
+fn fits(text: &str, width: u16) -> bool {
+    jaunty_core::text::clean::width(text) <= usize::from(width)
+}
+
+fn draw_cell(
+    app: &App,
+    cell: &Shown,
+    (x, y, width): (u16, u16, u16),
+    (ground, chosen): (Style, bool),
+    right: bool,
+    cells: &mut Buffer,
+) {
+    let (text, style) = match cell.kind {
+        CellKind::Null => (cell.text.as_str(), ground.patch(app.theme.style(Role::StandIn))),
+        // Empty text is not nothing.
+        CellKind::Text if cell.text.is_empty() => ("''", ground.patch(app.theme.style(Role::Faint))),
+        CellKind::Binary if cell.text.is_empty() => ("x''", ground.patch(app.theme.style(Role::Faint))),
+        CellKind::Binary => (cell.text.as_str(), ground.patch(app.theme.style(Role::Name))),
+        _ => (cell.text.as_str(), ground),
+    };
+    let style = if chosen { style.patch(app.theme.style(Role::Cell)) } else { style };
+    let end = x + width;
+    if chosen {
+        fill(cells, Rect { x, y, width, height: 1 }, style);
+    }
+    let cut = cell.cut || cell.width > usize::from(width);
+    if !cut && (right || cell.kind == CellKind::Number) {
+        put_right(cells, x, y, end, text, style);
+    } else if cut {
+        let at = put_cut(cells, x, y, end, &format!("{text}…"), style);
+        // The mark stands out from the value it ends.
+        put(
+            cells,
+            at.min(end) - 1,
+            y,
+            end,
+            "…",
+            if chosen { style } else { style.patch(app.theme.style(Role::Accent)) },
+        );
+    } else {
+        put(cells, x, y, end, text, style);
+    }
+}

@@ -1,0 +1,129 @@
+//! What lies over the screen: a drawer that comes up from the last line.
+
+use jaunty_core::text::clean;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+use ratatui::style::Style;
+
+use crate::action::{ACTIONS, Scope};
+use crate::app::{App, List, Prompt, Question, Summoned};
+use crate::paint::{fill, put, put_cut, put_right};
+use crate::theme::Role;
+
+/// Where the drawer lies on a screen.
+pub fn drawer(app: &App, screen: Rect) -> Rect {
+    let rows = match &app.summoned {
+        Some(Summoned::List(list)) => (list.items.len() as u16 + 1).min(screen.height * 3 / 5).max(2),
+        Some(Summoned::Help(_)) => screen.height.saturating_sub(2),
+        Some(Summoned::Prompt(_)) => 1,
+        Some(Summoned::Question(question)) => question.answers.len() as u16 + 2,
+        None => 0,
+    };
+    let rows = rows.min(screen.height.saturating_sub(1));
+    Rect { y: screen.bottom().saturating_sub(rows + 1), height: rows + 1, ..screen }
+}
+
+/// The first line of a list that is shown.
+pub fn first_shown(list: &List, drawer: Rect) -> usize {
+    let rows = usize::from(drawer.height.saturating_sub(2)).max(1);
+    (list.chosen + 1).saturating_sub(rows)
+}
+
+pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buffer) -> Option<Position> {
+    let area = drawer(app, screen);
+    let ground = app.theme.style(Role::Summoned);
+    fill(cells, area, ground);
+    match summoned {
+        Summoned::List(list) => draw_list(app, list, area, ground, cells),
+        Summoned::Help(top) => draw_help(app, *top, area, ground, cells),
+        Summoned::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
+        Summoned::Question(question) => draw_question(app, question, area, ground, cells),
+    }
+}
+
+fn heading(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> u16 {
+    put(cells, area.x + 1, area.y, area.right(), text, ground.patch(app.theme.style(Role::Accent)))
+}
+
+fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let found = format!("{} of {} {}", list.found.len(), list.items.len(), list.title);
+    heading(app, &found, area, ground, cells);
+    put_right(cells, area.x + 30, area.y, area.right() - 1, "type to narrow · enter takes it · esc leaves", faint);
+    let labels = list.items.iter().map(|item| clean::width(&item.label)).max().unwrap_or(0).min(40) as u16;
+    let keys = list.items.iter().map(|item| clean::width(&item.key)).max().unwrap_or(0).min(14) as u16;
+    let first = first_shown(list, area);
+    let lines = area.y + 1..area.bottom().saturating_sub(1);
+    for ((position, index), y) in list.found.iter().enumerate().skip(first).zip(lines) {
+        let Some(item) = list.items.get(*index) else { continue };
+        let chosen = position == list.chosen;
+        let style = if chosen { ground.patch(app.theme.style(Role::Selected)) } else { ground };
+        fill(cells, Rect { y, height: 1, ..area }, style);
+        put(cells, area.x + 1, y, area.right(), if chosen { "›" } else { " " }, style);
+        let key = if chosen { style } else { style.patch(app.theme.style(Role::Accent)) };
+        put_cut(cells, area.x + 3, y, area.x + 3 + keys, &item.key, key);
+        let x = area.x + 3 + keys + 2;
+        put_cut(cells, x, y, (x + labels).min(area.right()), &item.label, style);
+        let help = if chosen { style } else { style.patch(app.theme.style(Role::Faint)) };
+        put_cut(cells, x + labels + 2, y, area.right() - 1, &item.help, help);
+    }
+    input(app, &list.query, area, ground, cells)
+}
+
+/// The last line of the drawer, where a person types.
+fn input(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let y = area.bottom().checked_sub(1)?;
+    let x = put(cells, area.x + 1, y, area.right(), "› ", ground.patch(app.theme.style(Role::Accent)));
+    let x = put(cells, x, y, area.right() - 1, text, ground);
+    Some(Position::new(x, y))
+}
+
+fn draw_prompt(app: &App, prompt: &Prompt, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    heading(app, &format!("go to {}", prompt.title), area, ground, cells);
+    input(app, &prompt.text, area, ground, cells)
+}
+
+fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let strong = ground.patch(app.theme.style(Role::Accent));
+    put_cut(cells, area.x + 1, area.y, area.right() - 1, &question.text, strong);
+    let stay = ("esc".to_owned(), "stay here");
+    let answers = question.answers.iter().map(|(key, text, _)| (key.to_string(), *text)).chain([stay]);
+    for ((key, text), y) in answers.zip(area.y + 1..area.bottom()) {
+        put(cells, area.x + 3, y, area.right(), &key, strong);
+        put_cut(cells, area.x + 8, y, area.right(), text, ground);
+    }
+    None
+}
+
+fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    heading(app, "keys", area, ground, cells);
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    put_right(
+        cells,
+        area.x + 10,
+        area.y,
+        area.right() - 1,
+        "up and down scroll · esc leaves · docs/keys.md tells how to bind others",
+        faint,
+    );
+    let mut group = "";
+    let mut lines: Vec<(String, String, bool)> = Vec::new();
+    for action in ACTIONS {
+        if action.group != group {
+            group = action.group;
+            if !lines.is_empty() {
+                lines.push(Default::default());
+            }
+            lines.push((group.to_owned(), String::new(), true));
+        }
+        let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
+        let place = if action.scope == Scope::Result { "  (in the result)" } else { "" };
+        lines.push((keys.join(", "), format!("{}{place}", action.help), false));
+    }
+    for ((left, right, is_group), y) in lines.into_iter().skip(top).zip(area.y + 1..area.bottom()) {
+        let style = ground.patch(app.theme.style(if is_group { Role::Faint } else { Role::Accent }));
+        put_cut(cells, area.x + if is_group { 1 } else { 3 }, y, area.x + 30, &left, style);
+        put_cut(cells, area.x + 31, y, area.right() - 1, &right, ground);
+    }
+    None
+}

@@ -1,0 +1,105 @@
+//! Numbers and times in words, as notes and titles show them.
+
+use std::time::{Duration, SystemTime};
+
+use jaunty_core::logbook::Outcome;
+use jaunty_core::run::Run;
+
+/// A number with its thousands set apart.
+pub fn number(n: u64) -> String {
+    let digits = n.to_string();
+    let mut text = String::with_capacity(digits.len() * 4 / 3);
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i) % 3 == 0 {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// So many of something.
+pub fn count(n: u64, thing: &str) -> String {
+    format!("{} {thing}{}", number(n), if n == 1 { "" } else { "s" })
+}
+
+/// A duration in the unit that suits it.
+pub fn duration(d: Duration) -> String {
+    let ms = d.as_millis();
+    match ms {
+        0 => "under 1 ms".into(),
+        1..1000 => format!("{ms} ms"),
+        1000..60_000 => format!("{}.{} s", ms / 1000, ms % 1000 / 100),
+        _ => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
+    }
+}
+
+/// How long ago something was.
+pub fn ago(then: SystemTime, now: SystemTime) -> String {
+    let seconds = now.duration_since(then).map_or(0, |d| d.as_secs());
+    match seconds {
+        0..60 => "just now".into(),
+        60..3600 => format!("{} min ago", seconds / 60),
+        3600..86_400 => format!("{} h ago", seconds / 3600),
+        86_400..172_800 => "yesterday".into(),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+/// What came of a run: rows, or rows touched.
+fn yielded(run: &Run) -> Option<String> {
+    match (run.kept_rows(), run.affected()) {
+        (Some(_), _) => Some(count(run.rows(), "row")),
+        (None, Some(rows)) => Some(format!("{} changed", count(rows, "row"))),
+        (None, None) => None,
+    }
+}
+
+/// The note after a statement.
+pub fn note(run: &Run, now: SystemTime) -> String {
+    let took = duration(run.duration());
+    let when = ago(run.started, now);
+    let parts: Vec<String> = match run.outcome() {
+        Outcome::Running => {
+            let rows = (run.rows() > 0).then(|| format!("{} so far", count(run.rows(), "row")));
+            ["running".into(), clock(run.duration())].into_iter().chain(rows).collect()
+        }
+        Outcome::Done => vec![yielded(run).unwrap_or_else(|| "done".into()), took, when],
+        Outcome::Failed => {
+            let error = run.end().and_then(|end| end.error.as_ref());
+            let message = error.map(|error| error.to_string().lines().next().unwrap_or_default().to_owned());
+            ["failed".into()].into_iter().chain(message).chain([when]).collect()
+        }
+        Outcome::Stopped | Outcome::CutShort => {
+            let rows = (run.rows() > 0).then(|| format!("{} kept", count(run.rows(), "row")));
+            [run.outcome().word().to_owned()].into_iter().chain(rows).chain([took, when]).collect()
+        }
+    };
+    parts.join(" · ")
+}
+
+/// A clock that runs: tenths of a second.
+pub fn clock(d: Duration) -> String {
+    let tenths = d.as_millis() / 100;
+    match tenths {
+        0..600 => format!("{}.{} s", tenths / 10, tenths % 10),
+        _ => format!("{}:{:02}", tenths / 600, tenths / 10 % 60),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn in_words() {
+        assert_eq!([0, 999, 1000, 1_234_567].map(number), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!([count(1, "row"), count(0, "row")], ["1 row", "0 rows"]);
+        let ms = [0, 38, 999, 1500, 61_000].map(|ms| duration(Duration::from_millis(ms)));
+        assert_eq!(ms, ["under 1 ms", "38 ms", "999 ms", "1.5 s", "1 min 1 s"]);
+        let now = SystemTime::now();
+        let before = [1, 120, 7200, 90_000, 900_000].map(|s| ago(now - Duration::from_secs(s), now));
+        assert_eq!(before, ["just now", "2 min ago", "2 h ago", "yesterday", "10 days ago"]);
+        assert_eq!([50, 61_000].map(|ms| clock(Duration::from_millis(ms))), ["0.0 s", "1:01"]);
+    }
+}
