@@ -18,8 +18,8 @@ use crate::paint::{fill, put, put_cut, symbol};
 use crate::theme::Role;
 use crate::words;
 
-/// The fewest cells in which a note is worth showing.
-const NOTE_FROM: u16 = 10;
+/// The fewest cells in which a note is worth showing behind a line.
+const NOTE_FROM: u16 = 28;
 
 /// A run's mark in the margin: each has a shape of its own.
 pub fn mark(outcome: Option<Outcome>) -> (&'static str, Role) {
@@ -153,24 +153,35 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
             put(cells, area.x + 2, y(line), area.right(), "▎", bar);
         }
     }
-    if let (Some(run), true) = (run, lines.contains(&bottom)) {
-        let text = line_text(rope, bottom);
-        let column = column_of(&text, text.len()).saturating_sub(app.buffer.left);
-        let x = area.x + crate::app_margin() + column as u16 + 2;
-        // One that begins on the same line has the place.
-        let last_on_line =
-            app.buffer.document.outline().within(s.end..rope.line_to_byte(bottom) + text.len()).is_empty();
-        if last_on_line && x + NOTE_FROM < area.right() {
-            put_cut(
-                cells,
-                x,
-                y(bottom),
-                area.right(),
-                &words::note(run, app.now),
-                note_style(app, run.outcome(), ground),
-            );
+    if let Some((x, y)) = note_place(app, s, bottom, lines, area).filter(|_| run.is_some()) {
+        let note = run.map(|run| (words::note(run, app.now), run.outcome()));
+        if let Some((note, outcome)) = note {
+            put_cut(cells, x, y, area.right(), &note, note_style(app, outcome, ground));
         }
     }
+}
+
+/// Where the note of a statement stands: behind its last line; where that is full, on the line
+/// below, if nothing else stands there.
+fn note_place(app: &App, s: &Statement, bottom: usize, lines: &Range<usize>, area: Rect) -> Option<(u16, u16)> {
+    let rope = app.buffer.document.rope();
+    let text = line_text(rope, bottom);
+    let column = column_of(&text, text.len()).saturating_sub(app.buffer.left);
+    let x0 = area.x + crate::app_margin();
+    // A statement that begins on the same line has the place.
+    let end = rope.line_to_byte(bottom) + text.len();
+    if !app.buffer.document.outline().within(s.end..end).is_empty() {
+        return None;
+    }
+    let y = |line: usize| area.y + (line - lines.start) as u16;
+    let behind = x0 as usize + column + 2;
+    if behind + usize::from(NOTE_FROM) < usize::from(area.right()) {
+        return lines.contains(&bottom).then(|| (behind as u16, y(bottom)));
+    }
+    let below = bottom + 1;
+    let free = below >= rope.len_lines() || line_text(rope, below).trim().is_empty();
+    let in_sight = below >= lines.start && y(below) < area.bottom();
+    (free && in_sight).then(|| (x0, y(below)))
 }
 
 fn note_style(app: &App, outcome: Outcome, ground: Style) -> Style {

@@ -1,0 +1,188 @@
+//! The program without a screen: what it prints, and with which exit code it ends.
+
+mod support;
+
+use std::process::Command;
+
+use support::Home;
+
+#[test]
+fn rows_in_every_format() {
+    let home = Home::ferry();
+    let run = |format: &str| home.call(&["run", "-c", "ferry", "-s", "select id, name, berths from ports", "-f", format]).gives();
+    assert_eq!(run("table"), "id  name       berths\n──  ─────────  ──────\n 1  Saltmarsh       6\n 2  Gullhaven       4\n 3  Emberwick       ∅\n");
+    assert_eq!(run("csv"), "id,name,berths\n1,Saltmarsh,6\n2,Gullhaven,4\n3,Emberwick,\n");
+    assert_eq!(run("jsonl").lines().nth(2), Some(r#"{"id":3,"name":"Emberwick","berths":null}"#));
+    assert_eq!(serde_json::from_str::<serde_json::Value>(&run("json")).unwrap()[1]["name"], "Gullhaven");
+    assert!(run("markdown").starts_with("|  id | name      | berths |\n| --: | --------- | -----: |\n"));
+}
+
+#[test]
+fn statements_come_from_text_file_line_and_standard_input() {
+    let home = Home::ferry().file("two.sql", "-- First\nselect 1 as a;\n\n-- Second\nselect 2 as a\n");
+    assert_eq!(home.call(&["run", "-c", "ferry", "two.sql", "-f", "csv"]).gives(), "a\n1\na\n2\n");
+    assert_eq!(home.call(&["run", "-c", "ferry", "two.sql:4", "-f", "csv"]).gives(), "a\n2\n");
+    assert_eq!(home.call(&["run", "-c", "ferry", "-", "-f", "csv"]).input("select 3 as a").gives(), "a\n3\n");
+    assert_eq!(home.call(&["run", "-c", "ferry.db", "-s", "select 4 as a", "-f", "csv"]).gives(), "a\n4\n", "a file is a connection");
+}
+
+#[test]
+fn a_file_gets_its_name_when_it_is_whole() {
+    let home = Home::ferry();
+    home.call(&["run", "-c", "ferry", "-s", "select name from ports", "-o", "ports.csv"]).gives();
+    assert_eq!(support::read(&home, "ports.csv"), "name\nSaltmarsh\nGullhaven\nEmberwick\n");
+    home.call(&["run", "-c", "ferry", "-s", "select name from ports; select nmae from ports", "-o", "half.json"]).exits(1);
+    let left: Vec<_> = std::fs::read_dir(home.path("project")).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert!(!left.iter().any(|name| name.to_string_lossy().contains("half")), "{left:?}");
+}
+
+#[test]
+fn the_database_refuses_with_one() {
+    let home = Home::ferry().file("bad.sql", "select 1;\n\n-- Typo\nselect nmae\nfrom ports;\nselect 2;\n");
+    let (out, err) = home.call(&["run", "-c", "ferry", "bad.sql", "-f", "csv"]).exits(1);
+    assert_eq!(out, "1\n1\n", "what came before it is there, what comes after is not");
+    assert_eq!(err, "jaunty: no such column: nmae [SQLITE_ERROR]\n  4 | select nmae\n    |        ^\n");
+}
+
+#[test]
+fn mistakes_end_with_two() {
+    let home = Home::ferry().file("open.sql", "select 'a").file("empty.sql", "-- nothing\n");
+    for (arguments, message) in [
+        (&["run", "-c", "fery", "-s", "select 1"][..], "there is no connection \"fery\". Did you mean \"ferry\"?"),
+        (&["run", "-c", "ferry", "gone.sql"], "gone.sql cannot be read: No such file or directory (os error 2)"),
+        (&["run", "-c", "ferry", "open.sql"], "the statement at line 1 has a quote or comment that never closes"),
+        (&["run", "-c", "ferry", "empty.sql"], "there is no statement to run"),
+        (&["run", "-c", "ferry", "open.sql:7"], "there is no line 7; the file has 1"),
+        (&["run", "-c", "careful", "-s", "delete from ports"], "careful asks before anything that writes; add --yes to run: delete from ports"),
+        (&["statements", "open.sql", "--dialect", "latin"], "there is no dialect \"latin\". Use one of: sqlite."),
+        (&[], "the screen needs a terminal. `jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration."),
+    ] {
+        assert_eq!(home.call(arguments).exits(2).1, format!("jaunty: {message}\n"));
+    }
+    home.call(&["run", "--nonsense"]).exits(2);
+}
+
+#[test]
+fn a_guard_holds() {
+    let home = Home::ferry();
+    let (_, err) = home.call(&["run", "-c", "museum", "-s", "delete from ports"]).exits(1);
+    assert!(err.contains("attempt to write a readonly database [SQLITE_READONLY]"), "{err}");
+    home.call(&["run", "-c", "careful", "-s", "delete from ports where id = 1", "--yes"]).gives();
+    home.call(&["run", "-c", "careful", "-s", "select 1"]).gives();
+}
+
+#[test]
+fn a_closed_pipe_is_quiet_and_ends_the_statement() {
+    let home = Home::ferry();
+    let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
+    let line = format!("'{}' run -c ferry.db -f csv -s '{endless}' | head -3", env!("CARGO_BIN_EXE_jaunty"));
+    let mut shell = Command::new("bash");
+    shell.args(["-o", "pipefail", "-c", &line]).current_dir(home.path("project")).env("XDG_STATE_HOME", home.path("state"));
+    let output = shell.env("HOME", home.path("home")).output().unwrap();
+    assert_eq!((output.status.code(), String::from_utf8(output.stdout).unwrap().as_str()), (Some(0), "i\n1\n2\n"));
+    assert_eq!(String::from_utf8(output.stderr).unwrap(), "");
+}
+
+#[test]
+fn statements_are_listed_as_json() {
+    let text = "-- Ports\nselect 1;\n\ncreate table t(a)\n";
+    let home = Home::new().file("a.sql", text);
+    let out = home.call(&["statements", "a.sql"]).gives();
+    let lines: Vec<serde_json::Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines, [
+        serde_json::json!({"start": 9, "end": 18, "line": 2, "title": "Ports", "kind": "query"}),
+        serde_json::json!({"start": 20, "end": 37, "line": 4, "title": null, "kind": "definition"}),
+    ]);
+    assert_eq!(home.call(&["statements", "-"]).input(text).gives(), out);
+}
+
+#[test]
+fn connections_are_listed_with_their_mistakes() {
+    let home = Home::ferry();
+    let out = home.call(&["connections"]).gives();
+    assert!(out.lines().any(|line| line.starts_with("museum   sqlite  read-only  look, don't touch")), "{out}");
+    let json: serde_json::Value = serde_json::from_str(&home.call(&["connections", "--json"]).gives()).unwrap();
+    assert_eq!((&json[1]["name"], &json[1]["guard"]), (&"careful".into(), &"ask".into()));
+    let home = home.file(".jaunty/connections.toml", "[a]\nengine = \"sqlite\"\npath = \"x\"\n[b]\nengine = \"sqlit\"\n");
+    let (out, err) = home.call(&["connections"]).exits(2);
+    assert!(out.contains("\na "), "{out}");
+    assert!(err.contains("connections.toml, line 5: there is no engine \"sqlit\". Did you mean \"sqlite\"?"), "{err}");
+}
+
+#[test]
+fn every_kind_of_bad_file_gets_a_sentence() {
+    let home = Home::new().file("letter.db", "Dear passengers, the tide is late today.").database("locked.db", "create table t(a)");
+    let home = home.file(".jaunty/connections.toml", &["missing", "letter", "locked"].map(|n| format!("[{n}]\nengine = \"sqlite\"\npath = \"../{n}.db\"\n")).concat());
+    let lock = rusqlite::Connection::open(home.path("project/locked.db")).unwrap();
+    lock.execute_batch("begin exclusive").unwrap();
+    for (name, what, remedy) in [
+        ("missing", "there is no file", "Mend the path in the profile, or add create = true"),
+        ("letter", "is not a SQLite database", "Its first bytes are those of another kind of file"),
+        ("locked", "database is locked", "Another program holds a lock on it; this waited 2 s."),
+    ] {
+        let (_, err) = home.call(&["run", "-c", name, "-s", "select 1"]).exits(1);
+        assert!(err.contains(what) && err.contains(remedy), "{err}");
+    }
+}
+
+/// Root may write anywhere, so the program is run as nobody when the tests run as root.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_read_only_folder_gets_a_sentence_and_reads_still_work() {
+    use std::os::unix::fs::PermissionsExt;
+    let home = Home::ferry();
+    let set = |path: &std::path::Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    let (program, project) = (home.path("jaunty"), home.path("project"));
+    std::fs::copy(env!("CARGO_BIN_EXE_jaunty"), &program).unwrap();
+    std::fs::create_dir(home.path("open")).unwrap();
+    for (path, mode) in [(home.path(""), 0o755), (program.clone(), 0o755), (home.path("open"), 0o777), (project.join("ferry.db"), 0o666), (project.clone(), 0o555)] {
+        set(&path, mode);
+    }
+    let root = String::from_utf8(Command::new("id").arg("-u").output().unwrap().stdout).unwrap().trim() == "0";
+    let run = |statement: &str| {
+        let mut command = if root { Command::new("setpriv") } else { Command::new(&program) };
+        if root {
+            command.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
+        }
+        command.args(["run", "-c", "ferry", "-f", "csv", "-s", statement]).current_dir(&project);
+        command.env("HOME", home.path("open")).env("XDG_STATE_HOME", home.path("open")).env_remove("XDG_CONFIG_HOME").output().unwrap()
+    };
+    let wrote = run("insert into ports(name) values ('Oystergate')");
+    let err = String::from_utf8_lossy(&wrote.stderr).into_owned();
+    assert_eq!(wrote.status.code(), Some(1), "{err}");
+    assert!(err.contains("SQLite keeps its journal"), "{err}");
+    assert!(String::from_utf8_lossy(&run("select count(*) as n from ports").stdout).contains("n\n3\n"));
+    set(&project, 0o755);
+}
+
+#[test]
+fn runs_without_a_screen_are_kept_too() {
+    let home = Home::ferry();
+    home.call(&["run", "-c", "ferry", "-s", "select name from ports", "-f", "csv"]).gives();
+    assert!(support::holds_something(&home.path("state/jaunty/archives")));
+    // Where nothing can be kept, statements still run, and that is said.
+    let home = Home::ferry();
+    std::fs::write(home.path("state"), "in the way").unwrap();
+    let (out, err) = home.call(&["run", "-c", "ferry", "-s", "select 1 as a", "-f", "csv"]).exits(0);
+    assert_eq!(out, "a\n1\n");
+    assert!(err.contains("runs are not remembered"), "{err}");
+}
+
+#[test]
+fn the_demonstration_prints_ten_results() {
+    let home = Home::new();
+    let folder = home.path("demo").display().to_string();
+    let out = home.call(&["demo", "--print", "--folder", &folder]).gives();
+    let titles: Vec<_> = out.lines().filter(|line| line.starts_with("-- ")).collect();
+    assert_eq!(titles.len(), 10, "{titles:?}");
+    for fact in ["潮村桟橋", "… and 499988 more rows (500000 in all)", "3 rows changed", "paid 62.5", "seagull in the wheelhouse"] {
+        assert!(out.contains(fact), "{fact} is not in {out}");
+    }
+    assert!(home.path("demo/tour.sql").exists() && home.path("demo/connections.toml").exists());
+}
+
+#[test]
+fn the_list_of_keys_in_the_documentation_is_true() {
+    let written = include_str!("../../../docs/keys.md");
+    assert_eq!(Home::new().call(&["keys", "--markdown"]).gives(), written, "make it anew: jaunty keys --markdown > docs/keys.md");
+}

@@ -1,0 +1,243 @@
+//! The program in a real terminal: what a person types, and what a person sees.
+
+mod support;
+
+use support::{Home, Screen};
+
+const ENDLESS: &str = "with recursive n(i) as (select 1 union all select i + 1 from n) select i, 'row ' || i as name from n";
+
+fn ferry(buffer: &str) -> (Home, Screen) {
+    let home = Home::ferry().file("a.sql", buffer);
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main");
+    (home, screen)
+}
+
+#[test]
+fn the_statement_at_the_cursor_runs_and_results_follow_the_cursor() {
+    let (_home, screen) = ferry("-- Ports\nselect name, berths from ports;\n\n-- Big ones\nselect * from big\n");
+    screen.shows("This statement has not run here yet.");
+    screen.press(&["C-r"]).shows("rows 1–3 of 3").shows("3 rows · ").shows("Emberwick");
+    screen.press(&["C-n", "C-n"]).shows("This statement has not run here yet.");
+    screen.press(&["C-r"]).shows("rows 1–1 of 1").shows("Big ones");
+    screen.press(&["C-p"]).shows("rows 1–3 of 3").shows("Emberwick");
+}
+
+#[test]
+fn rows_that_were_kept_come_back_without_the_server() {
+    let (home, screen) = ferry("select name from ports");
+    screen.press(&["C-r"]).shows("Gullhaven").press(&["C-q"]).ends();
+    std::fs::remove_file(home.path("project/ferry.db")).unwrap();
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("there is no file").shows("3 rows · ").shows("Gullhaven");
+    // Lines above it do not matter; its own text does.
+    again.types("-- a title above").press(&["Enter", "Down"]).shows("Gullhaven");
+    again.press(&["End"]).types(" limit 1").loses("Gullhaven");
+}
+
+#[test]
+fn pages_of_any_size_at_any_place() {
+    let (_home, screen) = ferry(&format!("{ENDLESS} limit 300000"));
+    screen.press(&["C-r"]).shows("rows 1–37 of 300,000").loses("so far");
+    screen.press(&["C-d"]).shows("rows 38–74 of").press(&["C-u"]).shows("rows 1–37 of");
+    screen.press(&["C-g"]).shows("go to row, 1 to 300,000").types("123,456").press(&["Enter"]).shows("row 123456");
+    screen.types(">").shows("of 300,000").shows("row 300000").types("<").shows("row 1\n");
+    screen.press(&["Space"]).shows("rows 38–74").press(&["Tab"]);
+}
+
+#[test]
+fn one_key_stops_and_the_rows_stay() {
+    let (_home, screen) = ferry(ENDLESS);
+    screen.press(&["C-r"]).shows("so far  » ").shows("esc stop");
+    screen.press(&["Escape"]).shows("stopped · ").shows("rows kept").shows("row 30\n");
+    screen.types(">").press(&["C-d"]);
+    screen.press(&["C-t"]).types(">").loses("rows 1–37");
+}
+
+#[test]
+fn typing_while_rows_stream() {
+    let (_home, screen) = ferry(&format!("{ENDLESS};\n\n"));
+    screen.press(&["C-r"]).shows("so far");
+    screen.press(&["C-End"]).types("select 'typed meanwhile'").shows("select 'typed meanwhile'").shows("+ unsaved");
+    screen.press(&["Escape"]).shows("stopped · ");
+}
+
+#[test]
+fn all_statements_run_up_to_the_first_error() {
+    let (_home, screen) = ferry("select 1;\n\nselect nmae\nfrom ports;\n\nselect 3;\n");
+    screen.press(&["C-e"]).shows("failed at line 3; 1 statement after it not run");
+    screen.shows("no such column: nmae [SQLITE_ERROR]").shows("3 | select nmae").shows("  |        ^");
+    screen.shows("✗▎ select nmae").shows(" ●  select 1;").shows(" ◦  select 3;");
+}
+
+#[test]
+fn a_selection_runs_alone() {
+    let (_home, screen) = ferry("select 'one' as a; select 'two' as b; select 'three' as c;");
+    screen.press(&["C-Right", "C-Right"]).press(&["Home"]);
+    screen.press(&["S-End", "C-r"]).shows("1 row · ");
+    let text = screen.text();
+    assert!(!text.contains("not run"), "{text}");
+    screen.press(&["Escape", "C-End", "C-p"]).shows("three");
+}
+
+#[test]
+fn a_crash_brings_back_the_last_keystroke() {
+    let (home, screen) = ferry("select 1;\n");
+    screen.press(&["Down"]).types("select 'not yet saved' as note").shows("'not yet saved' as note").shows("+ unsaved");
+    screen.kill();
+    assert_eq!(support::read(&home, "a.sql"), "select 1;\n", "it was never saved");
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("select 'not yet saved' as note").shows("brought back 30 unsaved changes").shows("+ unsaved");
+    // And once more: what was brought back is not lost by a second crash.
+    again.kill();
+    let third = home.screen(&["a.sql", "-c", "ferry"]);
+    third.shows("select 'not yet saved' as note").press(&["C-s"]).shows("saved a.sql").loses("+ unsaved");
+    assert_eq!(support::read(&home, "a.sql"), "select 1;\nselect 'not yet saved' as note");
+}
+
+#[test]
+fn a_crash_while_rows_stream_keeps_whole_batches() {
+    let (home, screen) = ferry(ENDLESS);
+    screen.press(&["C-r"]).shows("so far").until("many rows", |text| text.contains(",000") || text.contains("of 1") && text.contains(','));
+    screen.kill();
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("cut short · ").shows("rows kept").shows("row 30\n");
+    again.press(&["C-t"]).types(">").loses("rows 1–37").shows("cut short");
+    let logbook = rusqlite::Connection::open(home.path("state/jaunty/logbook.db")).unwrap();
+    let (outcome, rows): (String, i64) = logbook.query_row("select outcome, row_count from runs", [], |r| Ok((r.get(0)?, r.get(1)?))).unwrap();
+    assert_eq!(outcome, "cut short");
+    assert!(rows > 0 && rows % 8192 == 0, "{rows} rows are whole batches");
+}
+
+#[test]
+fn hostile_cells_stay_in_their_cells() {
+    let (_home, screen) = ferry("select char(27) || '[2J' || char(27) || ']0;owned' || char(7) || char(10) || char(9) as bad, 'after' as a\nunion all select char(0x202e) || 'right to left', 'after'\nunion all select '名前' || char(0x200b) || 'é', 'after'\nunion all select 'plain', 'after'");
+    screen.press(&["C-r"]).shows("rows 1–4 of 4").shows("␛[2J␛]0;owned␇␊␉").shows("�right to left").shows("名前�é");
+    let text = screen.text();
+    let columns: Vec<usize> = text.lines().filter(|line| line.contains("  after")).map(|line| {
+        let before = &line[..line.rfind("after").unwrap()];
+        jaunty_core::text::clean::width(before)
+    }).collect();
+    assert_eq!(columns.len(), 4, "{text}");
+    assert!(columns.windows(2).all(|pair| pair[0] == pair[1]), "not aligned: {columns:?}\n{text}");
+    assert!(text.lines().next().unwrap().contains("ferry.db · main"), "the context line stands\n{text}");
+}
+
+#[test]
+fn guards_are_told_and_hold() {
+    let home = Home::ferry().file("a.sql", "delete from ports where id = 1;\nselect count(*) as n from ports;\n");
+    let museum = home.screen(&["a.sql", "-c", "museum"]);
+    museum.shows("## READ-ONLY ##").press(&["C-r"]).shows("attempt to write a readonly database");
+    let careful = home.screen(&["a.sql", "-c", "careful"]);
+    careful.shows("?? ASKS FIRST ??").shows("ferry.db").press(&["C-r"]).shows("careful asks before anything that writes: delete from ports");
+    careful.press(&["n"]).loses("asks before").press(&["C-n", "C-r"]).shows("rows 1–1 of 1").shows(" 3");
+    careful.press(&["C-p", "C-r"]).shows("yes, run it").press(&["y"]).shows("1 row changed");
+}
+
+#[test]
+fn an_open_transaction_is_in_sight_and_leaving_says_what_happens() {
+    let (_home, screen) = ferry("begin;\nrollback;\n");
+    screen.press(&["C-r"]).shows("[transaction open]");
+    screen.press(&["C-q"]).shows("A transaction is open; leaving rolls it back.").press(&["Escape"]);
+    screen.press(&["C-n", "C-r"]).loses("[transaction open]").press(&["C-q"]);
+    assert_eq!(screen.exit_code(), "0");
+}
+
+#[test]
+fn unsaved_text_is_asked_about() {
+    let (home, screen) = ferry("select 1");
+    screen.types("-- ").shows("+ unsaved").press(&["C-q"]).shows("a.sql has unsaved text.").press(&["Escape"]).loses("has unsaved");
+    screen.press(&["C-q"]).shows("save and leave").press(&["s"]);
+    assert_eq!(screen.exit_code(), "0");
+    assert_eq!(support::read(&home, "a.sql"), "-- select 1");
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("-- select 1").types("x").shows("+ unsaved").press(&["C-q"]).shows("drop the text").press(&["d"]);
+    again.ends();
+    assert_eq!(support::read(&home, "a.sql"), "-- select 1");
+    let third = home.screen(&["a.sql", "-c", "ferry"]);
+    third.shows("-- select 1").shows("ferry.db");
+    assert!(!third.text().contains("brought back"), "dropped text stays dropped");
+}
+
+#[test]
+fn a_file_that_changed_outside_is_not_overwritten_unasked() {
+    let (home, screen) = ferry("select 1");
+    screen.types("-- mine ").shows("+ unsaved");
+    let home = home.file("a.sql", "select 'theirs'");
+    screen.press(&["C-s"]).shows("was changed by another program").press(&["b"]).shows("saved a.1.sql");
+    assert_eq!(support::read(&home, "a.sql"), "select 'theirs'");
+    assert_eq!(support::read(&home, "a.1.sql"), "-- mine select 1");
+}
+
+#[test]
+fn every_action_is_found_by_typing() {
+    let (_home, screen) = ferry("select 1");
+    screen.press(&["C-l"]).shows("actions").types("fools").shows("Change between lamplight").press(&["Enter"]).loses("type to narrow");
+    screen.press(&["F2"]).shows("Run the statement at the cursor").press(&["Escape"]).loses("docs/keys.md");
+    screen.press(&["F3"]).shows("3 of 3 connections").types("mus").shows("1 of 3 connections").press(&["Enter"]).shows("## READ-ONLY ##");
+}
+
+#[test]
+fn tables_are_found_and_looked_at() {
+    let (_home, screen) = ferry("select 1\n");
+    screen.press(&["C-o"]).shows("2 of 2 tables").shows("id, name, berths").types("port").shows("1 of 2").press(&["Enter"]);
+    screen.shows("select * from ports;").shows("select 1;").shows("rows 1–3 of 3").shows("Gullhaven");
+}
+
+#[test]
+fn editing_with_undo_selection_and_paste() {
+    let (_home, screen) = ferry("");
+    screen.types("select one").shows("select one").press(&["C-z"]).shows("select").loses("one").press(&["C-y"]).shows("select one");
+    screen.press(&["C-a"]).pastes("values (1),\n  (2)").shows("(2)").loses("select one");
+    screen.press(&["C-a", "C-x"]).loses("values").press(&["C-v", "C-v"]).shows("(2)values (1),");
+    assert_eq!(screen.clipboard(), "values (1),\n  (2)");
+}
+
+#[test]
+fn a_whole_value_is_copied() {
+    let (_home, screen) = ferry("select 'left' as a, replace(hex(zeroblob(200)), '00', 'wave ') as b");
+    screen.press(&["C-r"]).shows("rows 1–1 of 1").press(&["C-t", "Right"]).types("c").shows("copied 1,000 characters");
+    assert_eq!(screen.clipboard(), "wave ".repeat(200));
+}
+
+#[test]
+fn any_size_of_terminal() {
+    let home = Home::ferry().file("a.sql", "select * from ports");
+    let screen = Screen::start(&home, (80, 24), &["a.sql", "-c", "ferry"], &[]);
+    screen.shows("ferry.db").press(&["C-r"]).shows("rows 1–3 of 3");
+    let stacked = screen.text();
+    assert!(stacked.lines().any(|line| line.starts_with("────────") && line.chars().all(|c| c == '─')), "{stacked}");
+    screen.resizes(200, 60).until("panes beside each other", |text| text.lines().nth(30).is_some_and(|l| l.contains('│')));
+    screen.resizes(30, 8).shows("ferry").resizes(140, 42).shows("Emberwick");
+    screen.press(&["C-w"]).loses("│").press(&["C-w"]).shows("│");
+}
+
+#[test]
+fn a_hand_on_the_mouse() {
+    let (_home, screen) = ferry("select 'first' as a;\n\nselect 'second' as b;\n");
+    screen.clicks(10, 4).press(&["C-r"]).shows("second").shows(" ●▎ select 'second'");
+    screen.clicks(10, 2).press(&["C-r"]).shows(" ●▎ select 'first'");
+    // On a hint in the last line.
+    screen.types("").clicks(3, 42).shows("1 row · ");
+}
+
+#[test]
+fn without_colour_and_without_truecolour() {
+    let home = Home::ferry().file("a.sql", "select * from ports");
+    for environment in [&[("NO_COLOR", "1")][..], &[("TERM", "xterm")], &[("COLORTERM", "truecolor")]] {
+        let screen = Screen::start(&home, (100, 30), &["a.sql", "-c", "ferry"], environment);
+        screen.shows("ferry.db").press(&["C-r"]).shows("Gullhaven").shows("∅");
+    }
+}
+
+#[test]
+fn the_demonstration_opens_and_its_ten_statements_run() {
+    let home = Home::new();
+    let screen = home.screen(&["demo"]);
+    screen.shows("saltmarsh.db · main").shows("A tour of Saltmarsh Line");
+    screen.press(&["C-e"]).shows("3. Half a million readings");
+    screen.press(&["C-End", "C-p", "C-n"]).shows("10. And without a semicolon").shows("seagull in the wheelhouse");
+    let text = screen.text();
+    assert!(!text.contains('✗') && !text.contains('◦'), "{text}");
+    screen.press(&["C-Home", "C-n", "C-n", "C-n"]).shows("rows 1–37 of 500,000").press(&["C-t"]).types(">").shows("of 500,000").shows("500000");
+}

@@ -1,0 +1,259 @@
+//! What the tests of the program share: a folder of its own for each, and two fluent helpers.
+//! [`Call`] runs the program without a screen; [`Screen`] runs it in tmux, types, and looks.
+
+#![allow(dead_code)]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+/// How long a screen may take to show what is waited for. Nothing is asserted about time: this only
+/// keeps a failing test from hanging.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A folder in which the program has a home and a project.
+pub struct Home {
+    folder: tempfile::TempDir,
+}
+
+impl Home {
+    pub fn new() -> Home {
+        let home = Home { folder: tempfile::tempdir().unwrap() };
+        std::fs::create_dir_all(home.path("project/.jaunty")).unwrap();
+        home
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// Writes a file of the project.
+    pub fn file(self, name: &str, text: &str) -> Home {
+        std::fs::write(self.path("project").join(name), text).unwrap();
+        self
+    }
+
+    /// Makes a database in the project by these statements.
+    pub fn database(self, name: &str, statements: &str) -> Home {
+        let db = rusqlite::Connection::open(self.path("project").join(name)).unwrap();
+        db.execute_batch(statements).unwrap();
+        self
+    }
+
+    /// A project with a small database `ferry.db`, on which `ferry` is open, `careful` asks and
+    /// `museum` is read-only.
+    pub fn ferry() -> Home {
+        Home::new()
+            .database(
+                "ferry.db",
+                "create table ports(id integer primary key, name text, berths integer);
+                 insert into ports(name, berths) values ('Saltmarsh', 6), ('Gullhaven', 4), ('Emberwick', null);
+                 create view big as select * from ports where berths > 4;",
+            )
+            .file(
+                ".jaunty/connections.toml",
+                "[ferry]\nengine = \"sqlite\"\npath = \"../ferry.db\"\n
+                 [careful]\nengine = \"sqlite\"\npath = \"../ferry.db\"\nguard = \"ask\"\n
+                 [museum]\nengine = \"sqlite\"\npath = \"../ferry.db\"\nguard = \"read-only\"\nnote = \"look, don't touch\"\n",
+            )
+    }
+
+    fn environment(&self) -> Vec<(String, String)> {
+        let path = |name: &str| self.path(name).display().to_string();
+        [("HOME", path("home")), ("XDG_CONFIG_HOME", path("config")), ("XDG_DATA_HOME", path("data")), ("XDG_STATE_HOME", path("state"))]
+            .map(|(name, value)| (name.to_owned(), value))
+            .to_vec()
+    }
+
+    pub fn call(&self, arguments: &[&str]) -> Call {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_jaunty"));
+        command.args(arguments).current_dir(self.path("project")).envs(self.environment());
+        Call { command, input: None }
+    }
+
+    pub fn screen(&self, arguments: &[&str]) -> Screen {
+        Screen::start(self, (140, 42), arguments, &[])
+    }
+}
+
+/// The program without a screen.
+pub struct Call {
+    command: Command,
+    input: Option<Vec<u8>>,
+}
+
+impl Call {
+    pub fn input(mut self, text: &str) -> Call {
+        self.input = Some(text.as_bytes().to_vec());
+        self
+    }
+
+    pub fn output(mut self) -> Output {
+        use std::io::Write;
+        let mut child =
+            self.command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut stdin = child.stdin.take().unwrap();
+        // One that does not read its input may be gone already.
+        let _ = stdin.write_all(&self.input.unwrap_or_default());
+        drop(stdin);
+        child.wait_with_output().unwrap()
+    }
+
+    /// Expects the exit code; returns standard output and standard error.
+    pub fn exits(self, code: i32) -> (String, String) {
+        let output = self.output();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        let (out, err) = (text(output.stdout), text(output.stderr));
+        assert_eq!(output.status.code(), Some(code), "standard output: {out}\nstandard error: {err}");
+        (out, err)
+    }
+
+    /// Expects success; returns standard output.
+    pub fn gives(self) -> String {
+        self.exits(0).0
+    }
+}
+
+/// The program in a terminal.
+pub struct Screen {
+    socket: tempfile::TempDir,
+}
+
+impl Screen {
+    pub fn start(home: &Home, (columns, rows): (u16, u16), arguments: &[&str], environment: &[(&str, &str)]) -> Screen {
+        let screen = Screen { socket: tempfile::tempdir().unwrap() };
+        std::fs::write(screen.socket.path().join("conf"), "set -g status off\nset -g default-terminal tmux-256color\nset -s escape-time 0\nset -s set-clipboard on\nset -g remain-on-exit on\n").unwrap();
+        let quoted = |text: &str| format!("'{}'", text.replace('\'', r"'\''"));
+        let mut line = String::from("exec env");
+        let own = environment.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned()));
+        for (name, value) in home.environment().into_iter().chain(own) {
+            line.push_str(&format!(" {name}={}", quoted(&value)));
+        }
+        for word in [env!("CARGO_BIN_EXE_jaunty")].iter().chain(arguments) {
+            line.push_str(&format!(" {}", quoted(word)));
+        }
+        let (columns, rows) = (columns.to_string(), rows.to_string());
+        let folder = home.path("project").display().to_string();
+        screen.tmux(&["new-session", "-d", "-s", "main", "-x", &columns, "-y", &rows, "-c", &folder, &line]);
+        screen
+    }
+
+    fn tmux(&self, arguments: &[&str]) -> String {
+        let mut command = Command::new("tmux");
+        command.arg("-f").arg(self.socket.path().join("conf")).arg("-S").arg(self.socket.path().join("s")).args(arguments);
+        let output = command.env_remove("TMUX").output().expect("tmux runs; scripts/test installs it");
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Presses keys, by tmux's names for them.
+    pub fn press(&self, keys: &[&str]) -> &Screen {
+        for key in keys {
+            self.tmux(&["send-keys", "-t", "main", key]);
+        }
+        self
+    }
+
+    /// Types text.
+    pub fn types(&self, text: &str) -> &Screen {
+        self.tmux(&["send-keys", "-t", "main", "-l", "--", text]);
+        self
+    }
+
+    /// Pastes text as a terminal does, between the marks of a bracketed paste.
+    pub fn pastes(&self, text: &str) -> &Screen {
+        self.tmux(&["set-buffer", "-b", "hand", text]);
+        self.tmux(&["paste-buffer", "-p", "-r", "-b", "hand", "-t", "main"]);
+        self
+    }
+
+    /// Clicks at a column and a line, both from 1.
+    pub fn clicks(&self, column: u16, line: u16) -> &Screen {
+        self.types(&format!("\x1b[<0;{column};{line}M\x1b[<0;{column};{line}m"))
+    }
+
+    pub fn resizes(&self, columns: u16, rows: u16) -> &Screen {
+        self.tmux(&["resize-window", "-t", "main", "-x", &columns.to_string(), "-y", &rows.to_string()]);
+        self
+    }
+
+    pub fn text(&self) -> String {
+        self.tmux(&["capture-pane", "-p", "-t", "main"])
+    }
+
+    /// What the program has put into the clipboard.
+    pub fn clipboard(&self) -> String {
+        self.tmux(&["show-buffer"])
+    }
+
+    /// Waits until the screen is as wanted.
+    pub fn until(&self, wanted: &str, is: impl Fn(&str) -> bool) -> &Screen {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            let text = self.text();
+            if is(&text) {
+                return self;
+            }
+            assert!(Instant::now() < deadline, "waited for {wanted} and saw\n{text}");
+        }
+    }
+
+    /// Waits until the screen shows a text.
+    pub fn shows(&self, text: &str) -> &Screen {
+        self.until(&format!("{text:?}"), |screen| screen.contains(text))
+    }
+
+    /// Waits until the screen does not show a text any more.
+    pub fn loses(&self, text: &str) -> &Screen {
+        self.until(&format!("{text:?} to go"), |screen| !screen.contains(text))
+    }
+
+    /// The process number of the program.
+    fn process(&self) -> String {
+        self.tmux(&["display-message", "-p", "-t", "main", "#{pane_pid}"]).trim().to_owned()
+    }
+
+    /// Kills the program as a crash does.
+    pub fn kill(&self) {
+        let killed = Command::new("kill").args(["-9", &self.process()]).status().unwrap();
+        assert!(killed.success());
+        self.ends();
+    }
+
+    /// Waits until the program has ended.
+    pub fn ends(&self) -> &Screen {
+        let deadline = Instant::now() + PATIENCE;
+        while self.tmux(&["display-message", "-p", "-t", "main", "#{pane_dead}"]).trim() != "1" {
+            assert!(Instant::now() < deadline, "waited for the end and saw\n{}", self.text());
+        }
+        self
+    }
+
+    /// The exit code of the program, once it has ended.
+    pub fn exit_code(&self) -> String {
+        self.ends();
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            // tmux knows that it has ended a little before it knows how.
+            let status = self.tmux(&["display-message", "-p", "-t", "main", "#{pane_dead_status}"]);
+            if !status.trim().is_empty() || Instant::now() > deadline {
+                return status.trim().to_owned();
+            }
+        }
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        self.tmux(&["kill-server"]);
+    }
+}
+
+/// The text of a file of the project.
+pub fn read(home: &Home, name: &str) -> String {
+    std::fs::read_to_string(home.path("project").join(name)).unwrap()
+}
+
+/// Whether a folder is there and has something in it.
+pub fn holds_something(folder: &Path) -> bool {
+    std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some())
+}

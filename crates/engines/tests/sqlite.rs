@@ -1,0 +1,328 @@
+//! The SQLite engine against real files, through the seam only.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+use jaunty_core::connection::{Guard, Profile};
+use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Flow, Notice, Session, Sink};
+use jaunty_core::rows::cell::column_text;
+use jaunty_core::text::dialect::SQLITE;
+use jaunty_core::text::{rope, split};
+use jaunty_engines::Sqlite;
+use rusqlite::Connection;
+
+#[derive(Default)]
+struct Seen {
+    names: Vec<String>,
+    batches: Vec<RecordBatch>,
+    affected: Vec<Option<u64>>,
+    arrived: Vec<Instant>,
+}
+
+/// Keeps what comes; stops after so many rows.
+#[derive(Clone)]
+struct Collect {
+    seen: Arc<Mutex<Seen>>,
+    most: usize,
+}
+
+impl Collect {
+    fn up_to(most: usize) -> Collect {
+        Collect { seen: Arc::default(), most }
+    }
+
+    fn rows(&self) -> Vec<Vec<String>> {
+        let seen = self.seen.lock().unwrap();
+        let mut rows = Vec::new();
+        for batch in &seen.batches {
+            let columns: Vec<_> = batch.columns().iter().map(column_text).collect();
+            rows.extend((0..batch.num_rows()).map(|row| columns.iter().map(|c| c[row].clone()).collect()));
+        }
+        rows
+    }
+
+    fn count(&self) -> usize {
+        self.seen.lock().unwrap().batches.iter().map(RecordBatch::num_rows).sum()
+    }
+}
+
+impl Sink for Collect {
+    fn wanted(&self) -> Flow {
+        if self.count() >= self.most { Flow::Stop } else { Flow::GoOn }
+    }
+    fn columns(&mut self, schema: SchemaRef) -> Flow {
+        self.seen.lock().unwrap().names = schema.fields().iter().map(|f| f.name().clone()).collect();
+        Flow::GoOn
+    }
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        let mut seen = self.seen.lock().unwrap();
+        seen.batches.push(batch);
+        seen.arrived.push(Instant::now());
+        drop(seen);
+        self.wanted()
+    }
+    fn affected(&mut self, rows: Option<u64>) -> Flow {
+        self.seen.lock().unwrap().affected.push(rows);
+        Flow::GoOn
+    }
+    fn notice(&mut self, _: Notice) {}
+}
+
+fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
+    Sqlite.connect(&Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
+}
+
+fn memory() -> Box<dyn Session> {
+    connect(Path::new(":memory:")).unwrap()
+}
+
+fn run(session: &mut dyn Session, statement: &str) -> Result<Collect, EngineError> {
+    let collect = Collect::up_to(usize::MAX);
+    session.run(statement, Box::new(collect.clone())).map(|()| collect)
+}
+
+/// A file with a table of so many rows.
+fn database(folder: &Path, rows: i64) -> PathBuf {
+    let path = folder.join("ferry.db");
+    let db = Connection::open(&path).unwrap();
+    db.execute_batch("create table ports(id integer primary key, name text)").unwrap();
+    db.execute("insert into ports with recursive n(i) as (select 1 union all select i + 1 from n where i < ?1) select i, 'port ' || i from n", [rows]).unwrap();
+    path
+}
+
+#[test]
+fn values_keep_their_types() {
+    let mut session = memory();
+    let select = "select 1 as a, 1.5 as b, 'é名' as c, x'00ff' as d, null as e, 9223372036854775807 as f
+                  union all select 'x', 2, null, 3.0, x'', -1";
+    let found = run(session.as_mut(), select).unwrap();
+    assert_eq!(found.seen.lock().unwrap().names, ["a", "b", "c", "d", "e", "f"]);
+    let rows = found.rows();
+    assert_eq!(rows[0], ["1", "1.5", "é名", "00ff", "∅", "9223372036854775807"]);
+    assert_eq!(rows[1], ["x", "2", "∅", "3.0", "", "-1"]);
+}
+
+#[test]
+fn text_that_is_no_text_stays_bytes() {
+    let found = run(memory().as_mut(), "select cast(x'ff41' as text)").unwrap();
+    assert_eq!(found.rows(), [["ff41"]]);
+}
+
+#[test]
+fn rows_touched_are_told() {
+    let mut session = memory();
+    let told = |session: &mut dyn Session, sql: &str| run(session, sql).unwrap().seen.lock().unwrap().affected.clone();
+    assert_eq!(told(session.as_mut(), "create table t(a)"), [None]);
+    assert_eq!(told(session.as_mut(), "insert into t values (1), (2), (3)"), [Some(3)]);
+    assert_eq!(told(session.as_mut(), "update t set a = 0 where a > 1"), [Some(2)]);
+    assert_eq!(told(session.as_mut(), "delete from t where a = 99"), [Some(0)]);
+    assert_eq!(told(session.as_mut(), "create index i on t(a)"), [None]);
+    assert_eq!(run(session.as_mut(), "insert into t values (7) returning a, a + 1").unwrap().rows(), [["7", "8"]]);
+}
+
+#[test]
+fn an_error_names_the_place() {
+    let mut session = memory();
+    let Err(error) = run(session.as_mut(), "select 1,\n  nmae from sqlite_schema") else { panic!("it ran") };
+    assert_eq!((error.kind, error.at), (ErrorKind::Refused, Some(12)));
+    assert_eq!(error.explain("select 1,\n  nmae from sqlite_schema", 5), "no such column: nmae [SQLITE_ERROR]\n  6 |   nmae from sqlite_schema\n    |   ^");
+    assert!(run(session.as_mut(), "select 1").is_ok(), "the session can still be used");
+}
+
+#[test]
+fn a_parameter_without_a_value_is_refused() {
+    let Err(error) = run(memory().as_mut(), "select :when") else { panic!("it ran") };
+    assert_eq!(error.message, "the statement has a parameter, :when, and no value for it");
+}
+
+#[test]
+fn it_tells_where_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut session = connect(&database(folder.path(), 3)).unwrap();
+    let place = session.place().unwrap();
+    assert_eq!((place.database.as_str(), place.schema.as_str(), place.in_transaction), ("ferry.db", "main", false));
+    run(session.as_mut(), "begin").unwrap();
+    assert!(session.place().unwrap().in_transaction);
+}
+
+#[test]
+fn effects_are_told_without_running() {
+    let mut session = memory();
+    run(session.as_mut(), "create table t(a)").unwrap();
+    assert_eq!(session.effect("select * from t"), Ok(Effect::Reads));
+    assert_eq!(session.effect("insert into t values (1)"), Ok(Effect::Writes));
+    assert_eq!(session.effect("with x as (select 1) delete from t"), Ok(Effect::Writes));
+    assert!(session.effect("selct").is_err());
+    assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["0"]]);
+}
+
+#[test]
+fn the_server_refuses_writes_when_read_only() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = database(folder.path(), 3);
+    for path in [file.to_string_lossy().as_ref(), ":memory:"] {
+        let profile = Profile::new("guarded", "sqlite").with("path", path).guarded(Guard::ReadOnly);
+        let mut session = Sqlite.connect(&profile, None).unwrap();
+        let Err(error) = run(session.as_mut(), "create table t(a)") else { panic!("{path} was written") };
+        assert_eq!(error.code.as_deref(), Some("SQLITE_READONLY"), "{error}");
+    }
+}
+
+/// What is wrong with a file is told in a sentence, at once.
+#[test]
+fn files_that_cannot_be_opened() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    std::fs::write(path("letter.txt"), "Dear passengers, the tide is late today.").unwrap();
+    let mut corrupt = std::fs::read(database(folder.path(), 3)).unwrap();
+    corrupt[18..24].fill(0xff);
+    std::fs::write(path("corrupt.db"), corrupt).unwrap();
+    for (name, message) in [
+        ("missing.db", "there is no file HERE/missing.db"),
+        ("letter.txt", "HERE/letter.txt is not a SQLite database"),
+        (".", "HERE/. is a folder"),
+        ("corrupt.db", "HERE/corrupt.db cannot be opened: file is not a database"),
+    ] {
+        let Err(error) = connect(&path(name)) else { panic!("{name} was opened") };
+        assert_eq!(error.message.replace(&folder.path().display().to_string(), "HERE"), message);
+        assert!(error.remedy.is_some(), "{name}");
+    }
+    assert!(!path("missing.db").exists(), "nothing was made");
+    std::fs::write(path("empty.db"), "").unwrap();
+    assert!(connect(&path("empty.db")).is_ok(), "an empty file is an empty database");
+    let create = Profile::new("new", "sqlite").with("path", path("new.db").to_string_lossy());
+    let create = Profile { settings: create.settings.into_iter().chain([("create".into(), jaunty_core::connection::Setting::Flag(true))]).collect(), ..Profile::new("new", "sqlite") };
+    assert!(Sqlite.connect(&create, None).is_ok());
+}
+
+#[test]
+fn damage_in_the_middle_keeps_the_rows_before_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = database(folder.path(), 20_000);
+    let mut bytes = std::fs::read(&path).unwrap();
+    let middle = bytes.len() / 2 / 4096 * 4096;
+    bytes[middle..middle + 4096 * 8].fill(0xa5);
+    std::fs::write(&path, bytes).unwrap();
+    let collect = Collect::up_to(usize::MAX);
+    let Err(error) = connect(&path).unwrap().run("select * from ports", Box::new(collect.clone())) else { panic!("it read") };
+    assert_eq!(error.kind, ErrorKind::Damaged, "{error}");
+    assert!(collect.count() > 1000, "{} rows", collect.count());
+}
+
+#[test]
+fn a_lock_is_told_and_nothing_is_lost() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = database(folder.path(), 3);
+    let other = Connection::open(&path).unwrap();
+    other.execute_batch("begin exclusive").unwrap();
+    let Err(error) = connect(&path) else { panic!("it was opened") };
+    assert!(error.message.ends_with("cannot be opened: database is locked"), "{}", error.message);
+    assert_eq!(error.kind, ErrorKind::Locked);
+    other.execute_batch("commit").unwrap();
+    assert!(connect(&path).is_ok());
+}
+
+#[test]
+fn a_statement_stops_when_nobody_wants_more() {
+    let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
+    let mut session = memory();
+    let collect = Collect::up_to(100_000);
+    let Err(error) = session.run(endless, Box::new(collect.clone())) else { panic!("it ended") };
+    assert_eq!(error.kind, ErrorKind::Stopped);
+    assert!(collect.count() >= 100_000);
+    assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+}
+
+#[test]
+fn another_thread_ends_a_statement_without_rows() {
+    let mut session = memory();
+    let canceller = session.canceller();
+    let (begun, begins) = std::sync::mpsc::channel();
+    let worker = std::thread::spawn(move || {
+        begun.send(()).unwrap();
+        run(session.as_mut(), "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n").map(|_| ())
+    });
+    begins.recv().unwrap();
+    while !worker.is_finished() {
+        canceller.cancel();
+        std::thread::yield_now();
+    }
+    assert_eq!(worker.join().unwrap().map_err(|e| e.kind), Err(ErrorKind::Stopped));
+}
+
+/// A row that was found does not wait for the next, which may be far.
+#[test]
+fn rows_do_not_wait_for_the_next() {
+    let slow = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 3000000)
+                select i from n where i in (1, 2, 3, 3000000)";
+    let found = run(memory().as_mut(), slow).unwrap();
+    let seen = found.seen.lock().unwrap();
+    let rows: Vec<_> = seen.batches.iter().map(RecordBatch::num_rows).collect();
+    assert_eq!(rows, [3, 1]);
+    let between = seen.arrived[1] - seen.arrived[0];
+    assert!(between > Duration::ZERO);
+}
+
+#[test]
+fn the_catalog_lists_every_kind() {
+    let mut session = memory();
+    for sql in [
+        "create table \"odd \"\" name\"(id integer primary key, note text not null, twice as (id * 2))",
+        "create view v as select id from \"odd \"\" name\"",
+        "create index i on \"odd \"\" name\"(note)",
+        "create trigger g after insert on \"odd \"\" name\" begin select 1; end",
+        "create view broken as select * from gone",
+    ] {
+        run(session.as_mut(), sql).unwrap();
+    }
+    let mut found = Vec::new();
+    session.catalog(&mut |object| {
+        let columns: Vec<_> = object.columns.iter().map(|c| format!("{}:{}{}", c.name, c.db_type, if c.key { " key" } else { "" })).collect();
+        found.push(format!("{} {} ({})", object.kind.word(), object.name, columns.join(", ")));
+        Flow::GoOn
+    }).unwrap();
+    assert_eq!(found, [
+        "table odd \" name (id:INTEGER key, note:TEXT, twice:)",
+        "view broken ()",
+        "view v (id:INTEGER)",
+        "index i ()",
+        "trigger g ()",
+    ]);
+}
+
+/// Where every statement ends in a semicolon, our split is the one that SQLite makes: each piece,
+/// given to SQLite, is one statement, and SQLite stops reading where we do.
+#[test]
+fn the_split_is_sqlites_own() {
+    let script = include_str!("script.sql");
+    let text = rope(script);
+    let db = Connection::open_in_memory().unwrap();
+    let mut at = 0;
+    let mut count = 0;
+    for statement in split::statements(&text, &SQLITE, 0) {
+        let (ours, tail) = (statement.end, sqlite_tail(&db, &script[at..]));
+        assert_eq!(at + tail, ours, "after {:?}", &script[statement.start..ours]);
+        db.execute_batch(&script[statement.start..statement.end]).unwrap();
+        at = ours;
+        count += 1;
+    }
+    assert_eq!(count, 28);
+}
+
+/// How many bytes SQLite takes for the first statement of a text.
+#[allow(unsafe_code)] // the tail is not to be had otherwise
+fn sqlite_tail(db: &Connection, text: &str) -> usize {
+    use rusqlite::ffi;
+    let mut statement = std::ptr::null_mut();
+    let mut tail = std::ptr::null();
+    // SAFETY: the text outlives the call and its length is given; the statement is finalized.
+    unsafe {
+        let code = ffi::sqlite3_prepare_v2(db.handle(), text.as_ptr().cast(), text.len() as i32, &mut statement, &mut tail);
+        assert_eq!(code, ffi::SQLITE_OK, "{:?}", text.lines().take(3).collect::<Vec<_>>());
+        ffi::sqlite3_finalize(statement);
+        tail.cast::<u8>().offset_from(text.as_ptr()) as usize
+    }
+}
