@@ -1,1 +1,5 @@
-//! wip
+//! What the measurements share. `cargo bench -p jaunty-bench` runs them all; `benches/floors.rs`
+//! says what each measures.
+
+pub mod measured;
+pub mod program;

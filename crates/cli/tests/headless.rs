@@ -9,8 +9,13 @@ use support::Home;
 #[test]
 fn rows_in_every_format() {
     let home = Home::ferry();
-    let run = |format: &str| home.call(&["run", "-c", "ferry", "-s", "select id, name, berths from ports", "-f", format]).gives();
-    assert_eq!(run("table"), "id  name       berths\n──  ─────────  ──────\n 1  Saltmarsh       6\n 2  Gullhaven       4\n 3  Emberwick       ∅\n");
+    let run = |format: &str| {
+        home.call(&["run", "-c", "ferry", "-s", "select id, name, berths from ports", "-f", format]).gives()
+    };
+    assert_eq!(
+        run("table"),
+        "id  name       berths\n──  ─────────  ──────\n 1  Saltmarsh       6\n 2  Gullhaven       4\n 3  Emberwick       ∅\n"
+    );
     assert_eq!(run("csv"), "id,name,berths\n1,Saltmarsh,6\n2,Gullhaven,4\n3,Emberwick,\n");
     assert_eq!(run("jsonl").lines().nth(2), Some(r#"{"id":3,"name":"Emberwick","berths":null}"#));
     assert_eq!(serde_json::from_str::<serde_json::Value>(&run("json")).unwrap()[1]["name"], "Gullhaven");
@@ -23,7 +28,11 @@ fn statements_come_from_text_file_line_and_standard_input() {
     assert_eq!(home.call(&["run", "-c", "ferry", "two.sql", "-f", "csv"]).gives(), "a\n1\na\n2\n");
     assert_eq!(home.call(&["run", "-c", "ferry", "two.sql:4", "-f", "csv"]).gives(), "a\n2\n");
     assert_eq!(home.call(&["run", "-c", "ferry", "-", "-f", "csv"]).input("select 3 as a").gives(), "a\n3\n");
-    assert_eq!(home.call(&["run", "-c", "ferry.db", "-s", "select 4 as a", "-f", "csv"]).gives(), "a\n4\n", "a file is a connection");
+    assert_eq!(
+        home.call(&["run", "-c", "ferry.db", "-s", "select 4 as a", "-f", "csv"]).gives(),
+        "a\n4\n",
+        "a file is a connection"
+    );
 }
 
 #[test]
@@ -31,7 +40,8 @@ fn a_file_gets_its_name_when_it_is_whole() {
     let home = Home::ferry();
     home.call(&["run", "-c", "ferry", "-s", "select name from ports", "-o", "ports.csv"]).gives();
     assert_eq!(support::read(&home, "ports.csv"), "name\nSaltmarsh\nGullhaven\nEmberwick\n");
-    home.call(&["run", "-c", "ferry", "-s", "select name from ports; select nmae from ports", "-o", "half.json"]).exits(1);
+    home.call(&["run", "-c", "ferry", "-s", "select name from ports; select nmae from ports", "-o", "half.json"])
+        .exits(1);
     let left: Vec<_> = std::fs::read_dir(home.path("project")).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert!(!left.iter().any(|name| name.to_string_lossy().contains("half")), "{left:?}");
 }
@@ -53,9 +63,15 @@ fn mistakes_end_with_two() {
         (&["run", "-c", "ferry", "open.sql"], "the statement at line 1 has a quote or comment that never closes"),
         (&["run", "-c", "ferry", "empty.sql"], "there is no statement to run"),
         (&["run", "-c", "ferry", "open.sql:7"], "there is no line 7; the file has 1"),
-        (&["run", "-c", "careful", "-s", "delete from ports"], "careful asks before anything that writes; add --yes to run: delete from ports"),
+        (
+            &["run", "-c", "careful", "-s", "delete from ports"],
+            "careful asks before anything that writes; add --yes to run: delete from ports",
+        ),
         (&["statements", "open.sql", "--dialect", "latin"], "there is no dialect \"latin\". Use one of: sqlite."),
-        (&[], "the screen needs a terminal. `jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration."),
+        (
+            &[],
+            "the screen needs a terminal. `jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration.",
+        ),
     ] {
         assert_eq!(home.call(arguments).exits(2).1, format!("jaunty: {message}\n"));
     }
@@ -77,7 +93,10 @@ fn a_closed_pipe_is_quiet_and_ends_the_statement() {
     let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
     let line = format!("'{}' run -c ferry.db -f csv -s '{endless}' | head -3", env!("CARGO_BIN_EXE_jaunty"));
     let mut shell = Command::new("bash");
-    shell.args(["-o", "pipefail", "-c", &line]).current_dir(home.path("project")).env("XDG_STATE_HOME", home.path("state"));
+    shell
+        .args(["-o", "pipefail", "-c", &line])
+        .current_dir(home.path("project"))
+        .env("XDG_STATE_HOME", home.path("state"));
     let output = shell.env("HOME", home.path("home")).output().unwrap();
     assert_eq!((output.status.code(), String::from_utf8(output.stdout).unwrap().as_str()), (Some(0), "i\n1\n2\n"));
     assert_eq!(String::from_utf8(output.stderr).unwrap(), "");
@@ -89,10 +108,13 @@ fn statements_are_listed_as_json() {
     let home = Home::new().file("a.sql", text);
     let out = home.call(&["statements", "a.sql"]).gives();
     let lines: Vec<serde_json::Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
-    assert_eq!(lines, [
-        serde_json::json!({"start": 9, "end": 18, "line": 2, "title": "Ports", "kind": "query"}),
-        serde_json::json!({"start": 20, "end": 37, "line": 4, "title": null, "kind": "definition"}),
-    ]);
+    assert_eq!(
+        lines,
+        [
+            serde_json::json!({"start": 9, "end": 18, "line": 2, "title": "Ports", "kind": "query"}),
+            serde_json::json!({"start": 20, "end": 37, "line": 4, "title": null, "kind": "definition"}),
+        ]
+    );
     assert_eq!(home.call(&["statements", "-"]).input(text).gives(), out);
 }
 
@@ -103,7 +125,8 @@ fn connections_are_listed_with_their_mistakes() {
     assert!(out.lines().any(|line| line.starts_with("museum   sqlite  read-only  look, don't touch")), "{out}");
     let json: serde_json::Value = serde_json::from_str(&home.call(&["connections", "--json"]).gives()).unwrap();
     assert_eq!((&json[1]["name"], &json[1]["guard"]), (&"careful".into(), &"ask".into()));
-    let home = home.file(".jaunty/connections.toml", "[a]\nengine = \"sqlite\"\npath = \"x\"\n[b]\nengine = \"sqlit\"\n");
+    let home =
+        home.file(".jaunty/connections.toml", "[a]\nengine = \"sqlite\"\npath = \"x\"\n[b]\nengine = \"sqlit\"\n");
     let (out, err) = home.call(&["connections"]).exits(2);
     assert!(out.contains("\na "), "{out}");
     assert!(err.contains("connections.toml, line 5: there is no engine \"sqlit\". Did you mean \"sqlite\"?"), "{err}");
@@ -111,8 +134,15 @@ fn connections_are_listed_with_their_mistakes() {
 
 #[test]
 fn every_kind_of_bad_file_gets_a_sentence() {
-    let home = Home::new().file("letter.db", "Dear passengers, the tide is late today.").database("locked.db", "create table t(a)");
-    let home = home.file(".jaunty/connections.toml", &["missing", "letter", "locked"].map(|n| format!("[{n}]\nengine = \"sqlite\"\npath = \"../{n}.db\"\n")).concat());
+    let home = Home::new()
+        .file("letter.db", "Dear passengers, the tide is late today.")
+        .database("locked.db", "create table t(a)");
+    let home = home.file(
+        ".jaunty/connections.toml",
+        &["missing", "letter", "locked"]
+            .map(|n| format!("[{n}]\nengine = \"sqlite\"\npath = \"../{n}.db\"\n"))
+            .concat(),
+    );
     let lock = rusqlite::Connection::open(home.path("project/locked.db")).unwrap();
     lock.execute_batch("begin exclusive").unwrap();
     for (name, what, remedy) in [
@@ -131,11 +161,18 @@ fn every_kind_of_bad_file_gets_a_sentence() {
 fn a_read_only_folder_gets_a_sentence_and_reads_still_work() {
     use std::os::unix::fs::PermissionsExt;
     let home = Home::ferry();
-    let set = |path: &std::path::Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    let set =
+        |path: &std::path::Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
     let (program, project) = (home.path("jaunty"), home.path("project"));
     std::fs::copy(env!("CARGO_BIN_EXE_jaunty"), &program).unwrap();
     std::fs::create_dir(home.path("open")).unwrap();
-    for (path, mode) in [(home.path(""), 0o755), (program.clone(), 0o755), (home.path("open"), 0o777), (project.join("ferry.db"), 0o666), (project.clone(), 0o555)] {
+    for (path, mode) in [
+        (home.path(""), 0o755),
+        (program.clone(), 0o755),
+        (home.path("open"), 0o777),
+        (project.join("ferry.db"), 0o666),
+        (project.clone(), 0o555),
+    ] {
         set(&path, mode);
     }
     let root = String::from_utf8(Command::new("id").arg("-u").output().unwrap().stdout).unwrap().trim() == "0";
@@ -145,7 +182,12 @@ fn a_read_only_folder_gets_a_sentence_and_reads_still_work() {
             command.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
         }
         command.args(["run", "-c", "ferry", "-f", "csv", "-s", statement]).current_dir(&project);
-        command.env("HOME", home.path("open")).env("XDG_STATE_HOME", home.path("open")).env_remove("XDG_CONFIG_HOME").output().unwrap()
+        command
+            .env("HOME", home.path("open"))
+            .env("XDG_STATE_HOME", home.path("open"))
+            .env_remove("XDG_CONFIG_HOME")
+            .output()
+            .unwrap()
     };
     let wrote = run("insert into ports(name) values ('Oystergate')");
     let err = String::from_utf8_lossy(&wrote.stderr).into_owned();
@@ -175,7 +217,13 @@ fn the_demonstration_prints_ten_results() {
     let out = home.call(&["demo", "--print", "--folder", &folder]).gives();
     let titles: Vec<_> = out.lines().filter(|line| line.starts_with("-- ")).collect();
     assert_eq!(titles.len(), 10, "{titles:?}");
-    for fact in ["潮村桟橋", "… and 499988 more rows (500000 in all)", "3 rows changed", "paid 62.5", "seagull in the wheelhouse"] {
+    for fact in [
+        "潮村桟橋",
+        "… and 499988 more rows (500000 in all)",
+        "3 rows changed",
+        "paid 62.5",
+        "seagull in the wheelhouse",
+    ] {
         assert!(out.contains(fact), "{fact} is not in {out}");
     }
     assert!(home.path("demo/tour.sql").exists() && home.path("demo/connections.toml").exists());
@@ -184,5 +232,9 @@ fn the_demonstration_prints_ten_results() {
 #[test]
 fn the_list_of_keys_in_the_documentation_is_true() {
     let written = include_str!("../../../docs/keys.md");
-    assert_eq!(Home::new().call(&["keys", "--markdown"]).gives(), written, "make it anew: jaunty keys --markdown > docs/keys.md");
+    assert_eq!(
+        Home::new().call(&["keys", "--markdown"]).gives(),
+        written,
+        "make it anew: jaunty keys --markdown > docs/keys.md"
+    );
 }

@@ -4,7 +4,8 @@ mod support;
 
 use support::{Home, Screen};
 
-const ENDLESS: &str = "with recursive n(i) as (select 1 union all select i + 1 from n) select i, 'row ' || i as name from n";
+const ENDLESS: &str =
+    "with recursive n(i) as (select 1 union all select i + 1 from n) select i, 'row ' || i as name from n";
 
 fn ferry(buffer: &str) -> (Home, Screen) {
     let home = Home::ferry().file("a.sql", buffer);
@@ -98,13 +99,17 @@ fn a_crash_brings_back_the_last_keystroke() {
 #[test]
 fn a_crash_while_rows_stream_keeps_whole_batches() {
     let (home, screen) = ferry(ENDLESS);
-    screen.press(&["C-r"]).shows("so far").until("many rows", |text| text.contains(",000") || text.contains("of 1") && text.contains(','));
+    screen
+        .press(&["C-r"])
+        .shows("so far")
+        .until("many rows", |text| text.contains(",000") || text.contains("of 1") && text.contains(','));
     screen.kill();
     let again = home.screen(&["a.sql", "-c", "ferry"]);
     again.shows("cut short · ").shows("rows kept").shows("row 30\n");
     again.press(&["C-t"]).types(">").loses("rows 1–37").shows("cut short");
     let logbook = rusqlite::Connection::open(home.path("state/jaunty/logbook.db")).unwrap();
-    let (outcome, rows): (String, i64) = logbook.query_row("select outcome, row_count from runs", [], |r| Ok((r.get(0)?, r.get(1)?))).unwrap();
+    let (outcome, rows): (String, i64) =
+        logbook.query_row("select outcome, row_count from runs", [], |r| Ok((r.get(0)?, r.get(1)?))).unwrap();
     assert_eq!(outcome, "cut short");
     let archive = std::fs::read_dir(home.path("state/jaunty/archives")).unwrap().next().unwrap().unwrap().path();
     let archive = jaunty_core::archive::Archive::open(&archive).unwrap();
@@ -115,13 +120,19 @@ fn a_crash_while_rows_stream_keeps_whole_batches() {
 
 #[test]
 fn hostile_cells_stay_in_their_cells() {
-    let (_home, screen) = ferry("select char(27) || '[2J' || char(27) || ']0;owned' || char(7) || char(10) || char(9) as bad, 'after' as a\nunion all select char(0x202e) || 'right to left', 'after'\nunion all select '名前' || char(0x200b) || 'é', 'after'\nunion all select 'plain', 'after'");
+    let (_home, screen) = ferry(
+        "select char(27) || '[2J' || char(27) || ']0;owned' || char(7) || char(10) || char(9) as bad, 'after' as a\nunion all select char(0x202e) || 'right to left', 'after'\nunion all select '名前' || char(0x200b) || 'é', 'after'\nunion all select 'plain', 'after'",
+    );
     screen.press(&["C-r"]).shows("rows 1–4 of 4").shows("␛[2J␛]0;owned␇␊␉").shows("�right to left").shows("名前�é");
     let text = screen.text();
-    let columns: Vec<usize> = text.lines().filter(|line| line.contains("  after")).map(|line| {
-        let before = &line[..line.rfind("after").unwrap()];
-        jaunty_core::text::clean::width(before)
-    }).collect();
+    let columns: Vec<usize> = text
+        .lines()
+        .filter(|line| line.contains("  after"))
+        .map(|line| {
+            let before = &line[..line.rfind("after").unwrap()];
+            jaunty_core::text::clean::width(before)
+        })
+        .collect();
     assert_eq!(columns.len(), 4, "{text}");
     assert!(columns.windows(2).all(|pair| pair[0] == pair[1]), "not aligned: {columns:?}\n{text}");
     assert!(text.lines().next().unwrap().contains("ferry.db · main"), "the context line stands\n{text}");
@@ -133,7 +144,11 @@ fn guards_are_told_and_hold() {
     let museum = home.screen(&["a.sql", "-c", "museum"]);
     museum.shows("## READ-ONLY ##").press(&["C-r"]).shows("attempt to write a readonly database");
     let careful = home.screen(&["a.sql", "-c", "careful"]);
-    careful.shows("?? ASKS FIRST ??").shows("ferry.db").press(&["C-r"]).shows("careful asks before anything that writes: delete from ports");
+    careful
+        .shows("?? ASKS FIRST ??")
+        .shows("ferry.db")
+        .press(&["C-r"])
+        .shows("careful asks before anything that writes: delete from ports");
     careful.press(&["n"]).loses("asks before").press(&["C-n", "C-r"]).shows("rows 1–1 of 1").shows(" 3");
     careful.press(&["C-p", "C-r"]).shows("yes, run it").press(&["y"]).shows("1 row changed");
 }
@@ -149,11 +164,24 @@ fn an_open_transaction_is_in_sight_and_leaving_says_what_happens() {
 #[test]
 fn unsaved_text_is_asked_about() {
     let (home, screen) = ferry("select 1");
-    screen.types("-- ").shows("+ unsaved").press(&["C-q"]).shows("a.sql has unsaved text.").press(&["Escape"]).loses("has unsaved");
+    screen
+        .types("-- ")
+        .shows("+ unsaved")
+        .press(&["C-q"])
+        .shows("a.sql has unsaved text.")
+        .press(&["Escape"])
+        .loses("has unsaved");
     screen.press(&["C-q"]).shows("save and leave").press(&["s"]).ends();
     assert_eq!(support::read(&home, "a.sql"), "-- select 1");
     let again = home.screen(&["a.sql", "-c", "ferry"]);
-    again.shows("-- select 1").types("x").shows("+ unsaved").press(&["C-q"]).shows("drop the text").press(&["d"]).ends();
+    again
+        .shows("-- select 1")
+        .types("x")
+        .shows("+ unsaved")
+        .press(&["C-q"])
+        .shows("drop the text")
+        .press(&["d"])
+        .ends();
     assert_eq!(support::read(&home, "a.sql"), "-- select 1");
     let third = home.screen(&["a.sql", "-c", "ferry"]);
     third.shows("-- select 1").shows("ferry.db");
@@ -173,22 +201,47 @@ fn a_file_that_changed_outside_is_not_overwritten_unasked() {
 #[test]
 fn every_action_is_found_by_typing() {
     let (_home, screen) = ferry("select 1");
-    screen.press(&["C-l"]).shows("actions").types("fools").shows("Change between lamplight").press(&["Enter"]).loses("type to narrow");
+    screen
+        .press(&["C-l"])
+        .shows("actions")
+        .types("fools")
+        .shows("Change between lamplight")
+        .press(&["Enter"])
+        .loses("type to narrow");
     screen.press(&["F2"]).shows("Run the statement at the cursor").press(&["Escape"]).loses("docs/keys.md");
-    screen.press(&["F3"]).shows("3 of 3 connections").types("mus").shows("1 of 3 connections").press(&["Enter"]).shows("## READ-ONLY ##");
+    screen
+        .press(&["F3"])
+        .shows("3 of 3 connections")
+        .types("mus")
+        .shows("1 of 3 connections")
+        .press(&["Enter"])
+        .shows("## READ-ONLY ##");
 }
 
 #[test]
 fn tables_are_found_and_looked_at() {
     let (_home, screen) = ferry("select 1\n");
-    screen.press(&["C-o"]).shows("2 of 2 tables").shows("id, name, berths").types("port").shows("1 of 2").press(&["Enter"]);
+    screen
+        .press(&["C-o"])
+        .shows("2 of 2 tables")
+        .shows("id, name, berths")
+        .types("port")
+        .shows("1 of 2")
+        .press(&["Enter"]);
     screen.shows("select * from ports;").shows("select 1;").shows("rows 1–3 of 3").shows("Gullhaven");
 }
 
 #[test]
 fn editing_with_undo_selection_and_paste() {
     let (_home, screen) = ferry("");
-    screen.types("select one").shows("select one").press(&["C-z"]).shows("select").loses("one").press(&["C-y"]).shows("select one");
+    screen
+        .types("select one")
+        .shows("select one")
+        .press(&["C-z"])
+        .shows("select")
+        .loses("one")
+        .press(&["C-y"])
+        .shows("select one");
     screen.press(&["C-a"]).pastes("values (1),\n  (2)").shows("(2)").loses("select one");
     screen.press(&["C-a", "C-x"]).loses("values").press(&["C-v", "C-v"]).shows("(2)values (1),");
     assert_eq!(screen.clipboard(), "values (1),\n  (2)");
@@ -208,7 +261,9 @@ fn any_size_of_terminal() {
     screen.shows("ferry.db").press(&["C-r"]).shows("rows 1–3 of 3");
     let stacked = screen.text();
     assert!(stacked.lines().any(|line| line.starts_with("────────") && line.chars().all(|c| c == '─')), "{stacked}");
-    screen.resizes(200, 60).until("panes beside each other", |text| text.lines().nth(30).is_some_and(|l| l.contains('│')));
+    screen
+        .resizes(200, 60)
+        .until("panes beside each other", |text| text.lines().nth(30).is_some_and(|l| l.contains('│')));
     screen.resizes(30, 8).shows("ferry").resizes(140, 42).shows("Emberwick");
     screen.press(&["C-w"]).loses("│").press(&["C-w"]).shows("│");
 }
@@ -240,5 +295,11 @@ fn the_demonstration_opens_and_its_ten_statements_run() {
     screen.press(&["C-End", "C-p", "C-n"]).shows("10. And without a semicolon").shows("seagull in the wheelhouse");
     let text = screen.text();
     assert!(!text.contains('✗') && !text.contains('◦'), "{text}");
-    screen.press(&["C-Home", "C-n", "C-n", "C-n"]).shows("rows 1–37 of 500,000").press(&["C-t"]).types(">").shows("of 500,000").shows("500000");
+    screen
+        .press(&["C-Home", "C-n", "C-n", "C-n"])
+        .shows("rows 1–37 of 500,000")
+        .press(&["C-t"])
+        .types(">")
+        .shows("of 500,000")
+        .shows("500000");
 }

@@ -128,7 +128,10 @@ fn an_error_names_the_place() {
     let mut session = memory();
     let Err(error) = run(session.as_mut(), "select 1,\n  nmae from sqlite_schema") else { panic!("it ran") };
     assert_eq!((error.kind, error.at), (ErrorKind::Refused, Some(12)));
-    assert_eq!(error.explain("select 1,\n  nmae from sqlite_schema", 5), "no such column: nmae [SQLITE_ERROR]\n  6 |   nmae from sqlite_schema\n    |   ^");
+    assert_eq!(
+        error.explain("select 1,\n  nmae from sqlite_schema", 5),
+        "no such column: nmae [SQLITE_ERROR]\n  6 |   nmae from sqlite_schema\n    |   ^"
+    );
     assert!(run(session.as_mut(), "select 1").is_ok(), "the session can still be used");
 }
 
@@ -194,7 +197,14 @@ fn files_that_cannot_be_opened() {
     std::fs::write(path("empty.db"), "").unwrap();
     assert!(connect(&path("empty.db")).is_ok(), "an empty file is an empty database");
     let create = Profile::new("new", "sqlite").with("path", path("new.db").to_string_lossy());
-    let create = Profile { settings: create.settings.into_iter().chain([("create".into(), jaunty_core::connection::Setting::Flag(true))]).collect(), ..Profile::new("new", "sqlite") };
+    let create = Profile {
+        settings: create
+            .settings
+            .into_iter()
+            .chain([("create".into(), jaunty_core::connection::Setting::Flag(true))])
+            .collect(),
+        ..Profile::new("new", "sqlite")
+    };
     assert!(Sqlite.connect(&create, None).is_ok());
 }
 
@@ -207,7 +217,9 @@ fn damage_in_the_middle_keeps_the_rows_before_it() {
     bytes[middle..middle + 4096 * 8].fill(0xa5);
     std::fs::write(&path, bytes).unwrap();
     let collect = Collect::up_to(usize::MAX);
-    let Err(error) = connect(&path).unwrap().run("select * from ports", Box::new(collect.clone())) else { panic!("it read") };
+    let Err(error) = connect(&path).unwrap().run("select * from ports", Box::new(collect.clone())) else {
+        panic!("it read")
+    };
     assert_eq!(error.kind, ErrorKind::Damaged, "{error}");
     assert!(collect.count() > 1000, "{} rows", collect.count());
 }
@@ -243,7 +255,8 @@ fn another_thread_ends_a_statement_without_rows() {
     let (begun, begins) = std::sync::mpsc::channel();
     let worker = std::thread::spawn(move || {
         begun.send(()).unwrap();
-        run(session.as_mut(), "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n").map(|_| ())
+        run(session.as_mut(), "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n")
+            .map(|_| ())
     });
     begins.recv().unwrap();
     while !worker.is_finished() {
@@ -279,18 +292,27 @@ fn the_catalog_lists_every_kind() {
         run(session.as_mut(), sql).unwrap();
     }
     let mut found = Vec::new();
-    session.catalog(&mut |object| {
-        let columns: Vec<_> = object.columns.iter().map(|c| format!("{}:{}{}", c.name, c.db_type, if c.key { " key" } else { "" })).collect();
-        found.push(format!("{} {} ({})", object.kind.word(), object.name, columns.join(", ")));
-        Flow::GoOn
-    }).unwrap();
-    assert_eq!(found, [
-        "table odd \" name (id:INTEGER key, note:TEXT, twice:)",
-        "view broken ()",
-        "view v (id:INTEGER)",
-        "index i ()",
-        "trigger g ()",
-    ]);
+    session
+        .catalog(&mut |object| {
+            let columns: Vec<_> = object
+                .columns
+                .iter()
+                .map(|c| format!("{}:{}{}", c.name, c.db_type, if c.key { " key" } else { "" }))
+                .collect();
+            found.push(format!("{} {} ({})", object.kind.word(), object.name, columns.join(", ")));
+            Flow::GoOn
+        })
+        .unwrap();
+    assert_eq!(
+        found,
+        [
+            "table odd \" name (id:INTEGER key, note:TEXT, twice:)",
+            "view broken ()",
+            "view v (id:INTEGER)",
+            "index i ()",
+            "trigger g ()",
+        ]
+    );
 }
 
 /// Where every statement ends in a semicolon, our split is the one that SQLite makes: each piece,
@@ -320,7 +342,8 @@ fn sqlite_tail(db: &Connection, text: &str) -> usize {
     let mut tail = std::ptr::null();
     // SAFETY: the text outlives the call and its length is given; the statement is finalized.
     unsafe {
-        let code = ffi::sqlite3_prepare_v2(db.handle(), text.as_ptr().cast(), text.len() as i32, &mut statement, &mut tail);
+        let code =
+            ffi::sqlite3_prepare_v2(db.handle(), text.as_ptr().cast(), text.len() as i32, &mut statement, &mut tail);
         assert_eq!(code, ffi::SQLITE_OK, "{:?}", text.lines().take(3).collect::<Vec<_>>());
         ffi::sqlite3_finalize(statement);
         tail.cast::<u8>().offset_from(text.as_ptr()) as usize

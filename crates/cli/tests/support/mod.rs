@@ -60,9 +60,14 @@ impl Home {
 
     fn environment(&self) -> Vec<(String, String)> {
         let path = |name: &str| self.path(name).display().to_string();
-        [("HOME", path("home")), ("XDG_CONFIG_HOME", path("config")), ("XDG_DATA_HOME", path("data")), ("XDG_STATE_HOME", path("state"))]
-            .map(|(name, value)| (name.to_owned(), value))
-            .to_vec()
+        [
+            ("HOME", path("home")),
+            ("XDG_CONFIG_HOME", path("config")),
+            ("XDG_DATA_HOME", path("data")),
+            ("XDG_STATE_HOME", path("state")),
+        ]
+        .map(|(name, value)| (name.to_owned(), value))
+        .to_vec()
     }
 
     pub fn call(&self, arguments: &[&str]) -> Call {
@@ -142,7 +147,12 @@ impl Screen {
 
     fn tmux(&self, arguments: &[&str]) -> String {
         let mut command = Command::new("tmux");
-        command.arg("-f").arg(self.socket.path().join("conf")).arg("-S").arg(self.socket.path().join("s")).args(arguments);
+        command
+            .arg("-f")
+            .arg(self.socket.path().join("conf"))
+            .arg("-S")
+            .arg(self.socket.path().join("s"))
+            .args(arguments);
         let output = command.env_remove("TMUX").output().expect("tmux runs; scripts/test installs it");
         String::from_utf8_lossy(&output.stdout).into_owned()
     }

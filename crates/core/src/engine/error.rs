@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::text::clean;
+
 /// An error of an engine: what happened, where, and what to try.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EngineError {
@@ -74,15 +76,20 @@ impl EngineError {
     ///      |        ^
     /// ```
     pub fn explain(&self, statement: &str, first_line: usize) -> String {
+        self.explain_within(statement, first_line, 100)
+    }
+
+    /// [`EngineError::explain`] for lines of so many cells: of a longer line, the part around the
+    /// place is quoted.
+    pub fn explain_within(&self, statement: &str, first_line: usize, width: usize) -> String {
         let mut text = self.to_string();
         if let Some(at) = self.at.filter(|at| statement.is_char_boundary(*at)) {
             let before = &statement[..at];
             let start = before.rfind('\n').map_or(0, |i| i + 1);
             let line = statement[start..].lines().next().unwrap_or_default();
             let number = (first_line + before.matches('\n').count()).to_string();
-            let indent = crate::text::motion::column_of(line, at - start);
             let gutter = " ".repeat(number.len());
-            let line = crate::text::clean::clean(&line.replace('\t', "    ")).into_owned();
+            let (line, indent) = around(line, at - start, width.saturating_sub(number.len() + 5).max(20));
             text.push_str(&format!("\n  {number} | {line}\n  {gutter} | {}^", " ".repeat(indent)));
         }
         if let Some(remedy) = &self.remedy {
@@ -92,9 +99,28 @@ impl EngineError {
     }
 }
 
+/// As much of `line` around byte `at` as fits into `room` cells, cleaned; and the cell of that byte.
+fn around(line: &str, at: usize, room: usize) -> (String, usize) {
+    let (before, after) = line.split_at(at.min(line.len()));
+    let shown = |text: &str| clean::clean(&text.replace('\t', "    ")).into_owned();
+    let (mut before, after) = (shown(before), shown(after));
+    if clean::width(&before) + clean::width(&after) > room {
+        let most = room * 2 / 3;
+        if clean::width(&before) > most {
+            while clean::width(&before) >= most {
+                before.remove(0);
+            }
+            before.insert(0, '…');
+        }
+    }
+    let indent = clean::width(&before);
+    let fitted = clean::fit(&after, room - indent.min(room));
+    (format!("{before}{}{}", fitted.text, if fitted.cut { "…" } else { "" }), indent)
+}
+
 impl fmt::Display for EngineError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&crate::text::clean::clean_lines(&self.message))?;
+        f.write_str(&clean::clean_lines(&self.message))?;
         if let Some(code) = &self.code {
             write!(f, " [{code}]")?;
         }
@@ -107,6 +133,18 @@ impl std::error::Error for EngineError {}
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn of_a_long_line_the_part_around_the_place_is_quoted() {
+        let statement = format!("select {}nmae, {}", "a, ".repeat(60), "b, ".repeat(60));
+        let error = EngineError::new(ErrorKind::Refused, "no").at(statement.find("nmae"));
+        let told = error.explain_within(&statement, 1, 45);
+        insta::assert_snapshot!(told, @r"
+        no
+          1 | … a, a, a, a, a, a, a, a, nmae, b, b, …
+            |                           ^
+        ");
+    }
 
     #[test]
     fn the_caret_stands_under_the_place() {

@@ -6,7 +6,7 @@
 
 use std::sync::Arc;
 
-use arrow_array::builder::{BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
+use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
 use arrow_array::{Array, ArrayRef, NullArray, RecordBatch, RecordBatchOptions};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 
@@ -86,13 +86,27 @@ impl Builder {
         self.push(value)
     }
 
+    /// The column so far. The builder begins anew, with room for as much as there was: growing in
+    /// steps would copy every value again.
     fn finish(&mut self) -> ArrayRef {
         match self {
             Builder::Nulls(n) => Arc::new(NullArray::new(std::mem::take(n))),
-            Builder::Int(b) => Arc::new(b.finish()),
-            Builder::Real(b) => Arc::new(b.finish()),
-            Builder::Text(b) => Arc::new(b.finish()),
-            Builder::Bytes(b) => Arc::new(b.finish()),
+            Builder::Int(b) => {
+                let full = Int64Builder::with_capacity(b.len());
+                Arc::new(std::mem::replace(b, full).finish())
+            }
+            Builder::Real(b) => {
+                let full = Float64Builder::with_capacity(b.len());
+                Arc::new(std::mem::replace(b, full).finish())
+            }
+            Builder::Text(b) => {
+                let full = StringBuilder::with_capacity(b.len(), b.values_slice().len());
+                Arc::new(std::mem::replace(b, full).finish())
+            }
+            Builder::Bytes(b) => {
+                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len());
+                Arc::new(std::mem::replace(b, full).finish())
+            }
             Builder::Mixed(b) => b.finish(),
         }
     }

@@ -4,7 +4,9 @@ use std::collections::HashSet;
 use std::io;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
 use arrow_array::RecordBatch;
@@ -124,19 +126,17 @@ pub fn execute(
     let number = keeping.note(|logbook| logbook.begin(&begun));
     let run = Arc::new(Run::begin(job.statement.clone(), job.title.clone(), number));
     tell(&run);
-    let failure = Arc::new(Mutex::new(None));
+    let failure = Failure::default();
     let keeper = Keeper {
         run: Arc::clone(&run),
         keeping: keeping.clone(),
-        writer: None,
-        failure: Arc::clone(&failure),
+        lane: None,
+        failure: failure.clone(),
         tap,
         tell: Arc::clone(tell),
-        told: Instant::now(),
     };
     let outcome = session.run(&job.statement, Box::new(keeper));
-    let failure = failure.lock().unwrap_or_else(PoisonError::into_inner).take();
-    let (outcome, error) = match (failure, outcome) {
+    let (outcome, error) = match (failure.take(), outcome) {
         (Some(error), _) => (Outcome::Failed, Some(error)),
         (None, Ok(())) => (Outcome::Done, None),
         (None, Err(error)) => match error.kind {
@@ -159,20 +159,20 @@ pub fn execute(
     run
 }
 
-/// The sink of a run: rows go to the archive, facts to the logbook and the screen.
-struct Keeper {
-    run: Arc<Run>,
-    keeping: Keeping,
-    writer: Option<Writer>,
-    /// Why rows could not be kept.
-    failure: Arc<Mutex<Option<EngineError>>>,
-    tap: Option<Box<dyn Sink>>,
-    tell: Tell,
-    told: Instant,
-}
+/// Why rows could not be kept, if so.
+#[derive(Clone, Default)]
+struct Failure(Arc<Mutex<Option<EngineError>>>);
 
-impl Keeper {
-    fn fail(&self, error: &ArchiveError) -> Flow {
+impl Failure {
+    fn take(&self) -> Option<EngineError> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+
+    fn is_there(&self) -> bool {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).is_some()
+    }
+
+    fn set(&self, error: &ArchiveError) -> Flow {
         let full = matches!(error, ArchiveError::File { source, .. } if source.kind() == io::ErrorKind::StorageFull)
             || matches!(error, ArchiveError::Rows(ArrowError::IoError(_, source)) if source.kind() == io::ErrorKind::StorageFull);
         let remedy = if full {
@@ -181,15 +181,75 @@ impl Keeper {
             "The rows so far are kept; look at the state folder and run it again."
         };
         let error = EngineError::new(ErrorKind::Local, format!("the rows cannot be kept: {error}")).remedy(remedy);
-        *self.failure.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
         Flow::Stop
     }
+}
 
-    fn finish_archive(&mut self) -> Flow {
-        match self.writer.take().map(Writer::finish) {
-            Some(Err(error)) => self.fail(&error),
-            _ => Flow::GoOn,
+/// Batches on their way to the archive. Fetching goes on while they are written, but not further
+/// ahead than this, so that memory stays bounded.
+const BATCHES_AHEAD: usize = 3;
+
+/// The thread that writes one result's rows.
+struct Lane {
+    batches: SyncSender<RecordBatch>,
+    thread: JoinHandle<()>,
+}
+
+impl Lane {
+    fn begin(mut writer: Writer, run: &Arc<Run>, tell: &Tell, failure: &Failure) -> io::Result<Lane> {
+        let (batches, inbox) = sync_channel::<RecordBatch>(BATCHES_AHEAD);
+        let (run, tell, failure) = (Arc::clone(run), Arc::clone(tell), failure.clone());
+        let write = move || {
+            let mut told: Option<Instant> = None;
+            for batch in inbox {
+                if let Err(error) = writer.write(&batch) {
+                    failure.set(&error);
+                    return;
+                }
+                run.add_rows(batch.num_rows());
+                if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
+                    told = Some(Instant::now());
+                    tell(&run);
+                }
+            }
+            if let Err(error) = writer.finish() {
+                failure.set(&error);
+            }
+        };
+        let thread = std::thread::Builder::new().name("archive".into()).spawn(write)?;
+        Ok(Lane { batches, thread })
+    }
+}
+
+/// The sink of a run: rows go to the archive, facts to the logbook and the screen.
+struct Keeper {
+    run: Arc<Run>,
+    keeping: Keeping,
+    lane: Option<Lane>,
+    failure: Failure,
+    tap: Option<Box<dyn Sink>>,
+    tell: Tell,
+}
+
+impl Keeper {
+    /// Waits until every row of the last result is written.
+    fn finish_archive(&mut self) {
+        if let Some(Lane { batches, thread }) = self.lane.take() {
+            drop(batches);
+            if thread.join().is_err() {
+                tracing::error!("the thread of an archive panicked");
+            }
         }
+    }
+
+    fn begin_archive(&mut self, schema: &SchemaRef) -> Result<(), ArchiveError> {
+        let path = self.keeping.archive_path(self.run.number, self.run.results().len());
+        let writer = Writer::create(&path, schema)?;
+        self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
+        let lane = Lane::begin(writer, &self.run, &self.tell, &self.failure);
+        self.lane = Some(lane.map_err(|source| ArchiveError::File { path, act: "written", source })?);
+        Ok(())
     }
 
     fn add_result(&self, result: RunResult) {
@@ -213,33 +273,24 @@ impl Keeper {
 
 impl Sink for Keeper {
     fn wanted(&self) -> Flow {
-        if self.run.is_stopped() { Flow::Stop } else { self.tap.as_ref().map_or(Flow::GoOn, |tap| tap.wanted()) }
+        if self.run.is_stopped() || self.failure.is_there() {
+            return Flow::Stop;
+        }
+        self.tap.as_ref().map_or(Flow::GoOn, |tap| tap.wanted())
     }
 
     fn columns(&mut self, schema: SchemaRef) -> Flow {
-        if self.finish_archive() == Flow::Stop {
-            return Flow::Stop;
-        }
-        let path = self.keeping.archive_path(self.run.number, self.run.results().len());
-        match Writer::create(&path, &schema) {
-            Ok(writer) => {
-                self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
-                self.writer = Some(writer);
-            }
-            Err(error) => return self.fail(&error),
+        self.finish_archive();
+        if let Err(error) = self.begin_archive(&schema) {
+            return self.failure.set(&error);
         }
         self.tap(|tap| tap.columns(schema))
     }
 
     fn batch(&mut self, batch: RecordBatch) -> Flow {
-        if let Some(Err(error)) = self.writer.as_mut().map(|writer| writer.write(&batch)) {
-            return self.fail(&error);
-        }
-        let first = self.run.rows() == 0;
-        self.run.add_rows(batch.num_rows());
-        if first || self.told.elapsed() >= TELL_EVERY {
-            self.told = Instant::now();
-            (self.tell)(&self.run);
+        // A lane that has ended has said why.
+        if self.lane.as_ref().is_some_and(|lane| lane.batches.send(batch.clone()).is_err()) {
+            return Flow::Stop;
         }
         match self.tap(|tap| tap.batch(batch)) {
             Flow::GoOn => self.wanted(),
@@ -262,8 +313,11 @@ impl Sink for Keeper {
 }
 
 impl Drop for Keeper {
-    /// However the statement ended, what was written gets its footer.
+    /// However the statement ended, what was fetched is written and gets its footer.
     fn drop(&mut self) {
         self.finish_archive();
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -191,6 +191,11 @@ impl App {
         areas(self.screen, self.panes)
     }
 
+    /// The screen's area.
+    pub fn screen(&self) -> Rect {
+        self.screen
+    }
+
     /// Takes the terminal's size.
     pub fn resize(&mut self, screen: Rect) {
         self.screen = screen;

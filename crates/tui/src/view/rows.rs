@@ -123,7 +123,7 @@ fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
     let document = &app.buffer.document;
     let current = document.current().and_then(|i| document.outline().statements().get(i));
     let line = current.map_or(1, |s| document.rope().byte_to_line(s.start) + 1);
-    let explained = error.explain(&run.statement, line);
+    let explained = error.explain_within(&run.statement, line, usize::from(area.width.saturating_sub(4)));
     let (first, rest) = explained.split_once('\n').unwrap_or((&explained, ""));
     let failed = ground.patch(app.theme.style(Role::Failed));
     text(first, area, failed, cells);

@@ -1,0 +1,109 @@
+use std::path::Path;
+
+use super::*;
+use crate::engine::{Abilities, Canceller, Effect, Object};
+use crate::rows::assemble::{Announced, Assembler, Value};
+
+/// A session that does what the statement says, in a few words.
+struct Script;
+
+struct Nothing;
+
+impl Canceller for Nothing {
+    fn cancel(&self) {}
+}
+
+fn batch(from: i64, to: i64) -> RecordBatch {
+    let mut assembler = Assembler::new(vec![Announced { name: "n".into(), db_type: String::new() }]);
+    (from..to).for_each(|n| drop(assembler.push_row(|_| Value::Int(n))));
+    assembler.take().unwrap()
+}
+
+impl Session for Script {
+    fn abilities(&self) -> Abilities {
+        Abilities::default()
+    }
+    fn place(&mut self) -> Result<Place, EngineError> {
+        Ok(Place::default())
+    }
+    fn effect(&mut self, _: &str) -> Result<Effect, EngineError> {
+        Ok(Effect::Unknown)
+    }
+    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        for word in statement.split_whitespace() {
+            let flow = match word {
+                "columns" => sink.columns(batch(0, 1).schema()),
+                "rows" => sink.batch(batch(0, 100)),
+                "affected" => sink.affected(Some(7)),
+                "fail" => return Err(EngineError::new(ErrorKind::Refused, "it was refused")),
+                "lose" => return Err(EngineError::new(ErrorKind::Lost, "the server is gone")),
+                _ => Flow::GoOn,
+            };
+            if flow == Flow::Stop {
+                return Err(EngineError::stopped());
+            }
+        }
+        Ok(())
+    }
+    fn catalog(&mut self, _: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
+        Ok(())
+    }
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        Arc::new(Nothing)
+    }
+}
+
+fn keeping(folder: &Path) -> Keeping {
+    Keeping::open(&Folders::below(folder), Retention::default())
+}
+
+fn carried_out(statement: &str, keeping: &Keeping, tell: &Tell) -> Arc<Run> {
+    let job = Job { statement: statement.into(), ..Job::default() };
+    execute(&mut Script, (&Profile::new("a", "script"), &Place::default()), &job, keeping, None, tell)
+}
+
+#[test]
+fn however_it_ends_the_rows_are_kept_and_the_logbook_knows() {
+    let folder = tempfile::tempdir().unwrap();
+    let keeping = keeping(folder.path());
+    for (statement, outcome, rows, results) in [
+        ("columns rows rows", Outcome::Done, 200, 1),
+        ("columns rows fail", Outcome::Failed, 100, 1),
+        ("columns rows lose", Outcome::CutShort, 100, 1),
+        ("affected", Outcome::Done, 0, 1),
+        ("columns rows columns rows affected", Outcome::Done, 200, 3),
+        ("fail", Outcome::Failed, 0, 0),
+    ] {
+        let tell: Tell = Arc::new(|_| {});
+        let run = carried_out(statement, &keeping, &tell);
+        assert_eq!((run.outcome(), run.rows(), run.results().len()), (outcome, rows, results), "{statement}");
+        let entry = keeping.logbook().unwrap().entry(run.number.unwrap()).unwrap().unwrap();
+        assert_eq!((entry.outcome, entry.ended.rows, entry.results.len()), (outcome, rows, results), "{statement}");
+        let kept = entry.results.iter().filter_map(|result| match result {
+            KeptResult::Rows(path) => Some(crate::archive::Archive::open(path).unwrap().rows()),
+            KeptResult::Affected(_) => None,
+        });
+        assert_eq!(kept.sum::<u64>(), rows, "{statement}");
+    }
+}
+
+#[test]
+fn a_stop_ends_it_and_the_rows_stay() {
+    let folder = tempfile::tempdir().unwrap();
+    let tell: Tell = Arc::new(|run: &Arc<Run>| run.stop());
+    let run = carried_out("columns rows rows rows", &keeping(folder.path()), &tell);
+    assert_eq!((run.outcome(), run.rows()), (Outcome::Stopped, 100));
+}
+
+#[test]
+fn rows_that_cannot_be_kept_fail_the_run_and_say_why() {
+    let folder = tempfile::tempdir().unwrap();
+    let keeping = keeping(folder.path());
+    std::fs::write(folder.path().join("state/archives"), "in the way").unwrap();
+    let tell: Tell = Arc::new(|_| {});
+    let run = carried_out("columns rows", &keeping, &tell);
+    let error = run.end().unwrap().error.clone().unwrap();
+    assert_eq!((run.outcome(), error.kind), (Outcome::Failed, ErrorKind::Local));
+    assert!(error.message.starts_with("the rows cannot be kept: the archive "), "{error}");
+    assert!(error.remedy.unwrap().contains("kept"));
+}
