@@ -1,5 +1,7 @@
 //! The program without a screen: what it prints, and with which exit code it ends.
 
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
 mod support;
 
 use std::process::Command;

@@ -1,5 +1,7 @@
 //! The program in a real terminal: what a person types, and what a person sees.
 
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
 mod support;
 
 use support::{Home, Screen};

@@ -1,5 +1,7 @@
 //! The SQLite engine against real files, through the seam only.
 
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};

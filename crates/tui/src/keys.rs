@@ -124,10 +124,10 @@ impl Keymap {
                     _ => continue,
                 };
                 for key in &keys {
-                    if let Some(before) = keymap.bound.insert((action.scope, *key), action) {
-                        if let Some(keys) = keymap.keys.get_mut(before.name) {
-                            keys.retain(|k| k != key);
-                        }
+                    if let Some(before) = keymap.bound.insert((action.scope, *key), action)
+                        && let Some(keys) = keymap.keys.get_mut(before.name)
+                    {
+                        keys.retain(|k| k != key);
                     }
                 }
                 keymap.keys.insert(action.name, keys);

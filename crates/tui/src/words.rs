@@ -10,7 +10,7 @@ pub fn number(n: u64) -> String {
     let digits = n.to_string();
     let mut text = String::with_capacity(digits.len() * 4 / 3);
     for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i) % 3 == 0 {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
             text.push(',');
         }
         text.push(digit);

@@ -1,5 +1,7 @@
 //! The views, drawn into cells in memory: no terminal, but real runs on a real database.
 
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};

@@ -182,7 +182,8 @@ impl Reader<'_> {
             }
             profile.settings.insert(key.to_owned(), self.setting(name, key, item)?);
         }
-        for key in engine.keys().iter().filter(|k| k.required && !profile.settings.contains_key(k.name)) {
+        let missing = engine.keys().iter().find(|k| k.required && !profile.settings.contains_key(k.name));
+        if let Some(key) = missing {
             let what = format!("[{name}] has no {}", key.name);
             return Err(self.problem(heading, what, format!("Add {} = \"…\": {}.", key.name, key.help)));
         }

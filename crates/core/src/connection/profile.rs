@@ -78,10 +78,10 @@ impl Profile {
     /// of the profile's file.
     pub fn path(&self, key: &str) -> Option<PathBuf> {
         let text = self.text(key)?;
-        if let Some(rest) = text.strip_prefix("~/") {
-            if let Ok(home) = etcetera::home_dir() {
-                return Some(home.join(rest));
-            }
+        if let Some(rest) = text.strip_prefix("~/")
+            && let Ok(home) = etcetera::home_dir()
+        {
+            return Some(home.join(rest));
         }
         let base = self.file.as_deref().and_then(Path::parent);
         Some(base.map_or_else(|| PathBuf::from(text), |base| base.join(text)))

@@ -6,8 +6,8 @@
 
 use std::sync::Arc;
 
-use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
-use arrow_array::{Array, ArrayRef, NullArray, RecordBatch, RecordBatchOptions};
+use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder};
+use arrow_array::{Array, ArrayRef, BinaryArray, NullArray, RecordBatch, RecordBatchOptions, StringArray};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 
 use super::widen::{MixedBuilder, mixed_type, widen};
@@ -24,17 +24,31 @@ pub enum Value<'a> {
     Real(f64),
     /// Text.
     Text(&'a str),
+    /// What the database calls text, not yet looked at: what is no UTF-8 among it stays bytes.
+    RawText(&'a [u8]),
     /// Bytes.
     Bytes(&'a [u8]),
+}
+
+impl<'a> Value<'a> {
+    /// The value with raw text told apart into text and bytes.
+    pub fn settled(self) -> Value<'a> {
+        match self {
+            Value::RawText(bytes) => std::str::from_utf8(bytes).map_or(Value::Bytes(bytes), Value::Text),
+            value => value,
+        }
+    }
 }
 
 enum Builder {
     Nulls(usize),
     Int(Int64Builder),
     Real(Float64Builder),
-    Text(StringBuilder),
+    /// Its bytes are looked at when the batch is taken: a whole batch at once costs far less than
+    /// value by value.
+    Text(BinaryBuilder),
     Bytes(BinaryBuilder),
-    Mixed(MixedBuilder),
+    Mixed(Box<MixedBuilder>),
 }
 
 impl Builder {
@@ -53,10 +67,11 @@ impl Builder {
     fn push(&mut self, value: Value<'_>) -> Result<(), ArrowError> {
         match (&mut *self, value) {
             (Builder::Int(b), Value::Int(v)) => b.append_value(v),
+            (Builder::Text(b), Value::RawText(v)) => b.append_value(v),
             (Builder::Text(b), Value::Text(v)) => b.append_value(v),
             (Builder::Real(b), Value::Real(v)) => b.append_value(v),
             (Builder::Bytes(b), Value::Bytes(v)) => b.append_value(v),
-            (Builder::Mixed(b), v) => b.push(v),
+            (Builder::Mixed(b), v) => b.push(v.settled()),
             (Builder::Int(b), Value::Null) => b.append_null(),
             (Builder::Text(b), Value::Null) => b.append_null(),
             (Builder::Real(b), Value::Null) => b.append_null(),
@@ -70,13 +85,14 @@ impl Builder {
     /// Takes on a type in which `value` has a place.
     #[cold]
     fn change_for(&mut self, value: Value<'_>) -> Result<(), ArrowError> {
-        let before = self.finish();
+        let value = value.settled();
+        let before = self.finish()?;
         let mut changed = match (before.data_type(), value) {
             (DataType::Null, Value::Int(_)) => Builder::Int(Int64Builder::new()),
             (DataType::Null, Value::Real(_)) => Builder::Real(Float64Builder::new()),
-            (DataType::Null, Value::Text(_)) => Builder::Text(StringBuilder::new()),
+            (DataType::Null, Value::Text(_)) => Builder::Text(BinaryBuilder::new()),
             (DataType::Null, Value::Bytes(_)) => Builder::Bytes(BinaryBuilder::new()),
-            _ => Builder::Mixed(MixedBuilder::default()),
+            _ => Builder::Mixed(Box::default()),
         };
         match &mut changed {
             Builder::Mixed(mixed) => mixed.extend(&widen(&before, &mixed_type())?)?,
@@ -88,8 +104,8 @@ impl Builder {
 
     /// The column so far. The builder begins anew, with room for as much as there was: growing in
     /// steps would copy every value again.
-    fn finish(&mut self) -> ArrayRef {
-        match self {
+    fn finish(&mut self) -> Result<ArrayRef, ArrowError> {
+        Ok(match self {
             Builder::Nulls(n) => Arc::new(NullArray::new(std::mem::take(n))),
             Builder::Int(b) => {
                 let full = Int64Builder::with_capacity(b.len());
@@ -100,15 +116,31 @@ impl Builder {
                 Arc::new(std::mem::replace(b, full).finish())
             }
             Builder::Text(b) => {
-                let full = StringBuilder::with_capacity(b.len(), b.values_slice().len());
-                Arc::new(std::mem::replace(b, full).finish())
+                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len());
+                let bytes = std::mem::replace(b, full).finish();
+                match StringArray::try_from_binary(bytes.clone()) {
+                    Ok(text) => Arc::new(text),
+                    Err(_) => self.mixed_from(&bytes),
+                }
             }
             Builder::Bytes(b) => {
                 let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len());
                 Arc::new(std::mem::replace(b, full).finish())
             }
             Builder::Mixed(b) => b.finish(),
+        })
+    }
+
+    /// The column of text with bytes among it, which from now on is a mixed one.
+    #[cold]
+    fn mixed_from(&mut self, bytes: &BinaryArray) -> ArrayRef {
+        let mut mixed = Box::<MixedBuilder>::default();
+        for value in bytes {
+            mixed.push(value.map_or(Value::Null, |bytes| Value::RawText(bytes).settled()));
         }
+        let column = mixed.finish();
+        *self = Builder::Mixed(mixed);
+        column
     }
 }
 
@@ -142,9 +174,9 @@ impl Assembler {
         for (column, builder) in self.builders.iter_mut().enumerate() {
             let value = value(column);
             self.bytes += match value {
-                Value::Text(text) => text.len() + 8,
-                Value::Bytes(bytes) => bytes.len() + 8,
-                _ => 8,
+                Value::Text(text) => text.len(),
+                Value::RawText(bytes) | Value::Bytes(bytes) => bytes.len(),
+                _ => 0,
             };
             builder.push(value)?;
         }
@@ -159,8 +191,12 @@ impl Assembler {
 
     /// The schema as known so far.
     pub fn schema(&self) -> SchemaRef {
-        let fields = self.announced.iter().zip(&self.builders).map(|(announced, builder)| {
-            let field = Field::new(&announced.name, builder.data_type(), true);
+        self.schema_of(self.builders.iter().map(Builder::data_type))
+    }
+
+    fn schema_of(&self, types: impl Iterator<Item = DataType>) -> SchemaRef {
+        let fields = self.announced.iter().zip(types).map(|(announced, data_type)| {
+            let field = Field::new(&announced.name, data_type, true);
             field.with_metadata([(DB_TYPE.to_owned(), announced.db_type.clone())])
         });
         Arc::new(Schema::new(fields.collect::<Vec<_>>()))
@@ -168,8 +204,8 @@ impl Assembler {
 
     /// Takes the rows so far as a batch.
     pub fn take(&mut self) -> Result<RecordBatch, ArrowError> {
-        let schema = self.schema();
-        let columns = self.builders.iter_mut().map(Builder::finish).collect();
+        let columns = self.builders.iter_mut().map(Builder::finish).collect::<Result<Vec<_>, _>>()?;
+        let schema = self.schema_of(columns.iter().map(|column| column.data_type().clone()));
         let options = RecordBatchOptions::new().with_row_count(Some(std::mem::take(&mut self.rows)));
         self.bytes = 0;
         RecordBatch::try_new_with_options(schema, columns, &options)
@@ -200,6 +236,8 @@ mod tests {
             (vec![Null, Text("a")], DataType::Utf8),
             (vec![Bytes(&[1])], DataType::Binary),
             (vec![Int(1), Real(1.5)], mixed_type()),
+            (vec![RawText(b"a"), Null], DataType::Utf8),
+            (vec![RawText(b"a"), RawText(b"\xff")], mixed_type()),
         ] {
             let batch = assembled(&values);
             assert_eq!(batch.schema().field(0).data_type(), &expected, "{values:?}");
@@ -210,8 +248,10 @@ mod tests {
     #[test]
     fn mixed_values_stay_what_they_are() {
         use Value::*;
-        let batch = assembled(&[Null, Int(1), Null, Text("1"), Real(1.0), Bytes(&[255]), Int(2)]);
-        assert_eq!(column_text(batch.column(0)), ["∅", "1", "∅", "1", "1.0", "ff", "2"]);
+        let batch = assembled(&[Null, Int(1), Null, Text("1"), Real(1.0), Bytes(&[255]), Int(2), RawText(b"\xfe")]);
+        assert_eq!(column_text(batch.column(0)), ["∅", "1", "∅", "1", "1.0", "ff", "2", "fe"]);
+        let batch = assembled(&[RawText("é".as_bytes()), Null, RawText(b"\xc3"), RawText(b"\xa9")]);
+        assert_eq!(column_text(batch.column(0)), ["é", "∅", "c3", "a9"], "halves of a character are no text");
     }
 
     #[test]

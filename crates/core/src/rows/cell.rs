@@ -109,7 +109,7 @@ impl<'a> ColumnReader<'a> {
             Value::Int(v) => cell(CellKind::Number, itoa::Buffer::new().format(v).to_owned().into()),
             Value::Real(v) => cell(CellKind::Number, real(v).into()),
             Value::Text(v) => cell(CellKind::Text, v.into()),
-            Value::Bytes(v) => cell(CellKind::Binary, hex(v).into()),
+            Value::Bytes(v) | Value::RawText(v) => cell(CellKind::Binary, hex(v).into()),
         }
     }
 }

@@ -64,7 +64,7 @@ impl MixedBuilder {
                 self.texts.append_value(v);
                 (TEXT, self.texts.offsets_slice().len() - 1)
             }
-            Value::Bytes(v) => {
+            Value::Bytes(v) | Value::RawText(v) => {
                 self.bytes.append_value(v);
                 (BYTES, self.bytes.offsets_slice().len() - 1)
             }

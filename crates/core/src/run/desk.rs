@@ -199,11 +199,11 @@ impl Worker {
         let lost = run.end().and_then(|end| end.error.as_ref()).is_some_and(|error| error.kind == ErrorKind::Lost);
         if lost {
             self.session = None;
-        } else if let Ok(now) = session.place() {
-            if now != *place {
-                (self.tell)(Report::Moved(now.clone()));
-                *place = now;
-            }
+        } else if let Ok(now) = session.place()
+            && now != *place
+        {
+            (self.tell)(Report::Moved(now.clone()));
+            *place = now;
         }
         Some(run)
     }

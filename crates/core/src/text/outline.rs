@@ -103,7 +103,7 @@ impl Outline {
         if let Some(before) = after.checked_sub(1) {
             // On the same line, just behind a semicolon.
             let same_line = rope.byte_to_line(self.statements[before].end) == rope.byte_to_line(at);
-            if same_line && !self.statements.get(after).is_some_and(|s| s.start <= at) {
+            if same_line && self.statements.get(after).is_none_or(|s| s.start > at) {
                 return Some(before);
             }
         }

@@ -58,10 +58,10 @@ impl Statement {
 /// The words of a comment: marks, rules and bullets around them are left out.
 fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
     let mut text = comment.trim();
-    if let Some(block) = dialect.block_comment {
-        if let Some(inside) = text.strip_prefix(block.open) {
-            text = inside.strip_suffix(block.close).unwrap_or(inside);
-        }
+    if let Some(block) = dialect.block_comment
+        && let Some(inside) = text.strip_prefix(block.open)
+    {
+        text = inside.strip_suffix(block.close).unwrap_or(inside);
     }
     let line = text.lines().map(str::trim).find(|line| !line.is_empty())?;
     let bare = dialect.line_comments.iter().find_map(|open| line.strip_prefix(open)).unwrap_or(line);

@@ -7,7 +7,7 @@ use jaunty_core::rows::assemble::Announced;
 use rusqlite::{InterruptHandle, Statement};
 
 use super::open::Opened;
-use super::pump::{PROGRESS_EVERY, Pump, Shared, lock};
+use super::pump::{self, PROGRESS_EVERY};
 use super::{catalog, errors};
 
 pub(super) struct SqliteSession {
@@ -33,7 +33,7 @@ impl SqliteSession {
         errors::statement(error, self.opened.path.as_deref())
     }
 
-    fn carry_out(&self, statement: &str, pump: &Shared) -> Result<(), EngineError> {
+    fn carry_out(&self, statement: &str) -> Result<(), EngineError> {
         let connection = &self.opened.connection;
         let mut prepared = connection.prepare(statement).map_err(|e| self.error(&e))?;
         no_parameters(&prepared)?;
@@ -43,17 +43,17 @@ impl SqliteSession {
             let changed = connection.total_changes() != before;
             // The count is of the last statement that changes rows, so it must not be told of others.
             let rows = if changed { Some(connection.changes()) } else { is_change(statement).then_some(0) };
-            lock(pump).affected(rows);
+            pump::with(|pump| pump.affected(rows));
             return Ok(());
         }
-        if lock(pump).columns(announced(&prepared)) == Flow::Stop {
+        if pump::with(|pump| pump.columns(announced(&prepared))) != Some(Flow::GoOn) {
             return Ok(());
         }
         let mut rows = prepared.raw_query();
         loop {
             match rows.next() {
                 Ok(Some(row)) => {
-                    if lock(pump).row(row) == Flow::Stop {
+                    if pump::with(|pump| pump.row(row)) != Some(Flow::GoOn) {
                         return Ok(());
                     }
                 }
@@ -113,16 +113,12 @@ impl Session for SqliteSession {
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        let pump = Pump::new(sink);
-        let handler = Arc::clone(&pump);
         // Set before the statement is prepared: SQLite takes it up then.
-        let set = self.opened.connection.progress_handler(PROGRESS_EVERY, Some(move || lock(&handler).progress()));
-        set.map_err(|e| self.error(&e))?;
-        let outcome = self.carry_out(statement, &pump);
-        // The handler holds the sink; the run is over only when it is gone.
-        let unset = self.opened.connection.progress_handler(0, None::<fn() -> bool>);
-        let ended = lock(&pump).end();
-        unset.map_err(|e| self.error(&e))?;
+        let handler = || pump::with(|pump| pump.progress()).unwrap_or(false);
+        self.opened.connection.progress_handler(PROGRESS_EVERY, Some(handler)).map_err(|e| self.error(&e))?;
+        pump::begin(sink);
+        let outcome = self.carry_out(statement);
+        let ended = pump::end();
         match outcome {
             // SQLite says that it was interrupted; the pump knows why.
             Err(error) if error.kind == ErrorKind::Stopped => ended.and(Err(error)),

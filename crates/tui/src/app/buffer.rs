@@ -79,7 +79,7 @@ impl Buffer {
         let mut recovered = None;
         match Recovery::find(journals, &path) {
             Ok(Some(found)) => {
-                if found.text != document.rope().to_string() {
+                if found.text != *document.rope() {
                     document.select_all();
                     document.insert(&found.text);
                     document.go(Motion::Top, false);
