@@ -39,7 +39,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
     let laid = lay(&folder).map_err(|error| {
         Failure::Usage(format!("the demonstration cannot be made in {}: {error}", folder.display()))
     })?;
-    let connections = jaunty_core::connection::load(&[laid.connections.clone()], ENGINES);
+    let connections = jaunty_core::connection::load(std::slice::from_ref(&laid.connections), ENGINES);
     let Some(profile) = connections.find("ferry").cloned() else {
         let problem = connections.problems.first().map_or_else(String::new, |problem| format!(" {problem}"));
         return Err(Failure::Usage(format!(

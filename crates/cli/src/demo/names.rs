@@ -1,7 +1,10 @@
 //! The invented names of the world.
 
-/// Ports: code, name, name in the local script, latitude, longitude, note.
-pub const PORTS: &[(&str, &str, &str, f64, f64, Option<&str>)] = &[
+/// A port: code, name, name in the local script, latitude, longitude, note.
+type Port = (&'static str, &'static str, &'static str, f64, f64, Option<&'static str>);
+
+/// The ports.
+pub const PORTS: &[Port] = &[
     ("SMQ", "Saltmarsh Quay", "Saltmarsh Quay", 51.412, 1.083, Some("home port; the office is above the ticket hall")),
     ("GUL", "Gullhaven", "Гавань Чаек", 52.950, 3.204, Some("tidal: no deep draught two hours around low water")),
     ("EMB", "Emberwick", "Emberwick", 53.881, 0.417, None),
