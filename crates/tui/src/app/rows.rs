@@ -21,6 +21,8 @@ pub const HEAD: u16 = 3;
 pub const GAP: u16 = 2;
 /// No column takes more than this while others have to step aside.
 const WIDE: u16 = 36;
+/// A column of which only a part fits is shown from so many cells on.
+const NARROW: u16 = 6;
 
 /// Where in a result a person is.
 #[derive(Debug, Clone, Default)]
@@ -203,7 +205,7 @@ impl Rows {
     /// The columns on the screen from left to right: index, first cell, cells.
     pub fn columns(&self, area: Rect) -> Vec<(usize, u16, u16)> {
         let view = self.view();
-        place_columns(&view, area.x + self.gutter(), area.right())
+        place_columns(&view, area.x + self.gutter(), columns_end(area))
     }
 
     /// Cells for row numbers.
@@ -213,7 +215,7 @@ impl Rows {
     }
 
     fn keep_column_in_sight(&mut self) {
-        let (start, end) = (self.area.x + self.gutter(), self.area.right());
+        let (start, end) = (self.area.x + self.gutter(), columns_end(self.area));
         let Some(view) = self.view_mut() else { return };
         view.left = view.left.min(view.column);
         while view.left < view.column {
@@ -248,16 +250,23 @@ fn column_width(view: &View, index: usize, room: u16) -> u16 {
     if all + u32::from(gaps) <= u32::from(room) { own } else { own.min(WIDE).min(room.max(1)) }
 }
 
+/// Columns end before the last cell, where a mark says that there are more.
+fn columns_end(area: Rect) -> u16 {
+    area.right().saturating_sub(1)
+}
+
 fn place_columns(view: &View, start: u16, end: u16) -> Vec<(usize, u16, u16)> {
     let room = end.saturating_sub(start);
     let kept = (view.keep_first && view.left > 0).then_some(0);
     let mut x = start;
     let mut placed = Vec::new();
     for index in kept.into_iter().chain(view.left..view.widths.len()) {
-        if x >= end {
+        let whole = column_width(view, index, room);
+        // Less than this of a column tells nothing.
+        if x >= end || (end - x < whole.min(NARROW) && !placed.is_empty()) {
             break;
         }
-        let width = column_width(view, index, room).min(end - x);
+        let width = whole.min(end - x);
         placed.push((index, x, width));
         x += width + GAP;
     }

@@ -2,7 +2,7 @@
 
 use jaunty_core::run::Job;
 use jaunty_core::text::document::Motion;
-use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
+use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
 
@@ -75,15 +75,16 @@ impl List {
 
     /// Finds what matches what was typed.
     fn search(&mut self) {
+        // Parts of the label in any place; words of the line about it only as they are.
         let pattern = Pattern::parse(&self.query, CaseMatching::Ignore, Normalization::Smart);
+        let words = Pattern::new(&self.query, CaseMatching::Ignore, Normalization::Smart, AtomKind::Substring);
         let mut matcher = Matcher::new(Config::DEFAULT);
         let mut space = Vec::new();
         let mut scored: Vec<(u32, usize)> = Vec::new();
         for (index, item) in self.items.iter().enumerate() {
-            // A hit in the label counts more than one in the line about it.
             let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
             let about = format!("{} {}", item.label, item.help);
-            let about = pattern.score(Utf32Str::new(&about, &mut space), &mut matcher);
+            let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher);
             if let Some(score) = label.max(about) {
                 scored.push((score, index));
             }
