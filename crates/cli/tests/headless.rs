@@ -240,3 +240,77 @@ fn the_list_of_keys_in_the_documentation_is_true() {
         "make it anew: jaunty keys --markdown > docs/keys.md"
     );
 }
+
+#[test]
+fn the_ending_of_a_file_tells_the_format() {
+    let home = Home::ferry();
+    for (name, begins) in [
+        ("a.json", "[\n  {\"n\":1}"),
+        ("a.jsonl", "{\"n\":1}\n"),
+        ("a.md", "|   n |"),
+        ("a.CSV", "n\n1\n"),
+        ("a.txt", "n\n─\n1\n"),
+    ] {
+        home.call(&["run", "-c", "ferry", "-s", "select 1 as n", "-o", name]).gives();
+        let text = support::read(&home, name);
+        assert!(text.starts_with(begins), "{name}: {text}");
+    }
+    home.call(&["run", "-c", "ferry", "-s", "select 1 as n", "-o", "a.csv", "-f", "json"]).gives();
+    assert_eq!(support::read(&home, "a.csv"), "[\n  {\"n\":1}\n]\n", "what is said counts more");
+}
+
+#[test]
+fn an_output_that_cannot_be_written_is_told() {
+    let home = Home::ferry();
+    let (_, err) = home.call(&["run", "-c", "ferry", "-s", "select 1", "-o", "no/such/folder.csv"]).exits(2);
+    assert!(err.starts_with("jaunty: no/such/folder.csv cannot be written: No such file or directory"), "{err}");
+}
+
+#[test]
+fn values_of_several_types_stay_what_they_are() {
+    let home = Home::ferry();
+    let select =
+        "select 1 as v union all select 'one' union all select 1.5 union all select null union all select x'01ff'";
+    let out = home.call(&["run", "-c", "ferry", "-s", select, "-f", "jsonl"]).gives();
+    let values: Vec<_> =
+        out.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["v"].clone()).collect();
+    assert_eq!(values, [serde_json::json!(1), "one".into(), 1.5.into(), serde_json::Value::Null, "01ff".into()]);
+}
+
+/// A column that turns out to be of several types long after its first batch was written.
+#[test]
+fn a_late_surprise_loses_no_row() {
+    let home = Home::ferry();
+    let select = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 50000)
+                  select case when i = 40000 then 'forty thousand' else i end as v from n";
+    let out = home.call(&["run", "-c", "ferry", "-s", select, "-f", "csv"]).gives();
+    let lines: Vec<_> = out.lines().collect();
+    assert_eq!((lines.len(), lines[1], lines[40_000], lines[50_000]), (50_001, "1", "forty thousand", "50000"));
+    let archive = std::fs::read_dir(home.path("state/jaunty/archives")).unwrap().next().unwrap().unwrap().path();
+    let archive = jaunty_core::archive::Archive::open(&archive).unwrap();
+    assert_eq!(archive.rows(), 50_000);
+    let page = archive.page(39_998, 3).unwrap();
+    let values: Vec<_> = page.batches.iter().flat_map(|b| jaunty_core::rows::cell::column_text(b.column(0))).collect();
+    assert_eq!(values, ["39999", "forty thousand", "40001"]);
+}
+
+#[test]
+fn nothing_of_a_connections_file_that_is_secret_is_printed() {
+    // SQLite has no secrets, so a key that might be one is a mistake, told without its value.
+    let home = Home::new()
+        .file(".jaunty/connections.toml", "[a]\nengine = \"sqlite\"\npath = \"x\"\nsecret = \"tide-table-9\"\n");
+    for arguments in [&["connections"][..], &["connections", "--json"], &["run", "-c", "a", "-s", "select 1"]] {
+        let (out, err) = home.call(arguments).exits(2);
+        assert!(!out.contains("tide-table-9") && !err.contains("tide-table-9"), "{out}{err}");
+    }
+}
+
+#[test]
+fn the_demonstration_keeps_what_a_person_changed() {
+    let home = Home::new();
+    let folder = home.path("demo").display().to_string();
+    home.call(&["demo", "--print", "--folder", &folder]).gives();
+    std::fs::write(home.path("demo/tour.sql"), "-- Mine\nselect 'kept' as a").unwrap();
+    let out = home.call(&["demo", "--print", "--folder", &folder]).gives();
+    assert_eq!(out, "-- Mine\na\n────\nkept\n\n");
+}

@@ -305,3 +305,72 @@ fn the_demonstration_opens_and_its_ten_statements_run() {
         .shows("of 500,000")
         .shows("500000");
 }
+
+#[test]
+fn two_instances_on_one_buffer_lose_nothing() {
+    let (home, first) = ferry("select 1;\n");
+    let second = home.screen(&["a.sql", "-c", "ferry"]);
+    second.shows("ferry.db · main");
+    first.types("-- of the first").press(&["Enter"]).shows("+ unsaved");
+    second.types("-- of the second").press(&["Enter"]).shows("+ unsaved");
+    first.press(&["C-s"]).shows("saved a.sql");
+    second.press(&["C-s"]).shows("was changed by another program").press(&["Escape"]).loses("was changed");
+    second.kill();
+    assert_eq!(support::read(&home, "a.sql"), "-- of the first\nselect 1;\n");
+    let third = home.screen(&["a.sql", "-c", "ferry"]);
+    third
+        .shows("brought back")
+        .shows("-- of the second")
+        .press(&["C-z"])
+        .shows("-- of the first")
+        .loses("-- of the second");
+}
+
+#[test]
+fn the_second_stop_key_works_where_a_person_writes() {
+    let (_home, screen) = ferry(ENDLESS);
+    screen.press(&["C-r"]).shows("so far").press(&["C-c"]).shows("stopped · ");
+}
+
+#[test]
+fn leaving_while_something_runs_says_so_and_keeps_the_rows() {
+    let (home, screen) = ferry(ENDLESS);
+    screen.press(&["C-r"]).shows("so far").press(&["C-q"]).shows("A statement is running; leaving stops it");
+    screen.types("l").ends();
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("rows kept");
+}
+
+#[test]
+fn long_lines_scroll_with_the_cursor() {
+    let (_home, screen) = ferry(&format!("select '{}' as long, 'the end' as b", "wave ".repeat(60)));
+    screen.shows("…").press(&["End"]).shows("'the end' as b").press(&["Home"]).shows("select 'wave").loses("'the end'");
+}
+
+#[test]
+fn a_database_file_opens_by_its_name() {
+    let home = Home::new().database(
+        "chart.db",
+        "create table \"Odd Name\"(\"a b\" text); insert into \"Odd Name\" values ('deep water')",
+    );
+    let screen = home.screen(&["chart.db"]);
+    screen
+        .shows("chart open")
+        .shows("lists the tables of the database")
+        .press(&["C-o"])
+        .shows("Odd Name")
+        .press(&["Enter"]);
+    screen.shows("select * from \"Odd Name\";").shows("deep water").shows("rows 1–1 of 1");
+}
+
+#[test]
+fn mistakes_in_files_are_told_on_the_screen() {
+    let home = Home::ferry().file("a.sql", "select 1");
+    std::fs::create_dir_all(home.path("config/jaunty")).unwrap();
+    std::fs::write(home.path("config/jaunty/settings.toml"), "theme = \"dusk\"\n").unwrap();
+    home.screen(&["a.sql", "-c", "ferry"])
+        .shows("settings.toml, line 1: there is no such theme. Use lamplight or foolscap.");
+    std::fs::write(home.path("config/jaunty/settings.toml"), "[keys]\nrun-statement = [\"f4\"]\n").unwrap();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("f4 run").shows("ferry.db · main").press(&["F4"]).shows("1 row · ");
+}

@@ -2,112 +2,16 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
 
-use std::path::Path;
-use std::sync::Arc;
-use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
+mod support;
 
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
-use jaunty_core::archive::Retention;
-use jaunty_core::connection::{Connections, Guard, Profile};
-use jaunty_core::files::Folders;
-use jaunty_core::run::Keeping;
-use jaunty_engines::ENGINES;
-use jaunty_tui::app::{App, Message, Options, Shows};
-use jaunty_tui::settings::Settings;
+use std::path::Path;
+
+use crossterm::event::{KeyCode, KeyModifiers};
+use jaunty_core::connection::Guard;
 use jaunty_tui::theme::{Depth, Name, Theme};
-use jaunty_tui::view::draw;
-use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::{Color, Modifier};
-
-/// The screen, and the messages that come to it.
-struct Stage {
-    app: App,
-    inbox: Receiver<Message>,
-    _folder: tempfile::TempDir,
-}
-
-impl Stage {
-    fn with(text: &str, (width, height): (u16, u16), guard: Guard) -> Stage {
-        let folder = tempfile::tempdir().unwrap();
-        let buffer = folder.path().join("a.sql");
-        std::fs::write(&buffer, text).unwrap();
-        let folders = Folders::below(folder.path());
-        let profile = Profile::new("ferry", "sqlite").with("path", ":memory:").guarded(guard);
-        let keeping = Keeping::open(&folders, Retention::default());
-        let connections = Connections { profiles: vec![profile.clone()], ..Connections::default() };
-        let options = Options {
-            folders,
-            engines: ENGINES,
-            connections,
-            profile: Some(profile),
-            buffer,
-            keeping,
-            settings: Settings::default(),
-            depth: Depth::Full,
-        };
-        let (post, inbox) = channel();
-        let app = App::open(options, Arc::new(move |message| drop(post.send(message)))).unwrap();
-        let mut stage = Stage { app, inbox, _folder: folder };
-        stage.app.resize(Rect::new(0, 0, width, height));
-        stage.until("the connection", |app| app.connection.place.is_some())
-    }
-
-    fn until(mut self, what: &str, is: impl Fn(&App) -> bool) -> Stage {
-        while !is(&self.app) {
-            let message = self.inbox.recv_timeout(Duration::from_secs(60));
-            self.app.update(message.unwrap_or_else(|_| panic!("waited for {what}")));
-        }
-        self
-    }
-
-    fn key(mut self, code: KeyCode, modifiers: KeyModifiers) -> Stage {
-        self.app.update(Message::Input(Event::Key(KeyEvent::new(code, modifiers))));
-        self
-    }
-
-    fn control(self, letter: char) -> Stage {
-        self.key(KeyCode::Char(letter), KeyModifiers::CONTROL)
-    }
-
-    fn types(mut self, text: &str) -> Stage {
-        for c in text.chars() {
-            self = self.key(KeyCode::Char(c), KeyModifiers::NONE);
-        }
-        self
-    }
-
-    /// Runs the statement at the cursor, and waits for its end and its page.
-    fn runs(self) -> Stage {
-        let stage = self.control('r').until("the run to begin", |app| app.connection.is_busy());
-        let stage = stage.until("the run's end", |app| !app.connection.is_busy());
-        stage.until("the page", |app| {
-            app.rows.shows() != Shows::Rows || app.rows.page().is_some_and(|page| page.of == app.rows.total())
-        })
-    }
-
-    fn drawn(&self) -> (Buffer, Option<Position>) {
-        let mut cells = Buffer::empty(self.app.screen());
-        let cursor = draw(&self.app, &mut cells);
-        (cells, cursor)
-    }
-
-    fn text(&self) -> String {
-        let (cells, _) = self.drawn();
-        let line = |y| (0..cells.area.width).map(|x| cells[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
-        (0..cells.area.height).map(line).collect::<Vec<_>>().join("\n")
-    }
-
-    /// Where a text stands on the screen.
-    fn find(&self, text: &str) -> Position {
-        let screen = self.text();
-        let y = screen.lines().position(|line| line.contains(text)).unwrap_or_else(|| panic!("no {text} in\n{screen}"));
-        let line = screen.lines().nth(y).unwrap();
-        let x = line[..line.find(text).unwrap()].chars().count();
-        Position::new(x as u16, y as u16)
-    }
-}
+use support::Stage;
 
 fn stage(text: &str) -> Stage {
     Stage::with(text, (120, 16), Guard::Open)

@@ -137,8 +137,9 @@ impl Screen {
         for word in [env!("CARGO_BIN_EXE_jaunty")].iter().chain(arguments) {
             line.push_str(&format!(" {}", quoted(word)));
         }
-        // The shell stays until the screen has been read.
-        line.push_str("; echo \"ended with $?.\"; cat");
+        // The shell stays until the screen has been read. A program that was killed has not given the
+        // terminal back.
+        line.push_str("; code=$?; stty sane; printf '\\033[?1049l\\r\\nended with %s.\\r\\n' \"$code\"; cat");
         let (columns, rows) = (columns.to_string(), rows.to_string());
         let folder = home.path("project").display().to_string();
         screen.tmux(&["new-session", "-d", "-s", "main", "-x", &columns, "-y", &rows, "-c", &folder, &line]);

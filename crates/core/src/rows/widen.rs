@@ -175,3 +175,70 @@ pub fn widen_batch(batch: &RecordBatch, schema: &SchemaRef) -> Result<RecordBatc
     let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
     RecordBatch::try_new_with_options(Arc::clone(schema), columns.collect::<Result<_, _>>()?, &options)
 }
+
+#[cfg(test)]
+mod tests {
+    use arrow_array::{BinaryArray, BooleanArray, Float64Array, Int64Array, NullArray, StringArray};
+
+    use super::*;
+    use crate::rows::cell::column_text;
+
+    fn columns() -> Vec<ArrayRef> {
+        vec![
+            Arc::new(NullArray::new(2)),
+            Arc::new(Int64Array::from(vec![Some(7), None])),
+            Arc::new(Float64Array::from(vec![Some(7.5), None])),
+            Arc::new(StringArray::from(vec![Some("seven"), None])),
+            Arc::new(BinaryArray::from(vec![Some(&b"\x07"[..]), None])),
+        ]
+    }
+
+    #[test]
+    fn every_column_widens_to_a_mixed_one_without_a_loss() {
+        for column in columns() {
+            let wide = widen(&column, &mixed_type()).unwrap();
+            assert_eq!(column_text(&wide), column_text(&column));
+            assert_eq!(wide.data_type(), &mixed_type());
+            let again = widen(&wide, &mixed_type()).unwrap();
+            assert_eq!(column_text(&again), column_text(&column), "wide is wide enough");
+        }
+    }
+
+    #[test]
+    fn nothing_but_null_widens_to_anything() {
+        let nulls = &columns()[0];
+        for other in columns() {
+            let wide = widen(nulls, other.data_type()).unwrap();
+            assert_eq!((wide.data_type(), column_text(&wide)), (other.data_type(), vec!["∅".to_owned(); 2]));
+        }
+    }
+
+    #[test]
+    fn a_column_never_becomes_narrower() {
+        let text = &columns()[3];
+        assert!(widen(text, &DataType::Int64).is_err());
+        assert!(widen(&widen(text, &mixed_type()).unwrap(), &DataType::Utf8).is_err());
+    }
+
+    #[test]
+    fn what_is_common_to_two_schemas() {
+        let schema = |name: &str, data_type: DataType| Schema::new(vec![Field::new(name, data_type, true)]);
+        let common = |a: DataType, b: DataType| {
+            common_schema(&schema("a", a), &schema("a", b)).map(|s| s.field(0).data_type().clone())
+        };
+        assert_eq!(common(DataType::Int64, DataType::Int64), Some(DataType::Int64));
+        assert_eq!(common(DataType::Null, DataType::Utf8), Some(DataType::Utf8));
+        assert_eq!(common(DataType::Int64, DataType::Float64), Some(mixed_type()));
+        assert_eq!(common(mixed_type(), DataType::Binary), Some(mixed_type()));
+        assert_eq!(common(DataType::Boolean, DataType::Int64), None, "that is another result");
+        assert_eq!(common_schema(&schema("a", DataType::Int64), &schema("b", DataType::Int64)), None);
+        assert_eq!(common_schema(&schema("a", DataType::Int64), &Schema::empty()), None);
+    }
+
+    #[test]
+    fn types_that_have_no_place_are_refused() {
+        let flags: ArrayRef = Arc::new(BooleanArray::from(vec![true]));
+        assert!(widen(&flags, &mixed_type()).is_err());
+        assert!(MixedBuilder::default().extend(&flags).is_err());
+    }
+}

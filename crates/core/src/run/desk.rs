@@ -239,3 +239,6 @@ pub fn jobs(
     };
     statements.iter().map(job).collect()
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,208 @@
+use std::collections::VecDeque;
+use std::sync::mpsc;
+use std::time::Duration;
+
+use super::*;
+use crate::archive::Retention;
+use crate::connection::Guard;
+use crate::engine::{Key, Sink};
+use crate::files::Folders;
+use crate::text::dialect::{Dialect, SQLITE};
+
+/// An engine whose sessions do what the statement says. Connecting fails as often as `refusals` says.
+struct Pier {
+    refusals: Mutex<VecDeque<&'static str>>,
+}
+
+impl Engine for Pier {
+    fn name(&self) -> &'static str {
+        "pier"
+    }
+    fn dialect(&self) -> &'static Dialect {
+        &SQLITE
+    }
+    fn keys(&self) -> &'static [Key] {
+        &[]
+    }
+    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+        match self.refusals.lock().unwrap().pop_front() {
+            Some(reason) => Err(EngineError::new(ErrorKind::Connect, reason)),
+            None => Ok(Box::new(Moored { transaction: false })),
+        }
+    }
+}
+
+struct Moored {
+    transaction: bool,
+}
+
+struct Nothing;
+
+impl Canceller for Nothing {
+    fn cancel(&self) {}
+}
+
+impl Session for Moored {
+    fn abilities(&self) -> Abilities {
+        Abilities { cancel: true, ..Abilities::default() }
+    }
+    fn place(&mut self) -> Result<Place, EngineError> {
+        Ok(Place { server: "pier 1".into(), in_transaction: self.transaction, ..Place::default() })
+    }
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        Ok(if statement.starts_with("write") { Effect::Writes } else { Effect::Reads })
+    }
+    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        match statement {
+            "begin" => self.transaction = true,
+            "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
+            "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
+            "forever" => {
+                while sink.wanted() == Flow::GoOn {
+                    thread::yield_now();
+                }
+                return Err(EngineError::stopped());
+            }
+            _ => drop(sink.affected(Some(1))),
+        }
+        Ok(())
+    }
+    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
+        let kind = crate::engine::ObjectKind::Table;
+        found(Object { schema: "main".into(), name: "ports".into(), kind, columns: Vec::new() });
+        Ok(())
+    }
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        Arc::new(Nothing)
+    }
+}
+
+/// A report in few words, made when it comes: a run goes on while others read of it.
+fn in_words(report: &Report) -> String {
+    match report {
+        Report::Connected(place, _) => format!("connected to {}", place.server),
+        Report::NotConnected(error) => format!("not connected: {error}"),
+        Report::Remembered(runs) => format!("remembers {}", runs.len()),
+        Report::Run(run) => format!("{} {}", run.statement, run.outcome().word()),
+        Report::Moved(place) => format!("moved, transaction {}", place.in_transaction),
+        Report::Asks(jobs) => format!("asks about {}", jobs[0].statement),
+        Report::Catalog(Ok(objects)) => format!("catalog of {}", objects.len()),
+        Report::Catalog(Err(error)) => format!("no catalog: {error}"),
+        Report::Idle { left_out } => format!("idle, {left_out} left out"),
+    }
+}
+
+/// A desk at work, and what it tells, in few words.
+struct Watch {
+    desk: Desk,
+    told: mpsc::Receiver<String>,
+    _folder: tempfile::TempDir,
+}
+
+fn watch(guard: Guard, refusals: &[&'static str]) -> Watch {
+    let folder = tempfile::tempdir().unwrap();
+    watch_in(folder, guard, refusals)
+}
+
+fn watch_in(folder: tempfile::TempDir, guard: Guard, refusals: &[&'static str]) -> Watch {
+    let engine = Box::leak(Box::new(Pier { refusals: Mutex::new(refusals.iter().copied().collect()) }));
+    let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
+    let (tell, told) = mpsc::channel();
+    let profile = Profile::new("pier", "pier").guarded(guard);
+    let desk = Desk::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report)))).unwrap();
+    Watch { desk, told, _folder: folder }
+}
+
+fn jobs_of(statements: &[&str]) -> Vec<Job> {
+    statements.iter().map(|s| Job { statement: (*s).to_owned(), ..Job::default() }).collect()
+}
+
+impl Watch {
+    fn asks(&self, statements: &[&str]) -> &Watch {
+        self.desk.ask(Order::Run(jobs_of(statements)));
+        self
+    }
+
+    fn next(&self) -> String {
+        self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something")
+    }
+
+    /// Expects these reports, and nothing between them.
+    fn tells(&self, expected: &[&str]) -> &Watch {
+        for expected in expected {
+            assert_eq!(self.next(), *expected);
+        }
+        self
+    }
+}
+
+#[test]
+fn statements_run_one_after_the_other_up_to_the_first_that_fails() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["a", "b"]).tells(&["a running", "a done", "b running", "b done", "idle, 0 left out"]);
+    watch.asks(&["a", "fail", "b", "c"]);
+    watch.tells(&["a running", "a done", "fail running", "fail failed", "idle, 2 left out"]);
+}
+
+#[test]
+fn a_stop_ends_what_runs_and_what_waits_behind_it() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["forever", "b"]).tells(&["forever running"]);
+    watch.desk.stop();
+    watch.tells(&["forever stopped", "idle, 1 left out"]);
+    watch.desk.stop();
+    watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
+}
+
+#[test]
+fn a_guard_that_asks_wants_a_yes_for_each_statement_that_writes() {
+    let watch = watch(Guard::Ask, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["read", "write this", "read that"]);
+    watch.tells(&["read running", "read done", "asks about write this", "idle, 0 left out"]);
+    let mut jobs = jobs_of(&["write this", "write more"]);
+    jobs[0].confirmed = true;
+    watch.desk.ask(Order::Run(jobs));
+    watch.tells(&["write this running", "write this done", "asks about write more", "idle, 0 left out"]);
+}
+
+#[test]
+fn what_could_not_connect_tries_again_with_the_next_statement() {
+    let watch = watch(Guard::Open, &["nobody listens", "the gate is shut"]);
+    watch.tells(&["remembers 0", "not connected: nobody listens"]);
+    watch.asks(&["a"]).tells(&["not connected: the gate is shut", "idle, 1 left out"]);
+    watch.asks(&["a"]).tells(&["connected to pier 1", "a running", "a done", "idle, 0 left out"]);
+}
+
+#[test]
+fn a_lost_connection_is_made_anew_and_said() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
+    watch.asks(&["lose", "a"]).tells(&["lose running", "lose cut short", "idle, 1 left out"]);
+    watch.asks(&["a"]).tells(&["connected to pier 1", "a running", "a done", "idle, 0 left out"]);
+}
+
+#[test]
+fn runs_of_earlier_are_remembered_before_there_is_a_connection() {
+    let first = watch(Guard::Open, &[]);
+    first.tells(&["remembers 0", "connected to pier 1"]);
+    first.asks(&["a", "b", "a"]);
+    while first.next() != "idle, 0 left out" {}
+    let Watch { desk, told, _folder } = first;
+    drop((desk, told));
+    let second = watch_in(_folder, Guard::Open, &["nobody listens"]);
+    second.tells(&["remembers 2", "not connected: nobody listens"]);
+}
+
+#[test]
+fn the_catalog_is_told_or_why_not() {
+    let watch = watch(Guard::Open, &["nobody listens", "nobody listens"]);
+    watch.tells(&["remembers 0", "not connected: nobody listens"]);
+    watch.desk.ask(Order::Catalog);
+    watch.tells(&["not connected: nobody listens", "no catalog: there is no connection"]);
+    watch.desk.ask(Order::Catalog);
+    watch.tells(&["connected to pier 1", "catalog of 1"]);
+}
