@@ -11,8 +11,6 @@ use arrow_schema::SchemaRef;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Flow, Notice, Session, Sink};
 use jaunty_core::rows::cell::column_text;
-use jaunty_core::text::dialect::SQLITE;
-use jaunty_core::text::{rope, split};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
 
@@ -315,39 +313,4 @@ fn the_catalog_lists_every_kind() {
             "trigger g ()",
         ]
     );
-}
-
-/// Where every statement ends in a semicolon, our split is the one that SQLite makes: each piece,
-/// given to SQLite, is one statement, and SQLite stops reading where we do.
-#[test]
-fn the_split_is_sqlites_own() {
-    let script = include_str!("script.sql");
-    let text = rope(script);
-    let db = Connection::open_in_memory().unwrap();
-    let mut at = 0;
-    let mut count = 0;
-    for statement in split::statements(&text, &SQLITE, 0) {
-        let (ours, tail) = (statement.end, sqlite_tail(&db, &script[at..]));
-        assert_eq!(at + tail, ours, "after {:?}", &script[statement.start..ours]);
-        db.execute_batch(&script[statement.start..statement.end]).unwrap();
-        at = ours;
-        count += 1;
-    }
-    assert_eq!(count, 28);
-}
-
-/// How many bytes SQLite takes for the first statement of a text.
-#[allow(unsafe_code)] // the tail is not to be had otherwise
-fn sqlite_tail(db: &Connection, text: &str) -> usize {
-    use rusqlite::ffi;
-    let mut statement = std::ptr::null_mut();
-    let mut tail = std::ptr::null();
-    // SAFETY: the text outlives the call and its length is given; the statement is finalized.
-    unsafe {
-        let code =
-            ffi::sqlite3_prepare_v2(db.handle(), text.as_ptr().cast(), text.len() as i32, &mut statement, &mut tail);
-        assert_eq!(code, ffi::SQLITE_OK, "{:?}", text.lines().take(3).collect::<Vec<_>>());
-        ffi::sqlite3_finalize(statement);
-        tail.cast::<u8>().offset_from(text.as_ptr()) as usize
-    }
 }

@@ -12,8 +12,8 @@
 //!    may be a name begins one only where no alias could stand there, told by the word after it;
 //! 3. before a blank line, a title and a word that may be a whole statement by itself (`VACUUM`).
 //!
-//! Rule 2 never divides what the server would take as one valid statement. Rule 3 would, in one
-//! case that nobody writes: an alias named like a command, alone below a blank line and a comment.
+//! Rule 2 never divides what the server would take as one valid statement. Rule 3 would, where
+//! nobody writes so: an alias or a type named like a command, below a blank line and a comment.
 
 use ropey::Rope;
 
@@ -233,10 +233,10 @@ impl<'a> Splitter<'a> {
         }
     }
 
-    fn peek(&mut self) -> Option<Token> {
+    fn peek(&mut self) -> (Gap, Option<Token>) {
         let found = self.significant(false);
         self.peeked = Some(found);
-        found.1
+        found
     }
 
     fn word(&self, token: &Token) -> Option<std::borrow::Cow<'a, str>> {
@@ -321,7 +321,7 @@ impl<'a> Splitter<'a> {
         }
         match token.kind {
             TokenKind::Punctuation(b'(') => {
-                let next = self.peek();
+                let (_, next) = self.peek();
                 let with = next.and_then(|next| self.starter(&next)).is_some_and(|s| s.role == Role::With);
                 progress.open.push(with);
             }
@@ -348,9 +348,17 @@ impl<'a> Splitter<'a> {
 
     /// Whether `token`, the first on its line, can only begin a new statement.
     fn begins_anew(&mut self, progress: &Progress, gap: &Gap, token: &Token) -> bool {
-        let Some(starter) = self.starter(token) else { return false };
+        let Some(word) = self.word(token) else { return false };
+        let dialect = self.dialect;
+        dialect.starters.iter().filter(|s| s.word.eq_ignore_ascii_case(&word)).any(|s| self.begins(progress, gap, s))
+    }
+
+    /// Whether a line's first word begins a statement in the way that `starter` tells.
+    fn begins(&mut self, progress: &Progress, gap: &Gap, starter: &Starter) -> bool {
         let previous = progress.previous;
-        if progress.only_prefix || self.one_of(&previous, starter.continues_after) {
+        // The value of a setting may be any word: `PRAGMA foreign_keys = on`.
+        let is_value = previous.kind == TokenKind::Word && progress.lead.is_some_and(|lead| lead.kind == Kind::Setting);
+        if progress.only_prefix || (!is_value && self.one_of(&previous, starter.continues_after)) {
             return false;
         }
         if progress.lead.is_some_and(|lead| starter.continues_in.contains(&lead.word)) {
@@ -362,19 +370,23 @@ impl<'a> Splitter<'a> {
         if progress.asks_for(starter) || (progress.verbatim && !progress.open.is_empty()) {
             return false;
         }
-        let next = self.peek();
+        let (next_gap, next) = self.peek();
         if starter.reserved {
             return self.fits(next.as_ref(), &starter.then);
         }
+        let titled = gap.blank_line && gap.title.is_some();
         // A type may be made of any names: `ALTER TABLE t ADD COLUMN c release form`.
-        let in_definition = progress.lead.is_some_and(|lead| lead.kind == Kind::Definition);
-        if !self.can_end(&previous) || !progress.open.is_empty() || in_definition && !self.can_end_definition(&previous)
-        {
+        let in_type = progress.lead.is_some_and(|lead| lead.ends_in_type) && !self.can_end_type(&previous);
+        let whole = is_value || self.can_end(&previous);
+        if !whole || !progress.open.is_empty() || (in_type && !titled) {
             return false;
         }
-        let stands_alone = next.is_none_or(|next| next.kind == TokenKind::Semicolon);
+        let stands_alone = next.is_none_or(|next| {
+            let begins = next_gap.first_on_line && self.starter(&next).is_some();
+            next.kind == TokenKind::Semicolon || begins
+        });
         if stands_alone {
-            return starter.alone && gap.blank_line && gap.title.is_some();
+            return starter.alone && titled;
         }
         self.fits(next.as_ref(), &starter.then)
     }
@@ -406,8 +418,8 @@ impl<'a> Splitter<'a> {
         }
     }
 
-    /// Whether a definition that ends in `token` is whole: a bare name there may go on as a type.
-    fn can_end_definition(&mut self, token: &Token) -> bool {
+    /// Whether what ends in `token` cannot go on as a type.
+    fn can_end_type(&mut self, token: &Token) -> bool {
         token.kind == TokenKind::Punctuation(b')') || self.one_of(token, self.dialect.can_end)
     }
 }

@@ -33,7 +33,8 @@ pub struct Dialect {
     pub parameters: &'static [u8],
     /// Words to be set off from names, upper case and sorted.
     pub keywords: &'static [&'static str],
-    /// Words that begin a statement.
+    /// Words that begin a statement. One word may stand here several times, with several ways to
+    /// begin one.
     pub starters: &'static [Starter],
     /// Words that may be put before a whole statement (`EXPLAIN QUERY PLAN`).
     pub prefixes: &'static [&'static str],
@@ -55,7 +56,7 @@ impl Dialect {
         self.keywords.binary_search_by(|k| k.as_bytes().cmp(upper)).is_ok()
     }
 
-    /// The starter for `word`, in any case.
+    /// The first starter for `word`, in any case.
     pub fn starter(&self, word: &str) -> Option<&'static Starter> {
         self.starters.iter().find(|s| s.word.eq_ignore_ascii_case(word))
     }
@@ -155,6 +156,8 @@ pub struct Starter {
     pub continues_in: &'static [&'static str],
     /// Whether it cannot even stand in the body of a [`Body`].
     pub breaks_bodies: bool,
+    /// Whether its statement may end in a type, which any names can go on (`ALTER TABLE t ADD c …`).
+    pub ends_in_type: bool,
     /// Whether it may be a whole statement by itself (`VACUUM`), and so is one after a blank line and a title.
     pub alone: bool,
 }

@@ -12,6 +12,7 @@ const fn starter(word: &'static str, kind: Kind, role: Role) -> Starter {
         continues_after: &[],
         continues_in: &[],
         breaks_bodies: false,
+        ends_in_type: false,
         alone: false,
     }
 }
@@ -68,8 +69,19 @@ pub static SQLITE: Dialect = Dialect {
         },
         Starter { continues_after: &["ON", "BEFORE", "AFTER", "OF"], ..starter("DELETE", Kind::Change, Role::Change) },
         Starter { breaks_bodies: true, ..starter("CREATE", Kind::Definition, Role::Plain) },
-        Starter { breaks_bodies: true, ..starter("ALTER", Kind::Definition, Role::Plain) },
-        Starter { continues_in: &["ALTER"], breaks_bodies: true, ..starter("DROP", Kind::Definition, Role::Plain) },
+        Starter { breaks_bodies: true, ends_in_type: true, ..starter("ALTER", Kind::Definition, Role::Plain) },
+        // A column can be called view or trigger, but not table or index.
+        Starter {
+            then: Then::Words(&["VIEW", "TRIGGER"]),
+            continues_in: &["ALTER"],
+            breaks_bodies: true,
+            ..starter("DROP", Kind::Definition, Role::Plain)
+        },
+        Starter {
+            then: Then::Words(&["TABLE", "INDEX"]),
+            breaks_bodies: true,
+            ..starter("DROP", Kind::Definition, Role::Plain)
+        },
         Starter { alone: true, ..starter("COMMIT", Kind::Transaction, Role::Plain) },
         Starter {
             alone: true,

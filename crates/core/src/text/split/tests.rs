@@ -26,6 +26,7 @@ fn a_forgotten_semicolon_is_found() {
         "select a from t\n\n-- Tidy up\n¦vacuum",
         "select a from t\n\n/* Tidy up */\n¦vacuum;",
         "begin immediate\n¦update t set a = 1\n¦commit",
+        "select a from t\n\n-- Tidy up\n¦reindex\n\n-- And look\n¦select a from t",
         "select a from t\n¦begin transaction\n¦rollback transaction",
         "select count(* from t\n\n-- Unclosed above\n¦select 2",
         "select a from t\n¦replace into t values (1)",
@@ -33,7 +34,7 @@ fn a_forgotten_semicolon_is_found() {
         "create trigger g after insert on t begin select 1;\n\n-- forgot the END\n¦create table c (a)",
         "create view v as select 1\n¦select * from v",
         "with a as (select 1) select * from a\n¦select 2",
-        "alter table t drop column a\n¦alter table t rename to u\n¦create table t (b)",
+        "alter table t drop column a\n¦alter table t rename to u\n¦drop table t",
         "select 1\n¦values (2)",
     ] {
         let text = example.replace('¦', "");
@@ -64,6 +65,7 @@ fn what_the_server_takes_as_one_stays_one() {
         "create table c (a references t on\ndelete cascade on\nupdate set null);",
         "insert into t values (1) on conflict (a) do\nupdate set a = 2;",
         "alter table t\ndrop column a;",
+        "alter table t\ndrop view;",
         "select case when a then b\n\n-- whichever\nend;",
         "select a\nbegin;",
         "select a, b as\nattach from t;",
