@@ -169,3 +169,88 @@ fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError
         if cell.kind == CellKind::Null { String::new() } else { cell.text.into_owned() }
     }))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::mpsc::channel;
+
+    use jaunty_core::archive::Writer;
+    use jaunty_core::rows::assemble::{Announced, Assembler, Value};
+
+    use super::*;
+
+    /// A thousand rows of a number, a text of so many cells, and nothing.
+    fn kept(folder: &std::path::Path, wide: usize) -> Arc<KeptRows> {
+        let column = |name: &str, db_type: &str| Announced { name: name.into(), db_type: db_type.into() };
+        let mut assembler = Assembler::new(vec![column("n\x1b[1m", "INT"), column("text", ""), column("none", "")]);
+        let text = "名".repeat(wide / 2);
+        for n in 0..1000 {
+            let value = |column| match column {
+                0 => Value::Int(n),
+                1 => Value::Text(&text),
+                _ => Value::Null,
+            };
+            assembler.push_row(value).unwrap();
+        }
+        let batch = assembler.take().unwrap();
+        let mut writer = Writer::create(&folder.join("a.arrow"), &batch.schema()).unwrap();
+        writer.write(&batch).unwrap();
+        let path = writer.archive().path().to_owned();
+        writer.finish().unwrap();
+        Arc::new(KeptRows::closed(path))
+    }
+
+    #[test]
+    fn a_page_is_ready_for_the_screen() {
+        let folder = tempfile::tempdir().unwrap();
+        let page = page(&kept(folder.path(), 30), 990, 40).unwrap();
+        assert_eq!((page.from, page.of, page.rows.len()), (990, 1000, 10));
+        let heads: Vec<_> =
+            page.columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.right, c.width)).collect();
+        assert_eq!(heads, [("n␛[1m", "int", true, 5), ("text", "text", false, 30), ("none", "", false, 4)]);
+        let cells: Vec<_> = page.rows[0].iter().map(|c| (c.kind, c.width, c.cut)).collect();
+        assert_eq!(cells, [(CellKind::Number, 3, false), (CellKind::Text, 30, false), (CellKind::Null, 1, false)]);
+    }
+
+    #[test]
+    fn a_value_that_is_too_wide_is_cut_and_says_so() {
+        let folder = tempfile::tempdir().unwrap();
+        let page = page(&kept(folder.path(), 4000), 0, 1).unwrap();
+        let cell = &page.rows[0][1];
+        assert!(cell.cut && cell.width <= WIDEST);
+        assert_eq!(page.columns[1].width, cell.width + 1, "with room for the mark");
+    }
+
+    #[test]
+    fn of_pages_asked_for_in_a_hurry_the_last_one_comes() {
+        let folder = tempfile::tempdir().unwrap();
+        let rows = kept(folder.path(), 10);
+        let (post, answers) = channel();
+        let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
+        for from in 0..200 {
+            pager.ask(Wish::Page { rows: Arc::clone(&rows), from, count: 5 });
+        }
+        pager.ask(Wish::Cell { rows: Arc::clone(&rows), row: 7, column: 0 });
+        let mut last = None;
+        loop {
+            match answers.recv_timeout(std::time::Duration::from_secs(60)).unwrap() {
+                Answer::Page(page) => last = Some(page.from),
+                Answer::Cell(text) => break assert_eq!(text, "7"),
+                Answer::Failed(path, error) => panic!("{}: {error}", path.display()),
+            }
+        }
+        assert_eq!(last, Some(199));
+    }
+
+    #[test]
+    fn an_archive_that_is_gone_is_told() {
+        let gone = Arc::new(KeptRows::closed("/nowhere/a.arrow".into()));
+        let (post, answers) = channel();
+        let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
+        pager.ask(Wish::Page { rows: gone, from: 0, count: 5 });
+        let Ok(Answer::Failed(_, error)) = answers.recv_timeout(std::time::Duration::from_secs(60)) else {
+            panic!("it came")
+        };
+        assert!(error.contains("/nowhere/a.arrow cannot be read"), "{error}");
+    }
+}

@@ -105,3 +105,59 @@ pub fn copy(text: &str) -> io::Result<()> {
     queue!(out, crossterm::style::Print(format!("\x1b]52;c;{encoded}\x07")))?;
     out.flush()
 }
+
+#[cfg(test)]
+mod tests {
+    use std::cell::RefCell;
+    use std::rc::Rc;
+
+    use ratatui::buffer::Buffer;
+    use ratatui::layout::Rect;
+
+    use super::*;
+
+    /// Keeps what is sent.
+    #[derive(Clone, Default)]
+    struct Sent(Rc<RefCell<Vec<u8>>>);
+
+    impl Write for Sent {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            self.0.borrow_mut().extend_from_slice(bytes);
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+
+    /// What is sent to the terminal for a line of text.
+    fn sent(text: &str) -> String {
+        let mut cells = Buffer::empty(Rect::new(0, 0, 20, 1));
+        crate::paint::put(&mut cells, 0, 0, 20, text, ratatui::style::Style::new());
+        let empty = Buffer::empty(cells.area);
+        let sent = Sent::default();
+        let mut backend = Resynced(CrosstermBackend::new(sent.clone()));
+        backend.draw(empty.diff(&cells).into_iter()).unwrap();
+        String::from_utf8(sent.0.take()).unwrap()
+    }
+
+    #[test]
+    fn a_line_of_ascii_is_sent_in_one_piece() {
+        let sent = sent("harbour");
+        assert!(sent.contains("harbour"), "{sent:?}");
+        assert_eq!(sent.matches('H').count(), 1, "the place is told once: {sent:?}");
+    }
+
+    #[test]
+    fn the_place_is_told_again_after_a_character_of_doubtful_width() {
+        let sent = sent("a名b");
+        let after = &sent[sent.find('名').unwrap()..];
+        assert!(after.contains("\x1b[1;4H"), "the column of b, whatever the terminal made of 名: {sent:?}");
+    }
+
+    #[test]
+    fn nothing_but_our_own_sequences_is_sent() {
+        let sent = sent("\x1b]0;x\x07\u{202e}");
+        assert!(!sent.contains("\x1b]") && !sent.contains('\x07') && !sent.contains('\u{202e}'), "{sent:?}");
+    }
+}

@@ -116,3 +116,48 @@ fn formats_are_found_by_word_and_ending() {
     assert_eq!(Format::from_word("md"), Some(Format::Markdown));
     assert_eq!(Format::from_word("xml"), None);
 }
+
+/// Any text, number, bytes or nothing.
+fn any_value() -> impl proptest::strategy::Strategy<Value = Option<String>> {
+    proptest::option::of("(\"|,|\n|\r|;| |'|\\\\|é|名|\u{202e}|\x1b|[a-z0-9]|null){0,12}")
+}
+
+proptest::proptest! {
+    /// What another reader makes of the file is what was in the rows; NULL is told from empty text.
+    #[test]
+    fn csv_and_json_lose_nothing(values in proptest::collection::vec((any_value(), any_value()), 1..30)) {
+        use proptest::prelude::prop_assert_eq;
+        let column = |name: &str| Announced { name: name.into(), db_type: String::new() };
+        let mut assembler = Assembler::new(vec![column("a"), column("b,\"")]);
+        for (a, b) in &values {
+            let value = |text: &Option<String>| text.as_ref().map(|t| t.clone());
+            let row = [value(a), value(b)];
+            assembler.push_row(|i| row[i].as_deref().map_or(Value::Null, Value::Text)).unwrap();
+        }
+        let batch = assembler.take().unwrap();
+        let written = |format: Format| {
+            let mut out = Vec::new();
+            let mut exporter = format.exporter();
+            exporter.columns(&batch.schema(), &mut out).unwrap();
+            exporter.batch(&batch, &mut out).unwrap();
+            exporter.finish(&mut out).unwrap();
+            String::from_utf8(out).unwrap()
+        };
+        let csv = written(Format::Csv);
+        let mut reader = ::csv::Reader::from_reader(csv.as_bytes());
+        prop_assert_eq!(reader.headers().unwrap().iter().collect::<Vec<_>>(), ["a", "b,\""]);
+        let read: Vec<_> = reader.records().map(|r| r.unwrap()).collect();
+        prop_assert_eq!(read.len(), values.len(), "{:?}", csv);
+        for (record, (a, b)) in read.iter().zip(&values) {
+            prop_assert_eq!(&record[0], a.as_deref().unwrap_or(""));
+            prop_assert_eq!(&record[1], b.as_deref().unwrap_or(""));
+        }
+        let json: Vec<serde_json::Value> = serde_json::from_str(&written(Format::Json)).unwrap();
+        for (object, (a, b)) in json.iter().zip(&values) {
+            prop_assert_eq!(object["a"].as_str(), a.as_deref());
+            prop_assert_eq!(object["b,\""].as_str(), b.as_deref());
+        }
+        let lines = written(Format::JsonLines);
+        prop_assert_eq!(lines.lines().count(), values.len());
+    }
+}
