@@ -146,3 +146,55 @@ fn a_buffer_is_made_when_it_is_saved() {
     assert_eq!(std::fs::read_to_string(Path::new(&stage.app.buffer.path)).unwrap(), "select 1");
     assert!(stage.text().contains("saved a.sql"));
 }
+
+#[test]
+fn a_note_that_does_not_fit_stands_below() {
+    let long = format!("select '{}' as a", "x".repeat(80));
+    let below = stage(&format!("{long};\n\nselect 2;\n")).runs().text();
+    let lines: Vec<_> = below.lines().collect();
+    assert!(lines[1].contains("select 'xxx") && lines[1].contains('…'), "{below}");
+    assert!(lines[2].starts_with("    1 row · "), "{below}");
+    let taken = stage(&format!("{long};\nselect 2;\n")).runs().text();
+    assert!(taken.lines().nth(2).unwrap().contains("select 2;"), "text is never covered\n{taken}");
+    let same_line = stage("select 1; select 2;").runs().text();
+    let note = same_line.lines().nth(1).unwrap();
+    assert!(!note.contains("1 row"), "the first of two on a line has no place for it: {note}");
+}
+
+#[test]
+fn an_open_transaction_is_in_the_first_line() {
+    let stage = stage("begin").runs().until("the place", |app| app.connection.place.as_ref().unwrap().in_transaction);
+    assert!(stage.text().lines().next().unwrap().contains("[transaction open]"));
+}
+
+#[test]
+fn hints_that_do_not_fit_are_left_out_whole() {
+    for width in [30, 60, 80, 120, 200] {
+        let stage = Stage::with("select 1", (width, 12), Guard::Open);
+        let text = stage.text();
+        let hints = text.lines().last().unwrap();
+        assert!(hints.starts_with(" ctrl-r run"), "{hints}");
+        let last = hints.rsplit("   ").next().unwrap().trim();
+        let titles = ["run", "all", "statement", "pane", "on", "tables", "save", "actions", "help", "quit"];
+        assert!(titles.iter().any(|title| last.ends_with(title)), "{width}: {hints}");
+    }
+}
+
+#[test]
+fn a_selection_over_lines_is_shown() {
+    let stage = stage("select 1;\nselect 2;").control('a');
+    let (cells, _) = stage.drawn();
+    let selected = cells[stage.find("select 1")].style().bg;
+    assert_eq!(cells[stage.find("select 2")].style().bg, selected);
+    assert_eq!(cells[Position::new(4 + 9, 1)].style().bg, selected, "the line's end is selected too");
+    assert_ne!(cells[Position::new(4 + 12, 1)].style().bg, selected);
+}
+
+#[test]
+fn kept_rows_that_are_gone_are_told() {
+    let stage = stage("select 1 as a").runs();
+    let path = stage.app.rows.page().unwrap().path.clone();
+    std::fs::remove_file(path).unwrap();
+    // Rows that are on the screen stay there; the file is still open.
+    assert!(stage.control('d').text().contains("rows 1–1 of 1"));
+}

@@ -130,9 +130,8 @@ proptest::proptest! {
         let column = |name: &str| Announced { name: name.into(), db_type: String::new() };
         let mut assembler = Assembler::new(vec![column("a"), column("b,\"")]);
         for (a, b) in &values {
-            let value = |text: &Option<String>| text.as_ref().map(|t| t.clone());
-            let row = [value(a), value(b)];
-            assembler.push_row(|i| row[i].as_deref().map_or(Value::Null, Value::Text)).unwrap();
+            let row = [a.as_deref(), b.as_deref()];
+            assembler.push_row(|i| row[i].map_or(Value::Null, Value::Text)).unwrap();
         }
         let batch = assembler.take().unwrap();
         let written = |format: Format| {

@@ -1,5 +1,4 @@
 use std::collections::VecDeque;
-use std::sync::mpsc;
 use std::time::Duration;
 
 use super::*;
@@ -95,7 +94,7 @@ fn in_words(report: &Report) -> String {
 /// A desk at work, and what it tells, in few words.
 struct Watch {
     desk: Desk,
-    told: mpsc::Receiver<String>,
+    told: Receiver<String>,
     _folder: tempfile::TempDir,
 }
 
@@ -107,7 +106,7 @@ fn watch(guard: Guard, refusals: &[&'static str]) -> Watch {
 fn watch_in(folder: tempfile::TempDir, guard: Guard, refusals: &[&'static str]) -> Watch {
     let engine = Box::leak(Box::new(Pier { refusals: Mutex::new(refusals.iter().copied().collect()) }));
     let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
-    let (tell, told) = mpsc::channel();
+    let (tell, told) = channel();
     let profile = Profile::new("pier", "pier").guarded(guard);
     let desk = Desk::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report)))).unwrap();
     Watch { desk, told, _folder: folder }
