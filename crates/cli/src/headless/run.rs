@@ -3,7 +3,6 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
-use jaunty_core::archive::Retention;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, Place, Session};
 use jaunty_core::export::Format;
@@ -13,6 +12,8 @@ use jaunty_core::run::{Job, Keeping};
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
+
+use jaunty_tui::settings;
 
 use super::output::{Output, Shared};
 use crate::args::Run;
@@ -38,7 +39,7 @@ pub fn run(args: &Run) -> Result<(), Failure> {
         Format::from_word(&ending)
     });
     let format = format.unwrap_or(Format::Table);
-    let keeping = Keeping::open(&folders, Retention::default());
+    let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
     if let Some(trouble) = keeping.trouble() {
         eprintln!("jaunty: {trouble}");
     }
