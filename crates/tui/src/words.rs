@@ -89,6 +89,8 @@ pub fn clock(d: Duration) -> String {
 
 #[cfg(test)]
 mod tests {
+    use jaunty_core::logbook::{Ended, Entry, KeptResult};
+
     use super::*;
 
     #[test]
@@ -101,5 +103,40 @@ mod tests {
         let before = [1, 120, 7200, 90_000, 900_000].map(|s| ago(now - Duration::from_secs(s), now));
         assert_eq!(before, ["just now", "2 min ago", "2 h ago", "yesterday", "10 days ago"]);
         assert_eq!([50, 61_000].map(|ms| clock(Duration::from_millis(ms))), ["0.0 s", "1:01"]);
+    }
+
+    /// A run of two minutes ago, as the logbook has it.
+    fn run(outcome: Outcome, rows: u64, results: Vec<KeptResult>, error: Option<&str>) -> Run {
+        let started = SystemTime::now() - Duration::from_secs(120);
+        let started_ms = started.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_millis() as i64;
+        Run::remembered(Entry {
+            number: 1,
+            title: None,
+            statement: "select 1".into(),
+            started_ms,
+            outcome,
+            ended: Ended { first_row_ms: None, duration_ms: 38, rows, error: error.map(str::to_owned) },
+            results,
+        })
+    }
+
+    #[test]
+    fn the_note_says_what_came_of_it() {
+        let rows = || vec![KeptResult::Rows("a.arrow".into())];
+        let changed = |n| vec![KeptResult::Affected(n)];
+        for (run, expected) in [
+            (run(Outcome::Done, 412, rows(), None), "412 rows · 38 ms · 2 min ago"),
+            (run(Outcome::Done, 1, rows(), None), "1 row · 38 ms · 2 min ago"),
+            (run(Outcome::Done, 0, changed(Some(3)), None), "3 rows changed · 38 ms · 2 min ago"),
+            (run(Outcome::Done, 0, changed(None), None), "done · 38 ms · 2 min ago"),
+            (
+                run(Outcome::Failed, 0, vec![], Some("no such table: prots\nmore")),
+                "failed · no such table: prots · 2 min ago",
+            ),
+            (run(Outcome::Stopped, 8192, rows(), None), "stopped · 8,192 rows kept · 38 ms · 2 min ago"),
+            (run(Outcome::CutShort, 0, vec![], None), "cut short · 38 ms · 2 min ago"),
+        ] {
+            assert_eq!(note(&run, SystemTime::now()), expected);
+        }
     }
 }

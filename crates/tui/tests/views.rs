@@ -198,3 +198,11 @@ fn kept_rows_that_are_gone_are_told() {
     // Rows that are on the screen stay there; the file is still open.
     assert!(stage.control('d').text().contains("rows 1–1 of 1"));
 }
+
+#[test]
+fn as_many_columns_as_sqlite_has() {
+    let columns: Vec<_> = (1..=1900).map(|n| format!("{n} as c{n}")).collect();
+    let stage =
+        stage(&format!("select {}", columns.join(", "))).runs().control('t').key(KeyCode::End, KeyModifiers::NONE);
+    assert!(stage.text().contains("c1900"), "{}", stage.text());
+}

@@ -244,10 +244,10 @@ impl Rows {
 /// A column's cells: what its values need, but no more than [`WIDE`] unless all fit.
 fn column_width(view: &View, index: usize, room: u16) -> u16 {
     let needed = |width: usize| u16::try_from(width.max(1)).unwrap_or(u16::MAX);
-    let gaps = GAP * view.widths.len() as u16;
+    let gaps = u32::from(GAP) * view.widths.len() as u32;
     let all: u32 = view.widths.iter().map(|w| u32::from(needed(*w))).sum();
     let own = view.widths.get(index).map_or(1, |w| needed(*w));
-    if all + u32::from(gaps) <= u32::from(room) { own } else { own.min(WIDE).min(room.max(1)) }
+    if all + gaps <= u32::from(room) { own } else { own.min(WIDE).min(room.max(1)) }
 }
 
 /// Columns end before the last cell, where a mark says that there are more.
