@@ -28,14 +28,6 @@ use app::{App, Message, OpenError, Options};
 /// How long a frame waits for rows that are about to come, so that it need not be painted twice.
 const FRAME_WAITS: Duration = Duration::from_millis(6);
 
-pub(crate) fn app_margin() -> u16 {
-    app::MARGIN
-}
-
-pub(crate) fn app_head() -> u16 {
-    app::HEAD
-}
-
 /// Why the screen ended.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {

@@ -124,12 +124,7 @@ pub fn tasks_of(
         return Err(Failure::Usage(format!("the statement at line {line} has a quote or comment that never closes")));
     }
     let task = |s: &jaunty_core::text::split::Statement| Task {
-        job: Job {
-            statement: s.text(&rope),
-            title: s.title_text(&rope, dialect),
-            buffer: buffer.map(Path::to_owned),
-            confirmed: true,
-        },
+        job: Job::of(s, &rope, dialect, buffer),
         line: rope.byte_to_line(s.start) + 1,
     };
     Ok(statements.iter().map(task).collect())

@@ -27,8 +27,11 @@ pub struct Archive {
     path: PathBuf,
     contents: Mutex<Arc<Contents>>,
     /// The batch read last: pages that are read one after another mostly share it.
-    last: Mutex<Option<(u64, RecordBatch)>>,
+    last: Mutex<Option<(BatchKey, RecordBatch)>>,
 }
+
+/// A batch, told by the contents it is of and where it lies in them.
+type BatchKey = (u64, u64);
 
 /// What is in the file now. Readers keep what they have when it is replaced.
 #[derive(Debug)]
@@ -124,11 +127,6 @@ impl Archive {
         self.lock().rows()
     }
 
-    /// The size of its rows on disk, in bytes.
-    pub fn bytes(&self) -> u64 {
-        self.lock().places.last().map_or(0, |place| place.offset + u64::from(place.head) + place.body)
-    }
-
     /// Rows `from` up to `from + count`, as far as they are there.
     pub fn page(&self, from: u64, count: usize) -> Result<Page, ArchiveError> {
         let contents = self.snapshot();
@@ -151,17 +149,17 @@ impl Archive {
     /// Batch by batch from the first row on, as they lie in the file.
     pub fn batches(&self) -> impl Iterator<Item = Result<RecordBatch, ArchiveError>> + use<> {
         let contents = self.snapshot();
-        (0..contents.places.len()).map(move |i| read_place(&contents, &contents.places[i]))
+        let path = self.path.clone();
+        (0..contents.places.len()).map(move |i| read_place(&path, &contents, &contents.places[i]))
     }
 
     fn batch(&self, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
-        // A rewritten file has its batches elsewhere, but not always all of them.
-        let key = place.offset ^ contents.generation.rotate_right(16);
+        let key = (contents.generation, place.offset);
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, batch)) = last.as_ref().filter(|(known, _)| *known == key) {
             return Ok(batch.clone());
         }
-        let batch = read_place(contents, place)?;
+        let batch = read_place(&self.path, contents, place)?;
         *last = Some((key, batch.clone()));
         Ok(batch)
     }
@@ -197,10 +195,10 @@ impl Archive {
 }
 
 /// Reads the batch that lies at a place.
-pub(super) fn read_place(contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
+pub(super) fn read_place(path: &Path, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
     let mut bytes = vec![0; place.head as usize + place.body as usize];
     let read = contents.file.read_exact_at(&mut bytes, place.offset);
-    read.map_err(|source| ArchiveError::File { path: PathBuf::new(), act: "read", source })?;
+    read.map_err(|source| ArchiveError::File { path: path.to_owned(), act: "read", source })?;
     let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
     let decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
     let batch = decoder.read_record_batch(&block, &Buffer::from_vec(bytes))?;

@@ -89,7 +89,7 @@ impl Writer {
         let old = self.archive.snapshot();
         let mut contents = Contents::empty(reader, Arc::clone(schema));
         for place in &old.places {
-            let batch = widen_batch(&read_place(&old, place)?, schema)?;
+            let batch = widen_batch(&read_place(&path, &old, place)?, schema)?;
             let place = append(&mut file, &batch, place.first_row).map_err(|source| file_error(&beside, source))?;
             contents.places.push(place);
         }

@@ -237,12 +237,6 @@ impl Logbook {
         Ok(self.entries(&select, params![number])?.pop())
     }
 
-    /// The newest runs, newest first.
-    pub fn newest(&self, count: usize) -> Result<Vec<Entry>, LogbookError> {
-        let select = format!("select {ENTRY} from runs order by number desc limit ?1");
-        self.entries(&select, params![count as i64])
-    }
-
     fn entries(&self, select: &str, values: impl rusqlite::Params) -> Result<Vec<Entry>, LogbookError> {
         let read = || -> rusqlite::Result<Vec<Entry>> {
             let mut statement = self.connection.prepare_cached(select)?;

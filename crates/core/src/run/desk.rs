@@ -43,9 +43,12 @@ pub enum Report {
     },
 }
 
+/// An order, and how many wishes to stop there had been when it was given.
+type Asked = (Order, u64);
+
 /// A connection's thread, as others see it. Dropping it ends the session once nothing runs.
 pub struct Desk {
-    orders: Sender<Order>,
+    orders: Sender<Asked>,
     current: Arc<Mutex<Current>>,
 }
 
@@ -77,7 +80,8 @@ impl Desk {
     /// Asks for something. It is done after what was asked before.
     pub fn ask(&self, order: Order) {
         // The thread ends only with this side of the channel.
-        let _ = self.orders.send(order);
+        let stops = self.current.lock().unwrap_or_else(PoisonError::into_inner).stops;
+        let _ = self.orders.send((order, stops));
     }
 
     /// Stops what runs, and what waits behind it. Rows that were fetched stay.
@@ -104,12 +108,12 @@ struct Worker {
 }
 
 impl Worker {
-    fn work(mut self, inbox: &Receiver<Order>) {
+    fn work(mut self, inbox: &Receiver<Asked>) {
         self.remember();
         self.connect();
-        while let Ok(order) = inbox.recv() {
+        while let Ok((order, stops)) = inbox.recv() {
             match order {
-                Order::Run(jobs) => self.run_all(jobs),
+                Order::Run(jobs) => self.run_all(jobs, stops),
                 Order::Catalog => {
                     let objects = self.catalog();
                     (self.tell)(Report::Catalog(objects));
@@ -157,11 +161,10 @@ impl Worker {
         self.current.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn run_all(&mut self, jobs: Vec<Job>) {
-        let stops = self.current().stops;
+    fn run_all(&mut self, jobs: Vec<Job>, stops: u64) {
         let mut left = jobs.len();
         for (index, job) in jobs.iter().enumerate() {
-            if !self.connect() || self.current().stops != stops {
+            if self.current().stops != stops || !self.connect() {
                 break;
             }
             if self.needs_yes(job) {
@@ -231,13 +234,7 @@ pub fn jobs(
 ) -> Vec<Job> {
     let (rope, outline) = (document.rope(), document.outline());
     let statements = outline.statements().get(range).unwrap_or_default();
-    let job = |statement: &crate::text::split::Statement| Job {
-        statement: statement.text(rope),
-        title: statement.title_text(rope, outline.dialect()),
-        buffer: buffer.map(Path::to_owned),
-        confirmed: false,
-    };
-    statements.iter().map(job).collect()
+    statements.iter().map(|s| Job::of(s, rope, outline.dialect(), buffer)).collect()
 }
 
 #[cfg(test)]

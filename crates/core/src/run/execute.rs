@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -11,6 +11,7 @@ use std::time::{Duration, Instant, UNIX_EPOCH};
 
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, SchemaRef};
+use ropey::Rope;
 
 use super::state::{KeptRows, Run, RunResult};
 use crate::archive::{ArchiveError, Retention, Writer, keep_within};
@@ -18,6 +19,8 @@ use crate::connection::Profile;
 use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
 use crate::files::Folders;
 use crate::logbook::{Begun, Ended, KeptResult, Logbook, Outcome};
+use crate::text::dialect::Dialect;
+use crate::text::split::Statement;
 
 /// How often a growing run is told of.
 const TELL_EVERY: Duration = Duration::from_millis(50);
@@ -33,6 +36,18 @@ pub struct Job {
     pub buffer: Option<PathBuf>,
     /// Whether a person has said yes to it.
     pub confirmed: bool,
+}
+
+impl Job {
+    /// The job of a statement in a text.
+    pub fn of(statement: &Statement, rope: &Rope, dialect: &Dialect, buffer: Option<&Path>) -> Job {
+        Job {
+            statement: statement.text(rope),
+            title: statement.title_text(rope, dialect),
+            buffer: buffer.map(Path::to_owned),
+            confirmed: false,
+        }
+    }
 }
 
 /// Where runs are kept. Clones share the logbook.

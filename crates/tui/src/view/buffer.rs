@@ -13,7 +13,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use crate::action::Scope;
-use crate::app::App;
+use crate::app::{App, MARGIN};
 use crate::paint::{fill, put, put_cut, symbol};
 use crate::theme::Role;
 use crate::words;
@@ -59,7 +59,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
     }
     let (line, column) = app.buffer.place();
     let shown = app.panes.focus == Scope::Buffer && lines.contains(&line) && column >= app.buffer.left;
-    let x = area.x + crate::app_margin() + (column - app.buffer.left.min(column)) as u16;
+    let x = area.x + MARGIN + (column - app.buffer.left.min(column)) as u16;
     (shown && x < area.right()).then(|| Position::new(x, area.y + (line - lines.start) as u16))
 }
 
@@ -103,7 +103,7 @@ fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection): Mar
     let (start, text) = (rope.line_to_byte(line), line_text(rope, line));
     let ground = app.theme.style(Role::Text);
     let left = app.buffer.left;
-    let x0 = area.x + crate::app_margin();
+    let x0 = area.x + MARGIN;
     let mut column = 0;
     for piece in pieces(&text) {
         let next = advance(column, &text, &piece);
@@ -153,11 +153,9 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
             put(cells, area.x + 2, y(line), area.right(), "▎", bar);
         }
     }
-    if let Some((x, y)) = note_place(app, s, bottom, lines, area).filter(|_| run.is_some()) {
-        let note = run.map(|run| (words::note(run, app.now), run.outcome()));
-        if let Some((note, outcome)) = note {
-            put_cut(cells, x, y, area.right(), &note, note_style(app, outcome, ground));
-        }
+    if let (Some(run), Some((x, y))) = (run, note_place(app, s, bottom, lines, area)) {
+        let style = note_style(app, run.outcome(), ground);
+        put_cut(cells, x, y, area.right(), &words::note(run, app.now), style);
     }
 }
 
@@ -167,7 +165,7 @@ fn note_place(app: &App, s: &Statement, bottom: usize, lines: &Range<usize>, are
     let rope = app.buffer.document.rope();
     let text = line_text(rope, bottom);
     let column = column_of(&text, text.len()).saturating_sub(app.buffer.left);
-    let x0 = area.x + crate::app_margin();
+    let x0 = area.x + MARGIN;
     // A statement that begins on the same line has the place.
     let end = rope.line_to_byte(bottom) + text.len();
     if !app.buffer.document.outline().within(s.end..end).is_empty() {

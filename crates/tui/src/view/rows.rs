@@ -8,7 +8,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 use crate::action::{Scope, by_name};
-use crate::app::{App, Link, Shows};
+use crate::app::{App, HEAD, Link, Shows};
 use crate::pager::{Page, Shown};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
@@ -190,7 +190,7 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
     // A page that is not the one in sight yet is shown where its rows belong.
     let skip = view.top.saturating_sub(page.from) as usize;
     let rows = page.rows.iter().enumerate().skip(skip);
-    for ((offset, row), y) in rows.zip(area.y + crate::app_head()..area.bottom()) {
+    for ((offset, row), y) in rows.zip(area.y + HEAD..area.bottom()) {
         let number = page.from + offset as u64;
         let in_hand = number == view.row;
         let ground = if in_hand { ground.patch(app.theme.style(Role::Row)) } else { ground };

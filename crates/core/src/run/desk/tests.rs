@@ -151,6 +151,10 @@ fn a_stop_ends_what_runs_and_what_waits_behind_it() {
     watch.asks(&["forever", "b"]).tells(&["forever running"]);
     watch.desk.stop();
     watch.tells(&["forever stopped", "idle, 1 left out"]);
+    // Also what was asked for on its own.
+    watch.asks(&["forever"]).tells(&["forever running"]).asks(&["b"]);
+    watch.desk.stop();
+    watch.tells(&["forever stopped", "idle, 0 left out", "idle, 1 left out"]);
     watch.desk.stop();
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
 }
