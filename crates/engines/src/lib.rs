@@ -2,14 +2,17 @@
 //!
 //! [`ENGINES`] is the table of them. Adding one means writing its module and a line there.
 
+mod net;
+mod postgres;
 mod sqlite;
 
 use jaunty_core::engine::Engine;
 
+pub use postgres::Postgres;
 pub use sqlite::Sqlite;
 
 /// All engines.
-pub static ENGINES: &[&dyn Engine] = &[&Sqlite];
+pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres];
 
 /// An engine by the name that profiles use.
 pub fn by_name(name: &str) -> Option<&'static dyn Engine> {

@@ -2,74 +2,16 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
 
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+mod support;
 
-use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
 use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Flow, Notice, Session, Sink};
-use jaunty_core::rows::cell::column_text;
+use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Flow, Session, Touches};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
-
-#[derive(Default)]
-struct Seen {
-    names: Vec<String>,
-    batches: Vec<RecordBatch>,
-    affected: Vec<Option<u64>>,
-    arrived: Vec<Instant>,
-}
-
-/// Keeps what comes; stops after so many rows.
-#[derive(Clone)]
-struct Collect {
-    seen: Arc<Mutex<Seen>>,
-    most: usize,
-}
-
-impl Collect {
-    fn up_to(most: usize) -> Collect {
-        Collect { seen: Arc::default(), most }
-    }
-
-    fn rows(&self) -> Vec<Vec<String>> {
-        let seen = self.seen.lock().unwrap();
-        let mut rows = Vec::new();
-        for batch in &seen.batches {
-            let columns: Vec<_> = batch.columns().iter().map(column_text).collect();
-            rows.extend((0..batch.num_rows()).map(|row| columns.iter().map(|c| c[row].clone()).collect()));
-        }
-        rows
-    }
-
-    fn count(&self) -> usize {
-        self.seen.lock().unwrap().batches.iter().map(RecordBatch::num_rows).sum()
-    }
-}
-
-impl Sink for Collect {
-    fn wanted(&self) -> Flow {
-        if self.count() >= self.most { Flow::Stop } else { Flow::GoOn }
-    }
-    fn columns(&mut self, schema: SchemaRef) -> Flow {
-        self.seen.lock().unwrap().names = schema.fields().iter().map(|f| f.name().clone()).collect();
-        Flow::GoOn
-    }
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
-        let mut seen = self.seen.lock().unwrap();
-        seen.batches.push(batch);
-        seen.arrived.push(Instant::now());
-        drop(seen);
-        self.wanted()
-    }
-    fn affected(&mut self, rows: Option<u64>) -> Flow {
-        self.seen.lock().unwrap().affected.push(rows);
-        Flow::GoOn
-    }
-    fn notice(&mut self, _: Notice) {}
-}
+use support::{Collect, run};
 
 fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
     Sqlite.connect(&Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
@@ -77,11 +19,6 @@ fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
 
 fn memory() -> Box<dyn Session> {
     connect(Path::new(":memory:")).unwrap()
-}
-
-fn run(session: &mut dyn Session, statement: &str) -> Result<Collect, EngineError> {
-    let collect = Collect::up_to(usize::MAX);
-    session.run(statement, Box::new(collect.clone())).map(|()| collect)
 }
 
 /// A file with a table of so many rows.
@@ -146,9 +83,9 @@ fn it_tells_where_it_is() {
     let folder = tempfile::tempdir().unwrap();
     let mut session = connect(&database(folder.path(), 3)).unwrap();
     let place = session.place().unwrap();
-    assert_eq!((place.database.as_str(), place.schema.as_str(), place.in_transaction), ("ferry.db", "main", false));
+    assert_eq!((place.database.as_str(), place.schema.as_str(), place.in_transaction()), ("ferry.db", "main", false));
     run(session.as_mut(), "begin").unwrap();
-    assert!(session.place().unwrap().in_transaction);
+    assert!(session.place().unwrap().in_transaction());
 }
 
 #[test]
@@ -156,10 +93,13 @@ fn effects_are_told_without_running() {
     let mut session = memory();
     run(session.as_mut(), "create table t(a)").unwrap();
     assert_eq!(session.effect("select * from t"), Ok(Effect::Reads));
-    assert_eq!(session.effect("insert into t values (1)"), Ok(Effect::Writes));
-    assert_eq!(session.effect("with x as (select 1) delete from t"), Ok(Effect::Writes));
+    assert_eq!(session.effect("insert into t values (1)"), Ok(Effect::Writes(Touches { rows: None, counted: true, everything: false })));
+    assert_eq!(session.effect("with x as (select 1) delete from t"), Ok(Effect::Writes(Touches { rows: None, counted: true, everything: true })));
+    run(session.as_mut(), "insert into t values (1), (2), (3)").unwrap();
+    let two = Touches { rows: Some(2), counted: true, everything: false };
+    assert_eq!(session.effect("update t set a = 0 where a > 1"), Ok(Effect::Writes(two)));
     assert!(session.effect("selct").is_err());
-    assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["0"]]);
+    assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }
 
 #[test]
@@ -273,7 +213,7 @@ fn rows_do_not_wait_for_the_next() {
                 select i from n where i in (1, 2, 3, 3000000)";
     let found = run(memory().as_mut(), slow).unwrap();
     let seen = found.seen.lock().unwrap();
-    let rows: Vec<_> = seen.batches.iter().map(RecordBatch::num_rows).collect();
+    let rows: Vec<_> = seen.batches.iter().map(arrow_array::RecordBatch::num_rows).collect();
     assert_eq!(rows, [3, 1]);
     let between = seen.arrived[1] - seen.arrived[0];
     assert!(between > Duration::ZERO);

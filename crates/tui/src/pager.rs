@@ -145,7 +145,7 @@ pub fn page(rows: &KeptRows, from: u64, count: usize) -> Result<Page, ArchiveErr
     }
     let mut shown = Vec::with_capacity(page.rows());
     for batch in &page.batches {
-        let readers: Vec<_> = batch.columns().iter().map(ColumnReader::new).collect();
+        let readers = ColumnReader::all(batch);
         for row in 0..batch.num_rows() {
             let mut cells = Vec::with_capacity(readers.len());
             for (reader, head) in readers.iter().zip(&mut columns) {
@@ -163,9 +163,10 @@ pub fn page(rows: &KeptRows, from: u64, count: usize) -> Result<Page, ArchiveErr
 
 fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {
     let page = rows.archive()?.page(row, 1)?;
-    let values = page.batches.first().and_then(|batch| batch.columns().get(column));
-    Ok(values.map_or_else(String::new, |values| {
-        let cell = ColumnReader::new(values).get(0);
+    let batch = page.batches.first();
+    let values = batch.and_then(|batch| Some((batch.columns().get(column)?, batch.schema_ref().fields().get(column)?)));
+    Ok(values.map_or_else(String::new, |(values, field)| {
+        let cell = ColumnReader::of(values, field).get(0);
         if cell.kind == CellKind::Null { String::new() } else { cell.text.into_owned() }
     }))
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{Document, Item, TableLike, Value};
 
 use super::{Guard, Profile, Setting};
-use crate::engine::Engine;
+use crate::engine::{Engine, Key, Takes};
 use crate::files::Folders;
 
 /// Keys that every engine's profiles may have.
@@ -171,7 +171,7 @@ impl Reader<'_> {
         }
         for (key, item) in table.iter().filter(|(key, _)| !GENERAL.contains(key)) {
             let known = engine.keys();
-            if !known.iter().any(|k| k.name == key) {
+            let Some(declared) = known.iter().find(|k| k.name == key) else {
                 let all = || GENERAL.iter().copied().chain(known.iter().map(|k| k.name));
                 let remedy = match nearest(key, all()) {
                     Some(near) => format!("Did you mean {near}?"),
@@ -179,8 +179,8 @@ impl Reader<'_> {
                 };
                 let what = format!("[{name}] has a key '{key}' that {} does not know", engine.name());
                 return Err(self.problem(item.span(), what, remedy));
-            }
-            profile.settings.insert(key.to_owned(), self.setting(name, key, item)?);
+            };
+            profile.settings.insert(key.to_owned(), self.setting(name, declared, item)?);
         }
         let missing = engine.keys().iter().find(|k| k.required && !profile.settings.contains_key(k.name));
         if let Some(key) = missing {
@@ -198,17 +198,29 @@ impl Reader<'_> {
         }
     }
 
-    fn setting(&self, name: &str, key: &str, item: &Item) -> Result<Setting, Problem> {
-        match item.as_value() {
-            Some(Value::String(text)) => Ok(Setting::Text(text.value().clone())),
-            Some(Value::Integer(number)) => Ok(Setting::Number(*number.value())),
-            Some(Value::Boolean(flag)) => Ok(Setting::Flag(*flag.value())),
-            _ => Err(self.problem(
-                item.span(),
-                format!("{key} of [{name}] is neither text, a number, true nor false"),
-                format!("Write {key} = \"…\"."),
-            )),
-        }
+    fn setting(&self, name: &str, key: &Key, item: &Item) -> Result<Setting, Problem> {
+        let setting = match (item.as_value(), key.takes) {
+            (Some(Value::String(text)), Takes::Word(words)) if !words.contains(&text.value().as_str()) => None,
+            (Some(Value::String(text)), Takes::Text | Takes::Path | Takes::Word(_)) => {
+                Some(Setting::Text(text.value().clone()))
+            }
+            (Some(Value::Integer(number)), Takes::Number(least, most)) => {
+                Some(Setting::Number(*number.value())).filter(|_| (least..=most).contains(number.value()))
+            }
+            (Some(Value::Boolean(flag)), Takes::Flag) => Some(Setting::Flag(*flag.value())),
+            _ => None,
+        };
+        let wanted = match key.takes {
+            Takes::Text | Takes::Path => ("not text".to_owned(), "= \"…\"".to_owned()),
+            Takes::Number(least, most) => (format!("no whole number from {least} to {most}"), format!("= {most}")),
+            Takes::Flag => ("neither true nor false".to_owned(), "= true".to_owned()),
+            Takes::Word(words) => (format!("none of {}", words.join(", ")), format!("= \"{}\"", words.first().unwrap_or(&""))),
+        };
+        setting.ok_or_else(|| {
+            let (wrong, right) = wanted;
+            let remedy = format!("Write {} {right}.", key.name);
+            self.problem(item.span(), format!("{} of [{name}] is {wrong}", key.name), remedy)
+        })
     }
 }
 

@@ -3,10 +3,15 @@
 pub mod edit;
 mod file;
 mod guard;
+mod keyring;
+mod open;
 mod profile;
 mod secret;
+pub mod source;
+pub mod url;
 
 pub use file::{Connections, Problem, connections_files, load, parse};
 pub use guard::Guard;
+pub use open::open;
 pub use profile::{Profile, Setting};
 pub use secret::Secret;

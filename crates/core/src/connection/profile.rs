@@ -1,12 +1,16 @@
 //! One connection's entry in a connections file: everything but the secret.
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::path::{Path, PathBuf};
 
 use super::Guard;
 
+/// Keys whose values may be a secret or hold one.
+const SECRET_KEYS: &[&str] = &["password", "url"];
+
 /// A profile.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct Profile {
     /// Its name: the table's key in the file.
     pub name: String,
@@ -33,6 +37,29 @@ pub enum Setting {
     Number(i64),
     /// Yes or no.
     Flag(bool),
+}
+
+impl fmt::Display for Setting {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Setting::Text(text) => f.write_str(text),
+            Setting::Number(number) => number.fmt(f),
+            Setting::Flag(flag) => flag.fmt(f),
+        }
+    }
+}
+
+impl fmt::Debug for Profile {
+    /// Without what may be secret: this goes to logs.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let settings = self.settings.iter().filter(|(key, _)| !SECRET_KEYS.contains(&key.as_str()));
+        f.debug_struct("Profile")
+            .field("name", &self.name)
+            .field("engine", &self.engine)
+            .field("guard", &self.guard)
+            .field("settings", &settings.collect::<Vec<_>>())
+            .finish_non_exhaustive()
+    }
 }
 
 impl Profile {
@@ -72,6 +99,20 @@ impl Profile {
     /// A yes or no by its key; no when it is not there.
     pub fn flag(&self, key: &str) -> bool {
         self.settings.get(key) == Some(&Setting::Flag(true))
+    }
+
+    /// A whole number by its key.
+    pub fn number(&self, key: &str) -> Option<i64> {
+        match self.settings.get(key) {
+            Some(Setting::Number(number)) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// Settings that may be shown: no password, and no URL that one may stand in.
+    pub fn shown(&self) -> impl Iterator<Item = (&str, &Setting)> {
+        let shown = self.settings.iter().filter(|(key, _)| !SECRET_KEYS.contains(&key.as_str()));
+        shown.map(|(key, setting)| (key.as_str(), setting))
     }
 
     /// A path by its key: `~/` is the home folder, and what is relative is relative to the folder

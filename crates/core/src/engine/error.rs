@@ -17,6 +17,48 @@ pub struct EngineError {
     pub at: Option<usize>,
     /// What to do about it.
     pub remedy: Option<String>,
+    /// The step of connecting that failed.
+    pub step: Option<Step>,
+}
+
+/// The steps of connecting, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Step {
+    /// Reading the profile.
+    Profile,
+    /// Through the SSH server in between.
+    Tunnel,
+    /// Finding the address of a name.
+    Name,
+    /// Reaching the address.
+    Reach,
+    /// Agreeing on encryption, and checking who is there.
+    Tls,
+    /// Being let in.
+    Login,
+    /// Being let in, for want of a secret. A secret may be asked for.
+    Secret,
+    /// Going to the database.
+    Database,
+    /// Setting the session up.
+    Session,
+}
+
+impl Step {
+    /// The step in a few words, for `failed at: …`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Step::Profile => "profile",
+            Step::Tunnel => "tunnel",
+            Step::Name => "host name",
+            Step::Reach => "reaching the server",
+            Step::Tls => "TLS",
+            Step::Login => "login",
+            Step::Secret => "password",
+            Step::Database => "database",
+            Step::Session => "session",
+        }
+    }
 }
 
 /// Kinds of errors.
@@ -41,7 +83,12 @@ pub enum ErrorKind {
 impl EngineError {
     /// An error with a message and nothing else.
     pub fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
-        EngineError { kind, message: message.into(), code: None, at: None, remedy: None }
+        EngineError { kind, message: message.into(), code: None, at: None, remedy: None, step: None }
+    }
+
+    /// An error of connecting, at this step.
+    pub fn connecting(step: Step, message: impl Into<String>) -> Self {
+        EngineError { step: Some(step), ..EngineError::new(ErrorKind::Connect, message) }
     }
 
     /// The error of a statement that was stopped.

@@ -19,7 +19,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
-pub use error::{EngineError, ErrorKind};
+pub use error::{EngineError, ErrorKind, Step};
 
 use crate::connection::{Profile, Secret};
 use crate::text::dialect::Dialect;
@@ -35,8 +35,24 @@ pub trait Engine: Send + Sync {
     /// The dialect of its databases, unless the profile names another.
     fn dialect(&self) -> &'static Dialect;
 
-    /// The keys that a profile of this engine may have beside the general ones.
+    /// What a person reads where engines are offered, as `PostgreSQL`.
+    fn title(&self) -> &'static str {
+        self.name()
+    }
+
+    /// The keys that a profile of this engine may have beside the general ones, in the order in
+    /// which a form asks for them.
     fn keys(&self) -> &'static [Key];
+
+    /// What URLs of its databases begin with, as `postgresql`. The first is the usual one.
+    fn schemes(&self) -> &'static [&'static str] {
+        &[]
+    }
+
+    /// The secret that the files of the server's own clients have for this profile.
+    fn secret_on_file(&self, _profile: &Profile) -> Option<Secret> {
+        None
+    }
 
     /// Whether a file looks like one of its databases, told by its first bytes.
     fn recognises(&self, _head: &[u8]) -> bool {
@@ -60,6 +76,44 @@ pub struct Key {
     pub required: bool,
     /// One line of help.
     pub help: &'static str,
+    /// What is taken where it is not given, as a person would write it.
+    pub usual: &'static str,
+    /// What may stand there.
+    pub takes: Takes,
+    /// Whether a form shows it at once; the others come on request.
+    pub common: bool,
+}
+
+impl Key {
+    /// A key that a form shows at once.
+    pub const fn common(name: &'static str, takes: Takes, usual: &'static str, help: &'static str) -> Key {
+        Key { name, required: false, help, usual, takes, common: true }
+    }
+
+    /// A key without which there is nothing.
+    pub const fn needed(name: &'static str, takes: Takes, help: &'static str) -> Key {
+        Key { required: true, ..Key::common(name, takes, "", help) }
+    }
+
+    /// A key for those who need it.
+    pub const fn rare(name: &'static str, takes: Takes, usual: &'static str, help: &'static str) -> Key {
+        Key { common: false, ..Key::common(name, takes, usual, help) }
+    }
+}
+
+/// What may stand under a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Takes {
+    /// Any text.
+    Text,
+    /// A whole number in this range.
+    Number(i64, i64),
+    /// True or false.
+    Flag,
+    /// The path of a file or folder.
+    Path,
+    /// One of these words.
+    Word(&'static [&'static str]),
 }
 
 /// An open connection.
@@ -88,6 +142,23 @@ pub trait Session: Send {
     ///   on the server and the error is [`ErrorKind::Stopped`]. Rows pushed before stay valid.
     /// - After an error the session can be used again, unless the error is [`ErrorKind::Lost`].
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError>;
+
+    /// Whether the connection still stands, as far as can be told without asking the server: a
+    /// connection that the other side has closed is found here, not in the middle of the next run.
+    fn stands(&mut self) -> bool {
+        true
+    }
+
+    /// Goes to another database or schema, or takes on a role. `Ok(false)` means that this takes a
+    /// new connection.
+    fn switch(&mut self, _to: &Switch) -> Result<bool, EngineError> {
+        Ok(false)
+    }
+
+    /// The names that [`Session::switch`] could go to.
+    fn choices(&mut self, _of: SwitchKind) -> Result<Vec<String>, EngineError> {
+        Ok(Vec::new())
+    }
 
     /// Lists what the database holds, object by object.
     fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError>;
@@ -165,9 +236,51 @@ pub enum Effect {
     /// It only reads.
     Reads,
     /// It writes.
-    Writes,
+    Writes(Touches),
     /// The server cannot be asked.
     Unknown,
+}
+
+/// How much a statement that writes would touch.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Touches {
+    /// How many rows.
+    pub rows: Option<u64>,
+    /// Whether the rows were counted, and not estimated by the server.
+    pub counted: bool,
+    /// Whether it is an `UPDATE` or `DELETE` without a condition.
+    pub everything: bool,
+}
+
+/// Somewhere else on the same server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Switch {
+    /// What is changed.
+    pub kind: SwitchKind,
+    /// The name of the new one.
+    pub to: String,
+}
+
+/// What can be changed while connected.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SwitchKind {
+    /// The database.
+    Database,
+    /// The schema that plain names are looked up in.
+    Schema,
+    /// The role, whose rights count.
+    Role,
+}
+
+impl SwitchKind {
+    /// The trade's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            SwitchKind::Database => "database",
+            SwitchKind::Schema => "schema",
+            SwitchKind::Role => "role",
+        }
+    }
 }
 
 /// Where a session is. What an engine does not have stays empty.
@@ -181,8 +294,26 @@ pub struct Place {
     pub schema: String,
     /// Who is connected, or the role that was taken on.
     pub user: String,
+    /// The way to the server, as `TLSv1.3, verified`; empty inside this process.
+    pub way: String,
+    /// The open transaction, if there is one.
+    pub transaction: Option<Transaction>,
+}
+
+impl Place {
     /// Whether a transaction is open.
-    pub in_transaction: bool,
+    pub fn in_transaction(&self) -> bool {
+        self.transaction.is_some()
+    }
+}
+
+/// An open transaction.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Transaction {
+    /// It can go on.
+    Open,
+    /// Something in it failed, and the server refuses all but its end.
+    Failed,
 }
 
 /// One object of a database.
@@ -209,6 +340,14 @@ pub enum ObjectKind {
     Index,
     /// A trigger.
     Trigger,
+    /// A materialised view.
+    MaterialisedView,
+    /// A sequence.
+    Sequence,
+    /// A function or procedure.
+    Function,
+    /// Keys with a common beginning, in a store of keys.
+    Keys,
     /// Anything else that has a name.
     Other(&'static str),
 }
@@ -221,6 +360,10 @@ impl ObjectKind {
             ObjectKind::View => "view",
             ObjectKind::Index => "index",
             ObjectKind::Trigger => "trigger",
+            ObjectKind::MaterialisedView => "materialised view",
+            ObjectKind::Sequence => "sequence",
+            ObjectKind::Function => "function",
+            ObjectKind::Keys => "keys",
             ObjectKind::Other(word) => word,
         }
     }

@@ -25,7 +25,7 @@ impl Exporter for Csv {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns: Vec<_> = batch.columns().iter().map(ColumnReader::new).collect();
+        let columns = ColumnReader::all(batch);
         let mut writer = writer(out);
         let mut field = String::new();
         for row in 0..batch.num_rows() {

@@ -65,7 +65,7 @@ impl Exporter for Json {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns: Vec<_> = batch.columns().iter().map(ColumnReader::new).collect();
+        let columns = ColumnReader::all(batch);
         for row in 0..batch.num_rows() {
             let mut object = String::from(match (self.lines, self.rows) {
                 (true, _) => "{",

@@ -101,7 +101,7 @@ impl Exporter for Table {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns: Vec<_> = batch.columns().iter().map(ColumnReader::new).collect();
+        let columns = ColumnReader::all(batch);
         for row in 0..batch.num_rows() {
             let mut cells = Vec::with_capacity(columns.len());
             for (i, column) in columns.iter().enumerate() {

@@ -95,7 +95,10 @@ impl Builder {
             _ => Builder::Mixed(Box::default()),
         };
         match &mut changed {
-            Builder::Mixed(mixed) => mixed.extend(&widen(&before, &mixed_type())?)?,
+            Builder::Mixed(mixed) => {
+                let field = Field::new("", before.data_type().clone(), true);
+                mixed.extend(&widen(&before, &field, &mixed_type())?)?;
+            }
             other => (0..before.len()).try_for_each(|_| other.push(Value::Null))?,
         }
         *self = changed;

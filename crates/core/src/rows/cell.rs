@@ -5,11 +5,16 @@ use std::fmt::Write as _;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
-use arrow_array::{Array, ArrayRef, BinaryArray, BooleanArray, Float64Array, Int64Array, StringArray, UnionArray};
+use arrow_array::timezone::Tz;
+use arrow_array::{
+    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, Float32Array, Float64Array, Int64Array, RecordBatch, StringArray,
+    Time64MicrosecondArray, TimestampMicrosecondArray, UnionArray,
+};
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
-use arrow_schema::{DataType, Field};
+use arrow_schema::{DataType, Field, TimeUnit};
 
 use super::assemble::Value;
+use super::form::{self, TextForm};
 use super::widen::mixed_value;
 use crate::engine::DB_TYPE;
 
@@ -56,13 +61,131 @@ pub enum ColumnReader<'a> {
     Mixed(&'a UnionArray),
     /// Nothing but NULL.
     Nulls,
+    /// Values that the database writes in a form of its own.
+    Formed(Formed<'a>, TextForm),
     /// Any other Arrow type, by Arrow's own text form.
     Other(ArrayFormatter<'a>, &'a ArrayRef),
     /// A type that has no text form.
     Unreadable(&'a DataType),
 }
 
+/// Columns of types whose text form differs between databases.
+pub enum Formed<'a> {
+    /// Floating-point numbers of 32 bits.
+    Single(&'a Float32Array),
+    /// Floating-point numbers of 64 bits.
+    Double(&'a Float64Array),
+    /// Text that is a number.
+    Number(&'a StringArray),
+    /// Bytes.
+    Bytes(&'a BinaryArray),
+    /// Days.
+    Date(&'a Date32Array),
+    /// Times of day.
+    Time(&'a Time64MicrosecondArray),
+    /// Points in time, in a time zone where there is one.
+    Timestamp(&'a TimestampMicrosecondArray, Option<Tz>),
+}
+
+impl<'a> Formed<'a> {
+    fn new(column: &'a ArrayRef, form: TextForm) -> Option<Formed<'a>> {
+        Some(match (column.data_type(), form) {
+            (_, TextForm::Plain) => return None,
+            (DataType::Utf8, TextForm::Number) => Formed::Number(column.as_string()),
+            (_, TextForm::Number) => return None,
+            (DataType::Float32, _) => Formed::Single(column.as_primitive()),
+            (DataType::Float64, _) => Formed::Double(column.as_primitive()),
+            (DataType::Binary, TextForm::Padded) => Formed::Bytes(column.as_binary()),
+            (DataType::Date32, _) => Formed::Date(column.as_primitive()),
+            (DataType::Time64(TimeUnit::Microsecond), _) => Formed::Time(column.as_primitive()),
+            (DataType::Timestamp(TimeUnit::Microsecond, zone), _) => {
+                let zone = zone.as_ref().map(|zone| zone.parse().unwrap_or_else(|_| utc()));
+                Formed::Timestamp(column.as_primitive(), zone)
+            }
+            _ => return None,
+        })
+    }
+
+    fn is_null(&self, row: usize) -> bool {
+        match self {
+            Formed::Single(a) => a.is_null(row),
+            Formed::Double(a) => a.is_null(row),
+            Formed::Number(a) => a.is_null(row),
+            Formed::Bytes(a) => a.is_null(row),
+            Formed::Date(a) => a.is_null(row),
+            Formed::Time(a) => a.is_null(row),
+            Formed::Timestamp(a, _) => a.is_null(row),
+        }
+    }
+
+    fn write(&self, row: usize, form: TextForm) -> Cell<'a> {
+        let mut text = String::new();
+        let digits = if let TextForm::Bare(digits) = form { Some(digits) } else { None };
+        let kind = match self {
+            Formed::Single(a) => {
+                form::real(f64::from(a.value(row)), true, form, &mut text);
+                CellKind::Number
+            }
+            Formed::Double(a) => {
+                form::real(a.value(row), false, form, &mut text);
+                CellKind::Number
+            }
+            Formed::Number(a) => return Cell { kind: CellKind::Number, text: a.value(row).into() },
+            Formed::Bytes(a) => {
+                text.push_str("\\x");
+                text.push_str(&hex(a.value(row)));
+                CellKind::Binary
+            }
+            Formed::Date(a) => {
+                form::date(a.value(row), &mut text);
+                CellKind::Text
+            }
+            Formed::Time(a) => {
+                form::time(a.value(row), digits, &mut text);
+                CellKind::Text
+            }
+            Formed::Timestamp(a, zone) => {
+                let micros = a.value(row);
+                let offset = zone.as_ref().map(|zone| seconds_east(zone, micros));
+                form::timestamp(micros, offset, digits, &mut text);
+                CellKind::Text
+            }
+        };
+        Cell { kind, text: text.into() }
+    }
+}
+
+fn utc() -> Tz {
+    match "+00:00".parse() {
+        Ok(zone) => zone,
+        // Arrow knows every fixed offset.
+        Err(error) => unreachable!("{error}"),
+    }
+}
+
+/// How far east of Greenwich a zone's clocks are at a point in time. Beyond the reach of the zone's
+/// rules they are as at its end.
+fn seconds_east(zone: &Tz, micros: i64) -> i32 {
+    const END: i64 = 8_000_000_000_000_000_000;
+    let utc = chrono::DateTime::from_timestamp_micros(micros.clamp(-END, END)).unwrap_or_default().naive_utc();
+    chrono::Offset::fix(&chrono::TimeZone::offset_from_utc_datetime(zone, &utc)).local_minus_utc()
+}
+
 impl<'a> ColumnReader<'a> {
+    /// Reads from this column, in the form that its field states.
+    pub fn of(column: &'a ArrayRef, field: &Field) -> Self {
+        let form = TextForm::of(field);
+        match Formed::new(column, form) {
+            Some(formed) => ColumnReader::Formed(formed, form),
+            None => ColumnReader::new(column),
+        }
+    }
+
+    /// Readers of all columns of a batch.
+    pub fn all(batch: &'a RecordBatch) -> Vec<Self> {
+        batch.columns().iter().zip(batch.schema_ref().fields()).map(|(column, field)| Self::of(column, field)).collect()
+    }
+
     /// Reads from this column.
     pub fn new(column: &'a ArrayRef) -> Self {
         static OPTIONS: FormatOptions<'static> = FormatOptions::new();
@@ -95,6 +218,7 @@ impl<'a> ColumnReader<'a> {
             ColumnReader::Boolean(a) if !a.is_null(row) => {
                 return cell(CellKind::Boolean, if a.value(row) { "true" } else { "false" }.into());
             }
+            ColumnReader::Formed(formed, form) if !formed.is_null(row) => return formed.write(row, *form),
             ColumnReader::Other(formatter, column) if !column.is_null(row) => {
                 let kind = if column.data_type().is_numeric() { CellKind::Number } else { CellKind::Text };
                 return cell(kind, formatter.value(row).to_string().into());
@@ -154,7 +278,7 @@ pub fn column_text(column: &ArrayRef) -> Vec<String> {
 mod tests {
     use std::sync::Arc;
 
-    use arrow_array::{Date32Array, Decimal128Array, ListArray, TimestampMicrosecondArray};
+    use arrow_array::{Decimal128Array, ListArray};
 
     use super::*;
 

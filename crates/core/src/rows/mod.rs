@@ -5,4 +5,6 @@
 
 pub mod assemble;
 pub mod cell;
+pub mod columns;
+pub mod form;
 pub mod widen;

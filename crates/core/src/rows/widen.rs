@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use arrow_array::builder::{BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, UnionArray, new_null_array};
+use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, StringArray, UnionArray, new_null_array};
 use arrow_buffer::ScalarBuffer;
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, UnionFields, UnionMode};
 
@@ -124,6 +124,8 @@ fn common(a: &DataType, b: &DataType) -> Option<DataType> {
         _ if a == b => Some(a.clone()),
         (DataType::Null, other) | (other, DataType::Null) => Some(other.clone()),
         _ if single(a) && single(b) => Some(mixed_type()),
+        // A type without room for one of its database's values: all of them are text.
+        (typed, DataType::Utf8) | (DataType::Utf8, typed) if is_typed(typed) => Some(DataType::Utf8),
         _ => None,
     }
 }
@@ -135,13 +137,29 @@ pub fn common_schema(a: &Schema, b: &Schema) -> Option<Schema> {
     }
     let fields = a.fields().iter().zip(b.fields()).map(|(a, b)| {
         let wide = common(a.data_type(), b.data_type())?;
-        (a.name() == b.name()).then(|| a.as_ref().clone().with_data_type(wide))
+        // How values are written is said by the one whose type stays.
+        let said = if *b.data_type() == wide { b } else { a };
+        (a.name() == b.name()).then(|| said.as_ref().clone().with_data_type(wide))
     });
     Some(Schema::new(fields.collect::<Option<Vec<_>>>()?))
 }
 
-/// A column in a wider type.
-pub fn widen(column: &ArrayRef, to: &DataType) -> Result<ArrayRef, ArrowError> {
+fn is_typed(data_type: &DataType) -> bool {
+    use DataType::{Boolean, Date32, Decimal128, Float32, Int16, Int32, Time64, Timestamp, UInt32, UInt64};
+    matches!(
+        data_type,
+        Boolean | Int16 | Int32 | UInt32 | UInt64 | Float32 | Decimal128(..) | Date32 | Time64(_) | Timestamp(..)
+    )
+}
+
+/// The values of a column in the text form that its field states.
+pub fn as_text(column: &ArrayRef, field: &Field) -> StringArray {
+    let reader = super::cell::ColumnReader::of(column, field);
+    (0..column.len()).map(|row| (!column.is_null(row)).then(|| reader.get(row).text)).collect()
+}
+
+/// A column in a wider type. `field` is the one it has.
+pub fn widen(column: &ArrayRef, field: &Field, to: &DataType) -> Result<ArrayRef, ArrowError> {
     if column.data_type() == to {
         return Ok(Arc::clone(column));
     }
@@ -152,6 +170,9 @@ pub fn widen(column: &ArrayRef, to: &DataType) -> Result<ArrayRef, ArrowError> {
         let mut builder = MixedBuilder::default();
         (0..column.len()).for_each(|_| builder.push(Value::Null));
         return Ok(builder.finish());
+    }
+    if *to == DataType::Utf8 && is_typed(column.data_type()) {
+        return Ok(Arc::new(as_text(column, field)));
     }
     if common(column.data_type(), to).as_ref() != Some(to) {
         return Err(ArrowError::CastError(format!("{to} is not wider than {}", column.data_type())));
@@ -171,17 +192,23 @@ pub fn widen(column: &ArrayRef, to: &DataType) -> Result<ArrayRef, ArrowError> {
 
 /// A batch in a wider schema.
 pub fn widen_batch(batch: &RecordBatch, schema: &SchemaRef) -> Result<RecordBatch, ArrowError> {
-    let columns = batch.columns().iter().zip(schema.fields()).map(|(column, field)| widen(column, field.data_type()));
+    let before = batch.schema();
+    let columns = batch.columns().iter().zip(before.fields()).zip(schema.fields());
+    let columns = columns.map(|((column, from), to)| widen(column, from, to.data_type()));
     let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
     RecordBatch::try_new_with_options(Arc::clone(schema), columns.collect::<Result<_, _>>()?, &options)
 }
 
 #[cfg(test)]
 mod tests {
-    use arrow_array::{BinaryArray, BooleanArray, Float64Array, Int64Array, NullArray, StringArray};
+    use arrow_array::{BinaryArray, BooleanArray, Float64Array, Int64Array, NullArray};
 
     use super::*;
     use crate::rows::cell::column_text;
+
+    fn widened(column: &ArrayRef, to: &DataType) -> Result<ArrayRef, ArrowError> {
+        widen(column, &Field::new("a", column.data_type().clone(), true), to)
+    }
 
     fn columns() -> Vec<ArrayRef> {
         vec![
@@ -196,10 +223,10 @@ mod tests {
     #[test]
     fn every_column_widens_to_a_mixed_one_without_a_loss() {
         for column in columns() {
-            let wide = widen(&column, &mixed_type()).unwrap();
+            let wide = widened(&column, &mixed_type()).unwrap();
             assert_eq!(column_text(&wide), column_text(&column));
             assert_eq!(wide.data_type(), &mixed_type());
-            let again = widen(&wide, &mixed_type()).unwrap();
+            let again = widened(&wide, &mixed_type()).unwrap();
             assert_eq!(column_text(&again), column_text(&column), "wide is wide enough");
         }
     }
@@ -208,7 +235,7 @@ mod tests {
     fn nothing_but_null_widens_to_anything() {
         let nulls = &columns()[0];
         for other in columns() {
-            let wide = widen(nulls, other.data_type()).unwrap();
+            let wide = widened(nulls, other.data_type()).unwrap();
             assert_eq!((wide.data_type(), column_text(&wide)), (other.data_type(), vec!["∅".to_owned(); 2]));
         }
     }
@@ -216,8 +243,8 @@ mod tests {
     #[test]
     fn a_column_never_becomes_narrower() {
         let text = &columns()[3];
-        assert!(widen(text, &DataType::Int64).is_err());
-        assert!(widen(&widen(text, &mixed_type()).unwrap(), &DataType::Utf8).is_err());
+        assert!(widened(text, &DataType::Int64).is_err());
+        assert!(widened(&widened(text, &mixed_type()).unwrap(), &DataType::Utf8).is_err());
     }
 
     #[test]
@@ -238,7 +265,7 @@ mod tests {
     #[test]
     fn types_that_have_no_place_are_refused() {
         let flags: ArrayRef = Arc::new(BooleanArray::from(vec![true]));
-        assert!(widen(&flags, &mixed_type()).is_err());
+        assert!(widened(&flags, &mixed_type()).is_err());
         assert!(MixedBuilder::default().extend(&flags).is_err());
     }
 }

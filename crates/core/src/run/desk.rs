@@ -1,14 +1,17 @@
 //! The thread that owns a session: it connects, runs what it is asked, and tells what happens.
 
 use std::path::Path;
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
+use std::time::{Duration, Instant};
 
 use super::execute::{Job, Keeping, Tell, execute};
 use super::state::Run;
 use crate::connection::{Profile, Secret};
-use crate::engine::{Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Flow, Object, Place, Session};
+use crate::engine::{
+    Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Flow, Object, Place, Session, Step, Switch, SwitchKind,
+};
 use crate::logbook::Outcome;
 
 /// What the thread is asked.
@@ -17,31 +20,66 @@ pub enum Order {
     Run(Vec<Job>),
     /// List what the database holds.
     Catalog,
+    /// Connect with this secret, which is kept in memory, and do what waited for it.
+    Secret(Secret),
+    /// Go to another database or schema, or take on a role.
+    Switch(Switch),
+    /// List where [`Order::Switch`] could go to.
+    Choices(SwitchKind),
 }
 
 /// What the thread tells.
 #[derive(Debug, Clone)]
 pub enum Report {
-    /// The connection is made.
-    Connected(Place, Abilities),
+    /// The connection is made, in so much time.
+    Connected(Place, Abilities, Duration),
     /// It is not.
     NotConnected(EngineError),
+    /// It is not, and a secret would help: give one with [`Order::Secret`].
+    WantsSecret(EngineError),
+    /// The connection went away while nothing ran.
+    Lost {
+        /// Whether a transaction went with it.
+        transaction: bool,
+    },
+    /// The connection was let go, since nobody used it for the time that its profile states.
+    LetGo,
     /// The last runs of earlier, one for every statement.
     Remembered(Vec<Arc<Run>>),
     /// A run has begun, grown or ended.
     Run(Arc<Run>),
     /// The session is somewhere else, or a transaction has begun or ended.
     Moved(Place),
-    /// The profile wants a yes before these run: the first of them writes.
-    Asks(Vec<Job>),
+    /// A switch was refused.
+    NotMoved(EngineError),
+    /// A yes is wanted before these run.
+    Asks(Vec<Job>, Why),
     /// What the database holds.
     Catalog(Result<Vec<Object>, EngineError>),
+    /// Where a switch could go to.
+    Choices(SwitchKind, Result<Vec<String>, EngineError>),
     /// Nothing is left to do. So many jobs were not run, since one before them did not end well.
     Idle {
         /// Jobs that were left out.
         left_out: usize,
     },
 }
+
+/// Why a yes is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Why {
+    /// The profile asks before anything that writes, and the first of the jobs does this.
+    Writes(Effect),
+    /// The connection was lost with a transaction open: what stood in it is gone, and the jobs may
+    /// have been meant to go on with it.
+    TransactionLost,
+}
+
+/// How often a connection that rests is looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+
+/// After how many minutes without use a connection is let go, unless its profile says otherwise.
+const IDLE_MINUTES: i64 = 60;
 
 /// An order, and how many wishes to stop there had been when it was given.
 type Asked = (Order, u64);
@@ -72,7 +110,18 @@ impl Desk {
         let (orders, inbox) = channel();
         let current = Arc::new(Mutex::new(Current::default()));
         let tell: Arc<dyn Fn(Report) + Send + Sync> = Arc::new(tell);
-        let worker = Worker { engine, profile, secret, keeping, tell, current: Arc::clone(&current), session: None };
+        let worker = Worker {
+            engine,
+            profile,
+            secret,
+            keeping,
+            tell,
+            current: Arc::clone(&current),
+            session: None,
+            wants_secret: false,
+            waiting: Vec::new(),
+            transaction_lost: false,
+        };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
         Ok(Desk { orders, current })
     }
@@ -100,26 +149,93 @@ impl Desk {
 struct Worker {
     engine: &'static dyn Engine,
     profile: Profile,
+    /// What a person gave.
     secret: Option<Secret>,
     keeping: Keeping,
     tell: Arc<dyn Fn(Report) + Send + Sync>,
     current: Arc<Mutex<Current>>,
     session: Option<(Box<dyn Session>, Place)>,
+    /// The last connection was not made for want of a secret.
+    wants_secret: bool,
+    /// What is to be done once there is one.
+    waiting: Vec<Asked>,
+    /// A transaction went away with its connection, and nobody has been asked about it yet.
+    transaction_lost: bool,
 }
 
 impl Worker {
     fn work(mut self, inbox: &Receiver<Asked>) {
         self.remember();
         self.connect();
-        while let Ok((order, stops)) = inbox.recv() {
+        let mut used = Instant::now();
+        loop {
+            let order = if self.session.as_ref().is_some_and(|(_, place)| !place.way.is_empty()) {
+                inbox.recv_timeout(LOOK_EVERY)
+            } else {
+                inbox.recv().map_err(|_| RecvTimeoutError::Disconnected)
+            };
             match order {
-                Order::Run(jobs) => self.run_all(jobs, stops),
-                Order::Catalog => {
-                    let objects = self.catalog();
-                    (self.tell)(Report::Catalog(objects));
+                Ok(asked) => {
+                    self.carry_out(asked);
+                    used = Instant::now();
                 }
+                Err(RecvTimeoutError::Timeout) => self.look(used.elapsed()),
+                Err(RecvTimeoutError::Disconnected) => return,
             }
         }
+    }
+
+    fn carry_out(&mut self, (order, stops): Asked) {
+        match order {
+            Order::Run(jobs) => self.run_all(jobs, stops),
+            Order::Catalog => {
+                let objects = self.catalog();
+                (self.tell)(Report::Catalog(objects));
+            }
+            Order::Secret(secret) => {
+                self.secret = Some(secret);
+                let waiting = std::mem::take(&mut self.waiting);
+                if self.connect() {
+                    waiting.into_iter().for_each(|asked| self.carry_out(asked));
+                } else {
+                    self.waiting = waiting;
+                }
+            }
+            Order::Switch(to) => self.switch(&to),
+            Order::Choices(kind) => {
+                let choices = match self.connect_and_use() {
+                    Some((session, _)) => session.choices(kind),
+                    None => return,
+                };
+                (self.tell)(Report::Choices(kind, choices));
+            }
+        }
+    }
+
+    /// Sees whether the connection still stands, and lets go of one that nobody uses.
+    fn look(&mut self, unused: Duration) {
+        self.drop_if_lost();
+        let Some((_, place)) = &self.session else { return };
+        let limit = self.profile.number("idle_minutes").unwrap_or(IDLE_MINUTES);
+        let limit = Duration::from_secs(u64::try_from(limit).unwrap_or(0) * 60);
+        if !limit.is_zero() && unused >= limit && !place.in_transaction() {
+            self.session = None;
+            (self.tell)(Report::LetGo);
+        }
+    }
+
+    fn drop_if_lost(&mut self) {
+        if self.session.as_mut().is_some_and(|(session, _)| !session.stands()) {
+            let transaction = self.lose();
+            (self.tell)(Report::Lost { transaction });
+        }
+    }
+
+    /// Gives the session up. Tells whether a transaction went with it.
+    fn lose(&mut self) -> bool {
+        let transaction = self.session.take().is_some_and(|(_, place)| place.in_transaction());
+        self.transaction_lost |= transaction;
+        transaction
     }
 
     fn remember(&self) {
@@ -139,21 +255,56 @@ impl Worker {
         if self.session.is_some() {
             return true;
         }
-        let connected = self.engine.connect(&self.profile, self.secret.as_ref()).and_then(|mut session| {
-            let place = session.place()?;
-            Ok((session, place))
-        });
-        match connected {
+        let since = Instant::now();
+        self.wants_secret = false;
+        match crate::connection::open(self.engine, &self.profile, self.secret.as_ref()) {
             Ok((session, place)) => {
                 self.current().canceller = Some(session.canceller());
-                (self.tell)(Report::Connected(place.clone(), session.abilities()));
+                (self.tell)(Report::Connected(place.clone(), session.abilities(), since.elapsed()));
                 self.session = Some((session, place));
                 true
             }
             Err(error) => {
-                (self.tell)(Report::NotConnected(error));
+                if error.step == Some(Step::Secret) {
+                    // One that was refused is of no use.
+                    self.secret = None;
+                    self.wants_secret = true;
+                    (self.tell)(Report::WantsSecret(error));
+                } else {
+                    (self.tell)(Report::NotConnected(error));
+                }
                 false
             }
+        }
+    }
+
+    fn connect_and_use(&mut self) -> Option<&mut (Box<dyn Session>, Place)> {
+        self.drop_if_lost();
+        if self.connect() { self.session.as_mut() } else { None }
+    }
+
+    fn switch(&mut self, to: &Switch) {
+        let Some((session, place)) = self.connect_and_use() else { return };
+        let open = place.in_transaction();
+        match session.switch(to).and_then(|here| Ok(here.then_some(session.place()?))) {
+            Ok(Some(now)) => {
+                *place = now.clone();
+                (self.tell)(Report::Moved(now));
+            }
+            Ok(None) if open => (self.tell)(Report::NotMoved(
+                EngineError::new(ErrorKind::Refused, "going there takes a new connection, and a transaction is open")
+                    .remedy("Commit it or roll it back first."),
+            )),
+            Ok(None) => {
+                let before = self.profile.clone();
+                self.profile = self.profile.clone().with(to.kind.word(), &to.to);
+                self.session = None;
+                if !self.connect() {
+                    self.profile = before;
+                    self.connect();
+                }
+            }
+            Err(error) => (self.tell)(Report::NotMoved(error)),
         }
     }
 
@@ -163,12 +314,25 @@ impl Worker {
 
     fn run_all(&mut self, jobs: Vec<Job>, stops: u64) {
         let mut left = jobs.len();
+        self.drop_if_lost();
+        if self.transaction_lost {
+            // Never silently begun anew.
+            self.transaction_lost = false;
+            (self.tell)(Report::Asks(jobs, Why::TransactionLost));
+            return (self.tell)(Report::Idle { left_out: 0 });
+        }
         for (index, job) in jobs.iter().enumerate() {
-            if self.current().stops != stops || !self.connect() {
+            if self.current().stops != stops {
                 break;
             }
-            if self.needs_yes(job) {
-                (self.tell)(Report::Asks(jobs[index..].to_vec()));
+            if !self.connect() {
+                if self.wants_secret {
+                    self.waiting = vec![(Order::Run(jobs[index..].to_vec()), stops)];
+                }
+                break;
+            }
+            if let Some(effect) = self.needs_yes(job) {
+                (self.tell)(Report::Asks(jobs[index..].to_vec(), Why::Writes(effect)));
                 left = 0;
                 break;
             }
@@ -180,14 +344,14 @@ impl Worker {
         (self.tell)(Report::Idle { left_out: left });
     }
 
-    /// Whether the guard asks for a yes and has not had one.
-    fn needs_yes(&mut self, job: &Job) -> bool {
+    /// What the statement does, if the guard asks for a yes to that and has not had one.
+    fn needs_yes(&mut self, job: &Job) -> Option<Effect> {
         if job.confirmed || self.profile.guard != crate::connection::Guard::Ask {
-            return false;
+            return None;
         }
         // What the server refuses does nothing; running it shows the error.
-        let effect = self.session.as_mut().map(|(session, _)| session.effect(&job.statement));
-        matches!(effect, Some(Ok(Effect::Writes | Effect::Unknown)))
+        let effect = self.session.as_mut()?.0.effect(&job.statement).ok()?;
+        (effect != Effect::Reads).then_some(effect)
     }
 
     fn run(&mut self, job: &Job) -> Option<Arc<Run>> {
@@ -201,27 +365,30 @@ impl Worker {
         let run = execute(session.as_mut(), (&self.profile, place), job, &self.keeping, None, &tell);
         let lost = run.end().and_then(|end| end.error.as_ref()).is_some_and(|error| error.kind == ErrorKind::Lost);
         if lost {
-            self.session = None;
-        } else if let Ok(now) = session.place()
-            && now != *place
-        {
-            (self.tell)(Report::Moved(now.clone()));
-            *place = now;
+            let transaction = self.lose();
+            (self.tell)(Report::Lost { transaction });
+            return Some(run);
+        }
+        match session.place() {
+            Ok(now) if now != *place => {
+                (self.tell)(Report::Moved(now.clone()));
+                *place = now;
+            }
+            Ok(_) => {}
+            Err(error) => tracing::warn!(%error, "where the session is"),
         }
         Some(run)
     }
 
     fn catalog(&mut self) -> Result<Vec<Object>, EngineError> {
-        if !self.connect() {
+        let Some((session, _)) = self.connect_and_use() else {
             return Err(EngineError::new(ErrorKind::Lost, "there is no connection"));
-        }
+        };
         let mut objects = Vec::new();
-        if let Some((session, _)) = &mut self.session {
-            session.catalog(&mut |object| {
-                objects.push(object);
-                Flow::GoOn
-            })?;
-        }
+        session.catalog(&mut |object| {
+            objects.push(object);
+            Flow::GoOn
+        })?;
         Ok(objects)
     }
 }

@@ -30,6 +30,8 @@ pub enum TokenKind {
     Number,
     /// A place for a value given later.
     Parameter,
+    /// A comment whose content the server carries out.
+    Code,
     /// A semicolon.
     Semicolon,
     /// Any other single character.
@@ -207,6 +209,67 @@ impl<'a> Lexer<'a> {
         (at, false)
     }
 
+    /// A text in dollar quotes, `$tag$ … $tag$`: PostgreSQL's documentation, section 4.1.2.4.
+    fn dollar_quote(&mut self, start: usize) -> Option<(usize, bool)> {
+        if !self.dialect.dollar_quotes || self.bytes.at(start) != Some(b'$') {
+            return None;
+        }
+        let tag_start = start + 1;
+        let tag_end = match self.bytes.at(tag_start) {
+            Some(first) if is_word_start(first) => self.skip_while(tag_start, |b| is_word(b) && b != b'$'),
+            _ => tag_start,
+        };
+        if self.bytes.at(tag_end) != Some(b'$') {
+            return None;
+        }
+        let mark = self.bytes.text(start..tag_end + 1).into_owned();
+        let mut at = tag_end + 1;
+        while let Some(byte) = self.bytes.at(at) {
+            if byte == b'$' && self.bytes.starts_with(at, &mark) {
+                return Some((at + mark.len(), true));
+            }
+            at += 1;
+        }
+        Some((at, false))
+    }
+
+    /// A word of a language of command lines: it ends at a blank outside quotes.
+    fn argument(&mut self, start: usize) -> (TokenKind, usize, bool) {
+        let comment = self.dialect.line_comments.iter().any(|open| self.bytes.starts_with(start, open));
+        if comment && self.is_first_on_line(start) {
+            return (TokenKind::Comment, self.line_end(start), true);
+        }
+        let quoted = self.quote_at(start).is_some();
+        let (mut at, mut closed) = (start, true);
+        while let Some(byte) = self.bytes.at(at) {
+            if matches!(byte, b' ' | b'\t' | b'\n' | b'\r' | b'\x0b' | b'\x0c') {
+                break;
+            }
+            match self.quote_at(at) {
+                Some((quote, inside)) => (at, closed) = self.quoted(quote, inside),
+                None => at += 1,
+            }
+        }
+        let number = !quoted && self.bytes.text(start..at).parse::<f64>().is_ok();
+        let kind = match (quoted, number) {
+            (true, _) => TokenKind::Text,
+            (_, true) => TokenKind::Number,
+            _ => TokenKind::Word,
+        };
+        (kind, at, closed)
+    }
+
+    fn is_first_on_line(&mut self, mut at: usize) -> bool {
+        while let Some(before) = at.checked_sub(1) {
+            match self.bytes.at(before) {
+                Some(b'\n') => return true,
+                Some(b' ' | b'\t' | b'\r') => at = before,
+                _ => return false,
+            }
+        }
+        true
+    }
+
     fn number(&mut self, start: usize) -> usize {
         if self.bytes.at(start) == Some(b'0') && matches!(self.bytes.at(start + 1), Some(b'x' | b'X')) {
             return self.skip_while(start + 2, |b| b.is_ascii_hexdigit() || b == b'_');
@@ -231,14 +294,21 @@ impl<'a> Lexer<'a> {
             b'\n' => return (TokenKind::LineEnd, start + 1, true),
             b'\r' if self.bytes.at(start + 1) == Some(b'\n') => return (TokenKind::LineEnd, start + 2, true),
             b' ' | b'\t' | b'\r' | b'\x0b' | b'\x0c' => return (TokenKind::Space, self.spaces(start), true),
-            b';' => return (TokenKind::Semicolon, start + 1, true),
+            b';' if !self.dialect.lines => return (TokenKind::Semicolon, start + 1, true),
             _ => {}
+        }
+        if self.dialect.lines {
+            return self.argument(start);
         }
         if self.dialect.line_comments.iter().any(|open| self.bytes.starts_with(start, open)) {
             return (TokenKind::Comment, self.line_end(start), true);
         }
         if let Some((end, closed)) = self.block_comment(start) {
-            return (TokenKind::Comment, end, closed);
+            let code = self.dialect.code_comments.iter().any(|open| self.bytes.starts_with(start, open));
+            return (if code { TokenKind::Code } else { TokenKind::Comment }, end, closed);
+        }
+        if let Some((end, closed)) = self.dollar_quote(start) {
+            return (TokenKind::Text, end, closed);
         }
         if let Some((quote, inside)) = self.quote_at(start) {
             let (end, closed) = self.quoted(quote, inside);

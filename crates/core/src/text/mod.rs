@@ -7,6 +7,7 @@
 //! crash, and [`clean`] makes any text harmless to a terminal.
 
 pub mod clean;
+mod client_line;
 pub mod dialect;
 pub mod document;
 pub mod journal;
@@ -14,6 +15,9 @@ pub mod lexer;
 pub mod motion;
 pub mod outline;
 pub mod split;
+pub mod touched;
+
+pub use client_line::client_line;
 
 /// A text as the rope that lexers and splitters read.
 pub fn rope(text: &str) -> ropey::Rope {

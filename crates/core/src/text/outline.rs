@@ -9,7 +9,7 @@ use ropey::Rope;
 use sha2::{Digest as _, Sha256};
 
 use super::dialect::Dialect;
-use super::split::{Statement, statements};
+use super::split::{Statement, statements_after};
 
 /// A statement is known by its text: two with the same text share their runs, and a statement
 /// keeps its runs while text around it changes.
@@ -52,7 +52,7 @@ pub struct Change {
 impl Outline {
     /// Finds all statements of `rope`.
     pub fn new(rope: &Rope, dialect: &'static Dialect) -> Self {
-        Outline { dialect, statements: statements(rope, dialect, 0).collect() }
+        Outline { dialect, statements: statements_after(rope, dialect, None).collect() }
     }
 
     /// The statements.
@@ -69,11 +69,11 @@ impl Outline {
     pub fn update(&mut self, rope: &Rope, change: Change) {
         // The end of a statement may hang on two words after it, each perhaps a statement.
         let kept = self.statements.partition_point(|s| s.end < change.at).saturating_sub(2);
-        let from = kept.checked_sub(1).map_or(0, |last| self.statements[last].end);
         let old = self.statements.split_off(kept);
+        let last = self.statements.last().copied();
         let shift = |offset: usize| offset + change.inserted - change.removed;
         let mut rest = old.iter().skip_while(|s| s.start < change.at + change.removed).peekable();
-        for found in statements(rope, self.dialect, from) {
+        for found in statements_after(rope, self.dialect, last.as_ref()) {
             self.statements.push(found);
             if found.start < change.at + change.inserted {
                 continue;
@@ -81,7 +81,7 @@ impl Outline {
             while rest.peek().is_some_and(|s| shift(s.start) < found.start) {
                 rest.next();
             }
-            if rest.peek().is_some_and(|s| shift(s.start) == found.start) {
+            if rest.peek().is_some_and(|s| shift(s.start) == found.start && s.delimiter == found.delimiter) {
                 rest.next();
                 self.statements.extend(rest.map(|s| Statement {
                     start: shift(s.start),

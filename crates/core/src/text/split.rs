@@ -35,6 +35,28 @@ pub struct Statement {
     pub kind: Kind,
     /// False where a quote or comment inside never closes.
     pub closed: bool,
+    /// What ended statements where it stands, if not a semicolon.
+    pub delimiter: Delimiter,
+}
+
+/// What ends statements instead of a semicolon, as a line `DELIMITER //` sets it; empty for the
+/// semicolon. At most eight bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Delimiter([u8; 8]);
+
+impl Delimiter {
+    fn of(text: &str) -> Delimiter {
+        let mut bytes = [0; 8];
+        if text != ";" {
+            bytes.iter_mut().zip(text.bytes()).for_each(|(to, from)| *to = from);
+        }
+        Delimiter(bytes)
+    }
+
+    fn text(&self) -> Option<&str> {
+        let end = self.0.iter().position(|b| *b == 0).unwrap_or(self.0.len());
+        std::str::from_utf8(&self.0[..end]).ok().filter(|text| !text.is_empty())
+    }
 }
 
 impl Statement {
@@ -72,9 +94,20 @@ fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
 /// Finds the statements of `rope`, in order, beginning at byte `from`, which must be the beginning
 /// of the text or lie at the end of a statement.
 pub fn statements<'a>(rope: &'a Rope, dialect: &'static Dialect, from: usize) -> Statements<'a> {
-    Statements {
-        splitter: Splitter { lexer: Lexer::new(rope, dialect, from), bytes: Bytes::new(rope), dialect, peeked: None },
-    }
+    let lexer = Lexer::new(rope, dialect, from);
+    let delimiter = Delimiter::default();
+    Statements { splitter: Splitter { lexer, bytes: Bytes::new(rope), dialect, peeked: None, delimiter } }
+}
+
+/// Finds the statements after this one, or all.
+pub fn statements_after<'a>(
+    rope: &'a Rope,
+    dialect: &'static Dialect,
+    last: Option<&Statement>,
+) -> Statements<'a> {
+    let mut found = statements(rope, dialect, last.map_or(0, |last| last.end));
+    found.splitter.delimiter = last.map_or_else(Delimiter::default, |last| last.delimiter);
+    found
 }
 
 /// An iterator over statements; see [`statements`].
@@ -106,6 +139,7 @@ struct Splitter<'a> {
     bytes: Bytes<'a>,
     dialect: &'static Dialect,
     peeked: Option<(Gap, Option<Token>)>,
+    delimiter: Delimiter,
 }
 
 /// What the tokens of a statement so far amount to.
@@ -128,7 +162,17 @@ struct Progress {
     /// For each open parenthesis, whether it began with `WITH`.
     open: Vec<bool>,
     body: BodyState,
+    awaits_data: AwaitsData,
     closed: bool,
+}
+
+/// Whether rows stand below a statement, `COPY … FROM STDIN`.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum AwaitsData {
+    No,
+    AfterFrom,
+    AfterStdin,
+    Yes,
 }
 
 impl Progress {
@@ -144,6 +188,7 @@ impl Progress {
             verbatim: false,
             open: Vec::new(),
             body: BodyState::None,
+            awaits_data: AwaitsData::No,
             closed: true,
         }
     }
@@ -194,8 +239,17 @@ enum BodyState {
     Possible(&'static Body),
     /// Between the object word and the body.
     Head(&'static Body),
-    /// In the body; `true` directly after a semicolon.
-    Inside(&'static Body, bool),
+    /// In the body.
+    Inside(&'static Body, Place),
+}
+
+/// A place in a body.
+#[derive(Clone, Copy)]
+struct Place {
+    /// Whether a statement may begin here; in a flat body, directly after a semicolon.
+    fresh: bool,
+    /// Blocks that are open, the body itself among them.
+    depth: u16,
 }
 
 impl<'a> Splitter<'a> {
@@ -257,10 +311,20 @@ impl<'a> Splitter<'a> {
             let at_start = self.peeked.is_none() && self.lexer.position() == 0;
             let (gap, token) = self.significant(at_start);
             let token = token?;
-            if token.kind != TokenKind::Semicolon {
+            let empty = token.kind == TokenKind::Semicolon || self.is_delimiter(token.start);
+            if empty {
+                self.skip_to(token.start + self.delimiter.text().map_or(1, str::len));
+            } else if self.dialect.delimiter_word.is_some_and(|word| self.bytes.is_word(&token, word)) {
+                self.set_delimiter(&token);
+            } else {
                 break (gap, token);
             }
         };
+        let client_line = self.dialect.client_lines && first.kind == TokenKind::Punctuation(b'\\');
+        if self.dialect.lines || client_line {
+            return Some(self.line(&gap, first));
+        }
+        let first = self.cut_at_delimiter(first);
         let mut progress = Progress::new(first);
         self.take(&mut progress, first);
         let mut end = None;
@@ -270,6 +334,17 @@ impl<'a> Splitter<'a> {
                 self.peeked = Some((gap, None));
                 break;
             };
+            if let Some(length) = self.delimiter.text().map(str::len) {
+                if self.is_delimiter(token.start) {
+                    let behind = token.start + length;
+                    self.skip_to(behind);
+                    end = Some(behind);
+                    break;
+                }
+                let token = self.cut_at_delimiter(token);
+                self.take(&mut progress, token);
+                continue;
+            }
             if token.kind == TokenKind::Semicolon && !matches!(progress.body, BodyState::Inside(..)) {
                 end = Some(token.end);
                 break;
@@ -280,7 +355,13 @@ impl<'a> Splitter<'a> {
             }
             self.take(&mut progress, token);
         }
-        let body_end = progress.previous.end;
+        let mut body_end = progress.previous.end;
+        if let (Some(semicolon), true) = (end, progress.awaits_data == AwaitsData::Yes) {
+            // The rows belong to the statement, which is sent with them.
+            body_end = self.data_end(semicolon);
+            end = Some(body_end);
+            self.skip_to(body_end);
+        }
         Some(Statement {
             start: first.start,
             body_end,
@@ -288,7 +369,82 @@ impl<'a> Splitter<'a> {
             title: gap.title,
             kind: progress.kind(),
             closed: progress.closed,
+            delimiter: self.delimiter,
         })
+    }
+
+    /// A statement that ends with its line.
+    fn line(&mut self, gap: &Gap, first: Token) -> Statement {
+        let (mut end, mut closed) = (first.end, first.closed);
+        loop {
+            match self.lexer.next() {
+                Some(token) if token.kind != TokenKind::LineEnd => {
+                    closed &= token.closed;
+                    if !token.kind.is_trivia() {
+                        end = token.end;
+                    }
+                }
+                ended => {
+                    // The end of the line belongs to what comes.
+                    if let Some(token) = ended {
+                        self.skip_to(token.start);
+                    }
+                    break;
+                }
+            }
+        }
+        let delimiter = self.delimiter;
+        Statement { start: first.start, body_end: end, end, title: gap.title, kind: Kind::Other, closed, delimiter }
+    }
+
+    /// Begins to read again at this byte.
+    fn skip_to(&mut self, at: usize) {
+        self.lexer = Lexer::new(self.bytes.rope(), self.dialect, at);
+        self.peeked = None;
+    }
+
+    fn is_delimiter(&mut self, at: usize) -> bool {
+        let delimiter = self.delimiter;
+        delimiter.text().is_some_and(|text| self.bytes.starts_with(at, text))
+    }
+
+    /// Takes on what the line behind `DELIMITER` names.
+    fn set_delimiter(&mut self, word: &Token) {
+        let rope = self.bytes.rope();
+        let line_end = rope.byte_to_line(word.end) + 1;
+        let line_end = rope.try_line_to_byte(line_end).unwrap_or(rope.len_bytes());
+        let rest = self.bytes.text(word.end..line_end);
+        if let Some(text) = rest.split_whitespace().next() {
+            self.delimiter = Delimiter::of(text);
+        }
+        let blanks = rest.len() - rest.trim_end_matches(['\n', '\r']).len();
+        self.skip_to(line_end - blanks);
+    }
+
+    /// A word may hold the delimiter, `END$$`: it ends before that.
+    fn cut_at_delimiter(&mut self, token: Token) -> Token {
+        let delimiter = self.delimiter;
+        let (Some(text), TokenKind::Word) = (delimiter.text(), token.kind) else { return token };
+        match (token.start + 1..token.end).find(|at| self.bytes.starts_with(*at, text)) {
+            Some(end) => {
+                self.skip_to(end);
+                Token { end, ..token }
+            }
+            None => token,
+        }
+    }
+
+    /// The end of the rows that stand below a statement: the line `\.`, or the end of the text.
+    fn data_end(&mut self, from: usize) -> usize {
+        let rope = self.bytes.rope();
+        let first = rope.byte_to_line(from) + 1;
+        for line in first..rope.len_lines() {
+            let start = rope.line_to_byte(line);
+            if self.bytes.starts_with(start, "\\.") && matches!(self.bytes.at(start + 2), None | Some(b'\n' | b'\r')) {
+                return start + 2;
+            }
+        }
+        rope.len_bytes()
     }
 
     /// Puts a token back that opened the next statement. The token after it may have been looked at
@@ -303,6 +459,8 @@ impl<'a> Splitter<'a> {
         let starter = self.starter(&token);
         if progress.only_prefix && self.one_of(&token, self.dialect.prefixes) {
             progress.prefixed = true;
+        } else if progress.only_prefix && progress.prefixed && self.is_prefix_option(progress, &token) {
+            // Still before the statement that is explained.
         } else if progress.only_prefix {
             progress.only_prefix = false;
             progress.lead = starter;
@@ -311,6 +469,9 @@ impl<'a> Splitter<'a> {
             progress.wants_query = starter.is_some_and(|s| s.role == Role::Filled);
             let body = self.dialect.bodies.iter().find(|body| self.bytes.is_word(&token, body.after));
             progress.body = body.map_or(BodyState::None, BodyState::Possible);
+            if self.dialect.copy_data && self.bytes.is_word(&token, "COPY") {
+                progress.awaits_data = AwaitsData::AfterFrom;
+            }
         } else {
             if let (Some(starter), true) = (starter, progress.open.is_empty()) {
                 progress.note(starter);
@@ -318,6 +479,12 @@ impl<'a> Splitter<'a> {
             let follows_lead = progress.lead.is_some_and(|lead| self.bytes.is_word(&progress.previous, lead.word));
             progress.verbatim |= follows_lead && self.one_of(&token, self.dialect.verbatim);
             self.follow_body(progress, &token);
+            progress.awaits_data = match progress.awaits_data {
+                AwaitsData::AfterFrom if self.bytes.is_word(&token, "FROM") => AwaitsData::AfterStdin,
+                AwaitsData::AfterStdin if self.bytes.is_word(&token, "STDIN") => AwaitsData::Yes,
+                AwaitsData::AfterStdin => AwaitsData::No,
+                state => state,
+            };
         }
         match token.kind {
             TokenKind::Punctuation(b'(') => {
@@ -334,16 +501,67 @@ impl<'a> Splitter<'a> {
         progress.previous = token;
     }
 
+    fn is_prefix_option(&mut self, progress: &Progress, token: &Token) -> bool {
+        let options = self.dialect.prefix_options;
+        let parenthesis = !options.is_empty() && token.kind == TokenKind::Punctuation(b'(');
+        // A statement may be in parentheses too.
+        let opens_options = parenthesis && self.one_of(&progress.previous, self.dialect.prefixes) && {
+            let (_, next) = self.peek();
+            next.is_some_and(|next| self.starter(&next).is_none_or(|s| options.contains(&s.word)))
+        };
+        opens_options || !progress.open.is_empty() || self.one_of(token, options)
+    }
+
     fn follow_body(&mut self, progress: &mut Progress, token: &Token) {
+        const BEGUN: Place = Place { fresh: true, depth: 1 };
         progress.body = match progress.body {
-            BodyState::Possible(body) if self.bytes.is_word(token, body.object) => BodyState::Head(body),
-            BodyState::Possible(body) if self.one_of(token, body.between) => BodyState::Possible(body),
-            BodyState::Possible(_) => BodyState::None,
-            BodyState::Head(body) if self.bytes.is_word(token, body.open) => BodyState::Inside(body, false),
-            BodyState::Inside(body, true) if self.bytes.is_word(token, body.close) => BodyState::None,
-            BodyState::Inside(body, _) => BodyState::Inside(body, token.kind == TokenKind::Semicolon),
+            BodyState::Possible(body) => {
+                let bodies = self.dialect.bodies.iter();
+                let named = bodies.filter(|b| b.after == body.after).find(|b| self.bytes.is_word(token, b.object));
+                match named {
+                    Some(body) if body.open.is_empty() => BodyState::Inside(body, BEGUN),
+                    Some(body) => BodyState::Head(body),
+                    None if self.one_of(token, body.between) || self.is_name(body, token) => BodyState::Possible(body),
+                    None => BodyState::None,
+                }
+            }
+            BodyState::Head(body) if self.bytes.is_word(token, body.open) => {
+                BodyState::Inside(body, Place { fresh: !body.blocks.is_empty(), ..BEGUN })
+            }
+            BodyState::Inside(body, place) if body.blocks.is_empty() => {
+                if place.fresh && self.bytes.is_word(token, body.close) {
+                    BodyState::None
+                } else {
+                    BodyState::Inside(body, Place { fresh: token.kind == TokenKind::Semicolon, ..place })
+                }
+            }
+            BodyState::Inside(body, place) => self.in_blocks(body, place, token, &progress.previous),
             state => state,
         };
+    }
+
+    /// Whether a token before the object word can stand there, `DEFINER = purser@quay PROCEDURE`.
+    fn is_name(&mut self, body: &Body, token: &Token) -> bool {
+        let keyword = self.word(token).is_some_and(|word| self.dialect.is_keyword(&word));
+        body.names_between && token.kind != TokenKind::Semicolon && !keyword
+    }
+
+    /// Follows blocks within blocks.
+    fn in_blocks(&mut self, body: &'static Body, place: Place, token: &Token, previous: &Token) -> BodyState {
+        let closes = self.bytes.is_word(token, body.close);
+        // `END IF` closes one block and opens none.
+        let behind_close = self.bytes.is_word(previous, body.close);
+        let opens = !behind_close
+            && (self.bytes.is_word(token, "CASE") || (place.fresh && self.one_of(token, body.blocks)));
+        let depth = place.depth + u16::from(opens) - u16::from(closes);
+        if depth == 0 {
+            return BodyState::None;
+        }
+        let fresh = token.kind == TokenKind::Semicolon
+            || token.kind == TokenKind::Punctuation(b':')
+            || (opens && self.one_of(token, &["BEGIN", "LOOP", "REPEAT"]))
+            || self.one_of(token, &["THEN", "ELSE", "DO"]);
+        BodyState::Inside(body, Place { fresh, depth })
     }
 
     /// Whether `token`, the first on its line, can only begin a new statement.
@@ -368,6 +586,9 @@ impl<'a> Splitter<'a> {
             return false;
         }
         if progress.asks_for(starter) || (progress.verbatim && !progress.open.is_empty()) {
+            return false;
+        }
+        if starter.after_blank && !gap.blank_line {
             return false;
         }
         let (next_gap, next) = self.peek();
@@ -426,3 +647,5 @@ impl<'a> Splitter<'a> {
 
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod dialects;

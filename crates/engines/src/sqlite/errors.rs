@@ -28,8 +28,7 @@ pub(super) fn statement(error: &Error, path: Option<&Path>) -> EngineError {
     };
     let Some(code) = code else { return EngineError::new(ErrorKind::Refused, message) };
     let (kind, remedy) = meaning(code, &message, path);
-    let told = EngineError { kind, message, code: None, at, remedy };
-    told.code(name(code.extended_code))
+    EngineError { remedy, ..EngineError::new(kind, message) }.at(at).code(name(code.extended_code))
 }
 
 fn meaning(code: &ffi::Error, message: &str, path: Option<&Path>) -> (ErrorKind, Option<String>) {

@@ -11,7 +11,7 @@ mod pump;
 mod session;
 
 use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError, Key, Session};
+use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
 use jaunty_core::text::dialect::{Dialect, SQLITE};
 
 /// The engine. It has no state of its own.
@@ -22,15 +22,24 @@ impl Engine for Sqlite {
         "sqlite"
     }
 
+    fn title(&self) -> &'static str {
+        "SQLite"
+    }
+
+    fn schemes(&self) -> &'static [&'static str] {
+        &["sqlite", "file"]
+    }
+
     fn dialect(&self) -> &'static Dialect {
         &SQLITE
     }
 
     fn keys(&self) -> &'static [Key] {
-        &[
-            Key { name: "path", required: true, help: "the database's file, or \":memory:\"" },
-            Key { name: "create", required: false, help: "true makes the file if it is missing" },
-        ]
+        static KEYS: &[Key] = &[
+            Key::needed("path", Takes::Path, "the database's file, or \":memory:\""),
+            Key::common("create", Takes::Flag, "false", "whether to make the file if it is missing"),
+        ];
+        KEYS
     }
 
     fn recognises(&self, head: &[u8]) -> bool {

@@ -2,8 +2,10 @@
 
 use std::sync::Arc;
 
-use jaunty_core::engine::{Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink};
+use jaunty_core::engine::{Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Touches, Transaction};
 use jaunty_core::rows::assemble::Announced;
+use jaunty_core::text::dialect::SQLITE;
+use jaunty_core::text::touched;
 use rusqlite::{InterruptHandle, Statement};
 
 use super::open::Opened;
@@ -67,7 +69,7 @@ impl SqliteSession {
 /// Whether a statement without a result changes rows, so that "none" is worth telling.
 fn is_change(statement: &str) -> bool {
     let rope = jaunty_core::text::rope(statement);
-    let first = jaunty_core::text::split::statements(&rope, &jaunty_core::text::dialect::SQLITE, 0).next();
+    let first = jaunty_core::text::split::statements(&rope, &SQLITE, 0).next();
     first.is_some_and(|s| s.kind == jaunty_core::text::dialect::Kind::Change)
 }
 
@@ -103,13 +105,23 @@ impl Session for SqliteSession {
             database: name.unwrap_or_else(|| ":memory:".to_owned()),
             schema: "main".to_owned(),
             user: String::new(),
-            in_transaction: !self.opened.connection.is_autocommit(),
+            way: String::new(),
+            transaction: (!self.opened.connection.is_autocommit()).then_some(Transaction::Open),
         })
     }
 
     fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
         let prepared = self.opened.connection.prepare(statement).map_err(|e| self.error(&e))?;
-        Ok(if prepared.readonly() { Effect::Reads } else { Effect::Writes })
+        if prepared.readonly() {
+            return Ok(Effect::Reads);
+        }
+        drop(prepared);
+        let rows = touched::counting(statement, &SQLITE).and_then(|count| {
+            // It may take long, and ends when a person wants to stop.
+            self.opened.connection.query_row(&count, [], |row| row.get::<_, i64>(0)).ok()
+        });
+        let everything = touched::touches_everything(statement, &SQLITE);
+        Ok(Effect::Writes(Touches { rows: rows.map(i64::unsigned_abs), counted: true, everything }))
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {

@@ -334,7 +334,7 @@ impl App {
         if self.connection.is_busy() {
             reasons.push("A statement is running; leaving stops it, and the rows so far are kept.".into());
         }
-        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction) {
+        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
             reasons.push("A transaction is open; leaving rolls it back.".into());
         }
         let answers: &[(char, &'static str, Answered)] = match (reasons.is_empty(), unsaved) {

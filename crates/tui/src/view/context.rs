@@ -49,7 +49,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
                     put_cut(cells, x, area.y, end, &format!("not connected: {error}"), wrong);
                 }
                 (_, Some(place)) => {
-                    if place.in_transaction {
+                    if place.in_transaction() {
                         let open = edge.patch(app.theme.style(Role::Running));
                         x = put_cut(cells, x, area.y, end, "[transaction open]", open) + 2;
                     }

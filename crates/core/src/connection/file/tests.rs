@@ -1,6 +1,6 @@
 use super::*;
 use crate::connection::Secret;
-use crate::engine::{EngineError, ErrorKind, Key, Session};
+use crate::engine::{EngineError, ErrorKind, Key, Session, Takes};
 use crate::text::dialect::{Dialect, SQLITE};
 
 /// An engine that can do nothing: files are read without it.
@@ -14,10 +14,12 @@ impl Engine for Quay {
         &SQLITE
     }
     fn keys(&self) -> &'static [Key] {
-        &[
-            Key { name: "path", required: true, help: "the database's file" },
-            Key { name: "create", required: false, help: "make the file if it is missing" },
-        ]
+        static KEYS: &[Key] = &[
+            Key::needed("path", Takes::Path, "the database's file"),
+            Key::rare("create", Takes::Flag, "false", "make the file if it is missing"),
+            Key::rare("port", Takes::Number(1, 65535), "5432", "its port"),
+        ];
+        KEYS
     }
     fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::new(ErrorKind::Connect, "there is nothing behind it"))
@@ -59,7 +61,7 @@ fn every_mistake_names_file_line_and_remedy() {
         ),
         (
             "[a]\nengine = \"quay\"\npath = [1]\n",
-            "line 3: path of [a] is neither text, a number, true nor false. Write path = \"…\".",
+            "line 3: path of [a] is not text. Write path = \"…\".",
         ),
         (
             "[a]\nengine = \"quay\"\npath = \"x\"\nguard = \"careful\"\n",

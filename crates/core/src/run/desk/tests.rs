@@ -25,14 +25,18 @@ impl Engine for Pier {
     }
     fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
         match self.refusals.lock().unwrap().pop_front() {
-            Some(reason) => Err(EngineError::new(ErrorKind::Connect, reason)),
-            None => Ok(Box::new(Moored { transaction: false })),
+            Some(reason) => Err(match reason.strip_prefix("secret: ") {
+                Some(reason) => EngineError::connecting(Step::Secret, reason),
+                None => EngineError::new(ErrorKind::Connect, reason),
+            }),
+            None => Ok(Box::new(Moored { transaction: false, stands: true })),
         }
     }
 }
 
 struct Moored {
     transaction: bool,
+    stands: bool,
 }
 
 struct Nothing;
@@ -46,14 +50,15 @@ impl Session for Moored {
         Abilities { cancel: true, ..Abilities::default() }
     }
     fn place(&mut self) -> Result<Place, EngineError> {
-        Ok(Place { server: "pier 1".into(), in_transaction: self.transaction, ..Place::default() })
+        Ok(Place { server: "pier 1".into(), transaction: self.transaction.then_some(crate::engine::Transaction::Open), ..Place::default() })
     }
     fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
-        Ok(if statement.starts_with("write") { Effect::Writes } else { Effect::Reads })
+        Ok(if statement.starts_with("write") { Effect::Writes(Default::default()) } else { Effect::Reads })
     }
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
         match statement {
             "begin" => self.transaction = true,
+            "fade" => self.stands = false,
             "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
             "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
             "forever" => {
@@ -65,6 +70,15 @@ impl Session for Moored {
             _ => drop(sink.affected(Some(1))),
         }
         Ok(())
+    }
+    fn stands(&mut self) -> bool {
+        self.stands
+    }
+    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+        match to.kind {
+            SwitchKind::Role => Err(EngineError::new(ErrorKind::Refused, "no such role")),
+            kind => Ok(kind == SwitchKind::Schema),
+        }
     }
     fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
         let kind = crate::engine::ObjectKind::Table;
@@ -79,12 +93,18 @@ impl Session for Moored {
 /// A report in few words, made when it comes: a run goes on while others read of it.
 fn in_words(report: &Report) -> String {
     match report {
-        Report::Connected(place, _) => format!("connected to {}", place.server),
+        Report::Connected(place, _, _) => format!("connected to {}", place.server),
         Report::NotConnected(error) => format!("not connected: {error}"),
         Report::Remembered(runs) => format!("remembers {}", runs.len()),
         Report::Run(run) => format!("{} {}", run.statement, run.outcome().word()),
-        Report::Moved(place) => format!("moved, transaction {}", place.in_transaction),
-        Report::Asks(jobs) => format!("asks about {}", jobs[0].statement),
+        Report::Moved(place) => format!("moved, transaction {}", place.in_transaction()),
+        Report::WantsSecret(error) => format!("wants a secret: {error}"),
+        Report::Lost { transaction } => format!("lost, transaction {transaction}"),
+        Report::LetGo => "let go".to_owned(),
+        Report::NotMoved(error) => format!("not moved: {error}"),
+        Report::Choices(kind, choices) => format!("{} {choices:?}", kind.word()),
+        Report::Asks(jobs, Why::Writes(_)) => format!("asks about {}", jobs[0].statement),
+        Report::Asks(jobs, Why::TransactionLost) => format!("asks about {} after a lost transaction", jobs[0].statement),
         Report::Catalog(Ok(objects)) => format!("catalog of {}", objects.len()),
         Report::Catalog(Err(error)) => format!("no catalog: {error}"),
         Report::Idle { left_out } => format!("idle, {left_out} left out"),
@@ -184,8 +204,55 @@ fn a_lost_connection_is_made_anew_and_said() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.asks(&["lose", "a"]).tells(&["lose running", "lose cut short", "idle, 1 left out"]);
+    watch.asks(&["lose", "a"]).tells(&[
+        "lose running",
+        "lose cut short",
+        "lost, transaction true",
+        "idle, 1 left out",
+    ]);
+    watch.asks(&["a"]).tells(&["asks about a after a lost transaction", "idle, 0 left out"]);
     watch.asks(&["a"]).tells(&["connected to pier 1", "a running", "a done", "idle, 0 left out"]);
+}
+
+#[test]
+fn a_connection_that_went_away_at_rest_is_made_anew_before_the_next_run() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["fade"]).tells(&["fade running", "fade done", "idle, 0 left out"]);
+    watch.asks(&["a"]).tells(&[
+        "lost, transaction false",
+        "connected to pier 1",
+        "a running",
+        "a done",
+        "idle, 0 left out",
+    ]);
+}
+
+#[test]
+fn what_waits_for_a_secret_runs_when_it_is_given() {
+    let watch = watch(Guard::Open, &["secret: who is there", "secret: who is there", "secret: that is wrong"]);
+    watch.tells(&["remembers 0", "wants a secret: who is there"]);
+    watch.asks(&["a", "b"]).tells(&["wants a secret: who is there", "idle, 2 left out"]);
+    watch.desk.ask(Order::Secret(Secret::new("tide-8".into())));
+    watch.tells(&["wants a secret: that is wrong"]);
+    watch.desk.ask(Order::Secret(Secret::new("tide-9".into())));
+    watch.tells(&["connected to pier 1", "a running", "a done", "b running", "b done", "idle, 0 left out"]);
+}
+
+#[test]
+fn switching_stays_on_the_connection_or_makes_a_new_one() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    let to = |kind, to: &str| Order::Switch(Switch { kind, to: to.into() });
+    watch.desk.ask(to(SwitchKind::Schema, "east"));
+    watch.tells(&["moved, transaction false"]);
+    watch.desk.ask(to(SwitchKind::Database, "west"));
+    watch.tells(&["connected to pier 1"]);
+    watch.desk.ask(to(SwitchKind::Role, "purser"));
+    watch.tells(&["not moved: no such role"]);
+    watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
+    watch.desk.ask(to(SwitchKind::Database, "east"));
+    watch.tells(&["not moved: going there takes a new connection, and a transaction is open"]);
 }
 
 #[test]

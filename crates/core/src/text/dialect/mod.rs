@@ -4,12 +4,18 @@
 //! and the constructs that hold semicolons of their own. The lexer and the splitter know only
 //! these tables; adding a language is adding one.
 
+mod mysql;
+mod postgres;
+mod redis;
 mod sqlite;
 
+pub use mysql::MYSQL;
+pub use postgres::POSTGRES;
+pub use redis::REDIS;
 pub use sqlite::SQLITE;
 
 /// All dialects, in the order in which they are offered.
-pub static DIALECTS: &[&Dialect] = &[&SQLITE];
+pub static DIALECTS: &[&Dialect] = &[&SQLITE, &POSTGRES, &MYSQL, &REDIS];
 
 /// Finds a dialect by its name, in any case.
 pub fn by_name(name: &str) -> Option<&'static Dialect> {
@@ -38,12 +44,76 @@ pub struct Dialect {
     pub starters: &'static [Starter],
     /// Words that may be put before a whole statement (`EXPLAIN QUERY PLAN`).
     pub prefixes: &'static [&'static str],
+    /// Words that may follow a prefix and are none themselves (`EXPLAIN ANALYZE VERBOSE`). What
+    /// stands in parentheses there is passed over too.
+    pub prefix_options: &'static [&'static str],
     /// Keywords that may be the last word of a statement.
     pub can_end: &'static [&'static str],
     /// Words that, second in a statement, make its parentheses free text (`CREATE VIRTUAL TABLE … USING m(…)`).
     pub verbatim: &'static [&'static str],
     /// Statements with semicolons inside.
     pub bodies: &'static [Body],
+    /// What encloses a quoted name.
+    pub name_quote: char,
+    /// Whether `$tag$ … $tag$` is a quoted text.
+    pub dollar_quotes: bool,
+    /// Openings of comments whose content the server carries out (`/*! … */`).
+    pub code_comments: &'static [&'static str],
+    /// Whether a statement ends with its line, unless a quote is open there.
+    pub lines: bool,
+    /// Whether a line that begins with a backslash is a line of the server's own command-line
+    /// client: a statement of its own, which no server understands.
+    pub client_lines: bool,
+    /// A word that, at the beginning of a line, sets what ends the statements below it.
+    pub delimiter_word: Option<&'static str>,
+    /// Whether the rows of `COPY … FROM STDIN` stand below it, up to a line `\.`.
+    pub copy_data: bool,
+}
+
+/// A language with nothing in it, for tables to be written as a difference from it.
+pub(super) const PLAIN: Dialect = Dialect {
+    name: "",
+    extension: "sql",
+    quotes: &[],
+    line_comments: &[],
+    block_comment: None,
+    parameters: &[],
+    keywords: &[],
+    starters: &[],
+    prefixes: &[],
+    prefix_options: &[],
+    can_end: &[],
+    verbatim: &[],
+    bodies: &[],
+    name_quote: '"',
+    dollar_quotes: false,
+    code_comments: &[],
+    lines: false,
+    client_lines: false,
+    delimiter_word: None,
+    copy_data: false,
+};
+
+/// A word that begins a statement and nothing else.
+pub(super) const fn starter(word: &'static str, kind: Kind, role: Role) -> Starter {
+    Starter {
+        word,
+        kind,
+        role,
+        reserved: true,
+        then: Then::Anything,
+        continues_after: &[],
+        continues_in: &[],
+        breaks_bodies: false,
+        ends_in_type: false,
+        alone: false,
+        after_blank: false,
+    }
+}
+
+/// A word that may also be a plain name, which takes a second word to be sure of.
+pub(super) const fn unreserved(word: &'static str, kind: Kind, then: Then) -> Starter {
+    Starter { reserved: false, then, ..starter(word, kind, Role::Plain) }
 }
 
 impl Dialect {
@@ -54,6 +124,19 @@ impl Dialect {
         upper.copy_from_slice(word.as_bytes());
         upper.make_ascii_uppercase();
         self.keywords.binary_search_by(|k| k.as_bytes().cmp(upper)).is_ok()
+    }
+
+    /// A name as it has to be written: quoted only if it must be.
+    pub fn name_as_written(&self, name: &str) -> String {
+        let plain = !name.is_empty()
+            && name.bytes().all(|b| b.is_ascii_lowercase() || b == b'_' || b.is_ascii_digit())
+            && !name.starts_with(|c: char| c.is_ascii_digit())
+            && !self.is_keyword(name);
+        if plain {
+            return name.to_owned();
+        }
+        let quote = self.name_quote;
+        format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
     }
 
     /// The first starter for `word`, in any case.
@@ -160,6 +243,9 @@ pub struct Starter {
     pub ends_in_type: bool,
     /// Whether it may be a whole statement by itself (`VACUUM`), and so is one after a blank line and a title.
     pub alone: bool,
+    /// Whether it begins one only below a blank line: the language would take it and what follows
+    /// as an alias and the next clause (`SELECT a DELETE FROM t`).
+    pub after_blank: bool,
 }
 
 /// The part of a starter in statements that hold several of them.
@@ -197,10 +283,15 @@ pub struct Body {
     pub after: &'static str,
     /// Words that may stand between the two.
     pub between: &'static [&'static str],
-    /// The word that opens the body.
+    /// The word that opens the body; empty where the object word itself does.
     pub open: &'static str,
     /// The word that closes it, directly after a semicolon.
     pub close: &'static str,
+    /// Words that open a block within the body, each with a closing word of its own. Without them
+    /// the body is a flat list of statements.
+    pub blocks: &'static [&'static str],
+    /// Whether plain names and signs may also stand between the first word and the object word.
+    pub names_between: bool,
 }
 
 #[cfg(test)]

@@ -1,26 +1,6 @@
 //! SQLite, by its documentation of the language: <https://www.sqlite.org/lang.html>.
 
-use super::{BlockComment, Body, Dialect, Kind, Quote, QuoteKind, Role, Starter, Then};
-
-const fn starter(word: &'static str, kind: Kind, role: Role) -> Starter {
-    Starter {
-        word,
-        kind,
-        role,
-        reserved: true,
-        then: Then::Anything,
-        continues_after: &[],
-        continues_in: &[],
-        breaks_bodies: false,
-        ends_in_type: false,
-        alone: false,
-    }
-}
-
-/// A word that may also be a plain name, which takes a second word to be sure of.
-const fn unreserved(word: &'static str, kind: Kind, then: Then) -> Starter {
-    Starter { reserved: false, then, ..starter(word, kind, Role::Plain) }
-}
+use super::{BlockComment, Body, Dialect, Kind, PLAIN, Quote, QuoteKind, Role, Starter, Then, starter, unreserved};
 
 /// SQLite's language.
 pub static SQLITE: Dialect = Dialect {
@@ -178,6 +158,8 @@ pub static SQLITE: Dialect = Dialect {
         between: &["TEMP", "TEMPORARY"],
         open: "BEGIN",
         close: "END",
+        blocks: &[],
+        names_between: false,
     }],
     keywords: &[
         "ABORT",
@@ -332,4 +314,5 @@ pub static SQLITE: Dialect = Dialect {
         "WITH",
         "WITHOUT",
     ],
+    ..PLAIN
 };

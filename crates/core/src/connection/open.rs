@@ -1,0 +1,20 @@
+//! From a profile to a session: the one way in, for the screen and without it.
+
+use super::{Profile, Secret, source, url};
+use crate::engine::{Engine, EngineError, ErrorKind, Place, Session};
+
+/// Opens a session of a profile. `given` is a secret that a person gave for it.
+///
+/// The error says at which step it failed; with [`crate::engine::Step::Secret`] a person is to be
+/// asked.
+pub fn open(
+    engine: &'static dyn Engine,
+    profile: &Profile,
+    given: Option<&Secret>,
+) -> Result<(Box<dyn Session>, Place), EngineError> {
+    let settled = url::settled(profile, &[engine])?;
+    let secret = source::secret_for(&settled, engine, given)?;
+    let mut session = engine.connect(&settled, secret.as_ref())?;
+    let place = session.place().map_err(|error| EngineError { kind: ErrorKind::Connect, ..error })?;
+    Ok((session, place))
+}

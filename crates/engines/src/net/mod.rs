@@ -1,0 +1,25 @@
+//! What engines of servers share: the keys of their profiles, the way to the server, TLS, and
+//! waiting for a driver that is asynchronous.
+//!
+//! Connecting goes by steps, in this order: [`reach`] finds the address and gets a stream to it,
+//! perhaps through a [`tunnel`]; [`tls`] says how it is encrypted; the engine's own module logs in.
+//! Each step has its own errors, so that a person knows which one failed.
+
+pub mod feed;
+pub mod keys;
+pub mod reach;
+pub mod tls;
+pub mod tunnel;
+pub mod work;
+
+use std::sync::Once;
+
+/// Makes the one provider of cryptography known to rustls, which refuses to choose between several
+/// that drivers bring along.
+pub fn prepare() {
+    static ONCE: Once = Once::new();
+    ONCE.call_once(|| {
+        // It fails only where one is installed already.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+    });
+}

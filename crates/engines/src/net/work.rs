@@ -1,0 +1,109 @@
+//! Waiting for an asynchronous driver on the thread of a session.
+//!
+//! Each session has a runtime of its own, on its own thread, that runs while something is waited
+//! for. While it waits it comes back every [`BATCH_DELAY`], so that rows which are there are not
+//! held back, and a person who has had enough is heard.
+
+use std::future::Future;
+use std::pin::pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use jaunty_core::engine::{BATCH_DELAY, Canceller, EngineError, ErrorKind, Flow, Step};
+use tokio::runtime::{Builder, Runtime};
+
+/// How long a server may take to end a statement after it was asked to. After that the connection
+/// is given up.
+pub const PATIENCE: Duration = Duration::from_secs(3);
+
+/// A runtime for the thread that makes it.
+pub fn runtime() -> Result<Runtime, EngineError> {
+    Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(|error| EngineError::connecting(Step::Session, format!("no runtime for the connection: {error}")))
+}
+
+/// A wish to stop, seen by the session's thread while it waits.
+#[derive(Clone, Default)]
+pub struct StopFlag(Arc<AtomicBool>);
+
+impl StopFlag {
+    /// Forgets an earlier wish.
+    pub fn clear(&self) {
+        self.0.store(false, Ordering::Relaxed);
+    }
+
+    /// Whether somebody wants to stop.
+    pub fn is_set(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+impl Canceller for StopFlag {
+    fn cancel(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+/// Waits for `work`. `look` is called every now and then while it is not done; when it answers
+/// [`Flow::Stop`], `cancel` is carried out, and `work` gets a last chance to end as it will.
+pub async fn watched<T>(
+    work: impl Future<Output = T>,
+    mut look: impl FnMut() -> Flow,
+    cancel: impl Future<Output = ()>,
+) -> Result<T, EngineError> {
+    let mut work = pin!(work);
+    loop {
+        match tokio::time::timeout(BATCH_DELAY, &mut work).await {
+            Ok(done) => return Ok(done),
+            Err(_) if look() == Flow::GoOn => {}
+            Err(_) => break,
+        }
+    }
+    let ended = async {
+        let mut cancel = pin!(cancel);
+        let mut cancelled = false;
+        std::future::poll_fn(|cx| {
+            if !cancelled && cancel.as_mut().poll(cx).is_ready() {
+                cancelled = true;
+            }
+            work.as_mut().poll(cx)
+        })
+        .await
+    };
+    tokio::time::timeout(PATIENCE, ended).await.map_err(|_| deaf())
+}
+
+/// The error of a server that does not end a statement.
+pub fn deaf() -> EngineError {
+    let seconds = PATIENCE.as_secs();
+    let message = format!("the server did not end the statement within {seconds} seconds of being asked; the connection was given up");
+    EngineError::new(ErrorKind::Lost, message).remedy("The next run connects again. What the statement had begun, the server undoes by itself.")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn work_that_is_told_to_stop_may_still_end_as_it_will() {
+        let runtime = runtime().unwrap();
+        let (tell, told) = tokio::sync::oneshot::channel();
+        let cancel = async { tell.send("cancelled").unwrap() };
+        let ended = runtime.block_on(watched(told, || Flow::Stop, cancel));
+        assert_eq!(ended.unwrap(), Ok("cancelled"));
+    }
+
+    #[test]
+    fn work_that_never_ends_is_given_up() {
+        let runtime = runtime().unwrap();
+        runtime.block_on(async {
+            tokio::time::pause();
+            let never = std::future::pending::<()>();
+            let error = watched(never, || Flow::Stop, std::future::ready(())).await.unwrap_err();
+            assert_eq!(error.kind, ErrorKind::Lost);
+        });
+    }
+}

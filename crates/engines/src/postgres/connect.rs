@@ -1,0 +1,107 @@
+//! Logging in.
+
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use futures_util::future::poll_fn;
+use jaunty_core::connection::{Guard, Profile, Secret};
+use jaunty_core::engine::{EngineError, Step};
+use tokio::runtime::Runtime;
+use tokio_postgres::config::SslMode;
+use tokio_postgres::tls::MakeTlsConnect;
+use tokio_postgres::{AsyncMessage, Client, Config};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use super::session::PostgresSession;
+use super::{errors, files};
+use crate::net::reach::{Route, Stream};
+use crate::net::tls::{Mode, Tls};
+use crate::net::work;
+
+/// What a session needs of its connection.
+pub struct Link {
+    /// Runs the driver while something is waited for.
+    pub runtime: Runtime,
+    /// The driver.
+    pub client: Client,
+    /// What the server says beside its answers.
+    pub said: Receiver<AsyncMessage>,
+    /// Where the server is, for a second connection that stops what runs on the first.
+    pub route: Route,
+    /// How both are encrypted.
+    pub tls: MakeRustlsConnect,
+    /// What is asked of the encryption.
+    pub security: Tls,
+    /// The server's version.
+    pub version: String,
+    /// The zone that its clocks are shown in.
+    pub zone: String,
+}
+
+/// Opens a session.
+pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSession, EngineError> {
+    let profile = &files::with_service(profile)?;
+    let from_service = profile.text("password").filter(|_| secret.is_none()).map(|text| Secret::new(text.to_owned()));
+    let secret = secret.or(from_service.as_ref());
+    let runtime = work::runtime()?;
+    let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
+    let link = runtime.block_on(async {
+        let route = route.through_tunnel(profile).await?;
+        let patience = route.patience;
+        tokio::time::timeout(patience, log_in(profile, secret, route)).await.unwrap_or_else(|_| Err(timed_out(patience)))
+    })?;
+    let (client, said, route, tls, security, version, zone) = link;
+    PostgresSession::begin(Link { runtime, client, said, route, tls, security, version, zone }, profile)
+}
+
+fn timed_out(patience: Duration) -> EngineError {
+    let what = format!("the server took the connection and then said nothing for {} seconds", patience.as_secs());
+    EngineError::connecting(Step::Login, what)
+        .remedy("It may be overloaded, or no PostgreSQL server. Give it more time with connect_seconds.")
+}
+
+type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
+
+async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Result<LoggedIn, EngineError> {
+    let security = Tls::of(profile, &route)?;
+    let mut tls = MakeRustlsConnect::new(security.client()?);
+    let user = profile.text("user").map_or_else(files::user_of_system, str::to_owned);
+    let database = profile.text("database").unwrap_or(&user).to_owned();
+    let stream = route.stream().await?;
+    let mut config = Config::new();
+    config.user(&user).dbname(&database).application_name("jaunty");
+    config.ssl_mode(match (security.mode, &stream) {
+        // The protocol knows no TLS over Unix sockets.
+        (Mode::Off, _) | (_, Stream::Unix(_)) => SslMode::Disable,
+        (Mode::Prefer, _) => SslMode::Prefer,
+        (Mode::Require | Mode::VerifyFull, _) => SslMode::Require,
+    });
+    if let Some(secret) = secret {
+        config.password(secret.reveal());
+    }
+    if profile.guard == Guard::ReadOnly {
+        // As a start-up option it is what the session goes back to when its settings are reset.
+        config.options("-c default_transaction_read_only=on");
+    }
+    let host = route.address.host();
+    let connect = <MakeRustlsConnect as MakeTlsConnect<Stream>>::make_tls_connect(&mut tls, host)
+        .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is no name for TLS: {error}")))?;
+    let logged_in = config.connect_raw(stream, connect).await;
+    let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;
+    let parameter = |name| connection.parameter(name).unwrap_or_default().to_owned();
+    let (version, zone) = (parameter("server_version"), parameter("TimeZone"));
+    let (post, said) = channel();
+    tokio::spawn(async move {
+        while let Some(message) = poll_fn(|cx| connection.poll_message(cx)).await {
+            match message {
+                // Nobody listens any more only when the session is gone.
+                Ok(message) => drop(post.send(message)),
+                Err(error) => {
+                    tracing::debug!(%error, "the connection ended");
+                    break;
+                }
+            }
+        }
+    });
+    Ok((client, said, route, tls, security, version, zone))
+}

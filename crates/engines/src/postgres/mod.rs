@@ -1,0 +1,62 @@
+//! PostgreSQL, over its own protocol.
+//!
+//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements,
+//! [`types`] turns values into columns, [`copy`] carries `COPY`, [`catalog`] lists objects,
+//! [`errors`] turns the server's errors into sentences, [`files`] reads the files of the server's
+//! own clients.
+
+mod catalog;
+mod connect;
+mod copy;
+mod errors;
+mod files;
+mod session;
+mod types;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
+use jaunty_core::text::dialect::{Dialect, POSTGRES};
+
+use crate::net::keys::{SHARED, keys};
+
+/// The engine. It has no state of its own.
+pub struct Postgres;
+
+static KEYS: [Key; SHARED.len() + 4] = keys(
+    Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
+    [
+        Key::rare("role", Takes::Text, "", "a role to take on after the login"),
+        Key::rare("schema", Takes::Text, "", "the schemas that plain names are looked up in, with commas"),
+        Key::rare("service", Takes::Text, "", "a section of pg_service.conf to take what is not said here from"),
+    ],
+);
+
+impl Engine for Postgres {
+    fn name(&self) -> &'static str {
+        "postgres"
+    }
+
+    fn title(&self) -> &'static str {
+        "PostgreSQL"
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        &POSTGRES
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn schemes(&self) -> &'static [&'static str] {
+        &["postgresql", "postgres"]
+    }
+
+    fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {
+        files::password(profile)
+    }
+
+    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(profile, secret)?))
+    }
+}

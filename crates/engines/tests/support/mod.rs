@@ -1,0 +1,101 @@
+//! What tests of engines share: a sink that keeps what comes.
+
+#![allow(dead_code)] // Each test file uses its part.
+
+use std::sync::{Arc, Mutex};
+use std::time::Instant;
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+use jaunty_core::engine::{EngineError, Flow, Notice, Session, Sink};
+use jaunty_core::rows::cell::ColumnReader;
+
+#[derive(Default)]
+pub struct Seen {
+    pub names: Vec<String>,
+    pub batches: Vec<RecordBatch>,
+    pub affected: Vec<Option<u64>>,
+    pub notices: Vec<String>,
+    /// Results with columns.
+    pub results: usize,
+    pub arrived: Vec<Instant>,
+}
+
+/// Keeps what comes; stops after so many rows.
+#[derive(Clone)]
+pub struct Collect {
+    pub seen: Arc<Mutex<Seen>>,
+    pub most: usize,
+}
+
+impl Collect {
+    pub fn up_to(most: usize) -> Collect {
+        Collect { seen: Arc::default(), most }
+    }
+
+    pub fn rows(&self) -> Vec<Vec<String>> {
+        let seen = self.seen.lock().unwrap();
+        let mut rows = Vec::new();
+        for batch in &seen.batches {
+            let readers = ColumnReader::all(batch);
+            let row = |row| readers.iter().map(|r| r.get(row).text.into_owned()).collect();
+            rows.extend((0..batch.num_rows()).map(row));
+        }
+        rows
+    }
+
+    pub fn count(&self) -> usize {
+        self.seen.lock().unwrap().batches.iter().map(RecordBatch::num_rows).sum()
+    }
+}
+
+impl Sink for Collect {
+    fn wanted(&self) -> Flow {
+        if self.count() >= self.most { Flow::Stop } else { Flow::GoOn }
+    }
+    fn columns(&mut self, schema: SchemaRef) -> Flow {
+        let mut seen = self.seen.lock().unwrap();
+        seen.results += 1;
+        seen.names = schema.fields().iter().map(|f| f.name().clone()).collect();
+        Flow::GoOn
+    }
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        let mut seen = self.seen.lock().unwrap();
+        seen.batches.push(batch);
+        seen.arrived.push(Instant::now());
+        drop(seen);
+        self.wanted()
+    }
+    fn affected(&mut self, rows: Option<u64>) -> Flow {
+        self.seen.lock().unwrap().affected.push(rows);
+        Flow::GoOn
+    }
+    fn notice(&mut self, notice: Notice) {
+        self.seen.lock().unwrap().notices.push(format!("{}: {}", notice.severity, notice.text));
+    }
+}
+
+/// Runs a statement and keeps what comes.
+pub fn run(session: &mut dyn Session, statement: &str) -> Result<Collect, EngineError> {
+    let collect = Collect::up_to(usize::MAX);
+    session.run(statement, Box::new(collect.clone())).map(|()| collect)
+}
+
+/// Runs a statement that is refused.
+pub fn refused(session: &mut dyn Session, statement: &str) -> EngineError {
+    match run(session, statement) {
+        Ok(_) => panic!("it ran: {statement}"),
+        Err(error) => error,
+    }
+}
+
+/// The sentence of a connection that is not made, with its step and the remedy, without what
+/// differs from run to run.
+pub fn told(error: &EngineError, differs: &[(&str, &str)]) -> String {
+    let step = error.step.map_or("none", |step| step.word());
+    let mut text = format!("[{step}] {error}\n{}", error.remedy.as_deref().unwrap_or("(no remedy)"));
+    for (from, to) in differs {
+        text = text.replace(from, to);
+    }
+    text
+}
