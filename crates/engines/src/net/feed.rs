@@ -81,6 +81,11 @@ impl Feed {
         self.flow
     }
 
+    /// Nothing more is wanted.
+    pub fn stop(&mut self) {
+        self.flow = Flow::Stop;
+    }
+
     /// A row could not be taken: nothing more is.
     pub fn fail(&mut self, error: EngineError) -> Flow {
         self.failed.get_or_insert(error);

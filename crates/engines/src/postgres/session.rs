@@ -192,7 +192,13 @@ impl PostgresSession {
 
     /// The next item of a stream: one that is there already costs no waiting. Once nothing more is
     /// wanted the statement is cancelled, and what is still on its way is passed over.
-    pub(super) async fn next<S: Stream + Unpin>(&self, feed: &mut Feed, mut stream: S) -> Outcome<Option<S::Item>> {
+    pub(super) async fn next<T, S>(&self, feed: &mut Feed, mut stream: S) -> Outcome<Option<S::Item>>
+    where
+        S: Stream<Item = Result<T, tokio_postgres::Error>> + Unpin,
+    {
+        if self.stop.is_set() {
+            feed.stop();
+        }
         if feed.flow() == Flow::GoOn {
             let there = std::future::poll_fn(|cx| Poll::Ready(stream.poll_next_unpin(cx))).await;
             return match there {
@@ -202,7 +208,8 @@ impl PostgresSession {
         }
         let drained = async {
             cancel(&self.link).await;
-            while stream.next().await.is_some() {}
+            // The error of having been cancelled is the last.
+            while let Some(Ok(_)) = stream.next().await {}
         };
         tokio::time::timeout(crate::net::work::PATIENCE, drained).await.map_err(|_| crate::net::work::deaf())?;
         Err(EngineError::stopped())

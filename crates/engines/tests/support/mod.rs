@@ -61,6 +61,8 @@ impl Sink for Collect {
     }
     fn batch(&mut self, batch: RecordBatch) -> Flow {
         let mut seen = self.seen.lock().unwrap();
+        // A statement without an end must not fill the memory.
+        assert!(seen.batches.len() < 20_000, "nothing stopped it");
         seen.batches.push(batch);
         seen.arrived.push(Instant::now());
         drop(seen);
