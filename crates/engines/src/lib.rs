@@ -2,17 +2,19 @@
 //!
 //! [`ENGINES`] is the table of them. Adding one means writing its module and a line there.
 
+mod mysql;
 mod net;
 mod postgres;
 mod sqlite;
 
 use jaunty_core::engine::Engine;
 
+pub use mysql::Mysql;
 pub use postgres::Postgres;
 pub use sqlite::Sqlite;
 
 /// All engines.
-pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres];
+pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres, &Mysql];
 
 /// An engine by the name that profiles use.
 pub fn by_name(name: &str) -> Option<&'static dyn Engine> {

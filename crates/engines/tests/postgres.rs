@@ -294,7 +294,8 @@ fn a_stop_ends_what_runs_on_the_server_at_once() {
 #[test]
 fn every_way_in() {
     let server = &*SERVER;
-    let ca = server.certificates.cert.to_string_lossy().into_owned();
+    let ca = server.certificates.ca.to_string_lossy().into_owned();
+    let own = server.certificates.cert.to_string_lossy().into_owned();
     let socket = server.socket().to_string_lossy().into_owned();
     let by_socket = profile(server).with("host", socket.clone());
     let url = |rest: &str| {
@@ -308,6 +309,7 @@ fn every_way_in() {
         (profile(server).with("tls", "require"), true, "TLSv1.3, not verified"),
         (profile(server).with("tls", "verify-full").with("tls_ca", &*ca), true, "TLSv1.3, verified"),
         (profile(server).with("host", "localhost").with("tls_ca", &*ca), true, "TLSv1.3, verified"),
+        (profile(server).with("tls_ca", &*own), true, "TLSv1.3, verified"),
         (by_socket, false, "socket"),
         (profile(server).with("secret_command", format!("echo {PASSWORD}")), false, "TLSv1.3, not verified"),
         (url("/bookings"), false, "TLSv1.3, not verified"),
@@ -336,7 +338,7 @@ fn each_step_of_connecting_has_its_own_error() {
     };
     let stranger = tempfile::tempdir().unwrap();
     let other = jaunty_testservers::Certificates::make(stranger.path(), "root");
-    let other = other.cert.to_string_lossy().into_owned();
+    let other = other.ca.to_string_lossy().into_owned();
     let wrong = Secret::new("low-water".into());
     let right = secret();
     let cases: Vec<(&str, Profile, Option<&Secret>)> = vec![

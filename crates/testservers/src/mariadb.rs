@@ -33,6 +33,7 @@ impl Mariadb {
         run(command_as(USER, &install)
             .arg("--no-defaults")
             .arg(format!("--datadir={}", folder.path().join("data").display()))
+            .arg(format!("--tmpdir={}", folder.path().display()))
             .args(["--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=8M"]));
         let mut server = Mariadb { running: None, folder, port: free_port(), certificates };
         server.start_again();
@@ -51,6 +52,7 @@ impl Mariadb {
         command
             .arg("--no-defaults")
             .arg(format!("--datadir={}", path("data")))
+            .arg(format!("--tmpdir={}", self.folder.path().display()))
             .arg(format!("--port={}", self.port))
             .arg(format!("--socket={}", path("s.sock")))
             .arg(format!("--pid-file={}", path("pid")))

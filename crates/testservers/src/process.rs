@@ -152,10 +152,12 @@ impl Drop for Running {
     }
 }
 
-/// A certificate of a server for `localhost` and 127.0.0.1, which is its own authority.
+/// A certificate of a server for `localhost` and 127.0.0.1, and the authority that issued it.
 #[derive(Debug, Clone)]
 pub struct Certificates {
-    /// The certificate, also to be trusted by clients.
+    /// The authority's certificate, to be trusted by clients.
+    pub ca: PathBuf,
+    /// The server's certificate.
     pub cert: PathBuf,
     /// Its key.
     pub key: PathBuf,
@@ -164,16 +166,31 @@ pub struct Certificates {
 impl Certificates {
     /// Makes them in a folder.
     pub fn make(folder: &Path, user: &str) -> Certificates {
-        let made = Certificates { cert: folder.join("server.crt"), key: folder.join("server.key") };
-        run(Command::new("openssl")
-            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "30", "-subj", "/CN=localhost"])
-            .args(["-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1"])
-            .arg("-keyout")
-            .arg(&made.key)
-            .arg("-out")
-            .arg(&made.cert));
+        let made =
+            Certificates { ca: folder.join("ca.crt"), cert: folder.join("server.crt"), key: folder.join("server.key") };
+        let (ca_key, request, names) = (folder.join("ca.key"), folder.join("server.csr"), folder.join("names"));
+        let openssl = |words: &[&str], files: &[(&str, &Path)]| {
+            let mut command = Command::new("openssl");
+            command.args(words);
+            for (name, file) in files {
+                command.arg(name).arg(file);
+            }
+            run(&mut command);
+        };
+        let new = ["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes"];
+        openssl(
+            &[&["req", "-x509", "-days", "30", "-subj", "/CN=Saltmarsh Line"], &new[..]].concat(),
+            &[("-keyout", &ca_key), ("-out", &made.ca)],
+        );
+        openssl(&[&["req", "-subj", "/CN=localhost"], &new[..]].concat(), &[("-keyout", &made.key), ("-out", &request)]);
+        fs::write(&names, "subjectAltName=DNS:localhost,IP:127.0.0.1\nbasicConstraints=CA:FALSE\n").expect("the names");
+        openssl(
+            &["x509", "-req", "-days", "30", "-CAcreateserial"],
+            &[("-in", &request), ("-CA", &made.ca), ("-CAkey", &ca_key), ("-extfile", &names), ("-out", &made.cert)],
+        );
         own(user, &made.key);
         own(user, &made.cert);
+        own(user, &made.ca);
         made
     }
 }

@@ -51,7 +51,7 @@ impl Redis {
             .arg("--tls-key-file")
             .arg(&self.certificates.key)
             .arg("--tls-ca-cert-file")
-            .arg(&self.certificates.cert);
+            .arg(&self.certificates.ca);
         let port = self.port.to_string();
         let ready = || {
             let asked = Command::new("redis-cli").args(["-p", &port, "--no-auth-warning", "-a", PASSWORD, "ping"]).output();

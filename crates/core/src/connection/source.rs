@@ -88,7 +88,7 @@ pub fn secret_for(
                 .remedy(format!("Set {name} before starting jaunty, or name another source under secret."))),
         },
         SecretSource::Keyring => super::keyring::read(&profile.name).map(Some),
-        SecretSource::Command(command) => printed_by(&command, COMMAND_TIME).map(Some),
+        SecretSource::Command(command) => printed(&command).map(Some),
         SecretSource::Plain => {
             if let Some(file) = profile.file.as_deref() {
                 refuse_if_others_can_read(file)?;
@@ -110,6 +110,11 @@ fn refuse_if_others_can_read(file: &Path) -> Result<(), EngineError> {
         }
     }
     Ok(())
+}
+
+/// The first line that a command prints, as a secret.
+pub fn printed(command: &str) -> Result<Secret, EngineError> {
+    printed_by(command, COMMAND_TIME)
 }
 
 /// The first line that a command prints. Its standard error goes into the error, where there is one.

@@ -101,6 +101,15 @@ impl Route {
         self.address.is_here()
     }
 
+    /// The same way once more, beside this one.
+    pub async fn beside(&self) -> Result<Route, EngineError> {
+        let tunnel = match &self.tunnel {
+            Some(tunnel) => Some(Arc::new(tunnel.another().await?)),
+            None => None,
+        };
+        Ok(Route { tunnel, ..self.clone() })
+    }
+
     /// A new stream to the server.
     pub async fn stream(&self) -> Result<Stream, EngineError> {
         if let Some(tunnel) = &self.tunnel {
@@ -132,7 +141,16 @@ impl Route {
         )
     }
 
-    fn unreachable(&self, error: &io::Error) -> EngineError {
+    /// The error of a server that took the connection and then said nothing.
+    pub fn silent(&self, kind: &str) -> EngineError {
+        let seconds = self.patience.as_secs();
+        let what = format!("the server took the connection and then said nothing for {seconds} seconds");
+        EngineError::connecting(Step::Login, what)
+            .remedy(format!("It may be overloaded, or no {kind} server. Give it more time with connect_seconds."))
+    }
+
+    /// The error of an address that is not reached.
+    pub fn unreachable(&self, error: &io::Error) -> EngineError {
         let (what, remedy) = match (error.kind(), &self.address) {
             (io::ErrorKind::ConnectionRefused, Address::Host(host, port)) => (
                 format!("nobody listens at {}", self.address),

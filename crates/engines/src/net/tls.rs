@@ -227,6 +227,7 @@ fn reason(error: &CertificateError) -> String {
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
             "it is for another name".into()
         }
+        CertificateError::BadSignature => "it was signed by another authority of that name".into(),
         CertificateError::Revoked => "it was revoked".into(),
         CertificateError::Other(other) if other.to_string().contains("CaUsedAsEndEntity") => {
             "it is its own authority, and not named under tls_ca".into()

@@ -1,7 +1,6 @@
 //! Logging in.
 
 use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
 
 use futures_util::future::poll_fn;
 use jaunty_core::connection::{Guard, Profile, Secret};
@@ -14,7 +13,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::session::PostgresSession;
 use super::{errors, files};
-use crate::net::reach::{Route, Stream};
+use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
 
@@ -47,17 +46,11 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
     let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
     let link = runtime.block_on(async {
         let route = route.through_tunnel(profile).await?;
-        let patience = route.patience;
-        tokio::time::timeout(patience, log_in(profile, secret, route)).await.unwrap_or_else(|_| Err(timed_out(patience)))
+        let (patience, silent) = (route.patience, route.silent("PostgreSQL"));
+        tokio::time::timeout(patience, log_in(profile, secret, route)).await.unwrap_or(Err(silent))
     })?;
     let (client, said, route, tls, security, version, zone) = link;
     PostgresSession::begin(Link { runtime, client, said, route, tls, security, version, zone }, profile)
-}
-
-fn timed_out(patience: Duration) -> EngineError {
-    let what = format!("the server took the connection and then said nothing for {} seconds", patience.as_secs());
-    EngineError::connecting(Step::Login, what)
-        .remedy("It may be overloaded, or no PostgreSQL server. Give it more time with connect_seconds.")
 }
 
 type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
@@ -70,9 +63,9 @@ async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Res
     let stream = route.stream().await?;
     let mut config = Config::new();
     config.user(&user).dbname(&database).application_name("jaunty");
-    config.ssl_mode(match (security.mode, &stream) {
+    config.ssl_mode(match (security.mode, &route.address) {
         // The protocol knows no TLS over Unix sockets.
-        (Mode::Off, _) | (_, Stream::Unix(_)) => SslMode::Disable,
+        (Mode::Off, _) | (_, Address::Socket(_)) => SslMode::Disable,
         (Mode::Prefer, _) => SslMode::Prefer,
         (Mode::Require | Mode::VerifyFull, _) => SslMode::Require,
     });

@@ -4,7 +4,7 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
 
-use futures_util::{Stream, StreamExt};
+use futures_util::{Stream, StreamExt, future};
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
@@ -24,7 +24,7 @@ use super::{catalog, copy, errors};
 use crate::net::feed::{Feed, local};
 use crate::net::reach::Stream as Reach;
 use crate::net::tls::Mode;
-use crate::net::work::{StopFlag, watched};
+use crate::net::work::{self, StopFlag, watched};
 
 /// A session on a server.
 pub struct PostgresSession {
@@ -206,12 +206,17 @@ impl PostgresSession {
                 Poll::Pending => self.wait(feed, stream.next()).await,
             };
         }
+        // The error of having been cancelled is the last.
         let drained = async {
-            cancel(&self.link).await;
-            // The error of having been cancelled is the last.
-            while let Some(Ok(_)) = stream.next().await {}
+            let mut rows = 0_usize;
+            while let Some(Ok(_)) = stream.next().await {
+                rows += 1;
+                work::pause(rows).await;
+            }
         };
-        tokio::time::timeout(crate::net::work::PATIENCE, drained).await.map_err(|_| crate::net::work::deaf())?;
+        // At once: a tunnel carries the wish to stop only while somebody takes the rows out of it.
+        let ended = future::join(cancel(&self.link), drained);
+        tokio::time::timeout(work::PATIENCE, ended).await.map_err(|_| work::deaf())?;
         Err(EngineError::stopped())
     }
 }
@@ -244,7 +249,8 @@ fn tell_notices(link: &Link, feed: &mut Feed) {
 
 /// Asks the server, on a connection of its own, to end what runs.
 async fn cancel(link: &Link) {
-    let Ok(stream) = link.route.stream().await else { return };
+    let Ok(route) = link.route.beside().await else { return };
+    let Ok(stream) = route.stream().await else { return };
     let mut tls = link.tls.clone();
     let connect = <MakeRustlsConnect as MakeTlsConnect<Reach>>::make_tls_connect(&mut tls, link.route.address.host());
     if let Ok(connect) = connect

@@ -1,0 +1,115 @@
+//! From the server's errors to sentences. The numbers are those of the server's error reference.
+
+use jaunty_core::engine::{EngineError, ErrorKind, Step};
+use mysql_async::{DriverError, Error, IoError, ServerError};
+
+use crate::net::reach::Route;
+use crate::net::tls;
+
+/// The error of a statement.
+pub fn statement(error: &Error, statement: &str) -> EngineError {
+    let server = match error {
+        Error::Server(server) => server,
+        Error::Io(_) | Error::Driver(DriverError::ConnectionClosed) => {
+            return EngineError::new(ErrorKind::Lost, "the server closed the connection");
+        }
+        other => return EngineError::new(ErrorKind::Refused, other.to_string()),
+    };
+    let kind = match server.code {
+        1317 | 1969 | 3024 => ErrorKind::Stopped,
+        1053 | 1077 | 1079 | 1927 | 2006 | 2013 => ErrorKind::Lost,
+        1205 | 1213 => ErrorKind::Locked,
+        1034 | 1035 | 1194 | 1195 => ErrorKind::Damaged,
+        _ => ErrorKind::Refused,
+    };
+    let remedy = match server.code {
+        1792 => "The profile's guard is read-only: the server refuses writes.",
+        1205 => "Another session holds a lock. Try again, or find it with show processlist.",
+        1213 => "Another session held what this one needed. Run it again.",
+        1046 => "Go to a database: use name, or the action \"go to database\".",
+        1142 | 1143 | 1227 | 1044 => "Ask for the right, or connect as a user who has it.",
+        1820 | 1862 => "The password has expired. Set a new one: set password = password('…').",
+        _ => "",
+    };
+    let told = EngineError::new(kind, server.message.clone()).code(server.code.to_string()).at(place(server, statement));
+    if remedy.is_empty() { told } else { told.remedy(remedy) }
+}
+
+/// Where the server says that it stumbled: `near '…' at line 3`.
+fn place(server: &ServerError, statement: &str) -> Option<usize> {
+    let (before, line) = server.message.rsplit_once("' at line ")?;
+    let near = before.split_once("near '")?.1;
+    let line: usize = line.trim().parse().ok()?;
+    let start = match line.checked_sub(2) {
+        None => 0,
+        Some(breaks) => statement.match_indices('\n').nth(breaks)?.0 + 1,
+    };
+    if near.is_empty() {
+        return Some(statement.trim_end().len());
+    }
+    // The server quotes some eighty characters at most.
+    let first = near.lines().next().unwrap_or(near);
+    statement[start..].find(first).map(|at| start + at)
+}
+
+/// The error of a login.
+pub fn login(error: &Error, route: &Route, database: &str, given: bool) -> EngineError {
+    match error {
+        Error::Io(IoError::Io(io)) => match tls::failure(io, route.address.host()) {
+            Some(failure) => failure,
+            None if io.kind() == std::io::ErrorKind::UnexpectedEof => closed(route),
+            None => route.unreachable(io),
+        },
+        Error::Io(IoError::Tls(failure)) => tls::failure(failure, route.address.host())
+            .unwrap_or_else(|| EngineError::connecting(Step::Tls, failure.to_string())),
+        Error::Driver(DriverError::NoClientSslFlagFromServer) => {
+            EngineError::connecting(Step::Tls, format!("{} speaks no TLS", route.address))
+                .remedy("Turn it on at the server, or write tls = \"prefer\" if the way there is safe without.")
+        }
+        Error::Driver(DriverError::ConnectionClosed) => closed(route),
+        Error::Server(server) => refused(server, route, database, given),
+        other => EngineError::connecting(Step::Login, other.to_string()),
+    }
+}
+
+fn closed(route: &Route) -> EngineError {
+    EngineError::connecting(Step::Login, format!("{} closed the connection during the login", route.address))
+        .remedy("Is it a MySQL or MariaDB server? It may have reached its limit of connections.")
+}
+
+fn refused(server: &ServerError, route: &Route, database: &str, given: bool) -> EngineError {
+    let (step, remedy) = match server.code {
+        1045 if !given => (Step::Secret, "It wants a password."),
+        1045 => (Step::Secret, "Check user and password, and whether the server lets the user in from here."),
+        1698 => (Step::Login, "The server knows this user by another way than a password, often by its socket."),
+        1049 => (Step::Database, "Check how the name is written."),
+        1044 => (Step::Database, "Ask for the right to use this database."),
+        1040 | 1203 | 1226 => (Step::Login, "Close connections that nobody uses, or try again later."),
+        1129 | 1130 => (Step::Login, "The server does not let this machine in. Ask its administrator."),
+        1820 | 1862 => (Step::Login, "The password has expired. Set a new one with the server's own client."),
+        3159 => (Step::Tls, "The server wants an encrypted connection: write tls = \"require\" or \"verify-full\"."),
+        _ => (Step::Login, "The server said no more than that."),
+    };
+    let what = match server.code {
+        1049 => format!("{} has no database \"{database}\"", route.address),
+        _ => server.message.clone(),
+    };
+    EngineError { code: Some(server.code.to_string()), ..EngineError::connecting(step, what).remedy(remedy) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_place_is_found_by_what_is_quoted() {
+        let server = |message: &str| ServerError { code: 1064, message: message.into(), state: "42000".into() };
+        let near = |near: &str, line: usize| server(&format!("You have an error near '{near}' at line {line}"));
+        let statement = "select 1,\n  2 frm ports\nwhere frm = 1";
+        assert_eq!(place(&near("ports\nwhere frm = 1", 2), statement), statement.find("ports"));
+        assert_eq!(place(&near("frm = 1", 3), statement), statement.rfind("frm"));
+        assert_eq!(place(&near("", 3), statement), Some(statement.len()));
+        assert_eq!(place(&near("slect 1", 1), "slect 1"), Some(0));
+        assert_eq!(place(&server("no such table"), statement), None);
+    }
+}

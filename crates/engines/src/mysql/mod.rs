@@ -1,0 +1,53 @@
+//! MySQL and MariaDB, over their own protocol.
+//!
+//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements,
+//! [`types`] turns values into columns, [`catalog`] lists objects, [`errors`] turns the server's
+//! errors into sentences, [`files`] reads the files of the server's own clients.
+
+mod catalog;
+mod connect;
+mod errors;
+mod files;
+mod session;
+mod types;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
+use jaunty_core::text::dialect::{Dialect, MYSQL};
+
+use crate::net::keys::{SHARED, keys};
+
+/// The engine. It has no state of its own.
+pub struct Mysql;
+
+static KEYS: [Key; SHARED.len() + 1] = keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), []);
+
+impl Engine for Mysql {
+    fn name(&self) -> &'static str {
+        "mysql"
+    }
+
+    fn title(&self) -> &'static str {
+        "MySQL and MariaDB"
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        &MYSQL
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn schemes(&self) -> &'static [&'static str] {
+        &["mysql", "mariadb"]
+    }
+
+    fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {
+        files::password(profile)
+    }
+
+    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(profile, secret)?))
+    }
+}

@@ -1,0 +1,275 @@
+//! An open connection: running statements and telling where it is.
+
+use std::sync::Arc;
+
+use jaunty_core::connection::Profile;
+use jaunty_core::engine::{
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
+    Touches, Transaction,
+};
+use jaunty_core::text::dialect::{Kind, MYSQL};
+use jaunty_core::text::{client_line, rope, split, touched};
+use mysql_async::consts::StatusFlags;
+use mysql_async::prelude::Queryable;
+use mysql_async::{Row, Value};
+
+use super::connect::{self, Again, Link};
+use super::{catalog, errors, types};
+use crate::net::feed::{Feed, local};
+use crate::net::work::{PATIENCE, StopFlag, deaf, pause, watched};
+
+/// How many of a statement's warnings are told.
+const MOST_WARNINGS: usize = 20;
+
+/// A session on a server.
+pub struct MysqlSession {
+    link: Link,
+    stop: StopFlag,
+    place: Place,
+}
+
+impl MysqlSession {
+    /// Sets a new connection up.
+    pub fn begin(link: Link, profile: &Profile) -> Result<MysqlSession, EngineError> {
+        let way = link.way.clone();
+        let place = Place { way, ..Place::default() };
+        let mut session = MysqlSession { link, stop: StopFlag::default(), place };
+        let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
+        for statement in connect::setup(profile) {
+            session.ask(statement).map_err(failed)?;
+        }
+        let rows = session.ask("select version()").map_err(failed)?;
+        let version = rows.first().map(|row| field(row, 0)).unwrap_or_default();
+        let name = if version.contains("MariaDB") { "mariadb" } else { "mysql" };
+        // Behind the number stand the distribution and its build.
+        session.place.server = format!("{name} {}", version.split('-').next().unwrap_or_default());
+        Ok(session)
+    }
+
+    /// Asks the server something of our own, all of it at once.
+    pub(super) fn ask(&mut self, statement: &str) -> Result<Vec<Row>, EngineError> {
+        self.stop.clear();
+        let (link, stop) = (&mut self.link, &self.stop);
+        let cancel = cancel(link.again.clone(), link.connection.id());
+        let look = || if stop.is_set() { Flow::Stop } else { Flow::GoOn };
+        let asked = link.runtime.block_on(async { watched(link.connection.query::<Row, _>(statement), look, cancel).await })?;
+        asked.map_err(|error| errors::statement(&error, statement))
+    }
+
+    fn carry_out(&mut self, statement: &str, feed: &mut Feed) -> Result<u16, EngineError> {
+        let failed = |error: mysql_async::Error| errors::statement(&error, statement);
+        let Link { runtime, connection, again, .. } = &mut self.link;
+        let (again, id) = (again.clone(), connection.id());
+        let stop = &self.stop;
+        let cancel = || cancel(again.clone(), id);
+        runtime.block_on(async {
+            let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
+            let begun = watched(connection.query_iter(statement), || look(feed), cancel()).await?;
+            let mut result = begun.map_err(failed)?;
+            loop {
+                let columns = result.columns().filter(|columns| !columns.is_empty());
+                if let Some(columns) = &columns {
+                    let (readers, columns) = types::plan(columns);
+                    feed.begin(columns);
+                    loop {
+                        if stop.is_set() {
+                            feed.stop();
+                        }
+                        if feed.flow() == Flow::Stop {
+                            // The error of having been interrupted is the last.
+                            let drained = async {
+                                let mut rows = 0_usize;
+                                while let Ok(Some(_)) = result.next().await {
+                                    rows += 1;
+                                    pause(rows).await;
+                                }
+                            };
+                            // At once: a tunnel carries the wish to stop only while somebody takes
+                            // the rows out of it.
+                            let ended = futures_util::future::join(cancel(), drained);
+                            tokio::time::timeout(PATIENCE, ended).await.map_err(|_| deaf())?;
+                            return Err(EngineError::stopped());
+                        }
+                        let row = watched(result.next(), || look(feed), cancel()).await?;
+                        let Some(row) = row.map_err(failed)? else { break };
+                        append(&readers, &row, feed)?;
+                    }
+                } else {
+                    let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
+                    feed.affected(touched);
+                    watched(result.next(), || look(feed), cancel()).await?.map_err(failed)?;
+                }
+                let warnings = result.warnings();
+                if result.is_empty() {
+                    return Ok(warnings);
+                }
+                // The end of a procedure is a result of its own, which says nothing.
+                if kind(statement) == Kind::Other && result.columns().is_none_or(|columns| columns.is_empty()) && columns.is_some() {
+                    result.next().await.map_err(failed)?;
+                    return Ok(result.warnings());
+                }
+            }
+        })
+    }
+
+    fn tell_warnings(&mut self, count: u16, feed: &mut Feed) {
+        if count == 0 {
+            return;
+        }
+        for row in self.ask("show warnings").unwrap_or_default().iter().take(MOST_WARNINGS) {
+            feed.notice(field(row, 0).to_lowercase(), format!("{} [{}]", field(row, 2), field(row, 1)));
+        }
+    }
+}
+
+fn append(readers: &[types::Reader], row: &Row, feed: &mut Feed) -> Result<(), EngineError> {
+    let mut bytes = 0;
+    for (column, reader) in readers.iter().enumerate() {
+        let columns = feed.columns();
+        match row.as_ref(column) {
+            Some(Value::Bytes(raw)) => {
+                bytes += raw.len();
+                if types::append(*reader, raw, columns.cells(column)).is_err() {
+                    let text = columns.become_text(column).map_err(|error| local(&error))?;
+                    text.append_value(String::from_utf8_lossy(raw));
+                }
+            }
+            // In the protocol of plain queries every other value is NULL.
+            _ => columns.cells(column).null(),
+        }
+    }
+    feed.end_row(bytes);
+    Ok(())
+}
+
+/// A field as text; NULL is empty.
+pub(super) fn field(row: &Row, at: usize) -> String {
+    match row.as_ref(at) {
+        Some(Value::Bytes(raw)) => String::from_utf8_lossy(raw).into_owned(),
+        _ => String::new(),
+    }
+}
+
+/// Asks the server, on a connection of its own, to end what runs on this one.
+async fn cancel(again: Again, id: u32) {
+    let killed = async {
+        let mut connection = again.connect().await?;
+        connection.query_drop(format!("kill query {id}")).await?;
+        connection.disconnect().await
+    };
+    if let Err(error) = killed.await {
+        tracing::warn!(%error, "a statement could not be cancelled");
+    }
+}
+
+fn kind(statement: &str) -> Kind {
+    let first = split::statements(&rope(statement), &MYSQL, 0).next();
+    first.map_or(Kind::Other, |statement| statement.kind)
+}
+
+/// Whether "no rows" is worth telling.
+fn counts_rows(statement: &str) -> bool {
+    kind(statement) == Kind::Change
+}
+
+impl Session for MysqlSession {
+    fn abilities(&self) -> Abilities {
+        Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: true }
+    }
+
+    fn place(&mut self) -> Result<Place, EngineError> {
+        let rows = self.ask("select database(), current_user(), coalesce(current_role(), '')")?;
+        let row = rows.first();
+        let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
+        let status = self.link.connection.last_ok_packet().map(|ok| ok.status_flags());
+        let open = status.is_some_and(|status| status.contains(StatusFlags::SERVER_STATUS_IN_TRANS));
+        let (user, role) = (text(1), text(2));
+        self.place = Place {
+            database: text(0),
+            user: if role.is_empty() || role == "NONE" { user } else { format!("{user} as {role}") },
+            transaction: open.then_some(Transaction::Open),
+            ..self.place.clone()
+        };
+        Ok(self.place.clone())
+    }
+
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        client_line(statement, &MYSQL)?;
+        let everything = touched::touches_everything(statement, &MYSQL);
+        let touches = |rows| Effect::Writes(Touches { rows, counted: false, everything });
+        match kind(statement) {
+            Kind::Setting | Kind::Transaction => Ok(Effect::Reads),
+            Kind::Definition => Ok(touches(None)),
+            Kind::Plan => {
+                // An analysis carries the statement out.
+                let runs = statement.to_ascii_lowercase().contains("analyze");
+                Ok(if runs { Effect::Unknown } else { Effect::Reads })
+            }
+            Kind::Query => {
+                self.ask(&format!("explain {statement}"))?;
+                // It may still write a file.
+                let file = statement.to_ascii_lowercase().contains("outfile");
+                Ok(if file { Effect::Unknown } else { Effect::Reads })
+            }
+            // The server takes the word after `explain` for a table's name if it is none of these.
+            Kind::Change if statement.get(..8).is_some_and(|word| word.eq_ignore_ascii_case("truncate")) => {
+                Ok(touches(None))
+            }
+            Kind::Change => match self.ask(&format!("explain {statement}")) {
+                Ok(rows) => Ok(touches(rows.first().and_then(estimate))),
+                Err(error) if error.code.as_deref() == Some("1064") => Ok(touches(None)),
+                Err(error) => Err(error),
+            },
+            Kind::Other => Ok(Effect::Unknown),
+        }
+    }
+
+    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        client_line(statement, &MYSQL)?;
+        self.stop.clear();
+        let mut feed = Feed::new(sink);
+        let outcome = self.carry_out(statement, &mut feed);
+        if let Ok(warnings) = outcome {
+            self.tell_warnings(warnings, &mut feed);
+        }
+        feed.end(outcome.map(drop))
+    }
+
+    fn stands(&mut self) -> bool {
+        let Link { runtime, connection, .. } = &mut self.link;
+        // The driver keeps its socket to itself: this is the one way to see that nobody is at its end.
+        let asked = runtime.block_on(async { tokio::time::timeout(PATIENCE, connection.ping()).await });
+        matches!(asked, Ok(Ok(())))
+    }
+
+    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+        let name = MYSQL.name_as_written(&to.to);
+        match to.kind {
+            SwitchKind::Database | SwitchKind::Schema => self.ask(&format!("use {name}"))?,
+            SwitchKind::Role => self.ask(&format!("set role {name}"))?,
+        };
+        Ok(true)
+    }
+
+    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
+        let rows = self.ask(match of {
+            SwitchKind::Database | SwitchKind::Schema => "show databases",
+            SwitchKind::Role => "select role_name from information_schema.applicable_roles",
+        })?;
+        Ok(rows.iter().map(|row| field(row, 0)).collect())
+    }
+
+    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
+        catalog::list(self, found)
+    }
+
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        Arc::new(self.stop.clone())
+    }
+}
+
+/// How many rows the server thinks that a plan's first step looks at.
+fn estimate(row: &Row) -> Option<u64> {
+    let at = row.columns_ref().iter().position(|column| column.name_str() == "rows")?;
+    field(row, at).parse().ok()
+}

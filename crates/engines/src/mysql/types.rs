@@ -1,0 +1,225 @@
+//! From the server's values, which come as text, to columns.
+//!
+//! Dates of zeros, which no calendar has, make their column one of text from there on.
+
+use jaunty_core::rows::columns::{Cells, Columns, Typed};
+use jaunty_core::rows::form::{self, TextForm};
+use mysql_async::Column;
+use mysql_async::consts::{ColumnFlags, ColumnType};
+
+/// The number of the character set of what is no text.
+const BINARY: u16 = 63;
+
+/// The count of decimals of floating-point numbers that have no fixed one.
+const NOT_FIXED: u8 = 31;
+
+/// How a column's values are read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reader {
+    /// Whole numbers, into a type with room for them.
+    I16,
+    /// See [`Reader::I16`].
+    I32,
+    /// See [`Reader::I16`].
+    I64,
+    /// Whole numbers without a sign.
+    U64,
+    /// `float`.
+    F32,
+    /// `double`.
+    F64,
+    /// `decimal` with this many digits behind the point.
+    Decimal(i8),
+    /// `bit`, as a number.
+    Bits,
+    /// `date`.
+    Date,
+    /// `datetime` and `timestamp`.
+    Timestamp,
+    /// Bytes.
+    Bytes,
+    /// Text, and all that travels as text.
+    Text,
+}
+
+/// What a result's columns are, and how each is read.
+pub fn plan(columns: &[Column]) -> (Vec<Reader>, Columns) {
+    let typed: Vec<(Reader, Typed)> = columns.iter().map(column).collect();
+    let (readers, typed) = typed.into_iter().unzip();
+    (readers, Columns::new(typed))
+}
+
+fn column(column: &Column) -> (Reader, Typed) {
+    use ColumnType as T;
+    let flags = column.flags();
+    let unsigned = flags.contains(ColumnFlags::UNSIGNED_FLAG);
+    let decimals = column.decimals();
+    let (mut reader, name) = match column.column_type() {
+        T::MYSQL_TYPE_TINY => (Reader::I16, "tinyint".to_owned()),
+        T::MYSQL_TYPE_SHORT => (if unsigned { Reader::I32 } else { Reader::I16 }, "smallint".to_owned()),
+        T::MYSQL_TYPE_INT24 => (Reader::I32, "mediumint".to_owned()),
+        T::MYSQL_TYPE_LONG => (if unsigned { Reader::I64 } else { Reader::I32 }, "int".to_owned()),
+        T::MYSQL_TYPE_LONGLONG => (if unsigned { Reader::U64 } else { Reader::I64 }, "bigint".to_owned()),
+        // A year of zeros is written with four of them.
+        T::MYSQL_TYPE_YEAR => (Reader::Text, "year".to_owned()),
+        T::MYSQL_TYPE_FLOAT => (Reader::F32, "float".to_owned()),
+        T::MYSQL_TYPE_DOUBLE => (Reader::F64, "double".to_owned()),
+        T::MYSQL_TYPE_DECIMAL | T::MYSQL_TYPE_NEWDECIMAL => {
+            (Reader::Decimal(decimals as i8), format!("decimal({},{decimals})", precision(column)))
+        }
+        T::MYSQL_TYPE_BIT => (Reader::Bits, format!("bit({})", column.column_length())),
+        T::MYSQL_TYPE_DATE | T::MYSQL_TYPE_NEWDATE => (Reader::Date, "date".to_owned()),
+        T::MYSQL_TYPE_DATETIME | T::MYSQL_TYPE_DATETIME2 => (Reader::Timestamp, "datetime".to_owned()),
+        T::MYSQL_TYPE_TIMESTAMP | T::MYSQL_TYPE_TIMESTAMP2 => (Reader::Timestamp, "timestamp".to_owned()),
+        T::MYSQL_TYPE_TIME | T::MYSQL_TYPE_TIME2 => (Reader::Text, "time".to_owned()),
+        T::MYSQL_TYPE_JSON => (Reader::Text, "json".to_owned()),
+        T::MYSQL_TYPE_NULL => (Reader::Text, String::new()),
+        T::MYSQL_TYPE_GEOMETRY => (Reader::Bytes, "geometry".to_owned()),
+        _ if flags.contains(ColumnFlags::ENUM_FLAG) => (Reader::Text, "enum".to_owned()),
+        _ if flags.contains(ColumnFlags::SET_FLAG) => (Reader::Text, "set".to_owned()),
+        kind => {
+            let binary = column.character_set() == BINARY;
+            let blob = matches!(
+                kind,
+                T::MYSQL_TYPE_BLOB | T::MYSQL_TYPE_TINY_BLOB | T::MYSQL_TYPE_MEDIUM_BLOB | T::MYSQL_TYPE_LONG_BLOB
+            );
+            let name = match (blob, binary, kind) {
+                (true, true, _) => "blob",
+                (true, false, _) => "text",
+                (false, true, T::MYSQL_TYPE_STRING) => "binary",
+                (false, true, _) => "varbinary",
+                (false, false, T::MYSQL_TYPE_STRING) => "char",
+                (false, false, _) => "varchar",
+            };
+            (if binary { Reader::Bytes } else { Reader::Text }, name.to_owned())
+        }
+    };
+    let mut form = match reader {
+        Reader::F32 | Reader::F64 | Reader::Date => TextForm::Bare(0),
+        Reader::Timestamp => TextForm::Bare(decimals.min(6)),
+        Reader::Text if name == "year" => TextForm::Number,
+        _ => TextForm::Plain,
+    };
+    // Numbers that are written with zeros which no number type keeps.
+    let zeros = flags.contains(ColumnFlags::ZEROFILL_FLAG) && name != "year";
+    let fixed = matches!(reader, Reader::F32 | Reader::F64) && decimals != NOT_FIXED;
+    let large = matches!(reader, Reader::Decimal(_)) && precision(column) > 38;
+    if zeros || fixed || large {
+        (reader, form) = (Reader::Text, TextForm::Number);
+    }
+    let cells = match reader {
+        Reader::I16 => Cells::I16(Default::default()),
+        Reader::I32 => Cells::I32(Default::default()),
+        Reader::I64 => Cells::I64(Default::default()),
+        Reader::U64 | Reader::Bits => Cells::U64(Default::default()),
+        Reader::F32 => Cells::F32(Default::default()),
+        Reader::F64 => Cells::F64(Default::default()),
+        Reader::Decimal(scale) => Cells::decimal(precision(column), scale),
+        Reader::Date => Cells::Date(Default::default()),
+        Reader::Timestamp => Cells::timestamp(None),
+        Reader::Bytes => Cells::Bytes(Default::default()),
+        Reader::Text => Cells::text(),
+    };
+    let integer = matches!(reader, Reader::I16 | Reader::I32 | Reader::I64 | Reader::U64);
+    let db_type = if unsigned && (integer || zeros) && !name.is_empty() { format!("{name} unsigned") } else { name };
+    (reader, Typed { name: column.name_str().into_owned(), db_type, form, cells })
+}
+
+/// The digits of a decimal: its length without the sign and the point.
+fn precision(column: &Column) -> u8 {
+    let unsigned = column.flags().contains(ColumnFlags::UNSIGNED_FLAG);
+    let extra = u32::from(!unsigned) + u32::from(column.decimals() > 0);
+    column.column_length().saturating_sub(extra).clamp(1, 255) as u8
+}
+
+/// A value that its column's type has no room for.
+#[derive(Debug)]
+pub struct Misfit;
+
+fn number<T: std::str::FromStr>(raw: &[u8]) -> Result<T, Misfit> {
+    std::str::from_utf8(raw).ok().and_then(|text| text.parse().ok()).ok_or(Misfit)
+}
+
+/// Appends a value.
+#[inline]
+pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfit> {
+    match (reader, cells) {
+        (Reader::Bits, Cells::U64(b)) => b.append_value(raw.iter().fold(0, |bits, byte| bits << 8 | u64::from(*byte))),
+        (_, Cells::Text(b)) => b.append_value(String::from_utf8_lossy(raw)),
+        (_, Cells::Bytes(b)) => b.append_value(raw),
+        (_, Cells::I16(b)) => b.append_value(number(raw)?),
+        (_, Cells::I32(b)) => b.append_value(number(raw)?),
+        (_, Cells::I64(b)) => b.append_value(number(raw)?),
+        (_, Cells::U64(b)) => b.append_value(number(raw)?),
+        (_, Cells::F32(b)) => b.append_value(number(raw)?),
+        (_, Cells::F64(b)) => b.append_value(number(raw)?),
+        (Reader::Decimal(scale), Cells::Decimal(b, ..)) => b.append_value(decimal(raw, scale).ok_or(Misfit)?),
+        (_, Cells::Date(b)) => b.append_value(date(raw).ok_or(Misfit)?),
+        (_, Cells::Timestamp(b, _)) => b.append_value(timestamp(raw).ok_or(Misfit)?),
+        _ => return Err(Misfit),
+    }
+    Ok(())
+}
+
+/// The digits of a decimal number without its point, if exactly `scale` stand behind it.
+fn decimal(raw: &[u8], scale: i8) -> Option<i128> {
+    let (negative, digits) = raw.strip_prefix(b"-").map_or((false, raw), |digits| (true, digits));
+    let mut value: i128 = 0;
+    let mut behind = None;
+    for byte in digits {
+        match byte {
+            b'0'..=b'9' => value = value.checked_mul(10)?.checked_add(i128::from(byte - b'0'))?,
+            b'.' if behind.is_none() => {
+                behind = Some(0);
+                continue;
+            }
+            _ => return None,
+        }
+        behind = behind.map(|count: i8| count + 1);
+    }
+    (behind.unwrap_or(0) == scale).then_some(if negative { -value } else { value })
+}
+
+/// A number of so many digits.
+fn digits(raw: &[u8]) -> Option<i64> {
+    raw.iter().try_fold(0, |number, byte| byte.is_ascii_digit().then(|| number * 10 + i64::from(byte - b'0')))
+}
+
+fn date(raw: &[u8]) -> Option<i32> {
+    if raw.len() != 10 || raw[4] != b'-' || raw[7] != b'-' {
+        return None;
+    }
+    let (year, month, day) = (digits(&raw[..4])?, digits(&raw[5..7])?, digits(&raw[8..])?);
+    form::days(year, month as u8, day as u8)?.try_into().ok()
+}
+
+fn timestamp(raw: &[u8]) -> Option<i64> {
+    let clock = raw.get(11..19)?;
+    if clock[2] != b':' || clock[5] != b':' {
+        return None;
+    }
+    let seconds = digits(&clock[..2])? * 3600 + digits(&clock[3..5])? * 60 + digits(&clock[6..])?;
+    let fraction = match raw.get(19..) {
+        None | Some([]) => 0,
+        Some([b'.', fraction @ ..]) if fraction.len() <= 6 => {
+            digits(fraction)? * 10_i64.pow(6 - fraction.len() as u32)
+        }
+        Some(_) => return None,
+    };
+    Some(i64::from(date(&raw[..10])?) * 86_400_000_000 + seconds * 1_000_000 + fraction)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_are_read_into_values() {
+        assert_eq!((decimal(b"-12.50", 2), decimal(b"7", 0)), (Some(-1250), Some(7)));
+        assert_eq!((decimal(b"12.5", 2), decimal(b"1e3", 0)), (None, None));
+        assert_eq!((date(b"1970-01-02"), date(b"0000-00-00"), date(b"2024-00-10")), (Some(1), None, None));
+        assert_eq!(timestamp(b"1970-01-01 00:00:01.5"), Some(1_500_000));
+        assert_eq!(timestamp(b"1970-01-01 00:00:01"), Some(1_000_000));
+        assert_eq!(timestamp(b"0000-00-00 00:00:00"), None);
+    }
+}

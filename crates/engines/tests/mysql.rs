@@ -1,0 +1,311 @@
+//! MariaDB, against a real server of its own, through the seam only.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::sync::LazyLock;
+use std::sync::mpsc::channel;
+use std::time::Duration;
+
+use arrow_schema::{DataType, TimeUnit};
+use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
+use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_engines::by_name;
+use jaunty_testservers::{Mariadb, PASSWORD};
+use support::{Collect, refused, run, told};
+
+/// One server for all tests that do not harm it.
+static SERVER: LazyLock<Mariadb> = LazyLock::new(|| {
+    let server = Mariadb::start();
+    server.sql(
+        "create table ports(id int primary key, name varchar(40) not null, opened date);
+         insert into ports select seq, concat('port ', seq), '2000-01-01' from seq_1_to_1000;
+         create view busy as select * from ports where id < 10; create sequence numbers;
+         create database fares; create table fares.prices(route varchar(9), price decimal(8,2), primary key (route))",
+    );
+    server
+});
+
+fn profile(server: &Mariadb) -> Profile {
+    let mut profile = Profile::new("bookings", "mysql").with("host", "127.0.0.1").with("user", "clerk");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
+    profile.with("database", "bookings")
+}
+
+fn secret() -> Secret {
+    Secret::new(PASSWORD.into())
+}
+
+fn try_to_connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    open(by_name("mysql").unwrap(), profile, secret).map(|(session, _)| session)
+}
+
+fn connect() -> Box<dyn Session> {
+    try_to_connect(&profile(&SERVER), Some(&secret())).unwrap()
+}
+
+fn one(session: &mut dyn Session, statement: &str) -> String {
+    let rows = run(session, statement).unwrap_or_else(|error| panic!("{statement}: {error}")).rows();
+    assert_eq!((rows.len(), rows[0].len()), (1, 1), "{statement}");
+    rows[0][0].clone()
+}
+
+/// A column of each type with values at its ends: what the server's own client prints is what reads
+/// back here.
+#[test]
+fn every_type_reads_back_as_the_server_writes_it() {
+    let timestamp = || DataType::Timestamp(TimeUnit::Microsecond, None);
+    let text = || DataType::Utf8;
+    let cases: Vec<(&str, &[&str], DataType)> = vec![
+        ("tinyint", &["-128", "127"], DataType::Int16),
+        ("tinyint unsigned", &["255"], DataType::Int16),
+        ("smallint unsigned", &["65535"], DataType::Int32),
+        ("mediumint", &["-8388608"], DataType::Int32),
+        ("int unsigned", &["4294967295"], DataType::Int64),
+        ("bigint", &["-9223372036854775808"], DataType::Int64),
+        ("bigint unsigned", &["18446744073709551615"], DataType::UInt64),
+        ("int(8) zerofill", &["42"], text()),
+        ("float", &["0.1", "1e20", "3.14159"], DataType::Float32),
+        ("double", &["0.1", "1e15", "1e14", "1.5e-300", "123456.789", "0.00001"], DataType::Float64),
+        ("double(10,2)", &["1.5"], text()),
+        ("decimal(10,2)", &["-12.5", "0", "12345678.99"], DataType::Decimal128(10, 2)),
+        ("decimal(38,10)", &["-1234567890123456789012345678.0123456789"], DataType::Decimal128(38, 10)),
+        ("decimal(65,30)", &["12345678901234567890123456789012345.123456789012345678901234567890"], text()),
+        ("bit(1)", &["1"], DataType::UInt64),
+        ("date", &["'2024-02-29'", "'1000-01-01'", "'9999-12-31'"], DataType::Date32),
+        ("date", &["'2024-02-29'", "'0000-00-00'", "'2024-00-10'"], text()),
+        ("datetime", &["'2024-02-29 23:59:59'"], timestamp()),
+        ("datetime", &["'0000-00-00 00:00:00'"], text()),
+        ("datetime(3)", &["'2024-02-29 23:59:59.5'"], timestamp()),
+        ("timestamp(6) null", &["'2024-06-01 12:00:00.000001'"], timestamp()),
+        ("time", &["'-838:59:59'", "'12:00:00'"], text()),
+        ("year", &["'2024'", "'0000'"], text()),
+        ("char(4)", &["'a'"], text()),
+        ("varchar(20)", &["'tide; é 名'", "''"], text()),
+        ("text", &["'long'"], text()),
+        ("enum('low','high')", &["'high'"], text()),
+        ("set('a','b','c')", &["'a,c'"], text()),
+        ("json", &["'{\"a\": [1, null]}'"], text()),
+        ("uuid", &["'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'"], text()),
+        ("inet6", &["'::1'"], text()),
+    ];
+    let mut session = connect();
+    run(session.as_mut(), "set sql_mode = ''").unwrap();
+    for (index, (db_type, values, data_type)) in cases.iter().enumerate() {
+        let table = format!("kinds_{index}");
+        run(session.as_mut(), &format!("create table {table} (n int auto_increment primary key, v {db_type})")).unwrap();
+        for value in *values {
+            run(session.as_mut(), &format!("insert into {table} (v) values ({value})")).unwrap();
+        }
+        run(session.as_mut(), &format!("insert into {table} (v) values (null)")).unwrap();
+        let select = format!("select v from {table} order by n");
+        let found = run(session.as_mut(), &select).unwrap();
+        let mut written: Vec<_> = SERVER.sql(&select).lines().map(str::to_owned).collect();
+        if *db_type == "bit(1)" {
+            written = vec!["1".into(), "NULL".into()];
+        }
+        let rows: Vec<_> = found.rows().iter().map(|row| row[0].replace('∅', "NULL")).collect();
+        assert_eq!(rows, written, "{db_type}");
+        let seen = found.seen.lock().unwrap();
+        assert_eq!(seen.batches.last().unwrap().schema().field(0).data_type(), data_type, "{db_type} {values:?}");
+    }
+    run(session.as_mut(), "create table raw (v varbinary(9), w blob)").unwrap();
+    run(session.as_mut(), "insert into raw values (x'00ff', x'')").unwrap();
+    assert_eq!(run(session.as_mut(), "select * from raw").unwrap().rows(), [["00ff", ""]]);
+}
+
+#[test]
+fn results_affected_rows_and_warnings_come_in_order() {
+    let mut session = connect();
+    for (statement, affected) in [
+        ("create temporary table t(a tinyint)", None),
+        ("insert into t values (1), (2), (3)", Some(3)),
+        ("update t set a = 4 where a > 9", Some(0)),
+        ("delete from t where a = 1", Some(1)),
+    ] {
+        let found = run(session.as_mut(), statement).unwrap();
+        assert_eq!(found.seen.lock().unwrap().affected, [affected], "{statement}");
+    }
+    run(session.as_mut(), "set sql_mode = ''").unwrap();
+    let found = run(session.as_mut(), "insert into t values (1000)").unwrap();
+    assert_eq!(found.seen.lock().unwrap().notices, ["warning: Out of range value for column 'a' at row 1 [1264]"]);
+    run(session.as_mut(), "create procedure two() begin select 1 as a; select 2, 'x'; end").unwrap();
+    let found = run(session.as_mut(), "call two()").unwrap();
+    let seen = found.seen.lock().unwrap();
+    assert_eq!((seen.results, seen.affected.len()), (2, 0), "the results of a procedure");
+    drop(seen);
+    assert_eq!(one(session.as_mut(), "select 3"), "3", "the session goes on");
+}
+
+#[test]
+fn errors_point_at_the_place() {
+    let mut session = connect();
+    let statement = "select id,\n  nmae frm ports";
+    let error = refused(session.as_mut(), statement);
+    insta::assert_snapshot!(error.explain(statement, 4), @r"
+    You have an error in your SQL syntax; check the manual that corresponds to your MariaDB server version for the right syntax to use near 'ports' at line 2 [1064]
+      5 |   nmae frm ports
+        |            ^
+    ");
+    let error = refused(session.as_mut(), "\\. file.sql");
+    assert!(error.message.contains("command-line client"), "{error}");
+}
+
+#[test]
+fn a_stop_ends_what_runs_on_the_server_at_once() {
+    for statement in ["select sleep(600)", "select seq, repeat('x', 1000) from seq_1_to_100000000"] {
+        let mut session = connect();
+        let canceller = session.canceller();
+        let (begun, told) = channel();
+        let worker = std::thread::spawn(move || {
+            begun.send(()).unwrap();
+            (session.run(statement, Box::new(Collect::up_to(usize::MAX))), session)
+        });
+        told.recv().unwrap();
+        std::thread::sleep(Duration::from_millis(300));
+        canceller.cancel();
+        let (outcome, mut session) = worker.join().unwrap();
+        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{statement}");
+        assert_eq!(one(session.as_mut(), "select 1"), "1", "the session goes on after {statement}");
+    }
+    let collect = Collect::up_to(1000);
+    let outcome = connect().run("select seq from seq_1_to_100000000", Box::new(collect.clone()));
+    assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped);
+    assert!(collect.count() >= 1000);
+}
+
+#[test]
+fn every_way_in() {
+    let server = &*SERVER;
+    let ca = server.certificates.ca.to_string_lossy().into_owned();
+    let socket = server.socket().to_string_lossy().into_owned();
+    for (profile, way) in [
+        (profile(server), "TLS, not verified"),
+        (profile(server).with("tls", "off"), "not encrypted"),
+        (profile(server).with("tls", "require"), "TLS, not verified"),
+        (profile(server).with("tls", "verify-full").with("tls_ca", &*ca), "TLS, verified"),
+        (profile(server).with("host", "localhost").with("tls_ca", &*ca), "TLS, verified"),
+        (profile(server).with("host", socket), "socket"),
+    ] {
+        let (mut session, place) = open(by_name("mysql").unwrap(), &profile, Some(&secret()))
+            .unwrap_or_else(|error| panic!("{profile:?}: {}", told(&error, &[])));
+        assert_eq!((place.way.as_str(), place.database.as_str()), (way, "bookings"));
+        assert!(place.server.starts_with("mariadb ") && place.user.starts_with("clerk@"), "{place:?}");
+        assert_eq!(one(session.as_mut(), "select 1"), "1");
+    }
+}
+
+#[test]
+fn each_step_of_connecting_has_its_own_error() {
+    let server = &*SERVER;
+    server.sql("create user deckhand@'127.0.0.1' identified by 'x'; grant all on bookings.* to deckhand@'127.0.0.1'; alter user deckhand@'127.0.0.1' password expire");
+    let port = server.port.to_string();
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let silent = (silent.local_addr().unwrap().port(), silent);
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let at = |port: u16| {
+        let mut profile = profile(server);
+        profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+        profile.settings.insert("connect_seconds".into(), Setting::Number(1));
+        profile
+    };
+    let stranger = tempfile::tempdir().unwrap();
+    let other = jaunty_testservers::Certificates::make(stranger.path(), "root");
+    let (right, wrong, x) = (secret(), Secret::new("low-water".into()), Secret::new("x".into()));
+    let mut all = String::new();
+    for (name, profile, secret) in [
+        ("name", profile(server).with("host", "quay.invalid"), Some(&right)),
+        ("nobody listens", at(nobody), Some(&right)),
+        ("no socket", profile(server).with("host", "/nowhere/at/all"), None),
+        ("says nothing", at(silent.0), Some(&right)),
+        ("not trusted", profile(server).with("tls_ca", other.ca.to_string_lossy()), Some(&right)),
+        ("no password", profile(server), None),
+        ("wrong password", profile(server), Some(&wrong)),
+        ("expired password", profile(server).with("user", "deckhand"), Some(&x)),
+        ("no such database", profile(server).with("database", "bokings"), Some(&right)),
+    ] {
+        let Err(error) = try_to_connect(&profile, secret) else { panic!("{name}: connected") };
+        assert_eq!(error.kind, ErrorKind::Connect, "{name}");
+        let text =
+            told(&error, &[(&port, "PORT"), (&silent.0.to_string(), "SILENT"), (&nobody.to_string(), "FREE")]);
+        assert!(!text.contains("low-water") && !text.contains(PASSWORD), "{name}");
+        all.push_str(&format!("{name}: {text}\n\n"));
+    }
+    insta::assert_snapshot!(all);
+}
+
+#[test]
+fn a_read_only_profile_is_refused_writes_by_the_server() {
+    let mut session = try_to_connect(&profile(&SERVER).guarded(Guard::ReadOnly), Some(&secret())).unwrap();
+    for statement in ["insert into ports values (-1, 'x', null)", "delete from ports", "create table never(a int)"] {
+        let error = refused(session.as_mut(), statement);
+        assert_eq!(error.code.as_deref(), Some("1792"), "{statement}: {error}");
+    }
+    assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
+}
+
+#[test]
+fn effects_are_told_by_the_server_without_running() {
+    let mut session = connect();
+    let touches = |rows, everything| Effect::Writes(Touches { rows, counted: false, everything });
+    for (statement, effect) in [
+        ("select * from ports", Effect::Reads),
+        ("show tables", Effect::Reads),
+        ("update ports set name = 'x' where id <= 10", touches(Some(10), false)),
+        ("truncate ports", touches(None, true)),
+        ("drop table ports", touches(None, false)),
+        ("call two()", Effect::Unknown),
+    ] {
+        assert_eq!(session.effect(statement), Ok(effect), "{statement}");
+    }
+    let Ok(Effect::Writes(all)) = session.effect("delete from ports") else { panic!("it writes") };
+    assert!(all.everything && all.rows.is_some_and(|rows| rows > 500), "{all:?}");
+    assert!(session.effect("select nmae from ports").is_err());
+    assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
+}
+
+#[test]
+fn it_tells_where_it_is_and_goes_elsewhere() {
+    let mut session = connect();
+    run(session.as_mut(), "start transaction").unwrap();
+    assert_eq!(session.place().unwrap().transaction, Some(Transaction::Open));
+    run(session.as_mut(), "rollback").unwrap();
+    assert_eq!(session.place().unwrap().transaction, None);
+    assert_eq!(session.switch(&Switch { kind: SwitchKind::Database, to: "fares".into() }), Ok(true));
+    assert_eq!(session.place().unwrap().database, "fares");
+    assert!(session.switch(&Switch { kind: SwitchKind::Database, to: "nowhere".into() }).is_err());
+    assert!(session.choices(SwitchKind::Database).unwrap().contains(&"bookings".to_owned()));
+    let mut objects = Vec::new();
+    session
+        .catalog(&mut |o| {
+            objects.push(format!("{} {}.{} {}", o.kind.word(), o.schema, o.name, o.columns.len()));
+            jaunty_core::engine::Flow::GoOn
+        })
+        .unwrap();
+    objects.retain(|o| !o.contains("kinds_") && !o.contains(".raw"));
+    assert_eq!(objects, ["table fares.prices 2", "view bookings.busy 3", "sequence bookings.numbers 8", "table bookings.ports 3"]);
+}
+
+#[test]
+fn a_server_that_is_killed_in_the_middle_of_rows() {
+    let mut server = Mariadb::start();
+    let mut session = try_to_connect(&profile(&server), Some(&secret())).unwrap();
+    let collect = Collect::up_to(usize::MAX);
+    let seen = collect.clone();
+    let worker = std::thread::spawn(move || {
+        let endless = "select seq, repeat('x', 100) from seq_1_to_1000000000";
+        (session.run(endless, Box::new(seen)), session)
+    });
+    while collect.count() < 1000 {
+        std::thread::yield_now();
+    }
+    server.kill();
+    let (outcome, mut session) = worker.join().unwrap();
+    assert_eq!(outcome.unwrap_err().kind, ErrorKind::Lost);
+    assert!(collect.count() >= 1000, "rows that came stay");
+    assert!(!session.stands());
+    server.start_again();
+    let mut session = try_to_connect(&profile(&server), Some(&secret())).unwrap();
+    assert_eq!(one(session.as_mut(), "select 1"), "1");
+}

@@ -1,0 +1,85 @@
+//! Through an SSH server of its own to real servers.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_core::connection::{Profile, Secret, Setting, open};
+use jaunty_core::engine::{EngineError, ErrorKind, Place, Session, Step};
+use jaunty_engines::by_name;
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Sshd};
+use support::{Collect, run, told};
+
+fn connect(profile: &Profile) -> Result<(Box<dyn Session>, Place), EngineError> {
+    open(by_name(&profile.engine).unwrap(), profile, Some(&Secret::new(PASSWORD.into())))
+}
+
+fn through(gate: &Sshd, engine: &str, port: u16) -> Profile {
+    let mut profile = Profile::new("bookings", engine).with("user", "clerk").with("database", "bookings");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    let file = |name: &str| gate.file(name).to_string_lossy().into_owned();
+    profile.with("ssh", gate.address()).with("ssh_key", file("id")).with("ssh_known_hosts", file("known"))
+}
+
+#[test]
+fn statements_run_and_stop_through_a_tunnel() {
+    let (gate, server) = (Sshd::start(), Postgres::start());
+    let ca = server.certificates.ca.to_string_lossy().into_owned();
+    let profile = through(&gate, "postgres", server.port).with("tls_ca", ca);
+    let (mut session, place) = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(place.way, "TLSv1.3, verified, through 127.0.0.1");
+    assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+    let collect = Collect::up_to(500);
+    let error = session.run("select generate_series(1, 100000000)", Box::new(collect)).unwrap_err();
+    assert_eq!(error.kind, ErrorKind::Stopped);
+    assert_eq!(run(session.as_mut(), "select 2").unwrap().rows(), [["2"]]);
+    // The socket on the other side, and a server before the server.
+    let by_socket = profile.clone().with("host", server.socket().to_string_lossy()).with("ssh_jump", gate.address());
+    let by_socket = by_socket.with("host", server.socket().join(format!(".s.PGSQL.{}", server.port)).to_string_lossy());
+    let (mut session, place) = connect(&by_socket).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert!(place.way.ends_with("through 127.0.0.1 and 127.0.0.1"), "{}", place.way);
+    assert_eq!(run(session.as_mut(), "select 3").unwrap().rows(), [["3"]]);
+}
+
+#[test]
+fn a_driver_that_connects_by_itself_goes_through_too() {
+    let (gate, server) = (Sshd::start(), Mariadb::start());
+    let ca = server.certificates.ca.to_string_lossy().into_owned();
+    let profile = through(&gate, "mysql", server.port).with("tls_ca", ca);
+    let (mut session, place) = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(place.way, "TLS, verified, through 127.0.0.1");
+    let error = session.run("select seq from seq_1_to_100000000", Box::new(Collect::up_to(500))).unwrap_err();
+    assert_eq!(error.kind, ErrorKind::Stopped, "{error}");
+    assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+}
+
+#[test]
+fn each_way_to_be_refused_has_its_own_error() {
+    let gate = Sshd::start();
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let file = |name: &str| gate.file(name).to_string_lossy().into_owned();
+    let profile = through(&gate, "postgres", nobody);
+    let mut all = String::new();
+    for (name, profile) in [
+        ("no server", profile.clone().with("ssh", format!("clerk@127.0.0.1:{nobody}"))),
+        ("not written so", profile.clone().with("ssh", "clerk@quay:ferry")),
+        ("unknown", profile.clone().with("ssh_known_hosts", file("unknown"))),
+        ("another key", profile.clone().with("ssh_known_hosts", file("changed"))),
+        ("not let in", profile.clone().with("ssh_key", file("stranger"))),
+        ("no key", profile.clone().with("ssh_key", "/nowhere/id")),
+        ("nobody behind it", profile.clone()),
+    ] {
+        let Err(error) = connect(&profile) else { panic!("{name}: connected") };
+        assert!(matches!(error.step, Some(Step::Tunnel | Step::Profile)), "{name}: {error:?}");
+        let folder = gate.file("").to_string_lossy().into_owned();
+        let (port, nobody) = (gate.port.to_string(), nobody.to_string());
+        let mut text = told(&error, &[(&folder, "FOLDER/"), (&port, "PORT"), (&nobody, "FREE"), (&gate.user, "USER")]);
+        // Fingerprints differ from run to run.
+        if let Some(at) = text.find("SHA256:") {
+            let end = text[at..].find(char::is_whitespace).map_or(text.len(), |end| at + end);
+            text.replace_range(at..end, "FINGERPRINT");
+        }
+        all.push_str(&format!("{name}: {text}\n\n"));
+    }
+    insta::assert_snapshot!(all);
+}
