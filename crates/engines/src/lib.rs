@@ -5,16 +5,18 @@
 mod mysql;
 mod net;
 mod postgres;
+mod redis;
 mod sqlite;
 
 use jaunty_core::engine::Engine;
 
 pub use mysql::Mysql;
 pub use postgres::Postgres;
+pub use redis::Redis;
 pub use sqlite::Sqlite;
 
 /// All engines.
-pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres, &Mysql];
+pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres, &Mysql, &Redis];
 
 /// An engine by the name that profiles use.
 pub fn by_name(name: &str) -> Option<&'static dyn Engine> {

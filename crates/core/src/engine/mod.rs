@@ -49,6 +49,17 @@ pub trait Engine: Send + Sync {
         &[]
     }
 
+    /// A statement that shows what an object holds. `schema` and `name` are as in [`Object`];
+    /// `here` is the schema that plain names are looked up in.
+    fn look_at(&self, schema: &str, name: &str, here: &str) -> String {
+        let dialect = self.dialect();
+        let name = dialect.name_as_written(name);
+        if schema == here || schema.is_empty() {
+            return format!("select * from {name}");
+        }
+        format!("select * from {}.{name}", dialect.name_as_written(schema))
+    }
+
     /// The secret that the files of the server's own clients have for this profile.
     fn secret_on_file(&self, _profile: &Profile) -> Option<Secret> {
         None

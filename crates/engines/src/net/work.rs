@@ -52,8 +52,18 @@ impl Canceller for StopFlag {
 /// [`Flow::Stop`], `cancel` is carried out, and `work` gets a last chance to end as it will.
 pub async fn watched<T>(
     work: impl Future<Output = T>,
+    look: impl FnMut() -> Flow,
+    cancel: impl Future<Output = ()>,
+) -> Result<T, EngineError> {
+    watched_for(work, look, cancel, PATIENCE).await
+}
+
+/// [`watched`], with another patience for the last chance.
+pub async fn watched_for<T>(
+    work: impl Future<Output = T>,
     mut look: impl FnMut() -> Flow,
     cancel: impl Future<Output = ()>,
+    patience: Duration,
 ) -> Result<T, EngineError> {
     let mut work = pin!(work);
     // What is there already costs no clock.
@@ -78,7 +88,7 @@ pub async fn watched<T>(
         })
         .await
     };
-    tokio::time::timeout(PATIENCE, ended).await.map_err(|_| deaf())
+    tokio::time::timeout(patience, ended).await.map_err(|_| deaf())
 }
 
 /// Lets others on the same thread work after every few of so many rows that are passed over.

@@ -77,7 +77,8 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
                 .remedy("Turn it on at the server, or write tls = \"prefer\" if the way there is safe without.");
         }
         if text.contains("password missing") {
-            return EngineError::connecting(Step::Secret, format!("{} wants a password", route.address));
+            return EngineError::connecting(Step::Secret, format!("{} wants a password", route.address))
+                .remedy("Give it here, or name a source for it under secret.");
         }
         if text.contains("invalid password") || text.contains("empty password") {
             return EngineError::connecting(Step::Secret, "the password cannot be used");

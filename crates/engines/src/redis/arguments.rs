@@ -1,0 +1,121 @@
+//! The arguments of a command, as the server's inline protocol takes a line apart: blanks divide;
+//! in double quotes `\n`, `\r`, `\t`, `\b`, `\a`, `\xHH` and `\` before any other character are
+//! escapes; in single quotes only `\'` is.
+
+use jaunty_core::engine::{EngineError, ErrorKind};
+
+/// The arguments of a line, as bytes.
+pub fn split(line: &str) -> Result<Vec<Vec<u8>>, EngineError> {
+    let bytes = line.as_bytes();
+    let mut arguments = Vec::new();
+    let mut at = 0;
+    while at < bytes.len() {
+        if bytes[at].is_ascii_whitespace() {
+            at += 1;
+            continue;
+        }
+        let mut argument = Vec::new();
+        while at < bytes.len() && !bytes[at].is_ascii_whitespace() {
+            match bytes[at] {
+                quote @ (b'"' | b'\'') => at = quoted_part(bytes, at, quote, &mut argument)?,
+                byte => {
+                    argument.push(byte);
+                    at += 1;
+                }
+            }
+        }
+        arguments.push(argument);
+    }
+    Ok(arguments)
+}
+
+/// Takes what stands in quotes; returns the byte behind them.
+fn quoted_part(bytes: &[u8], open: usize, quote: u8, argument: &mut Vec<u8>) -> Result<usize, EngineError> {
+    let mut at = open + 1;
+    while let Some(byte) = bytes.get(at) {
+        match (*byte, bytes.get(at + 1)) {
+            (b'\\', Some(b'x')) if quote == b'"' => match bytes.get(at + 2..at + 4).and_then(hex) {
+                Some(value) => {
+                    argument.push(value);
+                    at += 4;
+                }
+                None => {
+                    argument.push(b'x');
+                    at += 2;
+                }
+            },
+            (b'\\', Some(escaped)) if quote == b'"' => {
+                argument.push(match escaped {
+                    b'n' => b'\n',
+                    b'r' => b'\r',
+                    b't' => b'\t',
+                    b'b' => 8,
+                    b'a' => 7,
+                    other => *other,
+                });
+                at += 2;
+            }
+            (b'\\', Some(b'\'')) if quote == b'\'' => {
+                argument.push(b'\'');
+                at += 2;
+            }
+            (byte, next) if byte == quote => {
+                return match next {
+                    Some(next) if !next.is_ascii_whitespace() => Err(wrong(at + 1, "a closing quote is followed by more")
+                        .remedy("Put a blank behind the quote, or quote the argument whole.")),
+                    _ => Ok(at + 1),
+                };
+            }
+            (byte, _) => {
+                argument.push(byte);
+                at += 1;
+            }
+        }
+    }
+    Err(wrong(open, "a quote never closes").remedy("Close it, or write a quote within quotes as \\\"."))
+}
+
+fn hex(digits: &[u8]) -> Option<u8> {
+    u8::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()
+}
+
+fn wrong(at: usize, what: &str) -> EngineError {
+    EngineError::new(ErrorKind::Refused, what).at(Some(at))
+}
+
+/// An argument as it has to be written.
+pub fn quoted(argument: &str) -> String {
+    let plain = !argument.is_empty()
+        && argument.bytes().all(|b| b.is_ascii_graphic() && !matches!(b, b'"' | b'\'' | b'\\' | b'#'));
+    if plain { argument.to_owned() } else { format!("{argument:?}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_taken_apart_as_the_server_does() {
+        for (line, expected) in [
+            ("get  port:1 ", &["get", "port:1"][..]),
+            ("set a \"two\\nlines \\x41 \\\"\"", &["set", "a", "two\nlines A \""]),
+            ("set a 'it\\'s \\n'", &["set", "a", "it's \\n"]),
+            ("set a \"\"", &["set", "a", ""]),
+            ("set a pre\"fix 1\"", &["set", "a", "prefix 1"]),
+            ("set a \"\\xzz\"", &["set", "a", "xzz"]),
+            ("", &[]),
+        ] {
+            let found: Vec<_> = split(line).unwrap().iter().map(|a| String::from_utf8_lossy(a).into_owned()).collect();
+            assert_eq!(found, expected, "{line}");
+        }
+        assert_eq!(split("set a \"open").unwrap_err().at, Some(6));
+        assert_eq!(split("set a 'b'c").unwrap_err().at, Some(9));
+    }
+
+    #[test]
+    fn what_is_quoted_reads_back() {
+        for argument in ["port:1", "two words", "a\"b", "", "it's", "#x", "a\\b"] {
+            assert_eq!(split(&quoted(argument)).unwrap(), [argument.as_bytes()]);
+        }
+    }
+}

@@ -1,0 +1,149 @@
+//! Logging in.
+
+use std::sync::Arc;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{EngineError, Step};
+use redis::aio::MultiplexedConnection;
+use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
+use rustls::pki_types::ServerName;
+use tokio::runtime::Runtime;
+use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
+use tokio_rustls::TlsConnector;
+
+use super::session::RedisSession;
+use crate::net::reach::{Address, Route, Stream};
+use crate::net::tls::{self, Mode, Tls};
+use crate::net::work;
+
+/// How to connect, once and again.
+#[derive(Clone)]
+pub struct Door {
+    route: Route,
+    security: Tls,
+    login: RedisConnectionInfo,
+    has_secret: bool,
+    database: i64,
+}
+
+/// A connection as it was made.
+pub struct Link {
+    /// The driver.
+    pub connection: MultiplexedConnection,
+    /// What the server sends unasked.
+    pub pushed: UnboundedReceiver<PushInfo>,
+    /// How it is encrypted, in words.
+    pub way: String,
+}
+
+/// Opens a session.
+pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSession, EngineError> {
+    let runtime: Runtime = work::runtime()?;
+    let route = Route::of(profile, 6379, |_| None)?;
+    let database = profile.text("database").unwrap_or("0");
+    let database: i64 = database.parse().map_err(|_| {
+        EngineError::connecting(Step::Profile, format!("\"{database}\" is no database of Redis"))
+            .remedy("Databases have numbers, from 0 on.")
+    })?;
+    let mut login = RedisConnectionInfo::default().set_protocol(ProtocolVersion::RESP3).set_db(database);
+    login = login.set_skip_set_lib_name();
+    if let Some(user) = profile.text("user") {
+        login = login.set_username(user);
+    }
+    if let Some(secret) = secret {
+        login = login.set_password(secret.reveal());
+    }
+    let (door, link) = runtime.block_on(async {
+        let route = route.through_tunnel(profile).await?;
+        let security = Tls::of(profile, &route)?;
+        let door = Door { route, security, login, has_secret: secret.is_some(), database };
+        let link = door.enter().await?;
+        Ok::<_, EngineError>((door, link))
+    })?;
+    RedisSession::begin(runtime, door, link, profile)
+}
+
+impl Door {
+    /// The same, into another database.
+    pub fn to_database(mut self, number: i64) -> Door {
+        self.login = self.login.set_db(number);
+        self.database = number;
+        self
+    }
+
+    /// Connects, on its own way to the server.
+    pub async fn enter_beside(&self) -> Result<Link, EngineError> {
+        Door { route: self.route.beside().await?, ..self.clone() }.enter().await
+    }
+
+    /// Connects.
+    pub async fn enter(&self) -> Result<Link, EngineError> {
+        let entering = tokio::time::timeout(self.route.patience, self.try_to_enter());
+        entering.await.unwrap_or_else(|_| Err(self.route.silent("Redis")))
+    }
+
+    async fn try_to_enter(&self) -> Result<Link, EngineError> {
+        let stream = self.route.stream().await?;
+        let socket = matches!(self.route.address, Address::Socket(_));
+        let through = |way: String| match &self.route.tunnel {
+            Some(tunnel) => format!("{way}, through {}", tunnel.name()),
+            None => way,
+        };
+        // The protocol does not say whether a port speaks TLS: where none is asked for, none is tried.
+        if matches!(self.security.mode, Mode::Off | Mode::Prefer) || socket {
+            let way = if socket { "socket".to_owned() } else { self.security.in_words(None) };
+            return self.log_in(stream, through(way)).await;
+        }
+        let host = self.route.address.host().to_owned();
+        let name = ServerName::try_from(host.clone())
+            .map_err(|_| EngineError::connecting(Step::Tls, format!("{host} is no name for TLS")))?;
+        let connector = TlsConnector::from(Arc::new(self.security.client()?));
+        let stream = connector.connect(name, stream).await.map_err(|error| {
+            tls::failure(&error, &host).unwrap_or_else(|| {
+                EngineError::connecting(Step::Tls, format!("{} speaks no TLS", self.route.address))
+                    .remedy("Use the server's TLS port, or write tls = \"off\" if the way there is safe without.")
+            })
+        })?;
+        let version = if stream.get_ref().1.protocol_version() == Some(rustls::ProtocolVersion::TLSv1_2) {
+            "TLSv1.2"
+        } else {
+            "TLSv1.3"
+        };
+        let way = through(self.security.in_words(Some(version)));
+        self.log_in(Stream::Carried(Box::new(stream)), way).await
+    }
+
+    async fn log_in(&self, stream: Stream, way: String) -> Result<Link, EngineError> {
+        let (post, pushed) = unbounded_channel();
+        // A command may wait for as long as it likes: a person stops it.
+        let config = AsyncConnectionConfig::new().set_response_timeout(None).set_push_sender(post);
+        let entered = MultiplexedConnection::new_with_config(&self.login, stream, config).await;
+        let (connection, driver) = entered.map_err(|error| self.refused(&error))?;
+        tokio::spawn(driver);
+        Ok(Link { connection, pushed, way })
+    }
+
+    fn refused(&self, error: &RedisError) -> EngineError {
+        let said = [error.code().unwrap_or_default(), error.detail().unwrap_or_default()].join(" ");
+        let all = format!("{said} {error}");
+        let address = &self.route.address;
+        if all.contains("WRONGPASS") || all.contains("invalid username-password") || all.contains("invalid password") {
+            return EngineError::connecting(Step::Secret, "the server knows no such user with this password")
+                .code("WRONGPASS")
+                .remedy("Check user and password.");
+        }
+        if all.contains("NOAUTH") || (!self.has_secret && all.to_lowercase().contains("auth")) {
+            let error = EngineError::connecting(Step::Secret, format!("{address} wants a password")).code("NOAUTH");
+            return error.remedy("Give it here, or name a source for it under secret.");
+        }
+        if all.contains("DB index") || all.contains("database number") || all.contains("establishing redis database") {
+            return EngineError::connecting(Step::Database, format!("{address} has no database {}", self.database))
+                .remedy("Most servers have databases 0 to 15.");
+        }
+        if error.is_io_error() || error.is_connection_dropped() {
+            return EngineError::connecting(Step::Login, format!("{address} closed the connection during the login"))
+                .remedy("Is it a Redis server? A port for TLS wants tls = \"require\" or \"verify-full\".");
+        }
+        EngineError::connecting(Step::Login, all.trim().to_owned())
+    }
+}

@@ -1,0 +1,53 @@
+//! Redis, over its own protocol, RESP3:
+//! <https://redis.io/docs/latest/develop/reference/protocol-spec/>.
+//!
+//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs commands,
+//! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`catalog`] walks
+//! the keys.
+
+mod arguments;
+mod catalog;
+mod connect;
+mod reply;
+mod session;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
+use jaunty_core::text::dialect::{Dialect, REDIS};
+
+use crate::net::keys::{SHARED, keys};
+
+/// The engine. It has no state of its own.
+pub struct Redis;
+
+static KEYS: [Key; SHARED.len() + 1] = keys(Key::common("port", Takes::Number(1, 65535), "6379", "the server's port"), []);
+
+impl Engine for Redis {
+    fn name(&self) -> &'static str {
+        "redis"
+    }
+
+    fn title(&self) -> &'static str {
+        "Redis"
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        &REDIS
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn schemes(&self) -> &'static [&'static str] {
+        &["redis", "rediss"]
+    }
+
+    fn look_at(&self, _: &str, name: &str, _: &str) -> String {
+        format!("scan 0 match {} count 1000", arguments::quoted(name))
+    }
+
+    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(profile, secret)?))
+    }
+}

@@ -1,0 +1,160 @@
+//! From replies to rows. Every value stands beside its type in the protocol.
+//!
+//! A scalar is one row, a list or a set a row an element, a map a row an entry. What lies deeper is
+//! one value of JSON.
+
+use arrow_array::RecordBatch;
+use arrow_schema::ArrowError;
+use jaunty_core::rows::assemble::{Announced, Assembler, Value as Cell};
+use redis::Value;
+use serde_json::Value as Json;
+
+/// The protocol's name of a value's type.
+pub fn type_name(value: &Value) -> &'static str {
+    match value {
+        Value::Nil => "null",
+        Value::Int(_) => "integer",
+        Value::BulkString(_) => "string",
+        Value::SimpleString(_) | Value::Okay => "status",
+        Value::Array(_) => "list",
+        Value::Map(_) => "map",
+        Value::Attribute { .. } => "attribute",
+        Value::Set(_) => "set",
+        Value::Double(_) => "double",
+        Value::Boolean(_) => "boolean",
+        Value::VerbatimString { .. } => "verbatim string",
+        Value::BigNumber(_) => "big number",
+        Value::Push { .. } => "push",
+        Value::ServerError(_) => "error",
+        _ => "unknown",
+    }
+}
+
+/// The rows of a reply, in batches. The first tells the columns even if there are no rows.
+pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<(), ArrowError> {
+    let columns: &[&str] = if matches!(reply, Value::Map(_)) { &["key", "value", "type"] } else { &["value", "type"] };
+    let announced = columns.iter().map(|name| Announced { name: (*name).to_owned(), db_type: String::new() });
+    let mut assembler = Assembler::new(announced.collect());
+    let mut row = |key: Option<&Value>, value: &Value| -> Result<bool, ArrowError> {
+        let deep = deep(value);
+        let deep_key = key.and_then(self::deep);
+        let full = assembler.push_row(|column| match (columns[column], key) {
+            ("key", Some(key)) => deep_key.as_deref().map_or_else(|| cell(key), Cell::Text),
+            ("value", _) => deep.as_deref().map_or_else(|| cell(value), Cell::Text),
+            _ => Cell::Text(type_name(value)),
+        })?;
+        Ok(!full || push(assembler.take()?))
+    };
+    match reply {
+        Value::Array(values) | Value::Set(values) => {
+            for value in values {
+                if !row(None, value)? {
+                    return Ok(());
+                }
+            }
+        }
+        Value::Map(entries) => {
+            for (key, value) in entries {
+                if !row(Some(key), value)? {
+                    return Ok(());
+                }
+            }
+        }
+        Value::Attribute { data, .. } => return rows(data, push),
+        value => drop(row(None, value)?),
+    }
+    push(assembler.take()?);
+    Ok(())
+}
+
+fn cell(value: &Value) -> Cell<'_> {
+    match value {
+        Value::Int(number) => Cell::Int(*number),
+        Value::Double(number) => Cell::Real(*number),
+        Value::BulkString(bytes) | Value::BigNumber(bytes) => Cell::RawText(bytes),
+        Value::SimpleString(text) | Value::VerbatimString { text, .. } => Cell::Text(text),
+        Value::Okay => Cell::Text("OK"),
+        Value::Boolean(true) => Cell::Text("true"),
+        Value::Boolean(false) => Cell::Text("false"),
+        _ => Cell::Null,
+    }
+}
+
+/// A value that is no single one, as text.
+fn deep(value: &Value) -> Option<String> {
+    match value {
+        Value::Array(_) | Value::Set(_) | Value::Map(_) | Value::Attribute { .. } | Value::Push { .. } => {
+            Some(json(value).to_string())
+        }
+        Value::ServerError(error) => Some(format!("{} {}", error.code(), error.details().unwrap_or_default())),
+        _ => None,
+    }
+}
+
+fn json(value: &Value) -> Json {
+    match value {
+        Value::Nil => Json::Null,
+        Value::Int(number) => (*number).into(),
+        Value::Double(number) => (*number).into(),
+        Value::Boolean(flag) => (*flag).into(),
+        Value::Array(values) | Value::Set(values) => values.iter().map(json).collect(),
+        // A map's keys may be anything; JSON's are text.
+        Value::Map(entries) => Json::Object(entries.iter().map(|(key, value)| (text(key), json(value))).collect()),
+        Value::Attribute { data, .. } => json(data),
+        Value::Push { data, .. } => data.iter().map(json).collect(),
+        other => Json::String(text(other)),
+    }
+}
+
+/// A value as text; bytes that are none are written in escapes.
+pub fn text(value: &Value) -> String {
+    match value {
+        Value::BulkString(bytes) | Value::BigNumber(bytes) => match std::str::from_utf8(bytes) {
+            Ok(text) => text.to_owned(),
+            Err(_) => bytes.escape_ascii().to_string(),
+        },
+        Value::SimpleString(text) | Value::VerbatimString { text, .. } => text.clone(),
+        Value::Okay => "OK".to_owned(),
+        Value::Int(number) => number.to_string(),
+        Value::Double(number) => number.to_string(),
+        Value::ServerError(error) => error.code().to_owned(),
+        other => json(other).to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jaunty_core::rows::cell::ColumnReader;
+
+    use super::*;
+
+    fn shown(reply: Value) -> Vec<String> {
+        let mut lines = Vec::new();
+        rows(&reply, |batch| {
+            let readers = ColumnReader::all(&batch);
+            let line = |row| readers.iter().map(|r| r.get(row).text.into_owned()).collect::<Vec<_>>().join(" | ");
+            lines.extend((0..batch.num_rows()).map(line));
+            true
+        })
+        .unwrap();
+        lines
+    }
+
+    #[test]
+    fn every_shape_becomes_rows() {
+        let text = |text: &str| Value::BulkString(text.as_bytes().to_vec());
+        assert_eq!(shown(Value::Nil), ["∅ | null"]);
+        assert_eq!(shown(Value::Okay), ["OK | status"]);
+        assert_eq!(shown(Value::Boolean(true)), ["true | boolean"]);
+        assert_eq!(shown(Value::Double(1.5)), ["1.5 | double"]);
+        assert_eq!(shown(Value::BigNumber(b"123456789012345678901".to_vec())), ["123456789012345678901 | big number"]);
+        assert_eq!(shown(Value::BulkString(vec![0xff, 0])), ["ff00 | string"]);
+        assert_eq!(shown(Value::Array(vec![])), Vec::<String>::new());
+        assert_eq!(
+            shown(Value::Array(vec![Value::Int(1), text("a"), Value::Nil, Value::Set(vec![text("b"), Value::Int(2)])])),
+            ["1 | integer", "a | string", "∅ | null", "[\"b\",2] | set"]
+        );
+        let inner = Value::Map(vec![(Value::Int(1), Value::Array(vec![Value::Nil]))]);
+        assert_eq!(shown(Value::Map(vec![(text("k"), inner)])), ["k | {\"1\":[null]} | map"]);
+    }
+}

@@ -1,0 +1,367 @@
+//! An open connection: running commands and telling where it is.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use jaunty_core::connection::{Guard, Profile};
+use jaunty_core::engine::{
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
+    Touches, Transaction,
+};
+use redis::{Cmd, PushInfo, RedisError, Value};
+use tokio::runtime::Runtime;
+
+use super::connect::{Door, Link};
+use super::{arguments, catalog, reply};
+use crate::net::feed::local;
+use crate::net::work::{self, StopFlag, watched, watched_for};
+
+/// How long a command may take to end after it was asked to. Most commands cannot be ended at all;
+/// then the connection is let go, and a new one takes its place.
+const GRACE: Duration = Duration::from_millis(500);
+
+/// How long a script that goes on is asked to end.
+const SCRIPT_PATIENCE: Duration = Duration::from_secs(30);
+
+/// A session on a server.
+pub struct RedisSession {
+    runtime: Runtime,
+    door: Door,
+    link: Link,
+    stop: StopFlag,
+    place: Place,
+    guard: Guard,
+    /// The connection was let go in the middle of a command.
+    let_go: bool,
+}
+
+impl RedisSession {
+    /// Sets a new connection up.
+    pub fn begin(runtime: Runtime, door: Door, link: Link, profile: &Profile) -> Result<RedisSession, EngineError> {
+        let place = Place { way: link.way.clone(), ..Place::default() };
+        let stop = StopFlag::default();
+        let mut session = RedisSession { runtime, door, link, stop, place, guard: profile.guard, let_go: false };
+        let failed = |error: EngineError| match error.code.as_deref() {
+            Some("NOAUTH") => EngineError { kind: ErrorKind::Connect, step: Some(Step::Secret), ..error },
+            _ => EngineError { kind: ErrorKind::Connect, step: Some(Step::Session), ..error },
+        };
+        let info = reply::text(&session.ask(&["info", "server"]).map_err(failed)?);
+        let version = info.lines().find_map(|line| line.strip_prefix("redis_version:")).unwrap_or_default();
+        session.place.server = format!("redis {version}");
+        Ok(session)
+    }
+
+    /// Asks the server something of our own.
+    pub(super) fn ask(&mut self, words: &[&str]) -> Result<Value, EngineError> {
+        self.stop.clear();
+        let command: Vec<_> = words.iter().map(|word| word.as_bytes().to_vec()).collect();
+        let stop = self.stop.clone();
+        self.send(&command, || if stop.is_set() { Flow::Stop } else { Flow::GoOn })
+    }
+
+    /// Sends a command and waits for its reply, looking every now and then whether it is wanted.
+    fn send(&mut self, command: &[Vec<u8>], look: impl FnMut() -> Flow) -> Result<Value, EngineError> {
+        let mut packed = Cmd::new();
+        for argument in command {
+            packed.arg(argument.as_slice());
+        }
+        let (door, mut connection) = (self.door.clone(), self.link.connection.clone());
+        let sent = self.runtime.block_on(async {
+            let number = client_number(&mut connection, command).await;
+            let work = async { connection.send_packed_command(&packed).await };
+            watched_for(work, look, unblock(door, number), GRACE).await
+        });
+        match sent {
+            Ok(Ok(Value::ServerError(error))) => Err(refused(error.code(), error.details().unwrap_or_default())),
+            Ok(Ok(reply)) => Ok(reply),
+            Ok(Err(error)) => Err(failed(&error)),
+            Err(_) => {
+                self.let_go = true;
+                let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
+                if ["EVAL", "EVALSHA", "FCALL", "EVAL_RO", "EVALSHA_RO", "FCALL_RO"].contains(&name.as_str()) {
+                    end_script(self.door.clone());
+                }
+                Err(EngineError::stopped())
+            }
+        }
+    }
+
+    /// What the server says of a command: its flags.
+    fn flags(&mut self, command: &[Vec<u8>]) -> Result<Vec<String>, EngineError> {
+        let name = |at: usize| command.get(at).map(|word| String::from_utf8_lossy(word).to_lowercase()).unwrap_or_default();
+        let both = format!("{}|{}", name(0), name(1));
+        // In a transaction the server would only note the question down.
+        let found = self.runtime.block_on(async {
+            let link = self.door.enter_beside().await?;
+            let mut connection = link.connection;
+            let mut command = Cmd::new();
+            command.arg("command").arg("info").arg(name(0)).arg(&both);
+            connection.send_packed_command(&command).await.map_err(|error| failed(&error))
+        })?;
+        let Value::Array(known) = found else { return Ok(Vec::new()) };
+        // The third field holds the flags, the seventh the categories, which begin with an @.
+        let flags_of = |info: &Value| match info {
+            Value::Array(fields) => [2, 6]
+                .iter()
+                .filter_map(|at| fields.get(*at))
+                .flat_map(|field| if let Value::Array(flags) | Value::Set(flags) = field { flags.as_slice() } else { &[] })
+                .map(reply::text)
+                .collect(),
+            _ => Vec::new(),
+        };
+        // A subcommand's flags say more than those of the command that holds it.
+        Ok(known.iter().rev().map(flags_of).find(|flags: &Vec<String>| !flags.is_empty()).unwrap_or_default())
+    }
+
+    fn refuse_writes(&mut self, command: &[Vec<u8>]) -> Result<(), EngineError> {
+        if self.guard != Guard::ReadOnly {
+            return Ok(());
+        }
+        let flags = self.flags(command)?;
+        let Some(flag) = may_write(&flags) else { return Ok(()) };
+        let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
+        let what = format!("the server marks {name} with {flag}");
+        Err(EngineError::new(ErrorKind::Refused, what)
+            .code("READONLY")
+            .remedy("The profile's guard is read-only: only commands that the server does not mark as writing run."))
+    }
+
+    /// Listens until a person has had enough: each message is a row.
+    fn listen(&mut self, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        let mut begun = false;
+        loop {
+            let stop = self.stop.clone();
+            let look = || if stop.is_set() { Flow::Stop } else { sink.wanted() };
+            let pushed = &mut self.link.pushed;
+            let next = self.runtime.block_on(watched(pushed.recv(), look, std::future::ready(())));
+            let message = match next {
+                Ok(Some(message)) => message,
+                Ok(None) => return Err(EngineError::new(ErrorKind::Lost, "the server closed the connection")),
+                Err(_) => {
+                    // Other commands are refused while it listens: the next one takes a new connection.
+                    self.let_go = true;
+                    return Err(EngineError::stopped());
+                }
+            };
+            let PushInfo { kind, data } = message;
+            let mut row = vec![Value::SimpleString(kind.to_string())];
+            row.extend(data);
+            let flow = push(&Value::Array(vec![Value::Array(row)]), sink.as_mut(), &mut begun)?;
+            if flow == Flow::Stop {
+                self.let_go = true;
+                return Err(EngineError::stopped());
+            }
+        }
+    }
+}
+
+/// The flag by which the server says that a command may write. What a script does is not known
+/// beforehand, unless it is called by a command that only reads.
+fn may_write(flags: &[String]) -> Option<&str> {
+    let reads = flags.iter().any(|flag| flag == "readonly");
+    let marks = |flag: &&str| matches!(*flag, "write" | "may_replicate" | "admin") || (*flag == "@scripting" && !reads);
+    flags.iter().map(String::as_str).find(marks)
+}
+
+/// Pushes the rows of a reply; the columns come with the first.
+fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, EngineError> {
+    let mut flow = Flow::GoOn;
+    let pushed = reply::rows(reply, |batch| {
+        if !std::mem::replace(begun, true) {
+            flow = sink.columns(batch.schema());
+        }
+        if flow == Flow::GoOn && batch.num_rows() > 0 {
+            flow = sink.batch(batch);
+        }
+        flow == Flow::GoOn
+    });
+    pushed.map_err(|error| local(&error))?;
+    Ok(flow)
+}
+
+/// The server's number for this connection, for commands that may wait without an end.
+async fn client_number(connection: &mut redis::aio::MultiplexedConnection, command: &[Vec<u8>]) -> Option<i64> {
+    const WAIT: &[&str] = &["BLPOP", "BRPOP", "BLMOVE", "BRPOPLPUSH", "BLMPOP", "BZPOPMIN", "BZPOPMAX", "BZMPOP", "XREAD", "XREADGROUP", "WAIT"];
+    let name = String::from_utf8_lossy(command.first()?).to_uppercase();
+    if !WAIT.contains(&name.as_str()) {
+        return None;
+    }
+    let mut ask = Cmd::new();
+    ask.arg("client").arg("id");
+    match connection.send_packed_command(&ask).await {
+        Ok(Value::Int(number)) => Some(number),
+        _ => None,
+    }
+}
+
+/// Asks the server, on a connection of its own, to end what runs: a command that waits, or a script.
+async fn unblock(door: Door, number: Option<i64>) {
+    let asked = async {
+        let Ok(link) = door.enter_beside().await else { return };
+        let mut connection = link.connection;
+        let mut command = Cmd::new();
+        command.arg("client").arg("unblock").arg(number.unwrap_or_default()).arg("error");
+        if number.is_some() {
+            let _ = connection.send_packed_command(&command).await;
+        }
+    };
+    let _ = tokio::time::timeout(GRACE, asked).await;
+}
+
+/// Ends a script that goes on after its connection was let go. The server listens to nobody until
+/// the script has run for some seconds; from then on it takes the wish to end it, and nothing else.
+fn end_script(door: Door) {
+    let end = move || {
+        let Ok(runtime) = work::runtime() else { return };
+        // Choosing a database is refused meanwhile, and not needed.
+        let door = door.to_database(0);
+        let asked = async {
+            loop {
+                if let Ok(Link { mut connection, .. }) = door.enter_beside().await {
+                    for kind in ["script", "function"] {
+                        let mut command = Cmd::new();
+                        command.arg(kind).arg("kill");
+                        let answer = connection.send_packed_command(&command).await;
+                        tracing::debug!(?answer, kind, "a script was to end");
+                    }
+                    return;
+                }
+                tokio::time::sleep(GRACE).await;
+            }
+        };
+        let _ = runtime.block_on(async { tokio::time::timeout(SCRIPT_PATIENCE, asked).await });
+    };
+    if let Err(error) = std::thread::Builder::new().name("end script".into()).spawn(end) {
+        tracing::warn!(%error, "a script goes on");
+    }
+}
+
+fn refused(code: &str, said: &str) -> EngineError {
+    let kind = match code {
+        "UNBLOCKED" => ErrorKind::Stopped,
+        _ if said.contains("SCRIPT KILL") || said.contains("killed by user") => ErrorKind::Stopped,
+        _ => ErrorKind::Refused,
+    };
+    let remedy = match code {
+        "WRONGTYPE" => Some("Ask for the key's type: type name."),
+        "NOPERM" => Some("The user has no right to this; see acl whoami and acl getuser."),
+        "EXECABORT" => Some("A command of the transaction was refused; nothing of it was carried out."),
+        "READONLY" => Some("This server is a replica: writes go to its primary."),
+        "OOM" => Some("The server's memory is full."),
+        "BUSY" => Some("Another client's script runs; script kill ends it."),
+        _ => None,
+    };
+    let text = if said.is_empty() { code.to_owned() } else { said.to_owned() };
+    let error = EngineError::new(kind, text).code(code);
+    match remedy {
+        Some(remedy) => error.remedy(remedy),
+        None => error,
+    }
+}
+
+fn failed(error: &RedisError) -> EngineError {
+    if error.is_io_error() || error.is_connection_dropped() {
+        return EngineError::new(ErrorKind::Lost, "the server closed the connection");
+    }
+    match error.code() {
+        Some(code) => refused(code, error.detail().unwrap_or_default()),
+        None => EngineError::new(ErrorKind::Refused, error.to_string()),
+    }
+}
+
+impl Session for RedisSession {
+    fn abilities(&self) -> Abilities {
+        Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: false }
+    }
+
+    fn place(&mut self) -> Result<Place, EngineError> {
+        if self.let_go {
+            return Err(EngineError::new(ErrorKind::Lost, "the connection was let go"));
+        }
+        // In a transaction the server would only note the question down.
+        if self.place.transaction.is_none() {
+            let info = reply::text(&self.ask(&["client", "info"])?);
+            let field = |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
+            self.place.database = format!("db{}", field("db="));
+            self.place.user = field("user=").to_owned();
+        }
+        Ok(self.place.clone())
+    }
+
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        let flags = self.flags(&arguments::split(statement)?)?;
+        let word = statement.split_whitespace().next().unwrap_or_default();
+        let everything = ["flushall", "flushdb"].iter().any(|flush| word.eq_ignore_ascii_case(flush));
+        Ok(match may_write(&flags) {
+            Some("write") => Effect::Writes(Touches { everything, ..Touches::default() }),
+            Some(_) => Effect::Unknown,
+            None => Effect::Reads,
+        })
+    }
+
+    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        let command = arguments::split(statement)?;
+        self.refuse_writes(&command)?;
+        self.stop.clear();
+        let stop = self.stop.clone();
+        let reply = {
+            let wanted = &sink;
+            self.send(&command, || if stop.is_set() { Flow::Stop } else { wanted.wanted() })?
+        };
+        let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
+        match name.as_str() {
+            "MULTI" => self.place.transaction = Some(Transaction::Open),
+            "EXEC" | "DISCARD" | "RESET" => self.place.transaction = None,
+            "SUBSCRIBE" | "PSUBSCRIBE" | "SSUBSCRIBE" => return self.listen(sink),
+            _ => {}
+        }
+        match push(&reply, sink.as_mut(), &mut false)? {
+            Flow::GoOn => Ok(()),
+            Flow::Stop => Err(EngineError::stopped()),
+        }
+    }
+
+    fn stands(&mut self) -> bool {
+        if self.let_go {
+            return false;
+        }
+        if self.place.transaction.is_some() {
+            return true;
+        }
+        let (mut connection, mut ping) = (self.link.connection.clone(), Cmd::new());
+        ping.arg("ping");
+        let asked = self.runtime.block_on(async {
+            tokio::time::timeout(work::PATIENCE, connection.send_packed_command(&ping)).await
+        });
+        matches!(asked, Ok(Ok(_)))
+    }
+
+    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+        if to.kind != SwitchKind::Database {
+            return Err(EngineError::new(ErrorKind::Refused, format!("Redis has no {}s to go to", to.kind.word())));
+        }
+        let number = to.to.trim_start_matches("db");
+        self.ask(&["select", number])?;
+        self.door = self.door.clone().to_database(number.parse().unwrap_or(0));
+        Ok(true)
+    }
+
+    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
+        if of != SwitchKind::Database {
+            return Ok(Vec::new());
+        }
+        let count = match self.ask(&["config", "get", "databases"]) {
+            Ok(Value::Map(entries)) => entries.first().and_then(|(_, count)| reply::text(count).parse().ok()),
+            _ => None,
+        };
+        Ok((0..count.unwrap_or(16)).map(|number| format!("db{number}")).collect())
+    }
+
+    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
+        catalog::list(self, found)
+    }
+
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        Arc::new(self.stop.clone())
+    }
+}

@@ -1,0 +1,263 @@
+//! Redis, against a real server of its own, through the seam only.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::sync::LazyLock;
+use std::sync::mpsc::channel;
+use std::time::{Duration, Instant};
+
+use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
+use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_engines::by_name;
+use jaunty_testservers::{PASSWORD, Redis};
+use support::{Collect, refused, run, told};
+
+/// One server for all tests that do not harm it.
+static SERVER: LazyLock<Redis> = LazyLock::new(|| {
+    let server = Redis::start();
+    server.command(&["mset", "port:1", "Saltmarsh", "port:2", "Gullhaven", "tide", "high"]);
+    server
+});
+
+fn at(port: u16) -> Profile {
+    let mut profile = Profile::new("cache", "redis").with("host", "127.0.0.1");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    profile.settings.insert("connect_seconds".into(), Setting::Number(5));
+    profile
+}
+
+fn secret() -> Secret {
+    Secret::new(PASSWORD.into())
+}
+
+fn try_to_connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    open(by_name("redis").unwrap(), profile, secret).map(|(session, _)| session)
+}
+
+fn connect() -> Box<dyn Session> {
+    try_to_connect(&at(SERVER.port).with("database", "3"), Some(&secret())).unwrap()
+}
+
+fn shown(session: &mut dyn Session, command: &str) -> Vec<String> {
+    let found = run(session, command).unwrap_or_else(|error| panic!("{command}: {error}"));
+    found.rows().iter().map(|row| row.join(" | ")).collect()
+}
+
+#[test]
+fn replies_of_every_shape_become_rows() {
+    let mut session = connect();
+    let session = session.as_mut();
+    for (command, rows) in [
+        ("set r:text \"two\\nlines \\xff\"", &["OK | status"][..]),
+        ("get r:text", &["74776f0a6c696e657320ff | string"]),
+        ("get r:none", &["∅ | null"]),
+        ("incrby r:count 41", &["41 | integer"]),
+        ("rpush r:list a 'b c' 3", &["3 | integer"]),
+        ("lrange r:list 0 -1", &["a | string", "b c | string", "3 | string"]),
+        ("lrange r:none 0 -1", &[]),
+        ("hset r:hash name Saltmarsh berths 4", &["2 | integer"]),
+        ("hgetall r:hash", &["name | Saltmarsh | string", "berths | 4 | string"]),
+        ("sadd r:set x", &["1 | integer"]),
+        ("smembers r:set", &["x | string"]),
+        ("zadd r:sorted 1.5 low", &["1 | integer"]),
+        ("zscore r:sorted low", &["1.5 | double"]),
+        ("zrange r:sorted 0 -1 withscores", &["[\"low\",1.5] | list"]),
+        ("eval \"return {1, 'a', {2, false}}\" 0", &["1 | integer", "a | string", "[2,null] | list"]),
+        ("eval \"redis.setresp(3) return {double=3.25}\" 0", &["3.25 | double"]),
+        ("eval \"redis.setresp(3) return true\" 0", &["true | boolean"]),
+    ] {
+        assert_eq!(shown(session, command), rows, "{command}");
+    }
+    assert_eq!(shown(session, "ping"), ["PONG | status"]);
+    let names = run(session, "hgetall r:hash").unwrap().seen.lock().unwrap().names.clone();
+    assert_eq!(names, ["key", "value", "type"]);
+}
+
+#[test]
+fn errors_are_the_servers_own() {
+    let mut session = connect();
+    shown(session.as_mut(), "set e:text a");
+    let error = refused(session.as_mut(), "lpush e:text a");
+    assert_eq!((error.code.as_deref(), error.kind), (Some("WRONGTYPE"), ErrorKind::Refused), "{error}");
+    let statement = "set e:text \"open";
+    insta::assert_snapshot!(refused(session.as_mut(), statement).explain(statement, 1), @r#"
+    a quote never closes
+      1 | set e:text "open
+        |            ^
+    Close it, or write a quote within quotes as \".
+    "#);
+    assert!(refused(session.as_mut(), "gett a").to_string().contains("unknown command"));
+}
+
+#[test]
+fn a_transaction_is_seen_and_its_errors_stand_in_its_reply() {
+    let mut session = connect();
+    let s = session.as_mut();
+    shown(s, "set t:text a");
+    assert_eq!(shown(s, "multi"), ["OK | status"]);
+    assert_eq!(s.place().unwrap().transaction, Some(Transaction::Open));
+    assert_eq!(shown(s, "set t:other b"), ["QUEUED | status"]);
+    assert_eq!(shown(s, "exec"), ["OK | status"]);
+    assert_eq!(s.place().unwrap().transaction, None);
+}
+
+#[test]
+fn a_stop_ends_what_waits_and_what_computes() {
+    for (command, stays) in [
+        ("blpop s:nothing 0", true),
+        ("subscribe tides", false),
+        ("eval \"while true do end\" 0", false),
+    ] {
+        let server = Redis::start();
+        let mut session = try_to_connect(&at(server.port).with("database", "3"), Some(&secret())).unwrap();
+        let canceller = session.canceller();
+        let (begun, told) = channel();
+        let worker = std::thread::spawn(move || {
+            begun.send(()).unwrap();
+            (session.run(command, Box::new(Collect::up_to(usize::MAX))), session)
+        });
+        told.recv().unwrap();
+        std::thread::sleep(Duration::from_millis(300));
+        let since = Instant::now();
+        canceller.cancel();
+        let (outcome, mut session) = worker.join().unwrap();
+        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{command}");
+        assert!(since.elapsed() < Duration::from_secs(15), "{command}");
+        assert_eq!(session.stands(), stays, "{command}");
+        if !stays {
+            // A script is ended too, as soon as the server listens to anybody.
+            let since = Instant::now();
+            session = loop {
+                match try_to_connect(&at(server.port).with("database", "3"), Some(&secret())) {
+                    Ok(session) => break session,
+                    Err(error) => assert!(since.elapsed() < Duration::from_secs(60), "{command} goes on: {error}"),
+                }
+            };
+        }
+        assert_eq!(shown(session.as_mut(), "ping"), ["PONG | status"], "{command}");
+    }
+}
+
+#[test]
+fn messages_are_rows_as_they_come() {
+    let mut session = connect();
+    let collect = Collect::up_to(2);
+    let seen = collect.clone();
+    let listener = std::thread::spawn(move || session.run("subscribe tides", Box::new(seen)));
+    while collect.count() < 2 {
+        if collect.count() == 1 {
+            SERVER.command(&["publish", "tides", "high at noon"]);
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    assert_eq!(listener.join().unwrap().unwrap_err().kind, ErrorKind::Stopped);
+    assert_eq!(collect.rows()[1][0], "[\"message\",\"tides\",\"high at noon\"]");
+}
+
+#[test]
+fn every_way_in() {
+    let server = &*SERVER;
+    let ca = server.certificates.ca.to_string_lossy().into_owned();
+    server.command(&["acl", "setuser", "purser", "on", ">tide", "~*", "+@all"]);
+    for (profile, secret, way, user) in [
+        (at(server.port), PASSWORD, "not encrypted", "default"),
+        (at(server.port).with("user", "purser"), "tide", "not encrypted", "purser"),
+        (at(server.tls_port).with("tls", "require"), PASSWORD, "TLSv1.3, not verified", "default"),
+        (at(server.tls_port).with("tls_ca", &*ca), PASSWORD, "TLSv1.3, verified", "default"),
+        (at(0).with("host", server.socket().to_string_lossy()), PASSWORD, "socket", "default"),
+    ] {
+        let (mut session, place) = open(by_name("redis").unwrap(), &profile, Some(&Secret::new(secret.into())))
+            .unwrap_or_else(|error| panic!("{profile:?}: {}", told(&error, &[])));
+        assert_eq!((place.way.as_str(), place.user.as_str(), place.database.as_str()), (way, user, "db0"));
+        assert!(place.server.starts_with("redis 7"), "{}", place.server);
+        assert_eq!(shown(session.as_mut(), "ping"), ["PONG | status"]);
+    }
+}
+
+#[test]
+fn each_step_of_connecting_has_its_own_error() {
+    let server = &*SERVER;
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let silent = (silent.local_addr().unwrap().port(), silent);
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let mut patient = at(silent.0);
+    patient.settings.insert("connect_seconds".into(), Setting::Number(1));
+    let (right, wrong) = (secret(), Secret::new("low-water".into()));
+    let mut all = String::new();
+    for (name, profile, secret) in [
+        ("name", at(1).with("host", "quay.invalid"), Some(&right)),
+        ("nobody listens", at(nobody), Some(&right)),
+        ("says nothing", patient, Some(&right)),
+        ("no TLS there", at(server.port).with("tls", "require"), Some(&right)),
+        ("only TLS there", at(server.tls_port), Some(&right)),
+        ("no password", at(server.port), None),
+        ("wrong password", at(server.port), Some(&wrong)),
+        ("no such database", at(server.port).with("database", "99"), Some(&right)),
+        ("no number", at(server.port).with("database", "bookings"), Some(&right)),
+    ] {
+        let Err(error) = try_to_connect(&profile, secret) else { panic!("{name}: connected") };
+        assert_eq!(error.kind, ErrorKind::Connect, "{name}");
+        let ports = [server.port, server.tls_port, silent.0, nobody].map(|port| port.to_string());
+        let text = told(&error, &[(&ports[0], "PORT"), (&ports[1], "TLS"), (&ports[2], "SILENT"), (&ports[3], "FREE")]);
+        assert!(!text.contains("low-water") && !text.contains(PASSWORD), "{name}");
+        all.push_str(&format!("{name}: {text}\n\n"));
+    }
+    insta::assert_snapshot!(all);
+}
+
+#[test]
+fn a_read_only_profile_is_refused_writes_by_the_servers_flags() {
+    let mut session = try_to_connect(&at(SERVER.port).guarded(Guard::ReadOnly), Some(&secret())).unwrap();
+    for command in ["set a b", "del port:1", "flushall", "eval 'return 1' 0", "config set maxmemory 0", "xgroup create a b 0"] {
+        let error = refused(session.as_mut(), command);
+        assert_eq!(error.code.as_deref(), Some("READONLY"), "{command}: {error}");
+    }
+    assert_eq!(shown(session.as_mut(), "get port:1"), ["Saltmarsh | string"]);
+}
+
+#[test]
+fn effects_are_told_by_the_servers_flags() {
+    let mut session = connect();
+    for (command, effect) in [
+        ("get port:1", Effect::Reads),
+        ("ping", Effect::Reads),
+        ("set a b", Effect::Writes(Touches::default())),
+        ("flushdb", Effect::Writes(Touches { everything: true, ..Touches::default() })),
+        ("eval 'return 1' 0", Effect::Unknown),
+    ] {
+        assert_eq!(session.effect(command), Ok(effect), "{command}");
+    }
+}
+
+#[test]
+fn databases_and_keys() {
+    let mut session = try_to_connect(&at(SERVER.port), Some(&secret())).unwrap();
+    let mut keys = Vec::new();
+    session
+        .catalog(&mut |object| {
+            keys.push(format!("{} {}", object.name, object.columns[0].name));
+            jaunty_core::engine::Flow::GoOn
+        })
+        .unwrap();
+    assert_eq!(keys, ["port:* 2 keys", "tide 1 key"]);
+    assert_eq!(by_name("redis").unwrap().look_at("", "port:*", ""), "scan 0 match port:* count 1000");
+    assert_eq!(session.choices(SwitchKind::Database).unwrap().len(), 16);
+    assert_eq!(session.switch(&Switch { kind: SwitchKind::Database, to: "db5".into() }), Ok(true));
+    assert_eq!(session.place().unwrap().database, "db5");
+    assert!(session.switch(&Switch { kind: SwitchKind::Database, to: "99".into() }).is_err());
+}
+
+#[test]
+fn a_server_that_is_killed_and_started_again() {
+    let mut server = Redis::start();
+    let mut session = try_to_connect(&at(server.port), Some(&secret())).unwrap();
+    server.kill();
+    assert!(!session.stands());
+    let error = refused(session.as_mut(), "get a");
+    assert_eq!(error.kind, ErrorKind::Lost, "{error}");
+    server.start_again();
+    let mut session = try_to_connect(&at(server.port), Some(&secret())).unwrap();
+    assert_eq!(shown(session.as_mut(), "ping"), ["PONG | status"]);
+}
