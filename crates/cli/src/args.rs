@@ -20,7 +20,7 @@ pub struct Args {
 /// What the screen is opened with.
 #[derive(Debug, clap::Args)]
 pub struct Open {
-    /// A buffer to open, or a database file to look into
+    /// A buffer to open, a database file to look into, or a URL to connect to
     pub file: Option<PathBuf>,
     /// The connection to run statements on, by its name in a connections file
     #[arg(short, long, value_name = "NAME")]
@@ -33,7 +33,7 @@ pub enum Command {
     Run(Run),
     /// Print each statement of a file as a line of JSON
     Statements(Statements),
-    /// List connections; secrets are never shown
+    /// List, try and change connections; secrets are never shown
     Connections(Connections),
     /// List all keys of the screen
     Keys {
@@ -49,7 +49,7 @@ pub enum Command {
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "file"]))]
 pub struct Run {
-    /// The connection, by its name in a connections file, or a database file
+    /// The connection, by its name in a connections file, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// Statements to run; "-" reads them from standard input
@@ -103,10 +103,64 @@ pub struct Statements {
 }
 
 #[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
 pub struct Connections {
     /// As JSON
-    #[arg(long)]
+    #[arg(long, global = true)]
     pub json: bool,
+    #[command(subcommand)]
+    pub act: Option<ConnectionsAct>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ConnectionsAct {
+    /// List them
+    List,
+    /// Connect, say what was found or which step failed, and hang up
+    Try {
+        /// The connection, by its name, or a database file, or a URL
+        name: String,
+    },
+    /// Write one into the connections file
+    Add {
+        /// What it will be called
+        name: String,
+        /// A URL, as postgresql://clerk@quay.example/bookings
+        url: Option<String>,
+        #[command(flatten)]
+        change: Change,
+    },
+    /// Change keys of one; its comments stay
+    Edit {
+        /// Which one
+        name: String,
+        /// Another name for it
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        #[command(flatten)]
+        change: Change,
+    },
+    /// Take one out of the connections file
+    Remove {
+        /// Which one
+        name: String,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Change {
+    /// The engine
+    #[arg(short, long, value_name = "NAME")]
+    pub engine: Option<String>,
+    /// Sets a key; an empty value takes it out. May be given several times
+    #[arg(short, long = "set", value_name = "KEY=VALUE")]
+    pub settings: Vec<String>,
+    /// How the database is protected
+    #[arg(short, long, value_name = "GUARD", value_parser = ["open", "ask", "read-only"])]
+    pub guard: Option<String>,
+    /// A remark for people
+    #[arg(short, long, value_name = "TEXT")]
+    pub note: Option<String>,
 }
 
 #[derive(Debug, clap::Args)]

@@ -4,6 +4,7 @@
 //! none, [`demo`] the demonstration. All work is done by the library crates.
 
 mod args;
+mod ask;
 mod demo;
 mod failure;
 mod headless;
@@ -27,7 +28,7 @@ fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Some(Command::Run(run)) => headless::run::run(&run),
         Some(Command::Statements(statements)) => headless::statements::list(&statements),
-        Some(Command::Connections(connections)) => headless::connections::list(&connections),
+        Some(Command::Connections(connections)) => headless::connections::act(&connections),
         Some(Command::Keys { markdown }) => headless::keys::list(markdown),
         Some(Command::Demo(demo)) => demo::run(&demo),
         None => open::open(&args.open),

@@ -1,13 +1,14 @@
 //! Opening the screen: which connection, which buffer.
 
 use std::fs::File;
-use std::io::Read;
+use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 
-use jaunty_core::connection::{Connections, Profile, connections_files, load};
-use jaunty_core::engine::Engine;
+use jaunty_core::connection::{self, Connections, Profile, connections_files, load, url};
+use jaunty_core::engine::{Engine, EngineError, Place, Session, Step};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
+use jaunty_core::text::clean::clean;
 use jaunty_engines::ENGINES;
 use jaunty_tui::app::Options;
 use jaunty_tui::settings;
@@ -41,8 +42,12 @@ fn profile_of(path: &Path, engine: &dyn Engine) -> Profile {
     Profile::new(name, engine.name()).with("path", absolute.to_string_lossy())
 }
 
-/// The profile that a name on the command line means: one of a connections file, or a database file.
+/// The profile that a name on the command line means: one of a connections file, a database file, or
+/// a URL.
 pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure> {
+    if name.contains("://") || url::is_url(name, ENGINES) {
+        return profile_of_url(name);
+    }
     if let Some(profile) = connections.find(name) {
         return Ok(profile.clone());
     }
@@ -51,7 +56,7 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         return Ok(profile_of(path, engine));
     }
     // What is wrong with its entry is more to the point than that it is not there.
-    let about = |problem: &&jaunty_core::connection::Problem| problem.what.contains(&format!("[{name}]"));
+    let about = |problem: &&connection::Problem| problem.what.contains(&format!("[{name}]"));
     if let Some(problem) = connections.problems.iter().find(about).or(connections.problems.first()) {
         return Err(Failure::Usage(format!("there is no connection \"{name}\" that can be used. {problem}")));
     }
@@ -64,6 +69,46 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         None => "`jaunty connections` lists those there are.".into(),
     };
     Err(Failure::Usage(format!("there is no connection \"{name}\". {remedy}")))
+}
+
+/// A profile for a URL: its password, if it has one, stays with it in memory.
+fn profile_of_url(text: &str) -> Result<Profile, Failure> {
+    let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
+    for parameter in &from.left_out {
+        eprintln!("jaunty: the URL's parameter {parameter} is left out: nothing here corresponds to it");
+    }
+    let mut profile = from.profile;
+    let name = ["database", "path", "host"].iter().find_map(|key| profile.text(key)).unwrap_or(&profile.engine);
+    profile.name = name.rsplit('/').next().unwrap_or(name).to_owned();
+    if let Some(secret) = from.secret {
+        profile = profile.with("password", secret.reveal());
+    }
+    Ok(profile)
+}
+
+/// Opens a session of a profile. Where a person is there, a password that is wanted is asked for.
+pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> {
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+    match connection::open(engine, profile, None) {
+        Err(error) if error.step == Some(Step::Secret) && std::io::stdin().is_terminal() => {
+            let prompt = format!("{}\nPassword for {}: ", error, clean(&profile.name));
+            let secret = crate::ask::password(&prompt).map_err(|error| Failure::Usage(error.to_string()))?;
+            connection::open(engine, profile, Some(&secret)).map_err(|error| refused(&error))
+        }
+        Err(error) if error.step == Some(Step::Secret) && error.remedy.is_none() => {
+            let remedy = "Nobody is there to ask: name a source for it in the profile (secret, secret_command).";
+            Err(refused(&error.remedy(remedy)))
+        }
+        opened => opened.map_err(|error| refused(&error)),
+    }
+}
+
+/// The failure of a connection, with its step. A mistake in the profile is one of ours.
+pub fn refused(error: &EngineError) -> Failure {
+    let step = error.step.map_or(String::new(), |step| format!("failed at {}: ", step.word()));
+    let told = format!("{step}{}", error.explain("", 1));
+    if error.step == Some(Step::Profile) { Failure::Usage(told) } else { Failure::Database(told) }
 }
 
 /// The folder for the buffers of a connection: the project's, if there is one, or the user's.
@@ -82,6 +127,10 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     let mut connections = connections(&folders);
     let mut buffer = args.file.clone();
     let mut chosen = args.connection.as_deref().map(|name| profile(name, &connections)).transpose()?;
+    if let Some(text) = args.file.as_deref().and_then(Path::to_str).filter(|text| url::is_url(text, ENGINES)) {
+        chosen = Some(profile_of_url(text)?);
+        buffer = None;
+    }
     if let Some((path, engine)) = args.file.as_deref().and_then(|path| Some((path, engine_of(path)?))) {
         if chosen.is_some() {
             let what = format!("{} is a database; name it or a connection, not both", path.display());
@@ -93,14 +142,16 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
     }
-    if chosen.is_none() && connections.profiles.len() == 1 {
+    if chosen.is_none() && buffer.is_none() && connections.profiles.len() == 1 {
         chosen = connections.profiles.first().cloned();
     }
     if let Some(profile) = chosen.as_ref().filter(|profile| profile.file.is_none()) {
         connections.profiles.insert(0, profile.clone());
     }
     let name = chosen.as_ref().map(|profile| profile.name.as_str());
-    let buffer = buffer.unwrap_or_else(|| buffers(&folders, name).join("statements.sql"));
+    let ending =
+        chosen.as_ref().and_then(|p| jaunty_engines::by_name(&p.engine)).map_or("sql", |e| e.dialect().extension);
+    let buffer = buffer.unwrap_or_else(|| buffers(&folders, name).join(format!("statements.{ending}")));
     show(folders, connections, chosen, buffer)
 }
 
@@ -111,7 +162,6 @@ pub fn show(
     profile: Option<Profile>,
     buffer: PathBuf,
 ) -> Result<(), Failure> {
-    use std::io::IsTerminal;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         let remedy = "`jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration.";
         return Err(Failure::Usage(format!("the screen needs a terminal. {remedy}")));

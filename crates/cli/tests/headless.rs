@@ -67,9 +67,12 @@ fn mistakes_end_with_two() {
         (&["run", "-c", "ferry", "open.sql:7"], "there is no line 7; the file has 1"),
         (
             &["run", "-c", "careful", "-s", "delete from ports"],
-            "careful asks before anything that writes; add --yes to run: delete from ports",
+            "careful asks before anything that writes; add --yes to run: delete from ports\n!! It has no condition: it touches every row. !! It would touch 3 rows, counted now.",
         ),
-        (&["statements", "open.sql", "--dialect", "latin"], "there is no dialect \"latin\". Use one of: sqlite."),
+        (
+            &["statements", "open.sql", "--dialect", "latin"],
+            "there is no dialect \"latin\". Use one of: sqlite, postgres, mysql, redis.",
+        ),
         (
             &[],
             "the screen needs a terminal. `jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration.",

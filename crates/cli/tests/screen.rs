@@ -150,7 +150,8 @@ fn guards_are_told_and_hold() {
         .shows("?? ASKS FIRST ??")
         .shows("ferry.db")
         .press(&["C-r"])
-        .shows("careful asks before anything that writes: delete from ports");
+        .shows("careful asks before anything that writes")
+        .shows("It would touch 1 row, counted now.");
     careful.press(&["n"]).loses("asks before").press(&["C-n", "C-r"]).shows("rows 1–1 of 1").shows(" 3");
     careful.press(&["C-p", "C-r"]).shows("yes, run it").press(&["y"]).shows("1 row changed");
 }
@@ -158,9 +159,9 @@ fn guards_are_told_and_hold() {
 #[test]
 fn an_open_transaction_is_in_sight_and_leaving_says_what_happens() {
     let (_home, screen) = ferry("begin;\nrollback;\n");
-    screen.press(&["C-r"]).shows("[transaction open]");
-    screen.press(&["C-q"]).shows("A transaction is open; leaving rolls it back.").press(&["Escape"]);
-    screen.press(&["C-n", "C-r"]).loses("[transaction open]").press(&["C-q"]).ends();
+    screen.press(&["C-r"]).shows("[transaction open ");
+    screen.press(&["C-q"]).shows("A transaction is open on ferry; leaving rolls it back.").press(&["Escape"]);
+    screen.press(&["C-n", "C-r"]).loses("[transaction open ").press(&["C-q"]).ends();
 }
 
 #[test]
@@ -213,9 +214,9 @@ fn every_action_is_found_by_typing() {
     screen.press(&["F2"]).shows("Run the statement at the cursor").press(&["Escape"]).loses("docs/keys.md");
     screen
         .press(&["F3"])
-        .shows("3 of 3 connections")
+        .shows("4 of 4 connections")
         .types("mus")
-        .shows("1 of 3 connections")
+        .shows("1 of 4 connections")
         .press(&["Enter"])
         .shows("## READ-ONLY ##");
 }
@@ -335,7 +336,7 @@ fn the_second_stop_key_works_where_a_person_writes() {
 #[test]
 fn leaving_while_something_runs_says_so_and_keeps_the_rows() {
     let (home, screen) = ferry(ENDLESS);
-    screen.press(&["C-r"]).shows("so far").press(&["C-q"]).shows("A statement is running; leaving stops it");
+    screen.press(&["C-r"]).shows("so far").press(&["C-q"]).shows("A statement is running on ferry; leaving stops it");
     screen.types("l").ends();
     let again = home.screen(&["a.sql", "-c", "ferry"]);
     again.shows("rows kept");

@@ -94,7 +94,8 @@ fn every_type_reads_back_as_the_server_writes_it() {
     run(session.as_mut(), "set sql_mode = ''").unwrap();
     for (index, (db_type, values, data_type)) in cases.iter().enumerate() {
         let table = format!("kinds_{index}");
-        run(session.as_mut(), &format!("create table {table} (n int auto_increment primary key, v {db_type})")).unwrap();
+        run(session.as_mut(), &format!("create table {table} (n int auto_increment primary key, v {db_type})"))
+            .unwrap();
         for value in *values {
             run(session.as_mut(), &format!("insert into {table} (v) values ({value})")).unwrap();
         }
@@ -227,8 +228,7 @@ fn each_step_of_connecting_has_its_own_error() {
     ] {
         let Err(error) = try_to_connect(&profile, secret) else { panic!("{name}: connected") };
         assert_eq!(error.kind, ErrorKind::Connect, "{name}");
-        let text =
-            told(&error, &[(&port, "PORT"), (&silent.0.to_string(), "SILENT"), (&nobody.to_string(), "FREE")]);
+        let text = told(&error, &[(&port, "PORT"), (&silent.0.to_string(), "SILENT"), (&nobody.to_string(), "FREE")]);
         assert!(!text.contains("low-water") && !text.contains(PASSWORD), "{name}");
         all.push_str(&format!("{name}: {text}\n\n"));
     }
@@ -284,7 +284,10 @@ fn it_tells_where_it_is_and_goes_elsewhere() {
         })
         .unwrap();
     objects.retain(|o| !o.contains("kinds_") && !o.contains(".raw"));
-    assert_eq!(objects, ["table fares.prices 2", "view bookings.busy 3", "sequence bookings.numbers 8", "table bookings.ports 3"]);
+    assert_eq!(
+        objects,
+        ["table fares.prices 2", "view bookings.busy 3", "sequence bookings.numbers 8", "table bookings.ports 3"]
+    );
 }
 
 #[test]

@@ -105,11 +105,9 @@ fn a_transaction_is_seen_and_its_errors_stand_in_its_reply() {
 
 #[test]
 fn a_stop_ends_what_waits_and_what_computes() {
-    for (command, stays) in [
-        ("blpop s:nothing 0", true),
-        ("subscribe tides", false),
-        ("eval \"while true do end\" 0", false),
-    ] {
+    for (command, stays) in
+        [("blpop s:nothing 0", true), ("subscribe tides", false), ("eval \"while true do end\" 0", false)]
+    {
         let server = Redis::start();
         let mut session = try_to_connect(&at(server.port).with("database", "3"), Some(&secret())).unwrap();
         let canceller = session.canceller();
@@ -210,7 +208,9 @@ fn each_step_of_connecting_has_its_own_error() {
 #[test]
 fn a_read_only_profile_is_refused_writes_by_the_servers_flags() {
     let mut session = try_to_connect(&at(SERVER.port).guarded(Guard::ReadOnly), Some(&secret())).unwrap();
-    for command in ["set a b", "del port:1", "flushall", "eval 'return 1' 0", "config set maxmemory 0", "xgroup create a b 0"] {
+    for command in
+        ["set a b", "del port:1", "flushall", "eval 'return 1' 0", "config set maxmemory 0", "xgroup create a b 0"]
+    {
         let error = refused(session.as_mut(), command);
         assert_eq!(error.code.as_deref(), Some("READONLY"), "{command}: {error}");
     }

@@ -93,8 +93,14 @@ fn effects_are_told_without_running() {
     let mut session = memory();
     run(session.as_mut(), "create table t(a)").unwrap();
     assert_eq!(session.effect("select * from t"), Ok(Effect::Reads));
-    assert_eq!(session.effect("insert into t values (1)"), Ok(Effect::Writes(Touches { rows: None, counted: true, everything: false })));
-    assert_eq!(session.effect("with x as (select 1) delete from t"), Ok(Effect::Writes(Touches { rows: None, counted: true, everything: true })));
+    assert_eq!(
+        session.effect("insert into t values (1)"),
+        Ok(Effect::Writes(Touches { rows: None, counted: true, everything: false }))
+    );
+    assert_eq!(
+        session.effect("with x as (select 1) delete from t"),
+        Ok(Effect::Writes(Touches { rows: None, counted: true, everything: true }))
+    );
     run(session.as_mut(), "insert into t values (1), (2), (3)").unwrap();
     let two = Touches { rows: Some(2), counted: true, everything: false };
     assert_eq!(session.effect("update t set a = 0 where a > 1"), Ok(Effect::Writes(two)));

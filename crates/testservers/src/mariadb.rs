@@ -24,7 +24,9 @@ impl Mariadb {
         let install = program(&["/usr/bin/mariadb-install-db"], "mariadb-server");
         let folder = folder_of(USER);
         let at = |host: &str| {
-            format!("CREATE USER IF NOT EXISTS clerk@'{host}' IDENTIFIED BY '{PASSWORD}';\nGRANT ALL ON *.* TO clerk@'{host}' WITH GRANT OPTION;\n")
+            format!(
+                "CREATE USER IF NOT EXISTS clerk@'{host}' IDENTIFIED BY '{PASSWORD}';\nGRANT ALL ON *.* TO clerk@'{host}' WITH GRANT OPTION;\n"
+            )
         };
         let init = format!("CREATE DATABASE IF NOT EXISTS bookings;\n{}{}", at("127.0.0.1"), at("localhost"));
         std::fs::write(folder.path().join("init.sql"), init).expect("init.sql");

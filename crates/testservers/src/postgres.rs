@@ -29,7 +29,11 @@ impl Postgres {
     /// Starts one with these settings, `name=value`.
     pub fn with(settings: &[&str]) -> Postgres {
         let initdb = program(
-            &["/usr/lib/postgresql/17/bin/initdb", "/usr/lib/postgresql/16/bin/initdb", "/usr/lib/postgresql/15/bin/initdb"],
+            &[
+                "/usr/lib/postgresql/17/bin/initdb",
+                "/usr/lib/postgresql/16/bin/initdb",
+                "/usr/lib/postgresql/15/bin/initdb",
+            ],
             "postgresql",
         );
         let bin = Path::new(&initdb).parent().expect("a folder").to_owned();
@@ -66,13 +70,15 @@ impl Postgres {
         let key = format!("ssl_key_file={}", self.certificates.key.display());
         let usual = ["listen_addresses=127.0.0.1", "fsync=off", "synchronous_commit=off", "full_page_writes=off"];
         let sockets = format!("unix_socket_directories={socket}");
-        let settings = usual.iter().map(|s| (*s).to_owned()).chain(tls).chain([key, sockets]).chain(self.options.clone());
+        let settings =
+            usual.iter().map(|s| (*s).to_owned()).chain(tls).chain([key, sockets]).chain(self.options.clone());
         settings.for_each(|setting| {
             command.args(["-c", &setting]);
         });
         let (bin, port) = (self.bin.clone(), self.port);
         let ready = || {
-            let asked = Command::new(bin.join("pg_isready")).args(["-q", "-h", &socket, "-p", &port.to_string()]).status();
+            let asked =
+                Command::new(bin.join("pg_isready")).args(["-q", "-h", &socket, "-p", &port.to_string()]).status();
             asked.is_ok_and(|status| status.success())
         };
         self.running = Some(Running::start(command, self.folder.path().join("log"), "-INT", ready));

@@ -31,7 +31,10 @@ pub fn command_as(user: &str, program: &str) -> Command {
 /// The first of these programs that is there.
 pub fn program(candidates: &[&str], package: &str) -> String {
     let found = candidates.iter().find(|candidate| Path::new(candidate).exists());
-    found.map_or_else(|| panic!("none of {candidates:?} is here: install the package {package} (scripts/test does)"), |p| (*p).to_owned())
+    found.map_or_else(
+        || panic!("none of {candidates:?} is here: install the package {package} (scripts/test does)"),
+        |p| (*p).to_owned(),
+    )
 }
 
 /// A folder that this user owns.
@@ -182,7 +185,10 @@ impl Certificates {
             &[&["req", "-x509", "-days", "30", "-subj", "/CN=Saltmarsh Line"], &new[..]].concat(),
             &[("-keyout", &ca_key), ("-out", &made.ca)],
         );
-        openssl(&[&["req", "-subj", "/CN=localhost"], &new[..]].concat(), &[("-keyout", &made.key), ("-out", &request)]);
+        openssl(
+            &[&["req", "-subj", "/CN=localhost"], &new[..]].concat(),
+            &[("-keyout", &made.key), ("-out", &request)],
+        );
         fs::write(&names, "subjectAltName=DNS:localhost,IP:127.0.0.1\nbasicConstraints=CA:FALSE\n").expect("the names");
         openssl(
             &["x509", "-req", "-days", "30", "-CAcreateserial"],

@@ -54,7 +54,8 @@ impl Redis {
             .arg(&self.certificates.ca);
         let port = self.port.to_string();
         let ready = || {
-            let asked = Command::new("redis-cli").args(["-p", &port, "--no-auth-warning", "-a", PASSWORD, "ping"]).output();
+            let asked =
+                Command::new("redis-cli").args(["-p", &port, "--no-auth-warning", "-a", PASSWORD, "ping"]).output();
             asked.is_ok_and(|output| output.stdout.starts_with(b"PONG"))
         };
         self.running = Some(Running::start(command, self.folder.path().join("log"), "-TERM", ready));

@@ -126,6 +126,60 @@ pub static ACTIONS: &[Action] = &[
     action!(
         "Moving around",
         Everywhere,
+        "new-connection",
+        "new connection",
+        [],
+        "Write a connection into the file, from a URL or field by field",
+        App::ask_for_url
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "go-to-database",
+        "go to database",
+        ["f4"],
+        "Go to another database on this connection",
+        App::choose_database
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "go-to-schema",
+        "go to schema",
+        ["f5"],
+        "Choose the schema that plain names are looked up in",
+        App::choose_schema
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "take-role",
+        "take on a role",
+        [],
+        "Choose the role whose rights count from now on",
+        App::choose_role
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "let-go",
+        "close the connection",
+        [],
+        "Close the connection of this buffer",
+        App::let_go
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "buffers",
+        "buffers",
+        ["ctrl-b"],
+        "Go to another buffer, on the connection it ran on last",
+        App::list_buffers
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
         "tables",
         "tables",
         ["ctrl-o"],

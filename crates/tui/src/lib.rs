@@ -48,7 +48,7 @@ pub fn run(options: Options) -> Result<(), Error> {
     let mut terminal = terminal::take()?;
     let outcome = read_input(post).and_then(|()| interact(&mut app, &mut terminal, &inbox));
     terminal::give_back();
-    app.buffer.settle();
+    app.settle();
     keeping.clear_unremembered();
     Ok(outcome?)
 }

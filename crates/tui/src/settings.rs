@@ -20,6 +20,8 @@ pub struct Settings {
     pub keys: HashMap<&'static str, Vec<Key>>,
     /// How much is kept.
     pub retention: Retention,
+    /// A command that prints profiles.
+    pub profiles_from: Option<String>,
     /// What could not be used.
     pub problems: Vec<String>,
 }
@@ -30,6 +32,7 @@ impl Default for Settings {
             theme: theme::Name::Lamplight,
             keys: HashMap::new(),
             retention: Retention::default(),
+            profiles_from: None,
             problems: Vec::new(),
         }
     }
@@ -97,7 +100,14 @@ pub fn parse(text: &str, file: &Path) -> Settings {
                     }
                 }
             }
-            other => problem(item, format!("there is no setting \"{other}\". There are theme, [archives] and [keys].")),
+            "profiles_from" => match item.as_str() {
+                Some(command) => settings.profiles_from = Some(command.to_owned()),
+                None => problem(item, "profiles_from is a command in quotes.".into()),
+            },
+            other => problem(
+                item,
+                format!("there is no setting \"{other}\". There are theme, profiles_from, [archives] and [keys]."),
+            ),
         }
     }
     settings

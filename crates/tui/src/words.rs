@@ -2,6 +2,7 @@
 
 use std::time::{Duration, SystemTime};
 
+use jaunty_core::engine::Effect;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 
@@ -85,6 +86,54 @@ pub fn clock(d: Duration) -> String {
         0..600 => format!("{}.{} s", tenths / 10, tenths % 10),
         _ => format!("{}:{:02}", tenths / 600, tenths / 10 % 60),
     }
+}
+
+/// What trying a profile found, a fact a line.
+pub fn tried(found: &crate::app::Tried) -> Vec<String> {
+    let place = &found.place;
+    let named = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
+    let facts = [
+        Some(place.server.clone()),
+        named("as", &place.user),
+        named("in", &place.database),
+        named("schema", &place.schema),
+    ];
+    let facts: Vec<_> = facts.into_iter().flatten().collect();
+    let way = if place.way.is_empty() { String::new() } else { format!("{} · ", place.way) };
+    let (connecting, trip) = (duration(found.connecting), precise(found.round_trip));
+    vec![facts.join(" · "), format!("{way}connected in {connecting} · round trip {trip}")]
+}
+
+/// An age in one unit, as `12 s`.
+pub fn age(d: Duration) -> String {
+    match d.as_secs() {
+        seconds @ 0..60 => format!("{seconds} s"),
+        seconds @ 60..3600 => format!("{} min", seconds / 60),
+        seconds => format!("{} h", seconds / 3600),
+    }
+}
+
+/// A short duration to a tenth of a millisecond.
+fn precise(d: Duration) -> String {
+    let tenths = d.as_micros() / 100;
+    format!("{}.{} ms", tenths / 10, tenths % 10)
+}
+
+/// What a statement that writes would do, a sentence a line.
+pub fn effect(effect: Effect) -> Vec<String> {
+    let Effect::Writes(touches) = effect else {
+        return vec!["The server does not tell what it would do.".to_owned()];
+    };
+    let mut lines = Vec::new();
+    if touches.everything {
+        lines.push("!! It has no condition: it touches every row. !!".to_owned());
+    }
+    match (touches.rows, touches.counted) {
+        (Some(rows), true) => lines.push(format!("It would touch {}, counted now.", count(rows, "row"))),
+        (Some(rows), false) => lines.push(format!("It would touch about {}, the server thinks.", count(rows, "row"))),
+        (None, _) => {}
+    }
+    lines
 }
 
 #[cfg(test)]

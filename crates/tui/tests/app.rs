@@ -204,7 +204,7 @@ fn a_part_of_a_statement_runs_as_selected() {
 fn asking_first_runs_only_after_a_yes() {
     let stage = Stage::with("create table t(a);\nselect 1;", (140, 30), Guard::Ask).control('r');
     let stage = stage.until("the question", |app| matches!(app.summoned, Some(Summoned::Question(_))));
-    assert!(stage.text().contains("ferry asks before anything that writes: create table t(a)"));
+    assert!(stage.text().contains("ferry asks before anything that writes"));
     let stage = stage.types("n");
     assert!(stage.app.summoned.is_none() && stage.app.rows.run().is_none(), "no is no");
     let stage = stage.until("rest", |app| !app.connection.is_busy()).control('r');

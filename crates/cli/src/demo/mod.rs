@@ -102,13 +102,11 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
 
 /// Runs the ten statements and prints what they give, as the screen would show it.
 fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
-    let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
     let text = std::fs::read_to_string(&laid.tour)
         .map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", laid.tour.display())))?;
     let tasks = tasks_of(&text, &SQLITE, None, Some(&laid.tour))?;
     let keeping = Keeping::open(&laid.folders, Retention::default());
-    let mut session = engine.connect(profile, None).map_err(|error| Failure::Database(error.explain("", 1)))?;
+    let (mut session, _) = crate::open::session(profile)?;
     for task in tasks {
         let title = task.job.title.clone().unwrap_or_default();
         crate::headless::print(&format!("-- {title}\n"))?;

@@ -1,20 +1,197 @@
-//! `jaunty connections`: all profiles, as a table or as JSON, never a secret.
+//! `jaunty connections`: listing, trying and changing profiles, as text or as JSON, never a secret.
 
-use jaunty_core::connection::{Profile, Setting};
+use std::time::Instant;
+
+use jaunty_core::connection::{Guard, Profile, Setting, connections_files, edit, open, url};
+use jaunty_core::engine::Step;
 use jaunty_core::text::clean::{clean, clean_lines, width};
 use serde_json::{Value, json};
 
-use crate::args::Connections;
+use jaunty_engines::ENGINES;
+use jaunty_tui::app::Tried;
+use jaunty_tui::words;
+
+use crate::args::{Change, Connections, ConnectionsAct};
 use crate::failure::Failure;
 
 /// Keys whose values may be secrets, or lead to them.
 const SECRET: &[&str] = &["secret", "secret_command", "password", "url"];
 
+/// Does what the command line says.
+pub fn act(args: &Connections) -> Result<(), Failure> {
+    match &args.act {
+        None | Some(ConnectionsAct::List) => list(args.json),
+        Some(ConnectionsAct::Try { name }) => attempt(name, args.json),
+        Some(ConnectionsAct::Add { name, url, change }) => add(name, url.as_deref(), change, args.json),
+        Some(ConnectionsAct::Edit { name, rename, change }) => change_one(name, rename.as_deref(), change, args.json),
+        Some(ConnectionsAct::Remove { name }) => remove(name, args.json),
+    }
+}
+
+/// Connects, says what was found, and hangs up.
+fn attempt(name: &str, json: bool) -> Result<(), Failure> {
+    let folders = crate::open::folders()?;
+    let profile = crate::open::profile(name, &crate::open::connections(&folders))?;
+    let since = Instant::now();
+    let opened = if json {
+        let engine = jaunty_engines::by_name(&profile.engine);
+        let engine = engine.ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+        match open(engine, &profile, None) {
+            Ok(opened) => opened,
+            Err(error) => {
+                let told = json!({
+                    "name": profile.name,
+                    "connected": false,
+                    "step": error.step.map(Step::word),
+                    "error": error.to_string(),
+                    "remedy": error.remedy,
+                });
+                super::print(&format!("{told:#}\n"))?;
+                return Err(crate::open::refused(&error));
+            }
+        }
+    } else {
+        crate::open::session(&profile)?
+    };
+    let connecting = since.elapsed();
+    let (mut session, _) = opened;
+    let since = Instant::now();
+    let place = session.place().map_err(|error| crate::open::refused(&error))?;
+    let found = Tried { place, connecting, round_trip: since.elapsed() };
+    if !json {
+        return super::print(&format!("{}\n", clean_lines(&words::tried(&found).join("\n"))));
+    }
+    let Tried { place, connecting, round_trip } = found;
+    let told = json!({
+        "name": profile.name,
+        "connected": true,
+        "server": place.server,
+        "user": place.user,
+        "database": place.database,
+        "schema": place.schema,
+        "way": place.way,
+        "connecting_ms": connecting.as_secs_f64() * 1000.0,
+        "round_trip_ms": round_trip.as_secs_f64() * 1000.0,
+    });
+    super::print(&format!("{told:#}\n"))
+}
+
+fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(), Failure> {
+    let folders = crate::open::folders()?;
+    let known = crate::open::connections(&folders);
+    if known.find(name).is_some() {
+        return Err(Failure::Usage(format!(
+            "there is a connection \"{name}\" already; jaunty connections edit changes it"
+        )));
+    }
+    let mut profile = match url {
+        Some(text) => {
+            let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
+            if from.secret.is_some() {
+                eprintln!("jaunty: the password of the URL is not written down; the profile asks for it each time");
+            }
+            let asked = from.secret.is_some();
+            if asked { from.profile.with("secret", "ask") } else { from.profile }
+        }
+        None => Profile::new("", change.engine.clone().unwrap_or_default()),
+    };
+    profile.name = name.to_owned();
+    let here = std::env::current_dir().unwrap_or_default();
+    let file = connections_files(&here, &folders).into_iter().next();
+    let file = file.unwrap_or_else(|| folders.config.join("connections.toml"));
+    profile.file = Some(file);
+    save(None, apply(profile, change)?, json)
+}
+
+fn change_one(name: &str, rename: Option<&str>, change: &Change, json: bool) -> Result<(), Failure> {
+    let known = crate::open::connections(&crate::open::folders()?);
+    let profile = crate::open::profile(name, &known)?;
+    if let Some(taken) = rename.filter(|to| *to != name && known.find(to).is_some()) {
+        return Err(Failure::Usage(format!("there is a connection \"{taken}\" already")));
+    }
+    let mut changed = apply(profile, change)?;
+    if let Some(to) = rename {
+        changed.name = to.to_owned();
+    }
+    save(Some(name), changed, json)
+}
+
+/// The profile with what the command line changes.
+fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
+    if let Some(engine) = &change.engine {
+        profile.engine.clone_from(engine);
+    }
+    let Some(engine) = jaunty_engines::by_name(&profile.engine) else {
+        let known: Vec<_> = ENGINES.iter().map(|engine| engine.name()).collect();
+        let what = if profile.engine.is_empty() {
+            "no engine is named".into()
+        } else {
+            format!("there is no engine {}", profile.engine)
+        };
+        return Err(Failure::Usage(format!("{what}. Give a URL, or --engine with one of: {}.", known.join(", "))));
+    };
+    for setting in &change.settings {
+        let (name, value) =
+            setting.split_once('=').ok_or_else(|| Failure::Usage("a setting is written as --set key=value".into()))?;
+        let Some(key) = engine.keys().iter().find(|key| key.name == name) else {
+            let known: Vec<_> = engine.keys().iter().map(|key| key.name).collect();
+            return Err(Failure::Usage(format!(
+                "{} has no key {name}. Its keys: {}.",
+                engine.name(),
+                known.join(", ")
+            )));
+        };
+        if value.is_empty() {
+            profile.settings.remove(name);
+        } else {
+            profile.settings.insert(name.to_owned(), url::setting(key, value).map_err(Failure::Usage)?);
+        }
+    }
+    if let Some(guard) = change.guard.as_deref().and_then(Guard::from_word) {
+        profile.guard = guard;
+    }
+    if let Some(note) = &change.note {
+        profile.note = Some(note.clone()).filter(|note| !note.is_empty());
+    }
+    if let Some(key) = engine.keys().iter().find(|key| key.required && !profile.settings.contains_key(key.name)) {
+        return Err(Failure::Usage(format!("{} is needed: {}. Add --set {}=…", key.name, key.help, key.name)));
+    }
+    Ok(profile)
+}
+
+fn save(before: Option<&str>, profile: Profile, json: bool) -> Result<(), Failure> {
+    let Some(file) = profile.file.clone() else {
+        return Err(Failure::Usage(format!("{} stands in no connections file", profile.name)));
+    };
+    let renamed = match before {
+        Some(before) if before != profile.name => edit::rename(&file, before, &profile.name),
+        _ => Ok(()),
+    };
+    renamed.and_then(|()| edit::put(&file, &profile)).map_err(|error| Failure::Usage(error.to_string()))?;
+    if json {
+        return super::print(&format!("{:#}\n", as_json(&profile)));
+    }
+    super::print(&format!("{} is saved in {}\n", clean(&profile.name), file.display()))
+}
+
+fn remove(name: &str, json: bool) -> Result<(), Failure> {
+    let known = crate::open::connections(&crate::open::folders()?);
+    let profile = crate::open::profile(name, &known)?;
+    let Some(file) = &profile.file else {
+        return Err(Failure::Usage(format!("{name} stands in no connections file")));
+    };
+    edit::remove(file, name).map_err(|error| Failure::Usage(error.to_string()))?;
+    if json {
+        return super::print(&format!("{:#}\n", json!({ "removed": name, "file": file })));
+    }
+    super::print(&format!("{} is taken out of {}\n", clean(name), file.display()))
+}
+
 /// Lists the profiles. What is wrong in the files is told on standard error and is a failure.
-pub fn list(args: &Connections) -> Result<(), Failure> {
+fn list(json: bool) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let found = crate::open::connections(&folders);
-    if args.json {
+    if json {
         let all: Vec<_> = found.profiles.iter().map(as_json).collect();
         super::print(&format!("{:#}\n", Value::from(all)))?;
     } else if found.profiles.is_empty() && found.problems.is_empty() {

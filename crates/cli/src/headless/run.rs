@@ -43,7 +43,7 @@ pub fn run(args: &Run) -> Result<(), Failure> {
     if let Some(trouble) = keeping.trouble() {
         eprintln!("jaunty: {trouble}");
     }
-    let mut session = engine.connect(&profile, None).map_err(|error| Failure::Database(error.explain("", 1)))?;
+    let (mut session, _) = crate::open::session(&profile)?;
     let output = Shared(Arc::new(Mutex::new(Output::open(args.output.as_deref(), format)?)));
     let outcome = run_all(session.as_mut(), &profile, &tasks, &keeping, &output, args.yes);
     keeping.clear_unremembered();
@@ -79,8 +79,9 @@ fn run_one(
     let statement = &task.job.statement;
     if profile.guard == Guard::Ask && !yes && !matches!(session.effect(statement), Ok(Effect::Reads) | Err(_)) {
         let line = statement.lines().next().unwrap_or_default();
+        let effect = session.effect(statement).map(jaunty_tui::words::effect).unwrap_or_default().join(" ");
         return Err(Failure::Usage(format!(
-            "{} asks before anything that writes; add --yes to run: {line}",
+            "{} asks before anything that writes; add --yes to run: {line}\n{effect}",
             profile.name
         )));
     }

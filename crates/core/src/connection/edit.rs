@@ -18,7 +18,7 @@ pub enum EditError {
     Syntax(#[from] TomlError),
 }
 
-/// Puts a profile into the file: its keys are set, all others of its table stay. A new one comes last.
+/// Puts a profile into the file, with these keys and no others. A new one comes last.
 pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
     change(file, |document| {
         let table = document.entry(&profile.name).or_insert_with(|| Item::Table(Table::new()));
@@ -33,6 +33,13 @@ pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
                 }
             }
         }
+        // A key that the profile has no longer goes.
+        let gone: Vec<_> = table.iter().map(|(key, _)| key.to_owned()).collect();
+        let kept =
+            |key: &String| profile.settings.contains_key(key) || ["engine", "guard", "note"].contains(&key.as_str());
+        for key in gone.iter().filter(|key| !kept(key)) {
+            table.remove(key);
+        }
         for (key, setting) in &profile.settings {
             set(
                 table,
@@ -45,6 +52,45 @@ pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
             );
         }
     })
+}
+
+/// Gives a profile another name. It stays where it is, with its comments.
+pub fn rename(file: &Path, from: &str, to: &str) -> Result<(), EditError> {
+    change(file, |document| {
+        let place = position(document, from);
+        if document.contains_key(to) {
+            return;
+        }
+        if let Some(item) = document.remove(from) {
+            document.insert(to, item);
+            if let (Some(place), Some(table)) = (place, document[to].as_table_mut()) {
+                table.set_position(Some(place));
+            }
+        }
+    })
+}
+
+/// Moves a profile by so many places up (less than 0) or down in the file, with its comments.
+pub fn move_by(file: &Path, name: &str, by: isize) -> Result<(), EditError> {
+    change(file, |document| {
+        let mut tables: Vec<(isize, String)> =
+            document.iter().filter_map(|(name, _)| Some((position(document, name)?, name.to_owned()))).collect();
+        tables.sort();
+        let Some(from) = tables.iter().position(|(_, found)| found == name) else { return };
+        let to = from.saturating_add_signed(by).min(tables.len() - 1);
+        let places: Vec<_> = tables.iter().map(|(place, _)| *place).collect();
+        let moved = tables.remove(from);
+        tables.insert(to, moved);
+        for (place, (_, name)) in places.into_iter().zip(tables) {
+            if let Some(table) = document[&name].as_table_mut() {
+                table.set_position(Some(place));
+            }
+        }
+    })
+}
+
+fn position(document: &DocumentMut, name: &str) -> Option<isize> {
+    document.get(name)?.as_table()?.position()
 }
 
 /// Takes a profile out of the file.
@@ -115,6 +161,31 @@ mod tests {
         "#);
         remove(&file, "a").unwrap();
         assert!(!std::fs::read_to_string(&file).unwrap().contains("a.db"));
+    }
+
+    #[test]
+    fn profiles_are_renamed_and_moved_with_their_comments() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("connections.toml");
+        std::fs::write(&file, "# ours\n\n# first\n[a]\nengine = \"sqlite\"\n\n# second\n[b]\nengine = \"sqlite\"\n\n# third\n[c]\nengine = \"sqlite\"\n").unwrap();
+        move_by(&file, "c", -1).unwrap();
+        rename(&file, "b", "bookings").unwrap();
+        rename(&file, "a", "c").unwrap();
+        insta::assert_snapshot!(std::fs::read_to_string(&file).unwrap(), @r#"
+        # ours
+
+        # first
+        [a]
+        engine = "sqlite"
+
+        # third
+        [c]
+        engine = "sqlite"
+
+        # second
+        [bookings]
+        engine = "sqlite"
+        "#);
     }
 
     #[test]

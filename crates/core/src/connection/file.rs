@@ -214,7 +214,9 @@ impl Reader<'_> {
             Takes::Text | Takes::Path => ("not text".to_owned(), "= \"…\"".to_owned()),
             Takes::Number(least, most) => (format!("no whole number from {least} to {most}"), format!("= {most}")),
             Takes::Flag => ("neither true nor false".to_owned(), "= true".to_owned()),
-            Takes::Word(words) => (format!("none of {}", words.join(", ")), format!("= \"{}\"", words.first().unwrap_or(&""))),
+            Takes::Word(words) => {
+                (format!("none of {}", words.join(", ")), format!("= \"{}\"", words.first().unwrap_or(&"")))
+            }
         };
         setting.ok_or_else(|| {
             let (wrong, right) = wanted;

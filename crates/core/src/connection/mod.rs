@@ -4,6 +4,7 @@ pub mod edit;
 mod file;
 mod guard;
 mod keyring;
+pub mod nearby;
 mod open;
 mod profile;
 mod secret;

@@ -155,7 +155,10 @@ pub fn settled(profile: &Profile, engines: &[&dyn Engine]) -> Result<Profile, En
     let Some(text) = profile.text("url") else { return Ok(profile.clone()) };
     let from = parse(text, engines)?;
     if from.profile.engine != profile.engine {
-        let what = format!("{} is a profile of {}, and its URL is one of {}", profile.name, profile.engine, from.profile.engine);
+        let what = format!(
+            "{} is a profile of {}, and its URL is one of {}",
+            profile.name, profile.engine, from.profile.engine
+        );
         return Err(EngineError::connecting(Step::Profile, what).remedy("Change engine or url."));
     }
     let mut settings: BTreeMap<String, Setting> = from.profile.settings;

@@ -70,6 +70,11 @@ pub trait Engine: Send + Sync {
         false
     }
 
+    /// Profiles that the files of the server's own clients describe, and where they stand.
+    fn profiles_on_file(&self) -> Vec<(Profile, String)> {
+        Vec::new()
+    }
+
     /// Opens a session.
     ///
     /// Promises that the database answers: a file is one of its databases, a server has let the

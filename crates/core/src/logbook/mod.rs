@@ -231,6 +231,16 @@ impl Logbook {
         self.entries(&select, params![connection])
     }
 
+    /// The connection that a buffer's statements ran on last.
+    pub fn last_connection(&self, buffer: &Path) -> Result<Option<String>, LogbookError> {
+        let select = "select connection from runs where buffer = ?1 order by number desc limit 1";
+        let found = self
+            .connection
+            .prepare_cached(select)
+            .and_then(|mut statement| statement.query_row([buffer.to_string_lossy()], |row| row.get(0)).optional());
+        found.map_err(|e| self.error(e))
+    }
+
     /// One run by its number.
     pub fn entry(&self, number: i64) -> Result<Option<Entry>, LogbookError> {
         let select = format!("select {ENTRY} from runs where number = ?1");

@@ -4,11 +4,11 @@ use std::borrow::Cow;
 use std::fmt::Write as _;
 
 use arrow_array::cast::AsArray;
-use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::timezone::Tz;
+use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{
-    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, Float32Array, Float64Array, Int64Array, RecordBatch, StringArray,
-    Time64MicrosecondArray, TimestampMicrosecondArray, UnionArray,
+    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, Float32Array, Float64Array, Int64Array, RecordBatch,
+    StringArray, Time64MicrosecondArray, TimestampMicrosecondArray, UnionArray,
 };
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use arrow_schema::{DataType, Field, TimeUnit};

@@ -226,7 +226,8 @@ fn field(column: &Typed) -> Field {
     if column.form != TextForm::Plain {
         metadata.push((TEXT_FORM.to_owned(), column.form.word()));
     }
-    Field::new(&column.name, column.cells.data_type(), true).with_metadata(metadata.into_iter().collect::<std::collections::HashMap<_, _>>())
+    Field::new(&column.name, column.cells.data_type(), true)
+        .with_metadata(metadata.into_iter().collect::<std::collections::HashMap<_, _>>())
 }
 
 #[cfg(test)]
@@ -238,7 +239,8 @@ mod tests {
     #[test]
     fn a_value_without_room_makes_the_column_text_and_what_came_before_widens() {
         let cells = || Cells::decimal(9, 2);
-        let typed = Typed { name: "price".into(), db_type: "numeric(9,2)".into(), form: TextForm::Plain, cells: cells() };
+        let typed =
+            Typed { name: "price".into(), db_type: "numeric(9,2)".into(), form: TextForm::Plain, cells: cells() };
         let mut columns = Columns::new(vec![typed]);
         let append = |columns: &mut Columns, value| match columns.cells(0) {
             Cells::Decimal(b, ..) => b.append_value(value),
@@ -258,7 +260,10 @@ mod tests {
             .flat_map(|batch| {
                 let batch = widen_batch(batch, &wide).unwrap();
                 let reader = ColumnReader::of(batch.column(0), &wide.fields()[0]);
-                (0..batch.num_rows()).map(|row| reader.get(row)).map(|c| (c.text.into_owned(), c.kind)).collect::<Vec<_>>()
+                (0..batch.num_rows())
+                    .map(|row| reader.get(row))
+                    .map(|c| (c.text.into_owned(), c.kind))
+                    .collect::<Vec<_>>()
             })
             .collect();
         let number = |text: &str| (text.to_owned(), CellKind::Number);

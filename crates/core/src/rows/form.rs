@@ -170,7 +170,11 @@ pub fn real(value: f64, single: bool, form: TextForm, text: &mut String) {
         if digits.len() > 1 {
             let _ = write!(text, ".{}", &digits[1..]);
         }
-        let _ = if padded { write!(text, "e{}{:02}", if power < 0 { '-' } else { '+' }, power.abs()) } else { write!(text, "e{power}") };
+        let _ = if padded {
+            write!(text, "e{}{:02}", if power < 0 { '-' } else { '+' }, power.abs())
+        } else {
+            write!(text, "e{power}")
+        };
     } else if power < 0 {
         let _ = write!(text, "0.{}{digits}", "0".repeat((-power - 1) as usize));
     } else {

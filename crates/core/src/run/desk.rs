@@ -10,7 +10,8 @@ use super::execute::{Job, Keeping, Tell, execute};
 use super::state::Run;
 use crate::connection::{Profile, Secret};
 use crate::engine::{
-    Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Flow, Object, Place, Session, Step, Switch, SwitchKind,
+    Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Flow, Object, Place, Session, Step, Switch,
+    SwitchKind,
 };
 use crate::logbook::Outcome;
 

@@ -97,6 +97,14 @@ impl Document {
         }
     }
 
+    /// Reads the text in another language from now on.
+    pub fn set_dialect(&mut self, dialect: &'static Dialect) {
+        if !std::ptr::eq(self.outline.dialect(), dialect) {
+            self.outline = Outline::new(&self.rope, dialect);
+            self.revision += 1;
+        }
+    }
+
     /// The text.
     pub fn rope(&self) -> &Rope {
         &self.rope

@@ -100,11 +100,7 @@ pub fn statements<'a>(rope: &'a Rope, dialect: &'static Dialect, from: usize) ->
 }
 
 /// Finds the statements after this one, or all.
-pub fn statements_after<'a>(
-    rope: &'a Rope,
-    dialect: &'static Dialect,
-    last: Option<&Statement>,
-) -> Statements<'a> {
+pub fn statements_after<'a>(rope: &'a Rope, dialect: &'static Dialect, last: Option<&Statement>) -> Statements<'a> {
     let mut found = statements(rope, dialect, last.map_or(0, |last| last.end));
     found.splitter.delimiter = last.map_or_else(Delimiter::default, |last| last.delimiter);
     found
@@ -551,8 +547,8 @@ impl<'a> Splitter<'a> {
         let closes = self.bytes.is_word(token, body.close);
         // `END IF` closes one block and opens none.
         let behind_close = self.bytes.is_word(previous, body.close);
-        let opens = !behind_close
-            && (self.bytes.is_word(token, "CASE") || (place.fresh && self.one_of(token, body.blocks)));
+        let opens =
+            !behind_close && (self.bytes.is_word(token, "CASE") || (place.fresh && self.one_of(token, body.blocks)));
         let depth = place.depth + u16::from(opens) - u16::from(closes);
         if depth == 0 {
             return BodyState::None;
@@ -646,6 +642,6 @@ impl<'a> Splitter<'a> {
 }
 
 #[cfg(test)]
-mod tests;
-#[cfg(test)]
 mod dialects;
+#[cfg(test)]
+mod tests;

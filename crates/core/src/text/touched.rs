@@ -29,7 +29,8 @@ pub fn counting(statement: &str, dialect: &'static Dialect) -> Option<String> {
     let rope = Rope::from_str(statement);
     let mut bytes = Bytes::new(&rope);
     let words = outer_words(&rope, dialect);
-    let mut place = |wanted: &[&str]| words.iter().position(|token| wanted.iter().any(|word| bytes.is_word(token, word)));
+    let mut place =
+        |wanted: &[&str]| words.iter().position(|token| wanted.iter().any(|word| bytes.is_word(token, word)));
     if place(&["LIMIT", "OFFSET", "WITH", "JOIN"]).is_some() {
         return None;
     }
@@ -89,9 +90,15 @@ mod tests {
     #[test]
     fn rows_are_counted_by_the_same_condition() {
         for (statement, expected) in [
-            ("delete from fares where id in (select id from old)", Some("select count(*) from fares where id in (select id from old)")),
+            (
+                "delete from fares where id in (select id from old)",
+                Some("select count(*) from fares where id in (select id from old)"),
+            ),
             ("DELETE FROM fares AS f", Some("select count(*) from fares AS f")),
-            ("update fares as f set price = 1, note = 'set where' where f.id > 3 returning id", Some("select count(*) from fares as f where f.id > 3")),
+            (
+                "update fares as f set price = 1, note = 'set where' where f.id > 3 returning id",
+                Some("select count(*) from fares as f where f.id > 3"),
+            ),
             ("update fares set price = o.price from old o where o.id = fares.id", None),
             ("delete from fares limit 3", None),
             ("insert into fares values (1)", None),

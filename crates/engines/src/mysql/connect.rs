@@ -60,7 +60,11 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<MysqlSessio
     MysqlSession::begin(Link { runtime, connection, again, way }, profile)
 }
 
-async fn log_in(profile: &Profile, secret: Option<&Secret>, route: &Route) -> Result<(Conn, Opts, String), EngineError> {
+async fn log_in(
+    profile: &Profile,
+    secret: Option<&Secret>,
+    route: &Route,
+) -> Result<(Conn, Opts, String), EngineError> {
     let security = Tls::of(profile, route)?;
     let database = profile.text("database");
     let mut builder = OptsBuilder::default()
@@ -86,7 +90,8 @@ async fn log_in(profile: &Profile, secret: Option<&Secret>, route: &Route) -> Re
         (Address::Host(host, port), None) => {
             // The name is looked up here, so that a name without an address is told as that.
             let found = addresses(host, *port).await?;
-            let address = found.first().ok_or_else(|| EngineError::connecting(Step::Name, format!("{host} has no address")))?;
+            let address =
+                found.first().ok_or_else(|| EngineError::connecting(Step::Name, format!("{host} has no address")))?;
             builder = builder.ip_or_hostname(address.ip().to_string()).tcp_port(*port);
             (false, host.clone())
         }

@@ -31,7 +31,8 @@ pub fn statement(error: &Error, statement: &str) -> EngineError {
         1820 | 1862 => "The password has expired. Set a new one: set password = password('…').",
         _ => "",
     };
-    let told = EngineError::new(kind, server.message.clone()).code(server.code.to_string()).at(place(server, statement));
+    let told =
+        EngineError::new(kind, server.message.clone()).code(server.code.to_string()).at(place(server, statement));
     if remedy.is_empty() { told } else { told.remedy(remedy) }
 }
 

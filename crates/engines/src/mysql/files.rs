@@ -1,7 +1,7 @@
 //! `my.cnf`, the file of the server's own clients, by MySQL's documentation, section "Using option
 //! files".
 
-use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::connection::{Profile, Secret, Setting};
 
 /// The password that the environment or the client's file has for a profile.
 pub fn password(profile: &Profile) -> Option<Secret> {
@@ -15,20 +15,51 @@ pub fn password(profile: &Profile) -> Option<Secret> {
     in_file(&text, profile)
 }
 
-/// The password under `[client]`, unless it is for another user or host.
-fn in_file(text: &str, profile: &Profile) -> Option<Secret> {
+/// The profile that the client's file describes, if it names a user or a host.
+pub fn client() -> Option<(Profile, String)> {
+    let home = std::env::var_os("HOME").map(std::path::PathBuf::from)?;
+    let text = zeroize::Zeroizing::new(std::fs::read_to_string(home.join(".my.cnf")).ok()?);
+    described(&text).map(|profile| (profile, ".my.cnf".to_owned()))
+}
+
+fn described(text: &str) -> Option<Profile> {
+    let mut profile = Profile::new("my-cnf", "mysql");
+    for (key, value) in settings(text) {
+        profile = match key {
+            "user" | "host" | "database" => profile.with(key, value),
+            "socket" => profile.with("host", value),
+            "port" => {
+                profile.settings.insert("port".into(), Setting::Number(value.parse().ok()?));
+                profile
+            }
+            _ => profile,
+        };
+    }
+    (!profile.settings.is_empty()).then_some(profile)
+}
+
+/// The settings under `[client]`.
+fn settings(text: &str) -> Vec<(&str, &str)> {
     let mut inside = false;
-    let (mut password, mut fits) = (None, true);
+    let mut found = Vec::new();
     for line in text.lines().map(str::trim).filter(|line| !line.starts_with(['#', ';'])) {
         if let Some(heading) = line.strip_prefix('[').and_then(|line| line.strip_suffix(']')) {
             inside = matches!(heading, "client" | "client-server" | "client-mariadb");
         } else if let (true, Some((key, value))) = (inside, line.split_once('=')) {
-            let value = value.trim().trim_matches(['"', '\'']);
-            match key.trim() {
-                "password" => password = Some(Secret::new(value.to_owned())),
-                key @ ("user" | "host") => fits &= profile.text(key).is_none_or(|wanted| wanted == value),
-                _ => {}
-            }
+            found.push((key.trim(), value.trim().trim_matches(['"', '\''])));
+        }
+    }
+    found
+}
+
+/// The password under `[client]`, unless it is for another user or host.
+fn in_file(text: &str, profile: &Profile) -> Option<Secret> {
+    let (mut password, mut fits) = (None, true);
+    for (key, value) in settings(text) {
+        match key {
+            "password" => password = Some(Secret::new(value.to_owned())),
+            "user" | "host" => fits &= profile.text(key).is_none_or(|wanted| wanted == value),
+            _ => {}
         }
     }
     password.filter(|_| fits)
@@ -44,5 +75,11 @@ mod tests {
         let found = |profile: Profile| in_file(text, &profile).map(|secret| secret.reveal().to_owned());
         assert_eq!(found(Profile::new("a", "mysql").with("user", "clerk")).as_deref(), Some("tide 9"));
         assert_eq!(found(Profile::new("a", "mysql").with("user", "purser")), None);
+        let profile = described("[client]\nuser=clerk\nport=3307\nsocket=/run/quay.sock\n").unwrap();
+        assert_eq!(
+            (profile.text("user"), profile.number("port"), profile.text("host")),
+            (Some("clerk"), Some(3307), Some("/run/quay.sock"))
+        );
+        assert_eq!(described("[mysqld]\nuser=mysql\n"), None);
     }
 }

@@ -20,7 +20,8 @@ use crate::net::keys::{SHARED, keys};
 /// The engine. It has no state of its own.
 pub struct Mysql;
 
-static KEYS: [Key; SHARED.len() + 1] = keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), []);
+static KEYS: [Key; SHARED.len() + 1] =
+    keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), []);
 
 impl Engine for Mysql {
     fn name(&self) -> &'static str {
@@ -45,6 +46,10 @@ impl Engine for Mysql {
 
     fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {
         files::password(profile)
+    }
+
+    fn profiles_on_file(&self) -> Vec<(Profile, String)> {
+        files::client().into_iter().collect()
     }
 
     fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {

@@ -52,7 +52,8 @@ impl MysqlSession {
         let (link, stop) = (&mut self.link, &self.stop);
         let cancel = cancel(link.again.clone(), link.connection.id());
         let look = || if stop.is_set() { Flow::Stop } else { Flow::GoOn };
-        let asked = link.runtime.block_on(async { watched(link.connection.query::<Row, _>(statement), look, cancel).await })?;
+        let asked =
+            link.runtime.block_on(async { watched(link.connection.query::<Row, _>(statement), look, cancel).await })?;
         asked.map_err(|error| errors::statement(&error, statement))
     }
 
@@ -104,7 +105,10 @@ impl MysqlSession {
                     return Ok(warnings);
                 }
                 // The end of a procedure is a result of its own, which says nothing.
-                if kind(statement) == Kind::Other && result.columns().is_none_or(|columns| columns.is_empty()) && columns.is_some() {
+                if kind(statement) == Kind::Other
+                    && result.columns().is_none_or(|columns| columns.is_empty())
+                    && columns.is_some()
+                {
                     result.next().await.map_err(failed)?;
                     return Ok(result.warnings());
                 }

@@ -201,9 +201,7 @@ fn timestamp(raw: &[u8]) -> Option<i64> {
     let seconds = digits(&clock[..2])? * 3600 + digits(&clock[3..5])? * 60 + digits(&clock[6..])?;
     let fraction = match raw.get(19..) {
         None | Some([]) => 0,
-        Some([b'.', fraction @ ..]) if fraction.len() <= 6 => {
-            digits(fraction)? * 10_i64.pow(6 - fraction.len() as u32)
-        }
+        Some([b'.', fraction @ ..]) if fraction.len() <= 6 => digits(fraction)? * 10_i64.pow(6 - fraction.len() as u32),
         Some(_) => return None,
     };
     Some(i64::from(date(&raw[..10])?) * 86_400_000_000 + seconds * 1_000_000 + fraction)

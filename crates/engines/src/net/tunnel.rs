@@ -10,8 +10,8 @@ use std::sync::Arc;
 
 use jaunty_core::connection::{Profile, Secret, source};
 use jaunty_core::engine::{EngineError, Step};
-use russh::keys::PublicKeyOrCertificate;
 use russh::client::{self, AuthResult, Handle};
+use russh::keys::PublicKeyOrCertificate;
 use russh::keys::agent::client::AgentClient;
 use russh::keys::known_hosts::check_known_hosts_path;
 use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, load_secret_key};
@@ -78,10 +78,17 @@ impl client::Handler for Known {
         let (file, gate) = (self.file.display(), format!("{}:{}", self.host, self.port));
         let refusal = match check_known_hosts_path(&self.host, self.port, key, &self.file) {
             Ok(true) => return Ok(true),
-            Ok(false) => EngineError::connecting(Step::Tunnel, format!("the SSH server {gate} is not known; its key is {fingerprint}"))
-                .remedy(format!("Ask its administrator whether that is its key, and log in once with ssh so that it stands in {file}.")),
+            Ok(false) => EngineError::connecting(
+                Step::Tunnel,
+                format!("the SSH server {gate} is not known; its key is {fingerprint}"),
+            )
+            .remedy(format!(
+                "Ask its administrator whether that is its key, and log in once with ssh so that it stands in {file}."
+            )),
             Err(russh::keys::Error::KeyChanged { line }) => {
-                let what = format!("the SSH server {gate} shows another key than the one in {file}, line {line}: {fingerprint}");
+                let what = format!(
+                    "the SSH server {gate} shows another key than the one in {file}, line {line}: {fingerprint}"
+                );
                 EngineError::connecting(Step::Tunnel, what)
                     .remedy("Somebody may be listening in between. Ask its administrator; if the key was changed, remove that line.")
             }
@@ -102,16 +109,19 @@ impl Tunnel {
         let (handle, jump) = match profile.text("ssh_jump") {
             None => {
                 let address = (last.host.as_str(), last.port);
-                let stream = tokio::net::TcpStream::connect(address).await.map_err(|error| unreachable(&last, &error))?;
+                let stream =
+                    tokio::net::TcpStream::connect(address).await.map_err(|error| unreachable(&last, &error))?;
                 (login.enter(&last, stream).await?, None)
             }
             Some(jump) => {
                 let jump = Gate::read(jump)?;
                 let address = (jump.host.as_str(), jump.port);
-                let stream = tokio::net::TcpStream::connect(address).await.map_err(|error| unreachable(&jump, &error))?;
+                let stream =
+                    tokio::net::TcpStream::connect(address).await.map_err(|error| unreachable(&jump, &error))?;
                 let before = login.enter(&jump, stream).await?;
                 let channel = before.channel_open_direct_tcpip(&last.host, u32::from(last.port), "127.0.0.1", 0).await;
-                let channel = channel.map_err(|error| not_carried(&jump.host, &format!("{}:{}", last.host, last.port), &error))?;
+                let channel = channel
+                    .map_err(|error| not_carried(&jump.host, &format!("{}:{}", last.host, last.port), &error))?;
                 (login.enter(&last, channel.into_stream()).await?, Some(Arc::new(before)))
             }
         };
@@ -223,8 +233,11 @@ impl Login {
         let mut handle = client::connect_stream(config, stream, known).await.map_err(|error| {
             let refused = refused.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
             refused.unwrap_or_else(|| {
-                EngineError::connecting(Step::Tunnel, format!("{}:{} greets us unlike an SSH server: {error}", gate.host, gate.port))
-                    .remedy("Check ssh: it is user@host:port.")
+                EngineError::connecting(
+                    Step::Tunnel,
+                    format!("{}:{} greets us unlike an SSH server: {error}", gate.host, gate.port),
+                )
+                .remedy("Check ssh: it is user@host:port.")
             })
         })?;
         let mut tried = Vec::new();

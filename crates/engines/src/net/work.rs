@@ -101,8 +101,11 @@ pub async fn pause(rows: usize) {
 /// The error of a server that does not end a statement.
 pub fn deaf() -> EngineError {
     let seconds = PATIENCE.as_secs();
-    let message = format!("the server did not end the statement within {seconds} seconds of being asked; the connection was given up");
-    EngineError::new(ErrorKind::Lost, message).remedy("The next run connects again. What the statement had begun, the server undoes by itself.")
+    let message = format!(
+        "the server did not end the statement within {seconds} seconds of being asked; the connection was given up"
+    );
+    EngineError::new(ErrorKind::Lost, message)
+        .remedy("The next run connects again. What the statement had begun, the server undoes by itself.")
 }
 
 #[cfg(test)]

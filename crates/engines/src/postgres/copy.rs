@@ -28,7 +28,9 @@ pub enum Direction {
 pub fn direction(statement: &str) -> Option<Direction> {
     let rope = rope(statement);
     let mut words = Lexer::new(&rope, &POSTGRES, 0).filter(|token| !token.kind.is_trivia());
-    let is = |range: std::ops::Range<usize>, word: &str| statement.get(range).is_some_and(|text| text.eq_ignore_ascii_case(word));
+    let is = |range: std::ops::Range<usize>, word: &str| {
+        statement.get(range).is_some_and(|text| text.eq_ignore_ascii_case(word))
+    };
     if !words.next().is_some_and(|first| is(first.range(), "copy")) {
         return None;
     }

@@ -28,7 +28,11 @@ pub fn statement(error: &tokio_postgres::Error, statement: &str) -> EngineError 
         Some(ErrorPosition::Original(position)) => byte_of(statement, *position as usize),
         _ => None,
     };
-    EngineError { code: Some(db.code().code().to_owned()), remedy: remedy(db), ..EngineError::new(kind, said(db)).at(at) }
+    EngineError {
+        code: Some(db.code().code().to_owned()),
+        remedy: remedy(db),
+        ..EngineError::new(kind, said(db)).at(at)
+    }
 }
 
 /// What the server says, with its detail.
@@ -84,9 +88,13 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
             return EngineError::connecting(Step::Secret, "the password cannot be used");
         }
         if error.is_closed() || is_io(error) {
-            let remedy = "Is it a PostgreSQL server? It may have reached its limit of connections, or refuse this address.";
-            return EngineError::connecting(Step::Login, format!("{} closed the connection during the login", route.address))
-                .remedy(remedy);
+            let remedy =
+                "Is it a PostgreSQL server? It may have reached its limit of connections, or refuse this address.";
+            return EngineError::connecting(
+                Step::Login,
+                format!("{} closed the connection during the login", route.address),
+            )
+            .remedy(remedy);
         }
         return EngineError::connecting(Step::Login, text);
     };

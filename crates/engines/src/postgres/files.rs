@@ -38,7 +38,8 @@ pub fn password(profile: &Profile) -> Option<Secret> {
 fn in_file(text: &str, wanted: [&str; 4]) -> Option<Secret> {
     text.lines().filter(|line| !line.starts_with('#')).find_map(|line| {
         let fields = fields(line);
-        let fits = fields.len() == 5 && fields.iter().zip(wanted).all(|(field, wanted)| field == "*" || field == wanted);
+        let fits =
+            fields.len() == 5 && fields.iter().zip(wanted).all(|(field, wanted)| field == "*" || field == wanted);
         fits.then(|| Secret::new(fields[4].clone()))
     })
 }
@@ -60,10 +61,21 @@ fn fields(line: &str) -> Vec<String> {
     fields
 }
 
+fn service_file() -> Option<PathBuf> {
+    std::env::var_os("PGSERVICEFILE").map(PathBuf::from).or_else(|| Some(home()?.join(".pg_service.conf")))
+}
+
+/// A profile for each service.
+pub fn services() -> Vec<(Profile, String)> {
+    let text = service_file().and_then(|file| std::fs::read_to_string(file).ok()).unwrap_or_default();
+    let headings = text.lines().filter_map(|line| line.trim().strip_prefix('[')?.strip_suffix(']'));
+    headings.map(|name| (Profile::new(name, "postgres").with("service", name), "pg_service.conf".to_owned())).collect()
+}
+
 /// The profile with what its service says, where the profile itself says nothing.
 pub fn with_service(profile: &Profile) -> Result<Profile, EngineError> {
     let Some(service) = profile.text("service") else { return Ok(profile.clone()) };
-    let file = std::env::var_os("PGSERVICEFILE").map(PathBuf::from).or_else(|| Some(home()?.join(".pg_service.conf")));
+    let file = service_file();
     let text = file.as_ref().and_then(|file| std::fs::read_to_string(file).ok());
     let mut with = profile.clone();
     let Some(settings) = text.as_deref().and_then(|text| section(text, service)) else {

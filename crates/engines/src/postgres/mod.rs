@@ -56,6 +56,10 @@ impl Engine for Postgres {
         files::password(profile)
     }
 
+    fn profiles_on_file(&self) -> Vec<(Profile, String)> {
+        files::services()
+    }
+
     fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
         Ok(Box::new(connect::connect(profile, secret)?))
     }

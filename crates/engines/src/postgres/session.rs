@@ -73,9 +73,8 @@ impl PostgresSession {
         self.stop.clear();
         let (link, stop) = (&self.link, &self.stop);
         let look = || if stop.is_set() { Flow::Stop } else { Flow::GoOn };
-        let asked = link.runtime.block_on(async {
-            watched(link.client.simple_query(statement), look, cancel(link)).await
-        })?;
+        let asked =
+            link.runtime.block_on(async { watched(link.client.simple_query(statement), look, cancel(link)).await })?;
         let messages = asked.map_err(|error| errors::statement(&error, statement))?;
         Ok(messages
             .into_iter()
@@ -119,7 +118,9 @@ impl PostgresSession {
                 let row = row.map_err(|error| errors::statement(&error, statement))?;
                 let mut bytes = 0;
                 for (column, reader) in plan.readers.iter().enumerate() {
-                    let raw = row.try_get::<_, Option<Raw<'_>>>(column).map_err(|error| errors::statement(&error, statement))?;
+                    let raw = row
+                        .try_get::<_, Option<Raw<'_>>>(column)
+                        .map_err(|error| errors::statement(&error, statement))?;
                     match raw {
                         None => feed.columns().cells(column).null(),
                         Some(Raw(raw)) => {
@@ -228,7 +229,9 @@ fn fit(columns: &mut Columns, column: usize, misfit: Misfit) -> Outcome<()> {
             columns.become_text(column).map_err(|error| local(&error))?.append_value(text);
             Ok(())
         }
-        Misfit::Broken => Err(EngineError::new(ErrorKind::Lost, "the server sent a value that its own protocol does not know")),
+        Misfit::Broken => {
+            Err(EngineError::new(ErrorKind::Lost, "the server sent a value that its own protocol does not know"))
+        }
     }
 }
 
@@ -322,7 +325,8 @@ impl Session for PostgresSession {
 
     fn effect(&mut self, statement: &str) -> Outcome<Effect> {
         client_line(statement, &POSTGRES)?;
-        let touches = |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
+        let touches =
+            |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
         match kind(statement) {
             Kind::Setting | Kind::Transaction => Ok(Effect::Reads),
             Kind::Definition => Ok(Effect::Writes(touches(None))),
@@ -430,7 +434,11 @@ mod tests {
 
     #[test]
     fn a_plan_tells_whether_it_writes() {
-        let plan = |node: &str| format!("[{{\"Plan\": {{\"Node Type\": \"{node}\", \"Plans\": [{{\"Node Type\": \"Seq Scan\", \"Plan Rows\": 12}}]}}}}]");
+        let plan = |node: &str| {
+            format!(
+                "[{{\"Plan\": {{\"Node Type\": \"{node}\", \"Plans\": [{{\"Node Type\": \"Seq Scan\", \"Plan Rows\": 12}}]}}}}]"
+            )
+        };
         assert_eq!(rows_modified(&plan("ModifyTable")), Some(Some(12)));
         assert_eq!(rows_modified(&plan("Sort")), None);
     }

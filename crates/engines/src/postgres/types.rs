@@ -296,7 +296,8 @@ fn date_of(text: &str) -> Option<i32> {
     }
     let (text, bc) = text.strip_suffix(" BC").map_or((text, false), |text| (text, true));
     let mut parts = text.split('-');
-    let (year, month, day) = (parts.next()?.parse::<i64>().ok()?, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+    let (year, month, day) =
+        (parts.next()?.parse::<i64>().ok()?, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
     form::days(if bc { 1 - year } else { year }, month, day)?.try_into().ok()
 }
 

@@ -61,8 +61,10 @@ fn quoted_part(bytes: &[u8], open: usize, quote: u8, argument: &mut Vec<u8>) -> 
             }
             (byte, next) if byte == quote => {
                 return match next {
-                    Some(next) if !next.is_ascii_whitespace() => Err(wrong(at + 1, "a closing quote is followed by more")
-                        .remedy("Put a blank behind the quote, or quote the argument whole.")),
+                    Some(next) if !next.is_ascii_whitespace() => {
+                        Err(wrong(at + 1, "a closing quote is followed by more")
+                            .remedy("Put a blank behind the quote, or quote the argument whole."))
+                    }
                     _ => Ok(at + 1),
                 };
             }

@@ -20,7 +20,8 @@ use crate::net::keys::{SHARED, keys};
 /// The engine. It has no state of its own.
 pub struct Redis;
 
-static KEYS: [Key; SHARED.len() + 1] = keys(Key::common("port", Takes::Number(1, 65535), "6379", "the server's port"), []);
+static KEYS: [Key; SHARED.len() + 1] =
+    keys(Key::common("port", Takes::Number(1, 65535), "6379", "the server's port"), []);
 
 impl Engine for Redis {
     fn name(&self) -> &'static str {

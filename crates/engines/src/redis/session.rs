@@ -88,7 +88,8 @@ impl RedisSession {
 
     /// What the server says of a command: its flags.
     fn flags(&mut self, command: &[Vec<u8>]) -> Result<Vec<String>, EngineError> {
-        let name = |at: usize| command.get(at).map(|word| String::from_utf8_lossy(word).to_lowercase()).unwrap_or_default();
+        let name =
+            |at: usize| command.get(at).map(|word| String::from_utf8_lossy(word).to_lowercase()).unwrap_or_default();
         let both = format!("{}|{}", name(0), name(1));
         // In a transaction the server would only note the question down.
         let found = self.runtime.block_on(async {
@@ -104,7 +105,9 @@ impl RedisSession {
             Value::Array(fields) => [2, 6]
                 .iter()
                 .filter_map(|at| fields.get(*at))
-                .flat_map(|field| if let Value::Array(flags) | Value::Set(flags) = field { flags.as_slice() } else { &[] })
+                .flat_map(
+                    |field| if let Value::Array(flags) | Value::Set(flags) = field { flags.as_slice() } else { &[] },
+                )
                 .map(reply::text)
                 .collect(),
             _ => Vec::new(),
@@ -181,7 +184,19 @@ fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, En
 
 /// The server's number for this connection, for commands that may wait without an end.
 async fn client_number(connection: &mut redis::aio::MultiplexedConnection, command: &[Vec<u8>]) -> Option<i64> {
-    const WAIT: &[&str] = &["BLPOP", "BRPOP", "BLMOVE", "BRPOPLPUSH", "BLMPOP", "BZPOPMIN", "BZPOPMAX", "BZMPOP", "XREAD", "XREADGROUP", "WAIT"];
+    const WAIT: &[&str] = &[
+        "BLPOP",
+        "BRPOP",
+        "BLMOVE",
+        "BRPOPLPUSH",
+        "BLMPOP",
+        "BZPOPMIN",
+        "BZPOPMAX",
+        "BZMPOP",
+        "XREAD",
+        "XREADGROUP",
+        "WAIT",
+    ];
     let name = String::from_utf8_lossy(command.first()?).to_uppercase();
     if !WAIT.contains(&name.as_str()) {
         return None;
@@ -281,7 +296,8 @@ impl Session for RedisSession {
         // In a transaction the server would only note the question down.
         if self.place.transaction.is_none() {
             let info = reply::text(&self.ask(&["client", "info"])?);
-            let field = |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
+            let field =
+                |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
             self.place.database = format!("db{}", field("db="));
             self.place.user = field("user=").to_owned();
         }
@@ -330,9 +346,9 @@ impl Session for RedisSession {
         }
         let (mut connection, mut ping) = (self.link.connection.clone(), Cmd::new());
         ping.arg("ping");
-        let asked = self.runtime.block_on(async {
-            tokio::time::timeout(work::PATIENCE, connection.send_packed_command(&ping)).await
-        });
+        let asked = self
+            .runtime
+            .block_on(async { tokio::time::timeout(work::PATIENCE, connection.send_packed_command(&ping)).await });
         matches!(asked, Ok(Ok(_)))
     }
 

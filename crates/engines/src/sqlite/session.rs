@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use jaunty_core::engine::{Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Touches, Transaction};
+use jaunty_core::engine::{
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Touches, Transaction,
+};
 use jaunty_core::rows::assemble::Announced;
 use jaunty_core::text::dialect::SQLITE;
 use jaunty_core::text::touched;

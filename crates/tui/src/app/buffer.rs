@@ -10,7 +10,7 @@ use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::{clean, dialect};
 use ratatui::layout::{Position, Rect};
 
-use super::{Answered, App, Question, Summoned};
+use super::{Answered, App, Connection, Question, Summoned};
 
 /// Columns of the margin.
 pub const MARGIN: u16 = 4;
@@ -48,6 +48,8 @@ pub struct Buffer {
     pub top: usize,
     /// The first column on the screen.
     pub left: usize,
+    /// The connection that its statements run on.
+    pub connection: Option<String>,
     /// What was brought back from a crash, as a sentence.
     pub recovered: Option<String>,
     journal: Journal,
@@ -74,7 +76,8 @@ impl Buffer {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let on_disk = read(&path)?;
         let text = on_disk.clone().unwrap_or_default();
-        let mut document = Document::new(&text, &dialect::SQLITE);
+        let extension = path.extension().unwrap_or_default().to_string_lossy();
+        let mut document = Document::new(&text, dialect::by_extension(&extension).unwrap_or(&dialect::SQLITE));
         let journal = Journal::new(journals, &path, text);
         let mut recovered = None;
         match Recovery::find(journals, &path) {
@@ -102,6 +105,7 @@ impl Buffer {
             path,
             top: 0,
             left: 0,
+            connection: None,
             recovered,
             journal,
             on_disk,
@@ -205,7 +209,7 @@ impl Buffer {
     }
 
     /// Waits until everything written is in the journal.
-    pub fn settle(&self) {
+    fn settle(&self) {
         self.journal.sync();
     }
 }
@@ -326,17 +330,23 @@ impl App {
 
     /// Leaves, if nothing would be lost; else asks.
     pub fn ask_to_quit(&mut self) {
-        let unsaved = self.buffer.document.is_unsaved();
+        let buffers = || [&self.buffer].into_iter().chain(&self.shelved);
+        let unsaved: Vec<_> = buffers().filter(|b| b.document.is_unsaved()).map(Buffer::name).collect();
         let mut reasons = Vec::new();
-        if unsaved {
-            reasons.push(format!("{} has unsaved text.", self.buffer.name()));
+        if !unsaved.is_empty() {
+            reasons.push(format!("{} has unsaved text.", unsaved.join(", ")));
         }
-        if self.connection.is_busy() {
-            reasons.push("A statement is running; leaving stops it, and the rows so far are kept.".into());
+        for connection in [&self.connection].into_iter().chain(&self.parked) {
+            let name = connection.name();
+            if connection.is_busy() {
+                reasons
+                    .push(format!("A statement is running on {name}; leaving stops it, and the rows so far are kept."));
+            }
+            if connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
+                reasons.push(format!("A transaction is open on {name}; leaving rolls it back."));
+            }
         }
-        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
-            reasons.push("A transaction is open; leaving rolls it back.".into());
-        }
+        let unsaved = !unsaved.is_empty();
         let answers: &[(char, &'static str, Answered)] = match (reasons.is_empty(), unsaved) {
             (true, _) => return self.leave(),
             (false, true) => &[
@@ -350,10 +360,30 @@ impl App {
 
     pub(super) fn leave(&mut self) {
         self.connection.stop();
+        self.parked.iter().for_each(Connection::stop);
         self.leaving = true;
     }
 
     pub(super) fn drop_text(&mut self) {
         self.buffer.forget();
+        self.shelved.iter_mut().for_each(Buffer::forget);
+    }
+
+    /// Saves the buffers that are not in hand. False if one of them could not be.
+    pub(super) fn save_shelved(&mut self) -> bool {
+        let unsaved = self.shelved.iter_mut().filter(|buffer| buffer.document.is_unsaved());
+        let failed = unsaved.filter_map(|buffer| Some(format!("{}: {}", buffer.name(), buffer.write().err()?))).next();
+        match failed {
+            Some(failed) => {
+                self.tell_wrong(format!("not saved: {failed}"));
+                false
+            }
+            None => true,
+        }
+    }
+
+    /// Waits until everything written is in the journals.
+    pub fn settle(&self) {
+        [&self.buffer].into_iter().chain(&self.shelved).for_each(Buffer::settle);
     }
 }

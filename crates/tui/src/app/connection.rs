@@ -2,18 +2,19 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::SystemTime;
 
-use jaunty_core::connection::{Connections, Profile};
+use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{EngineError, Object, ObjectKind, Place};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::desk::jobs;
+use jaunty_core::run::desk::{Why, jobs};
 use jaunty_core::run::{Desk, Job, Order, Report, Run};
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
 
-use super::summoned::Item;
-use super::{Answered, App, List, Message, Pick, Question, Summoned};
+use super::summoned::{Asked, Item};
+use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
 use crate::words;
 
 /// How the connection stands.
@@ -28,37 +29,47 @@ pub enum Link {
     Open,
     /// It could not be made.
     Failed(EngineError),
+    /// It was there; the sentence says what became of it.
+    Gone(&'static str),
 }
 
-/// The connection in hand.
+/// A connection: the one in hand, or one that is parked.
 pub struct Connection {
-    /// All profiles.
-    pub known: Connections,
-    /// The one in hand.
+    /// Its profile.
     pub profile: Option<Profile>,
     /// How it stands.
     pub link: Link,
     /// Where the session is.
     pub place: Option<Place>,
+    /// Since when a transaction is open.
+    pub transaction_since: Option<SystemTime>,
     desk: Option<Desk>,
-    /// Tells the reports of this connection from those of one that was left.
+    /// Tells the reports of one connection from those of others.
     number: u64,
     runs: HashMap<StatementId, Arc<Run>>,
     busy: bool,
+    /// What it told while it was parked, and a person has to answer.
+    unanswered: Option<Report>,
 }
 
 impl Connection {
-    pub(super) fn none(known: Connections) -> Connection {
+    pub(super) fn none() -> Connection {
         Connection {
-            known,
             profile: None,
             link: Link::None,
             place: None,
+            transaction_since: None,
             desk: None,
             number: 0,
             runs: HashMap::new(),
             busy: false,
+            unanswered: None,
         }
+    }
+
+    /// Its name, for sentences.
+    pub fn name(&self) -> &str {
+        self.profile.as_ref().map_or("no connection", |profile| profile.name.as_str())
     }
 
     /// The last run of a statement.
@@ -78,35 +89,143 @@ impl Connection {
         }
     }
 
+    pub(super) fn ask(&self, order: Order) -> bool {
+        match &self.desk {
+            Some(desk) => {
+                desk.ask(order);
+                true
+            }
+            None => false,
+        }
+    }
+
     fn remember(&mut self, run: Arc<Run>) {
         self.runs.insert(run.id, run);
+    }
+
+    /// Takes in where the session is.
+    fn moved(&mut self, place: Place) {
+        match (place.in_transaction(), self.transaction_since) {
+            (true, None) => self.transaction_since = Some(SystemTime::now()),
+            (false, _) => self.transaction_since = None,
+            _ => {}
+        }
+        self.place = Some(place);
+    }
+
+    /// Takes in what is told, as far as it changes the connection itself.
+    fn take_in(&mut self, report: &Report) {
+        match report {
+            Report::Connected(place, ..) => {
+                self.link = Link::Open;
+                self.moved(place.clone());
+            }
+            Report::NotConnected(error) | Report::WantsSecret(error) => {
+                self.busy = false;
+                self.place = None;
+                self.transaction_since = None;
+                self.link = Link::Failed(error.clone());
+            }
+            Report::Lost { .. } => {
+                self.link = Link::Gone("the connection was lost; the next run connects again");
+                self.place = None;
+                self.transaction_since = None;
+            }
+            Report::LetGo => {
+                self.link = Link::Gone("let go, since it was not used; the next run connects again");
+                self.place = None;
+            }
+            Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
+            Report::Run(run) => {
+                self.busy |= run.end().is_none();
+                self.remember(Arc::clone(run));
+            }
+            Report::Moved(place) => self.moved(place.clone()),
+            Report::Idle { .. } => self.busy = false,
+            Report::NotMoved(_) | Report::Asks(..) | Report::Catalog(_) | Report::Choices(..) => {}
+        }
     }
 }
 
 impl App {
-    /// Opens a connection and leaves the one in hand.
+    /// Runs the buffer in hand on this connection from now on. One that is open already is taken
+    /// up again; the one in hand stays open.
     pub fn connect(&mut self, profile: Profile) {
-        self.connection.stop();
+        self.connect_with(profile, None);
+    }
+
+    /// [`App::connect`], with a secret that a person gave.
+    pub(super) fn connect_with(&mut self, profile: Profile, secret: Option<Secret>) {
         let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == profile.engine) else {
             return self.tell_wrong(format!("there is no engine {}", profile.engine));
         };
-        let number = self.connection.number + 1;
-        let post = Arc::clone(&self.post);
-        let tell = move |report| post(Message::Report(number, report));
-        match Desk::open(engine, profile.clone(), None, self.keeping.clone(), tell) {
-            Ok(desk) => {
-                let known = std::mem::take(&mut self.connection.known);
-                self.connection = Connection {
-                    profile: Some(profile),
-                    link: Link::Opening,
-                    desk: Some(desk),
-                    number,
-                    ..Connection::none(known)
-                };
-                self.rows.forget();
-            }
-            Err(error) => self.tell_wrong(format!("no thread for the connection: {error}")),
+        self.buffer.connection = Some(profile.name.clone());
+        self.buffer.document.set_dialect(engine.dialect());
+        let same = |connection: &Connection| connection.profile.as_ref() == Some(&profile);
+        if same(&self.connection) && !matches!(self.connection.link, Link::Failed(_)) {
+            return;
         }
+        let open = self.parked.iter().position(same).filter(|_| secret.is_none());
+        let next = match open {
+            Some(at) => self.parked.remove(at),
+            None => {
+                self.connections += 1;
+                let (number, post) = (self.connections, Arc::clone(&self.post));
+                let tell = move |report| post(Message::Report(number, report));
+                match Desk::open(engine, profile.clone(), secret, self.keeping.clone(), tell) {
+                    Ok(desk) => Connection {
+                        profile: Some(profile),
+                        link: Link::Opening,
+                        desk: Some(desk),
+                        number,
+                        ..Connection::none()
+                    },
+                    Err(error) => return self.tell_wrong(format!("no thread for the connection: {error}")),
+                }
+            }
+        };
+        let before = std::mem::replace(&mut self.connection, next);
+        if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
+            self.parked.push(before);
+        }
+        self.rows.forget();
+        if let Some(report) = self.connection.unanswered.take() {
+            self.report(self.connection.number, report);
+        }
+    }
+
+    /// Connects the buffer in hand as its statements ran last. False if that is not known.
+    pub(super) fn connect_as_last_time(&mut self) -> bool {
+        let named = self.buffer.connection.clone().or_else(|| {
+            let last = self.keeping.logbook().map(|logbook| logbook.last_connection(&self.buffer.path));
+            last.and_then(Result::ok).flatten()
+        });
+        let profile = named.and_then(|name| self.known.find(&name).cloned());
+        profile.map(|profile| self.connect(profile)).is_some()
+    }
+
+    /// Waits no longer for a connection that is being made.
+    pub(super) fn give_connecting_up(&mut self) {
+        self.connection.desk = None;
+        self.connection.number = 0;
+        self.connection.link = Link::None;
+        self.tell("gave connecting up; choose the connection again to try once more");
+    }
+
+    /// Ends the connection in hand.
+    pub fn let_go(&mut self) {
+        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
+            return self.tell_wrong("a transaction is open; commit it or roll it back first");
+        }
+        if self.connection.desk.is_none() {
+            return self.tell("there is no connection");
+        }
+        let name = self.connection.name().to_owned();
+        self.connection.stop();
+        self.connection = Connection::none();
+        self.buffer.connection = None;
+        self.rows.forget();
+        self.tell(format!("{name} is closed"));
     }
 
     /// Runs the statement at the cursor, or those that are selected.
@@ -171,50 +290,57 @@ impl App {
                 self.told = None;
                 desk.ask(Order::Run(jobs));
             }
-            None if self.connection.known.profiles.is_empty() => {
-                let remedy = "Write one into .jaunty/connections.toml, or start jaunty with a database file.";
-                self.tell_wrong(format!("there is no connection to run it on. {remedy}"));
-            }
             None => self.list_connections(),
         }
     }
 
     pub(super) fn report(&mut self, number: u64, report: Report) {
         if number != self.connection.number {
+            if let Some(parked) = self.parked.iter_mut().find(|connection| connection.number == number) {
+                parked.take_in(&report);
+                if matches!(report, Report::Asks(..) | Report::WantsSecret(_)) {
+                    parked.unanswered = Some(report);
+                }
+            }
             return;
         }
+        let again = matches!(self.connection.link, Link::Open | Link::Failed(_) | Link::Gone(_));
+        self.connection.take_in(&report);
         match report {
-            Report::Connected(place, _) => {
-                let again = matches!(self.connection.link, Link::Open | Link::Failed(_));
-                self.connection.link = Link::Open;
-                self.connection.place = Some(place);
-                if again {
-                    self.tell("connected again");
-                }
+            Report::Connected(..) if again => self.tell("connected again"),
+            Report::WantsSecret(error) => self.ask_for_secret(&error),
+            Report::Lost { transaction: true } => self.tell_wrong(
+                "the connection was lost, and the open transaction with it: nothing of it was kept by the server",
+            ),
+            Report::Lost { transaction: false } => {
+                self.tell_wrong("the connection was lost; the next run connects again")
             }
-            Report::NotConnected(error) => {
-                self.connection.busy = false;
-                self.connection.place = None;
-                self.connection.link = Link::Failed(error);
-            }
-            Report::Remembered(runs) => runs.into_iter().for_each(|run| self.connection.remember(run)),
+            Report::LetGo => self.tell("the connection was let go, since it was not used; the next run connects again"),
             Report::Run(run) => {
-                if run.end().is_none() {
-                    self.connection.busy = true;
-                }
                 for notice in run.notices().iter().filter(|_| run.end().is_some()) {
                     self.tell(format!("{}: {}", notice.severity, clean::clean(&notice.text)));
                 }
-                self.connection.remember(run);
             }
-            Report::Moved(place) => self.connection.place = Some(place),
-            Report::Asks(jobs) => self.ask_before_writing(jobs),
+            Report::NotMoved(error) => {
+                let remedy = error.remedy.as_deref().map(|remedy| format!(" · {remedy}")).unwrap_or_default();
+                self.tell_wrong(format!("{error}{remedy}"));
+            }
+            Report::Asks(jobs, why) => self.ask_first(jobs, why),
             Report::Catalog(objects) => self.list_found_objects(objects),
-            Report::Idle { left_out } => {
-                self.connection.busy = false;
-                self.after_runs(left_out);
-            }
+            Report::Choices(kind, choices) => self.list_choices(kind, choices),
+            Report::Idle { left_out } => self.after_runs(left_out),
+            Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
         }
+    }
+
+    fn ask_for_secret(&mut self, error: &EngineError) {
+        let title = format!("{} · password for {}", clean::clean(&error.message), self.connection.name());
+        self.summoned = Some(Summoned::Prompt(Prompt::hidden(title, Asked::Secret)));
+    }
+
+    pub(super) fn give_secret(&mut self, text: String) {
+        self.connection.link = Link::Opening;
+        self.connection.ask(Order::Secret(Secret::new(text)));
     }
 
     /// After several statements: says where it ended if it did not get to the end.
@@ -234,36 +360,28 @@ impl App {
         }
     }
 
-    fn ask_before_writing(&mut self, jobs: Vec<Job>) {
+    fn ask_first(&mut self, jobs: Vec<Job>, why: Why) {
         let Some(job) = jobs.first() else { return };
-        let name = self.connection.profile.as_ref().map_or("", |p| p.name.as_str());
-        let line = job.statement.lines().next().unwrap_or_default();
-        let text = format!("{name} asks before anything that writes: {}", clean::fit(line, 60).text);
-        let answers = &[('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
-        self.summoned = Some(Summoned::Question(Question { jobs, ..Question::new(text, answers) }));
-    }
-
-    /// Lists the profiles.
-    pub fn list_connections(&mut self) {
-        let profiles = &self.connection.known.profiles;
-        let items = profiles.iter().enumerate().map(|(index, profile)| Item {
-            label: clean::clean(&profile.name).into_owned(),
-            key: profile.guard.word().to_owned(),
-            help: format!("{}  {}", profile.engine, clean::clean(profile.note.as_deref().unwrap_or_default())),
-            pick: Pick::Connection(index),
-        });
-        let items: Vec<_> = items.collect();
-        if items.is_empty() {
-            return self.tell("no connections file names a connection");
+        let name = self.connection.name();
+        let (text, mut about) = match why {
+            Why::TransactionLost => (
+                format!("The connection of {name} was lost with a transaction open: nothing of it was kept."),
+                vec!["What runs now runs on a new connection, outside that transaction.".to_owned()],
+            ),
+            Why::Writes(effect) => (format!("{name} asks before anything that writes"), words::effect(effect)),
+        };
+        about.extend(job.statement.lines().take(4).map(|line| format!("  {}", clean::clean(line))));
+        if job.statement.lines().count() > 4 {
+            about.push("  …".to_owned());
         }
-        self.summoned = Some(Summoned::List(List::new("connections", items)));
+        let answers = &[('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
+        self.summoned = Some(Summoned::Question(Question { jobs, about, ..Question::new(text, answers) }));
     }
 
     /// Asks for what the database holds.
     pub fn list_objects(&mut self) {
-        match &self.connection.desk {
-            Some(desk) => desk.ask(Order::Catalog),
-            None => self.list_connections(),
+        if !self.connection.ask(Order::Catalog) {
+            self.list_connections();
         }
     }
 
@@ -272,16 +390,22 @@ impl App {
             Ok(objects) => objects,
             Err(error) => return self.tell_wrong(format!("the tables cannot be listed: {error}")),
         };
-        let shown = objects.into_iter().filter(|o| matches!(o.kind, ObjectKind::Table | ObjectKind::View));
+        let here = self.connection.place.as_ref().map(|place| place.schema.clone()).unwrap_or_default();
+        let shown = objects.into_iter().filter(|o| {
+            !matches!(o.kind, ObjectKind::Index | ObjectKind::Trigger | ObjectKind::Sequence | ObjectKind::Function)
+        });
         let items = shown.map(|object| Item {
-            label: clean::clean(&object.name).into_owned(),
+            label: match object.schema == here || object.schema.is_empty() {
+                true => clean::clean(&object.name).into_owned(),
+                false => clean::clean(&format!("{}.{}", object.schema, object.name)).into_owned(),
+            },
             key: object.kind.word().to_owned(),
             help: object.columns.iter().map(|c| clean::clean(&c.name).into_owned()).collect::<Vec<_>>().join(", "),
             pick: Pick::Object { schema: object.schema, name: object.name },
         });
         let items: Vec<_> = items.collect();
         if items.is_empty() {
-            return self.tell("the database holds no tables and no views");
+            return self.tell("the database holds nothing with rows");
         }
         self.summoned = Some(Summoned::List(List::new("tables", items)));
     }
@@ -289,14 +413,12 @@ impl App {
     /// Puts a statement that shows an object's rows at the end of the buffer, and runs it. One that
     /// stands there already is used again.
     pub(super) fn look_at_object(&mut self, schema: &str, name: &str) {
-        let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
-        let plain = !name.is_empty()
-            && name.bytes().all(|b| b.is_ascii_lowercase() || b == b'_' || b.is_ascii_digit())
-            && !name.starts_with(|c: char| c.is_ascii_digit())
-            && !self.buffer.document.outline().dialect().is_keyword(name);
-        let table = if plain { name.to_owned() } else { quoted(name) };
-        let table = if schema == "main" { table } else { format!("{}.{table}", quoted(schema)) };
-        let statement = format!("select * from {table}");
+        let profile = self.connection.profile.as_ref();
+        let engine = profile.and_then(|p| self.engines.iter().find(|engine| engine.name() == p.engine));
+        let Some(engine) = engine else { return };
+        let here = self.connection.place.as_ref().map_or("", |place| place.schema.as_str());
+        let statement = engine.look_at(schema, name, here);
+        let end = if engine.dialect().lines { "" } else { ";" };
         let id = StatementId::of(&statement);
         let document = &mut self.buffer.document;
         let there = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == id);
@@ -311,7 +433,8 @@ impl App {
                     trimmed if trimmed.len() < text.len() => "\n",
                     _ => "\n\n",
                 };
-                let semicolon = document.outline().statements().last().is_some_and(|s| s.end == s.body_end);
+                let last = document.outline().statements().last();
+                let semicolon = !end.is_empty() && last.is_some_and(|s| s.end == s.body_end);
                 if semicolon {
                     // The one before was the last and needed none.
                     let end = document.outline().statements().last().map_or(0, |s| s.body_end);
@@ -319,7 +442,7 @@ impl App {
                     document.insert(";");
                     document.go(Motion::Bottom, false);
                 }
-                document.insert(&format!("{gap}{statement};\n"));
+                document.insert(&format!("{gap}{statement}{end}\n"));
                 document.go(Motion::PreviousStatement, false);
             }
         }

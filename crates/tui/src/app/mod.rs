@@ -4,11 +4,14 @@
 //! never waits; what takes time is asked of other threads, whose answers are messages again.
 //! `view` draws the state and changes nothing.
 //!
-//! The parts: `buffer` is the text in hand, `connection` where it runs, `rows` the result pane,
-//! `summoned` what lies over the screen.
+//! The parts: `buffer` is the text in hand, `connection` where it runs, `places` going to another
+//! database or buffer, `rows` the result pane, `summoned` what lies over the screen, `form` a profile
+//! that is being written.
 
 mod buffer;
 mod connection;
+mod form;
+mod places;
 mod rows;
 mod summoned;
 
@@ -17,14 +20,16 @@ use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use crossterm::event::{Event, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Profile};
-use jaunty_core::engine::Engine;
+use jaunty_core::engine::{Engine, EngineError};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report};
 use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
+pub use form::{Field, Form, PASSWORD, Tried};
 pub use rows::{HEAD, Rows, Shows};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 
@@ -44,6 +49,10 @@ pub enum Message {
     Report(u64, Report),
     /// Rows that were asked for.
     Rows(Answer),
+    /// Databases that lie near.
+    Nearby(Vec<Found>),
+    /// How it went to try the profile in the form with this number.
+    Tried(u64, Result<Tried, EngineError>),
 }
 
 /// Where messages go.
@@ -88,6 +97,15 @@ pub struct App {
     pub buffer: Buffer,
     /// Where it runs.
     pub connection: Connection,
+    /// Other connections that are open.
+    pub parked: Vec<Connection>,
+    /// Other buffers that are open.
+    pub shelved: Vec<Buffer>,
+    /// All profiles.
+    pub known: Connections,
+    /// Databases that lie near, and no file names.
+    pub nearby: Vec<Found>,
+    profiles_from: Option<String>,
     /// The result pane.
     pub rows: Rows,
     /// What lies over the screen.
@@ -109,9 +127,12 @@ pub struct App {
     screen: Rect,
     dragging: Option<Dragging>,
     engines: &'static [&'static dyn Engine],
+    folders: Folders,
     keeping: Keeping,
     post: Post,
     pager: Pager,
+    /// How many connections there have been: each has a number of its own.
+    connections: u64,
 }
 
 /// What a hand is dragging.
@@ -130,7 +151,12 @@ impl App {
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
         let mut app = App {
             buffer: Buffer::open(&buffer, &folders.journals())?,
-            connection: Connection::none(connections),
+            connection: Connection::none(),
+            parked: Vec::new(),
+            shelved: Vec::new(),
+            known: connections,
+            nearby: Vec::new(),
+            profiles_from: settings.profiles_from.clone(),
             rows: Rows::default(),
             summoned: None,
             told: None,
@@ -143,14 +169,17 @@ impl App {
             screen: Rect::new(0, 0, 80, 24),
             dragging: None,
             engines,
+            folders,
             keeping,
             post,
             pager,
+            connections: 0,
         };
         app.tell_of_the_start(&settings);
         match profile {
             Some(profile) => app.connect(profile),
-            None if app.connection.known.profiles.is_empty() => {}
+            None if app.connect_as_last_time() => {}
+            None if app.known.profiles.is_empty() => {}
             None => app.list_connections(),
         }
         app.follow();
@@ -158,7 +187,7 @@ impl App {
     }
 
     fn tell_of_the_start(&mut self, settings: &Settings) {
-        let problems = self.connection.known.problems.iter().map(ToString::to_string);
+        let problems = self.known.problems.iter().map(ToString::to_string);
         let all: Vec<_> = problems
             .chain(settings.problems.iter().cloned())
             .chain(self.keeping.trouble().map(str::to_owned))
@@ -204,8 +233,12 @@ impl App {
 
     /// How long the screen stays as it is when nothing happens.
     pub fn rests_for(&self) -> Duration {
-        if self.connection.is_busy() {
+        let trying = matches!(&self.summoned, Some(Summoned::Form(form)) if form.trying.is_some());
+        if self.connection.is_busy() || trying || matches!(self.connection.link, Link::Opening) {
             Duration::from_millis(100)
+        } else if self.connection.transaction_since.is_some() {
+            // Its age is in sight.
+            Duration::from_secs(1)
         } else if self.told.is_some() {
             TOLD_FOR
         } else {
@@ -233,6 +266,8 @@ impl App {
             Message::Input(event) => self.input(event),
             Message::Report(number, report) => self.report(number, report),
             Message::Rows(answer) => self.answered(answer),
+            Message::Nearby(found) => self.found_nearby(found),
+            Message::Tried(number, outcome) => self.tried(number, outcome),
         }
         self.buffer.journal_edits();
         self.follow();
@@ -256,7 +291,7 @@ impl App {
                 self.key(Key::of(&key));
             }
             Event::Paste(text) => match &mut self.summoned {
-                Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default()),
+                Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default().trim()),
                 None => {
                     self.panes.focus = Scope::Buffer;
                     self.buffer.document.insert(&text);
@@ -363,6 +398,8 @@ impl App {
     pub fn back(&mut self) {
         if self.connection.is_busy() {
             self.connection.stop();
+        } else if matches!(self.connection.link, Link::Opening) {
+            self.give_connecting_up();
         } else if self.buffer.document.selection().is_some() {
             self.buffer.document.unselect();
         } else {

@@ -336,13 +336,13 @@ impl App {
     /// Asks for a row number.
     pub fn ask_for_row(&mut self) {
         let title = format!("row, 1 to {}", words::number(self.rows.total().max(1)));
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Row)));
+        self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Row)));
     }
 
     /// Asks for a line number.
     pub fn ask_for_line(&mut self) {
         let title = format!("line, 1 to {}", words::number(self.buffer.document.rope().len_lines() as u64));
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Line)));
+        self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Line)));
     }
 
     pub(super) fn go_to_row_number(&mut self, text: &str) {

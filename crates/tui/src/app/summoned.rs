@@ -1,12 +1,16 @@
 //! What lies over the screen until it is answered: a list to choose from, a question, a prompt, the help.
 
+use std::path::PathBuf;
+
+use jaunty_core::connection::Profile;
+use jaunty_core::engine::{Switch, SwitchKind};
 use jaunty_core::run::Job;
 use jaunty_core::text::document::Motion;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
 
-use super::App;
+use super::{App, Form};
 use crate::action::{ACTIONS, Action, Scope};
 use crate::keys::Key;
 
@@ -21,6 +25,8 @@ pub enum Summoned {
     Prompt(Prompt),
     /// A question to answer with one key.
     Question(Question),
+    /// A profile that is being written.
+    Form(Box<Form>),
 }
 
 /// A list to choose from.
@@ -56,8 +62,16 @@ pub struct Item {
 pub enum Pick {
     /// Do this.
     Action(&'static Action),
-    /// Use the profile with this index.
-    Connection(usize),
+    /// Use this profile.
+    Connection(Box<Profile>),
+    /// Write a new profile.
+    NewConnection,
+    /// Write a new profile for the engine with this name.
+    NewWith(&'static str),
+    /// Go there.
+    Switch(Switch),
+    /// Take up this buffer.
+    Buffer(PathBuf),
     /// Look at this table or view.
     Object {
         /// Its schema.
@@ -94,6 +108,17 @@ impl List {
         self.chosen = 0;
     }
 
+    /// Takes other items; what was typed and what is chosen stay.
+    pub(super) fn renew(&mut self, items: Vec<Item>) {
+        let chosen = self.chosen;
+        self.items = items;
+        self.search();
+        if self.query.is_empty() {
+            self.found = (0..self.items.len()).collect();
+        }
+        self.chosen = chosen.min(self.found.len().saturating_sub(1));
+    }
+
     /// Moves the choice.
     pub(super) fn choose_by(&mut self, by: isize) {
         self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
@@ -111,6 +136,8 @@ pub struct Prompt {
     pub title: String,
     /// What was typed.
     pub text: String,
+    /// Whether what is typed must not be seen.
+    pub hidden: bool,
     asked: Asked,
 }
 
@@ -119,11 +146,18 @@ pub struct Prompt {
 pub(super) enum Asked {
     Row,
     Line,
+    Secret,
+    Url,
+    Switch(SwitchKind),
 }
 
 impl Prompt {
     pub(super) fn new(title: String, asked: Asked) -> Prompt {
-        Prompt { title, text: String::new(), asked }
+        Prompt { title, text: String::new(), hidden: false, asked }
+    }
+
+    pub(super) fn hidden(title: String, asked: Asked) -> Prompt {
+        Prompt { hidden: true, ..Prompt::new(title, asked) }
     }
 }
 
@@ -132,10 +166,14 @@ impl Prompt {
 pub struct Question {
     /// The question.
     pub text: String,
+    /// Lines about it.
+    pub about: Vec<String>,
     /// Its answers: a key, a line about it, and what it means.
     pub answers: Vec<(char, &'static str, Answered)>,
     /// What the question is about, where it is about statements.
     pub(super) jobs: Vec<Job>,
+    /// What the question is about, where it is about a profile.
+    pub(super) profile: Option<Profile>,
 }
 
 /// What an answer means.
@@ -153,13 +191,15 @@ pub enum Answered {
     SaveBeside,
     /// Run the statements.
     Run,
+    /// Take the profile out of its file.
+    Remove,
     /// Do nothing.
     Nothing,
 }
 
 impl Question {
     pub(super) fn new(text: String, answers: &[(char, &'static str, Answered)]) -> Question {
-        Question { text, answers: answers.to_vec(), jobs: Vec::new() }
+        Question { text, about: Vec::new(), answers: answers.to_vec(), jobs: Vec::new(), profile: None }
     }
 }
 
@@ -172,6 +212,7 @@ impl Summoned {
                 list.search();
             }
             Summoned::Prompt(prompt) => prompt.text.push_str(text),
+            Summoned::Form(form) => form.type_text(text),
             Summoned::Help(_) | Summoned::Question(_) => {}
         }
     }
@@ -185,6 +226,7 @@ impl Summoned {
             Summoned::Prompt(prompt) => {
                 prompt.text.pop();
             }
+            Summoned::Form(form) => form.rub_out(),
             Summoned::Help(_) | Summoned::Question(_) => {}
         }
     }
@@ -193,6 +235,7 @@ impl Summoned {
         match self {
             Summoned::List(list) => list.choose_by(by),
             Summoned::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
+            Summoned::Form(form) => form.move_by(by),
             Summoned::Prompt(_) | Summoned::Question(_) => {}
         }
     }
@@ -227,6 +270,17 @@ impl App {
             }
             return;
         }
+        if matches!(summoned, Summoned::Form(_)) && self.key_to_form(&name) {
+            return;
+        }
+        let Some(summoned) = &mut self.summoned else { return };
+        if let Summoned::List(list) = summoned
+            && let Some(Pick::Connection(profile)) = list.picked()
+            && self.key_to_profile(&name, &profile)
+        {
+            return;
+        }
+        let Some(summoned) = &mut self.summoned else { return };
         match name.as_str() {
             // The key that summoned it sends it away again.
             "esc" | "f2" | "ctrl-l" | "ctrl-q" => self.summoned = None,
@@ -249,18 +303,22 @@ impl App {
         match self.summoned.take() {
             Some(Summoned::List(list)) => match list.picked() {
                 Some(Pick::Action(action)) => (action.act)(self),
-                Some(Pick::Connection(index)) => {
-                    if let Some(profile) = self.connection.known.profiles.get(index).cloned() {
-                        self.connect(profile);
-                    }
-                }
+                Some(Pick::Connection(profile)) => self.connect(*profile),
+                Some(Pick::NewConnection) => self.ask_for_url(),
+                Some(Pick::NewWith(engine)) => self.new_profile(engine),
+                Some(Pick::Switch(to)) => self.switch(to),
+                Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 None => {}
             },
             Some(Summoned::Prompt(prompt)) => match prompt.asked {
                 Asked::Row => self.go_to_row_number(prompt.text.trim()),
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
+                Asked::Secret => self.give_secret(prompt.text),
+                Asked::Url => self.begin_profile(&prompt.text),
+                Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
             },
+            Some(form @ Summoned::Form(_)) => self.summoned = Some(form),
             Some(Summoned::Help(_) | Summoned::Question(_)) | None => {}
         }
     }
@@ -284,7 +342,7 @@ impl App {
             Answered::SaveAndLeave => {
                 if self.buffer.changed_outside() {
                     self.save();
-                } else if self.save_anyway() {
+                } else if self.save_anyway() && self.save_shelved() {
                     self.leave();
                 }
             }
@@ -302,6 +360,11 @@ impl App {
                     first.confirmed = true;
                 }
                 self.order(jobs);
+            }
+            Answered::Remove => {
+                if let Some(profile) = question.profile {
+                    self.remove_profile(&profile);
+                }
             }
             Answered::Nothing => {}
         }

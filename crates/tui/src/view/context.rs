@@ -1,7 +1,10 @@
 //! The line at the top: on which connection, engine, database and schema, as whom, under which
 //! guard, in a transaction or not; and which buffer.
 
+use std::time::SystemTime;
+
 use jaunty_core::connection::Guard;
+use jaunty_core::engine::Transaction;
 use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -9,6 +12,7 @@ use ratatui::layout::Rect;
 use crate::app::{App, Link};
 use crate::paint::{fill, put, put_cut};
 use crate::theme::Role;
+use crate::words;
 
 /// The guard as it stands on the screen: by word and by shape, not by colour alone.
 pub fn guard_mark(guard: Guard) -> &'static str {
@@ -16,6 +20,15 @@ pub fn guard_mark(guard: Guard) -> &'static str {
         Guard::Open => "open",
         Guard::Ask => " ?? ASKS FIRST ?? ",
         Guard::ReadOnly => " ## READ-ONLY ## ",
+    }
+}
+
+/// The open transaction, with its age.
+fn transaction_mark(transaction: Transaction, since: Option<SystemTime>, now: SystemTime) -> String {
+    let age = since.and_then(|since| now.duration_since(since).ok()).unwrap_or_default();
+    match transaction {
+        Transaction::Open => format!("[transaction open {}]", words::age(age)),
+        Transaction::Failed => format!("[TRANSACTION FAILED, {}: roll it back]", words::age(age)),
     }
 }
 
@@ -46,16 +59,21 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
                 }
                 (Link::Failed(error), _) => {
                     let wrong = edge.patch(app.theme.style(Role::Failed));
-                    put_cut(cells, x, area.y, end, &format!("not connected: {error}"), wrong);
+                    let step = error.step.map_or(String::new(), |step| format!("failed at {}: ", step.word()));
+                    put_cut(cells, x, area.y, end, &format!("not connected · {step}{error}"), wrong);
                 }
                 (_, Some(place)) => {
-                    if place.in_transaction() {
-                        let open = edge.patch(app.theme.style(Role::Running));
-                        x = put_cut(cells, x, area.y, end, "[transaction open]", open) + 2;
+                    if let Some(transaction) = place.transaction {
+                        let role = if transaction == Transaction::Failed { Role::Failed } else { Role::Running };
+                        let text = transaction_mark(transaction, connection.transaction_since, app.now);
+                        x = put_cut(cells, x, area.y, end, &text, edge.patch(app.theme.style(role))) + 2;
                     }
                     let parts = [&place.server, &place.database, &place.schema, &place.user];
                     let parts: Vec<_> = parts.into_iter().filter(|part| !part.is_empty()).map(String::as_str).collect();
                     put_cut(cells, x, area.y, end, &parts.join(" · "), edge);
+                }
+                (Link::Gone(what), None) => {
+                    put_cut(cells, x, area.y, end, what, faint);
                 }
                 (_, None) => {}
             }

@@ -3,6 +3,7 @@
 
 pub mod buffer;
 pub mod context;
+pub mod form;
 pub mod hints;
 pub mod rows;
 pub mod summoned;

@@ -16,7 +16,8 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Summoned::List(list)) => (list.items.len() as u16 + 1).min(screen.height * 3 / 5).max(2),
         Some(Summoned::Help(_)) => screen.height.saturating_sub(2),
         Some(Summoned::Prompt(_)) => 1,
-        Some(Summoned::Question(question)) => question.answers.len() as u16 + 2,
+        Some(Summoned::Question(question)) => (question.answers.len() + question.about.len()) as u16 + 2,
+        Some(Summoned::Form(form)) => super::form::rows(form),
         None => 0,
     };
     let rows = rows.min(screen.height.saturating_sub(1));
@@ -38,10 +39,11 @@ pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buf
         Summoned::Help(top) => draw_help(app, *top, area, ground, cells),
         Summoned::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
         Summoned::Question(question) => draw_question(app, question, area, ground, cells),
+        Summoned::Form(form) => super::form::draw(app, form, area, ground, cells),
     }
 }
 
-fn heading(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> u16 {
+pub(super) fn heading(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> u16 {
     put(cells, area.x + 1, area.y, area.right(), text, ground.patch(app.theme.style(Role::Accent)))
 }
 
@@ -49,7 +51,16 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
     let faint = ground.patch(app.theme.style(Role::Faint));
     let found = format!("{} of {} {}", list.found.len(), list.items.len(), list.title);
     heading(app, &found, area, ground, cells);
-    put_right(cells, area.x + 30, area.y, area.right() - 1, "type to narrow · enter takes it · esc leaves", faint);
+    let hint = match list.title {
+        "connections" => "enter connects · ctrl-e edits · ctrl-y copies · ctrl-x removes · alt-up and alt-down move it",
+        _ => "type to narrow · enter takes it · esc leaves",
+    };
+    // The drawer lies over the line where things are told.
+    let (hint, style) = match &app.told {
+        Some(told) if told.wrong => (told.text.as_str(), ground.patch(app.theme.style(Role::Failed))),
+        _ => (hint, faint),
+    };
+    put_right(cells, area.x + 26, area.y, area.right() - 1, hint, style);
     let labels = list.items.iter().map(|item| clean::width(&item.label)).max().unwrap_or(0).min(40) as u16;
     let keys = list.items.iter().map(|item| clean::width(&item.key)).max().unwrap_or(0).min(14) as u16;
     let first = first_shown(list, area);
@@ -79,16 +90,32 @@ fn input(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -
 }
 
 fn draw_prompt(app: &App, prompt: &Prompt, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
-    heading(app, &format!("go to {}", prompt.title), area, ground, cells);
+    match &app.told {
+        Some(told) if told.wrong => {
+            let wrong = ground.patch(app.theme.style(Role::Failed));
+            put_cut(cells, area.x + 1, area.y, area.right() - 1, &told.text, wrong);
+        }
+        _ => {
+            heading(app, &prompt.title, area, ground, cells);
+        }
+    }
+    if prompt.hidden {
+        return input(app, &"•".repeat(prompt.text.chars().count()), area, ground, cells);
+    }
     input(app, &prompt.text, area, ground, cells)
 }
 
 fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let strong = ground.patch(app.theme.style(Role::Accent));
     put_cut(cells, area.x + 1, area.y, area.right() - 1, &question.text, strong);
+    for (line, y) in question.about.iter().zip(area.y + 1..area.bottom()) {
+        let style = if line.starts_with("!!") { ground.patch(app.theme.style(Role::Guard)) } else { ground };
+        put_cut(cells, area.x + 1, y, area.right() - 1, line, style);
+    }
+    let below = area.y + 1 + question.about.len() as u16;
     let stay = ("esc".to_owned(), "stay here");
     let answers = question.answers.iter().map(|(key, text, _)| (key.to_string(), *text)).chain([stay]);
-    for ((key, text), y) in answers.zip(area.y + 1..area.bottom()) {
+    for ((key, text), y) in answers.zip(below..area.bottom()) {
         put(cells, area.x + 3, y, area.right(), &key, strong);
         put_cut(cells, area.x + 8, y, area.right(), text, ground);
     }

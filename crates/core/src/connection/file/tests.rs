@@ -59,10 +59,7 @@ fn every_mistake_names_file_line_and_remedy() {
             "[a]\nengine = \"quay\"\npath = \"x\"\npth = \"y\"\n",
             "line 4: [a] has a key 'pth' that quay does not know. Did you mean path?",
         ),
-        (
-            "[a]\nengine = \"quay\"\npath = [1]\n",
-            "line 3: path of [a] is not text. Write path = \"…\".",
-        ),
+        ("[a]\nengine = \"quay\"\npath = [1]\n", "line 3: path of [a] is not text. Write path = \"…\"."),
         (
             "[a]\nengine = \"quay\"\npath = \"x\"\nguard = \"careful\"\n",
             "line 4: there is no guard \"careful\". Use one of: open, ask, read-only.",

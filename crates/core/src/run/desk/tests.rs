@@ -50,7 +50,11 @@ impl Session for Moored {
         Abilities { cancel: true, ..Abilities::default() }
     }
     fn place(&mut self) -> Result<Place, EngineError> {
-        Ok(Place { server: "pier 1".into(), transaction: self.transaction.then_some(crate::engine::Transaction::Open), ..Place::default() })
+        Ok(Place {
+            server: "pier 1".into(),
+            transaction: self.transaction.then_some(crate::engine::Transaction::Open),
+            ..Place::default()
+        })
     }
     fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
         Ok(if statement.starts_with("write") { Effect::Writes(Default::default()) } else { Effect::Reads })
@@ -104,7 +108,9 @@ fn in_words(report: &Report) -> String {
         Report::NotMoved(error) => format!("not moved: {error}"),
         Report::Choices(kind, choices) => format!("{} {choices:?}", kind.word()),
         Report::Asks(jobs, Why::Writes(_)) => format!("asks about {}", jobs[0].statement),
-        Report::Asks(jobs, Why::TransactionLost) => format!("asks about {} after a lost transaction", jobs[0].statement),
+        Report::Asks(jobs, Why::TransactionLost) => {
+            format!("asks about {} after a lost transaction", jobs[0].statement)
+        }
         Report::Catalog(Ok(objects)) => format!("catalog of {}", objects.len()),
         Report::Catalog(Err(error)) => format!("no catalog: {error}"),
         Report::Idle { left_out } => format!("idle, {left_out} left out"),
@@ -204,12 +210,7 @@ fn a_lost_connection_is_made_anew_and_said() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.asks(&["lose", "a"]).tells(&[
-        "lose running",
-        "lose cut short",
-        "lost, transaction true",
-        "idle, 1 left out",
-    ]);
+    watch.asks(&["lose", "a"]).tells(&["lose running", "lose cut short", "lost, transaction true", "idle, 1 left out"]);
     watch.asks(&["a"]).tells(&["asks about a after a lost transaction", "idle, 0 left out"]);
     watch.asks(&["a"]).tells(&["connected to pier 1", "a running", "a done", "idle, 0 left out"]);
 }

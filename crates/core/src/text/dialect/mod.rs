@@ -22,6 +22,11 @@ pub fn by_name(name: &str) -> Option<&'static Dialect> {
     DIALECTS.iter().copied().find(|d| d.name.eq_ignore_ascii_case(name))
 }
 
+/// The dialect that files with this ending are in, as far as the ending tells.
+pub fn by_extension(extension: &str) -> Option<&'static Dialect> {
+    DIALECTS.iter().copied().find(|d| d.extension.eq_ignore_ascii_case(extension))
+}
+
 /// One language, as the lexer and the splitter see it.
 #[derive(Debug)]
 pub struct Dialect {

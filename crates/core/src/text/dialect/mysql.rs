@@ -52,13 +52,23 @@ pub static MYSQL: Dialect = Dialect {
             continues_in: &["GRANT", "ALTER", "CREATE", "SET"],
             ..starter("WITH", Kind::Query, Role::With)
         },
-        Starter { continues_after: &["BEFORE", "AFTER", "GRANT", "REVOKE"], ..starter("INSERT", Kind::Change, Role::Filled) },
-        Starter { continues_after: &["OR", "DUPLICATE"], continues_in: &["LOAD"], ..starter("REPLACE", Kind::Change, Role::Filled) },
+        Starter {
+            continues_after: &["BEFORE", "AFTER", "GRANT", "REVOKE"],
+            ..starter("INSERT", Kind::Change, Role::Filled)
+        },
+        Starter {
+            continues_after: &["OR", "DUPLICATE"],
+            continues_in: &["LOAD"],
+            ..starter("REPLACE", Kind::Change, Role::Filled)
+        },
         Starter {
             continues_after: &["ON", "KEY", "BEFORE", "AFTER", "FOR", "GRANT", "REVOKE"],
             ..starter("UPDATE", Kind::Change, Role::Change)
         },
-        Starter { continues_after: &["ON", "BEFORE", "AFTER", "GRANT", "REVOKE"], ..starter("DELETE", Kind::Change, Role::Change) },
+        Starter {
+            continues_after: &["ON", "BEFORE", "AFTER", "GRANT", "REVOKE"],
+            ..starter("DELETE", Kind::Change, Role::Change)
+        },
         Starter {
             continues_after: &["SHOW", "GRANT", "REVOKE"],
             breaks_bodies: true,
@@ -72,8 +82,20 @@ pub static MYSQL: Dialect = Dialect {
         },
         Starter {
             then: Then::Words(&[
-                "DATABASE", "EVENT", "FUNCTION", "PROCEDURE", "ROLE", "SCHEMA", "SEQUENCE", "SERVER", "TABLE", "TABLES",
-                "TEMPORARY", "TRIGGER", "USER", "VIEW",
+                "DATABASE",
+                "EVENT",
+                "FUNCTION",
+                "PROCEDURE",
+                "ROLE",
+                "SCHEMA",
+                "SEQUENCE",
+                "SERVER",
+                "TABLE",
+                "TABLES",
+                "TEMPORARY",
+                "TRIGGER",
+                "USER",
+                "VIEW",
             ]),
             breaks_bodies: true,
             ..starter("DROP", Kind::Definition, Role::Plain)

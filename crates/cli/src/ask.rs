@@ -1,0 +1,39 @@
+//! Asking a person for a password at the terminal, without a screen.
+
+use std::io::{self, Write};
+
+use crossterm::event::{Event, KeyCode, KeyEventKind, KeyModifiers, read};
+use crossterm::terminal::{disable_raw_mode, enable_raw_mode};
+use jaunty_core::connection::Secret;
+use zeroize::Zeroizing;
+
+/// Asks for a password; what is typed is not shown.
+pub fn password(prompt: &str) -> io::Result<Secret> {
+    eprint!("{prompt}");
+    io::stderr().flush()?;
+    enable_raw_mode()?;
+    let typed = type_in();
+    disable_raw_mode()?;
+    eprintln!();
+    typed.map(|text| Secret::new(text.to_string()))
+}
+
+fn type_in() -> io::Result<Zeroizing<String>> {
+    let mut text = Zeroizing::new(String::new());
+    loop {
+        let Event::Key(key) = read()? else { continue };
+        if key.kind == KeyEventKind::Release {
+            continue;
+        }
+        match key.code {
+            KeyCode::Enter => return Ok(text),
+            KeyCode::Esc => return Err(io::Error::new(io::ErrorKind::Interrupted, "no password was given")),
+            KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => {
+                return Err(io::Error::new(io::ErrorKind::Interrupted, "no password was given"));
+            }
+            KeyCode::Backspace => drop(text.pop()),
+            KeyCode::Char(c) => text.push(c),
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,207 @@
+//! Databases that lie near: profiles that nobody wrote into a connections file, offered with where
+//! they come from, and never opened unasked.
+//!
+//! They come from URLs in the environment and in `.env` files, from the services of `compose.yaml`,
+//! from database files in the working folder, from the files of servers' own clients, and from a
+//! command of the user's own.
+
+mod compose;
+
+use std::fs::File;
+use std::io::Read;
+use std::net::{TcpStream, ToSocketAddrs};
+use std::path::Path;
+use std::process::Command;
+use std::time::Duration;
+
+use super::{Connections, Profile, Setting, parse, url};
+use crate::engine::Engine;
+
+/// How long is waited for a server to take a connection.
+const PROBE: Duration = Duration::from_millis(300);
+
+/// How many files of a folder are looked at.
+const MOST_FILES: usize = 500;
+
+/// A profile that was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// The profile. A password that was found with it is in it, and in memory only.
+    pub profile: Profile,
+    /// Where it comes from, as `.env, DATABASE_URL`.
+    pub from: String,
+    /// Whether something answers there; nothing is sent to find out.
+    pub answers: bool,
+}
+
+/// Looks around. `variables` is the environment, `command` prints profiles as a connections file
+/// or as JSON of the same shape.
+pub fn look(
+    folder: &Path,
+    variables: impl Iterator<Item = (String, String)>,
+    command: Option<&str>,
+    engines: &[&dyn Engine],
+) -> Vec<Found> {
+    let mut found = Vec::new();
+    let mut add = |profile: Profile, from: String| {
+        let same = |other: &Found| other.profile.settings == profile.settings && other.profile.engine == profile.engine;
+        if !found.iter().any(same) {
+            found.push(Found { profile, from, answers: false });
+        }
+    };
+    for (name, value) in variables {
+        if let Some(profile) = of_variable(&name, &value, engines) {
+            add(profile, format!("environment, {name}"));
+        }
+    }
+    // From the working folder up to the project's root.
+    for folder in folder.ancestors() {
+        for file in [".env", ".env.local"] {
+            let text = std::fs::read_to_string(folder.join(file)).unwrap_or_default();
+            for (name, value) in dotenv(&text) {
+                if let Some(profile) = of_variable(&name, &value, engines) {
+                    add(profile, format!("{file}, {name}"));
+                }
+            }
+        }
+        for file in ["compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml"] {
+            if let Ok(text) = std::fs::read_to_string(folder.join(file)) {
+                for profile in compose::services(&text, engines) {
+                    let from = format!("{file}, {}", profile.name);
+                    add(profile, from);
+                }
+            }
+        }
+        if folder.join(".git").exists() || folder.join(".jaunty").exists() {
+            break;
+        }
+    }
+    for (path, engine) in database_files(folder, engines) {
+        let name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let from = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        add(Profile::new(name, engine.name()).with("path", path.to_string_lossy()), from);
+    }
+    for engine in engines {
+        for (profile, from) in engine.profiles_on_file() {
+            add(profile, from);
+        }
+    }
+    for profile in command.map(|command| printed(command, folder, engines)).unwrap_or_default() {
+        add(profile, "profiles_from".to_owned());
+    }
+    found
+}
+
+/// Whether something answers where a profile leads: a file is there, a server takes a connection.
+pub fn answers(profile: &Profile, engines: &[&dyn Engine]) -> bool {
+    if let Some(path) = profile.path("path") {
+        return path.exists();
+    }
+    let host = profile.text("host").unwrap_or("127.0.0.1");
+    if host.starts_with('/') {
+        return Path::new(host).exists();
+    }
+    let engine = engines.iter().find(|engine| engine.name() == profile.engine);
+    let usual = engine.and_then(|engine| engine.keys().iter().find(|key| key.name == "port")).map(|key| key.usual);
+    let port = profile.number("port").or_else(|| usual?.parse().ok()).and_then(|port| u16::try_from(port).ok());
+    let Some(port) = port else { return false };
+    let addresses = (host, port).to_socket_addrs();
+    addresses.into_iter().flatten().any(|address| TcpStream::connect_timeout(&address, PROBE).is_ok())
+}
+
+/// The profile of a variable that holds a URL and is named like one.
+fn of_variable(name: &str, value: &str, engines: &[&dyn Engine]) -> Option<Profile> {
+    let upper = name.to_ascii_uppercase();
+    if !["URL", "URI", "DSN"].iter().any(|ending| upper.ends_with(ending)) || !url::is_url(value, engines) {
+        return None;
+    }
+    let from = url::parse(value, engines).ok()?;
+    let mut profile = from.profile;
+    let short = upper.trim_end_matches("URL").trim_end_matches("URI").trim_end_matches("DSN").trim_end_matches('_');
+    profile.name = if short.is_empty() { profile.engine.clone() } else { short.to_lowercase().replace('_', "-") };
+    if let Some(secret) = from.secret {
+        profile = profile.with("password", secret.reveal());
+    }
+    Some(profile)
+}
+
+/// The variables of a `.env` file: `NAME=value`, perhaps after `export`, perhaps in quotes.
+fn dotenv(text: &str) -> Vec<(String, String)> {
+    let lines = text.lines().map(str::trim).filter(|line| !line.starts_with('#'));
+    let pairs = lines.filter_map(|line| line.strip_prefix("export ").unwrap_or(line).split_once('='));
+    pairs
+        .map(|(name, value)| {
+            let value = value.trim();
+            let quoted = ['"', '\''].iter().find_map(|q| value.strip_prefix(*q)?.split(*q).next());
+            // Without quotes a comment may follow.
+            let value = quoted.unwrap_or_else(|| value.split(" #").next().unwrap_or(value).trim());
+            (name.trim().to_owned(), value.to_owned())
+        })
+        .collect()
+}
+
+fn database_files<'e>(folder: &Path, engines: &[&'e dyn Engine]) -> Vec<(std::path::PathBuf, &'e dyn Engine)> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten().take(MOST_FILES);
+    let mut files: Vec<_> = entries
+        .filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()))
+        .filter_map(|entry| {
+            let mut head = Vec::new();
+            File::open(entry.path()).ok()?.take(64).read_to_end(&mut head).ok()?;
+            let engine = engines.iter().copied().find(|engine| engine.recognises(&head))?;
+            Some((entry.path(), engine))
+        })
+        .collect();
+    files.sort_by(|a, b| a.0.cmp(&b.0));
+    files
+}
+
+/// The profiles that a command prints, as TOML or as JSON.
+fn printed(command: &str, folder: &Path, engines: &[&dyn Engine]) -> Vec<Profile> {
+    let output =
+        Command::new("/bin/sh").args(["-c", command]).current_dir(folder).stdin(std::process::Stdio::null()).output();
+    let text = match output {
+        Ok(output) if output.status.success() => String::from_utf8_lossy(&output.stdout).into_owned(),
+        Ok(output) => {
+            tracing::warn!(status = ?output.status, "profiles_from failed");
+            return Vec::new();
+        }
+        Err(error) => {
+            tracing::warn!(%error, "profiles_from cannot be started");
+            return Vec::new();
+        }
+    };
+    let toml = if text.trim_start().starts_with('{') { toml_of(&text) } else { Some(text) };
+    let Connections { profiles, problems } = parse(&toml.unwrap_or_default(), Path::new("profiles_from"), engines);
+    for problem in problems {
+        tracing::warn!(%problem, "profiles_from");
+    }
+    profiles.into_iter().map(|profile| Profile { file: None, line: 0, ..profile }).collect()
+}
+
+/// JSON of profiles as TOML.
+fn toml_of(json: &str) -> Option<String> {
+    let json: serde_json::Value = serde_json::from_str(json).ok()?;
+    let mut document = toml_edit::DocumentMut::new();
+    for (name, keys) in json.as_object()? {
+        let mut table = toml_edit::Table::new();
+        for (key, value) in keys.as_object()? {
+            let value: toml_edit::Value = match value {
+                serde_json::Value::String(text) => text.as_str().into(),
+                serde_json::Value::Number(number) => number.as_i64()?.into(),
+                serde_json::Value::Bool(flag) => (*flag).into(),
+                _ => return None,
+            };
+            table.insert(key, toml_edit::value(value));
+        }
+        document.insert(name, toml_edit::Item::Table(table));
+    }
+    Some(document.to_string())
+}
+
+/// A setting that is a number, for those who build profiles.
+fn number(text: &str) -> Option<Setting> {
+    text.parse().ok().map(Setting::Number)
+}
+
+#[cfg(test)]
+mod tests;

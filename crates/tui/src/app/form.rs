@@ -1,0 +1,460 @@
+//! A profile that is being written: fields to fill in, tried before it is saved.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jaunty_core::connection::{self, Guard, Profile, Secret, edit, load, url};
+use jaunty_core::engine::{Engine, EngineError, Place, Takes};
+use jaunty_core::text::clean;
+
+use super::summoned::{Asked, Item};
+use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
+
+/// What trying a profile found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tried {
+    /// Where it led.
+    pub place: Place,
+    /// How long connecting took.
+    pub connecting: Duration,
+    /// How long the server takes to answer.
+    pub round_trip: Duration,
+}
+
+/// One field.
+#[derive(Debug, Clone)]
+pub struct Field {
+    /// The key in the file; `name` for the profile's name, and [`PASSWORD`].
+    pub key: &'static str,
+    /// What was filled in.
+    pub text: String,
+    /// What is taken where nothing is.
+    pub usual: &'static str,
+    /// A line about it.
+    pub help: &'static str,
+    /// Its words, where it takes one of several.
+    pub words: &'static [&'static str],
+    /// Whether it is shown without being asked for.
+    pub common: bool,
+}
+
+/// The field for a password that is kept in memory only.
+pub const PASSWORD: &str = "(password)";
+
+const GUARDS: &[&str] = &["open", "ask", "read-only"];
+
+/// A profile that is being written.
+#[derive(Debug)]
+pub struct Form {
+    /// The engine.
+    pub engine: &'static str,
+    /// What the engine is called.
+    pub title: &'static str,
+    /// Its fields.
+    pub fields: Vec<Field>,
+    /// The field in hand, among those that are shown.
+    pub chosen: usize,
+    /// Whether the rare fields are shown too.
+    pub all: bool,
+    /// Since when it is being tried.
+    pub trying: Option<Instant>,
+    /// How trying it went, in lines, and whether it went well.
+    pub told: Option<(bool, Vec<String>)>,
+    /// The profile that is being changed.
+    original: Option<Profile>,
+    number: u64,
+}
+
+impl Form {
+    fn new(engine: &'static dyn Engine, profile: &Profile, original: Option<Profile>, number: u64) -> Form {
+        let field = |key, text: String, help, takes, common| {
+            let words = if let Takes::Word(words) = takes { words } else { &[] };
+            Field { key, text, usual: "", help, words, common }
+        };
+        let mut fields = vec![field("name", profile.name.clone(), "what it is called here", Takes::Text, true)];
+        for key in engine.keys() {
+            let text = profile.settings.get(key.name).map(ToString::to_string).unwrap_or_default();
+            // What is filled in is shown.
+            let common = key.common || !text.is_empty();
+            fields.push(Field { usual: key.usual, ..field(key.name, text, key.help, key.takes, common) });
+        }
+        if engine.keys().iter().any(|key| key.name == "secret") {
+            let at = fields.iter().position(|f| f.key == "secret").unwrap_or(fields.len());
+            let help = "for now only: kept in memory, never written down";
+            fields.insert(at, field(PASSWORD, String::new(), help, Takes::Text, true));
+        }
+        let guard = profile.guard.word().to_owned();
+        let help = "open; ask before anything that writes; read-only, refused by the server itself";
+        fields.push(field("guard", guard, help, Takes::Word(GUARDS), true));
+        fields.push(field("note", profile.note.clone().unwrap_or_default(), "a remark for people", Takes::Text, true));
+        Form {
+            engine: engine.name(),
+            title: engine.title(),
+            fields,
+            chosen: 0,
+            all: false,
+            trying: None,
+            told: None,
+            original,
+            number,
+        }
+    }
+
+    /// The fields that are shown, by index.
+    pub fn shown(&self) -> Vec<usize> {
+        (0..self.fields.len()).filter(|at| self.all || self.fields[*at].common).collect()
+    }
+
+    /// The field in hand.
+    pub fn field(&self) -> Option<&Field> {
+        self.shown().get(self.chosen).map(|at| &self.fields[*at])
+    }
+
+    fn field_mut(&mut self) -> Option<&mut Field> {
+        let at = *self.shown().get(self.chosen)?;
+        self.fields.get_mut(at)
+    }
+
+    /// Whether it is about a profile that stands in a file.
+    pub fn changes_one(&self) -> bool {
+        self.original.is_some()
+    }
+
+    pub(super) fn type_text(&mut self, text: &str) {
+        let Some(field) = self.field_mut() else { return };
+        if field.words.is_empty() {
+            field.text.push_str(text);
+        } else if let Some(word) = field.words.iter().find(|word| word.starts_with(text)) {
+            field.text = (*word).to_owned();
+        } else {
+            self.turn(1);
+        }
+    }
+
+    pub(super) fn rub_out(&mut self) {
+        if let Some(field) = self.field_mut() {
+            if field.words.is_empty() {
+                field.text.pop();
+            } else {
+                field.text.clear();
+            }
+        }
+    }
+
+    pub(super) fn move_by(&mut self, by: isize) {
+        self.chosen = self.chosen.saturating_add_signed(by).min(self.shown().len().saturating_sub(1));
+    }
+
+    /// Takes the next of a field's words.
+    fn turn(&mut self, by: isize) {
+        let Some(field) = self.field_mut().filter(|field| !field.words.is_empty()) else { return };
+        let at = field.words.iter().position(|word| *word == field.text).unwrap_or(0);
+        let next = (at as isize + by).rem_euclid(field.words.len() as isize) as usize;
+        field.text = field.words[next].to_owned();
+    }
+
+    fn text(&self, key: &str) -> &str {
+        self.fields.iter().find(|field| field.key == key).map_or("", |field| field.text.trim())
+    }
+
+    fn secret(&self) -> Option<Secret> {
+        let text = self.fields.iter().find(|field| field.key == PASSWORD).map_or("", |field| field.text.as_str());
+        (!text.is_empty()).then(|| Secret::new(text.to_owned()))
+    }
+
+    /// The profile as filled in, or the field that has a mistake and what it is.
+    fn profile(&self, engine: &dyn Engine) -> Result<Profile, (usize, String)> {
+        let mut profile = Profile::new(self.text("name"), self.engine);
+        profile.guard = Guard::from_word(self.text("guard")).unwrap_or_default();
+        profile.note = Some(self.text("note").to_owned()).filter(|note| !note.is_empty());
+        profile.file = self.original.as_ref().and_then(|original| original.file.clone());
+        for (at, field) in self.fields.iter().enumerate() {
+            let Some(key) = engine.keys().iter().find(|key| key.name == field.key) else { continue };
+            let text = field.text.trim();
+            if text.is_empty() {
+                if key.required {
+                    return Err((at, format!("{} is needed: {}", key.name, key.help)));
+                }
+                continue;
+            }
+            profile.settings.insert(key.name.to_owned(), url::setting(key, text).map_err(|what| (at, what))?);
+        }
+        Ok(profile)
+    }
+
+    fn go_to(&mut self, at: usize) {
+        self.all |= !self.fields[at].common;
+        self.chosen = self.shown().iter().position(|shown| *shown == at).unwrap_or(0);
+    }
+
+    fn wrong(&mut self, line: String) {
+        self.told = Some((false, vec![line]));
+    }
+}
+
+impl App {
+    fn engine(&self, name: &str) -> Option<&'static dyn Engine> {
+        self.engines.iter().copied().find(|engine| engine.name() == name)
+    }
+
+    /// Asks for a URL, from which most fields can be filled in.
+    pub fn ask_for_url(&mut self) {
+        let title =
+            "paste a URL, as postgresql://clerk@quay.example/bookings, or press enter to fill in fields".to_owned();
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Url)));
+    }
+
+    /// Begins a profile from a URL, or by the choice of an engine.
+    pub(super) fn begin_profile(&mut self, text: &str) {
+        if text.trim().is_empty() {
+            let items = self.engines.iter().map(|engine| Item {
+                label: engine.title().to_owned(),
+                key: engine.name().to_owned(),
+                help: engine.schemes().first().map(|scheme| format!("{scheme}://…")).unwrap_or_default(),
+                pick: Pick::NewWith(engine.name()),
+            });
+            self.summoned = Some(Summoned::List(List::new("engines", items.collect())));
+            return;
+        }
+        match url::parse(text, self.engines) {
+            Ok(mut from) => {
+                let engine = self.engine(&from.profile.engine);
+                let name = from.profile.text("database").or(from.profile.text("path")).unwrap_or(&from.profile.engine);
+                from.profile.name = self.free_name(name.rsplit('/').next().unwrap_or(name));
+                if from.secret.is_some() {
+                    from.profile = from.profile.with("secret", "ask");
+                }
+                if let Some(engine) = engine {
+                    self.open_form(engine, &from.profile, None);
+                }
+                if let Some(Summoned::Form(form)) = &mut self.summoned {
+                    if let (Some(secret), Some(field)) =
+                        (from.secret, form.fields.iter_mut().find(|field| field.key == PASSWORD))
+                    {
+                        field.text = secret.reveal().to_owned();
+                        form.told = Some((
+                            true,
+                            vec![
+                                "The password of the URL is kept in memory only; it will be asked for next time."
+                                    .into(),
+                            ],
+                        ));
+                    }
+                    if !from.left_out.is_empty() {
+                        form.told = Some((true, vec![format!("Left out of the URL: {}.", from.left_out.join(", "))]));
+                    }
+                }
+            }
+            Err(error) => {
+                self.ask_for_url();
+                self.tell_wrong(format!("{error}. {}", error.remedy.as_deref().unwrap_or_default()));
+            }
+        }
+    }
+
+    /// Begins a profile for an engine.
+    pub(super) fn new_profile(&mut self, engine: &str) {
+        if let Some(engine) = self.engine(engine) {
+            let name = self.free_name(engine.name());
+            self.open_form(engine, &Profile::new(name, engine.name()), None);
+        }
+    }
+
+    /// A name that no profile has yet.
+    fn free_name(&self, wanted: &str) -> String {
+        let names = std::iter::once(wanted.to_owned()).chain((2..).map(|n| format!("{wanted}-{n}")));
+        names.into_iter().find(|name| self.known.find(name).is_none()).unwrap_or_default()
+    }
+
+    fn open_form(&mut self, engine: &'static dyn Engine, profile: &Profile, original: Option<Profile>) {
+        self.connections += 1;
+        self.summoned = Some(Summoned::Form(Box::new(Form::new(engine, profile, original, self.connections))));
+    }
+
+    /// What a key does to the profile that is chosen in the list. False if nothing.
+    pub(super) fn key_to_profile(&mut self, key: &str, profile: &Profile) -> bool {
+        let Some(engine) = self.engine(&profile.engine) else { return false };
+        match (key, &profile.file) {
+            // One that was found: the form makes a profile of it.
+            ("ctrl-e" | "ctrl-y", None) => {
+                let mut found = profile.clone();
+                found.name = self.free_name(&profile.name);
+                let password = found.settings.remove("password");
+                if password.is_some() {
+                    found = found.with("secret", "ask");
+                }
+                self.open_form(engine, &found, None);
+                if let (Some(password), Some(Summoned::Form(form))) = (password, &mut self.summoned)
+                    && let Some(field) = form.fields.iter_mut().find(|field| field.key == PASSWORD)
+                {
+                    field.text = password.to_string();
+                }
+            }
+            ("ctrl-x" | "alt-up" | "alt-down", None) => {
+                self.tell_wrong(format!("{} stands in no connections file", profile.name));
+            }
+            ("ctrl-e", _) => self.open_form(engine, profile, Some(profile.clone())),
+            ("ctrl-y", _) => {
+                let copy = Profile { name: self.free_name(&format!("{}-copy", profile.name)), ..profile.clone() };
+                self.open_form(engine, &copy, None);
+            }
+            ("ctrl-x", Some(file)) => {
+                let text = format!("Take {} out of {}?", profile.name, file.display());
+                let answers = &[('r', "remove it; its runs stay in the logbook", Answered::Remove)];
+                let question = Question { profile: Some(profile.clone()), ..Question::new(text, answers) };
+                self.summoned = Some(Summoned::Question(question));
+            }
+            ("alt-up" | "alt-down", Some(file)) => {
+                let by = if key == "alt-up" { -1 } else { 1 };
+                let moved = edit::move_by(file, &profile.name, by);
+                self.after_edit(moved);
+                self.list_connections();
+                if let Some(Summoned::List(list)) = &mut self.summoned {
+                    let at = list.items.iter().position(|item| item.label == clean::clean(&profile.name));
+                    list.chosen = at.unwrap_or(0);
+                }
+            }
+            _ => return false,
+        }
+        true
+    }
+
+    pub(super) fn remove_profile(&mut self, profile: &Profile) {
+        if let Some(file) = &profile.file {
+            let removed = edit::remove(file, &profile.name);
+            if self.after_edit(removed) {
+                self.tell(format!("{} is removed", profile.name));
+            }
+        }
+    }
+
+    /// Reads the files again after a change. Says what went wrong, if it did.
+    fn after_edit(&mut self, outcome: Result<(), edit::EditError>) -> bool {
+        if let Err(error) = outcome {
+            self.tell_wrong(error.to_string());
+            return false;
+        }
+        let made: Vec<_> = self.known.profiles.iter().filter(|profile| profile.file.is_none()).cloned().collect();
+        self.known = load(&self.connections_files(), self.engines);
+        self.known.profiles.splice(0..0, made);
+        true
+    }
+
+    fn connections_files(&self) -> Vec<PathBuf> {
+        let mut files = connection::connections_files(&std::env::current_dir().unwrap_or_default(), &self.folders);
+        for file in self.known.profiles.iter().filter_map(|profile| profile.file.clone()) {
+            if !files.contains(&file) {
+                files.push(file);
+            }
+        }
+        files
+    }
+
+    /// The file that new profiles go to: that of the project, if there is one, or the user's.
+    fn file_for_new(&self) -> PathBuf {
+        let first = self.connections_files().into_iter().next();
+        first.unwrap_or_else(|| self.folders.config.join("connections.toml"))
+    }
+
+    /// What a key does to the form. False if it is one that every summoned thing knows.
+    pub(super) fn key_to_form(&mut self, key: &str) -> bool {
+        let Some(Summoned::Form(form)) = &mut self.summoned else { return false };
+        match key {
+            "enter" | "tab" => form.move_by(1),
+            "shift-tab" | "backtab" => form.move_by(-1),
+            "left" => form.turn(-1),
+            "right" => form.turn(1),
+            "ctrl-t" => form.all = !form.all,
+            "ctrl-r" => self.try_form(),
+            "ctrl-s" => self.save_form(),
+            _ => return false,
+        }
+        true
+    }
+
+    /// Connects as the form says, and hangs up again.
+    fn try_form(&mut self) {
+        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == form.engine) else { return };
+        let profile = match form.profile(engine) {
+            Ok(profile) => profile,
+            Err((at, what)) => {
+                form.go_to(at);
+                return form.wrong(what);
+            }
+        };
+        let (number, secret, post) = (form.number, form.secret(), Arc::clone(&self.post));
+        form.trying = Some(Instant::now());
+        form.told = None;
+        let attempt = move || {
+            let since = Instant::now();
+            let outcome = connection::open(engine, &profile, secret.as_ref()).and_then(|(mut session, place)| {
+                let connecting = since.elapsed();
+                let since = Instant::now();
+                session.place()?;
+                Ok(Tried { place, connecting, round_trip: since.elapsed() })
+            });
+            post(Message::Tried(number, outcome));
+        };
+        if let Err(error) = std::thread::Builder::new().name("try".into()).spawn(attempt) {
+            form.trying = None;
+            form.wrong(format!("no thread for it: {error}"));
+        }
+    }
+
+    pub(super) fn tried(&mut self, number: u64, outcome: Result<Tried, EngineError>) {
+        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        if form.number != number || form.trying.take().is_none() {
+            return;
+        }
+        form.told = Some(match outcome {
+            Ok(found) => (true, crate::words::tried(&found)),
+            Err(error) => {
+                let wants_password = error.step == Some(jaunty_core::engine::Step::Secret);
+                if let (true, Some(at)) = (wants_password, form.fields.iter().position(|f| f.key == PASSWORD)) {
+                    form.go_to(at);
+                }
+                let step = error.step.map_or(String::new(), |step| format!("failed at: {} · ", step.word()));
+                let remedy = error.remedy.as_deref().map(|remedy| clean::clean_lines(remedy));
+                (false, [format!("{step}{error}")].into_iter().chain(remedy).collect())
+            }
+        });
+    }
+
+    /// Writes the profile into its file and connects.
+    fn save_form(&mut self) {
+        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == form.engine) else { return };
+        let profile = match form.profile(engine) {
+            Ok(profile) => profile,
+            Err((at, what)) => {
+                form.go_to(at);
+                return form.wrong(what);
+            }
+        };
+        let before = form.original.clone();
+        let taken = self.known.find(&profile.name).filter(|found| before.as_ref().is_none_or(|b| b.name != found.name));
+        if profile.name.is_empty() || taken.is_some() {
+            form.go_to(0);
+            return form.wrong(match taken {
+                Some(_) => format!("there is a connection \"{}\" already; give this one another name", profile.name),
+                None => "it needs a name".to_owned(),
+            });
+        }
+        let secret = form.secret();
+        let file = before.as_ref().and_then(|b| b.file.clone()).unwrap_or_else(|| self.file_for_new());
+        let renamed = match &before {
+            Some(before) if before.name != profile.name => edit::rename(&file, &before.name, &profile.name),
+            _ => Ok(()),
+        };
+        let saved = renamed.and_then(|()| edit::put(&file, &profile));
+        if self.after_edit(saved) {
+            self.summoned = None;
+            // As the file has it, with the line it stands at.
+            let profile = self.known.find(&profile.name).cloned().unwrap_or(profile);
+            self.connect_with(profile, secret);
+            self.tell(format!("saved in {}", file.display()));
+        }
+    }
+}
