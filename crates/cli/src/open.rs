@@ -90,6 +90,9 @@ fn profile_of_url(text: &str) -> Result<Profile, Failure> {
 pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)
         .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+    if let Some(warning) = profile.plain_password_warning() {
+        eprintln!("jaunty: {}", clean(&warning));
+    }
     match connection::open(engine, profile, None) {
         Err(error) if error.step == Some(Step::Secret) && std::io::stdin().is_terminal() => {
             let prompt = format!("{}\nPassword for {}: ", error, clean(&profile.name));

@@ -4,7 +4,7 @@
 
 mod support;
 
-use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis, Sshd};
 use support::Home;
 
 fn url(server: &Postgres) -> String {
@@ -168,4 +168,47 @@ fn connections_are_managed_without_a_screen() {
     assert!(err.contains("no engine is named"), "{err}");
     let (_, err) = home.call(&["connections", "edit", "bookings", "--set", "prot=1"]).exits(2);
     assert!(err.contains("postgres has no key prot"), "{err}");
+}
+
+#[test]
+fn the_keys_of_an_agent_open_a_tunnel() {
+    let (server, gate) = (Postgres::start(), Sshd::start());
+    let agent = gate.agent();
+    let set = |key: &str, value: &str| format!("{key}={value}");
+    let home = Home::new();
+    home.call(&[
+        "connections",
+        "add",
+        "bookings",
+        &url(&server),
+        "--set",
+        &set("secret_command", &format!("echo {PASSWORD}")),
+        "--set",
+        &set("ssh", &gate.address()),
+        "--set",
+        &set("ssh_known_hosts", &gate.file("known").to_string_lossy()),
+    ])
+    .gives();
+    let (_, err) = home.call(&["connections", "try", "bookings"]).variable("SSH_AUTH_SOCK", "/nowhere").exits(1);
+    assert!(err.contains("failed at tunnel: ") && err.contains("with the agent's keys"), "{err}");
+    let out = home.call(&["connections", "try", "bookings"]).variable("SSH_AUTH_SOCK", agent.socket()).gives();
+    assert!(out.contains("through 127.0.0.1"), "{out}");
+}
+
+#[test]
+fn a_password_in_plain_text_is_warned_about_and_refused_where_others_can_read_it() {
+    use std::os::unix::fs::PermissionsExt;
+    let server = Postgres::start();
+    let profile = format!("[bookings]\nengine = \"postgres\"\nurl = \"{}\"\npassword = \"{PASSWORD}\"\n", url(&server));
+    let home = Home::new().file(".jaunty/connections.toml", &profile).file("a.sql", "select 1\n");
+    let file = home.path("project/.jaunty/connections.toml");
+    let only = |mode| std::fs::set_permissions(&file, PermissionsExt::from_mode(mode)).unwrap();
+    only(0o644);
+    let (_, err) = home.call(&["connections", "try", "bookings"]).exits(2);
+    assert!(err.contains("can be read by others") && err.contains("chmod 600") && !err.contains(PASSWORD), "{err}");
+    only(0o600);
+    home.call(&["connections", "try", "bookings"]).gives();
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("has its password in plain text").press(&["Down"]).shows("postgres 15");
+    screen.press(&["C-q"]).ends();
 }

@@ -18,7 +18,7 @@ pub use mariadb::Mariadb;
 pub use postgres::Postgres;
 pub use process::Certificates;
 pub use redis::Redis;
-pub use sshd::Sshd;
+pub use sshd::{Agent, Sshd};
 
 /// The password of all users of these servers.
 pub const PASSWORD: &str = "tide-table-9";

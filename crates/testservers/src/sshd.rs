@@ -1,6 +1,6 @@
 //! An SSH server, for tunnels.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::process::{Running, free_port, is_root, program, run, short_folder};
@@ -60,6 +60,16 @@ impl Sshd {
         Sshd { _running: running, folder, port, user }
     }
 
+    /// An agent that holds the key which is let in.
+    pub fn agent(&self) -> Agent {
+        let socket = self.file("agent");
+        let mut command = Command::new("setpriv");
+        command.args(["--pdeathsig=TERM", "ssh-agent", "-D", "-a"]).arg(&socket);
+        let running = Running::start(command, self.file("agent.log"), "-TERM", || socket.exists());
+        run(Command::new("ssh-add").arg("-q").arg(self.file("id")).env("SSH_AUTH_SOCK", &socket));
+        Agent { _running: running, socket }
+    }
+
     /// A file of its folder: `id` is the key that is let in, `stranger` one that is not; `known`
     /// lists this server's key, `changed` another one for it, `unknown` none.
     pub fn file(&self, name: &str) -> PathBuf {
@@ -69,5 +79,18 @@ impl Sshd {
     /// `user@host:port`.
     pub fn address(&self) -> String {
         format!("{}@127.0.0.1:{}", self.user, self.port)
+    }
+}
+
+/// An agent of SSH keys.
+pub struct Agent {
+    _running: Running,
+    socket: PathBuf,
+}
+
+impl Agent {
+    /// Where it listens.
+    pub fn socket(&self) -> &Path {
+        &self.socket
     }
 }

@@ -88,6 +88,12 @@ pub struct Call {
 }
 
 impl Call {
+    /// Sets a variable of the environment.
+    pub fn variable(mut self, name: &str, value: impl AsRef<std::ffi::OsStr>) -> Call {
+        self.command.env(name, value);
+        self
+    }
+
     pub fn input(mut self, text: &str) -> Call {
         self.input = Some(text.as_bytes().to_vec());
         self

@@ -115,6 +115,21 @@ impl Profile {
         shown.map(|(key, setting)| (key.as_str(), setting))
     }
 
+    /// A warning about a password in plain text in the file, where there is one.
+    pub fn plain_password_warning(&self) -> Option<String> {
+        let file = self.file.as_ref()?;
+        let url = self
+            .text("url")
+            .is_some_and(|url| url.split('@').next().is_some_and(|start| start.matches(':').count() > 1));
+        (self.text("password").is_some() || url).then(|| {
+            format!(
+                "{} has its password in plain text in {}; secret or secret_command keep it out",
+                self.name,
+                file.display()
+            )
+        })
+    }
+
     /// A path by its key: `~/` is the home folder, and what is relative is relative to the folder
     /// of the profile's file.
     pub fn path(&self, key: &str) -> Option<PathBuf> {

@@ -1,6 +1,8 @@
 //! An open connection: running statements and telling where it is.
 
+use std::pin::pin;
 use std::sync::Arc;
+use std::task::Poll;
 
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
@@ -16,7 +18,7 @@ use mysql_async::{Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{PATIENCE, StopFlag, deaf, pause, watched};
+use crate::net::work::{PATIENCE, StopFlag, deaf, pause, there, watched};
 
 /// How many of a statement's warnings are told.
 const MOST_WARNINGS: usize = 20;
@@ -91,7 +93,12 @@ impl MysqlSession {
                             tokio::time::timeout(PATIENCE, ended).await.map_err(|_| deaf())?;
                             return Err(EngineError::stopped());
                         }
-                        let row = watched(result.next(), || look(feed), cancel()).await?;
+                        let mut next = pin!(result.next());
+                        // What is there already is taken without anything being set up for waiting.
+                        let row = match there(next.as_mut()).await {
+                            Poll::Ready(row) => row,
+                            Poll::Pending => watched(next, || look(feed), cancel()).await?,
+                        };
                         let Some(row) = row.map_err(failed)? else { break };
                         append(&readers, &row, feed)?;
                     }

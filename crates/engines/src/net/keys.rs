@@ -7,13 +7,18 @@ pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];
 
 /// How to get at the secret, how to encrypt, and how to get there.
 pub const SHARED: [Key; 18] = [
-    Key::common("secret", Takes::Text, "", "where the password comes from: ask, keyring, or env:NAME"),
+    Key::common(
+        "secret",
+        Takes::Text,
+        "asked for, if the server wants one",
+        "where the password comes from: ask, keyring, or env:NAME",
+    ),
     Key::rare("secret_command", Takes::Text, "", "a command that prints the password"),
     Key::rare("password", Takes::Text, "", "the password in plain text; the file must be readable by its owner only"),
     Key::common(
         "tls",
         Takes::Word(TLS),
-        "",
+        "prefer on this machine, verify-full beyond",
         "off, prefer, require or verify-full; beyond this machine verify-full unless said otherwise",
     ),
     Key::rare("tls_ca", Takes::Path, "", "certificates to trust instead of the system's, a PEM file"),

@@ -5,7 +5,7 @@
 //! held back, and a person who has had enough is heard.
 
 use std::future::Future;
-use std::pin::pin;
+use std::pin::{Pin, pin};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::task::Poll;
@@ -67,7 +67,7 @@ pub async fn watched_for<T>(
 ) -> Result<T, EngineError> {
     let mut work = pin!(work);
     // What is there already costs no clock.
-    if let Poll::Ready(done) = std::future::poll_fn(|cx| Poll::Ready(work.as_mut().poll(cx))).await {
+    if let Poll::Ready(done) = there(work.as_mut()).await {
         return Ok(done);
     }
     loop {
@@ -89,6 +89,11 @@ pub async fn watched_for<T>(
         .await
     };
     tokio::time::timeout(patience, ended).await.map_err(|_| deaf())
+}
+
+/// What `work` has come to, without waiting.
+pub async fn there<T>(mut work: Pin<&mut impl Future<Output = T>>) -> Poll<T> {
+    std::future::poll_fn(|cx| Poll::Ready(work.as_mut().poll(cx))).await
 }
 
 /// Lets others on the same thread work after every few of so many rows that are passed over.

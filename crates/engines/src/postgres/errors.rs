@@ -98,21 +98,21 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
         }
         return EngineError::connecting(Step::Login, text);
     };
-    let (step, remedy) = match db.code() {
-        &SqlState::INVALID_PASSWORD => (Step::Secret, "Check user and password."),
-        &SqlState::INVALID_AUTHORIZATION_SPECIFICATION if secret.is_none() && db.message().contains("password") => {
+    let (step, remedy) = match *db.code() {
+        SqlState::INVALID_PASSWORD => (Step::Secret, "Check user and password."),
+        SqlState::INVALID_AUTHORIZATION_SPECIFICATION if secret.is_none() && db.message().contains("password") => {
             (Step::Secret, "Check user and password.")
         }
-        &SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("no encryption") => {
+        SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("no encryption") => {
             (Step::Tls, "The server wants an encrypted connection: write tls = \"require\" or \"verify-full\".")
         }
-        &SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
+        SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
             (Step::Login, "Check the user, and whether the server's pg_hba.conf lets it in from here.")
         }
-        &SqlState::INVALID_CATALOG_NAME => (Step::Database, "Check how the name is written."),
-        &SqlState::TOO_MANY_CONNECTIONS => (Step::Login, "Close connections that nobody uses, or try again later."),
-        &SqlState::CANNOT_CONNECT_NOW => (Step::Login, "The server is starting or stopping. Try again in a moment."),
-        &SqlState::INSUFFICIENT_PRIVILEGE => (Step::Database, "Ask for the right to connect to this database."),
+        SqlState::INVALID_CATALOG_NAME => (Step::Database, "Check how the name is written."),
+        SqlState::TOO_MANY_CONNECTIONS => (Step::Login, "Close connections that nobody uses, or try again later."),
+        SqlState::CANNOT_CONNECT_NOW => (Step::Login, "The server is starting or stopping. Try again in a moment."),
+        SqlState::INSUFFICIENT_PRIVILEGE => (Step::Database, "Ask for the right to connect to this database."),
         _ => (Step::Login, "The server said no more than that."),
     };
     let what = match step {

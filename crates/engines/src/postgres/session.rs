@@ -170,10 +170,9 @@ impl PostgresSession {
                     }
                     feed.end_row(bytes);
                 }
-                SimpleQueryMessage::CommandComplete(rows) => {
-                    if readers.take().is_none() {
-                        feed.affected(Some(rows).filter(|_| rows > 0 || counts_rows(statement)));
-                    }
+                // The end of a result with columns says nothing new.
+                SimpleQueryMessage::CommandComplete(rows) if readers.take().is_none() => {
+                    feed.affected(Some(rows).filter(|_| rows > 0 || counts_rows(statement)));
                 }
                 _ => {}
             }

@@ -65,7 +65,7 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSessio
 
 impl Door {
     /// The same, into another database.
-    pub fn to_database(mut self, number: i64) -> Door {
+    pub fn with_database(mut self, number: i64) -> Door {
         self.login = self.login.set_db(number);
         self.database = number;
         self

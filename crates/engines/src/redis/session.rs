@@ -229,7 +229,7 @@ fn end_script(door: Door) {
     let end = move || {
         let Ok(runtime) = work::runtime() else { return };
         // Choosing a database is refused meanwhile, and not needed.
-        let door = door.to_database(0);
+        let door = door.with_database(0);
         let asked = async {
             loop {
                 if let Ok(Link { mut connection, .. }) = door.enter_beside().await {
@@ -358,7 +358,7 @@ impl Session for RedisSession {
         }
         let number = to.to.trim_start_matches("db");
         self.ask(&["select", number])?;
-        self.door = self.door.clone().to_database(number.parse().unwrap_or(0));
+        self.door = self.door.clone().with_database(number.parse().unwrap_or(0));
         Ok(true)
     }
 

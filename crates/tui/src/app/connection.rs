@@ -189,6 +189,10 @@ impl App {
             self.parked.push(before);
         }
         self.rows.forget();
+        let warning = self.connection.profile.as_ref().and_then(Profile::plain_password_warning);
+        if let Some(warning) = warning.filter(|warning| self.warned.insert(warning.clone())) {
+            self.tell_wrong(warning);
+        }
         if let Some(report) = self.connection.unanswered.take() {
             self.report(self.connection.number, report);
         }

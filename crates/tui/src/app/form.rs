@@ -8,6 +8,8 @@ use jaunty_core::connection::{self, Guard, Profile, Secret, edit, load, url};
 use jaunty_core::engine::{Engine, EngineError, Place, Takes};
 use jaunty_core::text::clean;
 
+use zeroize::Zeroize;
+
 use super::summoned::{Asked, Item};
 use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
 
@@ -64,6 +66,13 @@ pub struct Form {
     /// The profile that is being changed.
     original: Option<Profile>,
     number: u64,
+}
+
+impl Drop for Form {
+    fn drop(&mut self) {
+        let secrets = self.fields.iter_mut().filter(|field| matches!(field.key, PASSWORD | "password"));
+        secrets.for_each(|field| field.text.zeroize());
+    }
 }
 
 impl Form {
@@ -416,7 +425,7 @@ impl App {
                     form.go_to(at);
                 }
                 let step = error.step.map_or(String::new(), |step| format!("failed at: {} · ", step.word()));
-                let remedy = error.remedy.as_deref().map(|remedy| clean::clean_lines(remedy));
+                let remedy = error.remedy.as_deref().map(clean::clean_lines);
                 (false, [format!("{step}{error}")].into_iter().chain(remedy).collect())
             }
         });

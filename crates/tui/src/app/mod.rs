@@ -15,6 +15,7 @@ mod places;
 mod rows;
 mod summoned;
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
@@ -106,6 +107,8 @@ pub struct App {
     /// Databases that lie near, and no file names.
     pub nearby: Vec<Found>,
     profiles_from: Option<String>,
+    /// Warnings that were given, each once.
+    warned: HashSet<String>,
     /// The result pane.
     pub rows: Rows,
     /// What lies over the screen.
@@ -157,6 +160,7 @@ impl App {
             known: connections,
             nearby: Vec::new(),
             profiles_from: settings.profiles_from.clone(),
+            warned: HashSet::new(),
             rows: Rows::default(),
             summoned: None,
             told: None,

@@ -9,6 +9,7 @@ use jaunty_core::text::document::Motion;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
+use zeroize::Zeroize;
 
 use super::{App, Form};
 use crate::action::{ACTIONS, Action, Scope};
@@ -141,6 +142,14 @@ pub struct Prompt {
     asked: Asked,
 }
 
+impl Drop for Prompt {
+    fn drop(&mut self) {
+        if self.hidden {
+            self.text.zeroize();
+        }
+    }
+}
+
 /// What a prompt asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Asked {
@@ -157,7 +166,7 @@ impl Prompt {
     }
 
     pub(super) fn hidden(title: String, asked: Asked) -> Prompt {
-        Prompt { hidden: true, ..Prompt::new(title, asked) }
+        Prompt { title, text: String::new(), hidden: true, asked }
     }
 }
 
@@ -311,10 +320,10 @@ impl App {
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 None => {}
             },
-            Some(Summoned::Prompt(prompt)) => match prompt.asked {
+            Some(Summoned::Prompt(mut prompt)) => match prompt.asked {
                 Asked::Row => self.go_to_row_number(prompt.text.trim()),
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
-                Asked::Secret => self.give_secret(prompt.text),
+                Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
                 Asked::Url => self.begin_profile(&prompt.text),
                 Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
             },

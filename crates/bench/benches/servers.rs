@@ -1,0 +1,234 @@
+//! Speed and memory with real servers, each beside the bare driver's loop in the same run.
+//!
+//! `cargo bench -p jaunty-bench --bench servers` measures all; a name behind `--`, some:
+//! `postgres`, `mariadb`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
+
+#![allow(clippy::print_stdout)] // It is a report.
+
+use std::error::Error;
+use std::pin::pin;
+use std::sync::mpsc::{Sender, channel};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+use futures_util::StreamExt;
+use jaunty_bench::measured::Times;
+use jaunty_core::archive::Retention;
+use jaunty_core::connection::{Profile, Secret, Setting, open};
+use jaunty_core::engine::{Flow, Notice, Sink};
+use jaunty_core::files::Folders;
+use jaunty_core::run::execute::{Tell, execute};
+use jaunty_core::run::{Job, Keeping};
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, OptsBuilder, Value};
+use tokio::runtime::Builder;
+use tokio_postgres::types::{FromSql, Type};
+use tokio_postgres::{Config, NoTls};
+
+type Outcome<T = ()> = Result<T, Box<dyn Error>>;
+
+const ROUNDS: usize = 3;
+
+fn main() -> Outcome {
+    let wanted: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let rows: u64 = std::env::var("ROWS").ok().and_then(|rows| rows.parse().ok()).unwrap_or(20_000_000);
+    let is_wanted = |name: &str| wanted.is_empty() || wanted.iter().any(|w| w == name);
+    if is_wanted("postgres") {
+        postgres(rows)?;
+    }
+    if is_wanted("mariadb") {
+        mariadb(rows.min(5_000_000))?;
+    }
+    Ok(())
+}
+
+/// The most memory that this process has had so far, in megabytes.
+fn peak_memory() -> f64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap_or_default();
+    line.trim().trim_end_matches(" kB").parse::<f64>().unwrap_or_default() / 1024.0
+}
+
+fn profile(engine: &str, port: u16) -> Profile {
+    let mut profile =
+        Profile::new("bench", engine).with("user", "clerk").with("database", "bookings").with("tls", "off");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    profile
+}
+
+/// Runs a statement as the program does, with archive and logbook; how long it took.
+fn ours(profile: &Profile, statement: &str, rows: u64) -> Outcome<Duration> {
+    let folder = tempfile::tempdir()?;
+    let engine = jaunty_engines::by_name(&profile.engine).ok_or("no such engine")?;
+    let (mut session, place) = open(engine, profile, Some(&Secret::new(PASSWORD.into())))?;
+    let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
+    let tell: Tell = Arc::new(|_| {});
+    let job = Job { statement: statement.into(), ..Job::default() };
+    let begun = Instant::now();
+    let run = execute(session.as_mut(), (profile, &place), &job, &keeping, None, &tell);
+    let took = begun.elapsed();
+    assert_eq!(run.rows(), rows, "{:?}", run.end());
+    Ok(took)
+}
+
+/// Tells when so many rows have come, and wants no more.
+struct FirstPage(Arc<Mutex<u64>>, Sender<Instant>);
+
+impl Sink for FirstPage {
+    fn wanted(&self) -> Flow {
+        if self.0.lock().is_ok_and(|rows| *rows >= 100) { Flow::Stop } else { Flow::GoOn }
+    }
+    fn columns(&mut self, _: SchemaRef) -> Flow {
+        Flow::GoOn
+    }
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        let Ok(mut rows) = self.0.lock() else { return Flow::Stop };
+        *rows += batch.num_rows() as u64;
+        if *rows >= 100 {
+            let _ = self.1.send(Instant::now());
+            return Flow::Stop;
+        }
+        Flow::GoOn
+    }
+    fn affected(&mut self, _: Option<u64>) -> Flow {
+        Flow::GoOn
+    }
+    fn notice(&mut self, _: Notice) {}
+}
+
+/// A value as it came, touched.
+struct Touched(u64);
+
+impl<'a> FromSql<'a> for Touched {
+    fn from_sql(_: &Type, raw: &'a [u8]) -> Result<Self, Box<dyn Error + Sync + Send>> {
+        Ok(Touched(raw.len() as u64 + u64::from(raw.last().copied().unwrap_or(0))))
+    }
+    fn accepts(_: &Type) -> bool {
+        true
+    }
+}
+
+/// The bare driver's loop, up to so many rows: how long it took from sending the statement.
+fn bare_postgres(port: u16, statement: &str, most: u64) -> Outcome<(u64, Duration)> {
+    let runtime = Builder::new_current_thread().enable_all().build()?;
+    runtime.block_on(async {
+        let mut config = Config::new();
+        config.host("127.0.0.1").port(port).user("clerk").password(PASSWORD).dbname("bookings");
+        let (client, connection) = config.connect(NoTls).await?;
+        tokio::spawn(connection);
+        let begun = Instant::now();
+        let rows = client.query_raw::<_, &str, _>(statement, []).await?;
+        let mut rows = pin!(rows);
+        let (mut count, mut touched) = (0, 0_u64);
+        while let Some(row) = rows.next().await {
+            let row = row?;
+            for column in 0..row.len() {
+                touched = touched.wrapping_add(row.try_get::<_, Option<Touched>>(column)?.map_or(0, |t| t.0));
+            }
+            count += 1;
+            if count >= most {
+                break;
+            }
+        }
+        let took = begun.elapsed();
+        std::hint::black_box(touched);
+        Ok((count, took))
+    })
+}
+
+fn postgres(rows: u64) -> Outcome {
+    let server =
+        Postgres::with(&["wal_level=minimal", "max_wal_senders=0", "max_wal_size=8GB", "shared_buffers=512MB"]);
+    server.sql(&format!(
+        "create unlogged table t as select i::int id, 'row-'||lpad(i::text,16,'0') name, (i%100000000/100.0)::numeric(10,2) amount,
+         timestamptz '2031-01-01'+i*interval '1 second' ts, i%3=0 ok from generate_series(1,{rows}) i"
+    ));
+    println!("\nPostgreSQL: first page of select * of {rows} rows ÷ the bare driver's first 100 rows");
+    let profile = profile("postgres", server.port);
+    let engine = jaunty_engines::by_name("postgres").ok_or("no such engine")?;
+    let (mut floor, mut page) = (Times::default(), Times::default());
+    for _ in 0..15 {
+        floor.push(bare_postgres(server.port, "select * from t", 100)?.1);
+        let (mut session, _) = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+        let (send, arrived) = channel();
+        let begun = Instant::now();
+        let _ = session.run("select * from t", Box::new(FirstPage(Arc::default(), send)));
+        page.push(arrived.recv()?.duration_since(begun));
+    }
+    let ms = |times: &Times| times.percentile(50).as_secs_f64() * 1000.0;
+    let beyond = ms(&page) - ms(&floor) * 1.2;
+    println!("  bare: {}", floor.summary());
+    println!("  ours: {}", page.summary());
+    println!("  beyond 1.2 times the bare one: {beyond:.2} ms at the median (wanted: within a frame, 16 ms)");
+
+    let part = rows.min(5_000_000);
+    println!("\nPostgreSQL: {part} rows into the archive ÷ the bare driver's loop");
+    // A plain scan in the same order each time: two at once would share their way through the table.
+    let statement = format!("select * from t where id <= {part}");
+    ratio(|| bare_postgres(server.port, &statement, u64::MAX), || ours(&profile, &statement, part))?;
+    println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
+    ours(&profile, "select * from t", rows)?;
+    println!("  after {rows} rows as well: {:.1} MB (wanted: flat)", peak_memory());
+    Ok(())
+}
+
+/// Each is measured between two floors, since a machine is not always equally fast.
+fn ratio(bare: impl Fn() -> Outcome<(u64, Duration)>, ours: impl Fn() -> Outcome<Duration>) -> Outcome {
+    let mut ratios = Vec::new();
+    let (_, mut before) = bare()?;
+    for _ in 0..ROUNDS {
+        let took = ours()?;
+        let (_, after) = bare()?;
+        ratios.push((before + after).as_secs_f64() / 2.0 / took.as_secs_f64());
+        before = after;
+    }
+    ratios.sort_by(f64::total_cmp);
+    let all: Vec<_> = ratios.iter().map(|ratio| format!("{ratio:.2}")).collect();
+    println!("  {} (median {:.2}; wanted: at least 0.70)", all.join(", "), ratios[ratios.len() / 2]);
+    Ok(())
+}
+
+fn bare_mysql(port: u16, statement: &str) -> Outcome<(u64, Duration)> {
+    let runtime = Builder::new_current_thread().enable_all().build()?;
+    runtime.block_on(async {
+        let options = OptsBuilder::default()
+            .ip_or_hostname("127.0.0.1")
+            .tcp_port(port)
+            .user(Some("clerk"))
+            .pass(Some(PASSWORD))
+            .db_name(Some("bookings"))
+            .prefer_socket(false);
+        let mut connection = Conn::new(options).await?;
+        let begun = Instant::now();
+        let mut result = connection.query_iter(statement).await?;
+        let (mut count, mut touched) = (0, 0_u64);
+        while let Some(row) = result.next().await? {
+            for column in 0..row.len() {
+                touched = touched.wrapping_add(match row.as_ref(column) {
+                    Some(Value::Bytes(raw)) => raw.len() as u64 + u64::from(raw.last().copied().unwrap_or(0)),
+                    _ => 0,
+                });
+            }
+            count += 1;
+        }
+        let took = begun.elapsed();
+        std::hint::black_box(touched);
+        Ok((count, took))
+    })
+}
+
+fn mariadb(rows: u64) -> Outcome {
+    let server = Mariadb::start();
+    server.sql(&format!(
+        "create table t (id int, name varchar(40), amount decimal(10,2), ts datetime, ok boolean) engine=MyISAM;
+         insert into t select seq, concat('row-', lpad(seq, 16, '0')), seq % 100000000 / 100.0, '2031-01-01' + interval seq second, seq % 3 = 0 from seq_1_to_{rows}"
+    ));
+    println!("\nMariaDB: {rows} rows into the archive ÷ the bare driver's loop");
+    let profile = profile("mysql", server.port);
+    ratio(|| bare_mysql(server.port, "select * from t"), || ours(&profile, "select * from t", rows))?;
+    println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
+    Ok(())
+}
