@@ -18,7 +18,7 @@ use mysql_async::{Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{PATIENCE, StopFlag, deaf, pause, there, watched};
+use crate::net::work::{PATIENCE, StopFlag, deaf, pass_over, there, watched};
 
 /// How many of a statement's warnings are told.
 const MOST_WARNINGS: usize = 20;
@@ -79,18 +79,12 @@ impl MysqlSession {
                             feed.stop();
                         }
                         if feed.flow() == Flow::Stop {
+                            // The wish first: while nobody takes rows the server waits, and the wish
+                            // has the way to itself.
+                            let told = tokio::time::timeout(PATIENCE, cancel()).await;
                             // The error of having been interrupted is the last.
-                            let drained = async {
-                                let mut rows = 0_usize;
-                                while let Ok(Some(_)) = result.next().await {
-                                    rows += 1;
-                                    pause(rows).await;
-                                }
-                            };
-                            // At once: a tunnel carries the wish to stop only while somebody takes
-                            // the rows out of it.
-                            let ended = futures_util::future::join(cancel(), drained);
-                            tokio::time::timeout(PATIENCE, ended).await.map_err(|_| deaf())?;
+                            pass_over(async || matches!(result.next().await, Ok(Some(_)))).await?;
+                            told.map_err(|_| deaf())?;
                             return Err(EngineError::stopped());
                         }
                         let mut next = pin!(result.next());

@@ -18,6 +18,9 @@ use tokio::runtime::{Builder, Runtime};
 /// is given up.
 pub const PATIENCE: Duration = Duration::from_secs(3);
 
+/// How long what a server has sent already is passed over.
+const LAST_PATIENCE: Duration = Duration::from_secs(20);
+
 /// A runtime for the thread that makes it.
 pub fn runtime() -> Result<Runtime, EngineError> {
     Builder::new_current_thread()
@@ -96,11 +99,16 @@ pub async fn there<T>(mut work: Pin<&mut impl Future<Output = T>>) -> Poll<T> {
     std::future::poll_fn(|cx| Poll::Ready(work.as_mut().poll(cx))).await
 }
 
-/// Lets others on the same thread work after every few of so many rows that are passed over.
-pub async fn pause(rows: usize) {
-    if rows.is_multiple_of(64) {
-        tokio::task::yield_now().await;
+/// Passes over what is still on its way after a wish to stop. `next` tells whether there is more;
+/// a server that sends nothing for a while, or has no end, is given up.
+pub async fn pass_over(mut next: impl AsyncFnMut() -> bool) -> Result<(), EngineError> {
+    let since = tokio::time::Instant::now();
+    while tokio::time::timeout(PATIENCE, next()).await.map_err(|_| deaf())? {
+        if since.elapsed() > LAST_PATIENCE {
+            return Err(deaf());
+        }
     }
+    Ok(())
 }
 
 /// The error of a server that does not end a statement.

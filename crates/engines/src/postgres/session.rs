@@ -4,7 +4,7 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
 
-use futures_util::{Stream, StreamExt, future};
+use futures_util::{Stream, StreamExt};
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
@@ -206,17 +206,11 @@ impl PostgresSession {
                 Poll::Pending => self.wait(feed, stream.next()).await,
             };
         }
+        // The wish first: while nobody takes rows the server waits, and the wish has the way to itself.
+        let told = tokio::time::timeout(work::PATIENCE, cancel(&self.link)).await;
         // The error of having been cancelled is the last.
-        let drained = async {
-            let mut rows = 0_usize;
-            while let Some(Ok(_)) = stream.next().await {
-                rows += 1;
-                work::pause(rows).await;
-            }
-        };
-        // At once: a tunnel carries the wish to stop only while somebody takes the rows out of it.
-        let ended = future::join(cancel(&self.link), drained);
-        tokio::time::timeout(work::PATIENCE, ended).await.map_err(|_| work::deaf())?;
+        work::pass_over(async || matches!(stream.next().await, Some(Ok(_)))).await?;
+        told.map_err(|_| work::deaf())?;
         Err(EngineError::stopped())
     }
 }
