@@ -134,7 +134,10 @@ mod tests {
             ("[keys]\nsave = \"x\"", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
             ("[keys]\nsave = [\"hyper-x\"]", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
             ("[archives]\nlimit_gib = -1", "line 1: [archives] has one key, limit_gib = a whole number."),
-            ("colour = 1", "line 1: there is no setting \"colour\". There are theme, profiles_from, [archives] and [keys]."),
+            (
+                "colour = 1",
+                "line 1: there is no setting \"colour\". There are theme, profiles_from, [archives] and [keys].",
+            ),
         ] {
             let settings = parse(text, Path::new("s.toml"));
             assert_eq!(settings.problems, [format!("s.toml, {expected}")]);
