@@ -29,7 +29,7 @@ fn the_statement_at_the_cursor_runs_and_results_follow_the_cursor() {
 #[test]
 fn rows_that_were_kept_come_back_without_the_server() {
     let (home, screen) = ferry("select name from ports");
-    screen.press(&["C-r"]).shows("Gullhaven").press(&["C-q"]).ends();
+    screen.press(&["C-r"]).shows("3 rows · ").shows("Gullhaven").press(&["C-q"]).ends();
     std::fs::remove_file(home.path("project/ferry.db")).unwrap();
     let again = home.screen(&["a.sql", "-c", "ferry"]);
     again.shows("there is no file").shows("3 rows · ").shows("Gullhaven");

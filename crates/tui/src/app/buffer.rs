@@ -338,7 +338,7 @@ impl App {
         }
         for connection in [&self.connection].into_iter().chain(&self.parked) {
             let name = connection.name();
-            if connection.is_busy() {
+            if connection.is_running() {
                 reasons
                     .push(format!("A statement is running on {name}; leaving stops it, and the rows so far are kept."));
             }

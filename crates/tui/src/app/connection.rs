@@ -82,6 +82,11 @@ impl Connection {
         self.busy
     }
 
+    /// Whether a statement is running now, and not only its end being noted down.
+    pub fn is_running(&self) -> bool {
+        self.busy && self.runs.values().any(|run| run.outcome() == Outcome::Running)
+    }
+
     /// Stops what runs.
     pub fn stop(&self) {
         if let Some(desk) = self.desk.as_ref().filter(|_| self.busy) {
