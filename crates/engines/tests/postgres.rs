@@ -431,6 +431,10 @@ fn effects_are_told_by_the_server_without_running() {
         assert_eq!(session.effect(statement), Ok(effect), "{statement}");
     }
     assert!(session.effect("select nmae from ports").is_err());
+    run(session.as_mut(), "begin").unwrap();
+    assert_eq!(session.effect("truncate ports"), Ok(touches(None, true)));
+    assert_eq!(session.place().unwrap().transaction, Some(Transaction::Open), "asking broke nothing");
+    run(session.as_mut(), "rollback").unwrap();
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
 

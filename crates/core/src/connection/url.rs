@@ -91,25 +91,20 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
     if scheme.eq_ignore_ascii_case("rediss") {
         put("tls", "verify-full")?;
     }
-    let mut left_out = Vec::new();
+    let (mut left_out, mut secret) = (Vec::new(), None);
     for (name, value) in url.query_pairs() {
         let key = ALIASES.iter().find(|(alias, _)| *alias == name).map_or(name.as_ref(), |(_, key)| key);
         if key == "password" {
-            found.secret = Some(Secret::new(value.into_owned()));
+            secret = Some(Secret::new(value.into_owned()));
             continue;
         }
         let value = if key == "tls" { tls_word(&value) } else { &value };
-        let mut put = |key: &str, value: &str| -> Result<bool, EngineError> {
-            let Some(key) = engine.keys().iter().find(|k| k.name == key) else { return Ok(false) };
-            let setting = setting(key, value).map_err(|what| wrong(what, shape))?;
-            found.profile.settings.insert(key.name.to_owned(), setting);
-            Ok(true)
-        };
         if !put(key, value)? {
             left_out.push(name.into_owned());
         }
     }
     found.left_out = left_out;
+    found.secret = secret;
     if let Some(password) = url.password() {
         found.secret = Some(Secret::new(decode(password)?));
     }

@@ -23,6 +23,11 @@ pub fn touches_everything(statement: &str, dialect: &'static Dialect) -> bool {
     false
 }
 
+/// Whether a statement is a `TRUNCATE`, by its first word.
+pub fn is_truncate(statement: &str) -> bool {
+    statement.split(|c: char| !c.is_ascii_alphabetic()).next().is_some_and(|word| word.eq_ignore_ascii_case("truncate"))
+}
+
 /// A statement that counts the rows which an `UPDATE` or `DELETE` of one table would touch. `None`
 /// for any other, and for those in which more than one table takes part.
 pub fn counting(statement: &str, dialect: &'static Dialect) -> Option<String> {

@@ -217,9 +217,7 @@ impl Session for MysqlSession {
                 Ok(if file { Effect::Unknown } else { Effect::Reads })
             }
             // The server takes the word after `explain` for a table's name if it is none of these.
-            Kind::Change if statement.get(..8).is_some_and(|word| word.eq_ignore_ascii_case("truncate")) => {
-                Ok(touches(None))
-            }
+            Kind::Change if touched::is_truncate(statement) => Ok(touches(None)),
             Kind::Change => match self.ask(&format!("explain {statement}")) {
                 Ok(rows) => Ok(touches(rows.first().and_then(estimate))),
                 Err(error) if error.code.as_deref() == Some("1064") => Ok(touches(None)),

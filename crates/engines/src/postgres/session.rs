@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use futures_util::{Stream, StreamExt};
-use jaunty_core::connection::{Guard, Profile};
+use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
@@ -23,7 +23,6 @@ use super::types::{self, Misfit, Plan, Raw};
 use super::{catalog, copy, errors};
 use crate::net::feed::{Feed, local};
 use crate::net::reach::Stream as Reach;
-use crate::net::tls::Mode;
 use crate::net::work::{self, StopFlag, watched};
 
 /// A session on a server.
@@ -62,9 +61,7 @@ impl PostgresSession {
             None => way,
         };
         session.place.server = format!("postgres {}", session.link.version.split(' ').next().unwrap_or_default());
-        if session.link.security.mode != Mode::Off || profile.guard != Guard::Open {
-            tracing::debug!(way = session.place.way, "connected");
-        }
+        tracing::debug!(way = session.place.way, "connected");
         Ok(session)
     }
 
@@ -323,15 +320,10 @@ impl Session for PostgresSession {
         match kind(statement) {
             Kind::Setting | Kind::Transaction => Ok(Effect::Reads),
             Kind::Definition => Ok(Effect::Writes(touches(None))),
+            // It cannot be explained, and asking would break an open transaction.
+            Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
             Kind::Query | Kind::Change => {
-                let explained = match self.ask(&format!("explain (format json) {statement}")) {
-                    Ok(rows) => rows,
-                    // Some statements that write cannot be explained; the server refuses those that are wrong.
-                    Err(error) if kind(statement) == Kind::Change && error.kind == ErrorKind::Refused => {
-                        return Ok(Effect::Writes(touches(None)));
-                    }
-                    Err(error) => return Err(error),
-                };
+                let explained = self.ask(&format!("explain (format json) {statement}"))?;
                 let text: String = explained.iter().filter_map(|row| row.get(0)).collect();
                 match rows_modified(&text) {
                     Some(rows) => Ok(Effect::Writes(touches(rows))),
