@@ -1,7 +1,7 @@
 //! Speed and memory with real servers, each beside the bare driver's loop in the same run.
 //!
 //! `cargo bench -p jaunty-bench --bench servers` measures all; a name behind `--`, some:
-//! `postgres`, `mariadb`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
+//! `postgres`, `mariadb`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
 
 #![allow(clippy::print_stdout)] // It is a report.
 
@@ -19,9 +19,10 @@ use jaunty_core::archive::Retention;
 use jaunty_core::connection::{Profile, Secret, Setting, open};
 use jaunty_core::engine::{Flow, Notice, Sink};
 use jaunty_core::files::Folders;
+use jaunty_core::run::desk::{Desk, Order, Report};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping};
-use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Value};
 use tokio::runtime::Builder;
@@ -41,6 +42,9 @@ fn main() -> Outcome {
     }
     if is_wanted("mariadb") {
         mariadb(rows.min(5_000_000))?;
+    }
+    if is_wanted("stops") {
+        stops()?;
     }
     Ok(())
 }
@@ -230,5 +234,47 @@ fn mariadb(rows: u64) -> Outcome {
     let profile = profile("mysql", server.port);
     ratio(|| bare_mysql(server.port, "select * from t"), || ours(&profile, "select * from t", rows))?;
     println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
+    Ok(())
+}
+
+/// From the wish to stop to a session that takes the next statement, on every engine: while rows
+/// come as fast as they can, and while the server is silent.
+fn stops() -> Outcome {
+    println!("\nFrom the wish to stop until the session is free again (wanted: less than a second)");
+    let (postgres, mariadb, redis) = (Postgres::start(), Mariadb::start(), Redis::start());
+    let file = tempfile::NamedTempFile::new()?;
+    let numbers = "with recursive n(i) as (select 1 union all select i + 1 from n) select";
+    let rows = format!("{numbers} i from n");
+    let silent = format!("{numbers} max(i) from n");
+    for (profile, statements) in [
+        (Profile::new("bench", "sqlite").with("path", file.path().to_string_lossy()), [&*rows, &*silent]),
+        (profile("postgres", postgres.port), ["select generate_series(1, 1000000000)", "select pg_sleep(60)"]),
+        (profile("mysql", mariadb.port), ["select seq from seq_1_to_1000000000", "select sleep(60)"]),
+        (profile("redis", redis.port).with("database", "0").with("user", "default"), ["monitor", "blpop nothing 60"]),
+    ] {
+        let engine = jaunty_engines::by_name(&profile.engine).ok_or("no such engine")?;
+        let (session, place) = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+        drop(session);
+        for statement in statements {
+            let folder = tempfile::tempdir()?;
+            let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
+            let (send, reports) = channel();
+            let desk =
+                Desk::open(engine, profile.clone(), Some(Secret::new(PASSWORD.into())), keeping, move |report| {
+                    let _ = send.send(report);
+                })?;
+            let mut times = Times::default();
+            for _ in 0..5 {
+                desk.ask(Order::Run(vec![Job { statement: statement.to_owned(), ..Job::default() }]));
+                while !matches!(reports.recv()?, Report::Run(_)) {}
+                std::thread::sleep(Duration::from_millis(500));
+                let begun = Instant::now();
+                desk.stop();
+                while !matches!(reports.recv()?, Report::Idle { .. }) {}
+                times.push(begun.elapsed());
+            }
+            println!("  {}, {statement}: {}", place.server, times.summary());
+        }
+    }
     Ok(())
 }

@@ -49,6 +49,19 @@ fn pages_of_any_size_at_any_place() {
 }
 
 #[test]
+fn a_disk_that_fills_while_rows_come() {
+    let home = Home::ferry().file("a.sql", ENDLESS);
+    let screen = home.on_a_small_disk(6, &["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["C-r"]).shows("the rows cannot be kept").shows("failed");
+    screen.shows("The disk is full: free some space");
+    // What was kept pages from the first to the last.
+    screen.press(&["C-t"]).types(">").loses("rows 1–").types("<").shows("rows 1–").press(&["C-q"]).ends();
+    // The next day the logbook still says how it ended.
+    let later = home.screen(&["a.sql", "-c", "ferry"]);
+    later.shows("failed").press(&["C-q"]).ends();
+}
+
+#[test]
 fn one_key_stops_and_the_rows_stay() {
     let (_home, screen) = ferry(ENDLESS);
     screen.press(&["C-r"]).shows("so far  » ").shows("esc stop");

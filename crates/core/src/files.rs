@@ -49,6 +49,11 @@ impl Folders {
         self.state.join("journals")
     }
 
+    /// Where catalogs are kept from one time to the next.
+    pub fn catalogs(&self) -> PathBuf {
+        self.state.join("catalogs")
+    }
+
     /// The log of the program itself.
     pub fn log(&self) -> PathBuf {
         self.state.join("jaunty.log")

@@ -6,6 +6,7 @@
 //! remembers the run, and [`export`] writes rows for others to read.
 
 pub mod archive;
+pub mod catalog;
 pub mod connection;
 pub mod engine;
 pub mod export;

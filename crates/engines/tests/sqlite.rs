@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Flow, Session, Touches};
+use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Session, Touches};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
 use support::{Collect, run};
@@ -223,40 +223,4 @@ fn rows_do_not_wait_for_the_next() {
     assert_eq!(rows, [3, 1]);
     let between = seen.arrived[1] - seen.arrived[0];
     assert!(between > Duration::ZERO);
-}
-
-#[test]
-fn the_catalog_lists_every_kind() {
-    let mut session = memory();
-    for sql in [
-        "create table \"odd \"\" name\"(id integer primary key, note text not null, twice as (id * 2))",
-        "create view v as select id from \"odd \"\" name\"",
-        "create index i on \"odd \"\" name\"(note)",
-        "create trigger g after insert on \"odd \"\" name\" begin select 1; end",
-        "create view broken as select * from gone",
-    ] {
-        run(session.as_mut(), sql).unwrap();
-    }
-    let mut found = Vec::new();
-    session
-        .catalog(&mut |object| {
-            let columns: Vec<_> = object
-                .columns
-                .iter()
-                .map(|c| format!("{}:{}{}", c.name, c.db_type, if c.key { " key" } else { "" }))
-                .collect();
-            found.push(format!("{} {} ({})", object.kind.word(), object.name, columns.join(", ")));
-            Flow::GoOn
-        })
-        .unwrap();
-    assert_eq!(
-        found,
-        [
-            "table odd \" name (id:INTEGER key, note:TEXT, twice:)",
-            "view broken ()",
-            "view v (id:INTEGER)",
-            "index i ()",
-            "trigger g ()",
-        ]
-    );
 }

@@ -8,6 +8,7 @@ use jaunty_core::connection::{Profile, Secret, Setting, open};
 use jaunty_core::engine::{EngineError, ErrorKind, Place, Session, Step};
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Sshd};
+use support::gate::{Gate, Wants};
 use support::{Collect, run, told};
 
 fn connect(profile: &Profile) -> Result<(Box<dyn Session>, Place), EngineError> {
@@ -51,6 +52,41 @@ fn a_driver_that_connects_by_itself_goes_through_too() {
     let error = session.run("select seq from seq_1_to_100000000", Box::new(Collect::up_to(500))).unwrap_err();
     assert_eq!(error.kind, ErrorKind::Stopped, "{error}");
     assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+}
+
+#[test]
+fn a_password_opens_a_tunnel_however_the_server_wants_it() {
+    let server = Postgres::start();
+    for wants in [Wants::Password, Wants::Answer] {
+        let gate = Gate::start(wants);
+        let mut profile = Profile::new("bookings", "postgres").with("user", "clerk").with("database", "bookings");
+        profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
+        let known = gate.known.path().to_string_lossy().into_owned();
+        let profile = profile.with("ssh", format!("clerk@{}", gate.address)).with("ssh_known_hosts", known);
+        let given = profile.clone().with("ssh_secret_command", format!("echo {PASSWORD}"));
+        let (mut session, place) = connect(&given).unwrap_or_else(|error| panic!("{wants:?}: {}", told(&error, &[])));
+        assert_eq!(place.way, "TLSv1.3, not verified, through 127.0.0.1");
+        assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+        let wrong = connect(&profile.with("ssh_secret_command", "echo low-water")).err().unwrap();
+        assert_eq!(wrong.step, Some(Step::Tunnel));
+        assert!(wrong.message.ends_with("nor the password") && !wrong.message.contains("low-water"), "{wrong}");
+    }
+}
+
+#[test]
+fn a_key_with_a_passphrase_opens_a_tunnel() {
+    let (gate, server) = (Sshd::start(), Postgres::start());
+    let profile = through(&gate, "postgres", server.port);
+    let locked = profile.with("ssh_key", gate.file("locked").to_string_lossy());
+    let given = locked.clone().with("ssh_secret_command", format!("echo {PASSWORD}"));
+    let (mut session, _) = connect(&given).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+    let told_of = |profile: &Profile| {
+        let folder = gate.file("").to_string_lossy().into_owned();
+        told(&connect(profile).err().unwrap(), &[(&folder, "FOLDER/")])
+    };
+    let wrong = locked.clone().with("ssh_secret_command", "echo low-water");
+    insta::assert_snapshot!(format!("{}\n\n{}", told_of(&locked), told_of(&wrong)));
 }
 
 #[test]

@@ -61,6 +61,7 @@ impl Mariadb {
             .arg(format!("--init-file={}", path("init.sql")))
             .arg(format!("--ssl-cert={}", self.certificates.cert.display()))
             .arg(format!("--ssl-key={}", self.certificates.key.display()))
+            .arg(format!("--ssl-ca={}", self.certificates.ca.display()))
             .args(["--bind-address=127.0.0.1", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync"])
             .args(["--innodb-log-file-size=8M", "--innodb-buffer-pool-size=64M", "--skip-log-bin"])
             .args(["--skip-name-resolve", "--performance-schema=OFF"]);

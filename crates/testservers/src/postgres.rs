@@ -68,10 +68,11 @@ impl Postgres {
         command.arg("-D").arg(self.folder.path().join("data")).args(["-p", &self.port.to_string()]);
         let tls = ["ssl=on".to_owned(), format!("ssl_cert_file={}", self.certificates.cert.display())];
         let key = format!("ssl_key_file={}", self.certificates.key.display());
+        let ca = format!("ssl_ca_file={}", self.certificates.ca.display());
         let usual = ["listen_addresses=127.0.0.1", "fsync=off", "synchronous_commit=off", "full_page_writes=off"];
         let sockets = format!("unix_socket_directories={socket}");
         let settings =
-            usual.iter().map(|s| (*s).to_owned()).chain(tls).chain([key, sockets]).chain(self.options.clone());
+            usual.iter().map(|s| (*s).to_owned()).chain(tls).chain([key, ca, sockets]).chain(self.options.clone());
         settings.for_each(|setting| {
             command.args(["-c", &setting]);
         });

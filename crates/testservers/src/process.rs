@@ -155,7 +155,8 @@ impl Drop for Running {
     }
 }
 
-/// A certificate of a server for `localhost` and 127.0.0.1, and the authority that issued it.
+/// A certificate of a server for `localhost` and 127.0.0.1, one of a client, and the authority that
+/// issued both.
 #[derive(Debug, Clone)]
 pub struct Certificates {
     /// The authority's certificate, to be trusted by clients.
@@ -164,13 +165,23 @@ pub struct Certificates {
     pub cert: PathBuf,
     /// Its key.
     pub key: PathBuf,
+    /// The certificate of a client, for `clerk`.
+    pub client: PathBuf,
+    /// Its key.
+    pub client_key: PathBuf,
 }
 
 impl Certificates {
     /// Makes them in a folder.
     pub fn make(folder: &Path, user: &str) -> Certificates {
-        let made =
-            Certificates { ca: folder.join("ca.crt"), cert: folder.join("server.crt"), key: folder.join("server.key") };
+        let file = |name: &str| folder.join(name);
+        let made = Certificates {
+            ca: file("ca.crt"),
+            cert: file("server.crt"),
+            key: file("server.key"),
+            client: file("client.crt"),
+            client_key: file("client.key"),
+        };
         let (ca_key, request, names) = (folder.join("ca.key"), folder.join("server.csr"), folder.join("names"));
         let openssl = |words: &[&str], files: &[(&str, &Path)]| {
             let mut command = Command::new("openssl");
@@ -185,18 +196,19 @@ impl Certificates {
             &[&["req", "-x509", "-days", "30", "-subj", "/CN=Saltmarsh Line"], &new[..]].concat(),
             &[("-keyout", &ca_key), ("-out", &made.ca)],
         );
-        openssl(
-            &[&["req", "-subj", "/CN=localhost"], &new[..]].concat(),
-            &[("-keyout", &made.key), ("-out", &request)],
-        );
         fs::write(&names, "subjectAltName=DNS:localhost,IP:127.0.0.1\nbasicConstraints=CA:FALSE\n").expect("the names");
-        openssl(
-            &["x509", "-req", "-days", "30", "-CAcreateserial"],
-            &[("-in", &request), ("-CA", &made.ca), ("-CAkey", &ca_key), ("-extfile", &names), ("-out", &made.cert)],
-        );
-        own(user, &made.key);
-        own(user, &made.cert);
-        own(user, &made.ca);
+        // The server's own, and one for a client that is let in as `clerk`.
+        for (subject, key, cert) in
+            [("/CN=localhost", &made.key, &made.cert), ("/CN=clerk", &made.client_key, &made.client)]
+        {
+            openssl(&[&["req", "-subj", subject], &new[..]].concat(), &[("-keyout", key), ("-out", &request)]);
+            let files: [(&str, &Path); 5] =
+                [("-in", &request), ("-CA", &made.ca), ("-CAkey", &ca_key), ("-extfile", &names), ("-out", cert)];
+            openssl(&["x509", "-req", "-days", "30", "-CAcreateserial"], &files);
+        }
+        for file in [&made.key, &made.cert, &made.ca] {
+            own(user, file);
+        }
         made
     }
 }

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use crate::PASSWORD;
 use crate::process::{Running, free_port, is_root, program, run, short_folder};
 
 /// A server that lets its own user in with a key.
@@ -21,10 +22,11 @@ impl Sshd {
         let sshd = program(&["/usr/sbin/sshd"], "openssh-server");
         let folder = short_folder();
         let path = |name: &str| folder.path().join(name);
-        for name in ["hostkey", "id", "stranger"] {
-            run(Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f"]).arg(path(name)));
+        for (name, passphrase) in [("hostkey", ""), ("id", ""), ("stranger", ""), ("locked", PASSWORD)] {
+            run(Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", passphrase, "-f"]).arg(path(name)));
         }
-        std::fs::copy(path("id.pub"), path("authorized_keys")).expect("the key that is let in");
+        let let_in = ["id.pub", "locked.pub"].map(|name| std::fs::read_to_string(path(name)).expect("a key"));
+        std::fs::write(path("authorized_keys"), let_in.concat()).expect("the keys that are let in");
         if is_root() {
             run(Command::new("install").args(["-d", "-m", "0755", "/run/sshd"]));
         }
@@ -70,7 +72,7 @@ impl Sshd {
         Agent { _running: running, socket }
     }
 
-    /// A file of its folder: `id` is the key that is let in, `stranger` one that is not; `known`
+    /// A file of its folder: `id` is the key that is let in, `locked` one with a passphrase, `stranger` one that is not; `known`
     /// lists this server's key, `changed` another one for it, `unknown` none.
     pub fn file(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)

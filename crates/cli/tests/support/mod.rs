@@ -79,6 +79,27 @@ impl Home {
     pub fn screen(&self, arguments: &[&str]) -> Screen {
         Screen::start(self, (140, 42), arguments, &[])
     }
+
+    /// The program where its archives stand on a disk of so many megabytes. It is a file system in
+    /// memory that only the program sees; where that is not allowed, files that must not grow beyond
+    /// this do nearly the same.
+    pub fn on_a_small_disk(&self, megabytes: u32, arguments: &[&str]) -> Screen {
+        let archives = self.path("state/jaunty/archives");
+        std::fs::create_dir_all(&archives).unwrap();
+        let script = self.path("small-disk");
+        let mount = format!("mount -t tmpfs -o size={megabytes}m tmpfs '{}'", archives.display());
+        let limit = format!("trap '' XFSZ; ulimit -f {}", megabytes * 2048);
+        std::fs::write(
+            &script,
+            format!(
+                "if [ \"$1\" = inside ]; then shift; {mount} && exec \"$@\"; fi\n\
+             if unshare -rm true; then exec unshare -rm sh \"$0\" inside \"$@\"; fi\n\
+             {limit}; exec \"$@\"\n"
+            ),
+        )
+        .unwrap();
+        Screen::through(self, (140, 42), &["sh", &script.display().to_string()], arguments, &[])
+    }
 }
 
 /// The program without a screen.
@@ -131,7 +152,18 @@ pub struct Screen {
 }
 
 impl Screen {
-    pub fn start(home: &Home, (columns, rows): (u16, u16), arguments: &[&str], environment: &[(&str, &str)]) -> Screen {
+    pub fn start(home: &Home, size: (u16, u16), arguments: &[&str], environment: &[(&str, &str)]) -> Screen {
+        Screen::through(home, size, &[], arguments, environment)
+    }
+
+    /// Starts it by way of another program.
+    fn through(
+        home: &Home,
+        (columns, rows): (u16, u16),
+        through: &[&str],
+        arguments: &[&str],
+        environment: &[(&str, &str)],
+    ) -> Screen {
         let screen = Screen { socket: tempfile::tempdir().unwrap() };
         std::fs::write(screen.socket.path().join("conf"), "set -g status off\nset -g default-terminal tmux-256color\nset -s escape-time 0\nset -s set-clipboard on\nset -g remain-on-exit on\n").unwrap();
         let quoted = |text: &str| format!("'{}'", text.replace('\'', r"'\''"));
@@ -140,7 +172,7 @@ impl Screen {
         for (name, value) in home.environment().into_iter().chain(own) {
             line.push_str(&format!(" {name}={}", quoted(&value)));
         }
-        for word in [env!("CARGO_BIN_EXE_jaunty")].iter().chain(arguments) {
+        for word in through.iter().chain(&[env!("CARGO_BIN_EXE_jaunty")]).chain(arguments) {
             line.push_str(&format!(" {}", quoted(word)));
         }
         // The shell stays until the screen has been read. A program that was killed has not given the

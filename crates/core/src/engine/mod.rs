@@ -21,6 +21,7 @@ use arrow_schema::SchemaRef;
 
 pub use error::{EngineError, ErrorKind, Step};
 
+use crate::catalog::{Catalog, Object};
 use crate::connection::{Profile, Secret};
 use crate::text::dialect::Dialect;
 
@@ -176,8 +177,16 @@ pub trait Session: Send {
         Ok(Vec::new())
     }
 
-    /// Lists what the database holds, object by object.
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError>;
+    /// Reads a part of what the database holds into `catalog`. Parts are numbered from 0, and
+    /// `Ok(true)` means that there is another. They are asked for in idle moments, in order: a
+    /// statement that is to run waits for one part at the most.
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError>;
+
+    /// The statement that makes an object, by the server's own word. `Ok(None)` means that this
+    /// server gives none, and that [`crate::catalog::templates`] has to make one from what is known.
+    fn definition(&mut self, _of: &Object) -> Result<Option<String>, EngineError> {
+        Ok(None)
+    }
 
     /// A handle by which another thread ends what runs.
     fn canceller(&self) -> Arc<dyn Canceller>;
@@ -330,70 +339,4 @@ pub enum Transaction {
     Open,
     /// Something in it failed, and the server refuses all but its end.
     Failed,
-}
-
-/// One object of a database.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Object {
-    /// The schema that holds it.
-    pub schema: String,
-    /// Its name, not quoted.
-    pub name: String,
-    /// What it is.
-    pub kind: ObjectKind,
-    /// Its columns, for what has rows.
-    pub columns: Vec<Column>,
-}
-
-/// Kinds of objects.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ObjectKind {
-    /// A table.
-    Table,
-    /// A view.
-    View,
-    /// An index.
-    Index,
-    /// A trigger.
-    Trigger,
-    /// A materialised view.
-    MaterialisedView,
-    /// A sequence.
-    Sequence,
-    /// A function or procedure.
-    Function,
-    /// Keys with a common beginning, in a store of keys.
-    Keys,
-    /// Anything else that has a name.
-    Other(&'static str),
-}
-
-impl ObjectKind {
-    /// The trade's word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            ObjectKind::Table => "table",
-            ObjectKind::View => "view",
-            ObjectKind::Index => "index",
-            ObjectKind::Trigger => "trigger",
-            ObjectKind::MaterialisedView => "materialised view",
-            ObjectKind::Sequence => "sequence",
-            ObjectKind::Function => "function",
-            ObjectKind::Keys => "keys",
-            ObjectKind::Other(word) => word,
-        }
-    }
-}
-
-/// One column of an object.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Column {
-    /// Its name, not quoted.
-    pub name: String,
-    /// The database's name of its type.
-    pub db_type: String,
-    /// Whether it may be NULL.
-    pub nullable: bool,
-    /// Whether it is part of the primary key.
-    pub key: bool,
 }

@@ -1,26 +1,32 @@
 //! The thread that owns a session: it connects, runs what it is asked, and tells what happens.
 
 use std::path::Path;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use ropey::Rope;
+
 use super::execute::{Job, Keeping, Tell, execute};
 use super::state::Run;
+use crate::catalog::{Catalog, Object, store};
 use crate::connection::{Profile, Secret};
 use crate::engine::{
-    Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Flow, Object, Place, Session, Step, Switch,
-    SwitchKind,
+    Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Place, Session, Step, Switch, SwitchKind,
 };
 use crate::logbook::Outcome;
+use crate::text::dialect::Kind;
+use crate::text::lexer::Lexer;
 
 /// What the thread is asked.
 pub enum Order {
     /// Run these one after the other, and stop at the first that fails.
     Run(Vec<Job>),
-    /// List what the database holds.
+    /// Read anew what the database holds.
     Catalog,
+    /// Ask for the statement that makes this object.
+    Definition(Box<Object>),
     /// Connect with this secret, which is kept in memory, and do what waited for it.
     Secret(Secret),
     /// Go to another database or schema, or take on a role.
@@ -55,8 +61,12 @@ pub enum Report {
     NotMoved(EngineError),
     /// A yes is wanted before these run.
     Asks(Vec<Job>, Why),
-    /// What the database holds.
-    Catalog(Result<Vec<Object>, EngineError>),
+    /// What the database holds, as it was kept from earlier or as it was read now.
+    Catalog(Arc<Catalog>),
+    /// What the database holds could not be read.
+    NoCatalog(EngineError),
+    /// The statement that makes an object, by the server's word; none where it gives none.
+    Definition(Box<Object>, Result<Option<String>, EngineError>),
     /// Where a switch could go to.
     Choices(SwitchKind, Result<Vec<String>, EngineError>),
     /// Nothing is left to do. So many jobs were not run, since one before them did not end well.
@@ -122,6 +132,8 @@ impl Desk {
             wants_secret: false,
             waiting: Vec::new(),
             transaction_lost: false,
+            reading: None,
+            stale: true,
         };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
         Ok(Desk { orders, current })
@@ -162,6 +174,10 @@ struct Worker {
     waiting: Vec<Asked>,
     /// A transaction went away with its connection, and nobody has been asked about it yet.
     transaction_lost: bool,
+    /// A catalog that is being read, and its next part.
+    reading: Option<(Catalog, usize)>,
+    /// What the database holds is to be read when there is time.
+    stale: bool,
 }
 
 impl Worker {
@@ -170,7 +186,15 @@ impl Worker {
         self.connect();
         let mut used = Instant::now();
         loop {
-            let order = if self.session.as_ref().is_some_and(|(_, place)| !place.way.is_empty()) {
+            let order = if self.has_to_read() {
+                match inbox.try_recv() {
+                    Err(TryRecvError::Empty) => {
+                        self.read_on();
+                        continue;
+                    }
+                    other => other.map_err(|_| RecvTimeoutError::Disconnected),
+                }
+            } else if self.session.as_ref().is_some_and(|(_, place)| !place.way.is_empty()) {
                 inbox.recv_timeout(LOOK_EVERY)
             } else {
                 inbox.recv().map_err(|_| RecvTimeoutError::Disconnected)
@@ -190,8 +214,25 @@ impl Worker {
         match order {
             Order::Run(jobs) => self.run_all(jobs, stops),
             Order::Catalog => {
-                let objects = self.catalog();
-                (self.tell)(Report::Catalog(objects));
+                self.reading = None;
+                self.stale = true;
+                if self.connect_and_use().is_none() {
+                    let error = EngineError::new(ErrorKind::Lost, "there is no connection");
+                    (self.tell)(Report::NoCatalog(error));
+                } else if !self.has_to_read() {
+                    // A person who asks does not mean after the transaction.
+                    self.read_on();
+                    while self.reading.is_some() {
+                        self.read_on();
+                    }
+                }
+            }
+            Order::Definition(object) => {
+                let definition = match self.connect_and_use() {
+                    Some((session, _)) => session.definition(&object),
+                    None => return,
+                };
+                (self.tell)(Report::Definition(object, definition));
             }
             Order::Secret(secret) => {
                 self.secret = Some(secret);
@@ -239,7 +280,17 @@ impl Worker {
         transaction
     }
 
+    /// Tells what is known from earlier.
     fn remember(&self) {
+        let (folder, profile) = (self.keeping.catalogs().to_owned(), self.profile.clone());
+        let tell = Arc::clone(&self.tell);
+        let read = move || {
+            if let Some(catalog) = store::kept(&folder, &profile) {
+                tell(Report::Catalog(Arc::new(catalog)));
+            }
+        };
+        // Beside everything else: a large one takes a while.
+        let _ = thread::Builder::new().name("catalog".into()).spawn(read);
         let latest = self.keeping.logbook().map(|logbook| logbook.latest(&self.profile.name));
         match latest {
             Some(Ok(entries)) => {
@@ -262,6 +313,7 @@ impl Worker {
             Ok((session, place)) => {
                 self.current().canceller = Some(session.canceller());
                 (self.tell)(Report::Connected(place.clone(), session.abilities(), since.elapsed()));
+                (self.reading, self.stale) = (None, true);
                 self.session = Some((session, place));
                 true
             }
@@ -290,6 +342,7 @@ impl Worker {
         match session.switch(to).and_then(|here| Ok(here.then_some(session.place()?))) {
             Ok(Some(now)) => {
                 *place = now.clone();
+                (self.reading, self.stale) = (None, true);
                 (self.tell)(Report::Moved(now));
             }
             Ok(None) if open => (self.tell)(Report::NotMoved(
@@ -355,6 +408,14 @@ impl Worker {
         (effect != Effect::Reads).then_some(effect)
     }
 
+    /// Whether a statement changes what the catalog tells.
+    fn defines(&self, job: &Job) -> bool {
+        let (dialect, rope) = (self.engine.dialect(), Rope::from_str(&job.statement));
+        let first = Lexer::new(&rope, dialect, 0).find(|token| !token.kind.is_trivia());
+        let word = first.map(|token| rope.byte_slice(token.range()).to_string());
+        word.and_then(|word| dialect.starter(&word)).is_some_and(|starter| starter.kind == Kind::Definition)
+    }
+
     fn run(&mut self, job: &Job) -> Option<Arc<Run>> {
         let (session, place) = self.session.as_mut()?;
         let (current, tell) = (Arc::clone(&self.current), Arc::clone(&self.tell));
@@ -370,8 +431,14 @@ impl Worker {
             (self.tell)(Report::Lost { transaction });
             return Some(run);
         }
+        if self.defines(job) && run.outcome() == Outcome::Done {
+            (self.reading, self.stale) = (None, true);
+        }
+        let Some((session, place)) = &mut self.session else { return Some(run) };
         match session.place() {
             Ok(now) if now != *place => {
+                let elsewhere = (&now.database, &now.schema) != (&place.database, &place.schema);
+                (self.reading, self.stale) = (self.reading.take().filter(|_| !elsewhere), self.stale || elsewhere);
                 (self.tell)(Report::Moved(now.clone()));
                 *place = now;
             }
@@ -381,16 +448,50 @@ impl Worker {
         Some(run)
     }
 
-    fn catalog(&mut self) -> Result<Vec<Object>, EngineError> {
-        let Some((session, _)) = self.connect_and_use() else {
-            return Err(EngineError::new(ErrorKind::Lost, "there is no connection"));
+    /// Whether there is a catalog to be read, and nothing against it. While a transaction is open
+    /// there is: a question that fails would end it on some servers.
+    fn has_to_read(&self) -> bool {
+        self.stale && self.session.as_ref().is_some_and(|(_, place)| !place.in_transaction())
+    }
+
+    /// Reads the next part of the catalog. It goes on when nothing else is to be done.
+    fn read_on(&mut self) {
+        let Some((session, place)) = &mut self.session else { return };
+        let (mut catalog, part) = self.reading.take().unwrap_or_else(|| {
+            let path = [&place.schema].into_iter().filter(|schema| !schema.is_empty()).cloned();
+            let mut catalog = Catalog::default();
+            catalog.path = path.collect();
+            (catalog, 0)
+        });
+        match session.catalog(part, &mut catalog) {
+            Ok(true) => self.reading = Some((catalog, part + 1)),
+            Ok(false) => {
+                self.stale = false;
+                catalog.complete();
+                let catalog = Arc::new(catalog);
+                (self.tell)(Report::Catalog(Arc::clone(&catalog)));
+                self.keep(catalog);
+            }
+            Err(error) => {
+                self.stale = false;
+                (self.tell)(Report::NoCatalog(error.clone()));
+                if error.kind == ErrorKind::Lost {
+                    let transaction = self.lose();
+                    (self.tell)(Report::Lost { transaction });
+                }
+            }
+        }
+    }
+
+    /// Writes a catalog to disk, beside everything else: a large one takes a while.
+    fn keep(&self, catalog: Arc<Catalog>) {
+        let (folder, profile) = (self.keeping.catalogs().to_owned(), self.profile.clone());
+        let write = move || {
+            if let Err(error) = store::keep(&folder, &profile, &catalog) {
+                tracing::warn!(%error, "a catalog could not be kept");
+            }
         };
-        let mut objects = Vec::new();
-        session.catalog(&mut |object| {
-            objects.push(object);
-            Flow::GoOn
-        })?;
-        Ok(objects)
+        let _ = thread::Builder::new().name("catalog".into()).spawn(write);
     }
 }
 

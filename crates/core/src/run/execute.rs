@@ -55,6 +55,7 @@ impl Job {
 pub struct Keeping {
     logbook: Option<Arc<Mutex<Logbook>>>,
     archives: PathBuf,
+    catalogs: PathBuf,
     retention: Retention,
     /// Archives of runs that could not be numbered.
     unnumbered: Arc<AtomicU64>,
@@ -72,7 +73,13 @@ impl Keeping {
                 (None, archives, Some(format!("runs are not remembered: {error}")))
             }
         };
-        Keeping { logbook, archives, retention, unnumbered: Arc::default(), trouble }
+        let catalogs = folders.catalogs();
+        Keeping { logbook, archives, catalogs, retention, unnumbered: Arc::default(), trouble }
+    }
+
+    /// Where catalogs are kept.
+    pub fn catalogs(&self) -> &Path {
+        &self.catalogs
     }
 
     /// Why nothing is remembered, if so.
@@ -188,10 +195,15 @@ impl Failure {
     }
 
     fn set(&self, error: &ArchiveError) -> Flow {
-        let full = matches!(error, ArchiveError::File { source, .. } if source.kind() == io::ErrorKind::StorageFull)
-            || matches!(error, ArchiveError::Rows(ArrowError::IoError(_, source)) if source.kind() == io::ErrorKind::StorageFull);
-        let remedy = if full {
-            "The disk is full. The rows so far are kept; free some space and run it again."
+        let source = match error {
+            ArchiveError::File { source, .. } | ArchiveError::Rows(ArrowError::IoError(_, source)) => {
+                Some(source.kind())
+            }
+            _ => None,
+        };
+        use io::ErrorKind::{FileTooLarge, QuotaExceeded, StorageFull};
+        let remedy = if matches!(source, Some(StorageFull | QuotaExceeded | FileTooLarge)) {
+            "The disk is full: free some space and run it again. The rows so far are kept."
         } else {
             "The rows so far are kept; look at the state folder and run it again."
         };

@@ -8,6 +8,7 @@
 
 pub mod clean;
 mod client_line;
+pub mod definition;
 pub mod dialect;
 pub mod document;
 pub mod journal;

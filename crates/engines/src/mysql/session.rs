@@ -4,9 +4,10 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
 
+use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
 use jaunty_core::text::dialect::{Kind, MYSQL};
@@ -262,8 +263,12 @@ impl Session for MysqlSession {
         Ok(rows.iter().map(|row| field(row, 0)).collect())
     }
 
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-        catalog::list(self, found)
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        catalog::read(self, part, catalog)
+    }
+
+    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+        catalog::definition(self, of)
     }
 
     fn canceller(&self) -> Arc<dyn Canceller> {

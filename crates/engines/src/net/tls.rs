@@ -14,7 +14,7 @@ use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{AlertDescription, CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 
 use super::reach::Route;
 
@@ -133,12 +133,21 @@ fn provider() -> Arc<CryptoProvider> {
     CryptoProvider::get_default().cloned().unwrap_or_else(|| Arc::new(rustls::crypto::ring::default_provider()))
 }
 
+/// The error of a server that lets in only those who show a certificate.
+pub fn wants_certificate(host: &str) -> EngineError {
+    EngineError::connecting(Step::Tls, format!("{host} wants to see a certificate of ours"))
+        .remedy("Name it under tls_cert, and its key under tls_key.")
+}
+
 /// The error of a handshake that failed, as a sentence. `None` if it had nothing to do with TLS.
 pub fn failure(error: &(dyn std::error::Error + 'static), host: &str) -> Option<EngineError> {
     let tls = innermost(error)?;
     let what = match tls {
         rustls::Error::InvalidCertificate(error) => {
             format!("the certificate of {host} is not trusted: {}", reason(error))
+        }
+        rustls::Error::AlertReceived(AlertDescription::CertificateRequired) => {
+            return Some(wants_certificate(host));
         }
         rustls::Error::AlertReceived(alert) => format!("{host} broke the TLS handshake off: {alert:?}"),
         other => format!("TLS with {host} failed: {other}"),

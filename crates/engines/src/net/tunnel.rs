@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use jaunty_core::connection::{Profile, Secret, source};
 use jaunty_core::engine::{EngineError, Step};
-use russh::client::{self, AuthResult, Handle};
+use russh::client::{self, AuthResult, Handle, KeyboardInteractiveAuthResponse, Prompt};
 use russh::keys::PublicKeyOrCertificate;
 use russh::keys::agent::client::AgentClient;
 use russh::keys::known_hosts::check_known_hosts_path;
@@ -255,7 +255,9 @@ impl Login {
             }
             if let Some(secret) = self.secret()? {
                 tried.push("the password".to_owned());
-                if is_in(handle.authenticate_password(&gate.user, secret.reveal()).await) {
+                if is_in(handle.authenticate_password(&gate.user, secret.reveal()).await)
+                    || answers(&mut handle, &gate.user, &secret).await
+                {
                     return Ok(handle);
                 }
             }
@@ -275,7 +277,8 @@ impl Login {
                     unusable(&"it has a passphrase")
                         .remedy("Add it to the agent with ssh-add, or give the passphrase with ssh_secret_command.")
                 })?;
-                load_secret_key(file, Some(secret.reveal())).map_err(|error| unusable(&error))
+                load_secret_key(file, Some(secret.reveal()))
+                    .map_err(|_| unusable(&"ssh_secret_command gave another passphrase").remedy("Check the command."))
             }
             loaded => loaded.map_err(|error| unusable(&error)),
         }
@@ -289,6 +292,21 @@ async fn best_hash(handle: &Handle<Known>) -> Option<HashAlg> {
 
 fn is_in(result: Result<AuthResult, russh::Error>) -> bool {
     matches!(result, Ok(AuthResult::Success))
+}
+
+/// Logs in where the server asks its questions itself, which for many is the only way to give a
+/// password (RFC 4256). A question that may be seen while it is answered is none for a password.
+async fn answers(handle: &mut Handle<Known>, user: &str, secret: &Secret) -> bool {
+    let Ok(mut asked) = handle.authenticate_keyboard_interactive_start(user, None).await else { return false };
+    // A server may greet, ask and warn, each in a round of its own.
+    for _ in 0..4 {
+        let KeyboardInteractiveAuthResponse::InfoRequest { prompts, .. } = asked else { break };
+        let answer = |prompt: &Prompt| if prompt.echo { String::new() } else { secret.reveal().to_owned() };
+        let answers = prompts.iter().map(answer).collect();
+        let Ok(next) = handle.authenticate_keyboard_interactive_respond(answers).await else { return false };
+        asked = next;
+    }
+    matches!(asked, KeyboardInteractiveAuthResponse::Success)
 }
 
 /// Tries the keys of the agent, where there is one.

@@ -1,51 +1,277 @@
-//! What a database holds.
+//! What a database holds, from the system catalogs:
+//! <https://www.postgresql.org/docs/current/catalogs.html>. Objects of extensions and of the server
+//! itself are left out; completion knows the server's functions from the dialect.
 
-use jaunty_core::engine::{Column, EngineError, Flow, Object, ObjectKind};
+use jaunty_core::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+use jaunty_core::engine::{EngineError, SwitchKind};
+use tokio_postgres::SimpleQueryRow;
 
-use super::session::PostgresSession;
+use super::session::{PostgresSession, quoted};
 
-/// Objects with their columns, a row a column, in the order of their names.
-const OBJECTS: &str = "\
-select n.nspname, c.relname, c.relkind, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
-coalesce(a.attnum = any(k.conkey), false) \
+/// The schemas that are a person's own.
+const OWN: &str = "n.nspname !~ '^pg_(toast|temp)' and n.nspname not in ('pg_catalog', 'information_schema')";
+
+/// What has rows, and sequences, with their columns: a row a column.
+const RELATIONS: &str = "\
+select n.nspname, c.relname, c.relkind, obj_description(c.oid, 'pg_class'), \
+case when c.reltuples >= 0 then c.reltuples::bigint end, \
+case when c.relkind in ('r', 'm') then c.relpages::bigint * current_setting('block_size')::bigint end, \
+a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(a.attnum = any(k.conkey), false), \
+pg_get_expr(d.adbin, d.adrelid), a.attgenerated, a.attidentity, col_description(c.oid, a.attnum), \
+case when c.relispartition then format('partition of %s %s', (select i.inhparent::regclass from pg_inherits i where i.inhrelid = c.oid), \
+pg_get_expr(c.relpartbound, c.oid)) end, case when c.relkind = 'p' then 'partition by ' || pg_get_partkeydef(c.oid) end \
 from pg_class c join pg_namespace n on n.oid = c.relnamespace \
 left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and c.relkind <> 'S' \
+left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum \
 left join pg_constraint k on k.conrelid = c.oid and k.contype = 'p' \
-where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and n.nspname !~ '^pg_(toast|temp)' \
-and n.nspname not in ('pg_catalog', 'information_schema') and has_schema_privilege(n.oid, 'usage') \
+where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} and has_schema_privilege(n.oid, 'usage') \
 order by n.nspname, c.relname, a.attnum";
 
-/// Lists tables, views and sequences outside the server's own schemas.
-pub fn list(session: &mut PostgresSession, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-    let rows = session.ask(OBJECTS)?;
-    let mut object: Option<Object> = None;
-    for row in &rows {
-        let field = |at: usize| row.get(at).unwrap_or_default();
-        let (schema, name) = (field(0), field(1));
-        if object.as_ref().is_none_or(|o| o.schema != schema || o.name != name) {
-            let kind = match field(2) {
-                "v" => ObjectKind::View,
-                "m" => ObjectKind::MaterialisedView,
-                "S" => ObjectKind::Sequence,
-                "f" => ObjectKind::Other("foreign table"),
-                _ => ObjectKind::Table,
-            };
-            let next = Object { schema: schema.to_owned(), name: name.to_owned(), kind, columns: Vec::new() };
-            if let Some(before) = object.replace(next)
-                && found(before) == Flow::Stop
-            {
-                return Ok(());
+const CONSTRAINTS: &str = "\
+select n.nspname, c.relname, k.conname, k.contype, \
+(select json_agg(a.attname order by u.i) from unnest(k.conkey) with ordinality u(n, i) \
+ join pg_attribute a on a.attrelid = k.conrelid and a.attnum = u.n), \
+fn.nspname, f.relname, \
+(select json_agg(a.attname order by u.i) from unnest(k.confkey) with ordinality u(n, i) \
+ join pg_attribute a on a.attrelid = k.confrelid and a.attnum = u.n), \
+k.confdeltype, k.confupdtype, pg_get_expr(k.conbin, k.conrelid) \
+from pg_constraint k join pg_class c on c.oid = k.conrelid join pg_namespace n on n.oid = c.relnamespace \
+left join pg_class f on f.oid = k.confrelid left join pg_namespace fn on fn.oid = f.relnamespace \
+where k.contype in ('p', 'u', 'f', 'c') and k.conparentid = 0 and {OWN} \
+order by n.nspname, c.relname, k.contype <> 'p', k.conname";
+
+const INDEXES: &str = "\
+select n.nspname, c.relname, i.relname, x.indisunique, pg_get_indexdef(x.indexrelid), \
+(select json_agg(pg_get_indexdef(x.indexrelid, g, true) order by g) from generate_series(1, x.indnkeyatts) g) \
+from pg_index x join pg_class c on c.oid = x.indrelid join pg_class i on i.oid = x.indexrelid \
+join pg_namespace n on n.oid = c.relnamespace \
+where not exists (select from pg_constraint k where k.conindid = x.indexrelid and k.contype in ('p', 'u')) and {OWN} \
+order by n.nspname, c.relname, i.relname";
+
+/// The bits of `tgtype` are from `pg_trigger.h`.
+const TRIGGERS: &str = "\
+select n.nspname, c.relname, t.tgname, pg_get_triggerdef(t.oid), \
+case when t.tgtype & 64 > 0 then 'instead of' when t.tgtype & 2 > 0 then 'before' else 'after' end || ' ' || \
+concat_ws(' or ', case when t.tgtype & 4 > 0 then 'insert' end, case when t.tgtype & 16 > 0 then 'update' end, \
+case when t.tgtype & 8 > 0 then 'delete' end, case when t.tgtype & 32 > 0 then 'truncate' end) \
+from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace n on n.oid = c.relnamespace \
+where not t.tgisinternal and {OWN} order by n.nspname, c.relname, t.tgname";
+
+const USES: &str = "\
+select distinct n.nspname, c.relname, un.nspname, u.relname \
+from pg_rewrite r join pg_class c on c.oid = r.ev_class join pg_namespace n on n.oid = c.relnamespace \
+join pg_depend d on d.classid = 'pg_rewrite'::regclass and d.objid = r.oid and d.refclassid = 'pg_class'::regclass \
+join pg_class u on u.oid = d.refobjid and u.oid <> c.oid join pg_namespace un on un.oid = u.relnamespace \
+where {OWN} order by 1, 2, 3, 4";
+
+const ROUTINES: &str = "\
+select n.nspname, p.proname, p.prokind, pg_get_function_arguments(p.oid), pg_get_function_result(p.oid), \
+obj_description(p.oid, 'pg_proc') \
+from pg_proc p join pg_namespace n on n.oid = p.pronamespace \
+where {OWN} and not exists (select from pg_depend d where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype = 'e') \
+order by n.nspname, p.proname, 4";
+
+const TYPES: &str = "\
+select n.nspname, t.typname, t.typtype, obj_description(t.oid, 'pg_type'), \
+(select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = t.oid), \
+concat_ws(' ', format_type(t.typbasetype, t.typtypmod), case when t.typnotnull then 'not null' end, 'default ' || t.typdefault, \
+ (select string_agg(pg_get_constraintdef(k.oid), ' ' order by k.conname) from pg_constraint k where k.contypid = t.oid)), \
+(select json_agg(json_build_array(a.attname, format_type(a.atttypid, a.atttypmod)) order by a.attnum) \
+ from pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped) \
+from pg_type t join pg_namespace n on n.oid = t.typnamespace left join pg_class c on c.oid = t.typrelid \
+where t.typtype in ('e', 'd', 'c', 'r') and (c.oid is null or c.relkind = 'c') and {OWN} \
+and not exists (select from pg_depend d where d.classid = 'pg_type'::regclass and d.objid = t.oid and d.deptype = 'e') \
+order by n.nspname, t.typname";
+
+/// Reads a part of it.
+pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+    let mut ask = |select: &str| session.ask(&select.replace("{OWN}", OWN));
+    match part {
+        0 => {
+            let path = ask("select unnest(current_schemas(false))")?;
+            catalog.path = path.iter().map(|row| text(row, 0)).collect();
+            ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
+        }
+        1 => ask(CONSTRAINTS)?.iter().for_each(|row| constraint(catalog, row)),
+        2 => {
+            for row in ask(INDEXES)? {
+                let Some(table) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
+                let (unique, over) = (text(&row, 3) == "t", list(&row, 5));
+                table.indexes.push(Index { name: text(&row, 2), over, unique, definition: text(&row, 4) });
             }
         }
-        if let (Some(object), Some(column)) = (&mut object, row.get(3)) {
-            object.columns.push(Column {
-                name: column.to_owned(),
-                db_type: field(4).to_owned(),
-                nullable: field(5) != "t",
-                key: field(6) == "t",
-            });
+        3 => {
+            for row in ask(TRIGGERS)? {
+                let Some(table) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
+                table.triggers.push(Trigger { name: text(&row, 2), definition: text(&row, 3), when: text(&row, 4) });
+            }
+            for row in ask(USES)? {
+                let Some(view) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
+                view.uses.push(Name { schema: text(&row, 2), name: text(&row, 3) });
+            }
+        }
+        4 => {
+            ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row));
+            ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
+        }
+        _ => {
+            catalog.databases = jaunty_core::engine::Session::choices(session, SwitchKind::Database)?;
+            return Ok(false);
         }
     }
-    object.map(found);
-    Ok(())
+    Ok(true)
+}
+
+fn text(row: &SimpleQueryRow, at: usize) -> String {
+    row.get(at).unwrap_or_default().to_owned()
+}
+
+/// A field that is a JSON list of texts.
+fn list(row: &SimpleQueryRow, at: usize) -> Vec<String> {
+    row.get(at).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default()
+}
+
+fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
+    let kind = match row.get(2) {
+        Some("v") => ObjectKind::View,
+        Some("m") => ObjectKind::MaterialisedView,
+        Some("S") => ObjectKind::Sequence,
+        Some("f") => ObjectKind::ForeignTable,
+        _ => ObjectKind::Table,
+    };
+    let object = catalog.object(row.get(0).unwrap_or_default(), row.get(1).unwrap_or_default(), kind);
+    let number = |at: usize| row.get(at).and_then(|number| number.parse().ok());
+    if object.columns.is_empty() {
+        (object.comment, object.rows, object.bytes) = (text(row, 3), number(4), number(5));
+        if kind == ObjectKind::Sequence {
+            object.rows = None;
+        }
+        if let Some(partition) = row.get(14) {
+            let mut shown = jaunty_core::text::dialect::POSTGRES.name_as_written(&object.name);
+            shown = format!("{}.{shown}", jaunty_core::text::dialect::POSTGRES.name_as_written(&object.schema));
+            object.definition = format!("create table {shown} {partition}");
+        }
+        object.clauses = text(row, 15);
+    }
+    let Some(name) = row.get(6) else { return };
+    let expression = row.get(10).map(str::to_owned);
+    let identity = match row.get(12) {
+        Some("a") => Some("always as identity"),
+        Some("d") => Some("by default as identity"),
+        _ => None,
+    };
+    let computed = row.get(11) == Some("s") || row.get(11) == Some("v");
+    object.columns.push(Column {
+        name: name.to_owned(),
+        db_type: text(row, 7),
+        nullable: row.get(8) != Some("t"),
+        key: row.get(9) == Some("t"),
+        default: expression.clone().filter(|_| !computed),
+        generated: identity.map(str::to_owned).or(expression.filter(|_| computed)),
+        comment: text(row, 13),
+    });
+}
+
+fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
+    let rule = match row.get(3) {
+        Some("p") => Rule::Primary,
+        Some("u") => Rule::Unique,
+        Some("f") => {
+            let mut actions = Vec::new();
+            for (event, at) in [("delete", 8), ("update", 9)] {
+                let action = match row.get(at) {
+                    Some("r") => "restrict",
+                    Some("c") => "cascade",
+                    Some("n") => "set null",
+                    Some("d") => "set default",
+                    _ => continue,
+                };
+                actions.push(format!("on {event} {action}"));
+            }
+            let to = Name { schema: text(row, 5), name: text(row, 6) };
+            Rule::Foreign { to, columns: list(row, 7), actions: actions.join(" ") }
+        }
+        _ => Rule::Check(text(row, 10)),
+    };
+    let Some(table) = catalog.relation_mut(&text(row, 0), &text(row, 1)) else { return };
+    table.constraints.push(Constraint { name: text(row, 2), columns: list(row, 4), rule });
+}
+
+fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
+    let procedure = row.get(2) == Some("p");
+    let gives = row.get(4).filter(|_| !procedure).map(|gives| format!(" returns {gives}")).unwrap_or_default();
+    catalog.push(Object {
+        schema: text(row, 0),
+        name: text(row, 1),
+        kind: if procedure { ObjectKind::Procedure } else { ObjectKind::Function },
+        signature: format!("({}){gives}", text(row, 3)),
+        comment: text(row, 5),
+        ..Object::default()
+    });
+}
+
+fn named_type(catalog: &mut Catalog, row: &SimpleQueryRow) {
+    let fields: Vec<(String, String)> = row.get(6).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
+    let field = |(name, db_type)| Column { name, db_type, nullable: true, ..Column::default() };
+    let signature = match row.get(2) {
+        Some("e") => "enum".to_owned(),
+        Some("d") => format!("domain over {}", text(row, 5)),
+        Some("r") => "range".to_owned(),
+        _ => "composite".to_owned(),
+    };
+    catalog.push(Object {
+        schema: text(row, 0),
+        name: text(row, 1),
+        kind: ObjectKind::Type,
+        comment: text(row, 3),
+        values: list(row, 4),
+        columns: fields.into_iter().map(field).collect(),
+        signature,
+        ..Object::default()
+    });
+}
+
+/// The statement that makes an object, where the server writes it.
+pub fn definition(session: &mut PostgresSession, of: &Object) -> Result<Option<String>, EngineError> {
+    let name = format!("{}.{}", quoted(&of.schema), quoted(&of.name));
+    let literal = format!("'{}'", name.replace('\'', "''"));
+    let (select, before) = match of.kind {
+        ObjectKind::View => (
+            format!("select pg_get_viewdef({literal}::regclass, true)"),
+            format!("create or replace view {} as\n", shown(of)),
+        ),
+        ObjectKind::MaterialisedView => (
+            format!("select pg_get_viewdef({literal}::regclass, true)"),
+            format!("create materialized view {} as\n", shown(of)),
+        ),
+        ObjectKind::Function | ObjectKind::Procedure => {
+            let (schema, name) = (of.schema.replace('\'', "''"), of.name.replace('\'', "''"));
+            // Those of one name differ in what they take.
+            let arguments = of.signature.trim_start_matches('(').rsplit_once(')').map_or("", |(inside, _)| inside);
+            let select = format!(
+                "select pg_get_functiondef(p.oid) from pg_proc p join pg_namespace n on n.oid = p.pronamespace \
+                 where n.nspname = '{schema}' and p.proname = '{name}' and p.prokind <> 'a' \
+                 order by position('{}' in pg_get_function_arguments(p.oid)) = 1 desc limit 1",
+                arguments.replace('\'', "''")
+            );
+            (select, String::new())
+        }
+        ObjectKind::Sequence => (
+            format!(
+                "select format(' as %s increment by %s minvalue %s maxvalue %s start with %s cache %s', s.data_type, \
+                 s.increment_by, s.min_value, s.max_value, s.start_value, s.cache_size) || case when s.cycle then ' cycle' else '' end \
+                 from pg_sequences s where format('%I.%I', s.schemaname, s.sequencename)::regclass = {literal}::regclass"
+            ),
+            format!("create sequence {}", shown(of)),
+        ),
+        _ => return Ok(None),
+    };
+    let rows = session.ask(&select)?;
+    let text = rows.first().and_then(|row| row.get(0)).map(|text| format!("{before}{}", text.trim_end()));
+    Ok(text)
+}
+
+fn shown(of: &Object) -> String {
+    let name = |name: &str| jaunty_core::text::dialect::POSTGRES.name_as_written(name);
+    format!("{}.{}", name(&of.schema), name(&of.name))
 }

@@ -106,6 +106,9 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
         SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("no encryption") => {
             (Step::Tls, "The server wants an encrypted connection: write tls = \"require\" or \"verify-full\".")
         }
+        SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("client certificate") => {
+            (Step::Tls, "Name our certificate under tls_cert, and its key under tls_key.")
+        }
         SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
             (Step::Login, "Check the user, and whether the server's pg_hba.conf lets it in from here.")
         }

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use futures_util::{Stream, StreamExt};
+use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
 use jaunty_core::rows::columns::Columns;
@@ -388,8 +389,12 @@ impl Session for PostgresSession {
         Ok(rows.iter().filter_map(|row| row.get(0)).map(str::to_owned).collect())
     }
 
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Outcome<()> {
-        catalog::list(self, found)
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        catalog::read(self, part, catalog)
+    }
+
+    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+        catalog::definition(self, of)
     }
 
     fn canceller(&self) -> Arc<dyn Canceller> {

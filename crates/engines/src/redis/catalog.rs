@@ -1,43 +1,90 @@
-//! The keys of a database, by what they begin with. They are walked with `SCAN`, which holds up
-//! nobody else, and only so far.
+//! The keys of a database, by their pattern. They are walked with `SCAN`, which holds up nobody
+//! else, and only so far; a key of each pattern is asked for its type and how long it lives.
 
-use std::collections::BTreeMap;
-
-use jaunty_core::engine::{Column, EngineError, Flow, Object, ObjectKind};
+use jaunty_core::catalog::{Catalog, ObjectKind};
+use jaunty_core::engine::EngineError;
 use redis::Value;
 
 use super::reply::text;
 use super::session::RedisSession;
 
-/// How many keys are looked at.
-const MOST: usize = 20_000;
+/// How many parts of a walk there are at most; a part is about so many keys.
+const PARTS: usize = 40;
+const KEYS: &str = "1000";
 
-/// Lists the beginnings of keys, up to the first colon, with how many keys each has.
-pub fn list(session: &mut RedisSession, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-    let mut groups: BTreeMap<String, usize> = BTreeMap::new();
-    let (mut cursor, mut seen) = ("0".to_owned(), 0);
-    loop {
-        let reply = session.ask(&["scan", &cursor, "count", "1000"])?;
-        let Value::Array(parts) = reply else { break };
-        let [next, Value::Array(keys)] = parts.as_slice() else { break };
-        for key in keys.iter().map(text) {
-            let pattern = key.split_once(':').map_or_else(|| key.clone(), |(prefix, _)| format!("{prefix}:*"));
-            *groups.entry(pattern).or_default() += 1;
+/// How many patterns are told apart. A database with more names its keys in another way.
+const PATTERNS: usize = 2000;
+
+/// Where the walk goes on stands here between the parts.
+const CURSOR: &str = "cursor:";
+
+/// What keys like this one have in common: what looks like a number or a digest is any.
+fn pattern(key: &str) -> String {
+    let varies = |part: &str| part.bytes().any(|byte| byte.is_ascii_digit());
+    let parts: Vec<&str> = key.split(':').map(|part| if varies(part) { "*" } else { part }).collect();
+    match parts.as_slice() {
+        [_] => key.to_owned(),
+        // Names of their own below a common one: people, ports.
+        [first, _] if !varies(first) => format!("{first}:*"),
+        _ => parts.join(":"),
+    }
+}
+
+/// Reads a part: some keys, and after the last of them their types.
+pub fn read(session: &mut RedisSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+    let cursor = catalog.missing.take().and_then(|at| at.strip_prefix(CURSOR).map(str::to_owned));
+    let Value::Array(parts) = session.ask(&["scan", cursor.as_deref().unwrap_or("0"), "count", KEYS])? else {
+        return Ok(false);
+    };
+    let [next, Value::Array(keys)] = parts.as_slice() else { return Ok(false) };
+    for key in keys.iter().map(text) {
+        let mut pattern = pattern(&key);
+        if catalog.objects().len() >= PATTERNS {
+            pattern = key.split_once(':').map_or_else(|| "*".to_owned(), |(first, _)| format!("{first}:*"));
         }
-        seen += keys.len();
-        cursor = text(next);
-        if cursor == "0" || seen >= MOST {
-            break;
+        let object = catalog.object("", &pattern, ObjectKind::Keys);
+        object.rows = Some(object.rows.unwrap_or(0) + 1);
+        if object.signature.is_empty() {
+            let kind = session.ask(&["type", &key]).map(|reply| text(&reply)).unwrap_or_default();
+            let lives = session.ask(&["ttl", &key]).map(|reply| text(&reply)).unwrap_or_default();
+            object.signature = kind;
+            object.comment = match lives.parse::<i64>() {
+                Ok(seconds) if seconds >= 0 => format!("one lives {seconds} s more"),
+                _ => "kept".to_owned(),
+            };
+            object.definition = key;
         }
     }
-    let more = if cursor == "0" { "" } else { " or more" };
-    for (pattern, keys) in groups {
-        let count = format!("{keys}{more} {}", if keys == 1 { "key" } else { "keys" });
-        let column = Column { name: count, db_type: String::new(), nullable: false, key: false };
-        let object = Object { schema: String::new(), name: pattern, kind: ObjectKind::Keys, columns: vec![column] };
-        if found(object) == Flow::Stop {
-            break;
+    let next = text(next);
+    match (next.as_str(), part + 1 >= PARTS) {
+        ("0", _) => Ok(false),
+        (_, true) => {
+            catalog.missing = Some(format!("only some {} keys were looked at", PARTS * 1000));
+            Ok(false)
+        }
+        _ => {
+            catalog.missing = Some(format!("{CURSOR}{next}"));
+            Ok(true)
         }
     }
-    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_with_numbers_in_them_have_a_pattern_in_common() {
+        for (key, wanted) in [
+            ("port:1", "port:*"),
+            ("port:saltmarsh", "port:*"),
+            ("port:1:name", "port:*:name"),
+            ("sailing:2031-04-01:seats", "sailing:*:seats"),
+            ("tide", "tide"),
+            ("a:b:c", "a:b:c"),
+            ("9f3c:7", "*:*"),
+        ] {
+            assert_eq!(pattern(key), wanted, "{key}");
+        }
+    }
 }

@@ -140,6 +140,10 @@ impl Door {
             return EngineError::connecting(Step::Database, format!("{address} has no database {}", self.database))
                 .remedy("Most servers have databases 0 to 15.");
         }
+        // With TLS 1.3 the server says so only after the handshake.
+        if all.contains("CertificateRequired") {
+            return tls::wants_certificate(self.route.address.host());
+        }
         if error.is_io_error() || error.is_connection_dropped() {
             return EngineError::connecting(Step::Login, format!("{address} closed the connection during the login"))
                 .remedy("Is it a Redis server? A port for TLS wants tls = \"require\" or \"verify-full\".");

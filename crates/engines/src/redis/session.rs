@@ -3,9 +3,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use jaunty_core::catalog::Catalog;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Step, Switch, SwitchKind,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
 use redis::{Cmd, PushInfo, RedisError, Value};
@@ -373,8 +374,8 @@ impl Session for RedisSession {
         Ok((0..count.unwrap_or(16)).map(|number| format!("db{number}")).collect())
     }
 
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-        catalog::list(self, found)
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        catalog::read(self, part, catalog)
     }
 
     fn canceller(&self) -> Arc<dyn Canceller> {

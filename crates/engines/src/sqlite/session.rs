@@ -2,8 +2,9 @@
 
 use std::sync::Arc;
 
+use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Object, Place, Session, Sink, Touches, Transaction,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Touches, Transaction,
 };
 use jaunty_core::rows::assemble::Announced;
 use jaunty_core::text::dialect::SQLITE;
@@ -141,8 +142,12 @@ impl Session for SqliteSession {
         }
     }
 
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-        catalog::list(&self.opened.connection, found).map_err(|e| self.error(&e))
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        catalog::read(&self.opened.connection, part, catalog).map_err(|e| self.error(&e))
+    }
+
+    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+        Ok(Some(of.definition.clone()).filter(|text| !text.is_empty()))
     }
 
     fn canceller(&self) -> Arc<dyn Canceller> {

@@ -2,6 +2,8 @@
 
 #![allow(dead_code)] // Each test file uses its part.
 
+pub mod gate;
+
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
 

@@ -4,8 +4,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::SystemTime;
 
+use jaunty_core::catalog::{Catalog, ObjectKind, templates};
 use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{EngineError, Object, ObjectKind, Place};
+use jaunty_core::engine::{EngineError, Place};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::desk::{Why, jobs};
 use jaunty_core::run::{Desk, Job, Order, Report, Run};
@@ -41,6 +42,10 @@ pub struct Connection {
     pub link: Link,
     /// Where the session is.
     pub place: Option<Place>,
+    /// What the database holds, as far as it is known.
+    pub catalog: Option<Arc<Catalog>>,
+    /// A person waits for it.
+    wants_catalog: bool,
     /// Since when a transaction is open.
     pub transaction_since: Option<SystemTime>,
     desk: Option<Desk>,
@@ -58,6 +63,8 @@ impl Connection {
             profile: None,
             link: Link::None,
             place: None,
+            catalog: None,
+            wants_catalog: false,
             transaction_since: None,
             desk: None,
             number: 0,
@@ -147,7 +154,12 @@ impl Connection {
             }
             Report::Moved(place) => self.moved(place.clone()),
             Report::Idle { .. } => self.busy = false,
-            Report::NotMoved(_) | Report::Asks(..) | Report::Catalog(_) | Report::Choices(..) => {}
+            // One that was kept on disk may come after one that was just read.
+            Report::Catalog(catalog) if self.catalog.as_ref().is_none_or(|known| known.read_ms <= catalog.read_ms) => {
+                self.catalog = Some(Arc::clone(catalog));
+            }
+            Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
+            Report::NotMoved(_) | Report::Asks(..) | Report::Choices(..) => {}
         }
     }
 }
@@ -335,7 +347,9 @@ impl App {
                 self.tell_wrong(format!("{error}{remedy}"));
             }
             Report::Asks(jobs, why) => self.ask_first(jobs, why),
-            Report::Catalog(objects) => self.list_found_objects(objects),
+            Report::Catalog(_) => self.catalog_has_come(),
+            Report::NoCatalog(error) => self.no_catalog(&error),
+            Report::Definition(..) => {}
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
             Report::Idle { left_out } => self.after_runs(left_out),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
@@ -387,30 +401,35 @@ impl App {
         self.summoned = Some(Summoned::Question(Question { jobs, about, ..Question::new(text, answers) }));
     }
 
-    /// Asks for what the database holds.
+    /// Lists what the database holds.
     pub fn list_objects(&mut self) {
-        if !self.connection.ask(Order::Catalog) {
-            self.list_connections();
+        match self.connection.catalog.clone() {
+            Some(catalog) => self.list_found_objects(&catalog),
+            None if self.connection.ask(Order::Catalog) => self.connection.wants_catalog = true,
+            None => self.list_connections(),
         }
     }
 
-    fn list_found_objects(&mut self, objects: Result<Vec<Object>, EngineError>) {
-        let objects = match objects {
-            Ok(objects) => objects,
-            Err(error) => return self.tell_wrong(format!("the tables cannot be listed: {error}")),
-        };
-        let here = self.connection.place.as_ref().map(|place| place.schema.clone()).unwrap_or_default();
-        let shown = objects.into_iter().filter(|o| {
-            !matches!(o.kind, ObjectKind::Index | ObjectKind::Trigger | ObjectKind::Sequence | ObjectKind::Function)
-        });
+    fn catalog_has_come(&mut self) {
+        if std::mem::take(&mut self.connection.wants_catalog) {
+            self.list_objects();
+        }
+    }
+
+    fn no_catalog(&mut self, error: &EngineError) {
+        if std::mem::take(&mut self.connection.wants_catalog) {
+            self.tell_wrong(format!("the tables cannot be listed: {error}"));
+        }
+    }
+
+    fn list_found_objects(&mut self, catalog: &Catalog) {
+        let dialect = self.buffer.document.outline().dialect();
+        let shown = catalog.objects().iter().filter(|o| o.kind.has_rows() || o.kind == ObjectKind::Keys);
         let items = shown.map(|object| Item {
-            label: match object.schema == here || object.schema.is_empty() {
-                true => clean::clean(&object.name).into_owned(),
-                false => clean::clean(&format!("{}.{}", object.schema, object.name)).into_owned(),
-            },
+            label: clean::clean(&templates::name(object, catalog, dialect)).into_owned(),
             key: object.kind.word().to_owned(),
             help: object.columns.iter().map(|c| clean::clean(&c.name).into_owned()).collect::<Vec<_>>().join(", "),
-            pick: Pick::Object { schema: object.schema, name: object.name },
+            pick: Pick::Object { schema: object.schema.clone(), name: object.name.clone() },
         });
         let items: Vec<_> = items.collect();
         if items.is_empty() {

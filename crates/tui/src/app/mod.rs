@@ -282,8 +282,9 @@ impl App {
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);
         let run = self.buffer.current_id().and_then(|id| self.connection.run_of(id)).cloned();
+        let above = run.as_ref().map_or(areas.result, |run| crate::view::rows::above_trouble(run, areas.result));
         self.rows.show(run);
-        self.rows.ask_for_what_is_missing(&self.pager, areas.result);
+        self.rows.ask_for_what_is_missing(&self.pager, above);
     }
 
     fn input(&mut self, event: Event) {

@@ -27,9 +27,10 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
                 (Some(failure), _) => {
                     text(&kept_rows_gone(failure), area, ground.patch(app.theme.style(Role::Failed)), cells)
                 }
-                (None, Some(page)) => draw_table(app, page, area, ground, cells),
+                (None, Some(page)) => draw_table(app, page, above_trouble(run, area), ground, cells),
                 (None, None) => {}
             }
+            draw_trouble(app, run, area, ground, cells);
         }
         (Shows::Error, Some(run)) => {
             draw_title(app, run, area, ground, cells);
@@ -40,6 +41,33 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
             text(&words::note(run, app.now), area, ground, cells);
         }
         _ => draw_nothing(app, area, ground, cells),
+    }
+}
+
+/// The most lines that an error may take from the rows before it.
+const TROUBLE: usize = 6;
+
+/// Why a run with rows ended badly, in lines.
+fn trouble(run: &Run, area: Rect) -> Vec<String> {
+    let end = run.end();
+    let Some(error) = end.and_then(|end| end.error.as_ref()) else { return Vec::new() };
+    let room = usize::from(area.width.saturating_sub(4)).max(1);
+    let said = format!("{error}\n{}", error.remedy.as_deref().unwrap_or_default());
+    let lines = said.lines().flat_map(|line| wrapped(line, room));
+    lines.filter(|line| !line.is_empty()).take(TROUBLE).collect()
+}
+
+/// The part of the pane that is left for rows.
+pub fn above_trouble(run: &Run, area: Rect) -> Rect {
+    let lines = trouble(run, area).len() as u16;
+    if lines == 0 { area } else { Rect { height: area.height.saturating_sub(lines + 1), ..area } }
+}
+
+fn draw_trouble(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
+    let failed = ground.patch(app.theme.style(Role::Failed));
+    let below = above_trouble(run, area).bottom() + 1;
+    for (line, y) in trouble(run, area).iter().zip(below..area.bottom()) {
+        put(cells, area.x + 3, y, area.right(), line, failed);
     }
 }
 

@@ -4,7 +4,7 @@ use std::time::Duration;
 use super::*;
 use crate::archive::Retention;
 use crate::connection::Guard;
-use crate::engine::{Key, Sink};
+use crate::engine::{Flow, Key, Sink};
 use crate::files::Folders;
 use crate::text::dialect::{Dialect, SQLITE};
 
@@ -62,6 +62,7 @@ impl Session for Moored {
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
         match statement {
             "begin" => self.transaction = true,
+            "commit" => self.transaction = false,
             "fade" => self.stands = false,
             "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
             "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
@@ -84,10 +85,9 @@ impl Session for Moored {
             kind => Ok(kind == SwitchKind::Schema),
         }
     }
-    fn catalog(&mut self, found: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-        let kind = crate::engine::ObjectKind::Table;
-        found(Object { schema: "main".into(), name: "ports".into(), kind, columns: Vec::new() });
-        Ok(())
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        catalog.object("main", &format!("ports {part}"), crate::catalog::ObjectKind::Table);
+        Ok(part == 0)
     }
     fn canceller(&self) -> Arc<dyn Canceller> {
         Arc::new(Nothing)
@@ -111,8 +111,9 @@ fn in_words(report: &Report) -> String {
         Report::Asks(jobs, Why::TransactionLost) => {
             format!("asks about {} after a lost transaction", jobs[0].statement)
         }
-        Report::Catalog(Ok(objects)) => format!("catalog of {}", objects.len()),
-        Report::Catalog(Err(error)) => format!("no catalog: {error}"),
+        Report::Catalog(catalog) => format!("catalog of {}", catalog.objects().len()),
+        Report::NoCatalog(error) => format!("no catalog: {error}"),
+        Report::Definition(..) => "definition".into(),
         Report::Idle { left_out } => format!("idle, {left_out} left out"),
     }
 }
@@ -148,8 +149,26 @@ impl Watch {
         self
     }
 
+    /// The next report that is not about the catalog, which is told whenever there was time to read it.
     fn next(&self) -> String {
-        self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something")
+        loop {
+            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something");
+            if !told.starts_with("catalog of") {
+                return told;
+            }
+        }
+    }
+
+    /// Waits for a catalog; tells what was reported before it.
+    fn catalog(&self) -> Vec<String> {
+        let mut before = Vec::new();
+        loop {
+            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something");
+            if told.starts_with("catalog of") {
+                return before;
+            }
+            before.push(told);
+        }
     }
 
     /// Expects these reports, and nothing between them.
@@ -275,5 +294,41 @@ fn the_catalog_is_told_or_why_not() {
     watch.desk.ask(Order::Catalog);
     watch.tells(&["not connected: nobody listens", "no catalog: there is no connection"]);
     watch.desk.ask(Order::Catalog);
-    watch.tells(&["connected to pier 1", "catalog of 1"]);
+    assert_eq!(watch.catalog(), ["connected to pier 1"]);
+}
+
+#[test]
+fn what_a_definition_changes_is_read_again_but_not_inside_a_transaction() {
+    let watch = watch(Guard::Open, &[]);
+    assert_eq!(watch.catalog(), ["remembers 0", "connected to pier 1"]);
+    watch.asks(&["-- a port\n create table a(b)"]);
+    assert!(watch.catalog().contains(&"idle, 0 left out".to_owned()));
+    // Anything else does not.
+    watch.asks(&["select 1", "begin", "create table b(c)", "select 2"]);
+    while watch.told.recv_timeout(Duration::from_secs(60)).unwrap() != "idle, 0 left out" {}
+    assert!(watch.told.recv_timeout(Duration::from_millis(100)).is_err(), "nothing is read while it is open");
+    watch.asks(&["commit"]);
+    assert!(watch.catalog().contains(&"moved, transaction false".to_owned()));
+    // A person who asks gets it at once.
+    watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
+    watch.desk.ask(Order::Catalog);
+    assert_eq!(watch.catalog(), Vec::<String>::new());
+}
+
+#[test]
+fn the_catalog_of_the_last_time_is_there_without_a_connection() {
+    let first = watch(Guard::Open, &[]);
+    first.catalog();
+    let Watch { desk, told, _folder } = first;
+    let kept = || {
+        std::fs::read_dir(Folders::below(_folder.path()).catalogs()).is_ok_and(|mut all| {
+            all.any(|entry| entry.is_ok_and(|entry| entry.path().extension().is_some_and(|e| e == "json")))
+        })
+    };
+    while !kept() {
+        thread::yield_now();
+    }
+    drop((desk, told));
+    let second = watch_in(_folder, Guard::Open, &["nobody listens"]);
+    second.catalog();
 }

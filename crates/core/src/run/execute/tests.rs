@@ -1,7 +1,8 @@
 use std::path::Path;
 
 use super::*;
-use crate::engine::{Abilities, Canceller, Effect, Object};
+use crate::catalog::Catalog;
+use crate::engine::{Abilities, Canceller, Effect};
 use crate::rows::assemble::{Announced, Assembler, Value};
 
 /// A session that does what the statement says, in a few words.
@@ -45,8 +46,8 @@ impl Session for Script {
         }
         Ok(())
     }
-    fn catalog(&mut self, _: &mut dyn FnMut(Object) -> Flow) -> Result<(), EngineError> {
-        Ok(())
+    fn catalog(&mut self, _: usize, _: &mut Catalog) -> Result<bool, EngineError> {
+        Ok(false)
     }
     fn canceller(&self) -> Arc<dyn Canceller> {
         Arc::new(Nothing)

@@ -60,6 +60,13 @@ pub struct Dialect {
     pub bodies: &'static [Body],
     /// What encloses a quoted name.
     pub name_quote: char,
+    /// Whether a name without quotes is taken in lower case, and one in quotes as it stands.
+    pub folds_names: bool,
+    /// A table that does not exist yet, with the clauses that the server has as places to be filled
+    /// in ([`crate::catalog::templates`]).
+    pub new_table: &'static str,
+    /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
+    pub new_index: &'static str,
     /// Whether `$tag$ … $tag$` is a quoted text.
     pub dollar_quotes: bool,
     /// Openings of comments whose content the server carries out (`/*! … */`).
@@ -91,6 +98,9 @@ pub(super) const PLAIN: Dialect = Dialect {
     verbatim: &[],
     bodies: &[],
     name_quote: '"',
+    folds_names: false,
+    new_table: "",
+    new_index: "",
     dollar_quotes: false,
     code_comments: &[],
     lines: false,

@@ -1,0 +1,436 @@
+//! What a database holds: the model that completion, help, problems and the catalog view read.
+//!
+//! Engines fill it part by part ([`crate::engine::Session::catalog`]), the desk does so in idle
+//! moments, [`store`] keeps it on disk with its age, and everybody else shares one that no longer
+//! changes. [`templates`] makes statements of its objects.
+
+mod names;
+pub mod store;
+pub mod templates;
+
+use std::collections::HashMap;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use serde::{Deserialize, Serialize};
+
+pub use names::Names;
+
+use crate::text::dialect::Dialect;
+
+/// All that is known of what a database holds.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Catalog {
+    objects: Vec<Object>,
+    /// Other databases of the server.
+    pub databases: Vec<String>,
+    /// The schemas that plain names are looked up in, in order.
+    pub path: Vec<String>,
+    /// When it was read, in milliseconds since 1970.
+    pub read_ms: u64,
+    /// Why some of it is missing, if so.
+    pub missing: Option<String>,
+    /// Places in `objects` by the lower-case name.
+    #[serde(skip)]
+    by_name: HashMap<String, Vec<u32>>,
+    /// Which objects point at an object with a foreign key, by its place.
+    #[serde(skip)]
+    pointing: HashMap<u32, Vec<u32>>,
+    /// The different names of columns.
+    #[serde(skip)]
+    columns: Names,
+    #[serde(skip)]
+    names: Names,
+}
+
+/// One object of a database.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Object {
+    /// The schema that holds it; empty where there are none.
+    pub schema: String,
+    /// Its name, not quoted.
+    pub name: String,
+    /// What it is.
+    pub kind: ObjectKind,
+    /// What somebody wrote about it; may be empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub comment: String,
+    /// Its columns, for what has rows; the fields of a composite type.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<Column>,
+    /// Keys, references and checks.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub constraints: Vec<Constraint>,
+    /// Its indexes, without those that stand for a key.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub indexes: Vec<Index>,
+    /// Its triggers.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub triggers: Vec<Trigger>,
+    /// How many rows it has (or keys, for a store of keys), as far as the server knows without counting.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rows: Option<u64>,
+    /// How many bytes it takes on the server, with its indexes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
+    /// What it reads from: a view's tables.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub uses: Vec<Name>,
+    /// What a function or procedure takes and gives, as `(port integer) returns text`.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub signature: String,
+    /// The values of an enumerated type.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<String>,
+    /// What its definition says behind the list of its columns, as `partition by range (at)`.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub clauses: String,
+    /// The statement that makes it, where reading it costs nothing more.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub definition: String,
+}
+
+/// The name of an object.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Name {
+    /// The schema.
+    pub schema: String,
+    /// The name in it.
+    pub name: String,
+}
+
+/// Kinds of objects.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub enum ObjectKind {
+    /// A table.
+    #[default]
+    Table,
+    /// A view.
+    View,
+    /// A materialised view.
+    MaterialisedView,
+    /// A table whose rows are kept elsewhere.
+    ForeignTable,
+    /// A table that a module of the server answers for.
+    VirtualTable,
+    /// A sequence.
+    Sequence,
+    /// A function.
+    Function,
+    /// A procedure.
+    Procedure,
+    /// A type.
+    Type,
+    /// Keys with a common beginning, in a store of keys.
+    Keys,
+}
+
+impl ObjectKind {
+    /// The trade's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            ObjectKind::Table => "table",
+            ObjectKind::View => "view",
+            ObjectKind::MaterialisedView => "materialised view",
+            ObjectKind::ForeignTable => "foreign table",
+            ObjectKind::VirtualTable => "virtual table",
+            ObjectKind::Sequence => "sequence",
+            ObjectKind::Function => "function",
+            ObjectKind::Procedure => "procedure",
+            ObjectKind::Type => "type",
+            ObjectKind::Keys => "keys",
+        }
+    }
+
+    /// Whether it has rows that a query can read.
+    pub fn has_rows(self) -> bool {
+        use ObjectKind::{ForeignTable, MaterialisedView, Table, View, VirtualTable};
+        matches!(self, Table | View | MaterialisedView | ForeignTable | VirtualTable)
+    }
+}
+
+/// One column of an object.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Column {
+    /// Its name, not quoted.
+    pub name: String,
+    /// The database's name of its type.
+    pub db_type: String,
+    /// Whether it may be NULL.
+    pub nullable: bool,
+    /// Whether it is part of the primary key.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub key: bool,
+    /// What it is where nothing is given, as an expression.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub default: Option<String>,
+    /// The expression that it is computed from; a word as `identity` where the server counts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub generated: Option<String>,
+    /// What somebody wrote about it; may be empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub comment: String,
+}
+
+/// A rule that a table's rows keep.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Constraint {
+    /// Its name; may be empty.
+    pub name: String,
+    /// The columns it is about, in its own order.
+    pub columns: Vec<String>,
+    /// What it demands.
+    pub rule: Rule,
+}
+
+/// What a constraint demands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Rule {
+    /// The columns tell the rows apart, and are never NULL.
+    Primary,
+    /// No two rows have the same.
+    Unique,
+    /// There is a row over there with these values.
+    Foreign {
+        /// The other table.
+        to: Name,
+        /// Its columns, in the order of ours.
+        columns: Vec<String>,
+        /// What follows when the other row goes or changes, as `on delete cascade`; may be empty.
+        actions: String,
+    },
+    /// The expression is not false.
+    Check(String),
+}
+
+/// An index.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Index {
+    /// Its name.
+    pub name: String,
+    /// What it is over: columns or expressions.
+    pub over: Vec<String>,
+    /// Whether it keeps its values different.
+    pub unique: bool,
+    /// The statement that makes it, where the server gives one.
+    pub definition: String,
+}
+
+/// A trigger.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trigger {
+    /// Its name.
+    pub name: String,
+    /// When it acts, as `after insert`.
+    pub when: String,
+    /// The statement that makes it, where the server gives one.
+    pub definition: String,
+}
+
+/// A name as it stands in a statement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Written {
+    /// The name without its quotes.
+    pub text: String,
+    /// Whether it stood in quotes.
+    pub quoted: bool,
+}
+
+impl Written {
+    /// A name that stood there without quotes.
+    pub fn plain(text: &str) -> Written {
+        Written { text: text.to_owned(), quoted: false }
+    }
+
+    /// Whether it means this name. A dialect that folds names takes one in quotes as it is.
+    pub fn means(&self, name: &str, dialect: &Dialect) -> bool {
+        match (dialect.folds_names, self.quoted) {
+            (true, true) => self.text == name,
+            // Letters beyond ASCII are not folded by every server, and nobody can tell from here.
+            (true, false) => self.text.to_lowercase() == name,
+            (false, _) => self.text == name || self.text.to_lowercase() == name.to_lowercase(),
+        }
+    }
+}
+
+impl Object {
+    /// Its name.
+    pub fn to_name(&self) -> Name {
+        Name { schema: self.schema.clone(), name: self.name.clone() }
+    }
+
+    /// The column of this name.
+    pub fn column(&self, name: &Written, dialect: &Dialect) -> Option<&Column> {
+        self.columns.iter().find(|column| name.means(&column.name, dialect))
+    }
+
+    /// The columns of its primary key, in the key's order.
+    pub fn primary_key(&self) -> Vec<&str> {
+        let rule = self.constraints.iter().find(|c| c.rule == Rule::Primary);
+        match rule {
+            Some(constraint) => constraint.columns.iter().map(String::as_str).collect(),
+            None => self.columns.iter().filter(|c| c.key).map(|c| c.name.as_str()).collect(),
+        }
+    }
+
+    /// Its references: our columns, the other table, its columns.
+    pub fn references(&self) -> impl Iterator<Item = (&[String], &Name, &[String])> {
+        self.constraints.iter().filter_map(|constraint| match &constraint.rule {
+            Rule::Foreign { to, columns, .. } => Some((constraint.columns.as_slice(), to, columns.as_slice())),
+            _ => None,
+        })
+    }
+}
+
+impl Catalog {
+    /// Adds an object, or gives back the one of that name and kind which is there.
+    pub fn object(&mut self, schema: &str, name: &str, kind: ObjectKind) -> &mut Object {
+        let key = name.to_lowercase();
+        let places = self.by_name.entry(key).or_default();
+        let objects = &self.objects;
+        let same = |at: &&u32| {
+            objects.get(**at as usize).is_some_and(|o| o.name == name && o.schema == schema && o.kind == kind)
+        };
+        let at = match places.iter().find(same) {
+            Some(at) => *at as usize,
+            None => {
+                places.push(self.objects.len() as u32);
+                self.objects.push(Object { schema: schema.into(), name: name.into(), kind, ..Object::default() });
+                self.objects.len() - 1
+            }
+        };
+        // It was found or made just above.
+        &mut self.objects[at]
+    }
+
+    /// Adds one even if there is one of that name: functions differ in what they take.
+    pub fn push(&mut self, object: Object) {
+        self.by_name.entry(object.name.to_lowercase()).or_default().push(self.objects.len() as u32);
+        self.objects.push(object);
+    }
+
+    /// What has rows, of this schema and name.
+    pub fn relation_mut(&mut self, schema: &str, name: &str) -> Option<&mut Object> {
+        let places = self.by_name.get(&name.to_lowercase())?;
+        let objects = &self.objects;
+        let is = |at: &&u32| {
+            objects.get(**at as usize).is_some_and(|o| o.name == name && o.schema == schema && o.kind.has_rows())
+        };
+        let at = *places.iter().find(is)?;
+        self.objects.get_mut(at as usize)
+    }
+
+    /// Call it once all is there: prepares what makes finding quick, and notes the time.
+    pub fn complete(&mut self) {
+        self.read_ms = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_millis() as u64;
+        self.prepare();
+    }
+
+    fn prepare(&mut self) {
+        self.by_name.clear();
+        for (at, object) in self.objects.iter().enumerate() {
+            self.by_name.entry(object.name.to_lowercase()).or_default().push(at as u32);
+        }
+        self.pointing.clear();
+        for (at, object) in self.objects.iter().enumerate() {
+            for (_, to, _) in object.references() {
+                if let Some(there) = self.place_of(to) {
+                    self.pointing.entry(there).or_default().push(at as u32);
+                }
+            }
+        }
+        let relations = self.objects.iter().filter(|o| o.kind.has_rows());
+        self.columns = Names::of(relations.flat_map(|o| o.columns.iter().map(|c| c.name.as_str())));
+        self.names = Names::of(self.objects.iter().map(|o| o.name.as_str()));
+    }
+
+    fn place_of(&self, name: &Name) -> Option<u32> {
+        let places = self.by_name.get(&name.name.to_lowercase())?;
+        let is = |at: &&u32| {
+            self.objects.get(**at as usize).is_some_and(|o| {
+                o.kind.has_rows()
+                    && o.name.eq_ignore_ascii_case(&name.name)
+                    && o.schema.eq_ignore_ascii_case(&name.schema)
+            })
+        };
+        places.iter().find(is).copied()
+    }
+
+    /// All objects.
+    pub fn objects(&self) -> &[Object] {
+        &self.objects
+    }
+
+    /// The relation of exactly this name.
+    pub fn relation(&self, name: &Name) -> Option<&Object> {
+        self.objects.get(self.place_of(name)? as usize)
+    }
+
+    /// The objects that a name in a statement could mean, those of the search path first.
+    pub fn find(&self, schema: Option<&Written>, name: &Written, dialect: &Dialect) -> Vec<&Object> {
+        let meant =
+            |o: &&Object| name.means(&o.name, dialect) && schema.is_none_or(|schema| schema.means(&o.schema, dialect));
+        let mut found: Vec<_> = self.named(&name.text.to_lowercase()).filter(meant).collect();
+        found.sort_by_key(|o| self.distance(&o.schema));
+        found
+    }
+
+    /// The table or view that a name in a statement means: without a schema, one of the search path.
+    pub fn find_relation(&self, schema: Option<&Written>, name: &Written, dialect: &Dialect) -> Option<&Object> {
+        let in_reach = |o: &&Object| o.kind.has_rows() && (schema.is_some() || self.is_in_path(&o.schema));
+        self.find(schema, name, dialect).into_iter().find(in_reach)
+    }
+
+    /// How far from hand a schema is: its place in the search path.
+    pub fn distance(&self, schema: &str) -> usize {
+        self.path.iter().position(|s| s == schema).unwrap_or(if schema.is_empty() { 0 } else { self.path.len() })
+    }
+
+    /// Whether plain names reach into a schema.
+    pub fn is_in_path(&self, schema: &str) -> bool {
+        schema.is_empty() || self.path.iter().any(|s| s == schema)
+    }
+
+    /// The tables with a foreign key to this one.
+    pub fn pointing_at(&self, name: &Name) -> impl Iterator<Item = &Object> {
+        let places = self.place_of(name).and_then(|at| self.pointing.get(&at));
+        places.into_iter().flatten().filter_map(|at| self.objects.get(*at as usize))
+    }
+
+    /// The views that read from this one.
+    pub fn reading(&self, name: &Name) -> impl Iterator<Item = &Object> {
+        self.objects.iter().filter(move |o| o.uses.contains(name))
+    }
+
+    /// The schemas, those of the search path first.
+    pub fn schemas(&self) -> Vec<&str> {
+        let mut all: Vec<_> = self.objects.iter().map(|o| o.schema.as_str()).filter(|s| !s.is_empty()).collect();
+        all.extend(self.path.iter().map(String::as_str));
+        all.sort_unstable();
+        all.dedup();
+        all.sort_by_key(|schema| self.distance(schema));
+        all
+    }
+
+    /// The different names of all columns.
+    pub fn column_names(&self) -> &Names {
+        &self.columns
+    }
+
+    /// The different names of all objects.
+    pub fn object_names(&self) -> &Names {
+        &self.names
+    }
+
+    /// The objects of a lower-case name.
+    pub fn named(&self, lower: &str) -> impl Iterator<Item = &Object> {
+        self.by_name.get(lower).into_iter().flatten().filter_map(|at| self.objects.get(*at as usize))
+    }
+
+    /// How long ago it was read.
+    pub fn age(&self, now: SystemTime) -> Duration {
+        let then = UNIX_EPOCH + Duration::from_millis(self.read_ms);
+        now.duration_since(then).unwrap_or_default()
+    }
+}

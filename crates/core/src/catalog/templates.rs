@@ -1,0 +1,358 @@
+//! Statements made of what the catalog knows. What a person has to fill in stands in places, in
+//! the notation of the Language Server Protocol's snippets: `${1:name}`
+//! (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#snippet_syntax>).
+
+use super::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
+use crate::text::dialect::Dialect;
+
+/// A way to make a statement of an object.
+pub struct Template {
+    /// What it is called on the screen.
+    pub title: &'static str,
+    /// Makes it; `None` where it makes no sense.
+    pub make: fn(&Object, &Catalog, &Dialect) -> Option<String>,
+}
+
+/// All of them, in the order in which they are offered.
+pub static TEMPLATES: &[Template] = &[
+    Template { title: "name", make: |object, catalog, dialect| Some(name(object, catalog, dialect)) },
+    Template { title: "rows", make: rows },
+    Template { title: "count", make: count },
+    Template { title: "rows by column", make: rows_by_column },
+    Template { title: "columns", make: columns },
+    Template { title: "insert", make: insert },
+    Template { title: "update by key", make: update },
+    Template { title: "delete by key", make: delete },
+    Template { title: "call", make: call },
+    Template { title: "definition", make: |object, catalog, dialect| definition(object, catalog, dialect) },
+    Template { title: "new index", make: new_index },
+];
+
+/// Its name as it has to be written where plain names reach so far.
+pub fn name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let name = match object.kind {
+        ObjectKind::Keys => return object.name.clone(),
+        _ => dialect.name_as_written(&object.name),
+    };
+    if reaches(object, catalog) { name } else { format!("{}.{name}", dialect.name_as_written(&object.schema)) }
+}
+
+/// Whether the plain name means this object: no schema before its own has one of that name.
+fn reaches(object: &Object, catalog: &Catalog) -> bool {
+    let same = |other: &&Object| {
+        other.name.eq_ignore_ascii_case(&object.name) && other.kind.has_rows() == object.kind.has_rows()
+    };
+    let nearest = catalog.named(&object.name.to_lowercase()).filter(same).map(|o| catalog.distance(&o.schema)).min();
+    catalog.is_in_path(&object.schema) && nearest.is_none_or(|nearest| catalog.distance(&object.schema) <= nearest)
+}
+
+/// A place to be filled in.
+fn place(number: usize, text: &str) -> String {
+    format!("${{{number}:{}}}", text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}"))
+}
+
+fn relation(object: &Object) -> Option<&Object> {
+    object.kind.has_rows().then_some(object)
+}
+
+fn rows(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if object.kind == ObjectKind::Keys {
+        return Some(format!("scan 0 match {} count 1000", object.name));
+    }
+    relation(object).map(|object| format!("select * from {} limit 100", name(object, catalog, dialect)))
+}
+
+fn count(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    relation(object).map(|object| format!("select count(*) from {}", name(object, catalog, dialect)))
+}
+
+fn columns(object: &Object, _: &Catalog, dialect: &Dialect) -> Option<String> {
+    let names: Vec<_> = object.columns.iter().map(|column| dialect.name_as_written(&column.name)).collect();
+    (!names.is_empty()).then(|| names.join(", "))
+}
+
+fn rows_by_column(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    let columns = columns(relation(object)?, catalog, dialect)?;
+    Some(format!("select {columns}\nfrom {}", name(object, catalog, dialect)))
+}
+
+/// The columns that a person gives values for.
+fn given(object: &Object) -> Vec<&Column> {
+    object.columns.iter().filter(|column| column.generated.is_none()).collect()
+}
+
+fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    let given = given(relation(object)?);
+    if given.is_empty() {
+        return None;
+    }
+    let names: Vec<_> = given.iter().map(|column| dialect.name_as_written(&column.name)).collect();
+    let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| place(number, &column.name)).collect();
+    let table = name(object, catalog, dialect);
+    Some(format!("insert into {table} ({})\nvalues ({})", names.join(", "), places.join(", ")))
+}
+
+/// The condition that finds one row, with places from this number on.
+fn by_key(object: &Object, from: usize, dialect: &Dialect) -> String {
+    let key = object.primary_key();
+    if key.is_empty() {
+        return format!("where {}", place(from, "condition"));
+    }
+    let equal =
+        |(column, number): (&&str, usize)| format!("{} = {}", dialect.name_as_written(column), place(number, column));
+    let all: Vec<_> = key.iter().zip(from..).map(equal).collect();
+    format!("where {}", all.join(" and "))
+}
+
+fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    let given: Vec<_> = given(relation(object)?).into_iter().filter(|column| !column.key).collect();
+    if given.is_empty() {
+        return None;
+    }
+    let set: Vec<_> = given
+        .iter()
+        .zip(1..)
+        .map(|(column, number)| format!("{} = {}", dialect.name_as_written(&column.name), place(number, &column.name)))
+        .collect();
+    let (table, condition) = (name(object, catalog, dialect), by_key(object, given.len() + 1, dialect));
+    Some(format!("update {table}\nset {}\n{condition}", set.join(", ")))
+}
+
+fn delete(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    let object = relation(object)?;
+    Some(format!("delete from {}\n{}", name(object, catalog, dialect), by_key(object, 1, dialect)))
+}
+
+fn call(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    let word = match object.kind {
+        ObjectKind::Function => "select",
+        ObjectKind::Procedure => "call",
+        _ => return None,
+    };
+    let takes = arguments(&object.signature);
+    let places: Vec<_> = takes.iter().zip(1..).map(|(takes, number)| place(number, takes)).collect();
+    Some(format!("{word} {}({})", name(object, catalog, dialect), places.join(", ")))
+}
+
+/// The arguments in a signature as `(a integer, b numeric(10,2)) returns text`.
+pub fn arguments(signature: &str) -> Vec<String> {
+    let mut depth = 0;
+    let mut all = vec![String::new()];
+    for c in signature.chars() {
+        match c {
+            '(' | '[' => depth += 1,
+            ')' | ']' => depth -= 1,
+            ',' if depth == 1 => {
+                all.push(String::new());
+                continue;
+            }
+            _ => {}
+        }
+        if depth == 0 {
+            break;
+        }
+        if let Some(last) = all.last_mut().filter(|last| !(c == '(' && depth == 1 || last.is_empty() && c == ' ')) {
+            last.push(c);
+        }
+    }
+    all.retain(|takes| !takes.is_empty());
+    all
+}
+
+/// The statement that makes an object, from what the catalog knows of it. The server's own word is
+/// better, where it gives one.
+pub fn definition(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if !object.definition.is_empty() && object.kind != ObjectKind::Keys {
+        return Some(object.definition.clone());
+    }
+    let shown = name(object, catalog, dialect);
+    match object.kind {
+        ObjectKind::Table | ObjectKind::ForeignTable => Some(table(object, &shown, catalog, dialect)),
+        ObjectKind::Sequence => Some(format!("create sequence {shown}")),
+        ObjectKind::Type => Some(named_type(object, &shown, dialect)),
+        _ => None,
+    }
+}
+
+fn named_type(object: &Object, shown: &str, dialect: &Dialect) -> String {
+    if let Some(base) = object.signature.strip_prefix("domain over ") {
+        return format!("create domain {shown} as {base}");
+    }
+    if object.signature == "enum" {
+        let values: Vec<_> = object.values.iter().map(|value| format!("'{}'", value.replace('\'', "''"))).collect();
+        return format!("create type {shown} as enum ({})", values.join(", "));
+    }
+    let fields: Vec<_> =
+        object.columns.iter().map(|c| format!("{} {}", dialect.name_as_written(&c.name), c.db_type)).collect();
+    format!("create type {shown} as ({})", fields.join(", "))
+}
+
+fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> String {
+    let width = object.columns.iter().map(|c| dialect.name_as_written(&c.name).chars().count()).max().unwrap_or(0);
+    let columns = object.columns.iter().map(|column| {
+        let mut line = format!("    {:width$} {}", dialect.name_as_written(&column.name), column.db_type);
+        match &column.generated {
+            Some(identity) if identity.ends_with("identity") => line.push_str(&format!(" generated {identity}")),
+            Some(expression) => line.push_str(&format!(" generated always as ({expression}) stored")),
+            None => {}
+        }
+        if let Some(default) = &column.default {
+            line.push_str(&format!(" default {default}"));
+        }
+        if !column.nullable {
+            line.push_str(" not null");
+        }
+        line
+    });
+    let rules = object.constraints.iter().map(|rule| format!("    {}", constraint(rule, object, catalog, dialect)));
+    let mut text = format!("create table {shown} (\n{}\n)", columns.chain(rules).collect::<Vec<_>>().join(",\n"));
+    if !object.clauses.is_empty() {
+        text.push_str(&format!(" {}", object.clauses));
+    }
+    for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
+        text.push_str(&format!(";\n{}", index.definition));
+    }
+    let literal = |comment: &str| format!("'{}'", comment.replace('\'', "''"));
+    if !object.comment.is_empty() {
+        text.push_str(&format!(";\ncomment on table {shown} is {}", literal(&object.comment)));
+    }
+    for column in object.columns.iter().filter(|column| !column.comment.is_empty()) {
+        let name = dialect.name_as_written(&column.name);
+        text.push_str(&format!(";\ncomment on column {shown}.{name} is {}", literal(&column.comment)));
+    }
+    text
+}
+
+/// A constraint as it stands in a table's definition.
+pub fn constraint(rule: &Constraint, of: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let list = |names: &[String]| {
+        let names: Vec<_> = names.iter().map(|name| dialect.name_as_written(name)).collect();
+        names.join(", ")
+    };
+    let named = match rule.name.as_str() {
+        "" | "PRIMARY" => String::new(),
+        name => format!("constraint {} ", dialect.name_as_written(name)),
+    };
+    let columns = list(&rule.columns);
+    match &rule.rule {
+        Rule::Primary => format!("{named}primary key ({columns})"),
+        Rule::Unique => format!("{named}unique ({columns})"),
+        Rule::Check(expression) => format!("{named}check ({})", bare(expression)),
+        Rule::Foreign { to, columns: others, actions } => {
+            let over_there = match catalog.relation(to) {
+                Some(object) => name(object, catalog, dialect),
+                None if to.schema == of.schema => dialect.name_as_written(&to.name),
+                None => format!("{}.{}", dialect.name_as_written(&to.schema), dialect.name_as_written(&to.name)),
+            };
+            let actions = if actions.is_empty() { String::new() } else { format!(" {actions}") };
+            format!("{named}foreign key ({columns}) references {over_there} ({}){actions}", list(others))
+        }
+    }
+}
+
+/// An expression without parentheses around all of it.
+fn bare(expression: &str) -> &str {
+    let Some(inside) = expression.strip_prefix('(').and_then(|rest| rest.strip_suffix(')')) else { return expression };
+    let mut depth = 0;
+    for c in inside.chars() {
+        match c {
+            '(' => depth += 1,
+            ')' => depth -= 1,
+            _ => {}
+        }
+        if depth < 0 {
+            return expression;
+        }
+    }
+    inside
+}
+
+fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if !matches!(object.kind, ObjectKind::Table | ObjectKind::MaterialisedView) {
+        return None;
+    }
+    let column = object.columns.first().map_or("column", |column| column.name.as_str());
+    let places = [
+        ("NAME", place(1, &dialect.name_as_written(&format!("{}_{column}", object.name)))),
+        ("TABLE", name(object, catalog, dialect)),
+    ];
+    let column = ("COLUMN", place(2, &dialect.name_as_written(column)));
+    let text =
+        places.iter().chain([&column]).fold(dialect.new_index.to_owned(), |text, (word, by)| text.replace(word, by));
+    (!text.is_empty()).then_some(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::Name;
+    use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
+
+    fn harbour() -> Catalog {
+        let mut catalog = Catalog { path: vec!["public".into()], ..Catalog::default() };
+        let column = |name: &str, db_type: &str, key: bool| Column {
+            name: name.into(),
+            db_type: db_type.into(),
+            nullable: !key,
+            key,
+            ..Column::default()
+        };
+        let ports = catalog.object("public", "ports", ObjectKind::Table);
+        ports.columns = vec![column("id", "integer", true), column("name", "text", false)];
+        ports.constraints =
+            vec![Constraint { name: "ports_pkey".into(), columns: vec!["id".into()], rule: Rule::Primary }];
+        let berths = catalog.object("ops", "Berth Plan", ObjectKind::Table);
+        berths.columns = vec![column("port", "integer", false), column("order", "numeric(4,1)", false)];
+        berths.columns[1].default = Some("0".into());
+        berths.comment = "who's where".into();
+        let to = Name { schema: "public".into(), name: "ports".into() };
+        let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: "on delete cascade".into() };
+        berths.constraints = vec![
+            Constraint { name: "at".into(), columns: vec!["port".into()], rule },
+            Constraint {
+                name: String::new(),
+                columns: vec![],
+                rule: Rule::Check("((port > 0) and (port < 9))".into()),
+            },
+        ];
+        catalog.object("public", "tides", ObjectKind::Function).signature =
+            "(port integer, days numeric(3,0) default 2) returns numeric".into();
+        catalog.complete();
+        catalog
+    }
+
+    #[test]
+    fn every_statement_of_an_object() {
+        let catalog = harbour();
+        let mut all = String::new();
+        for object in catalog.objects() {
+            for template in TEMPLATES {
+                if let Some(text) = (template.make)(object, &catalog, &POSTGRES) {
+                    all.push_str(&format!("-- {} of {}\n{text}\n", template.title, object.name));
+                }
+            }
+        }
+        insta::assert_snapshot!(all);
+    }
+
+    #[test]
+    fn names_are_quoted_as_the_dialect_needs() {
+        let catalog = harbour();
+        let berths = &catalog.objects()[1];
+        for (dialect, wanted) in
+            [(&POSTGRES, "ops.\"Berth Plan\""), (&MYSQL, "ops.`Berth Plan`"), (&SQLITE, "ops.\"Berth Plan\"")]
+        {
+            assert_eq!(name(berths, &catalog, dialect), wanted);
+            assert!(columns(berths, &catalog, dialect).unwrap().contains("order"), "{}", dialect.name);
+        }
+    }
+
+    #[test]
+    fn arguments_are_told_apart() {
+        assert_eq!(
+            arguments("(a integer, b numeric(10,2) default 0) returns int[]"),
+            ["a integer", "b numeric(10,2) default 0"]
+        );
+        assert_eq!(arguments("()"), Vec::<String>::new());
+    }
+}

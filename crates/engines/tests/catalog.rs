@@ -1,0 +1,188 @@
+//! What each engine tells of a real database that holds every kind of object.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_core::catalog::{Catalog, Object, Rule, templates};
+use jaunty_core::connection::{Profile, Secret, Setting, open};
+use jaunty_core::engine::Session;
+use jaunty_core::text::dialect::Dialect;
+use jaunty_engines::by_name;
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
+use support::run;
+
+fn connect(engine: &str, port: u16) -> Box<dyn Session> {
+    let mut profile = Profile::new("bookings", engine).with("host", "127.0.0.1").with("tls", "off");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    let profile = if engine == "redis" { profile } else { profile.with("user", "clerk").with("database", "bookings") };
+    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap().0
+}
+
+fn read(session: &mut dyn Session) -> Catalog {
+    let (mut catalog, mut part) = (Catalog::default(), 0);
+    while session.catalog(part, &mut catalog).unwrap() {
+        part += 1;
+    }
+    catalog.complete();
+    catalog
+}
+
+/// All that is known of an object, in lines.
+fn described(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let mut lines = vec![format!("{} {}.{}{}", object.kind.word(), object.schema, object.name, object.signature)];
+    let mut line = |what: &str, text: String| lines.push(format!("    {what} {text}"));
+    if !object.comment.is_empty() {
+        line("comment", object.comment.clone());
+    }
+    for column in &object.columns {
+        let mut text = format!("{} {}", column.name, column.db_type);
+        for (is, words) in [(column.key, " key".to_owned()), (!column.nullable, " not null".to_owned())] {
+            text.push_str(if is { &words } else { "" });
+        }
+        text.push_str(&column.default.as_ref().map(|default| format!(" default {default}")).unwrap_or_default());
+        text.push_str(&column.generated.as_ref().map(|from| format!(" from {from}")).unwrap_or_default());
+        if !column.comment.is_empty() {
+            text.push_str(&format!(" -- {}", column.comment));
+        }
+        line("column", text);
+    }
+    for rule in &object.constraints {
+        line("rule", templates::constraint(rule, object, catalog, dialect));
+    }
+    for index in &object.indexes {
+        let unique = if index.unique { " unique" } else { "" };
+        line("index", format!("{} over {}{unique}", index.name, index.over.join(", ")));
+    }
+    for trigger in &object.triggers {
+        line("trigger", format!("{} {}", trigger.name, trigger.when));
+    }
+    for name in &object.uses {
+        line("reads", format!("{}.{}", name.schema, name.name));
+    }
+    for other in catalog.pointing_at(&object.to_name()) {
+        line("pointed at by", other.name.clone());
+    }
+    if !object.values.is_empty() {
+        line("values", object.values.join(", "));
+    }
+    if let Some(rows) = object.rows {
+        line("rows", rows.to_string());
+    }
+    lines.join("\n")
+}
+
+fn all(session: &mut dyn Session, dialect: &Dialect) -> String {
+    let catalog = read(session);
+    let mut text = format!("path {}\n", catalog.path.join(", "));
+    for object in catalog.objects() {
+        text.push_str(&format!("\n{}\n", described(object, &catalog, dialect)));
+        let own = session.definition(object).unwrap();
+        let made = own.or_else(|| templates::definition(object, &catalog, dialect)).unwrap_or_default();
+        made.lines().for_each(|line| text.push_str(&format!("    | {line}\n")));
+    }
+    text
+}
+
+#[test]
+fn sqlite() {
+    let profile = Profile::new("memory", "sqlite").with("path", ":memory:");
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap().0;
+    for statement in [
+        "create table \"odd \"\" name\"(id integer primary key, note text not null default 'x', twice as (id * 2), check (id > 0))",
+        "create table berths(port integer, number integer, length real constraint long check (length < 400), \
+         primary key (port, number), unique (number, length), foreign key (port) references \"odd \"\" name\" on delete cascade) strict, without rowid",
+        "create view v as select id from \"odd \"\" name\"",
+        "create view broken as select * from gone",
+        "create index i on \"odd \"\" name\"(note, lower(note))",
+        "create unique index u on berths(length) where length > 1",
+        "create trigger g after insert on \"odd \"\" name\" begin select 1; end",
+        "create virtual table words using fts5(text)",
+        "insert into \"odd \"\" name\"(note) values ('a'), ('b')",
+        "create temp table scratch(a)",
+    ] {
+        run(session.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    insta::assert_snapshot!(all(session.as_mut(), by_name("sqlite").unwrap().dialect()));
+}
+
+#[test]
+fn postgres() {
+    let server = Postgres::start();
+    server.sql(
+        "create schema ops; create type mood as enum ('calm', 'rough'); create domain fare as numeric(8,2) check (value >= 0);
+         create type span as (first date, last date); create sequence tickets;
+         create table ports(id int generated always as identity primary key, name text not null unique, state mood default 'calm',
+            tag text generated always as (upper(name)) stored, berths int constraint roomy check (berths > 0));
+         comment on table ports is 'where ships lie'; comment on column ports.name is 'as it is spelt';
+         create table ops.berths(port int references ports on delete cascade on update set null, number int, price fare, primary key (port, number));
+         create index berths_price on ops.berths using btree (price desc, (number + 1)) where number > 1;
+         create table log(at date, what text) partition by range (at); create table log_2031 partition of log for values from ('2031-01-01') to ('2032-01-01');
+         create view busy as select p.name, b.number from ports p join ops.berths b on b.port = p.id;
+         create materialized view prices as select price from ops.berths;
+         create function tide(port int, days numeric default 2) returns numeric language sql as 'select days';
+         create procedure sweep(inout n int) language sql as 'select n';
+         create function note() returns trigger language plpgsql as 'begin return new; end';
+         create trigger noted before insert or update on ports for each row execute function note();
+         insert into ports(name) values ('Saltmarsh'), ('Gullhaven'); analyze ports",
+    );
+    let mut session = connect("postgres", server.port);
+    insta::assert_snapshot!(all(session.as_mut(), by_name("postgres").unwrap().dialect()));
+    assert!(read(session.as_mut()).databases.contains(&"bookings".to_owned()));
+}
+
+#[test]
+fn mariadb() {
+    let server = Mariadb::start();
+    server.sql(
+        "create table ports(id int unsigned auto_increment primary key, name varchar(40) not null default 'x' comment 'as it is spelt', \
+            state enum('calm','rough'), tag varchar(40) as (upper(name)) stored, berths int, constraint roomy check (berths > 0), unique key named (name)) comment 'where ships lie';
+         create database ops;
+         create table ops.berths(port int unsigned, number int, price decimal(8,2), primary key (port, number), key dear (price, number), \
+            constraint at foreign key (port) references bookings.ports(id) on delete cascade);
+         create view busy as select p.name, b.number from ports p join ops.berths b on b.port = p.id;
+         create sequence tickets;
+         create function tide(port int, days decimal(3,1)) returns int deterministic return days;
+         create procedure sweep(inout n int) select n;
+         create trigger noted before insert on ports for each row set new.berths = 1",
+    );
+    let mut session = connect("mysql", server.port);
+    // Names and numbers of the server's version are not ours.
+    insta::assert_snapshot!(all(session.as_mut(), by_name("mysql").unwrap().dialect()));
+}
+
+#[test]
+fn redis() {
+    let server = Redis::start();
+    for command in [
+        &["mset", "port:1", "Saltmarsh", "port:2", "Gullhaven", "tide", "high"][..],
+        &["hset", "sailing:7", "from", "1"],
+        &["rpush", "queue", "a", "b"],
+        &["setex", "session:9f", "1000000", "x"],
+    ] {
+        server.command(command);
+    }
+    let mut session = connect("redis", server.port);
+    let text = all(session.as_mut(), by_name("redis").unwrap().dialect());
+    let mut blocks: Vec<_> = text.split("\n\n").skip(1).map(str::trim_end).collect();
+    blocks.sort_unstable();
+    insta::assert_snapshot!(blocks.join("\n").replace("1000000 s", "SECONDS s").replace("999999 s", "SECONDS s"));
+}
+
+#[test]
+fn a_table_is_known_by_what_points_at_it() {
+    let profile = Profile::new("memory", "sqlite").with("path", ":memory:");
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap().0;
+    for statement in [
+        "create table ports(id integer primary key)",
+        "create table berths(a, b, port references ports, foreign key (a, b) references berths(b, a))",
+    ] {
+        run(session.as_mut(), statement).unwrap();
+    }
+    let catalog = read(session.as_mut());
+    let berths = catalog.objects().iter().find(|o| o.name == "berths").unwrap();
+    let references: Vec<_> =
+        berths.references().map(|(ours, to, theirs)| (ours.join(","), to.name.as_str(), theirs.join(","))).collect();
+    assert_eq!(references, [("port".into(), "ports", "id".into()), ("a,b".into(), "berths", "b,a".into())]);
+    assert!(berths.constraints.iter().all(|rule| !matches!(rule.rule, Rule::Primary)));
+}
