@@ -7,10 +7,12 @@
 
 pub mod archive;
 pub mod catalog;
+pub mod complete;
 pub mod connection;
 pub mod engine;
 pub mod export;
 pub mod files;
+pub mod help;
 pub mod logbook;
 pub mod rows;
 pub mod run;

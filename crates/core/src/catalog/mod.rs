@@ -284,6 +284,11 @@ impl Object {
 }
 
 impl Catalog {
+    /// An empty one whose plain names are looked up in these schemas.
+    pub fn along(path: impl IntoIterator<Item = String>) -> Catalog {
+        Catalog { path: path.into_iter().collect(), ..Catalog::default() }
+    }
+
     /// Adds an object, or gives back the one of that name and kind which is there.
     pub fn object(&mut self, schema: &str, name: &str, kind: ObjectKind) -> &mut Object {
         let key = name.to_lowercase();
@@ -393,7 +398,7 @@ impl Catalog {
     }
 
     /// The tables with a foreign key to this one.
-    pub fn pointing_at(&self, name: &Name) -> impl Iterator<Item = &Object> {
+    pub fn pointing_at<'a>(&'a self, name: &Name) -> impl Iterator<Item = &'a Object> + use<'a> {
         let places = self.place_of(name).and_then(|at| self.pointing.get(&at));
         places.into_iter().flatten().filter_map(|at| self.objects.get(*at as usize))
     }
@@ -424,7 +429,7 @@ impl Catalog {
     }
 
     /// The objects of a lower-case name.
-    pub fn named(&self, lower: &str) -> impl Iterator<Item = &Object> {
+    pub fn named<'a>(&'a self, lower: &str) -> impl Iterator<Item = &'a Object> + use<'a> {
         self.by_name.get(lower).into_iter().flatten().filter_map(|at| self.objects.get(*at as usize))
     }
 

@@ -289,7 +289,7 @@ mod tests {
     use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
 
     fn harbour() -> Catalog {
-        let mut catalog = Catalog { path: vec!["public".into()], ..Catalog::default() };
+        let mut catalog = Catalog::along(["public".to_owned()]);
         let column = |name: &str, db_type: &str, key: bool| Column {
             name: name.into(),
             db_type: db_type.into(),

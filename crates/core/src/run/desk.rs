@@ -459,9 +459,7 @@ impl Worker {
         let Some((session, place)) = &mut self.session else { return };
         let (mut catalog, part) = self.reading.take().unwrap_or_else(|| {
             let path = [&place.schema].into_iter().filter(|schema| !schema.is_empty()).cloned();
-            let mut catalog = Catalog::default();
-            catalog.path = path.collect();
-            (catalog, 0)
+            (Catalog::along(path), 0)
         });
         match session.catalog(part, &mut catalog) {
             Ok(true) => self.reading = Some((catalog, part + 1)),

@@ -15,6 +15,7 @@ pub mod journal;
 pub mod lexer;
 pub mod motion;
 pub mod outline;
+pub mod snippet;
 pub mod split;
 pub mod touched;
 

@@ -1,0 +1,378 @@
+//! Keywords by clause, functions and types.
+
+use super::context::{Context, Place};
+use super::parse::Clause;
+use super::{Found, Kind, escaped};
+use crate::catalog::{ObjectKind, templates};
+use crate::help;
+use crate::text::dialect::Dialect;
+
+fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
+    for (place, word) in words.iter().enumerate() {
+        if !knows(context.around.dialect, word) {
+            continue;
+        }
+        let cased = context.cased(word);
+        let weight = weight - i32::try_from(place).unwrap_or(0).min(20);
+        found.put(Kind::Keyword, &cased, "", escaped(&cased), weight);
+    }
+}
+
+/// Whether the dialect has all of these words.
+fn knows(dialect: &Dialect, words: &str) -> bool {
+    words.split(' ').all(|word| dialect.is_keyword(word)) || help::of(dialect).keyword(words).is_some()
+}
+
+/// Words that begin a statement.
+pub(super) fn starts(context: &Context<'_>, found: &mut Found) {
+    const USUAL: &[&str] = &[
+        "select",
+        "insert into",
+        "update",
+        "delete from",
+        "with",
+        "create table",
+        "create view",
+        "create index",
+        "alter table",
+        "drop table",
+        "explain",
+        "begin",
+        "commit",
+        "rollback",
+    ];
+    put(context, found, USUAL, 70);
+    for starter in context.around.dialect.starters {
+        let cased = context.cased(starter.word);
+        found.put(Kind::Keyword, &cased, "", escaped(&cased), 40);
+    }
+}
+
+/// Behind a table: joins and the clauses that follow.
+pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
+    if context.back(1).is_some_and(|w| w.is_one_of(&["LEFT", "RIGHT", "FULL", "INNER", "CROSS", "NATURAL", "OUTER"])) {
+        return put(context, found, &["join", "outer join"], 80);
+    }
+    let query = context.shape.queries.get(context.query);
+    let joins = query.is_some_and(|query| {
+        let last = query.sources.iter().rev().find(|source| source.at < context.begins);
+        let before = last.and_then(|last| last.at.checked_sub(1)).and_then(|at| context.shape.words.get(at));
+        before.is_some_and(|w| w.is("JOIN"))
+    });
+    if joins {
+        put(context, found, &["on", "using"], 78);
+    }
+    put(
+        context,
+        found,
+        &[
+            "where",
+            "join",
+            "left join",
+            "group by",
+            "order by",
+            "limit",
+            "inner join",
+            "cross join",
+            "right join",
+            "full join",
+            "natural join",
+        ],
+        60,
+    );
+    put(
+        context,
+        found,
+        &[
+            "as",
+            "having",
+            "union",
+            "union all",
+            "except",
+            "intersect",
+            "window",
+            "offset",
+            "for update",
+            "set",
+            "returning",
+        ],
+        30,
+    );
+}
+
+/// Words that can stand in an expression.
+pub(super) fn operands(context: &Context<'_>, found: &mut Found) {
+    let previous = |word: &str| context.back(1).is_some_and(|w| w.is(word));
+    if previous("IS") {
+        return put(context, found, &["null", "not null", "true", "false", "distinct from"], 90);
+    }
+    if previous("NOT") && context.back(2).is_some_and(|w| !w.is_one_of(&["WHERE", "AND", "OR", "ON"])) {
+        put(context, found, &["null", "in", "like", "between", "exists"], 80);
+    }
+    if previous("SELECT") {
+        put(context, found, &["distinct"], 25);
+    }
+    put(
+        context,
+        found,
+        &[
+            "case",
+            "not",
+            "exists",
+            "null",
+            "true",
+            "false",
+            "cast",
+            "current_date",
+            "current_timestamp",
+            "interval",
+            "select",
+        ],
+        12,
+    );
+    if context.clause.0 == Clause::Limit {
+        put(context, found, &["all"], 10);
+    }
+}
+
+/// Behind an expression.
+pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
+    const OPERATORS: &[&str] = &[
+        "and",
+        "or",
+        "is null",
+        "is not null",
+        "in",
+        "like",
+        "ilike",
+        "between",
+        "not in",
+        "not like",
+        "collate",
+        "regexp",
+        "glob",
+        "match",
+        "rlike",
+        "similar to",
+        "div",
+        "xor",
+    ];
+    let clause = context.clause.0;
+    let nested = context.open.is_some_and(|open| open >= context.clause.1);
+    let in_case = cases_open(context);
+    if in_case {
+        put(context, found, &["when", "then", "else", "end"], 75);
+    }
+    let next: &[&str] = match clause {
+        _ if nested => &[],
+        Clause::Select => &["from", "as", "into", "union", "where", "limit"],
+        Clause::On | Clause::Using => {
+            &["where", "join", "left join", "group by", "order by", "limit", "inner join", "cross join", "set"]
+        }
+        Clause::Where => {
+            &["group by", "order by", "limit", "having", "union", "union all", "returning", "for update", "window"]
+        }
+        Clause::GroupBy => &["having", "order by", "limit", "with rollup", "union", "window"],
+        Clause::Having => &["order by", "limit", "union", "window"],
+        Clause::OrderBy => &["desc", "asc", "limit", "nulls last", "nulls first", "offset", "for update"],
+        Clause::Limit => &["offset", "union"],
+        Clause::Set => &["where", "from", "returning"],
+        Clause::Values => &["returning", "on conflict", "on duplicate key update"],
+        Clause::Returning => &["as"],
+        Clause::Conflict => &["do update set", "do nothing", "where", "returning"],
+        _ => &[],
+    };
+    let conditions = matches!(clause, Clause::Where | Clause::On | Clause::Having | Clause::Select | Clause::Set)
+        || nested
+        || in_case;
+    if clause == Clause::OrderBy || clause == Clause::Select || clause == Clause::Set || clause == Clause::GroupBy {
+        put(context, found, next, 60);
+        put(context, found, OPERATORS, 20);
+    } else if conditions {
+        put(context, found, OPERATORS, 60);
+        put(context, found, next, 45);
+    } else {
+        put(context, found, next, 60);
+    }
+    if context.back(1).is_some_and(|w| w.sign(b')')) {
+        put(context, found, &["over", "filter", "within group"], 15);
+    }
+    if nested {
+        put(context, found, &["as", "order by", "partition by", "desc", "asc", "rows between", "separator"], 15);
+    }
+}
+
+/// Whether the cursor stands in a CASE that has not ended.
+fn cases_open(context: &Context<'_>) -> bool {
+    let words = context.shape.words.get(context.clause.1..context.begins).unwrap_or_default();
+    let count = |word: &str| words.iter().filter(|w| w.is(word)).count();
+    count("CASE") > count("END")
+}
+
+/// Behind the table that is written to, and behind a common table expression.
+pub(super) fn after_target(context: &Context<'_>, found: &mut Found) {
+    if context.clause.0 == Clause::With {
+        if context.back(1).is_some_and(|w| w.is("AS")) {
+            found.put(Kind::Keyword, "(", "its query", "(\n  $0\n)", 60);
+            return put(context, found, &["materialized", "not materialized"], 20);
+        }
+        return put(context, found, &["select", "insert into", "update", "delete from"], 70);
+    }
+    let first = |word: &str| {
+        let from = context.shape.queries.get(context.query).map_or(0, |query| query.words.start);
+        (from..context.begins).any(|at| context.shape.words.get(at).is_some_and(|w| w.is(word)))
+    };
+    if first("INTO") {
+        put(context, found, &["values", "select", "default values", "as"], 60);
+    } else if first("DELETE") {
+        put(context, found, &["where", "using", "returning", "as", "limit"], 60);
+    } else {
+        put(context, found, &["set", "as", "join", "left join"], 60);
+    }
+}
+
+/// Functions of the catalog and of the server.
+pub(super) fn functions(context: &Context<'_>, found: &mut Found) {
+    // They are called with a parenthesis that is there already.
+    let called = context.next().is_some_and(|w| w.sign(b'('));
+    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Function) {
+        let name = templates::name(object, context.around.catalog, context.around.dialect);
+        let insert = if called { escaped(&name) } else { format!("{}($1)", escaped(&name)) };
+        found.put(Kind::Object(ObjectKind::Function), &object.name, object.signature.clone(), insert, 24);
+    }
+    for entry in help::of(context.around.dialect).entries().iter().filter(|entry| entry.kind == help::Kind::Function) {
+        let (_, signature) = entry.signature.split_at(entry.name.len().min(entry.signature.len()));
+        let insert = match (called, signature.starts_with('('), signature.starts_with("()")) {
+            (true, ..) | (_, false, _) => entry.name.clone(),
+            (_, _, true) => format!("{}()", entry.name),
+            _ => format!("{}($1)", entry.name),
+        };
+        found.put(Kind::Function, &entry.name, signature, insert, 20);
+    }
+}
+
+/// Types: the dialect's, and those of the catalog.
+pub(super) fn types(context: &Context<'_>, found: &mut Found) {
+    for (place, name) in context.around.dialect.types.iter().enumerate() {
+        let weight = 50 - i32::try_from(place / 4).unwrap_or(0).min(20);
+        found.put(Kind::Type, name, "type", escaped(name), weight);
+    }
+    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Type) {
+        let name = templates::name(object, context.around.catalog, context.around.dialect);
+        found.put(Kind::Type, &object.name, object.signature.clone(), escaped(&name), 45);
+    }
+}
+
+/// Words of a definition, by the words before.
+pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
+    let first = context.shape.words.first().map(|w| w.text.clone()).unwrap_or_default();
+    let previous = context.back(1).map(|w| w.text.clone()).unwrap_or_default();
+    let words: &[&str] = match (first.as_str(), previous.as_str()) {
+        (_, "VIRTUAL") => &["table"],
+        ("REFRESH", "REFRESH") => &["materialized view"],
+        ("REFRESH", "MATERIALIZED") => &["view"],
+        ("PRAGMA", _) => &[],
+        ("CREATE", "CREATE" | "REPLACE" | "TEMP" | "TEMPORARY" | "UNIQUE" | "MATERIALIZED") => &[
+            "table",
+            "view",
+            "index",
+            "unique index",
+            "or replace",
+            "temporary table",
+            "materialized view",
+            "function",
+            "procedure",
+            "trigger",
+            "sequence",
+            "type",
+            "domain",
+            "schema",
+            "database",
+            "user",
+            "role",
+            "extension",
+            "virtual table",
+        ],
+        ("DROP", "DROP") => &[
+            "table",
+            "view",
+            "index",
+            "materialized view",
+            "function",
+            "procedure",
+            "trigger",
+            "sequence",
+            "type",
+            "domain",
+            "schema",
+            "database",
+            "user",
+            "role",
+        ],
+        ("ALTER", "ALTER") => {
+            &["table", "view", "index", "sequence", "function", "type", "database", "schema", "role", "user"]
+        }
+        ("ALTER", _) if context.shape.words.iter().any(|w| w.is("ADD")) => {
+            &["not null", "default", "primary key", "unique", "references", "check", "first", "after"]
+        }
+        ("ALTER", _) if context.shape.words.iter().any(|w| w.is("COLUMN")) && previous != "TABLE" => {
+            &["type", "set default", "set not null", "drop not null", "drop default", "to"]
+        }
+        ("ALTER", _) => &[
+            "add column",
+            "drop column",
+            "alter column",
+            "rename column",
+            "rename to",
+            "add constraint",
+            "add primary key",
+            "drop constraint",
+            "owner to",
+            "modify column",
+        ],
+        ("DROP", "TABLE" | "VIEW" | "INDEX" | "SEQUENCE" | "TRIGGER" | "FUNCTION") => &["if exists"],
+        ("DROP", _) => &["cascade", "restrict", "on"],
+        ("CREATE", "REFERENCES") => &[],
+        ("CREATE", _) => &[
+            "not null",
+            "primary key",
+            "default",
+            "unique",
+            "references",
+            "check",
+            "generated always as",
+            "on delete cascade",
+            "on delete set null",
+            "on update cascade",
+            "collate",
+            "if not exists",
+            "as",
+            "on",
+            "using",
+            "auto_increment",
+            "comment",
+            "before",
+            "after",
+            "for each row",
+            "begin",
+            "returns",
+            "language",
+        ],
+        ("GRANT" | "REVOKE", _) => &["select", "insert", "update", "delete", "all", "on", "to", "from"],
+        ("EXPLAIN", _) => &["analyze", "query plan", "select", "insert into", "update", "delete from", "with"],
+        ("BEGIN", _) => &["transaction", "immediate", "exclusive", "isolation level", "read only"],
+        ("COMMENT", _) => &["on table", "on column", "is"],
+        ("SHOW", _) => {
+            &["tables", "databases", "columns", "create table", "index", "processlist", "variables", "warnings"]
+        }
+        ("COPY", _) => &["from stdin", "to stdout"],
+        _ => &["table", "from", "to", "on"],
+    };
+    put(context, found, words, 60);
+    if context.place == Place::Definition && first == "PRAGMA" && context.begins == 1 {
+        for entry in help::of(context.around.dialect).entries().iter().filter(|e| e.name.starts_with("PRAGMA ")) {
+            let name = entry.name.trim_start_matches("PRAGMA ").to_lowercase();
+            found.put(Kind::Keyword, &name, "", name.clone(), 60);
+        }
+    }
+}

@@ -1,0 +1,230 @@
+//! Tables, schemas and joins.
+
+use super::columns::at_path;
+use super::context::{Context, Place};
+use super::parse::{Clause, Origin};
+use super::scope::Sighted;
+use super::{Found, Kind, escaped};
+use crate::catalog::{Object, ObjectKind, templates};
+
+/// The kinds of objects that can stand at the cursor.
+fn wanted(context: &Context<'_>) -> fn(ObjectKind) -> bool {
+    let first = |word: &str| context.shape.words.first().is_some_and(|w| w.is(word));
+    let previous = |word: &str| {
+        context.back(1).is_some_and(|w| w.is(word))
+            || context.back(1).is_some_and(|w| w.is("EXISTS")) && context.back(3).is_some_and(|w| w.is(word))
+    };
+    if first("DROP") || first("ALTER") {
+        if previous("VIEW") {
+            return |kind| matches!(kind, ObjectKind::View | ObjectKind::MaterialisedView);
+        }
+        if previous("SEQUENCE") {
+            return |kind| kind == ObjectKind::Sequence;
+        }
+        if previous("FUNCTION") {
+            return |kind| kind == ObjectKind::Function;
+        }
+        if previous("PROCEDURE") {
+            return |kind| kind == ObjectKind::Procedure;
+        }
+        if previous("TYPE") || previous("DOMAIN") {
+            return |kind| kind == ObjectKind::Type;
+        }
+        if previous("TABLE") {
+            return |kind| matches!(kind, ObjectKind::Table | ObjectKind::ForeignTable | ObjectKind::VirtualTable);
+        }
+    }
+    ObjectKind::has_rows
+}
+
+/// Tables and views of the search path, common table expressions, and schemas.
+pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
+    if !context.qualifier.is_empty() {
+        return in_schema(context, found);
+    }
+    let catalog = context.around.catalog;
+    for cte in context.scope().ctes(context.query) {
+        found.put(Kind::Cte, &cte.name.text, "with", escaped(&context.written(&cte.name.text)), 80);
+    }
+    let kinds = wanted(context);
+    let mut put = |object: &Object| {
+        if !kinds(object.kind) {
+            return;
+        }
+        let near = catalog.is_in_path(&object.schema);
+        let name = templates::name(object, catalog, context.around.dialect);
+        let name = if name == context.around.dialect.name_as_written(&object.name) {
+            context.written(&object.name)
+        } else {
+            name
+        };
+        // A view is asked for less often than a table.
+        let weight = if near { 60 } else { 25 } + if object.kind == ObjectKind::Table { 2 } else { 0 };
+        let detail =
+            if near { object.kind.word().to_owned() } else { format!("{} · {}", object.kind.word(), object.schema) };
+        found.put(Kind::Object(object.kind), &object.name, detail, escaped(&name), weight);
+    };
+    if context.typed.is_empty() {
+        catalog.objects().iter().for_each(&mut put);
+    } else {
+        for name in catalog.object_names().with_letters_of(&context.typed) {
+            catalog.named(&name.to_lowercase()).filter(|o| o.name == name).for_each(&mut put);
+        }
+    }
+    for schema in catalog.schemas() {
+        found.put(Kind::Schema, schema, "schema", format!("{}.", escaped(&context.written(schema))), 5);
+    }
+    if context.place == Place::Source && context.clause.0 == Clause::From {
+        for word in ["lateral", "select"] {
+            if context.back(1).is_some_and(|w| w.sign(b',') || w.is("FROM") || w.is("JOIN")) && word == "lateral" {
+                found.put(Kind::Keyword, word, "", format!("{} ", context.cased(word)), 0);
+            }
+        }
+    }
+}
+
+/// The objects of the schema before the dot.
+pub(super) fn in_schema(context: &Context<'_>, found: &mut Found) {
+    let [schema] = context.qualifier.as_slice() else { return };
+    let dialect = context.around.dialect;
+    let operand = context.place != Place::Source;
+    let kinds = wanted(context);
+    for object in context.around.catalog.objects() {
+        let fits = if operand { object.kind == ObjectKind::Function } else { kinds(object.kind) };
+        if fits && schema.means(&object.schema, dialect) {
+            let name = escaped(&context.written(&object.name));
+            let insert = if operand { format!("{name}($1)") } else { name };
+            found.put(Kind::Object(object.kind), &object.name, object.kind.word(), insert, 50);
+        }
+    }
+}
+
+/// Procedures, and functions.
+pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
+    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Procedure) {
+        let name = templates::name(object, context.around.catalog, context.around.dialect);
+        found.put(
+            Kind::Object(object.kind),
+            &object.name,
+            object.signature.clone(),
+            format!("{}($1)", escaped(&name)),
+            60,
+        );
+    }
+}
+
+/// A link between two tables: columns here, columns there.
+struct Link<'a> {
+    here: Vec<&'a str>,
+    there: Vec<&'a str>,
+}
+
+fn links<'a>(a: &'a Object, b: &'a Object) -> Vec<Link<'a>> {
+    let mut all = Vec::new();
+    let strs = |names: &'a [String]| names.iter().map(String::as_str).collect::<Vec<_>>();
+    let same = |o: &Object, n: &crate::catalog::Name| {
+        o.name.eq_ignore_ascii_case(&n.name) && o.schema.eq_ignore_ascii_case(&n.schema)
+    };
+    for (ours, to, theirs) in a.references().filter(|(_, to, _)| same(b, to)) {
+        let _ = to;
+        all.push(Link { here: strs(ours), there: strs(theirs) });
+    }
+    for (ours, to, theirs) in b.references().filter(|(_, to, _)| same(a, to)) {
+        let _ = to;
+        all.push(Link { here: strs(theirs), there: strs(ours) });
+    }
+    all
+}
+
+/// Behind `JOIN`: the tables that a foreign key leads to, each with a name and its condition.
+pub(super) fn joined(context: &Context<'_>, found: &mut Found) {
+    if !context.back(1).is_some_and(|w| w.is("JOIN")) || !context.qualifier.is_empty() {
+        return;
+    }
+    if context.back(2).is_some_and(|w| w.is_one_of(&["CROSS", "NATURAL"])) {
+        return;
+    }
+    let visible = context.visible();
+    let taken: Vec<String> = visible.iter().map(|source| source.name.text.to_lowercase()).collect();
+    for source in visible.iter().filter(|source| source.outer == 0) {
+        let Some(here) = source.table.as_ref().and_then(|name| context.around.catalog.relation(name)) else { continue };
+        let over_there = here.references().filter_map(|(_, to, _)| context.around.catalog.relation(to));
+        let pointing = context.around.catalog.pointing_at(&here.to_name());
+        let mut others: Vec<&Object> = over_there.chain(pointing).collect();
+        others.dedup_by_key(|object| object.to_name());
+        for other in others {
+            let alias = short_name(&other.name, &taken);
+            for link in links(here, other) {
+                let name = templates::name(other, context.around.catalog, context.around.dialect);
+                let condition = condition(context, &link, &source.name.text, &alias);
+                let on = context.cased("on");
+                let label = format!("{} {alias} on {condition}", other.name);
+                let insert = escaped(&format!("{name} {alias} {on} {condition}"));
+                found.put(Kind::Join, &label, "foreign key", insert, 85);
+            }
+        }
+    }
+}
+
+fn condition(context: &Context<'_>, link: &Link<'_>, here: &str, there: &str) -> String {
+    let pair = |(a, b): (&&str, &&str)| {
+        let (here, there) = (context.written(here), context.written(there));
+        format!("{there}.{} = {here}.{}", context.written(b), context.written(a))
+    };
+    let and = format!(" {} ", context.cased("and"));
+    link.here.iter().zip(&link.there).map(pair).collect::<Vec<_>>().join(&and)
+}
+
+/// The first letters of a name's parts, made different from what is taken.
+fn short_name(name: &str, taken: &[String]) -> String {
+    let parts = name.split(|c: char| !c.is_alphanumeric()).filter_map(|part| part.chars().next());
+    let letters: String = parts.filter(|c| c.is_ascii_alphabetic()).collect::<String>().to_lowercase();
+    let letters = if letters.is_empty() { "t".to_owned() } else { letters };
+    let keyword = |alias: &str| {
+        matches!(alias, "as" | "on" | "or" | "by" | "in" | "is" | "if" | "to" | "do" | "no" | "of" | "at" | "go")
+    };
+    let free = |alias: &String| !taken.contains(alias) && !keyword(alias);
+    let numbered = (2..).map(|number| format!("{letters}{number}"));
+    [letters.clone()].into_iter().chain(numbered).find(free).unwrap_or(letters)
+}
+
+/// The conditions that foreign keys give for the last table of a join, where one is to be written.
+pub(super) fn conditions(context: &Context<'_>, found: &mut Found) {
+    let Some(query) = context.shape.queries.get(context.query) else { return };
+    let before = query.sources.iter().rposition(|source| source.at < context.begins);
+    let Some(last) = before.filter(|last| *last > 0) else { return };
+    let Some(joined) = query.sources.get(last) else { return };
+    // A join, and not a comma; its condition is not written yet.
+    let is_join = joined.at.checked_sub(1).and_then(|at| context.shape.words.get(at)).is_some_and(|w| w.is("JOIN"));
+    let asks = match context.place {
+        Place::AfterSource => joined.end == context.begins,
+        _ => context.back(1).is_some_and(|w| w.is("ON")) && context.clause.0 == Clause::On,
+    };
+    if !is_join || !asks {
+        return;
+    }
+    let visible: Vec<Sighted> = context.visible();
+    let own: Vec<&Sighted> = visible.iter().filter(|source| source.outer == 0).collect();
+    let (Some(there), Some(others)) = (own.get(last), own.get(..last)) else { return };
+    let on = if context.place == Place::AfterSource { format!("{} ", context.cased("on")) } else { String::new() };
+    let known = |source: &Sighted| source.table.as_ref().and_then(|name| context.around.catalog.relation(name));
+    for here in others.iter().rev() {
+        if let (Some(a), Some(b)) = (known(here), known(there)) {
+            for link in links(a, b) {
+                let text = format!("{on}{}", condition(context, &link, &here.name.text, &there.name.text));
+                found.put(Kind::Join, &text, "foreign key", escaped(&text), 90);
+            }
+        }
+    }
+    // Without a foreign key: columns of one name that look like keys.
+    if found.all.iter().all(|proposal| proposal.kind != Kind::Join) {
+        let Origin::Named(path) = &joined.origin else { return };
+        for column in at_path(context, path).iter().filter(|column| column.name.to_lowercase().ends_with("id")) {
+            for here in others.iter().rev().filter(|here| here.columns.iter().any(|c| c.name == column.name)) {
+                let link = Link { here: vec![&column.name], there: vec![&column.name] };
+                let text = format!("{on}{}", condition(context, &link, &here.name.text, &there.name.text));
+                found.put(Kind::Join, &text, "same name", escaped(&text), 80);
+            }
+        }
+    }
+}

@@ -1,0 +1,169 @@
+use super::*;
+use crate::catalog::{Catalog, Column, Constraint, Name, Rule};
+use crate::text::dialect::{self, Dialect};
+
+/// A small ferry company, as each engine would tell of it.
+pub(crate) fn saltmarsh() -> Catalog {
+    let mut catalog = Catalog::along(["public".to_owned()]);
+    let tables: &[(&str, &str, &str)] = &[
+        ("public", "ports", "id integer key, name text, country text, berths integer"),
+        ("public", "vessels", "id integer key, name text, capacity integer, mood mood"),
+        ("public", "routes", "id integer key, from_port_id integer >ports, to_port_id integer >ports, minutes integer"),
+        (
+            "public",
+            "sailings",
+            "id integer key, route_id integer >routes, vessel_id integer >vessels, departs timestamptz, state enum('planned','gone')",
+        ),
+        (
+            "public",
+            "bookings",
+            "id integer key, sailing_id integer >sailings, passenger text, seats integer, price numeric, paid boolean, Paid_At timestamptz",
+        ),
+        ("ops", "crew", "id integer key, vessel_id integer, name text, order integer"),
+        ("ops", "shifts", "crew_id integer >crew, day date"),
+    ];
+    for (schema, table, columns) in tables {
+        for column in columns.split(", ") {
+            let words: Vec<&str> = column.split(' ').collect();
+            let to = words.iter().find_map(|word| word.strip_prefix('>'));
+            let key = words.contains(&"key");
+            let object = catalog.object(schema, table, ObjectKind::Table);
+            object.columns.push(Column {
+                name: words[0].into(),
+                db_type: words[1].into(),
+                nullable: !key,
+                key,
+                ..Column::default()
+            });
+            if let Some(to) = to {
+                let to = Name { schema: (*schema).into(), name: to.into() };
+                let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: String::new() };
+                object.constraints.push(Constraint { name: String::new(), columns: vec![words[0].into()], rule });
+            }
+        }
+    }
+    let busy = catalog.object("public", "busy_ports", ObjectKind::View);
+    busy.columns = vec![Column { name: "name".into(), db_type: "text".into(), ..Column::default() }];
+    catalog.object("public", "tide", ObjectKind::Function).signature =
+        "(port integer, days integer) returns numeric".into();
+    catalog.object("public", "sweep", ObjectKind::Procedure).signature = "(n integer)".into();
+    let mood = catalog.object("public", "mood", ObjectKind::Type);
+    (mood.signature, mood.values) = ("enum".into(), vec!["calm".into(), "rough".into(), "it's wild".into()]);
+    for (pattern, kind, key) in [("port:*", "hash", "port:1"), ("queue", "list", "queue"), ("tide", "string", "tide")] {
+        let keys = catalog.object("", pattern, ObjectKind::Keys);
+        (keys.signature, keys.definition, keys.rows) = (kind.into(), key.into(), Some(2));
+    }
+    catalog.complete();
+    catalog
+}
+
+/// One case: a text with a cursor mark in it, and what is expected.
+struct Case {
+    line: usize,
+    text: String,
+    expected: Vec<String>,
+}
+
+fn cases(text: &str) -> Vec<Case> {
+    let mut all: Vec<Case> = Vec::new();
+    let mut fresh = true;
+    for (line, written) in text.lines().enumerate() {
+        if written.is_empty() || written.starts_with("==") {
+            fresh = true;
+        } else if let Some(expected) = written.strip_prefix("    ") {
+            all.last_mut().unwrap().expected.push(expected.to_owned());
+        } else if fresh {
+            all.push(Case { line: line + 1, text: written.to_owned(), expected: Vec::new() });
+            fresh = false;
+        } else {
+            let case = all.last_mut().unwrap();
+            case.text.push('\n');
+            case.text.push_str(written);
+        }
+    }
+    all
+}
+
+/// What a case expects, one line each: `a, b` are the first proposals; `+ a, b` are among them, `- a`
+/// is not; `(nothing)`; `! a` is the statement after taking the first one.
+fn check(case: &Case, dialect: &'static Dialect, catalog: &Catalog) -> Vec<String> {
+    let cursor = case.text.find('|').unwrap_or_else(|| panic!("line {}: no cursor", case.line));
+    let text = format!("{}{}", &case.text[..cursor], &case.text[cursor + 1..]);
+    let around = Surroundings {
+        catalog,
+        dialect,
+        nearby: "select 1 from ports where country = 'Aldermere' and berths in (4, 6);",
+    };
+    let completion = complete(&text, cursor, around);
+    let labels: Vec<&str> = completion.proposals.iter().map(|p| p.label.as_str()).collect();
+    let mut wrong = Vec::new();
+    for expected in &case.expected {
+        let fits = if expected == "(nothing)" {
+            labels.is_empty()
+        } else if let Some(names) = expected.strip_prefix("+ ") {
+            names.split(" ~ ").all(|name| labels.contains(&name))
+        } else if let Some(names) = expected.strip_prefix("- ") {
+            names.split(" ~ ").all(|name| !labels.contains(&name))
+        } else if let Some(after) = expected.strip_prefix("! ") {
+            let first = completion.proposals.first().map_or(String::new(), |p| p.insert.clone());
+            let put = crate::text::snippet::Snippet::plain(&first);
+            let made = format!("{}{put}{}", &text[..completion.replace.start], &text[completion.replace.end..]);
+            made.replace('\n', "⏎") == *after
+        } else {
+            let names: Vec<&str> = expected.split(" ~ ").collect();
+            labels.len() >= names.len() && labels[..names.len()] == names[..]
+        };
+        if !fits {
+            let shown: Vec<_> = completion
+                .proposals
+                .iter()
+                .take(9)
+                .map(|p| format!("{} ({} {})", p.label, p.kind.word(), p.rank))
+                .collect();
+            wrong.push(format!(
+                "line {}: {}\n    expected {expected}\n    found    {}",
+                case.line,
+                case.text,
+                shown.join(" ~ ")
+            ));
+        }
+    }
+    wrong
+}
+
+#[test]
+fn what_is_proposed_where() {
+    let catalog = saltmarsh();
+    let files = [
+        ("sqlite", include_str!("cases/common.txt")),
+        ("postgres", include_str!("cases/common.txt")),
+        ("mysql", include_str!("cases/common.txt")),
+        ("sqlite", include_str!("cases/sqlite.txt")),
+        ("postgres", include_str!("cases/postgres.txt")),
+        ("mysql", include_str!("cases/mysql.txt")),
+        ("redis", include_str!("cases/redis.txt")),
+    ];
+    let (mut wrong, mut different) = (Vec::new(), HashSet::new());
+    for (name, text) in files {
+        let dialect = dialect::by_name(name).unwrap();
+        for case in cases(text) {
+            assert!(!case.expected.is_empty(), "{name}, line {}: nothing expected", case.line);
+            different.insert(case.text.clone());
+            wrong.extend(check(&case, dialect, &catalog).into_iter().map(|wrong| format!("{name}, {wrong}")));
+        }
+    }
+    assert!(wrong.is_empty(), "{} are wrong:\n{}", wrong.len(), wrong.join("\n"));
+    assert!(different.len() >= 200, "there are {} cases", different.len());
+}
+
+proptest::proptest! {
+    #[test]
+    fn nothing_that_is_written_is_too_broken(text in "(select|from|where|join|on|with|as|insert|into|values|update|set|\\(|\\)|,|\\.|'|\"|;| |a|p|ports|=|\\*|1|--|é|group by|union|create|table|\n){0,40}", at in 0_usize..60) {
+        let catalog = saltmarsh();
+        let at = (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+        for dialect in dialect::DIALECTS {
+            let completion = complete(&text, at, Surroundings { catalog: &catalog, dialect, nearby: &text });
+            proptest::prop_assert!(text.get(completion.replace).is_some());
+        }
+    }
+}
