@@ -15,6 +15,8 @@ pub enum Scope {
     Buffer,
     /// In the result.
     Result,
+    /// Where something is proposed.
+    Offer,
 }
 
 /// One action.
@@ -358,7 +360,43 @@ pub static ACTIONS: &[Action] = &[
         |app| app.go(Motion::LineEnd, true)
     ),
     action!("Writing", Buffer, "new-line", "new line", ["enter"], "Begin a line", App::new_line),
-    action!("Writing", Buffer, "indent", "indent", ["tab"], "Put in blanks up to the next stop", App::indent),
+    action!(
+        "Writing",
+        Buffer,
+        "tab",
+        "propose or indent",
+        ["tab"],
+        "Go to the next place to fill in; behind a word, propose how it goes on; else indent",
+        App::tab
+    ),
+    action!(
+        "Writing",
+        Buffer,
+        "propose",
+        "propose",
+        ["ctrl-space"],
+        "Propose what could be written here",
+        App::propose
+    ),
+    action!("Proposals", Offer, "take-proposal", "take it", ["tab"], "Put the chosen proposal in", App::take_proposal),
+    action!(
+        "Proposals",
+        Offer,
+        "take-or-new-line",
+        "take what was moved to",
+        ["enter"],
+        "Put the proposal in that was moved to; begin a line if none was",
+        App::take_or_new_line
+    ),
+    action!("Proposals", Offer, "proposal-down", "next proposal", ["down"], "Next proposal", |app| app
+        .choose_proposal(1)),
+    action!("Proposals", Offer, "proposal-up", "proposal before", ["up"], "Proposal before", |app| app
+        .choose_proposal(-1)),
+    action!("Proposals", Offer, "proposal-page-down", "proposals on", ["pagedown"], "Eight proposals on", |app| app
+        .choose_proposal(8)),
+    action!("Proposals", Offer, "proposal-page-up", "proposals back", ["pageup"], "Eight proposals back", |app| app
+        .choose_proposal(-8)),
+    action!("Proposals", Offer, "close-offer", "write on", ["esc"], "Close the proposals", App::close_offer),
     action!(
         "Writing",
         Buffer,
@@ -415,6 +453,7 @@ pub fn markdown() -> String {
             Scope::Everywhere => "everywhere",
             Scope::Buffer => "buffer",
             Scope::Result => "result",
+            Scope::Offer => "proposals",
         };
         text.push_str(&format!("| {} | {} | {place} | `{}` |\n", keys.join(" "), action.help, action.name));
     }

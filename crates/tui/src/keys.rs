@@ -141,6 +141,11 @@ impl Keymap {
         self.bound.get(&(scope, key)).or_else(|| self.bound.get(&(Scope::Everywhere, key))).copied()
     }
 
+    /// What a key means in this place alone.
+    pub fn only(&self, key: Key, scope: Scope) -> Option<&'static Action> {
+        self.bound.get(&(scope, key)).copied()
+    }
+
     /// The keys of an action.
     pub fn keys(&self, action: &Action) -> &[Key] {
         self.keys.get(action.name).map_or(&[], Vec::as_slice)

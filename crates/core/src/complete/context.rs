@@ -316,7 +316,7 @@ impl<'a> Context<'a> {
             }
         }
         let alters = self.shape.words.first().is_some_and(|w| w.is("ALTER"));
-        if alters && previous.is("COLUMN") || (alters && previous.is("RENAME")) {
+        if alters && previous.is_one_of(&["COLUMN", "RENAME"]) {
             let adds = self.back(2).is_some_and(|w| w.is("ADD"));
             return if adds { Place::NewName } else { Place::Column };
         }

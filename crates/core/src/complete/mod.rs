@@ -10,6 +10,7 @@ pub mod context;
 mod keywords;
 pub mod parse;
 pub mod rank;
+pub mod region;
 pub mod scope;
 mod tables;
 mod values;
@@ -100,6 +101,8 @@ pub struct Completion {
     pub replace: Range<usize>,
     /// Proposals, the best first.
     pub proposals: Vec<Proposal>,
+    /// Whether they are worth showing before anything was typed: what can stand here is one of a few.
+    pub eager: bool,
 }
 
 /// The most proposals that are worth looking at.
@@ -142,7 +145,11 @@ pub fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completi
     let context = Context::of(text, cursor, around);
     let mut found = Found { typed: context.typed.clone(), all: Vec::new(), seen: HashSet::new() };
     propose(&context, &mut found);
-    finish(context.replace, found)
+    let expected = matches!(context.place, Place::Source | Place::Column | Place::Procedure);
+    let mut completion = finish(context.replace, found);
+    let strong = |p: &Proposal| matches!(p.kind, Kind::Join | Kind::Value) || (p.kind == Kind::List && p.rank >= 80);
+    completion.eager = expected || completion.proposals.first().is_some_and(strong);
+    completion
 }
 
 fn finish(replace: Range<usize>, found: Found) -> Completion {
@@ -150,7 +157,7 @@ fn finish(replace: Range<usize>, found: Found) -> Completion {
     // Stable: what was found first is nearer.
     proposals.sort_by_key(|proposal| -proposal.rank);
     proposals.truncate(MOST);
-    Completion { replace, proposals }
+    Completion { replace, proposals, eager: false }
 }
 
 fn propose(context: &Context<'_>, found: &mut Found) {

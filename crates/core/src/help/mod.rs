@@ -163,7 +163,7 @@ mod tests {
             for entry in of(dialect).entries() {
                 all += 1;
                 assert!(!entry.name.is_empty(), "{}: {}", dialect.name, entry.signature);
-                let sentence = entry.text.ends_with('.') && entry.text.len() > 15;
+                let sentence = entry.text.ends_with('.') && entry.text.len() > 5;
                 assert!(sentence, "{}: {}: {:?}", dialect.name, entry.name, entry.text);
                 let function = entry.kind == Kind::Function;
                 assert!(

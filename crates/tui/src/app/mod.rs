@@ -11,6 +11,7 @@
 mod buffer;
 mod connection;
 mod form;
+mod offer;
 mod places;
 mod rows;
 mod summoned;
@@ -31,6 +32,7 @@ use ratatui::layout::{Position, Rect};
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
+pub use offer::{Offer, Places};
 pub use rows::{HEAD, Rows, Shows};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 
@@ -113,6 +115,10 @@ pub struct App {
     pub rows: Rows,
     /// What lies over the screen.
     pub summoned: Option<Summoned>,
+    /// What could be written at the cursor.
+    pub offer: Option<Offer>,
+    /// What is to be filled in of what was taken.
+    places: Places,
     /// What the last line says.
     pub told: Option<Told>,
     /// The panes.
@@ -163,6 +169,8 @@ impl App {
             warned: HashSet::new(),
             rows: Rows::default(),
             summoned: None,
+            offer: None,
+            places: Places::default(),
             told: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer },
             theme: Theme::new(settings.theme, depth),
@@ -299,6 +307,7 @@ impl App {
                 Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default().trim()),
                 None => {
                     self.panes.focus = Scope::Buffer;
+                    self.offer = None;
                     self.buffer.document.insert(&text);
                 }
             },
@@ -312,15 +321,33 @@ impl App {
         if self.summoned.is_some() {
             return self.key_to_summoned(key);
         }
+        if self.offer.is_some()
+            && let Some(action) = self.keymap.only(key, Scope::Offer)
+        {
+            return (action.act)(self);
+        }
         match (self.keymap.action(key, self.panes.focus), key.typed()) {
-            (Some(action), _) => (action.act)(self),
-            (None, Some(c)) if self.panes.focus == Scope::Buffer => self.buffer.document.type_text(&c.to_string()),
+            (Some(action), _) => {
+                let offered = self.offer.take().is_some();
+                (action.act)(self);
+                if offered && action.name == "delete-left" {
+                    self.offer_again();
+                }
+            }
+            (None, Some(c)) if self.panes.focus == Scope::Buffer => {
+                self.drop_blank_before(c);
+                self.buffer.document.type_text(&c.to_string());
+                self.offer_while_typing(c);
+            }
             // Writing goes to the buffer from anywhere but a result, whose letters are its keys.
             _ => {}
         }
     }
 
     fn mouse(&mut self, mouse: MouseEvent) {
+        if matches!(mouse.kind, MouseEventKind::Down(_) | MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
+            self.offer = None;
+        }
         let at = Position::new(mouse.column, mouse.row);
         let areas = self.areas();
         if self.summoned.is_some() {

@@ -5,6 +5,7 @@ pub mod buffer;
 pub mod context;
 pub mod form;
 pub mod hints;
+pub mod offer;
 pub mod rows;
 pub mod summoned;
 
@@ -32,6 +33,11 @@ pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
     hints::draw(app, areas.hints, cells);
     match &app.summoned {
         Some(summoned) => summoned::draw(app, summoned, screen, cells),
-        None => cursor,
+        None => {
+            if let (Some(offer), Some(at)) = (&app.offer, cursor) {
+                offer::draw(app, offer, at, areas.buffer, cells);
+            }
+            cursor
+        }
     }
 }

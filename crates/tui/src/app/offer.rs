@@ -1,0 +1,203 @@
+//! What could be written next, offered beside the cursor, and the places of what was taken.
+
+use std::ops::Range;
+
+use jaunty_core::catalog::Catalog;
+use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, region};
+use jaunty_core::text::document::Motion;
+use jaunty_core::text::snippet::Snippet;
+
+use super::App;
+
+/// Proposals beside the cursor.
+#[derive(Debug)]
+pub struct Offer {
+    /// The bytes that a proposal takes the place of.
+    pub replace: Range<usize>,
+    /// The proposals, the best first.
+    pub proposals: Vec<Proposal>,
+    /// The chosen one.
+    pub chosen: usize,
+    /// Whether a person chose it.
+    pub moved: bool,
+}
+
+/// Places that are still to be filled in. They lie behind the cursor, so that their distance from
+/// the end of the text stays the same while one writes.
+#[derive(Debug, Default)]
+pub struct Places {
+    /// Start and end, counted from the end of the text.
+    ahead: Vec<(usize, usize)>,
+    /// A blank that was put in behind what was taken: a sign that is typed there takes its place.
+    blank: Option<usize>,
+}
+
+impl App {
+    /// Proposes what could be written at the cursor.
+    pub fn propose(&mut self) {
+        match self.completion() {
+            Some(completion) if !completion.proposals.is_empty() => self.offer(completion),
+            _ => self.tell("nothing to propose here"),
+        }
+    }
+
+    fn completion(&self) -> Option<Completion> {
+        let document = &self.buffer.document;
+        if document.selection().is_some() {
+            return None;
+        }
+        let (rope, cursor) = (document.rope(), document.cursor());
+        let range = region::around(rope, document.outline(), cursor);
+        let text: String = rope.byte_slice(range.clone()).into();
+        let none = Catalog::default();
+        let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
+        let nearby = region::nearby(rope, cursor);
+        let around = Surroundings { catalog, dialect: document.outline().dialect(), nearby: &nearby };
+        let mut completion = complete(&text, cursor - range.start, around);
+        completion.replace = completion.replace.start + range.start..completion.replace.end + range.start;
+        Some(completion)
+    }
+
+    fn offer(&mut self, completion: Completion) {
+        let Completion { replace, proposals, .. } = completion;
+        self.offer = (!proposals.is_empty()).then_some(Offer { replace, proposals, chosen: 0, moved: false });
+    }
+
+    /// After a character was typed: proposes if there is a word to go by, or if what can stand here
+    /// is one of a few.
+    pub(super) fn offer_while_typing(&mut self, typed: char) {
+        self.offer = None;
+        let word = typed.is_alphanumeric() || typed == '_';
+        if !(word || matches!(typed, '.' | ' ' | '(' | ',' | '=' | '\'' | '"' | '`')) {
+            return;
+        }
+        let Some(completion) = self.completion() else { return };
+        let written = self.buffer.document.rope().byte_slice(completion.replace.clone()).to_string();
+        // What is written already needs no proposal.
+        let same = |p: &Proposal| p.insert.eq_ignore_ascii_case(&written);
+        if completion.proposals.first().is_some_and(same) {
+            return;
+        }
+        if word || typed == '.' || completion.eager {
+            self.offer(completion);
+        }
+    }
+
+    /// Proposes anew after a character was deleted.
+    pub(super) fn offer_again(&mut self) {
+        let document = &self.buffer.document;
+        let before = document.cursor().checked_sub(1).and_then(|at| document.rope().get_byte(at));
+        if before.is_some_and(|byte| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'.') {
+            self.offer_while_typing('a');
+        }
+    }
+
+    /// Moves the choice.
+    pub fn choose_proposal(&mut self, by: isize) {
+        if let Some(offer) = &mut self.offer {
+            let last = offer.proposals.len().saturating_sub(1);
+            offer.moved = true;
+            offer.chosen = offer.chosen.saturating_add_signed(by).min(last);
+        }
+    }
+
+    /// Takes the chosen proposal.
+    pub fn take_proposal(&mut self) {
+        let Some(Offer { replace, proposals, chosen, .. }) = self.offer.take() else { return };
+        let Some(proposal) = proposals.into_iter().nth(chosen) else { return };
+        let behind = self.buffer.document.rope().get_byte(replace.end);
+        let goes_on = match proposal.kind {
+            Kind::Keyword => !proposal.insert.ends_with(['(', ' ', '\n', ')']),
+            Kind::Object(kind) => kind.has_rows() && !proposal.insert.ends_with(')'),
+            Kind::Cte | Kind::Join => true,
+            _ => false,
+        };
+        let blank = goes_on && behind.is_none_or(|byte| byte == b'\n' || byte == b'\r');
+        let insert = if blank { format!("{} ", proposal.insert) } else { proposal.insert };
+        self.put_snippet(replace, &insert);
+        let cursor = self.buffer.document.cursor();
+        self.places.blank = blank.then_some(cursor);
+        if matches!(proposal.kind, Kind::Alias | Kind::Schema) {
+            self.offer_while_typing('.');
+        } else if blank {
+            self.offer_while_typing(' ');
+        }
+    }
+
+    /// Takes it if a person has moved to it, and else begins a line.
+    pub fn take_or_new_line(&mut self) {
+        if self.offer.as_ref().is_some_and(|offer| offer.moved) {
+            self.take_proposal();
+        } else {
+            self.offer = None;
+            self.new_line();
+        }
+    }
+
+    /// Puts a text with places in, and goes to the first of them.
+    pub(super) fn put_snippet(&mut self, replace: Range<usize>, written: &str) {
+        let snippet = Snippet::read(written);
+        let document = &mut self.buffer.document;
+        document.go(Motion::To(replace.start), false);
+        if !replace.is_empty() {
+            document.go(Motion::To(replace.end), true);
+        }
+        document.insert(&snippet.text);
+        let end = document.rope().len_bytes();
+        let start = document.cursor() - snippet.text.len();
+        let from_end = |range: &Range<usize>| (end - (start + range.start), end - (start + range.end));
+        let mut ahead: Vec<_> = snippet.places.iter().map(|(_, range)| from_end(range)).collect();
+        // Filling in goes from the front to the back; only then do places stay where they are.
+        ahead.sort_by_key(|(start, _)| std::cmp::Reverse(*start));
+        self.places = Places { ahead, blank: None };
+        self.next_place();
+    }
+
+    /// Goes to the next place that is to be filled in. False if there is none.
+    pub(super) fn next_place(&mut self) -> bool {
+        if self.places.ahead.is_empty() {
+            return false;
+        }
+        let (start, end) = self.places.ahead.remove(0);
+        let document = &mut self.buffer.document;
+        let whole = document.rope().len_bytes();
+        let (Some(start), Some(end)) = (whole.checked_sub(start), whole.checked_sub(end)) else { return false };
+        document.go(Motion::To(start), false);
+        if start < end {
+            document.go(Motion::To(end), true);
+        }
+        true
+    }
+
+    /// A sign is typed: the blank that was put in before it was not meant to stand there.
+    pub(super) fn drop_blank_before(&mut self, typed: char) {
+        let blank = self.places.blank.take();
+        let document = &mut self.buffer.document;
+        if matches!(typed, ',' | ';' | ')' | '.' | ' ')
+            && blank == Some(document.cursor())
+            && document.selection().is_none()
+        {
+            document.delete(Motion::Left);
+        }
+    }
+
+    /// Tab: the next place; blanks at the beginning of a line; and else proposals.
+    pub fn tab(&mut self) {
+        if self.next_place() {
+            return;
+        }
+        let document = &self.buffer.document;
+        let line = document.rope().line_to_byte(document.rope().byte_to_line(document.cursor()));
+        let before = document.rope().byte_slice(line..document.cursor());
+        if document.selection().is_some() || before.chars().all(char::is_whitespace) {
+            self.indent();
+        } else {
+            self.propose();
+        }
+    }
+
+    /// Closes what is offered.
+    pub fn close_offer(&mut self) {
+        self.offer = None;
+    }
+}
