@@ -182,11 +182,38 @@ pub static ACTIONS: &[Action] = &[
     action!(
         "Moving around",
         Everywhere,
-        "tables",
-        "tables",
+        "catalog",
+        "catalog",
         ["ctrl-o"],
+        "Walk through what the database holds: schemas, objects, their shape and first rows",
+        App::walk_catalog
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "reveal",
+        "reveal",
+        ["f9"],
+        "Show the table that the cursor stands on: its shape, its rows, what its keys lead to",
+        App::reveal
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "tables",
+        "tables",
+        [],
         "Find a table or view by typing part of its name, and look at its rows",
         App::list_objects
+    ),
+    action!(
+        "Statements",
+        Everywhere,
+        "explain",
+        "what is this?",
+        ["ctrl-k"],
+        "Say what is known of the word at the cursor: keyword, function, table, column, alias",
+        App::explain
     ),
     action!(
         "Moving around",

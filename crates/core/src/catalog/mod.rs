@@ -5,6 +5,7 @@
 //! changes. [`templates`] makes statements of its objects.
 
 mod names;
+pub mod shape;
 pub mod store;
 pub mod templates;
 

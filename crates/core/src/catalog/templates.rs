@@ -4,6 +4,7 @@
 
 use super::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
 use crate::text::dialect::Dialect;
+use crate::text::snippet::escaped;
 
 /// A way to make a statement of an object.
 pub struct Template {
@@ -48,7 +49,7 @@ fn reaches(object: &Object, catalog: &Catalog) -> bool {
 
 /// A place to be filled in.
 fn place(number: usize, text: &str) -> String {
-    format!("${{{number}:{}}}", text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}"))
+    format!("${{{number}:{}}}", escaped(text))
 }
 
 fn relation(object: &Object) -> Option<&Object> {

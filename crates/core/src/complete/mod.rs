@@ -4,6 +4,7 @@
 //! with. Each completer is then a short function of the context that pushes proposals, and [`rank`]
 //! says how well each fits what has been typed. Nothing here waits: all it reads is in memory.
 
+pub mod about;
 mod columns;
 mod commands;
 pub mod context;
@@ -20,6 +21,7 @@ use std::ops::Range;
 
 use context::{Context, Place};
 
+pub(crate) use crate::text::snippet::escaped;
 pub use context::Surroundings;
 
 use crate::catalog::ObjectKind;
@@ -222,10 +224,5 @@ impl Context<'_> {
     }
 }
 
-/// A text for a place of a snippet, with its signs escaped.
-pub(crate) fn escaped(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}")
-}
-
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

@@ -9,8 +9,9 @@ use std::time::{Duration, Instant};
 use ropey::Rope;
 
 use super::execute::{Job, Keeping, Tell, execute};
+use super::sample::{self, Sample};
 use super::state::Run;
-use crate::catalog::{Catalog, Object, store};
+use crate::catalog::{Catalog, Name, Object, store};
 use crate::connection::{Profile, Secret};
 use crate::engine::{
     Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Place, Session, Step, Switch, SwitchKind,
@@ -25,6 +26,8 @@ pub enum Order {
     Run(Vec<Job>),
     /// Read anew what the database holds.
     Catalog,
+    /// Read the first rows of an object by this statement, outside of the logbook.
+    Sample(Name, String),
     /// Ask for the statement that makes this object.
     Definition(Box<Object>),
     /// Connect with this secret, which is kept in memory, and do what waited for it.
@@ -65,6 +68,8 @@ pub enum Report {
     Catalog(Arc<Catalog>),
     /// What the database holds could not be read.
     NoCatalog(EngineError),
+    /// The first rows of an object.
+    Sample(Name, Result<Sample, EngineError>),
     /// The statement that makes an object, by the server's word; none where it gives none.
     Definition(Box<Object>, Result<Option<String>, EngineError>),
     /// Where a switch could go to.
@@ -227,6 +232,7 @@ impl Worker {
                     }
                 }
             }
+            Order::Sample(name, statement) => self.sample(name, &statement, stops),
             Order::Definition(object) => {
                 let definition = match self.connect_and_use() {
                     Some((session, _)) => session.definition(&object),
@@ -446,6 +452,20 @@ impl Worker {
             Err(error) => tracing::warn!(%error, "where the session is"),
         }
         Some(run)
+    }
+
+    /// Reads a few rows. Nobody waits for them: they are left out where something else is asked for.
+    fn sample(&mut self, name: Name, statement: &str, stops: u64) {
+        // Inside a transaction a question that fails would end it on some servers.
+        let at_rest = self.session.as_ref().is_some_and(|(_, place)| !place.in_transaction());
+        if !at_rest || self.current().stops != stops {
+            return;
+        }
+        let current = Arc::clone(&self.current);
+        let wanted = move || current.lock().unwrap_or_else(PoisonError::into_inner).stops == stops;
+        let Some((session, _)) = &mut self.session else { return };
+        let outcome = sample::take(session.as_mut(), statement, wanted);
+        (self.tell)(Report::Sample(name, outcome));
     }
 
     /// Whether there is a catalog to be read, and nothing against it. While a transaction is open

@@ -54,6 +54,11 @@ impl Snippet {
     }
 }
 
+/// A text as it has to be written to stand for itself.
+pub fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}")
+}
+
 /// A place behind its sign: its number, its default, and how many bytes it takes.
 fn place(text: &str) -> Option<(u32, String, usize)> {
     let digits = |text: &str| text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());

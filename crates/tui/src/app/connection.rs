@@ -158,7 +158,7 @@ impl Connection {
             Report::Catalog(catalog) if self.catalog.as_ref().is_none_or(|known| known.read_ms <= catalog.read_ms) => {
                 self.catalog = Some(Arc::clone(catalog));
             }
-            Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
+            Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) | Report::Sample(..) => {}
             Report::NotMoved(_) | Report::Asks(..) | Report::Choices(..) => {}
         }
     }
@@ -349,7 +349,8 @@ impl App {
             Report::Asks(jobs, why) => self.ask_first(jobs, why),
             Report::Catalog(_) => self.catalog_has_come(),
             Report::NoCatalog(error) => self.no_catalog(&error),
-            Report::Definition(..) => {}
+            Report::Definition(object, definition) => self.defined(&object, definition),
+            Report::Sample(name, sample) => self.tasted(name, sample),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
             Report::Idle { left_out } => self.after_runs(left_out),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
@@ -405,14 +406,17 @@ impl App {
     pub fn list_objects(&mut self) {
         match self.connection.catalog.clone() {
             Some(catalog) => self.list_found_objects(&catalog),
-            None if self.connection.ask(Order::Catalog) => self.connection.wants_catalog = true,
+            None if self.connection.ask(Order::Catalog) => {
+                self.connection.wants_catalog = true;
+                self.tell("reading the catalog");
+            }
             None => self.list_connections(),
         }
     }
 
     fn catalog_has_come(&mut self) {
         if std::mem::take(&mut self.connection.wants_catalog) {
-            self.list_objects();
+            self.walk_catalog();
         }
     }
 
@@ -453,24 +457,9 @@ impl App {
         match there.map(|s| s.start) {
             Some(start) => document.go(Motion::To(start), false),
             None => {
-                document.go(Motion::Bottom, false);
-                let text = document.rope().to_string();
-                let gap = match text.trim_end() {
-                    "" => "",
-                    trimmed if trimmed.len() + 2 <= text.len() => "",
-                    trimmed if trimmed.len() < text.len() => "\n",
-                    _ => "\n\n",
-                };
-                let last = document.outline().statements().last();
-                let semicolon = !end.is_empty() && last.is_some_and(|s| s.end == s.body_end);
-                if semicolon {
-                    // The one before was the last and needed none.
-                    let end = document.outline().statements().last().map_or(0, |s| s.body_end);
-                    document.go(Motion::To(end), false);
-                    document.insert(";");
-                    document.go(Motion::Bottom, false);
-                }
-                document.insert(&format!("{gap}{statement}{end}\n"));
+                self.begin_statement_at_end();
+                let document = &mut self.buffer.document;
+                document.insert(&format!("{statement}{end}\n"));
                 document.go(Motion::PreviousStatement, false);
             }
         }

@@ -15,6 +15,7 @@ mod offer;
 mod places;
 mod rows;
 mod summoned;
+mod walk;
 
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -35,6 +36,7 @@ pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
 pub use rows::{HEAD, Rows, Shows};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
+pub use walk::{Tasted, Walk};
 
 use crate::action::Scope;
 use crate::keys::{Key, Keymap};
@@ -117,6 +119,8 @@ pub struct App {
     pub summoned: Option<Summoned>,
     /// What could be written at the cursor.
     pub offer: Option<Offer>,
+    /// The call that the cursor stands in, as of a revision and a place.
+    call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
     /// What is to be filled in of what was taken.
     places: Places,
     /// What the last line says.
@@ -170,6 +174,7 @@ impl App {
             rows: Rows::default(),
             summoned: None,
             offer: None,
+            call: None,
             places: Places::default(),
             told: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer },
@@ -282,6 +287,7 @@ impl App {
             Message::Tried(number, outcome) => self.tried(number, outcome),
         }
         self.buffer.journal_edits();
+        self.find_call();
         self.follow();
     }
 

@@ -3,11 +3,12 @@
 use std::ops::Range;
 
 use jaunty_core::catalog::Catalog;
+use jaunty_core::complete::about::{About, Call, about, call};
 use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, region};
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::snippet::Snippet;
 
-use super::App;
+use super::{App, Summoned};
 
 /// Proposals beside the cursor.
 #[derive(Debug)]
@@ -42,10 +43,20 @@ impl App {
     }
 
     fn completion(&self) -> Option<Completion> {
-        let document = &self.buffer.document;
-        if document.selection().is_some() {
+        if self.buffer.document.selection().is_some() {
             return None;
         }
+        Some(self.at_cursor(|text, start, cursor, around| {
+            let mut completion = complete(text, cursor, around);
+            completion.replace = completion.replace.start + start..completion.replace.end + start;
+            completion
+        }))
+    }
+
+    /// Asks something about the statement at the cursor: of its text, where in the buffer it begins,
+    /// where in it the cursor stands, and what is known around it.
+    fn at_cursor<T>(&self, ask: impl FnOnce(&str, usize, usize, Surroundings<'_>) -> T) -> T {
+        let document = &self.buffer.document;
         let (rope, cursor) = (document.rope(), document.cursor());
         let range = region::around(rope, document.outline(), cursor);
         let text: String = rope.byte_slice(range.clone()).into();
@@ -53,9 +64,37 @@ impl App {
         let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
         let nearby = region::nearby(rope, cursor);
         let around = Surroundings { catalog, dialect: document.outline().dialect(), nearby: &nearby };
-        let mut completion = complete(&text, cursor - range.start, around);
-        completion.replace = completion.replace.start + range.start..completion.replace.end + range.start;
-        Some(completion)
+        ask(&text, range.start, cursor - range.start, around)
+    }
+
+    /// What is known of the word at the cursor.
+    pub(super) fn about_at_cursor(&self) -> Option<About> {
+        self.at_cursor(|text, _, cursor, around| about(text, cursor, around))
+    }
+
+    /// The call that the cursor stands in.
+    pub fn call(&self) -> Option<&Call> {
+        self.call.as_ref().and_then(|(_, call)| call.as_ref())
+    }
+
+    /// Looks for it again if something has changed.
+    pub(super) fn find_call(&mut self) {
+        let now = (self.buffer.document.revision(), self.buffer.document.cursor());
+        let in_buffer = self.panes.focus == crate::action::Scope::Buffer && self.summoned.is_none();
+        if !in_buffer {
+            self.call = None;
+        } else if self.call.as_ref().is_none_or(|(then, _)| *then != now) {
+            let found = self.at_cursor(|text, _, cursor, around| call(text, cursor, around));
+            self.call = Some((now, found));
+        }
+    }
+
+    /// Says what is known of the word at the cursor.
+    pub fn explain(&mut self) {
+        match self.about_at_cursor() {
+            Some(about) => self.summoned = Some(Summoned::About(about, 0)),
+            None => self.tell("nothing is known of what stands here"),
+        }
     }
 
     fn offer(&mut self, completion: Completion) {

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use jaunty_core::complete::about::About;
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{Switch, SwitchKind};
 use jaunty_core::run::Job;
@@ -11,7 +12,7 @@ use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
 use zeroize::Zeroize;
 
-use super::{App, Form};
+use super::{App, Form, Walk};
 use crate::action::{ACTIONS, Action, Scope};
 use crate::keys::Key;
 
@@ -28,6 +29,10 @@ pub enum Summoned {
     Question(Question),
     /// A profile that is being written.
     Form(Box<Form>),
+    /// A walk through what the database holds.
+    Walk(Box<Walk>),
+    /// What is known of something; the first line that is shown.
+    About(About, usize),
 }
 
 /// A list to choose from.
@@ -73,6 +78,13 @@ pub enum Pick {
     Switch(Switch),
     /// Take up this buffer.
     Buffer(PathBuf),
+    /// Put this into the buffer.
+    Text {
+        /// The text, with places.
+        written: String,
+        /// Whether it is a statement of its own.
+        alone: bool,
+    },
     /// Look at this table or view.
     Object {
         /// Its schema.
@@ -222,7 +234,8 @@ impl Summoned {
             }
             Summoned::Prompt(prompt) => prompt.text.push_str(text),
             Summoned::Form(form) => form.type_text(text),
-            Summoned::Help(_) | Summoned::Question(_) => {}
+            Summoned::Walk(walk) => walk.type_text(text),
+            Summoned::Help(_) | Summoned::Question(_) | Summoned::About(..) => {}
         }
     }
 
@@ -236,7 +249,7 @@ impl Summoned {
                 prompt.text.pop();
             }
             Summoned::Form(form) => form.rub_out(),
-            Summoned::Help(_) | Summoned::Question(_) => {}
+            Summoned::Help(_) | Summoned::Question(_) | Summoned::Walk(_) | Summoned::About(..) => {}
         }
     }
 
@@ -245,7 +258,10 @@ impl Summoned {
             Summoned::List(list) => list.choose_by(by),
             Summoned::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
             Summoned::Form(form) => form.move_by(by),
-            Summoned::Prompt(_) | Summoned::Question(_) => {}
+            Summoned::About(about, top) => {
+                *top = top.saturating_add_signed(by).min(about.lines.len().saturating_sub(1));
+            }
+            Summoned::Prompt(_) | Summoned::Question(_) | Summoned::Walk(_) => {}
         }
     }
 }
@@ -282,6 +298,14 @@ impl App {
         if matches!(summoned, Summoned::Form(_)) && self.key_to_form(&name) {
             return;
         }
+        let about = matches!(self.summoned, Some(Summoned::About(..)));
+        if name == "f9" && about {
+            self.summoned = None;
+            return self.reveal();
+        }
+        if self.key_to_walk(&name, key) {
+            return;
+        }
         let Some(summoned) = &mut self.summoned else { return };
         if let Summoned::List(list) = summoned
             && let Some(Pick::Connection(profile)) = list.picked()
@@ -292,7 +316,7 @@ impl App {
         let Some(summoned) = &mut self.summoned else { return };
         match name.as_str() {
             // The key that summoned it sends it away again.
-            "esc" | "f2" | "ctrl-l" | "ctrl-q" => self.summoned = None,
+            "esc" | "f2" | "ctrl-l" | "ctrl-q" | "ctrl-k" => self.summoned = None,
             "enter" => self.accept(),
             "up" | "ctrl-p" => summoned.move_by(-1),
             "down" | "ctrl-n" => summoned.move_by(1),
@@ -317,6 +341,7 @@ impl App {
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
+                Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 None => {}
             },
@@ -327,8 +352,8 @@ impl App {
                 Asked::Url => self.begin_profile(&prompt.text),
                 Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
             },
-            Some(form @ Summoned::Form(_)) => self.summoned = Some(form),
-            Some(Summoned::Help(_) | Summoned::Question(_)) | None => {}
+            Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),
+            Some(Summoned::Help(_) | Summoned::Question(_) | Summoned::About(..)) | None => {}
         }
     }
 

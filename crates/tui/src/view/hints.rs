@@ -1,8 +1,10 @@
 //! The last line: what was told last, or else which keys do what here.
 
+use jaunty_core::complete::about::Call;
 use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
 
 use crate::action::{Action, Scope, by_name};
 use crate::app::App;
@@ -12,6 +14,7 @@ use crate::theme::Role;
 /// The actions hinted at, most wanted first.
 fn hinted(app: &App) -> Vec<&'static Action> {
     let names: &[&str] = match app.panes.focus {
+        _ if app.offer.is_some() => &["take-proposal", "proposal-down", "close-offer", "run-statement"],
         _ if app.connection.is_busy() => &["back", "rows-on", "go-to-row", "other-pane", "actions", "help", "quit"],
         Scope::Result => &[
             "to-buffer",
@@ -32,7 +35,8 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "next-statement",
             "other-pane",
             "rows-on",
-            "tables",
+            "catalog",
+            "explain",
             "save",
             "actions",
             "help",
@@ -88,9 +92,21 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         put_cut(cells, area.x + 1, area.y, area.right(), &line, style);
         return;
     }
+    if let Some(call) = app.offer.is_none().then(|| app.call()).flatten() {
+        return draw_call(app, call, area, edge, cells);
+    }
     for (action, x, key) in placed(app, area) {
         let next = put(cells, x, area.y, area.right(), &key, edge.patch(app.theme.style(Role::Accent)));
         let faint = edge.patch(app.theme.style(Role::Faint));
         put(cells, next + 1, area.y, area.right(), title(app, action), faint);
     }
+}
+
+/// The call that the cursor stands in, with the argument that is being written.
+fn draw_call(app: &App, call: &Call, area: Rect, edge: Style, cells: &mut Buffer) {
+    let part = |range: std::ops::Range<usize>| call.signature.get(range).unwrap_or_default();
+    let strong = edge.patch(app.theme.style(Role::Accent));
+    let x = put(cells, area.x + 1, area.y, area.right(), part(0..call.argument.start), edge);
+    let x = put(cells, x, area.y, area.right(), part(call.argument.clone()), strong);
+    put_cut(cells, x, area.y, area.right(), part(call.argument.end..call.signature.len()), edge);
 }

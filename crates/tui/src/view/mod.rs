@@ -8,6 +8,7 @@ pub mod hints;
 pub mod offer;
 pub mod rows;
 pub mod summoned;
+pub mod walk;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Position;

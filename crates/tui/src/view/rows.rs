@@ -129,7 +129,7 @@ fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
 }
 
 /// A line in parts that fit, divided at blanks where it can be.
-fn wrapped(line: &str, room: usize) -> Vec<String> {
+pub(super) fn wrapped(line: &str, room: usize) -> Vec<String> {
     let mut parts = vec![String::new()];
     let mut width = 0;
     for word in line.split_inclusive(' ') {
@@ -171,9 +171,9 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
     let key = |name: &str| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
     let hint = if app.buffer.document.outline().statements().is_empty() {
         format!(
-            "Write a statement and run it with {}.\n{} lists the tables of the database.",
+            "Write a statement and run it with {}.\n{} shows what the database holds.",
             key("run-statement"),
-            key("tables")
+            key("catalog")
         )
     } else {
         format!("This statement has not run here yet.\n{} runs it.", key("run-statement"))

@@ -1,5 +1,6 @@
 //! What lies over the screen: a drawer that comes up from the last line.
 
+use jaunty_core::complete::about::About;
 use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -18,6 +19,8 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Summoned::Prompt(_)) => 1,
         Some(Summoned::Question(question)) => (question.answers.len() + question.about.len()) as u16 + 2,
         Some(Summoned::Form(form)) => super::form::rows(form),
+        Some(Summoned::Walk(_)) => screen.height.saturating_sub(2),
+        Some(Summoned::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
         None => 0,
     };
     let rows = rows.min(screen.height.saturating_sub(1));
@@ -40,6 +43,8 @@ pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buf
         Summoned::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
         Summoned::Question(question) => draw_question(app, question, area, ground, cells),
         Summoned::Form(form) => super::form::draw(app, form, area, ground, cells),
+        Summoned::Walk(walk) => super::walk::draw(app, walk, area, ground, cells),
+        Summoned::About(about, top) => draw_about(app, about, *top, area, ground, cells),
     }
 }
 
@@ -118,6 +123,30 @@ fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cell
     for ((key, text), y) in answers.zip(below..area.bottom()) {
         put(cells, area.x + 3, y, area.right(), &key, strong);
         put_cut(cells, area.x + 8, y, area.right(), text, ground);
+    }
+    None
+}
+
+/// The lines about something, wrapped to the screen.
+fn about_lines(about: &About, screen: Rect) -> Vec<String> {
+    let room = usize::from(screen.width.saturating_sub(6)).max(10);
+    about.lines.iter().flat_map(|line| super::rows::wrapped(line, room)).collect()
+}
+
+fn draw_about(app: &App, about: &About, top: usize, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let hint = if about.table.is_some() { "f9 reveals the table · esc leaves" } else { "esc leaves" };
+    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, hint, faint);
+    put_cut(
+        cells,
+        area.x + 1,
+        area.y,
+        start.saturating_sub(2),
+        &about.title,
+        ground.patch(app.theme.style(Role::Accent)),
+    );
+    for (line, y) in about_lines(about, area).iter().skip(top).zip(area.y + 1..area.bottom()) {
+        put_cut(cells, area.x + 3, y, area.right() - 1, line, ground);
     }
     None
 }

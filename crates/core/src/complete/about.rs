@@ -1,0 +1,400 @@
+//! What stands at the cursor: help for a keyword or a function, what is known of a table or a
+//! column, what another name stands for, and which argument of a call is being written.
+
+use super::context::{Context, Surroundings};
+use super::parse::{Origin, Word, words};
+use super::scope::{Seen, Sighted};
+use crate::catalog::{Catalog, Column, Object, ObjectKind, Rule, Written, templates};
+use crate::help;
+use crate::text::lexer::TokenKind;
+
+/// What is known of something.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct About {
+    /// What it is, in a line.
+    pub title: String,
+    /// More lines.
+    pub lines: Vec<String>,
+    /// The table that it is, or belongs to.
+    pub table: Option<crate::catalog::Name>,
+}
+
+/// What is known of the word at byte `cursor` of a statement.
+pub fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<About> {
+    if around.dialect.lines {
+        return command(text, cursor, around);
+    }
+    let all = words(text, around.dialect, 0);
+    let names = |w: &Word| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName);
+    let at = all.iter().position(|w| w.range.start <= cursor && cursor < w.range.end && names(w));
+    let at = at.or_else(|| all.iter().position(|w| w.range.end == cursor && names(w)))?;
+    let word = all.get(at)?;
+    if !matches!(word.kind, TokenKind::Word | TokenKind::QuotedName) {
+        return None;
+    }
+    let context = Context::of(text, word.range.end, around);
+    let name = name_of(word);
+    let called = all.get(at + 1).is_some_and(|next| next.sign(b'('));
+    let dotted = at > 0 && all.get(at - 1).is_some_and(|before| before.sign(b'.'));
+    if called
+        && !dotted
+        && let Some(found) = function(&word.text, around)
+    {
+        return Some(found);
+    }
+    let own = |name: &Written| meaning(&context, name, &all, at, text);
+    let keyword = || (!dotted && word.kind == TokenKind::Word).then(|| keyword(&all, at, around)).flatten();
+    // A name that is a keyword too, where a name can be: what is in scope comes first.
+    if around.dialect.is_keyword(&word.text) { keyword().or_else(|| own(&name)) } else { own(&name).or_else(keyword) }
+}
+
+fn name_of(word: &Word) -> Written {
+    match word.kind {
+        TokenKind::QuotedName => Written { text: crate::text::definition::unquoted(&word.text), quoted: true },
+        _ => Written { text: word.text.to_lowercase(), quoted: false },
+    }
+}
+
+/// Help for the keywords around a word, the longest that is known.
+fn keyword(all: &[Word], at: usize, around: Surroundings<'_>) -> Option<About> {
+    let help = help::of(around.dialect);
+    let mut found: Option<(&help::Entry, usize)> = None;
+    for from in at.saturating_sub(2)..=at {
+        for to in at..(at + 3).min(all.len()) {
+            let words: Vec<&str> = all.get(from..=to)?.iter().map(|w| w.text.as_str()).collect();
+            if let Some(entry) = help.keyword(&words.join(" ")) {
+                let longer = found.is_none_or(|(_, length)| words.len() > length);
+                found = if longer { Some((entry, words.len())) } else { found };
+            }
+        }
+    }
+    let (entry, _) = found?;
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+}
+
+fn function(name: &str, around: Surroundings<'_>) -> Option<About> {
+    let own = around
+        .catalog
+        .named(&name.to_lowercase())
+        .filter(|o| matches!(o.kind, ObjectKind::Function | ObjectKind::Procedure));
+    let own: Vec<_> = own.collect();
+    if let Some(first) = own.first() {
+        let signatures = own.iter().skip(1).map(|o| format!("{}{}", o.name, o.signature));
+        let comment = [first.comment.clone()].into_iter().filter(|comment| !comment.is_empty());
+        let lines = comment.chain(signatures).chain([format!("{} of {}", first.kind.word(), first.schema)]);
+        return Some(About {
+            title: format!("{}{}", first.name, first.signature),
+            lines: lines.collect(),
+            table: None,
+        });
+    }
+    let entry = help::of(around.dialect).function(name)?;
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+}
+
+/// What a name means: a column, another name of a table, a table, a schema.
+fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text: &str) -> Option<About> {
+    let dialect = context.around.dialect;
+    let catalog = context.around.catalog;
+    // The statement with the word in it: as one of its sources it is gone from the context.
+    let whole = super::parse::Shape::of(words(text, dialect, 0));
+    let scope = super::scope::Scope { shape: &whole, catalog, dialect };
+    let visible = scope.visible(whole.query_at(at));
+    let path = path_at(all, at);
+    if let Some(owner) = path.len().checked_sub(2).and_then(|before| path.get(before)) {
+        let source = visible.iter().find(|source| owner.means(&source.name.text, dialect));
+        if let Some(source) = source {
+            let column = source.columns.iter().find(|column| name.means(&column.name, dialect))?;
+            return Some(column_about(column, source, catalog));
+        }
+        return scope.relation(&path).map(|object| table_about(object, catalog, dialect));
+    }
+    let source_here = whole.queries.iter().flat_map(|query| &query.sources).find(|source| source.at == at);
+    if let Some(Origin::Named(path)) = source_here.map(|source| &source.origin)
+        && let Some(object) = scope.relation(path)
+    {
+        return Some(table_about(object, catalog, dialect));
+    }
+    if let Some(source) = visible.iter().find(|source| name.means(&source.name.text, dialect)) {
+        let table = source.table.as_ref().and_then(|table| catalog.relation(table));
+        return Some(match table {
+            Some(object) => {
+                let mut found = table_about(object, catalog, dialect);
+                if !name.means(&object.name, dialect) {
+                    found.title = format!("{} stands for {}", name.text, found.title);
+                }
+                found
+            }
+            None => About {
+                title: format!("{} is made by this statement", name.text),
+                lines: source.columns.iter().map(|column| format!("{} {}", column.name, column.db_type)).collect(),
+                table: None,
+            },
+        });
+    }
+    for source in &visible {
+        if let Some(column) = source.columns.iter().find(|column| name.means(&column.name, dialect)) {
+            return Some(column_about(column, source, catalog));
+        }
+    }
+    let object = catalog.find(None, name, dialect).into_iter().next()?;
+    if object.kind.has_rows() {
+        return Some(table_about(object, catalog, dialect));
+    }
+    let mut lines = vec![format!("{} of {}", object.kind.word(), object.schema)];
+    lines.extend(object.values.iter().map(|value| format!("'{value}'")));
+    Some(About { title: format!("{} {}", object.name, object.signature), lines, table: None })
+}
+
+/// The names and dots that end at a token.
+fn path_at(all: &[Word], at: usize) -> Vec<Written> {
+    let mut path = all.get(at).map(name_of).into_iter().collect::<Vec<_>>();
+    let mut at = at;
+    while at >= 2 && all.get(at - 1).is_some_and(|w| w.sign(b'.')) {
+        at -= 2;
+        let Some(word) = all.get(at) else { break };
+        path.insert(0, name_of(word));
+    }
+    path
+}
+
+/// A table in lines: how large it is, its columns, what its keys lead to.
+pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static crate::text::dialect::Dialect) -> About {
+    let mut lines = Vec::new();
+    if !object.comment.is_empty() {
+        lines.push(object.comment.clone());
+    }
+    lines.extend(object.columns.iter().map(|column| column_line(column, object, catalog)));
+    for other in catalog.pointing_at(&object.to_name()) {
+        lines.push(format!("pointed at by {}", templates::name(other, catalog, dialect)));
+    }
+    let rows = object.rows.map(|rows| format!(" · {rows} rows, as far as the server knows")).unwrap_or_default();
+    let bytes = object.bytes.map(|bytes| format!(" · {}", size(bytes))).unwrap_or_default();
+    let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
+    About { title, lines, table: Some(object.to_name()) }
+}
+
+/// A number of bytes for people.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    let name = UNITS.get(unit).copied().unwrap_or_default();
+    if unit == 0 { format!("{bytes} {name}") } else { format!("{value:.1} {name}") }
+}
+
+/// A column in a line: its type, its part in keys, its default, what it points at.
+pub fn column_line(column: &Column, of: &Object, catalog: &Catalog) -> String {
+    let mut line = format!("{}  {}", column.name, column.db_type);
+    if column.key {
+        line.push_str(" · key");
+    }
+    if !column.nullable && !column.key {
+        line.push_str(" · not null");
+    }
+    let only = |rule: &&crate::catalog::Constraint| rule.columns.contains(&column.name);
+    for rule in of.constraints.iter().filter(only) {
+        match &rule.rule {
+            Rule::Foreign { to, columns, .. } => {
+                let at = rule.columns.iter().position(|name| *name == column.name).unwrap_or(0);
+                let there = columns.get(at).map_or("", String::as_str);
+                let name =
+                    if catalog.is_in_path(&to.schema) { to.name.clone() } else { format!("{}.{}", to.schema, to.name) };
+                line.push_str(&format!(" → {name}.{there}"));
+            }
+            Rule::Unique => line.push_str(" · unique"),
+            _ => {}
+        }
+    }
+    if let Some(default) = &column.default {
+        line.push_str(&format!(" · default {default}"));
+    }
+    if let Some(from) = &column.generated {
+        line.push_str(&format!(" · from {from}"));
+    }
+    if !column.comment.is_empty() {
+        line.push_str(&format!(" · {}", column.comment));
+    }
+    line
+}
+
+fn column_about(column: &Seen, source: &Sighted, catalog: &Catalog) -> About {
+    let table = column.from.as_ref().map(|(table, _)| table.clone());
+    let known = column.from.as_ref().and_then(|(table, name)| {
+        let object = catalog.relation(table)?;
+        Some((object, object.columns.iter().find(|column| column.name == *name)?))
+    });
+    match known {
+        Some((object, full)) => {
+            let mut lines = vec![format!("column of {} {}", object.kind.word(), object.name)];
+            let indexes =
+                object.indexes.iter().filter(|index| index.over.first().is_some_and(|over| *over == full.name));
+            lines.extend(indexes.map(|index| format!("first in index {}", index.name)));
+            About { title: column_line(full, object, catalog), lines, table }
+        }
+        None => About {
+            title: column.name.clone(),
+            lines: vec![format!(
+                "given by {}",
+                if source.name.text.is_empty() { "a query" } else { &source.name.text }
+            )],
+            table,
+        },
+    }
+}
+
+fn command(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<About> {
+    let line = text.get(..cursor)?.rsplit('\n').next()?.len();
+    let line = text.get(cursor - line..)?.lines().next()?;
+    let mut names = line.split_whitespace();
+    let (first, second) = (names.next()?, names.next().unwrap_or_default());
+    let help = help::of(around.dialect);
+    let entry = help.keyword(&format!("{first} {second}")).or_else(|| help.keyword(first))?;
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+}
+
+/// The call that the cursor stands in: its signature, and the bytes of the argument in that which is
+/// being written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Call {
+    /// The signature.
+    pub signature: String,
+    /// The argument in it.
+    pub argument: std::ops::Range<usize>,
+}
+
+/// The call around byte `cursor` of a statement.
+pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call> {
+    if around.dialect.lines {
+        return None;
+    }
+    let head = words(text.get(..cursor)?, around.dialect, 0);
+    let mut open: Vec<(usize, usize)> = Vec::new();
+    for (at, word) in head.iter().enumerate() {
+        if word.sign(b'(') {
+            open.push((at, 0));
+        } else if word.sign(b')') {
+            open.pop();
+        } else if word.sign(b',')
+            && let Some((_, commas)) = open.last_mut()
+        {
+            *commas += 1;
+        }
+    }
+    let (at, commas) = *open.last()?;
+    let name = head.get(at.checked_sub(1)?).filter(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName))?;
+    let own = around
+        .catalog
+        .named(&name_of(name).text)
+        .find(|o| matches!(o.kind, ObjectKind::Function | ObjectKind::Procedure));
+    let signature = match own {
+        Some(object) => format!("{}{}", object.name, object.signature),
+        None => help::of(around.dialect).function(&name.text)?.signature.clone(),
+    };
+    let argument = argument(&signature, commas)?;
+    Some(Call { signature, argument })
+}
+
+/// The bytes of an argument in a signature. One with an ellipsis stands for all that follow.
+fn argument(signature: &str, number: usize) -> Option<std::ops::Range<usize>> {
+    let from = signature.find('(')? + 1;
+    let arguments = templates::arguments(signature.get(from - 1..)?);
+    let mut at = from;
+    let mut ranges = Vec::new();
+    for argument in &arguments {
+        let start = at + signature.get(at..)?.find(argument.as_str())?;
+        at = start + argument.len();
+        ranges.push(start..at);
+    }
+    let last = arguments.last().is_some_and(|last| last.contains('…'));
+    ranges.get(number).cloned().or_else(|| ranges.pop().filter(|_| last))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::complete::tests::saltmarsh;
+    use crate::text::dialect::{self, POSTGRES};
+
+    /// What is said at the mark in a text: the title, then the first line.
+    fn said(name: &str, text: &str) -> String {
+        let catalog = saltmarsh();
+        let cursor = text.find('|').unwrap();
+        let around = Surroundings { catalog: &catalog, dialect: dialect::by_name(name).unwrap(), nearby: "" };
+        match about(&text.replacen('|', "", 1), cursor, around) {
+            Some(about) => {
+                [about.title].into_iter().chain(about.lines.into_iter().next()).collect::<Vec<_>>().join(" / ")
+            }
+            None => "nothing".into(),
+        }
+    }
+
+    #[test]
+    fn whatever_stands_at_the_cursor_is_explained() {
+        for (dialect, text, expected) in [
+            ("sqlite", "sel|ect 1", "SELECT [DISTINCT] expression [AS name], … FROM … / Reads rows."),
+            ("sqlite", "select 1 from ports gr|oup by name", "GROUP BY expression, … / Puts rows with equal values"),
+            ("sqlite", "select 1 from ports group b|y name", "GROUP BY"),
+            ("sqlite", "select 1 from a left join| b on 1", "LEFT JOIN table ON condition / Like JOIN"),
+            ("sqlite", "select 1 where a is not |null", "IS NOT NULL / True where there is a value."),
+            ("sqlite", "select cou|nt(*) from ports", "count(expression | *) -> integer / How many"),
+            ("postgres", "select ti|de(1, 2)", "tide(port integer, days integer) returns numeric / function of public"),
+            ("postgres", "select * from po|rts", "table ports / id  integer · key"),
+            ("postgres", "select * from |ports where id = 1", "table ports / id"),
+            ("postgres", "select * from ops.cr|ew", "table ops.crew / id"),
+            ("postgres", "select p|.name from ports p", "p stands for table ports / id"),
+            ("postgres", "select p.name from ports p|", "p stands for table ports / id"),
+            ("postgres", "select p.na|me from ports p", "name  text / column of table ports"),
+            ("postgres", "select na|me from ports", "name  text / column of table ports"),
+            (
+                "postgres",
+                "select s.route|_id from sailings s",
+                "route_id  integer → routes.id / column of table sailings",
+            ),
+            ("postgres", "with x as (select 1 as n) select * from x|", "x is made by this statement / n "),
+            ("postgres", "with x as (select 1 as n) select n| from x", "n / given by x"),
+            ("postgres", "select null::mo|od", "mood enum / type of public"),
+            ("postgres", "select 'ports|'", "nothing"),
+            ("postgres", "select 1 -- ports|", "nothing"),
+            ("postgres", "select unkno|wn", "nothing"),
+            ("postgres", "select \"na|me\" from ports", "name  text / column of table ports"),
+            ("mysql", "select date_for|mat(a, b)", "date_format(date, format) -> text / A moment written"),
+            ("redis", "hge|t key field", "HGET key field / The value of a field"),
+            ("redis", "client lis|t", "CLIENT LIST / Lists who"),
+            ("redis", "get ke|y", "GET key / The text"),
+        ] {
+            let found = said(dialect, text);
+            assert!(found.starts_with(expected), "{text}\n  expected {expected}\n  found    {found}");
+        }
+    }
+
+    #[test]
+    fn the_argument_that_is_being_written_is_told() {
+        let catalog = saltmarsh();
+        for (text, expected) in [
+            ("select round(|", "[number]"),
+            ("select round(1, |", "[digits?]"),
+            ("select round(abs(1, 2), |", "[digits?]"),
+            ("select coalesce(1, 2, 3, |", "[…]"),
+            ("select tide(1, |", "[days integer]"),
+            ("select round(1, 2)|", "none"),
+            ("select (|", "none"),
+            ("select round('a, b', |", "[digits?]"),
+        ] {
+            let cursor = text.find('|').unwrap();
+            let around = Surroundings { catalog: &catalog, dialect: &POSTGRES, nearby: "" };
+            let found = call(&text.replacen('|', "", 1), cursor, around);
+            let found = found.map_or("none".to_owned(), |call| format!("[{}]", &call.signature[call.argument]));
+            assert_eq!(found, expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn sizes_for_people() {
+        assert_eq!([0, 1023, 1536, 5 << 30].map(size), ["0 bytes", "1023 bytes", "1.5 KiB", "5.0 GiB"]);
+    }
+}

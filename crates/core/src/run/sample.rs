@@ -1,0 +1,83 @@
+//! The first rows of something, looked at and kept nowhere.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+
+use crate::engine::{EngineError, ErrorKind, Flow, Notice, Session, Sink};
+use crate::rows::cell::{CellKind, ColumnReader};
+
+/// Rows as text, not cleaned.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Sample {
+    /// The names of the columns.
+    pub names: Vec<String>,
+    /// The rows: of each column what the value is, and its text.
+    pub rows: Vec<Vec<(CellKind, String)>>,
+}
+
+/// How many rows a sample has.
+pub const ROWS: usize = 30;
+
+/// The most of a value that a sample holds, in characters.
+const WIDEST: usize = 200;
+
+/// Takes the first rows that a statement gives, as long as they are wanted.
+pub fn take(
+    session: &mut dyn Session,
+    statement: &str,
+    wanted: impl Fn() -> bool + Send + 'static,
+) -> Result<Sample, EngineError> {
+    let sample = Arc::<Mutex<Sample>>::default();
+    let taster = Taster { sample: Arc::clone(&sample), wanted: Box::new(wanted) };
+    match session.run(statement, Box::new(taster)) {
+        Err(error) if error.kind != ErrorKind::Stopped => Err(error),
+        // It is stopped once there are enough.
+        _ => Ok(std::mem::take(&mut *sample.lock().unwrap_or_else(PoisonError::into_inner))),
+    }
+}
+
+struct Taster {
+    sample: Arc<Mutex<Sample>>,
+    wanted: Box<dyn Fn() -> bool + Send>,
+}
+
+impl Taster {
+    fn sample(&self) -> MutexGuard<'_, Sample> {
+        self.sample.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Sink for Taster {
+    fn wanted(&self) -> Flow {
+        if (self.wanted)() && self.sample().rows.len() < ROWS { Flow::GoOn } else { Flow::Stop }
+    }
+
+    fn columns(&mut self, schema: SchemaRef) -> Flow {
+        let names = schema.fields().iter().map(|field| field.name().clone()).collect();
+        *self.sample() = Sample { names, rows: Vec::new() };
+        Flow::GoOn
+    }
+
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        let readers = ColumnReader::all(&batch);
+        let mut sample = self.sample();
+        let room = ROWS.saturating_sub(sample.rows.len());
+        for row in 0..batch.num_rows().min(room) {
+            let cell = |reader: &ColumnReader<'_>| {
+                let cell = reader.get(row);
+                (cell.kind, cell.text.chars().take(WIDEST).collect())
+            };
+            sample.rows.push(readers.iter().map(cell).collect());
+        }
+        drop(sample);
+        self.wanted()
+    }
+
+    fn affected(&mut self, _: Option<u64>) -> Flow {
+        Flow::GoOn
+    }
+
+    fn notice(&mut self, _: Notice) {}
+}
