@@ -14,6 +14,7 @@ pub mod export;
 pub mod files;
 pub mod help;
 pub mod logbook;
+pub mod problems;
 pub mod rows;
 pub mod run;
 pub mod text;

@@ -208,6 +208,24 @@ pub static ACTIONS: &[Action] = &[
     ),
     action!(
         "Statements",
+        Buffer,
+        "next-problem",
+        "next problem",
+        ["alt-n"],
+        "Go to the next thing that is marked as wrong",
+        App::next_problem
+    ),
+    action!(
+        "Statements",
+        Everywhere,
+        "problems",
+        "problems",
+        ["alt-p"],
+        "List what is marked as wrong in the buffer",
+        App::list_problems
+    ),
+    action!(
+        "Statements",
         Everywhere,
         "explain",
         "what is this?",
@@ -308,6 +326,92 @@ pub static ACTIONS: &[Action] = &[
         App::paste
     ),
     action!("Buffer", Buffer, "select-all", "select all", ["ctrl-a"], "Select the whole buffer", App::select_all),
+    action!(
+        "Buffer",
+        Buffer,
+        "find",
+        "find",
+        ["ctrl-f"],
+        "Find a regular expression in the buffer",
+        App::ask_for_pattern
+    ),
+    action!(
+        "Buffer",
+        Buffer,
+        "find-next",
+        "find next",
+        ["alt-f"],
+        "Go to the next place that was found",
+        App::find_next
+    ),
+    action!(
+        "Buffer",
+        Buffer,
+        "replace",
+        "replace",
+        ["alt-r"],
+        "Replace a regular expression in the selection or the buffer",
+        App::ask_to_replace
+    ),
+    action!(
+        "Buffer",
+        Buffer,
+        "comment-lines",
+        "comment",
+        ["alt-c"],
+        "Make lines comments, or no comments any more",
+        App::comment_lines
+    ),
+    action!(
+        "Buffer",
+        Buffer,
+        "outdent",
+        "lines left",
+        ["backtab"],
+        "Move lines a step to the left",
+        App::outdent_lines
+    ),
+    action!(
+        "Buffer",
+        Buffer,
+        "duplicate",
+        "write twice",
+        ["alt-t"],
+        "Write the selection or the line a second time",
+        App::duplicate
+    ),
+    action!("Buffer", Buffer, "lines-above", "lines up", ["alt-up"], "Exchange lines with the one above", |app| app
+        .shift_lines(false)),
+    action!("Buffer", Buffer, "lines-below", "lines down", ["alt-down"], "Exchange lines with the one below", |app| {
+        app.shift_lines(true)
+    }),
+    action!(
+        "Buffer",
+        Buffer,
+        "partner",
+        "other parenthesis",
+        ["alt-m"],
+        "Go to the parenthesis that belongs to the one at the cursor",
+        App::go_to_partner
+    ),
+    action!(
+        "Statements",
+        Buffer,
+        "outline",
+        "statements",
+        ["alt-o"],
+        "Find a statement of the buffer by its title or text, and go there",
+        App::list_outline
+    ),
+    action!(
+        "Statements",
+        Buffer,
+        "format",
+        "format",
+        ["alt-q"],
+        "Write the statement at the cursor anew, a clause a line",
+        App::format_statement
+    ),
     action!("Buffer", Buffer, "go-to-line", "go to line", ["f6"], "Go to a line by its number", App::ask_for_line),
     action!("Writing", Buffer, "left", "left", ["left"], "One character back", |app| app.go(Motion::Left, false)),
     action!("Writing", Buffer, "right", "right", ["right"], "One character on", |app| app.go(Motion::Right, false)),

@@ -180,7 +180,9 @@ mod tests {
                 let other = seen.insert((action.scope, key), action.name);
                 assert_eq!(other, None, "{name} of {} is taken", action.name);
                 let everywhere = seen.get(&(Scope::Everywhere, key));
-                assert!(action.scope == Scope::Everywhere || everywhere.is_none(), "{name} hides {everywhere:?}");
+                // Proposals go before everything else while they are there.
+                let alone = matches!(action.scope, Scope::Everywhere | Scope::Offer);
+                assert!(alone || everywhere.is_none(), "{name} hides {everywhere:?}");
             }
         }
     }

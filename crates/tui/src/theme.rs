@@ -66,6 +66,8 @@ pub enum Role {
     Done,
     /// A run that failed, and errors.
     Failed,
+    /// Text that cannot be right.
+    Wrong,
     /// A run that was stopped or cut short.
     Stopped,
     /// A run that goes on.
@@ -142,6 +144,7 @@ fn lamplight(role: Role) -> Look {
         Role::Name => (0xc3a6cf, 0, Magenta, Reset, PLAIN),
         Role::Done => (0x8fb573, 0, Green, Reset, PLAIN),
         Role::Failed => (0xe58a6f, 0, Red, Reset, Modifier::BOLD),
+        Role::Wrong => (0xe58a6f, 0, Red, Reset, Modifier::UNDERLINED),
         Role::Stopped => (0xd8b36a, 0, Yellow, Reset, PLAIN),
         Role::Running => (0xf0b75e, 0, LightYellow, Reset, Modifier::BOLD),
         Role::Selected => (0xf4ecdc, 0x55483a, White, Blue, Modifier::REVERSED),
@@ -172,6 +175,7 @@ fn foolscap(role: Role) -> Look {
         Role::Name => (0x6d3f7d, 0, Magenta, Reset, PLAIN),
         Role::Done => (0x3f6b2f, 0, Green, Reset, PLAIN),
         Role::Failed => (0xa8321a, 0, Red, Reset, Modifier::BOLD),
+        Role::Wrong => (0xa8321a, 0, Red, Reset, Modifier::UNDERLINED),
         Role::Stopped => (0x8a6a10, 0, Yellow, Reset, PLAIN),
         Role::Running => (0x8a4b0f, 0, Blue, Reset, Modifier::BOLD),
         Role::Selected => (0x201f26, 0xdcc99a, White, Blue, Modifier::REVERSED),

@@ -25,8 +25,8 @@ const HUNDRED: &str =
 fn a_line_begins_as_the_one_before() {
     let stage = stage("").types("select").key(KeyCode::Enter, NONE).types("  a,").key(KeyCode::Enter, NONE).types("b");
     assert_eq!(stage.buffer(), "select\n  a,\n  b");
-    let stage = stage.key(KeyCode::Tab, NONE).types("c");
-    assert_eq!(stage.buffer(), "select\n  a,\n  b c");
+    let stage = stage.key(KeyCode::Enter, NONE).key(KeyCode::Tab, NONE).types("c");
+    assert_eq!(stage.buffer(), "select\n  a,\n  b\n    c");
 }
 
 #[test]

@@ -97,7 +97,7 @@ fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at) % 3 == 0 {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
             text.push(',');
         }
         text.push(digit);

@@ -99,7 +99,8 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
     // The statement with the word in it: as one of its sources it is gone from the context.
     let whole = super::parse::Shape::of(words(text, dialect, 0));
     let scope = super::scope::Scope { shape: &whole, catalog, dialect };
-    let visible = scope.visible(whole.query_at(at));
+    let query = whole.query_at(at);
+    let visible = scope.visible(query, whole.clause_at(query, at).0);
     let path = path_at(all, at);
     if let Some(owner) = path.len().checked_sub(2).and_then(|before| path.get(before)) {
         let source = visible.iter().find(|source| owner.means(&source.name.text, dialect));

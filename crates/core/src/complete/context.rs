@@ -184,7 +184,7 @@ impl<'a> Context<'a> {
 
     /// What can be seen from the cursor.
     pub fn visible(&self) -> Vec<Sighted> {
-        self.scope().visible(self.query)
+        self.scope().visible(self.query, self.clause.0)
     }
 
     /// A token counted back from the word at the cursor, from 1.

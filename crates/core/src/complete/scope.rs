@@ -1,7 +1,7 @@
 //! What names mean at a place in a statement: tables and their other names, the columns that each
 //! gives, also through queries inside of queries.
 
-use super::parse::{Origin, Query, Shape, Source};
+use super::parse::{Clause, Origin, Query, Shape, Source};
 use crate::catalog::{Catalog, Name, Object, Written};
 use crate::text::dialect::Dialect;
 use crate::text::lexer::TokenKind;
@@ -48,19 +48,29 @@ pub struct Scope<'a> {
 const DEEPEST: usize = 24;
 
 impl<'a> Scope<'a> {
-    /// All that a query can see, its own sources first.
-    pub fn visible(&self, query: usize) -> Vec<Sighted> {
+    /// All that can be seen in a clause of a query, its own sources first.
+    pub fn visible(&self, query: usize, clause: Clause) -> Vec<Sighted> {
         let mut all = Vec::new();
         let mut at = Some(query);
         let mut outer = 0;
         while let Some(query) = at.and_then(|at| self.shape.queries.get(at)) {
             let number = at.unwrap_or_default();
-            for source in &query.sources {
-                all.extend(self.sighted(number, source, outer, 0));
+            // The rows of an INSERT come from elsewhere: its table is seen only by what follows them.
+            let inserted = query.target.filter(|target| {
+                let source = query.sources.get(*target);
+                let before = source.and_then(|source| source.at.checked_sub(1)).and_then(|at| self.shape.words.get(at));
+                let merges = query.clauses.iter().any(|(clause, _)| *clause == Clause::On);
+                before.is_some_and(|word| word.is("INTO")) && !merges
+            });
+            let after = matches!(clause, Clause::Returning | Clause::Conflict | Clause::Set | Clause::Target);
+            for (place, source) in query.sources.iter().enumerate() {
+                if outer > 0 || inserted.is_none_or(|target| (target == place) == after) {
+                    all.extend(self.sighted(number, source, outer, 0));
+                }
             }
             if let Some(target) = query.target.and_then(|target| query.sources.get(target)) {
                 // What an INSERT would have written, where a row was there already.
-                if query.clauses.iter().any(|(clause, _)| *clause == super::parse::Clause::Conflict) {
+                if query.clauses.iter().any(|(clause, _)| *clause == Clause::Conflict) {
                     let excluded = self.sighted(number, target, outer, 0);
                     all.extend(excluded.map(|seen| Sighted { name: Written::plain("excluded"), outer: 1, ..seen }));
                 }

@@ -147,6 +147,12 @@ pub trait Session: Send {
     /// that cannot ask answers [`Effect::Unknown`].
     fn effect(&mut self, statement: &str) -> Result<Effect, EngineError>;
 
+    /// Whether the server would take a statement, asked without running it. One that cannot be asked
+    /// about is taken. It is not called while a transaction is open.
+    fn check(&mut self, _statement: &str) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// Runs one statement and pushes what comes into `sink`, in order: any number of results, each
     /// either [`Sink::columns`] and then batches, or one [`Sink::affected`]; notices at any time.
     ///

@@ -19,11 +19,14 @@ use crate::engine::{
 use crate::logbook::Outcome;
 use crate::text::dialect::Kind;
 use crate::text::lexer::Lexer;
+use crate::text::outline::StatementId;
 
 /// What the thread is asked.
 pub enum Order {
     /// Run these one after the other, and stop at the first that fails.
     Run(Vec<Job>),
+    /// Ask the server whether it would take this statement.
+    Check(StatementId, String),
     /// Read anew what the database holds.
     Catalog,
     /// Read the first rows of an object by this statement, outside of the logbook.
@@ -68,6 +71,8 @@ pub enum Report {
     Catalog(Arc<Catalog>),
     /// What the database holds could not be read.
     NoCatalog(EngineError),
+    /// What the server says of a statement: nothing, if it would take it.
+    Checked(StatementId, Option<EngineError>),
     /// The first rows of an object.
     Sample(Name, Result<Sample, EngineError>),
     /// The statement that makes an object, by the server's word; none where it gives none.
@@ -232,6 +237,7 @@ impl Worker {
                     }
                 }
             }
+            Order::Check(id, statement) => self.check(id, &statement),
             Order::Sample(name, statement) => self.sample(name, &statement, stops),
             Order::Definition(object) => {
                 let definition = match self.connect_and_use() {
@@ -452,6 +458,17 @@ impl Worker {
             Err(error) => tracing::warn!(%error, "where the session is"),
         }
         Some(run)
+    }
+
+    fn check(&mut self, id: StatementId, statement: &str) {
+        // Inside a transaction a statement that is refused would end it on some servers.
+        let Some((session, _)) = self.session.as_mut().filter(|(_, place)| !place.in_transaction()) else { return };
+        let outcome = session.check(statement);
+        let lost = outcome.as_ref().is_err_and(|error| error.kind == ErrorKind::Lost);
+        match outcome {
+            Err(_) if lost => self.drop_if_lost(),
+            outcome => (self.tell)(Report::Checked(id, outcome.err())),
+        }
     }
 
     /// Reads a few rows. Nobody waits for them: they are left out where something else is asked for.

@@ -228,6 +228,21 @@ impl Session for MysqlSession {
         }
     }
 
+    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
+        if client_line(statement, &MYSQL).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
+            return Ok(());
+        }
+        let Link { runtime, connection, .. } = &mut self.link;
+        runtime.block_on(async {
+            match connection.prep(statement).await {
+                Ok(prepared) => connection.close(prepared).await.map_err(|error| errors::statement(&error, statement)),
+                // The protocol cannot prepare everything that it can run.
+                Err(mysql_async::Error::Server(error)) if error.code == 1295 => Ok(()),
+                Err(error) => Err(errors::statement(&error, statement)),
+            }
+        })
+    }
+
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
         client_line(statement, &MYSQL)?;
         self.stop.clear();

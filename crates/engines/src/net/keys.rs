@@ -5,8 +5,16 @@ use jaunty_core::engine::{Key, Takes};
 /// Words under `tls`.
 pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];
 
+/// Whether the server is asked about statements that are not run yet.
+pub const CHECK: Key = Key::rare(
+    "check",
+    Takes::Flag,
+    "true where the guard is open",
+    "ask the server about statements while they are written",
+);
+
 /// How to get at the secret, how to encrypt, and how to get there.
-pub const SHARED: [Key; 18] = [
+pub const SHARED: [Key; 19] = [
     Key::common(
         "secret",
         Takes::Text,
@@ -30,6 +38,12 @@ pub const SHARED: [Key; 18] = [
     Key::rare("ssh_jump", Takes::Text, "", "an SSH server to go through before that, user@host:port"),
     Key::rare("ssh_known_hosts", Takes::Path, "~/.ssh/known_hosts", "the SSH servers that are known"),
     Key::rare("connect_seconds", Takes::Number(1, 600), "10", "how long connecting may take"),
+    Key::rare(
+        "check",
+        Takes::Flag,
+        "true where the guard is open",
+        "ask the server about statements while they are written",
+    ),
     Key::rare("idle_minutes", Takes::Number(0, 100_000), "60", "let go when unused for so long; 0 never does"),
     Key::rare("url", Takes::Text, "", "a URL instead of, or beside, the other keys"),
     Key::common("host", Takes::Text, "127.0.0.1", "a name, an address, or the folder or file of a Unix socket"),

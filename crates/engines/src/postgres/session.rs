@@ -36,6 +36,9 @@ pub struct PostgresSession {
 /// A driver's error, as the seam has it.
 pub(super) type Outcome<T> = Result<T, EngineError>;
 
+/// How long the server is given to look at a statement.
+const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
+
 impl PostgresSession {
     /// Sets a new connection up.
     pub fn begin(link: Link, profile: &Profile) -> Outcome<PostgresSession> {
@@ -338,6 +341,20 @@ impl Session for PostgresSession {
                 Ok(if runs { Effect::Unknown } else { Effect::Reads })
             }
             Kind::Other => Ok(Effect::Unknown),
+        }
+    }
+
+    fn check(&mut self, statement: &str) -> Outcome<()> {
+        if client_line(statement, &POSTGRES).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
+            return Ok(());
+        }
+        let link = &self.link;
+        let prepared =
+            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(statement)).await });
+        match prepared {
+            Ok(Err(error)) => Err(errors::statement(&error, statement)),
+            // A server that takes long is busy with something else.
+            Ok(Ok(_)) | Err(_) => Ok(()),
         }
     }
 

@@ -7,7 +7,7 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Touches, Transaction,
 };
 use jaunty_core::rows::assemble::Announced;
-use jaunty_core::text::dialect::SQLITE;
+use jaunty_core::text::dialect::{Kind, SQLITE};
 use jaunty_core::text::touched;
 use rusqlite::{InterruptHandle, Statement};
 
@@ -73,7 +73,7 @@ impl SqliteSession {
 fn is_change(statement: &str) -> bool {
     let rope = jaunty_core::text::rope(statement);
     let first = jaunty_core::text::split::statements(&rope, &SQLITE, 0).next();
-    first.is_some_and(|s| s.kind == jaunty_core::text::dialect::Kind::Change)
+    first.is_some_and(|s| s.kind == Kind::Change)
 }
 
 /// A parameter without a value would silently be NULL.
@@ -125,6 +125,15 @@ impl Session for SqliteSession {
         });
         let everything = touched::touches_everything(statement, &SQLITE);
         Ok(Effect::Writes(Touches { rows: rows.map(i64::unsigned_abs), counted: true, everything }))
+    }
+
+    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
+        // Some pragmas act when they are prepared.
+        let first = statement.split_whitespace().next().unwrap_or_default();
+        if SQLITE.starter(first).is_none_or(|s| !matches!(s.kind, Kind::Query | Kind::Change)) {
+            return Ok(());
+        }
+        self.opened.connection.prepare(statement).map(drop).map_err(|e| self.error(&e))
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {

@@ -158,7 +158,8 @@ impl Connection {
             Report::Catalog(catalog) if self.catalog.as_ref().is_none_or(|known| known.read_ms <= catalog.read_ms) => {
                 self.catalog = Some(Arc::clone(catalog));
             }
-            Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) | Report::Sample(..) => {}
+            Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
+            Report::Sample(..) | Report::Checked(..) => {}
             Report::NotMoved(_) | Report::Asks(..) | Report::Choices(..) => {}
         }
     }
@@ -351,6 +352,7 @@ impl App {
             Report::NoCatalog(error) => self.no_catalog(&error),
             Report::Definition(object, definition) => self.defined(&object, definition),
             Report::Sample(name, sample) => self.tasted(name, sample),
+            Report::Checked(id, error) => self.checked(id, error),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
             Report::Idle { left_out } => self.after_runs(left_out),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}

@@ -10,11 +10,13 @@
 
 mod buffer;
 mod connection;
+mod editing;
 mod form;
 mod offer;
 mod places;
 mod rows;
 mod summoned;
+mod troubles;
 mod walk;
 
 use std::collections::HashSet;
@@ -36,6 +38,7 @@ pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
 pub use rows::{HEAD, Rows, Shows};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
+pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
 
 use crate::action::Scope;
@@ -121,6 +124,10 @@ pub struct App {
     pub offer: Option<Offer>,
     /// The call that the cursor stands in, as of a revision and a place.
     call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
+    /// What is wrong with statements.
+    pub troubles: Troubles,
+    /// What was sought last.
+    sought: String,
     /// What is to be filled in of what was taken.
     places: Places,
     /// What the last line says.
@@ -175,6 +182,8 @@ impl App {
             summoned: None,
             offer: None,
             call: None,
+            troubles: Troubles::default(),
+            sought: String::new(),
             places: Places::default(),
             told: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer },
@@ -253,6 +262,8 @@ impl App {
         let trying = matches!(&self.summoned, Some(Summoned::Form(form)) if form.trying.is_some());
         if self.connection.is_busy() || trying || matches!(self.connection.link, Link::Opening) {
             Duration::from_millis(100)
+        } else if let Some(rest) = self.troubles.rests_for() {
+            rest
         } else if self.connection.transaction_since.is_some() {
             // Its age is in sight.
             Duration::from_secs(1)
@@ -272,6 +283,7 @@ impl App {
     /// Takes note of the time.
     pub fn tick(&mut self, now: SystemTime) {
         self.now = now;
+        self.ask_about_trouble();
         if self.told.as_ref().is_some_and(|told| !told.wrong && told.since.elapsed() >= TOLD_FOR) {
             self.told = None;
         }
@@ -289,6 +301,7 @@ impl App {
         self.buffer.journal_edits();
         self.find_call();
         self.follow();
+        self.look_for_trouble();
     }
 
     /// Keeps the result pane at the statement of the cursor and the cursor in sight.
@@ -341,6 +354,9 @@ impl App {
                 }
             }
             (None, Some(c)) if self.panes.focus == Scope::Buffer => {
+                if self.surround(c) {
+                    return;
+                }
                 self.drop_blank_before(c);
                 self.buffer.document.type_text(&c.to_string());
                 self.offer_while_typing(c);

@@ -228,7 +228,9 @@ impl App {
         let document = &self.buffer.document;
         let line = document.rope().line_to_byte(document.rope().byte_to_line(document.cursor()));
         let before = document.rope().byte_slice(line..document.cursor());
-        if document.selection().is_some() || before.chars().all(char::is_whitespace) {
+        if document.selected_text().is_some_and(|text| text.contains('\n')) {
+            self.indent_lines();
+        } else if document.selection().is_some() || before.chars().all(char::is_whitespace) {
             self.indent();
         } else {
             self.propose();

@@ -78,6 +78,8 @@ pub enum Pick {
     Switch(Switch),
     /// Take up this buffer.
     Buffer(PathBuf),
+    /// Go to this byte of the buffer.
+    Place(usize),
     /// Put this into the buffer.
     Text {
         /// The text, with places.
@@ -165,6 +167,10 @@ impl Drop for Prompt {
 /// What a prompt asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Asked {
+    /// What to find.
+    Find,
+    /// What to replace by what.
+    Replace,
     Row,
     Line,
     Secret,
@@ -341,6 +347,7 @@ impl App {
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
+                Some(Pick::Place(at)) => self.go(Motion::To(at), false),
                 Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 None => {}
@@ -350,6 +357,8 @@ impl App {
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
                 Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
                 Asked::Url => self.begin_profile(&prompt.text),
+                Asked::Find => self.find(&prompt.text),
+                Asked::Replace => self.replace_all(&prompt.text),
                 Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
             },
             Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),

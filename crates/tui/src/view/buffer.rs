@@ -50,8 +50,14 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
     let current = document.current();
     let roles = roles(app, from, first..last);
     let selection = document.selection().unwrap_or(0..0);
+    let wrong: Vec<Range<usize>> = statements
+        .get(from..to)
+        .unwrap_or_default()
+        .iter()
+        .flat_map(|statement| app.problems_of(statement).into_iter().map(|(range, _)| range))
+        .collect();
     for (y, line) in (area.y..).zip(lines.clone()) {
-        draw_line(app, line, y, area, (&roles, &selection), cells);
+        draw_line(app, line, y, area, (&roles, &selection, &wrong), cells);
     }
     for index in from..to {
         let Some(statement) = statements.get(index) else { break };
@@ -96,9 +102,9 @@ fn roles(app: &App, from: usize, bytes: Range<usize>) -> Vec<(Range<usize>, Role
     roles
 }
 
-type Marked<'a> = (&'a [(Range<usize>, Role)], &'a Range<usize>);
+type Marked<'a> = (&'a [(Range<usize>, Role)], &'a Range<usize>, &'a [Range<usize>]);
 
-fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection): Marked<'_>, cells: &mut Buffer) {
+fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection, wrong): Marked<'_>, cells: &mut Buffer) {
     let rope = app.buffer.document.rope();
     let (start, text) = (rope.line_to_byte(line), line_text(rope, line));
     let ground = app.theme.style(Role::Text);
@@ -114,6 +120,9 @@ fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection): Mar
         let tab = text.as_bytes().get(piece.at) == Some(&b'\t');
         if piece.stands_in && !tab {
             style = ground.patch(app.theme.style(Role::StandIn));
+        }
+        if wrong.iter().any(|range| range.contains(&byte)) {
+            style = style.patch(app.theme.style(Role::Wrong));
         }
         if selection.contains(&byte) {
             style = style.patch(app.theme.style(Role::Selected));

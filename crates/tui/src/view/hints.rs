@@ -92,6 +92,10 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         put_cut(cells, area.x + 1, area.y, area.right(), &line, style);
         return;
     }
+    if let Some(problem) = app.offer.is_none().then(|| app.problem_at_cursor()).flatten() {
+        put_cut(cells, area.x + 1, area.y, area.right(), &problem, edge.patch(app.theme.style(Role::Failed)));
+        return;
+    }
     if let Some(call) = app.offer.is_none().then(|| app.call()).flatten() {
         return draw_call(app, call, area, edge, cells);
     }

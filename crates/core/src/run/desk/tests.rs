@@ -114,6 +114,7 @@ fn in_words(report: &Report) -> String {
         Report::Catalog(catalog) => format!("catalog of {}", catalog.objects().len()),
         Report::NoCatalog(error) => format!("no catalog: {error}"),
         Report::Definition(..) => "definition".into(),
+        Report::Checked(_, error) => format!("checked, wrong {}", error.is_some()),
         Report::Sample(name, _) => format!("sample of {}", name.name),
         Report::Idle { left_out } => format!("idle, {left_out} left out"),
     }

@@ -62,6 +62,8 @@ pub struct Dialect {
     pub name_quote: char,
     /// Whether a name without quotes is taken in lower case, and one in quotes as it stands.
     pub folds_names: bool,
+    /// Whether a quoted name that means nothing is taken as a text.
+    pub quoted_names_may_be_text: bool,
     /// Names of types, the usual ones first.
     pub types: &'static [&'static str],
     /// A table that does not exist yet, with the clauses that the server has as places to be filled
@@ -101,6 +103,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     bodies: &[],
     name_quote: '"',
     folds_names: false,
+    quoted_names_may_be_text: false,
     types: &[],
     new_table: "",
     new_index: "",

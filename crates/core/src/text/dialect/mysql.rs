@@ -135,6 +135,7 @@ pub static MYSQL: Dialect = Dialect {
     ],
     prefixes: &["EXPLAIN"],
     prefix_options: &["ANALYZE", "EXTENDED", "PARTITIONS"],
+    quoted_names_may_be_text: true,
     types: &[
         "int",
         "varchar",

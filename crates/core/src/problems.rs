@@ -1,0 +1,394 @@
+//! What is wrong with a statement, told without running it: by its quotes and parentheses, and by
+//! what the catalog knows. What the server itself says, where it was asked, stands above both.
+//!
+//! A statement that the server would take must not be marked: where a name could mean something
+//! that is not known here, nothing is said.
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use crate::catalog::{Catalog, Written};
+use crate::complete::Surroundings;
+use crate::complete::context::expects_operand;
+use crate::complete::parse::{Clause, Origin, Shape, words};
+use crate::complete::scope::{Scope, Sighted};
+use crate::text::dialect::Dialect;
+use crate::text::lexer::TokenKind;
+
+/// Something that is wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// The bytes in the statement that it is about.
+    pub range: Range<usize>,
+    /// What is wrong, as a sentence.
+    pub message: String,
+    /// Names that could have been meant.
+    pub near: Vec<String>,
+}
+
+/// The longest statement that is looked at.
+const LONGEST: usize = 64 << 10;
+
+/// What is wrong with a statement. `made` are names that the text around makes or could make, in
+/// lower case: see [`made_in`].
+pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
+    if around.dialect.lines || text.len() > LONGEST {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    let all = words(text, around.dialect, 0);
+    let whole_statement = |word: &str| all.first().is_some_and(|first| first.is(word));
+    lexical(text, around.dialect, &all, &mut found);
+    // What cannot be read to its end cannot be judged, and definitions have rules of their own.
+    let judged = ["SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "REPLACE", "EXPLAIN", "VALUES"];
+    if found.is_empty() && judged.iter().any(|word| whole_statement(word)) && !around.catalog.objects().is_empty() {
+        let shape = Shape::of(all);
+        let scope = Scope { shape: &shape, catalog: around.catalog, dialect: around.dialect };
+        let judge = Judge { scope, made };
+        judge.tables(&mut found);
+        if found.is_empty() && around.catalog.missing.is_none() {
+            judge.columns(&mut found);
+        }
+    }
+    found.sort_by_key(|problem| problem.range.start);
+    found
+}
+
+/// Quotes and parentheses.
+fn lexical(text: &str, dialect: &'static Dialect, all: &[crate::complete::parse::Word], found: &mut Vec<Problem>) {
+    let rope = ropey::Rope::from_str(text);
+    for token in crate::text::lexer::Lexer::new(&rope, dialect, 0).filter(|token| !token.closed) {
+        let what = match token.kind {
+            TokenKind::Comment => "this comment never closes",
+            TokenKind::QuotedName => "this quoted name never closes",
+            _ => "this quote never closes",
+        };
+        let end = text.get(token.start..).and_then(|rest| rest.find('\n')).map_or(token.end, |at| token.start + at);
+        found.push(Problem { range: token.start..end.max(token.start + 1), message: what.into(), near: Vec::new() });
+    }
+    let mut open = Vec::new();
+    for word in all {
+        if word.sign(b'(') {
+            open.push(word);
+        } else if word.sign(b')') && open.pop().is_none() {
+            let message = "this parenthesis closes none".to_owned();
+            found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
+        }
+    }
+    // In the middle of writing the last ones are still to be closed; one is told, not all.
+    if let Some(word) = open.first() {
+        let message = "this parenthesis never closes".to_owned();
+        found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
+    }
+}
+
+/// The names that a text makes or lets exist, in lower case: tables that a statement in it creates.
+pub fn made_in(text: &str, dialect: &'static Dialect) -> HashSet<String> {
+    let all = words(text, dialect, 0);
+    let mut made = HashSet::new();
+    for (at, word) in all.iter().enumerate() {
+        if !word.is_one_of(&["TABLE", "VIEW", "INTO", "TO", "AS"]) {
+            continue;
+        }
+        let mut next = at + 1;
+        while all.get(next).is_some_and(|w| w.is_one_of(&["IF", "NOT", "EXISTS"])) {
+            next += 1;
+        }
+        // The last name of a path.
+        while all.get(next + 1).is_some_and(|w| w.sign(b'.')) {
+            next += 2;
+        }
+        let created = word.is_one_of(&["TABLE", "VIEW"])
+            && (0..at).rev().take(4).any(|at| all.get(at).is_some_and(|w| w.is("CREATE")));
+        // `rename to x`, `select … into x`, `attach … as x`: they may exist by then.
+        let elsewhere =
+            word.is_one_of(&["TO", "INTO", "AS"]) && !all.get(at.wrapping_sub(1)).is_some_and(|w| w.is("INSERT"));
+        if let Some(name) = all.get(next).filter(|_| created || elsewhere) {
+            made.insert(crate::text::definition::unquoted(&name.text).to_lowercase());
+        }
+    }
+    made
+}
+
+struct Judge<'a> {
+    scope: Scope<'a>,
+    made: &'a HashSet<String>,
+}
+
+impl Judge<'_> {
+    fn catalog(&self) -> &Catalog {
+        self.scope.catalog
+    }
+
+    /// Tables that nobody knows.
+    fn tables(&self, found: &mut Vec<Problem>) {
+        for (number, query) in self.scope.shape.queries.iter().enumerate() {
+            for source in &query.sources {
+                let Origin::Named(path) = &source.origin else { continue };
+                if path.len() > 2 || self.is_known(number, path) {
+                    continue;
+                }
+                let Some(name) = path.last().filter(|name| !name.text.is_empty()) else { continue };
+                let at = source.at + (path.len() - 1) * 2;
+                let Some(word) = self.scope.shape.words.get(at) else { continue };
+                let near = self.near_tables(name);
+                let message = format!("{} is no table or view that is known here", name.text);
+                found.push(Problem { range: word.range.clone(), message, near });
+            }
+        }
+    }
+
+    fn is_known(&self, query: usize, path: &[Written]) -> bool {
+        let dialect = self.scope.dialect;
+        if self.scope.relation(path).is_some() {
+            return true;
+        }
+        let Some(name) = path.last() else { return true };
+        if let [schema, _] = path {
+            // A schema that is not in the catalog may be the server's own.
+            let schemas = self.catalog().schemas();
+            return !schemas.iter().any(|known| schema.means(known, dialect))
+                || self.made.contains(&name.text.to_lowercase());
+        }
+        let lower = name.text.to_lowercase();
+        let own = ["pg_", "sqlite_", "pragma_", "information_schema", "seq_", "inserted", "deleted"];
+        // Other schemas may be on the path by the time it runs.
+        let elsewhere = self.catalog().named(&lower).next().is_some();
+        let cte = self.scope.ctes(query).iter().any(|cte| name.means(&cte.name.text, dialect));
+        cte || elsewhere
+            || self.made.contains(&lower)
+            || own.iter().any(|prefix| lower.starts_with(prefix))
+            || matches!(
+                lower.as_str(),
+                "dual"
+                    | "new"
+                    | "old"
+                    | "excluded"
+                    | "json_each"
+                    | "json_tree"
+                    | "generate_series"
+                    | "dbstat"
+                    | "values"
+            )
+    }
+
+    fn near_tables(&self, name: &Written) -> Vec<String> {
+        let relations =
+            self.catalog().objects().iter().filter(|o| o.kind.has_rows() && self.catalog().is_in_path(&o.schema));
+        nearest(&name.text, relations.map(|o| o.name.as_str()))
+    }
+
+    /// Columns that no source has, where all that a query can see is known.
+    fn columns(&self, found: &mut Vec<Problem>) {
+        let shape = self.scope.shape;
+        for at in 0..shape.words.len() {
+            let Some(word) = shape.words.get(at) else { break };
+            if !matches!(word.kind, TokenKind::Word | TokenKind::QuotedName) {
+                continue;
+            }
+            let query = shape.query_at(at);
+            let (clause, from) = shape.clause_at(query, at);
+            let expression = matches!(
+                clause,
+                Clause::Select | Clause::Where | Clause::On | Clause::Having | Clause::GroupBy | Clause::OrderBy
+            );
+            if !expression || at <= from {
+                continue;
+            }
+            let Some(name) = shape.name_at(at) else { continue };
+            if let Some(problem) = self.column(query, clause, at, &name) {
+                found.push(problem);
+            }
+        }
+    }
+
+    fn column(&self, query: usize, clause: Clause, at: usize, name: &Written) -> Option<Problem> {
+        let shape = self.scope.shape;
+        let dialect = self.scope.dialect;
+        let word = shape.words.get(at)?;
+        let back = |by: usize| at.checked_sub(by).and_then(|at| shape.words.get(at));
+        let next = shape.words.get(at + 1);
+        let calls = next.is_some_and(|w| w.sign(b'(') || w.sign(b'.'));
+        // `date '2031-01-01'`, `:name`, `x => 1`.
+        let goes_on = next.is_some_and(|w| matches!(w.kind, TokenKind::Text | TokenKind::Binary) || w.sign(b':'));
+        if calls || goes_on || (word.kind == TokenKind::Word && dialect.is_keyword(&word.text)) {
+            return None;
+        }
+        let visible = self.scope.visible(query, clause);
+        if visible.is_empty() || visible.iter().any(|source| source.unknown) || self.is_hidden(&name.text) {
+            return None;
+        }
+        if back(1).is_some_and(|w| w.sign(b'.')) {
+            let owner = shape.name_at(at.checked_sub(2)?)?;
+            if back(3).is_some_and(|w| w.sign(b'.')) {
+                return None;
+            }
+            let source = visible.iter().find(|source| owner.means(&source.name.text, dialect))?;
+            if has(source, name, dialect) {
+                return None;
+            }
+            let near = nearest(&name.text, source.columns.iter().map(|column| column.name.as_str()));
+            let message = format!("{} has no column {}", owner.text, name.text);
+            return Some(Problem { range: word.range.clone(), message, near });
+        }
+        let previous = back(1)?;
+        let operand = expects_operand(previous, back(2), dialect);
+        // Words of their own rules: names of windows, collations, types, variables, units.
+        let own = previous.is_one_of(&["OVER", "COLLATE", "AS", "INTERVAL", "IS", "ESCAPE", "USING"])
+            || previous.sign(b'@')
+            || previous.sign(b':')
+            || previous.sign(b'>') && back(2).is_some_and(|w| w.sign(b'='));
+        if !operand || own || self.in_call_with_words(query, at) {
+            return None;
+        }
+        // SQLite takes a quoted name that means nothing as a text.
+        if word.kind == TokenKind::QuotedName && dialect.quoted_names_may_be_text {
+            return None;
+        }
+        if visible.iter().any(|source| has(source, name, dialect) || name.means(&source.name.text, dialect)) {
+            let own: Vec<&Sighted> =
+                visible.iter().filter(|source| source.outer == 0 && has(source, name, dialect)).collect();
+            let joined = shape.words.iter().any(|w| w.is_one_of(&["USING", "NATURAL"]));
+            let selected = matches!(clause, Clause::OrderBy | Clause::GroupBy | Clause::Having);
+            if let ([first, second, ..], false, false) = (own.as_slice(), joined, selected) {
+                let owners: Vec<_> = own.iter().map(|source| format!("{}.{}", source.name.text, name.text)).collect();
+                let message = format!("{} could be of {} or of {}", name.text, first.name.text, second.name.text);
+                return Some(Problem { range: word.range.clone(), message, near: owners });
+            }
+            return None;
+        }
+        // Names given by this query count where rows are put together and in order, and elsewhere on some servers.
+        let mut given = self.scope.given(query, 0);
+        let mut before = shape.queries.get(query).and_then(|query| query.before);
+        while let Some(number) = before {
+            given.extend(self.scope.given(number, 0));
+            before = shape.queries.get(number).and_then(|query| query.before);
+        }
+        if given.iter().any(|column| name.means(&column.name, dialect) && column.name != *"")
+            && clause != Clause::Select
+        {
+            return None;
+        }
+        let columns = visible.iter().flat_map(|source| source.columns.iter().map(|column| column.name.as_str()));
+        let near = nearest(&name.text, columns);
+        Some(Problem { range: word.range.clone(), message: format!("no table here has a column {}", name.text), near })
+    }
+
+    /// Whether a name stands in a call whose arguments have words of their own: `extract(day from x)`.
+    fn in_call_with_words(&self, query: usize, at: usize) -> bool {
+        const CALLS: &[&str] = &[
+            "EXTRACT",
+            "TIMESTAMPDIFF",
+            "TIMESTAMPADD",
+            "TRIM",
+            "CONVERT",
+            "GET_FORMAT",
+            "CAST",
+            "OVERLAY",
+            "POSITION",
+            "SUBSTRING",
+            "XMLELEMENT",
+            "XMLFOREST",
+            "JSON_TABLE",
+            "JSON_VALUE",
+            "JSON_OBJECT",
+            "JSON_ARRAY",
+            "MATCH",
+            "AGAINST",
+            "NORMALIZE",
+            "COLUMN_GET",
+            "COLUMN_CREATE",
+            "GROUPING",
+            "RAISE",
+            "MAKE_INTERVAL",
+            "JSON_QUERY",
+            "JSON_EXISTS",
+            "XMLTABLE",
+            "FORMAT",
+            "SNIPPET",
+            "HIGHLIGHT",
+            "BM25",
+            "DATE_ADD",
+            "DATE_SUB",
+            "ADDDATE",
+            "SUBDATE",
+            "WEIGHT_STRING",
+            "CHAR",
+        ];
+        let shape = self.scope.shape;
+        let from = shape.queries.get(query).map_or(0, |query| query.words.start);
+        let mut depth = 0;
+        for place in (from..at).rev() {
+            let Some(word) = shape.words.get(place) else { break };
+            if word.sign(b')') {
+                depth += 1;
+            } else if word.sign(b'(') && depth > 0 {
+                depth -= 1;
+            } else if word.sign(b'(') {
+                let call = place.checked_sub(1).and_then(|before| shape.words.get(before));
+                if call.is_some_and(|w| w.is_one_of(CALLS)) {
+                    return true;
+                }
+            }
+        }
+        false
+    }
+
+    /// Columns that every table has, and names that stand for values.
+    fn is_hidden(&self, name: &str) -> bool {
+        const HIDDEN: &[&str] = &[
+            "rowid",
+            "oid",
+            "_rowid_",
+            "ctid",
+            "xmin",
+            "xmax",
+            "cmin",
+            "cmax",
+            "tableoid",
+            "rank",
+            "true",
+            "false",
+            "null",
+            "default",
+            "current_date",
+            "current_time",
+            "current_timestamp",
+            "current_user",
+            "session_user",
+            "user",
+            "localtime",
+            "localtimestamp",
+            "current_role",
+            "current_catalog",
+            "current_schema",
+            "new",
+            "old",
+            "excluded",
+            "unknown",
+            "level",
+            "value",
+            "row_number",
+        ];
+        HIDDEN.contains(&name.to_lowercase().as_str())
+    }
+}
+
+fn has(source: &Sighted, name: &Written, dialect: &Dialect) -> bool {
+    source.columns.iter().any(|column| name.means(&column.name, dialect))
+}
+
+/// The names that are most like one, at most three.
+fn nearest<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
+    let lower = name.to_lowercase();
+    let mut scored: Vec<(f64, &str)> = all
+        .map(|other| (strsim::jaro_winkler(&lower, &other.to_lowercase()), other))
+        .filter(|(like, _)| *like > 0.8)
+        .collect();
+    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));
+    scored.dedup_by_key(|(_, name)| *name);
+    scored.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
+}
+
+#[cfg(test)]
+mod tests;

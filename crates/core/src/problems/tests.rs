@@ -1,0 +1,116 @@
+use super::*;
+use crate::complete::tests::saltmarsh;
+use crate::text::dialect;
+
+fn found(name: &str, text: &str) -> Vec<String> {
+    let catalog = saltmarsh();
+    let dialect = dialect::by_name(name).unwrap();
+    let around = Surroundings { catalog: &catalog, dialect, nearby: "" };
+    let made = made_in("create temp table scratch (a int); alter table x rename to harbours", dialect);
+    let all = problems(text, around, &made);
+    let shown = |p: Problem| {
+        let near = if p.near.is_empty() { String::new() } else { format!(" ({})", p.near.join(", ")) };
+        format!("{}: {}{near}", &text[p.range], p.message)
+    };
+    all.into_iter().map(shown).collect()
+}
+
+#[test]
+fn what_is_wrong_is_told_where_it_stands() {
+    for (text, expected) in [
+        ("select * from port", "port: port is no table or view that is known here (ports)"),
+        ("select * from ops.crews", "crews: crews is no table or view that is known here"),
+        ("select nmae from ports", "nmae: no table here has a column nmae (name)"),
+        ("select p.nmae from ports p", "nmae: p has no column nmae (name)"),
+        ("select * from ports where berth > 2", "berth: no table here has a column berth (berths)"),
+        ("select * from ports p join vessels v on p.id = v.port", "port: v has no column port"),
+        ("select name from ports p, vessels v where p.id = 1", "name: name could be of p or of v (p.name, v.name)"),
+        ("update ports set name = 'x' where contry = 'y'", "contry: no table here has a column contry (country)"),
+        ("delete from bokings", "bokings: bokings is no table or view that is known here (bookings)"),
+        ("with x as (select id from ports) select nme from x", "nme: no table here has a column nme"),
+        ("select * from ports where id in (select prt from routes)", "prt: no table here has a column prt"),
+        ("select (1 + 2", "(: this parenthesis never closes"),
+        ("select 1 + 2)", "): this parenthesis closes none"),
+        ("select 'open", "'open: this quote never closes"),
+        ("select 1 /* open", "/* open: this comment never closes"),
+        ("select \"open\nfrom ports", "\"open: this quoted name never closes"),
+        ("select * from ports order by nam", "nam: no table here has a column nam (name)"),
+    ] {
+        for name in ["sqlite", "postgres"] {
+            let found = found(name, text);
+            assert!(found.first().is_some_and(|first| first.starts_with(expected)), "{name}: {text}: {found:?}");
+        }
+    }
+}
+
+/// Statements that a server takes: none may be marked.
+#[test]
+fn nothing_is_said_about_what_could_be_meant() {
+    for text in [
+        "select 1",
+        "select * from ports",
+        "select p.*, upper(name) as big from ports p where p.id > 1 order by big",
+        "select name n from ports group by n having count(*) > 1 order by n",
+        "select country, count(*) c from ports group by country order by c desc",
+        "with x as (select id, name from ports) select x.name from x where id = 1",
+        "with recursive up(n) as (select 1 union all select n + 1 from up where n < 9) select n from up",
+        "select * from (select id as a from ports) q where q.a = 1",
+        "select s.id from sailings s where exists (select 1 from bookings b where b.sailing_id = s.id and seats > 1)",
+        "select id from ports union select id from vessels order by id",
+        "select * from scratch",
+        "select * from harbours",
+        "select * from unknown_schema.things",
+        "select rowid, * from ports",
+        "select current_date, current_timestamp from ports",
+        "select case when berths > 2 then 'many' else country end as size from ports",
+        "select sum(seats) over (partition by sailing_id order by id) from bookings",
+        "select row_number() over w from bookings window w as (order by id)",
+        "select * from ports natural join vessels where name = 'x'",
+        "select name from ports join vessels using (name)",
+        "insert into ports (id, name) values (1, 'x')",
+        "insert into ports (id, name) select id, name from vessels",
+        "update ports set name = upper(name) where id = 1",
+        "select ports from ports",
+        "select count(distinct country) from ports",
+        "select name from ports where name like 'a%' escape '!'",
+        "select date '2031-01-01', name from ports",
+        "select * from ports where name = :name and id = ?",
+        "select Name, COUNTRY from Ports",
+        "select * from ops.crew c where c.name = 'x'",
+        "select * from crew",
+        "explain select name from ports",
+        "select (select max(departs) from sailings where vessel_id = v.id) as latest from vessels v",
+        "select id, tide(id, 2) t from ports where tide(id, 2) > 1",
+        "values (1, 2), (3, 4)",
+        "select * from ports limit 10 offset 2",
+    ] {
+        for name in ["sqlite", "postgres", "mysql"] {
+            assert_eq!(found(name, text), Vec::<String>::new(), "{name}: {text}");
+        }
+    }
+    for (name, text) in [
+        ("sqlite", "select \"a text\" from ports"),
+        ("sqlite", "select * from sqlite_master"),
+        ("sqlite", "select value from json_each('[1]')"),
+        ("sqlite", "select j.value from ports, json_each(ports.name) j"),
+        ("postgres", "select extract(day from departs) from sailings"),
+        ("postgres", "select name::text, cast(id as bigint) from ports"),
+        ("postgres", "select n from generate_series(1, 3) n"),
+        ("postgres", "select * from pg_stat_activity where state = 'active'"),
+        ("postgres", "select departs at time zone 'UTC' from sailings"),
+        ("postgres", "select departs + interval '1 day' from sailings"),
+        ("postgres", "insert into ports (id) values (1) on conflict (id) do update set name = excluded.name"),
+        ("postgres", "select distinct on (country) country, name from ports order by country, id"),
+        ("postgres", "select array_agg(name order by name) filter (where berths > 1) from ports"),
+        ("postgres", "select * from ports p cross join lateral (select p.id + 1 as n) x where x.n > 1"),
+        ("postgres", "select make_interval(days => 3), name from ports"),
+        ("mysql", "select timestampdiff(day, departs, now()) from sailings"),
+        ("mysql", "select date_add(departs, interval 1 day) from sailings"),
+        ("mysql", "select @x := 1, name from ports"),
+        ("mysql", "select * from seq_1_to_10"),
+        ("mysql", "select group_concat(name order by id separator ', ') from ports"),
+        ("mysql", "select 1 from dual"),
+    ] {
+        assert_eq!(found(name, text), Vec::<String>::new(), "{name}: {text}");
+    }
+}

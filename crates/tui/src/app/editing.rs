@@ -1,0 +1,196 @@
+//! Changes to lines, searching and replacing, the outline.
+
+use std::ops::Range;
+
+use jaunty_core::text::document::Motion;
+use jaunty_core::text::lines::{self, Change};
+use jaunty_core::text::search::{self, Pattern};
+use ropey::Rope;
+
+use super::summoned::{Asked, Item};
+use super::{App, List, Pick, Prompt, Summoned};
+use crate::words;
+
+impl App {
+    fn selection(&self) -> Range<usize> {
+        let document = &self.buffer.document;
+        document.selection().unwrap_or(document.cursor()..document.cursor())
+    }
+
+    fn carry_out(&mut self, change: Change) {
+        let document = &mut self.buffer.document;
+        document.go(Motion::To(change.range.start), false);
+        if !change.range.is_empty() {
+            document.go(Motion::To(change.range.end), true);
+        }
+        document.insert(&change.text);
+        document.go(Motion::To(change.select.start), false);
+        if !change.select.is_empty() {
+            document.go(Motion::To(change.select.end), true);
+        }
+    }
+
+    fn change_lines(&mut self, change: impl Fn(&Rope, &Range<usize>) -> Option<Change>) {
+        let selection = self.selection();
+        if let Some(change) = change(self.buffer.document.rope(), &selection) {
+            self.carry_out(change);
+        }
+    }
+
+    /// Makes lines comments, or no comments any more.
+    pub fn comment_lines(&mut self) {
+        let dialect = self.buffer.document.outline().dialect();
+        self.change_lines(|rope, selection| Some(lines::comment(rope, selection, dialect)));
+    }
+
+    /// Moves lines to the right.
+    pub(super) fn indent_lines(&mut self) {
+        self.change_lines(|rope, selection| Some(lines::indent(rope, selection)));
+    }
+
+    /// Moves lines to the left.
+    pub fn outdent_lines(&mut self) {
+        self.change_lines(|rope, selection| Some(lines::outdent(rope, selection)));
+    }
+
+    /// Writes the selection or the line a second time.
+    pub fn duplicate(&mut self) {
+        self.change_lines(|rope, selection| Some(lines::duplicate(rope, selection)));
+    }
+
+    /// Exchanges lines with those beside them.
+    pub fn shift_lines(&mut self, down: bool) {
+        self.change_lines(|rope, selection| lines::shift(rope, selection, down));
+    }
+
+    /// Puts the selection between signs. False if there is none, or it is no such sign.
+    pub(super) fn surround(&mut self, open: char) -> bool {
+        let Some(selection) = self.buffer.document.selection() else { return false };
+        let change = lines::surround(self.buffer.document.rope(), &selection, open);
+        change.map(|change| self.carry_out(change)).is_some()
+    }
+
+    /// Goes to the parenthesis that belongs to the one at the cursor.
+    pub fn go_to_partner(&mut self) {
+        let document = &self.buffer.document;
+        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let from = statement.map_or(0, |s| s.start.min(document.cursor()));
+        match lines::partner(document.rope(), document.outline().dialect(), from, document.cursor()) {
+            Some(there) => self.buffer.document.go(Motion::To(there), false),
+            None => self.tell("there is no parenthesis here that has a partner"),
+        }
+    }
+
+    /// Asks what to find.
+    pub fn ask_for_pattern(&mut self) {
+        let title = "find, as a regular expression; capitals count only if there are some".to_owned();
+        let mut prompt = Prompt::new(title, Asked::Find);
+        let selected = self.buffer.document.selected_text().filter(|text| !text.contains('\n'));
+        prompt.text = selected.map_or_else(|| self.sought.clone(), |text| search::literal(&text));
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(super) fn find(&mut self, pattern: &str) {
+        self.sought = pattern.to_owned();
+        self.find_next();
+    }
+
+    /// Goes to the next place that was sought.
+    pub fn find_next(&mut self) {
+        if self.sought.is_empty() {
+            return self.ask_for_pattern();
+        }
+        let pattern = match Pattern::read(&self.sought) {
+            Ok(pattern) => pattern,
+            Err(error) => return self.tell_wrong(error.to_string()),
+        };
+        let from = self.selection().end;
+        let rope = self.buffer.document.rope();
+        match pattern.next(rope, from) {
+            Some(found) => {
+                let document = &mut self.buffer.document;
+                document.go(Motion::To(found.range.start), false);
+                document.go(Motion::To(found.range.end), true);
+                let again = if found.range.start < from { " · from the beginning again" } else { "" };
+                self.tell(format!("{} of {}{again}", found.number, found.of));
+            }
+            None => self.tell(format!("\"{}\" is not in this buffer", self.sought)),
+        }
+    }
+
+    /// Asks what to replace.
+    pub fn ask_to_replace(&mut self) {
+        let within = if self.buffer.document.selection().is_some() { "in the selection" } else { "in the buffer" };
+        let title = format!("replace {within}, as /pattern/by/; $1 is what stood in the first parentheses");
+        let mut prompt = Prompt::new(title, Asked::Replace);
+        prompt.text = "/".to_owned();
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(super) fn replace_all(&mut self, written: &str) {
+        let outcome = search::Replacement::read(written).map(|replacement| {
+            let document = &self.buffer.document;
+            let range = document.selection().unwrap_or(0..document.rope().len_bytes());
+            let before: String = document.rope().byte_slice(range.clone()).into();
+            let (text, count) = replacement.apply(&before);
+            (range, text, count)
+        });
+        match outcome {
+            Ok((_, _, 0)) => self.tell("nothing to replace was found"),
+            Ok((range, text, count)) => {
+                let cursor = self.buffer.document.cursor().min(range.start + text.len());
+                self.carry_out(Change { range, text, select: cursor..cursor });
+                self.tell(format!("{} replaced; undo takes it back", words::count(count as u64, "place")));
+            }
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
+    }
+
+    /// Lists the statements of the buffer.
+    pub fn list_outline(&mut self) {
+        let document = &self.buffer.document;
+        let (rope, outline) = (document.rope(), document.outline());
+        let current = document.current().unwrap_or(0);
+        let items: Vec<Item> = outline
+            .statements()
+            .iter()
+            .map(|statement| {
+                let title = statement.title_text(rope, outline.dialect());
+                let end = rope.len_bytes().min(statement.start + 400).min(statement.body_end.max(statement.start));
+                let end = rope.char_to_byte(rope.byte_to_char(end));
+                let text: String = rope.byte_slice(statement.start..end).into();
+                let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+                Item {
+                    label: title.clone().unwrap_or_else(|| line.clone()),
+                    key: format!("line {}", rope.byte_to_line(statement.start) + 1),
+                    help: if title.is_some() { line } else { String::new() },
+                    pick: Pick::Place(statement.start),
+                }
+            })
+            .collect();
+        if items.is_empty() {
+            return self.tell("there is no statement here yet");
+        }
+        let mut list = List::new("statements", items);
+        list.chosen = current;
+        self.summoned = Some(Summoned::List(list));
+    }
+
+    /// Writes the statement at the cursor anew, a clause a line.
+    pub fn format_statement(&mut self) {
+        let document = &self.buffer.document;
+        let dialect = document.outline().dialect();
+        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let Some(statement) = statement.filter(|s| s.closed && !dialect.lines) else {
+            return self.tell("there is no statement here that can be formatted");
+        };
+        let range = statement.start..statement.body_end;
+        let before: String = document.rope().byte_slice(range.clone()).into();
+        let text = jaunty_core::text::format::statement(&before, dialect);
+        if text == before {
+            return self.tell("it is formatted already");
+        }
+        let cursor = range.start;
+        self.carry_out(Change { range, text, select: cursor..cursor });
+    }
+}

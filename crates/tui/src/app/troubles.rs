@@ -1,0 +1,244 @@
+//! What is wrong with statements while they are written: by their signs and the catalog at once, and
+//! by the server a moment after the last key.
+
+use std::collections::HashMap;
+use std::ops::Range;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jaunty_core::catalog::Catalog;
+use jaunty_core::complete::{Surroundings, region};
+use jaunty_core::connection::{Guard, Setting};
+use jaunty_core::engine::EngineError;
+use jaunty_core::problems::{Problem, made_in, problems};
+use jaunty_core::run::Order;
+use jaunty_core::text::clean;
+use jaunty_core::text::document::Motion;
+use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::split::Statement;
+
+use super::summoned::Item;
+use super::{App, Link, List, Pick, Summoned};
+
+/// How long nothing is typed before the server is asked.
+const REST: Duration = Duration::from_millis(600);
+
+/// The most statements whose problems are kept.
+const MOST: usize = 4096;
+
+/// What is known of statements' problems.
+#[derive(Debug, Default)]
+pub struct Troubles {
+    found: HashMap<StatementId, Arc<Vec<Problem>>>,
+    checked: HashMap<StatementId, Option<Problem>>,
+    /// The catalog that was looked at.
+    by: Option<u64>,
+    /// When the text was changed last, and whether the server is still to be asked about it.
+    changed: Option<Instant>,
+    revision: u64,
+}
+
+impl Troubles {
+    /// What is known to be wrong with a statement: the server's word stands above that of the catalog.
+    pub fn of(&self, id: StatementId) -> Vec<Problem> {
+        let found = self.found.get(&id).map(|found| found.as_slice()).unwrap_or_default();
+        match self.checked.get(&id) {
+            Some(Some(problem)) => vec![problem.clone()],
+            Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
+            None => found.to_vec(),
+        }
+    }
+
+    /// How long until the server is to be asked.
+    pub(super) fn rests_for(&self) -> Option<Duration> {
+        self.changed.map(|then| REST.saturating_sub(then.elapsed()).max(Duration::from_millis(10)))
+    }
+}
+
+impl App {
+    /// Looks at the statements in sight, as far as they were not looked at.
+    pub(super) fn look_for_trouble(&mut self) {
+        let catalog = self.connection.catalog.clone();
+        let by = catalog.as_ref().map(|catalog| catalog.read_ms);
+        if self.troubles.by != by {
+            self.troubles = Troubles {
+                by,
+                changed: self.troubles.changed,
+                revision: self.troubles.revision,
+                ..Troubles::default()
+            };
+        }
+        if self.troubles.found.len() > MOST {
+            self.troubles.found.clear();
+            self.troubles.checked.clear();
+        }
+        let document = &self.buffer.document;
+        if self.troubles.revision != document.revision() {
+            self.troubles.revision = document.revision();
+            self.troubles.changed = Some(Instant::now());
+        }
+        let (rope, outline) = (document.rope(), document.outline());
+        let height = usize::from(self.areas().buffer.height);
+        let lines = self.buffer.top..(self.buffer.top + height).min(rope.len_lines());
+        let bytes = rope.line_to_byte(lines.start.min(rope.len_lines()))..rope.line_to_byte(lines.end);
+        let statements = outline.statements();
+        let from = statements.partition_point(|s| s.end < bytes.start);
+        let none = Catalog::default();
+        let catalog = catalog.as_deref().unwrap_or(&none);
+        let mut made = None;
+        for statement in statements.get(from..).unwrap_or_default().iter().take_while(|s| s.start < bytes.end) {
+            if statement.body_end - statement.start > 64 << 10 {
+                continue;
+            }
+            let text = statement.text(rope);
+            let id = StatementId::of(&text);
+            if self.troubles.found.contains_key(&id) {
+                continue;
+            }
+            let around = Surroundings { catalog, dialect: outline.dialect(), nearby: "" };
+            let mut found = problems(&text, around, &Default::default());
+            if !found.is_empty() {
+                // What the text around makes is only looked at where something is missing.
+                let made =
+                    made.get_or_insert_with(|| made_in(&region::nearby(rope, statement.start), outline.dialect()));
+                if !made.is_empty() {
+                    found = problems(&text, around, made);
+                }
+            }
+            self.troubles.found.insert(id, Arc::new(found));
+        }
+    }
+
+    /// Asks the server about the statement at the cursor, once nothing is typed for a moment.
+    pub(super) fn ask_about_trouble(&mut self) {
+        if self.troubles.changed.is_none_or(|then| then.elapsed() < REST) {
+            return;
+        }
+        self.troubles.changed = None;
+        let profile = self.connection.profile.as_ref();
+        let allowed = profile.is_some_and(|profile| match profile.settings.get("check") {
+            Some(Setting::Flag(wanted)) => *wanted,
+            _ => profile.guard == Guard::Open,
+        });
+        if !allowed || self.connection.is_busy() || !matches!(self.connection.link, Link::Open) {
+            return;
+        }
+        let document = &self.buffer.document;
+        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let Some(statement) = statement.filter(|s| s.closed) else { return };
+        let text = statement.text(document.rope());
+        let id = StatementId::of(&text);
+        if !self.troubles.checked.contains_key(&id) {
+            self.connection.ask(Order::Check(id, text));
+        }
+    }
+
+    pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
+        let problem = error.map(|error| {
+            let at = error.at.unwrap_or(0);
+            let message = clean::clean(&error.message).replace('\n', " ");
+            Problem { range: at..at + 1, message, near: Vec::new() }
+        });
+        self.troubles.checked.insert(id, problem);
+    }
+
+    /// The problems of a statement, by their bytes in the buffer.
+    pub fn problems_of(&self, statement: &Statement) -> Vec<(Range<usize>, Problem)> {
+        let rope = self.buffer.document.rope();
+        let cursor = self.buffer.document.cursor();
+        let typing = self.troubles.changed.is_some();
+        let all = self.troubles.of(StatementId::of(&statement.text(rope)));
+        let placed = all.into_iter().map(|problem| {
+            let start = statement.start + problem.range.start;
+            let end =
+                word_end(rope, start).max(statement.start + problem.range.end).min(statement.body_end.max(start + 1));
+            (start..end, problem)
+        });
+        // The word that is just being written is not finished.
+        placed.filter(|(range, _)| !(typing && range.end == cursor)).collect()
+    }
+
+    /// What is wrong at the cursor, or else in its statement.
+    pub fn problem_at_cursor(&self) -> Option<String> {
+        let document = &self.buffer.document;
+        let statement = document.current().and_then(|at| document.outline().statements().get(at))?;
+        let all = self.problems_of(statement);
+        let cursor = document.cursor();
+        let here = all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end);
+        here.map(|(_, problem)| sentence(problem))
+    }
+
+    /// Goes to the next problem of the buffer.
+    pub fn next_problem(&mut self) {
+        let cursor = self.buffer.document.cursor();
+        let all = self.all_problems();
+        let next = all.iter().find(|(start, ..)| *start > cursor).or_else(|| all.first()).cloned();
+        match next {
+            Some((start, _, problem)) => {
+                self.buffer.document.go(Motion::To(start), false);
+                self.tell(sentence(&problem));
+            }
+            None => self.tell("no problem is known in this buffer"),
+        }
+    }
+
+    /// Lists the problems of the buffer.
+    pub fn list_problems(&mut self) {
+        let items: Vec<Item> = self
+            .all_problems()
+            .into_iter()
+            .map(|(start, line, problem)| Item {
+                label: sentence(&problem),
+                key: format!("line {line}"),
+                help: String::new(),
+                pick: Pick::Place(start),
+            })
+            .collect();
+        if items.is_empty() {
+            return self.tell("no problem is known in this buffer");
+        }
+        self.summoned = Some(Summoned::List(List::new("problems", items)));
+    }
+
+    fn all_problems(&self) -> Vec<(usize, usize, Problem)> {
+        let document = &self.buffer.document;
+        let (rope, outline) = (document.rope(), document.outline());
+        let none = Catalog::default();
+        let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
+        let around = Surroundings { catalog, dialect: outline.dialect(), nearby: "" };
+        let mut all = Vec::new();
+        for statement in outline.statements().iter().take(20_000) {
+            let text = statement.text(rope);
+            let id = StatementId::of(&text);
+            let known = match self.troubles.checked.contains_key(&id) || self.troubles.found.contains_key(&id) {
+                true => self.troubles.of(id),
+                false => {
+                    let made = made_in(&region::nearby(rope, statement.start), outline.dialect());
+                    problems(&text, around, &made)
+                }
+            };
+            for problem in known {
+                let start = statement.start + problem.range.start;
+                all.push((start, rope.byte_to_line(start) + 1, problem));
+            }
+        }
+        all
+    }
+}
+
+fn sentence(problem: &Problem) -> String {
+    match problem.near.as_slice() {
+        [] => problem.message.clone(),
+        [one] => format!("{}; did you mean {one}?", problem.message),
+        all => format!("{}; did you mean {}?", problem.message, all.join(" or ")),
+    }
+}
+
+/// The end of the word at a byte.
+fn word_end(rope: &ropey::Rope, start: usize) -> usize {
+    let mut end = start;
+    while rope.get_byte(end).is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80) {
+        end += 1;
+    }
+    end
+}
