@@ -118,10 +118,7 @@ pub fn refused(error: &EngineError) -> Failure {
 fn buffers(folders: &Folders, connection: Option<&str>) -> PathBuf {
     let here = std::env::current_dir().unwrap_or_default();
     let project = here.ancestors().map(|folder| folder.join(".jaunty")).find(|folder| folder.is_dir());
-    let buffers = project.map_or_else(|| folders.data.join("buffers"), |folder| folder.join("buffers"));
-    // A name with a slash must not lead out of the folder.
-    let safe = |name: &str| name.replace(['/', '\\', '\0'], "_").trim_start_matches('.').to_owned();
-    buffers.join(connection.map_or_else(|| "scratch".into(), safe))
+    jaunty_core::buffers::folder_of(folders, project.as_deref(), connection)
 }
 
 /// Opens the screen.

@@ -413,6 +413,51 @@ pub static ACTIONS: &[Action] = &[
         App::format_statement
     ),
     action!("Buffer", Buffer, "go-to-line", "go to line", ["f6"], "Go to a line by its number", App::ask_for_line),
+    action!(
+        "Buffers",
+        Everywhere,
+        "new-buffer",
+        "new buffer",
+        [],
+        "Begin another buffer beside this one",
+        App::ask_for_new_buffer
+    ),
+    action!(
+        "Buffers",
+        Everywhere,
+        "rename-buffer",
+        "rename buffer",
+        [],
+        "Go on under another name",
+        App::ask_to_rename
+    ),
+    action!(
+        "Buffers",
+        Everywhere,
+        "copy-buffer",
+        "copy buffer",
+        [],
+        "Write the text a second time, under another name",
+        App::ask_to_copy_buffer
+    ),
+    action!(
+        "Buffers",
+        Everywhere,
+        "remove-buffer",
+        "remove buffer",
+        [],
+        "Move the buffer's file to the trash, after asking",
+        App::ask_to_remove_buffer
+    ),
+    action!(
+        "Buffers",
+        Everywhere,
+        "search-buffers",
+        "find in all buffers",
+        ["alt-b"],
+        "Find a regular expression in all buffers, of this project and of all projects",
+        App::ask_to_search_all
+    ),
     action!("Writing", Buffer, "left", "left", ["left"], "One character back", |app| app.go(Motion::Left, false)),
     action!("Writing", Buffer, "right", "right", ["right"], "One character on", |app| app.go(Motion::Right, false)),
     action!("Writing", Buffer, "up", "up", ["up"], "One line up", |app| app.go(Motion::Up(1), false)),

@@ -20,13 +20,27 @@ pub fn letters(text: &str) -> u64 {
     })
 }
 
+/// A name's bytes in small letters.
+fn lower(name: &str) -> impl Iterator<Item = u8> + '_ {
+    name.bytes().map(|byte| byte.to_ascii_lowercase())
+}
+
 impl Names {
     /// Takes names; those that are the same are one.
     pub fn of<'a>(names: impl Iterator<Item = &'a str>) -> Names {
         let mut all: Vec<&str> = names.collect();
-        all.sort_unstable();
+        all.sort_unstable_by(|a, b| lower(a).cmp(lower(b)).then_with(|| a.cmp(b)));
         all.dedup();
         Names { all: all.into_iter().map(|name| (name.into(), letters(name))).collect() }
+    }
+
+    /// Those that begin with a text, in any case.
+    pub fn beginning_with<'a>(&'a self, text: &'a str) -> impl Iterator<Item = &'a str> {
+        let from = self.all.partition_point(|(name, _)| lower(name).lt(lower(text)));
+        let begins = |name: &str| {
+            name.as_bytes().get(..text.len()).is_some_and(|head| head.eq_ignore_ascii_case(text.as_bytes()))
+        };
+        self.all.iter().skip(from).map(|(name, _)| &**name).take_while(move |name| begins(name))
     }
 
     /// Those that have all letters of a text, in order of the alphabet.

@@ -2,6 +2,7 @@
 
 use super::context::Context;
 use super::parse::{Clause, Origin};
+use super::rank::fit;
 use super::scope::{Seen, Sighted, columns_of};
 use super::{Found, Kind, escaped};
 use crate::catalog::{Object, Written};
@@ -54,12 +55,25 @@ fn detail(column: &Seen, source: &Sighted) -> String {
     format!("{}{key}{of}", column.db_type).trim_start_matches(" · ").to_owned()
 }
 
+/// How many columns are proposed where any could be meant, and how many names are looked at for it.
+const MOST: usize = 60;
+const FURTHEST: usize = 10_000;
+
 /// Before there is a `FROM`: any column of any table, once there is something to choose by.
 fn everywhere(context: &Context<'_>, found: &mut Found) {
     if context.typed.len() < 2 {
         return;
     }
-    for name in context.around.catalog.column_names().with_letters_of(&context.typed) {
+    let names = context.around.catalog.column_names();
+    let mut chosen: Vec<&str> = names.beginning_with(&context.typed).take(MOST).collect();
+    if chosen.len() < MOST {
+        // Others that fit, as far as there is time to look.
+        let others = names.with_letters_of(&context.typed).take(FURTHEST);
+        let mut others: Vec<(i32, &str)> = others.filter_map(|name| Some((fit(&context.typed, name)?, name))).collect();
+        others.sort_by_key(|(fit, _)| -fit);
+        chosen.extend(others.into_iter().take(MOST).map(|(_, name)| name));
+    }
+    for name in chosen {
         found.put(Kind::Column, name, "", escaped(&context.written(name)), 10);
     }
 }

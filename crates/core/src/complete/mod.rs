@@ -131,6 +131,13 @@ impl Found {
         });
     }
 
+    /// Takes a join in, by the table that it leads to.
+    fn put_join(&mut self, table: &str, label: &str, insert: String) {
+        let Some(fit) = rank::fit(&self.typed, table) else { return };
+        let (label, detail) = (label.to_owned(), "foreign key".to_owned());
+        self.take(Proposal { label, kind: Kind::Join, detail, insert, rank: fit + 85 });
+    }
+
     fn take(&mut self, proposal: Proposal) {
         if self.seen.insert((proposal.insert.clone(), proposal.kind)) {
             self.all.push(proposal);

@@ -9,6 +9,9 @@ use crate::text::outline::Outline;
 /// How far around the cursor other statements are looked at for names and values.
 const NEARBY: usize = 16 << 10;
 
+/// Statements that are larger are not looked at as a whole.
+const LARGEST: usize = 256 << 10;
+
 /// The bytes of the statement that is being written at the cursor. Behind a semicolon, and below a
 /// blank line, a new one begins.
 pub fn around(rope: &Rope, outline: &Outline, cursor: usize) -> Range<usize> {
@@ -24,6 +27,10 @@ pub fn around(rope: &Rope, outline: &Outline, cursor: usize) -> Range<usize> {
         && !word.trim().contains(char::is_whitespace)
     {
         return line..cursor;
+    }
+    // One that is as large as a file of rows: nothing of it is known but the line.
+    if statement.end - statement.start > LARGEST {
+        return line_from(rope, statement.start, cursor);
     }
     let closed = statement.end > statement.body_end;
     if cursor <= statement.body_end || (!closed && !blank_line(rope, statement.body_end, cursor)) {

@@ -160,7 +160,7 @@ pub(super) fn joined(context: &Context<'_>, found: &mut Found) {
                 let on = context.cased("on");
                 let label = format!("{} {alias} on {condition}", other.name);
                 let insert = escaped(&format!("{name} {alias} {on} {condition}"));
-                found.put(Kind::Join, &label, "foreign key", insert, 85);
+                found.put_join(&other.name, &label, insert);
             }
         }
     }

@@ -50,6 +50,11 @@ impl Pattern {
         })
     }
 
+    /// The first byte that fits in a line.
+    pub fn first_in(&self, line: &str) -> Option<usize> {
+        self.0.find(line.trim_end_matches(['\n', '\r'])).filter(|found| !found.is_empty()).map(|found| found.start())
+    }
+
     /// The next place from a byte on; behind the last one it begins again at the first.
     pub fn next(&self, rope: &Rope, from: usize) -> Option<Found> {
         let text = rope.to_string();

@@ -1,16 +1,21 @@
 //! The text in hand: its file, its journal, and where in it the screen is.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jaunty_core::files;
 use jaunty_core::text::document::{Document, Motion};
 use jaunty_core::text::journal::{Journal, Recovery};
 use jaunty_core::text::motion;
 use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::split::Statement;
 use jaunty_core::text::{clean, dialect};
+use notify::Watcher as _;
 use ratatui::layout::{Position, Rect};
 
-use super::{Answered, App, Connection, Question, Summoned};
+use super::{Answered, App, Connection, Message, Question, Summoned};
 
 /// Columns of the margin.
 pub const MARGIN: u16 = 4;
@@ -37,6 +42,9 @@ pub enum OpenError {
     Thread(std::io::Error),
 }
 
+/// Identities of statements by their first and last byte.
+type Ids = HashMap<(usize, usize), StatementId>;
+
 /// A buffer on the screen.
 #[derive(Debug)]
 pub struct Buffer {
@@ -57,6 +65,8 @@ pub struct Buffer {
     on_disk: Option<String>,
     cut: String,
     id: Option<(u64, usize, Option<StatementId>)>,
+    /// The identities of statements in sight, as of a revision: a long one takes a while to digest.
+    ids: RefCell<(u64, Ids)>,
     /// Where the cursor was when it was last brought into sight, so that scrolling can leave it.
     seen: Option<(u64, usize, Rect)>,
 }
@@ -111,6 +121,7 @@ impl Buffer {
             on_disk,
             cut: String::new(),
             id: None,
+            ids: RefCell::default(),
             seen: None,
         })
     }
@@ -126,6 +137,17 @@ impl Buffer {
         self.journal.record(self.document.take_edits());
     }
 
+    /// The identity of a statement of this buffer.
+    pub fn id_of(&self, statement: &Statement) -> StatementId {
+        let (revision, ids) = &mut *self.ids.borrow_mut();
+        if *revision != self.document.revision() {
+            *revision = self.document.revision();
+            ids.clear();
+        }
+        let of = || StatementId::of(&statement.text(self.document.rope()));
+        *ids.entry((statement.start, statement.body_end)).or_insert_with(of)
+    }
+
     /// The identity of the statement at the cursor.
     pub fn current_id(&mut self) -> Option<StatementId> {
         let key = (self.document.revision(), self.document.cursor());
@@ -134,7 +156,7 @@ impl Buffer {
             _ => {
                 let index = self.document.current();
                 let statement = index.and_then(|i| self.document.outline().statements().get(i));
-                let id = statement.map(|s| StatementId::of(&s.text(self.document.rope())));
+                let id = statement.map(|s| self.id_of(s));
                 self.id = Some((key.0, key.1, id));
                 id
             }
@@ -200,6 +222,54 @@ impl Buffer {
         self.journal.begin(text.clone());
         self.on_disk = Some(text);
         Ok(())
+    }
+
+    /// Goes on in another file: writes the text there.
+    pub(super) fn move_to(&mut self, path: &Path, journals: &Path) -> std::io::Result<()> {
+        let before = (std::mem::replace(&mut self.path, path.to_owned()), self.on_disk.take());
+        match self.write() {
+            Ok(()) => {
+                // The journal of the old name has nothing left to tell.
+                self.forget();
+                self.journal = Journal::new(journals, path, self.document.rope().to_string());
+                self.id = None;
+                Ok(())
+            }
+            Err(error) => {
+                (self.path, self.on_disk) = before;
+                Err(error)
+            }
+        }
+    }
+
+    /// Begins anew with an empty text in the same place.
+    pub(super) fn begin_anew(&mut self, journals: &Path) {
+        self.forget();
+        let dialect = self.document.outline().dialect();
+        self.document = Document::new("", dialect);
+        self.journal = Journal::new(journals, &self.path, String::new());
+        (self.on_disk, self.id) = (None, None);
+    }
+
+    /// Takes the file's text in the place of this one, as one change that can be taken back. False if
+    /// it is the same, or cannot be read.
+    pub(super) fn take_from_disk(&mut self) -> bool {
+        let Ok(Some(text)) = read(&self.path) else { return false };
+        if self.on_disk.as_ref() == Some(&text) {
+            return false;
+        }
+        let cursor = self.document.cursor();
+        if self.document.rope() != text.as_str() {
+            self.document.select_all();
+            self.document.insert(&text);
+            let boundary = (0..=cursor.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+            self.document.go(Motion::To(boundary), false);
+        }
+        self.document.mark_saved();
+        self.journal_edits();
+        self.journal.begin(text.clone());
+        self.on_disk = Some(text);
+        true
     }
 
     /// Forgets unsaved text, because a person said so.
@@ -291,12 +361,50 @@ impl App {
             self.summoned = Some(Summoned::Question(Question::new(
                 text,
                 &[
+                    ('t', "take its text here; undo brings this one back", Answered::Reload),
                     ('o', "overwrite it with this text", Answered::Overwrite),
                     ('b', "save this text beside it", Answered::SaveBeside),
                 ],
             )));
         } else {
             self.save_anyway();
+        }
+    }
+
+    /// Takes the text that another program wrote.
+    pub(super) fn reload(&mut self) {
+        if self.buffer.take_from_disk() {
+            self.tell(format!("{} as it is on disk; undo brings the text before back", self.buffer.name()));
+        }
+    }
+
+    /// Lets the system tell of changes in the buffer's folder.
+    pub(super) fn watch_folder(&mut self) {
+        let Some(folder) = self.buffer.path.parent().filter(|folder| folder.is_dir()) else { return };
+        if self.watcher.as_ref().is_some_and(|(watched, _)| watched == folder) {
+            return;
+        }
+        let (folder, post) = (folder.to_owned(), Arc::clone(&self.post));
+        let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+            if event.is_ok_and(|event| !event.kind.is_access()) {
+                post(Message::FilesChanged);
+            }
+        });
+        let watcher = watcher.and_then(|mut watcher| {
+            watcher.watch(&folder, notify::RecursiveMode::NonRecursive)?;
+            Ok(watcher)
+        });
+        match watcher {
+            Ok(watcher) => self.watcher = Some((folder, watcher)),
+            // Some file systems tell nothing; saving still looks.
+            Err(error) => tracing::warn!(%error, "changes of the buffer's file are not told"),
+        }
+    }
+
+    /// Takes in what another program wrote, where nothing of ours is unsaved.
+    pub fn take_in_changes(&mut self) {
+        if !self.buffer.document.is_unsaved() && self.buffer.take_from_disk() {
+            self.tell(format!("{} was changed by another program and is read anew", self.buffer.name()));
         }
     }
 

@@ -348,7 +348,10 @@ impl App {
                 self.tell_wrong(format!("{error}{remedy}"));
             }
             Report::Asks(jobs, why) => self.ask_first(jobs, why),
-            Report::Catalog(_) => self.catalog_has_come(),
+            Report::Catalog(_) => {
+                self.renew_offer();
+                self.catalog_has_come();
+            }
             Report::NoCatalog(error) => self.no_catalog(&error),
             Report::Definition(object, definition) => self.defined(&object, definition),
             Report::Sample(name, sample) => self.tasted(name, sample),

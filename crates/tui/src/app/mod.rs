@@ -9,6 +9,7 @@
 //! that is being written.
 
 mod buffer;
+mod buffers;
 mod connection;
 mod editing;
 mod form;
@@ -57,6 +58,8 @@ pub enum Message {
     Report(u64, Report),
     /// Rows that were asked for.
     Rows(Answer),
+    /// Something has changed in the folder of the buffer.
+    FilesChanged,
     /// Databases that lie near.
     Nearby(Vec<Found>),
     /// How it went to try the profile in the form with this number.
@@ -126,6 +129,8 @@ pub struct App {
     call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
     /// What is wrong with statements.
     pub troubles: Troubles,
+    /// Tells of changes in the folder of the buffer in hand.
+    watcher: Option<(PathBuf, notify::RecommendedWatcher)>,
     /// What was sought last.
     sought: String,
     /// What is to be filled in of what was taken.
@@ -183,6 +188,7 @@ impl App {
             offer: None,
             call: None,
             troubles: Troubles::default(),
+            watcher: None,
             sought: String::new(),
             places: Places::default(),
             told: None,
@@ -295,10 +301,12 @@ impl App {
             Message::Input(event) => self.input(event),
             Message::Report(number, report) => self.report(number, report),
             Message::Rows(answer) => self.answered(answer),
+            Message::FilesChanged => self.take_in_changes(),
             Message::Nearby(found) => self.found_nearby(found),
             Message::Tried(number, outcome) => self.tried(number, outcome),
         }
         self.buffer.journal_edits();
+        self.watch_folder();
         self.find_call();
         self.follow();
         self.look_for_trouble();
@@ -354,7 +362,7 @@ impl App {
                 }
             }
             (None, Some(c)) if self.panes.focus == Scope::Buffer => {
-                if self.surround(c) {
+                if !std::mem::take(&mut self.places.filling) && self.surround(c) {
                     return;
                 }
                 self.drop_blank_before(c);

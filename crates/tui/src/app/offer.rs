@@ -29,6 +29,8 @@ pub struct Offer {
 pub struct Places {
     /// Start and end, counted from the end of the text.
     ahead: Vec<(usize, usize)>,
+    /// The selected text is one of the places: what is typed takes its place.
+    pub(super) filling: bool,
     /// A blank that was put in behind what was taken: a sign that is typed there takes its place.
     blank: Option<usize>,
 }
@@ -188,7 +190,7 @@ impl App {
         let mut ahead: Vec<_> = snippet.places.iter().map(|(_, range)| from_end(range)).collect();
         // Filling in goes from the front to the back; only then do places stay where they are.
         ahead.sort_by_key(|(start, _)| std::cmp::Reverse(*start));
-        self.places = Places { ahead, blank: None };
+        self.places = Places { ahead, ..Places::default() };
         self.next_place();
     }
 
@@ -205,6 +207,7 @@ impl App {
         if start < end {
             document.go(Motion::To(end), true);
         }
+        self.places.filling = start < end;
         true
     }
 
@@ -234,6 +237,16 @@ impl App {
             self.indent();
         } else {
             self.propose();
+        }
+    }
+
+    /// Proposes anew, since more is known now.
+    pub(super) fn renew_offer(&mut self) {
+        if self.offer.as_ref().is_some_and(|offer| !offer.moved) {
+            self.offer_while_typing(' ');
+            if self.offer.is_none() {
+                self.offer_while_typing('a');
+            }
         }
     }
 

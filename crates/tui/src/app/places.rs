@@ -1,7 +1,6 @@
 //! Going elsewhere: to another database, schema or role on the same connection, to another
 //! connection, to another buffer.
 
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jaunty_core::connection::Profile;
@@ -11,7 +10,7 @@ use jaunty_core::run::Order;
 use jaunty_core::text::clean;
 
 use super::summoned::{Asked, Item};
-use super::{App, Buffer, Connection, Link, List, Message, Pick, Prompt, Summoned};
+use super::{App, Connection, Link, List, Message, Pick, Prompt, Summoned};
 
 impl App {
     /// Lists the connections: those of the files, and what lies near.
@@ -148,63 +147,6 @@ impl App {
     pub(super) fn switch(&mut self, to: Switch) {
         self.connection.ask(Order::Switch(to));
     }
-
-    /// Lists the buffers: those that are open, and the files beside the one in hand.
-    pub fn list_buffers(&mut self) {
-        let folder = self.buffer.path.parent().map(Path::to_owned).unwrap_or_default();
-        let open = [&self.buffer].into_iter().chain(&self.shelved);
-        let mut items: Vec<Item> =
-            open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect();
-        let known = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
-        let files = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
-        let endings = self.engines.iter().map(|engine| engine.dialect().extension).collect::<Vec<_>>();
-        let is_buffer = |path: &PathBuf| path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending));
-        let mut files: Vec<_> = files.filter(|path| is_buffer(path) && !known(path)).collect();
-        files.sort();
-        items.extend(files.iter().map(|path| item(path, "", None)));
-        self.summoned = Some(Summoned::List(List::new("buffers", items)));
-    }
-
-    /// Takes up a buffer, on the connection that its statements ran on last. The one in hand stays
-    /// open.
-    pub(super) fn take_up_buffer(&mut self, path: &Path) {
-        if self.buffer.path == path {
-            return;
-        }
-        let next = match self.shelved.iter().position(|buffer| buffer.path == path) {
-            Some(at) => self.shelved.remove(at),
-            None => match Buffer::open(path, &self.folders.journals()) {
-                Ok(buffer) => buffer,
-                Err(error) => return self.tell_wrong(error.to_string()),
-            },
-        };
-        let before = std::mem::replace(&mut self.buffer, next);
-        let here = self.connection.profile.clone();
-        self.shelved.push(before);
-        if let Some(recovered) = self.buffer.recovered.take() {
-            self.tell(recovered);
-        }
-        if !self.connect_as_last_time()
-            && let Some(profile) = here
-        {
-            self.connect(profile);
-        }
-    }
-}
-
-fn item(path: &Path, state: &str, connection: Option<&str>) -> Item {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let folder = path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
-    Item {
-        label: clean::clean(&name).into_owned(),
-        key: state.to_owned(),
-        help: format!("{}{}", connection.map(|name| format!("on {name}  ")).unwrap_or_default(), clean::clean(&folder)),
-        pick: Pick::Buffer(path.to_owned()),
-    }
-}
-
-fn state(buffer: &Buffer) -> &'static str {
-    if buffer.document.is_unsaved() { "unsaved" } else { "open" }
 }
 
 fn standing(connection: Option<&Connection>) -> &'static str {

@@ -78,6 +78,8 @@ pub enum Pick {
     Switch(Switch),
     /// Take up this buffer.
     Buffer(PathBuf),
+    /// Go to this byte of another buffer.
+    PlaceIn(PathBuf, usize),
     /// Go to this byte of the buffer.
     Place(usize),
     /// Put this into the buffer.
@@ -167,6 +169,10 @@ impl Drop for Prompt {
 /// What a prompt asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Asked {
+    NewBuffer,
+    Rename,
+    CopyBuffer,
+    SearchAll,
     /// What to find.
     Find,
     /// What to replace by what.
@@ -220,6 +226,10 @@ pub enum Answered {
     Run,
     /// Take the profile out of its file.
     Remove,
+    /// Move the buffer's file to the trash.
+    RemoveBuffer,
+    /// Take the text that another program wrote.
+    Reload,
     /// Do nothing.
     Nothing,
 }
@@ -347,6 +357,10 @@ impl App {
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
+                Some(Pick::PlaceIn(path, at)) => {
+                    self.take_up_buffer(&path);
+                    self.go(Motion::To(at), false);
+                }
                 Some(Pick::Place(at)) => self.go(Motion::To(at), false),
                 Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
@@ -357,6 +371,10 @@ impl App {
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
                 Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
                 Asked::Url => self.begin_profile(&prompt.text),
+                Asked::NewBuffer => self.new_buffer(&prompt.text),
+                Asked::Rename => self.rename_buffer(&prompt.text),
+                Asked::CopyBuffer => self.copy_buffer(&prompt.text),
+                Asked::SearchAll => self.search_all(&prompt.text),
                 Asked::Find => self.find(&prompt.text),
                 Asked::Replace => self.replace_all(&prompt.text),
                 Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
@@ -409,6 +427,8 @@ impl App {
                     self.remove_profile(&profile);
                 }
             }
+            Answered::RemoveBuffer => self.remove_buffer(),
+            Answered::Reload => self.reload(),
             Answered::Nothing => {}
         }
     }

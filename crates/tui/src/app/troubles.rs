@@ -23,6 +23,9 @@ use super::{App, Link, List, Pick, Summoned};
 /// How long nothing is typed before the server is asked.
 const REST: Duration = Duration::from_millis(600);
 
+/// Statements that are larger are not looked at.
+const LARGEST: usize = 64 << 10;
+
 /// The most statements whose problems are kept.
 const MOST: usize = 4096;
 
@@ -39,11 +42,13 @@ pub struct Troubles {
 }
 
 impl Troubles {
-    /// What is known to be wrong with a statement: the server's word stands above that of the catalog.
+    /// What is known to be wrong with a statement. What the server takes is right, whatever the
+    /// catalog says; of what it refuses, ours comes first, since it says more and where.
     pub fn of(&self, id: StatementId) -> Vec<Problem> {
         let found = self.found.get(&id).map(|found| found.as_slice()).unwrap_or_default();
         match self.checked.get(&id) {
-            Some(Some(problem)) => vec![problem.clone()],
+            Some(Some(problem)) if found.is_empty() => vec![problem.clone()],
+            Some(Some(_)) => found.to_vec(),
             Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
             None => found.to_vec(),
         }
@@ -87,14 +92,14 @@ impl App {
         let catalog = catalog.as_deref().unwrap_or(&none);
         let mut made = None;
         for statement in statements.get(from..).unwrap_or_default().iter().take_while(|s| s.start < bytes.end) {
-            if statement.body_end - statement.start > 64 << 10 {
+            if statement.body_end - statement.start > LARGEST {
                 continue;
             }
-            let text = statement.text(rope);
-            let id = StatementId::of(&text);
+            let id = self.buffer.id_of(statement);
             if self.troubles.found.contains_key(&id) {
                 continue;
             }
+            let text = statement.text(rope);
             let around = Surroundings { catalog, dialect: outline.dialect(), nearby: "" };
             let mut found = problems(&text, around, &Default::default());
             if !found.is_empty() {
@@ -127,7 +132,7 @@ impl App {
         let statement = document.current().and_then(|at| document.outline().statements().get(at));
         let Some(statement) = statement.filter(|s| s.closed) else { return };
         let text = statement.text(document.rope());
-        let id = StatementId::of(&text);
+        let id = self.buffer.id_of(statement);
         if !self.troubles.checked.contains_key(&id) {
             self.connection.ask(Order::Check(id, text));
         }
@@ -147,7 +152,10 @@ impl App {
         let rope = self.buffer.document.rope();
         let cursor = self.buffer.document.cursor();
         let typing = self.troubles.changed.is_some();
-        let all = self.troubles.of(StatementId::of(&statement.text(rope)));
+        if statement.body_end - statement.start > LARGEST {
+            return Vec::new();
+        }
+        let all = self.troubles.of(self.buffer.id_of(statement));
         let placed = all.into_iter().map(|problem| {
             let start = statement.start + problem.range.start;
             let end =
@@ -165,7 +173,9 @@ impl App {
         let all = self.problems_of(statement);
         let cursor = document.cursor();
         let here = all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end);
-        here.map(|(_, problem)| sentence(problem))
+        // Elsewhere in the statement it can wait until nothing is typed.
+        let first = all.first().filter(|_| self.troubles.changed.is_none());
+        here.or(first).map(|(_, problem)| sentence(problem))
     }
 
     /// Goes to the next problem of the buffer.

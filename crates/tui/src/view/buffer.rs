@@ -6,7 +6,6 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::text::clean::pieces;
 use jaunty_core::text::lexer::{Lexer, TokenKind};
 use jaunty_core::text::motion::{advance, column_of, line_text};
-use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -149,7 +148,7 @@ fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection, wron
 fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>, area: Rect, cells: &mut Buffer) {
     let rope = app.buffer.document.rope();
     let ground = app.theme.style(Role::Text);
-    let run = app.connection.run_of(StatementId::of(&s.text(rope)));
+    let run = app.connection.run_of(app.buffer.id_of(s));
     let (shape, role) = mark(run.map(|run| run.outcome()));
     let (top, bottom) = (rope.byte_to_line(s.start), rope.byte_to_line(s.body_end));
     let y = |line: usize| area.y + (line - lines.start) as u16;

@@ -1,0 +1,208 @@
+//! How quick writing stays: completion on a large catalog, and from key to frame in a long buffer.
+//!
+//! `cargo bench -p jaunty-bench --bench writing`
+
+#![allow(clippy::print_stdout)] // It is a report.
+
+use std::error::Error;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use jaunty_bench::measured::Times;
+use jaunty_core::archive::Retention;
+use jaunty_core::catalog::{Catalog, Column, Constraint, Name, ObjectKind, Rule};
+use jaunty_core::complete::{Surroundings, complete};
+use jaunty_core::connection::{Connections, Profile};
+use jaunty_core::files::Folders;
+use jaunty_core::problems::problems;
+use jaunty_core::run::Keeping;
+use jaunty_core::text::dialect::{MYSQL, POSTGRES, SQLITE};
+use jaunty_tui::app::{App, Message, Options};
+use jaunty_tui::settings::Settings;
+use jaunty_tui::theme::Depth;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+type Outcome = Result<(), Box<dyn Error>>;
+
+const TABLES: usize = 10_000;
+const COLUMNS: usize = 20;
+
+fn main() -> Outcome {
+    let begun = Instant::now();
+    let catalog = large();
+    let columns: usize = catalog.objects().iter().map(|object| object.columns.len()).sum();
+    println!("a catalog of {TABLES} tables with {columns} columns, made in {} ms", begun.elapsed().as_millis());
+    completion(&catalog);
+    keeping(&catalog)?;
+    typing()
+}
+
+/// Tables whose names and columns differ, as those of a grown company do.
+fn large() -> Catalog {
+    let mut catalog = Catalog::along(["public".to_owned()]);
+    let words = ["port", "vessel", "route", "sailing", "booking", "fare", "crew", "incident", "berth", "tide"];
+    let word = |n: usize| words.get(n % words.len()).copied().unwrap_or_default();
+    for table in 0..TABLES {
+        let schema = if table % 4 == 0 { "public".to_owned() } else { format!("area_{}", table % 40) };
+        let name = format!("{}_{}_{table}", word(table), word(table / 10));
+        let object = catalog.object(&schema, &name, ObjectKind::Table);
+        for column in 0..COLUMNS {
+            let name = match column {
+                0 => "id".to_owned(),
+                1 => format!("{}_id", word(table + 1)),
+                _ => format!("{}_{}_{}", word(column), word(table + column), table * COLUMNS + column),
+            };
+            object.columns.push(Column {
+                name,
+                db_type: "integer".into(),
+                nullable: column > 0,
+                key: column == 0,
+                ..Column::default()
+            });
+        }
+        if table > 4 {
+            let there = table - 4;
+            let to = Name { schema, name: format!("{}_{}_{there}", word(there), word(there / 10)) };
+            let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: String::new() };
+            object.constraints.push(Constraint {
+                name: String::new(),
+                columns: vec![format!("{}_id", word(table + 1))],
+                rule,
+            });
+        }
+    }
+    catalog.complete();
+    catalog
+}
+
+fn completion(catalog: &Catalog) {
+    let statements = [
+        "select |",
+        "select po|",
+        "select b_i_2| ",
+        "select * from |",
+        "select * from p|",
+        "select * from port_ro_21|",
+        "select * from port_port_0 a join |",
+        "select * from port_port_0 a join vessel_vessel_2001 b on |",
+        "select a.| from port_port_0 a join port_port_4 b on b.port_id = a.id where a.id = 1",
+        "with x as (select * from port_port_0) select id, ve| from x join port_port_4 y on y.id = x.id",
+        "select * from port_port_0 where id = 1 and |",
+        "select area_1.|",
+        "select * from area_1.|",
+        "insert into port_port_0 (|",
+        "update port_port_0 set |",
+        "select count(*) from port_port_0 group by |",
+        "",
+        "sel|",
+    ];
+    for dialect in [&SQLITE, &POSTGRES, &MYSQL] {
+        let mut times = Times::default();
+        let mut slowest = (Duration::ZERO, "");
+        for _ in 0..30 {
+            for statement in statements {
+                let cursor = statement.find('|').unwrap_or(0);
+                let text = statement.replacen('|', "", 1);
+                let around = Surroundings { catalog, dialect, nearby: statement };
+                let begun = Instant::now();
+                let completion = complete(&text, cursor, around);
+                let took = begun.elapsed();
+                std::hint::black_box(completion);
+                times.push(took);
+                slowest = slowest.max((took, statement));
+            }
+        }
+        println!(
+            "  completion, {}: {} (wanted: p99 at most 5 ms); slowest: {}",
+            dialect.name,
+            times.summary(),
+            slowest.1
+        );
+    }
+    let mut times = Times::default();
+    for _ in 0..500 {
+        let around = Surroundings { catalog, dialect: &POSTGRES, nearby: "" };
+        let begun = Instant::now();
+        let found = problems(
+            "select a.id, nmae from port_port_0 a join port_port_4 b on b.port_id = a.id where b.idd = 1",
+            around,
+            &Default::default(),
+        );
+        times.push(begun.elapsed());
+        std::hint::black_box(found);
+    }
+    println!("  problems of a statement: {}", times.summary());
+}
+
+fn keeping(catalog: &Catalog) -> Outcome {
+    let folder = tempfile::tempdir()?;
+    let profile = Profile::new("large", "postgres");
+    let begun = Instant::now();
+    jaunty_core::catalog::store::keep(folder.path(), &profile, catalog)?;
+    let kept = begun.elapsed();
+    let begun = Instant::now();
+    let again = jaunty_core::catalog::store::kept(folder.path(), &profile).ok_or("it was kept")?;
+    assert_eq!(again.objects().len(), TABLES);
+    println!(
+        "  kept on disk in {} ms, read back in {} ms, beside everything else",
+        kept.as_millis(),
+        begun.elapsed().as_millis()
+    );
+    Ok(())
+}
+
+/// From a key to the frame that shows it, in a buffer of 100,000 lines: at its beginning, in its
+/// middle and at its end, and inside one statement of 100,000 lines.
+fn typing() -> Outcome {
+    let many: String = (0..25_000)
+        .map(|n| format!("-- Statement {n}\nselect id, name, 'text {n}' as t\nfrom ports p join vessels v on v.id = p.id\nwhere p.id > {n};\n"))
+        .collect();
+    let rows: Vec<String> = (0..100_000).map(|n| format!("({n}, 'row {n}')")).collect();
+    let one = format!("insert into ports (id, name) values\n{};\n", rows.join(",\n"));
+    for (what, text) in [("25,000 statements", many), ("one statement", one)] {
+        let folder = tempfile::tempdir()?;
+        let file = folder.path().join("long.sql");
+        std::fs::write(&file, text)?;
+        let mut app = open(&folder, &file)?;
+        let screen = Rect::new(0, 0, 140, 42);
+        app.resize(screen);
+        println!("  a buffer of {} lines, {what}:", app.buffer.document.rope().len_lines());
+        for (place, line) in [("at its beginning", 2), ("in its middle", 50_000), ("at its end", 99_990)] {
+            let byte = app.buffer.document.rope().line_to_byte(line);
+            app.go(jaunty_core::text::document::Motion::To(byte), false);
+            let mut times = Times::default();
+            let mut cells = Buffer::empty(screen);
+            for round in 0..300 {
+                let code = match round % 6 {
+                    5 => KeyCode::Backspace,
+                    4 => KeyCode::Char(' '),
+                    n => KeyCode::Char(char::from(b'a' + n as u8)),
+                };
+                let begun = Instant::now();
+                app.update(Message::Input(Event::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+                jaunty_tui::view::draw(&app, &mut cells);
+                times.push(begun.elapsed());
+            }
+            println!("    {place}: {} (wanted: p99 at most 8 ms)", times.summary());
+        }
+    }
+    Ok(())
+}
+
+fn open(folder: &tempfile::TempDir, file: &std::path::Path) -> Result<App, Box<dyn Error>> {
+    let folders = Folders::below(folder.path());
+    let keeping = Keeping::open(&folders, Retention::default());
+    let options = Options {
+        folders,
+        engines: jaunty_engines::ENGINES,
+        connections: Connections::default(),
+        profile: None,
+        buffer: file.to_owned(),
+        keeping,
+        settings: Settings::default(),
+        depth: Depth::Full,
+    };
+    Ok(App::open(options, Arc::new(|_| {}))?)
+}

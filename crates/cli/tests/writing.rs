@@ -1,0 +1,264 @@
+//! Writing in a real terminal: proposals, help, the catalog, problems, changes to lines, buffers.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_testservers::{PASSWORD, Postgres};
+use support::{Home, Screen, read};
+
+fn ferry(buffer: &str) -> (Home, Screen) {
+    let home = Home::ferry().file("a.sql", buffer);
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main");
+    (home, screen)
+}
+
+/// A join over three tables of the demonstration, with the keys it takes.
+#[test]
+fn a_join_over_three_tables_is_written_by_proposals() {
+    let home = Home::new();
+    let folder = home.path("demo").display().to_string();
+    let screen = home.screen(&["demo", "--folder", &folder]);
+    screen.shows("sqlite").press(&["C-End", "Enter", "Enter"]);
+    let mut keys = 0;
+    for (typed, proposed) in [
+        ("sel", "select"),
+        ("* f", "from"),
+        ("sai", "sailings"),
+        ("s j", "join"),
+        ("", "routes r on r.id = s.route_id"),
+        ("j", "join"),
+        ("v", "vessels v on v.id = s.vessel_id"),
+    ] {
+        screen.types(typed).until(proposed, |text| text.lines().any(|line| line.contains(&format!("› {proposed}"))));
+        screen.press(&["Tab"]);
+        keys += typed.len() + 1;
+    }
+    assert!(keys < 40, "{keys} keys");
+    screen.shows("join vessels v on v.id = s.vessel_id").press(&["Escape", "C-r"]).shows("vessel_id").shows("of 9,000");
+}
+
+#[test]
+fn a_table_made_in_the_buffer_is_proposed_without_being_asked_for() {
+    let (_home, screen) = ferry("create table lighthouses(id integer primary key, height real);\n\n");
+    screen.press(&["C-r"]).shows("done").press(&["C-End"]).types("select * from li").shows("› lighthouses");
+    screen.press(&["Tab"]).types("where he").shows("› height").shows("REAL · lighthouses").press(&["Tab"]);
+    screen.shows("from lighthouses where height");
+}
+
+#[test]
+fn proposals_do_not_stand_in_the_way() {
+    let (_home, screen) = ferry("");
+    // Enter begins a line unless a person has moved to a proposal.
+    screen.types("sel").shows("› select").press(&["Enter"]).types("x").loses("› select").press(&["C-s"]).shows("saved");
+    screen.press(&["C-a"]).types("select na from ports").press(&["C-Left", "C-Left", "C-Left", "C-Right"]);
+    screen.press(&["C-Space"]).shows("› name").press(&["Down", "Up", "Enter"]).shows("select name from ports");
+    // What is running is stopped by the same key that closes proposals, once they are closed.
+    screen.press(&["End"]).types(" wh").shows("› where").press(&["Escape"]).loses("› where").shows("ports wh");
+    screen.types("e").shows("› where").press(&["C-r"]).shows("rows 1–3 of 3").loses("› where");
+}
+
+#[test]
+fn places_are_filled_in_one_after_the_other() {
+    let (_home, screen) = ferry("select 1;\n");
+    screen.press(&["C-o"]).shows("catalog of ferry").types("ports").press(&["Enter"]).shows("things to write");
+    screen.types("insert").shows("insert into ports (id, name, berths)").press(&["Enter"]);
+    screen
+        .shows("values (id, name, berths);")
+        .types("9")
+        .press(&["Tab"])
+        .types("'Seal Bay'")
+        .press(&["Tab"])
+        .types("2");
+    screen.shows("values (9, 'Seal Bay', 2);").press(&["C-r"]).shows("1 row changed");
+}
+
+#[test]
+fn the_catalog_is_walked_along_its_references_and_back() {
+    let home = Home::new().database(
+        "ferry.db",
+        "create table ports(id integer primary key, name text); insert into ports(name) values ('Saltmarsh');
+         create table berths(port integer references ports, number integer); create view busy as select name from ports;
+         insert into berths values (1, 44)",
+    );
+    let screen = home.screen(&["ferry.db"]);
+    screen.shows("ferry open").press(&["C-o"]).types("berths").shows("port    INTEGER → ports.id").shows("44");
+    // The line of the column leads to the table that it points at; what points here leads back.
+    screen
+        .press(&["Right", "Down", "Enter"])
+        .shows("Saltmarsh")
+        .shows("berths (port) by id")
+        .shows("CREATE TABLE ports");
+    screen.press(&["C-b"]).shows("44").press(&["C-f"]).shows("Saltmarsh").press(&["Escape"]).loses("catalog of");
+    // From a name in the buffer.
+    screen
+        .types("select * from berths")
+        .press(&["Escape"])
+        .loses("› ")
+        .press(&["F9"])
+        .shows("catalog of ferry")
+        .shows("44")
+        .press(&["Escape"]);
+}
+
+#[test]
+fn what_stands_at_the_cursor_is_explained() {
+    let (_home, screen) = ferry("select p.name, round(berths, 1)\nfrom ports p\nwhere berths is not null;\n");
+    screen.press(&["C-k"]).shows("Reads rows.").press(&["Escape"]).loses("Reads rows.");
+    screen.press(&["C-Right", "Right", "Right"]).press(&["C-k"]).shows("p stands for table ports").press(&["Escape"]);
+    screen.press(&["C-Right", "C-k"]).shows("column of table ports").press(&["Escape"]);
+    // Within a call the last line tells which argument is being written.
+    screen.press(&["End", "Left"]).shows("round(number, digits?) -> number");
+}
+
+#[test]
+fn problems_are_marked_and_walked_through() {
+    let (_home, screen) = ferry("select nmae from ports;\nselect 1;\nselect * from port;\n");
+    screen.press(&["Right"]).press(&["M-n"]).shows("no table here has a column nmae; did you mean name?");
+    screen.press(&["M-n"]).shows("port is no table or view that is known here; did you mean ports?");
+    screen.press(&["M-p"]).shows("2 of 2 problems").types("nmae").shows("1 of 2").press(&["Enter"]).shows("1:8");
+    // What the server takes is not marked, whatever the catalog says.
+    screen.press(&["C-a"]).types("create temp table fog(x);").press(&["C-r"]).shows("done");
+    screen.press(&["C-a"]).types("select x from fog;").press(&["Home", "C-Right", "C-Right"]).loses("no table here");
+    screen.press(&["M-n"]).shows("no problem is known");
+}
+
+#[test]
+fn lines_are_changed_found_and_replaced() {
+    let (home, screen) = ferry("select one;\nselect two;\n");
+    screen.press(&["M-c"]).shows("-- select one;").press(&["M-c"]).loses("-- select one;").press(&["M-t"]);
+    screen.press(&["M-Down"]).press(&["C-s"]).shows("saved");
+    assert_eq!(read(&home, "a.sql"), "select one;\nselect two;\nselect one;\n");
+    screen.press(&["C-Home", "C-f"]).shows("regular expression").types("o[n]e").press(&["Enter"]).shows("1 of 2");
+    screen.press(&["M-f"]).shows("2 of 2").press(&["M-f"]).shows("from the beginning again").press(&["Escape"]);
+    screen.press(&["M-r"]).types("(one|two)/'$1'/").press(&["Enter"]).shows("3 places replaced").press(&["C-s"]);
+    screen
+        .shows("saved")
+        .press(&["C-z"])
+        .shows("select two;")
+        .press(&["M-r"])
+        .types("(")
+        .press(&["Enter"])
+        .shows("write it as");
+    assert_eq!(read(&home, "a.sql"), "select 'one';\nselect 'two';\nselect 'one';\n");
+    // A selection between signs, and a statement a clause a line.
+    screen.press(&["C-a"]).types("name").press(&["S-Left", "S-Left"]).types("(").shows("na(me)");
+    screen.press(&["C-a"]).types("select name,berths from ports where id=1 and berths>2").press(&["Escape", "M-q"]);
+    screen
+        .shows("from ports")
+        .until("two lines", |text| text.contains("select name, berths") && text.contains("    and berths>2"));
+}
+
+#[test]
+fn a_statement_is_found_among_a_thousand() {
+    let text: String = (1..=1000).map(|n| format!("-- Berth {n}\nselect {n};\n\n")).collect();
+    let (_home, screen) = ferry(&text);
+    screen
+        .press(&["M-o"])
+        .shows("1000 of 1000 statements")
+        .types("berth 77")
+        .shows("Berth 770")
+        .types("7")
+        .press(&["Enter"]);
+    screen.shows("select 777;").press(&["C-r"]).shows("rows 1–1 of 1");
+}
+
+#[test]
+fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
+    let (home, screen) = ferry("select 'the first';\n");
+    let action = |screen: &Screen, name: &str| {
+        screen.press(&["C-l"]).shows("actions").types(name).press(&["Enter"]);
+    };
+    action(&screen, "new buffer");
+    screen.shows("new buffer, in").types("a/b").press(&["Enter"]).shows("a name has no slash");
+    action(&screen, "new buffer");
+    screen
+        .types("fares")
+        .press(&["Enter"])
+        .shows("fares.sql")
+        .types("select 'the second'")
+        .press(&["Escape", "C-s"])
+        .shows("saved fares.sql");
+    action(&screen, "rename buffer");
+    screen.press(&["C-h"; 9]).types("a.sql").press(&["Enter"]).shows("there is a");
+    action(&screen, "rename buffer");
+    screen.press(&["C-h"; 9]).types("prices").press(&["Enter"]).shows("it is prices.sql now");
+    assert!(!home.path("project/fares.sql").exists() && read(&home, "prices.sql").contains("the second"));
+    screen
+        .press(&["M-b"])
+        .types("the (first|second)")
+        .press(&["Enter"])
+        .shows("2 of 2 lines")
+        .types("first")
+        .press(&["Enter"])
+        .shows("a.sql");
+    action(&screen, "remove buffer");
+    screen.shows("its file goes to the trash").press(&["r"]).shows("it lies in").shows("prices.sql");
+    assert!(!home.path("project/a.sql").exists());
+    let trash: Vec<_> = std::fs::read_dir(home.path("state/jaunty/trash")).unwrap().flatten().collect();
+    let texts: Vec<_> = trash.iter().map(|entry| std::fs::read_to_string(entry.path()).unwrap()).collect();
+    assert!(texts.iter().any(|text| text.contains("the first")), "{texts:?}");
+}
+
+#[test]
+fn files_that_change_or_vanish_under_the_hand() {
+    let (home, screen) = ferry("select 1;\n");
+    // Changed outside while nothing is unsaved: read anew by the next look.
+    std::fs::write(home.path("project/a.sql"), "select 'from outside';\n").unwrap();
+    screen.shows("from outside").shows("was changed by another program");
+    // Changed on both sides: a person decides, and undo has the other text.
+    screen.press(&["C-End"]).types("select 'ours';");
+    std::fs::write(home.path("project/a.sql"), "select 'theirs';\n").unwrap();
+    screen.press(&["Escape", "C-s"]).shows("since it was read here").press(&["t"]).shows("theirs").loses("'ours'");
+    screen.press(&["C-z"]).shows("'ours'").press(&["C-s"]).shows("saved");
+    assert!(read(&home, "a.sql").contains("'ours'"));
+    // Gone: the text stays and is written again.
+    std::fs::remove_file(home.path("project/a.sql")).unwrap();
+    screen
+        .types("-- still here")
+        .press(&["Escape", "C-s"])
+        .shows("since it was read here")
+        .press(&["o"])
+        .loses("since it was read here")
+        .shows("saved");
+    assert!(read(&home, "a.sql").contains("still here"));
+}
+
+#[test]
+fn the_catalog_of_a_real_server_is_proposed_and_its_word_wins() {
+    let server = Postgres::start();
+    server.sql(
+        "create type mood as enum ('calm', 'rough'); create table ports(id int primary key, name text, state mood);
+         create schema ops; create table ops.crew(id int, port int references ports); insert into ports values (1, 'Saltmarsh', 'calm')",
+    );
+    let home = Home::new().file("a.sql", "").file(
+        ".jaunty/connections.toml",
+        &format!("[bookings]\nengine = \"postgres\"\nurl = \"postgresql://clerk@127.0.0.1:{}/bookings\"\nsecret_command = \"echo {PASSWORD}\"\n", server.port),
+    );
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen
+        .shows("postgres 15")
+        .types("select * from ops.crew c join ")
+        .shows("› ports p on p.id = c.port")
+        .press(&["Tab"]);
+    screen
+        .types("where p.state = ")
+        .shows("'calm'")
+        .shows("'rough'")
+        .press(&["Down", "Enter"])
+        .shows("p.state = 'rough'");
+    screen
+        .press(&["C-o"])
+        .shows("catalog of bookings")
+        .types("ports")
+        .shows("Saltmarsh")
+        .shows("pointed at by")
+        .press(&["Escape"]);
+    // The server is asked about what only it can know.
+    screen
+        .press(&["C-a"])
+        .types("select name + 1 from ports")
+        .press(&["Escape"])
+        .shows("operator does not exist: text + integer");
+}

@@ -1,0 +1,159 @@
+//! Where buffers lie, what may be their names, how they are searched, and how one is removed without
+//! being lost.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::files::{Folders, private_folder};
+use crate::text::search::{Pattern, SearchError};
+
+/// The folder for the buffers of a connection, or of none: the project's, if there is one, or the
+/// user's.
+pub fn folder_of(folders: &Folders, project: Option<&Path>, connection: Option<&str>) -> PathBuf {
+    let buffers = project.map_or_else(|| folders.data.join("buffers"), |folder| folder.join("buffers"));
+    // A name with a slash must not lead out of the folder.
+    let safe = |name: &str| name.replace(['/', '\\', '\0'], "_").trim_start_matches('.').to_owned();
+    buffers.join(connection.map_or_else(|| "scratch".into(), safe))
+}
+
+/// Why a text cannot be the name of a buffer, if so.
+pub fn name_problem(name: &str) -> Option<&'static str> {
+    match name {
+        "" => Some("a buffer needs a name"),
+        "." | ".." => Some("that is a folder's name"),
+        name if name.contains(['/', '\\']) => Some("a name has no slash; a buffer stays in its folder"),
+        name if name.chars().any(char::is_control) => Some("a name has no control characters"),
+        name if name.len() > 200 => Some("the name is too long"),
+        _ => None,
+    }
+}
+
+/// The files with these endings below folders, each once.
+pub fn files(roots: &[PathBuf], endings: &[&str]) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for root in roots {
+        walk(root, endings, 4, &mut found);
+    }
+    found.sort();
+    found.dedup();
+    found
+}
+
+fn walk(folder: &Path, endings: &[&str], deeper: usize, found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        let hidden = entry.file_name().to_string_lossy().starts_with('.');
+        if path.is_dir() {
+            if deeper > 0 && !hidden {
+                walk(&path, endings, deeper - 1, found);
+            }
+        } else if path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending)) {
+            found.push(path);
+        }
+    }
+}
+
+/// A line that fits what is sought.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hit {
+    /// The file.
+    pub path: PathBuf,
+    /// The first byte that fits.
+    pub at: usize,
+    /// The line's number, from 1.
+    pub line: usize,
+    /// The line.
+    pub text: String,
+}
+
+/// The most lines that a search gives.
+const HITS: usize = 2000;
+
+/// Files that are larger are not searched.
+const LARGEST: u64 = 16 << 20;
+
+/// Finds lines in files. Those that cannot be read are passed over.
+pub fn search(files: &[PathBuf], pattern: &str) -> Result<Vec<Hit>, SearchError> {
+    let pattern = Pattern::read(pattern)?;
+    let mut hits = Vec::new();
+    for path in files {
+        if std::fs::metadata(path).is_ok_and(|about| about.len() > LARGEST) {
+            continue;
+        }
+        let Ok(text) = std::fs::read_to_string(path) else { continue };
+        let mut start = 0;
+        for (number, line) in text.split_inclusive('\n').enumerate() {
+            if let Some(at) = pattern.first_in(line) {
+                let shown = line.trim().to_owned();
+                hits.push(Hit { path: path.clone(), at: start + at, line: number + 1, text: shown });
+                if hits.len() >= HITS {
+                    return Ok(hits);
+                }
+            }
+            start += line.len();
+        }
+    }
+    Ok(hits)
+}
+
+/// Moves a file to the trash of the program, and tells where it lies then.
+pub fn remove(folders: &Folders, path: &Path) -> io::Result<PathBuf> {
+    let trash = folders.state.join("trash");
+    private_folder(&trash)?;
+    let name = path.file_name().ok_or(io::ErrorKind::InvalidInput)?.to_string_lossy().into_owned();
+    let free = (1..10_000).map(|number| trash.join(format!("{number}-{name}"))).find(|there| !there.exists());
+    let there = free.ok_or(io::ErrorKind::AlreadyExists)?;
+    // Another file system cannot be moved to: what was copied is complete before the old one goes.
+    if std::fs::rename(path, &there).is_err() {
+        std::fs::copy(path, &there)?;
+        std::fs::remove_file(path)?;
+    }
+    Ok(there)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_removed_buffer_lies_in_the_trash_each_under_its_own_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let folders = Folders::below(folder.path());
+        let file = folder.path().join("a.sql");
+        let mut places = Vec::new();
+        for text in ["one", "two"] {
+            std::fs::write(&file, text).unwrap();
+            places.push(remove(&folders, &file).unwrap());
+            assert!(!file.exists());
+        }
+        let texts: Vec<_> = places.iter().map(|place| std::fs::read_to_string(place).unwrap()).collect();
+        assert_eq!(texts, ["one", "two"]);
+        assert!(remove(&folders, &file).is_err(), "what is not there cannot be removed");
+    }
+
+    #[test]
+    fn names_that_lead_elsewhere_are_refused() {
+        for wrong in ["", "..", "a/b", "a\\b", "a\u{1b}b"] {
+            assert!(name_problem(wrong).is_some(), "{wrong:?}");
+        }
+        assert_eq!(name_problem("fares of 2031.sql"), None);
+        let folders = Folders::below(Path::new("/x"));
+        assert_eq!(folder_of(&folders, None, Some("../a/b")), Path::new("/x/data/buffers/_a_b"));
+    }
+
+    #[test]
+    fn lines_are_found_in_all_files() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("ferry")).unwrap();
+        std::fs::write(folder.path().join("a.sql"), "select 1;\nselect * from ports;\n").unwrap();
+        std::fs::write(folder.path().join("ferry/b.sql"), "-- Ports\n").unwrap();
+        std::fs::write(folder.path().join("c.txt"), "ports").unwrap();
+        std::fs::write(folder.path().join("d.sql"), b"\xff ports").unwrap();
+        let all = files(&[folder.path().to_owned(), folder.path().join("ferry")], &["sql"]);
+        assert_eq!(all.len(), 3);
+        let hits = search(&all, "ports").unwrap();
+        let shown: Vec<_> = hits.iter().map(|hit| (hit.line, hit.at, hit.text.as_str())).collect();
+        assert_eq!(shown, [(2, 24, "select * from ports;"), (1, 3, "-- Ports")]);
+        assert!(search(&all, "(").is_err());
+    }
+}

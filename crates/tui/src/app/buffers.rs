@@ -1,0 +1,215 @@
+//! Buffers: those that are open and those that lie near; making, naming, removing and searching them.
+
+use std::path::{Path, PathBuf};
+
+use jaunty_core::buffers;
+use jaunty_core::text::clean;
+use jaunty_core::text::document::Motion;
+
+use super::summoned::{Asked, Item};
+use super::{Answered, App, Buffer, List, Pick, Prompt, Question, Summoned};
+use crate::words;
+
+impl App {
+    /// Lists the buffers: those that are open, and the files beside the one in hand.
+    pub fn list_buffers(&mut self) {
+        let folder = self.buffer.path.parent().map(Path::to_owned).unwrap_or_default();
+        let open = [&self.buffer].into_iter().chain(&self.shelved);
+        let mut items: Vec<Item> =
+            open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect();
+        let known = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
+        let files = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let endings = self.engines.iter().map(|engine| engine.dialect().extension).collect::<Vec<_>>();
+        let is_buffer = |path: &PathBuf| path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending));
+        let mut files: Vec<_> = files.filter(|path| is_buffer(path) && !known(path)).collect();
+        files.sort();
+        items.extend(files.iter().map(|path| item(path, "", None)));
+        self.summoned = Some(Summoned::List(List::new("buffers", items)));
+    }
+
+    /// Takes up a buffer, on the connection that its statements ran on last. The one in hand stays
+    /// open.
+    pub(super) fn take_up_buffer(&mut self, path: &Path) {
+        if self.buffer.path == path {
+            return;
+        }
+        let next = match self.shelved.iter().position(|buffer| buffer.path == path) {
+            Some(at) => self.shelved.remove(at),
+            None => match Buffer::open(path, &self.folders.journals()) {
+                Ok(buffer) => buffer,
+                Err(error) => return self.tell_wrong(error.to_string()),
+            },
+        };
+        let before = std::mem::replace(&mut self.buffer, next);
+        let here = self.connection.profile.clone();
+        self.shelved.push(before);
+        if let Some(recovered) = self.buffer.recovered.take() {
+            self.tell(recovered);
+        }
+        if !self.connect_as_last_time()
+            && let Some(profile) = here
+        {
+            self.connect(profile);
+        }
+    }
+
+    /// Asks for the name of a new buffer.
+    pub fn ask_for_new_buffer(&mut self) {
+        self.ask_for_name("new buffer", "", Asked::NewBuffer);
+    }
+
+    /// Asks under which other name the buffer is to go on.
+    pub fn ask_to_rename(&mut self) {
+        let name = self.buffer.name();
+        self.ask_for_name("new name", &name, Asked::Rename);
+    }
+
+    /// Asks under which name to write the text a second time.
+    pub fn ask_to_copy_buffer(&mut self) {
+        let name = self.buffer.name();
+        self.ask_for_name("name of the copy", &name, Asked::CopyBuffer);
+    }
+
+    fn ask_for_name(&mut self, what: &str, name: &str, asked: Asked) {
+        let folder = self.buffer.path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
+        let mut prompt = Prompt::new(format!("{what}, in {}", clean::clean(&folder)), asked);
+        prompt.text = name.to_owned();
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    /// The path of a buffer with this name beside the one in hand; tells why there is none. A name
+    /// without an ending gets that of the language.
+    fn path_beside(&mut self, name: &str) -> Option<PathBuf> {
+        let name = name.trim();
+        if let Some(problem) = buffers::name_problem(name) {
+            self.tell_wrong(format!("\"{}\" cannot be its name: {problem}", clean::clean(name)));
+            return None;
+        }
+        let extension = self.buffer.document.outline().dialect().extension;
+        let name = if Path::new(name).extension().is_some() { name.to_owned() } else { format!("{name}.{extension}") };
+        let path = self.buffer.path.with_file_name(name);
+        if path.exists() || self.shelved.iter().any(|buffer| buffer.path == path) {
+            self.tell_wrong(format!("there is a {} already", path.display()));
+            return None;
+        }
+        Some(path)
+    }
+
+    pub(super) fn new_buffer(&mut self, name: &str) {
+        if let Some(path) = self.path_beside(name) {
+            self.take_up_buffer(&path);
+            self.tell(format!("{} is made when it is saved", self.buffer.name()));
+        }
+    }
+
+    pub(super) fn copy_buffer(&mut self, name: &str) {
+        let Some(path) = self.path_beside(name) else { return };
+        let text = self.buffer.document.rope().to_string();
+        self.take_up_buffer(&path);
+        self.buffer.document.insert(&text);
+        self.buffer.document.go(Motion::Top, false);
+        self.save_anyway();
+    }
+
+    /// Goes on under another name. The old file goes once the new one is complete.
+    pub(super) fn rename_buffer(&mut self, name: &str) {
+        let Some(path) = self.path_beside(name) else { return };
+        let old = self.buffer.path.clone();
+        if self.buffer.changed_outside() {
+            return self.save();
+        }
+        match self.buffer.move_to(&path, &self.folders.journals()) {
+            Ok(()) => {
+                let removed = if old.exists() { buffers::remove(&self.folders, &old).map(drop) } else { Ok(()) };
+                match removed {
+                    Ok(()) => self.tell(format!("it is {} now", self.buffer.name())),
+                    Err(error) => {
+                        self.tell_wrong(format!("it is {} now; {} stays: {error}", self.buffer.name(), old.display()))
+                    }
+                }
+            }
+            Err(error) => self.tell_wrong(format!("{} cannot be written: {error}", path.display())),
+        }
+    }
+
+    /// Asks whether to remove the buffer in hand.
+    pub fn ask_to_remove_buffer(&mut self) {
+        let text = format!("Remove {}?", self.buffer.path.display());
+        let answers =
+            &[('r', "remove it; its file goes to the trash, its runs stay in the logbook", Answered::RemoveBuffer)];
+        self.summoned = Some(Summoned::Question(Question::new(text, answers)));
+    }
+
+    pub(super) fn remove_buffer(&mut self) {
+        // What was typed and not saved goes along.
+        if (self.buffer.document.is_unsaved() || !self.buffer.path.exists()) && !self.save_anyway() {
+            return;
+        }
+        let path = self.buffer.path.clone();
+        match buffers::remove(&self.folders, &path) {
+            Ok(there) => {
+                let next = self.shelved.last().map(|buffer| buffer.path.clone());
+                let next = next.unwrap_or_else(|| path.with_file_name(format!("statements.{}", self.extension())));
+                if next == path {
+                    self.buffer.begin_anew(&self.folders.journals());
+                } else {
+                    self.take_up_buffer(&next);
+                    self.shelved.retain(|buffer| buffer.path != path);
+                }
+                self.tell(format!("it lies in {} now", there.display()));
+            }
+            Err(error) => self.tell_wrong(format!("{} cannot be removed: {error}", path.display())),
+        }
+    }
+
+    fn extension(&self) -> &'static str {
+        self.buffer.document.outline().dialect().extension
+    }
+
+    /// Asks what to find in all buffers.
+    pub fn ask_to_search_all(&mut self) {
+        let title = "find in all buffers of this project and of all projects, as a regular expression".to_owned();
+        let mut prompt = Prompt::new(title, Asked::SearchAll);
+        prompt.text = self.sought.clone();
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(super) fn search_all(&mut self, pattern: &str) {
+        let project = self.buffer.path.ancestors().skip(1).map(|folder| folder.join(".jaunty/buffers"));
+        let mut roots: Vec<PathBuf> = project.filter(|folder| folder.is_dir()).collect();
+        roots.push(self.folders.data.join("buffers"));
+        roots.extend(self.buffer.path.parent().map(Path::to_owned));
+        let endings: Vec<&str> = self.engines.iter().map(|engine| engine.dialect().extension).collect();
+        match buffers::search(&buffers::files(&roots, &endings), pattern) {
+            Ok(hits) if hits.is_empty() => self.tell(format!("\"{pattern}\" is in no saved buffer")),
+            Ok(hits) => {
+                self.sought = pattern.to_owned();
+                let found = words::count(hits.len() as u64, "line");
+                let items = hits.into_iter().map(|hit| Item {
+                    label: clean::clean(&hit.text).into_owned(),
+                    key: format!("line {}", hit.line),
+                    help: clean::clean(&hit.path.display().to_string()).into_owned(),
+                    pick: Pick::PlaceIn(hit.path, hit.at),
+                });
+                self.summoned = Some(Summoned::List(List::new("lines", items.collect())));
+                self.tell(found);
+            }
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
+    }
+}
+
+fn item(path: &Path, state: &str, connection: Option<&str>) -> Item {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let folder = path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
+    Item {
+        label: clean::clean(&name).into_owned(),
+        key: state.to_owned(),
+        help: format!("{}{}", connection.map(|name| format!("on {name}  ")).unwrap_or_default(), clean::clean(&folder)),
+        pick: Pick::Buffer(path.to_owned()),
+    }
+}
+
+fn state(buffer: &Buffer) -> &'static str {
+    if buffer.document.is_unsaved() { "unsaved" } else { "open" }
+}
