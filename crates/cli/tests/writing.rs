@@ -51,7 +51,14 @@ fn a_table_made_in_the_buffer_is_proposed_without_being_asked_for() {
 fn proposals_do_not_stand_in_the_way() {
     let (_home, screen) = ferry("");
     // Enter begins a line unless a person has moved to a proposal.
-    screen.types("sel").shows("› select").press(&["Enter"]).types("x").loses("› select").press(&["C-s"]).shows("saved");
+    screen
+        .types("sel")
+        .shows("› select")
+        .press(&["Enter"])
+        .types("x")
+        .loses("› select")
+        .press(&["C-s"])
+        .shows("saved a.sql");
     screen.press(&["C-a"]).types("select na from ports").press(&["C-Left", "C-Left", "C-Left", "C-Right"]);
     screen.press(&["C-Space"]).shows("› name").press(&["Down", "Up", "Enter"]).shows("select name from ports");
     // What is running is stopped by the same key that closes proposals, once they are closed.
@@ -128,13 +135,13 @@ fn problems_are_marked_and_walked_through() {
 fn lines_are_changed_found_and_replaced() {
     let (home, screen) = ferry("select one;\nselect two;\n");
     screen.press(&["M-c"]).shows("-- select one;").press(&["M-c"]).loses("-- select one;").press(&["M-t"]);
-    screen.press(&["M-Down"]).press(&["C-s"]).shows("saved");
+    screen.press(&["M-Down"]).press(&["C-s"]).shows("saved a.sql");
     assert_eq!(read(&home, "a.sql"), "select one;\nselect two;\nselect one;\n");
     screen.press(&["C-Home", "C-f"]).shows("regular expression").types("o[n]e").press(&["Enter"]).shows("1 of 2");
     screen.press(&["M-f"]).shows("2 of 2").press(&["M-f"]).shows("from the beginning again").press(&["Escape"]);
     screen.press(&["M-r"]).types("(one|two)/'$1'/").press(&["Enter"]).shows("3 places replaced").press(&["C-s"]);
     screen
-        .shows("saved")
+        .shows("saved a.sql")
         .press(&["C-z"])
         .shows("select two;")
         .press(&["M-r"])
@@ -208,10 +215,10 @@ fn files_that_change_or_vanish_under_the_hand() {
     std::fs::write(home.path("project/a.sql"), "select 'from outside';\n").unwrap();
     screen.shows("from outside").shows("was changed by another program");
     // Changed on both sides: a person decides, and undo has the other text.
-    screen.press(&["C-End"]).types("select 'ours';");
+    screen.press(&["C-End"]).types("select 'ours';").shows("'ours'").shows("unsaved");
     std::fs::write(home.path("project/a.sql"), "select 'theirs';\n").unwrap();
     screen.press(&["Escape", "C-s"]).shows("since it was read here").press(&["t"]).shows("theirs").loses("'ours'");
-    screen.press(&["C-z"]).shows("'ours'").press(&["C-s"]).shows("saved");
+    screen.press(&["C-z"]).shows("'ours'").press(&["C-s"]).shows("saved a.sql");
     assert!(read(&home, "a.sql").contains("'ours'"));
     // Gone: the text stays and is written again.
     std::fs::remove_file(home.path("project/a.sql")).unwrap();
@@ -221,7 +228,7 @@ fn files_that_change_or_vanish_under_the_hand() {
         .shows("since it was read here")
         .press(&["o"])
         .loses("since it was read here")
-        .shows("saved");
+        .shows("saved a.sql");
     assert!(read(&home, "a.sql").contains("still here"));
 }
 
