@@ -105,7 +105,7 @@ fn completion(catalog: &Catalog) {
             for statement in statements {
                 let cursor = statement.find('|').unwrap_or(0);
                 let text = statement.replacen('|', "", 1);
-                let around = Surroundings { catalog, dialect, nearby: statement };
+                let around = Surroundings { catalog, dialect, snippets: &[], nearby: statement };
                 let begun = Instant::now();
                 let completion = complete(&text, cursor, around);
                 let took = begun.elapsed();
@@ -123,7 +123,7 @@ fn completion(catalog: &Catalog) {
     }
     let mut times = Times::default();
     for _ in 0..500 {
-        let around = Surroundings { catalog, dialect: &POSTGRES, nearby: "" };
+        let around = Surroundings { catalog, dialect: &POSTGRES, snippets: &[], nearby: "" };
         let begun = Instant::now();
         let found = problems(
             "select a.id, nmae from port_port_0 a join port_port_4 b on b.port_id = a.id where b.idd = 1",

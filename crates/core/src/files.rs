@@ -59,6 +59,11 @@ impl Folders {
         self.state.join("jaunty.log")
     }
 
+    /// A person's own snippets.
+    pub fn snippets(&self) -> PathBuf {
+        self.config.join("snippets.toml")
+    }
+
     /// The settings.
     pub fn settings(&self) -> PathBuf {
         self.config.join("settings.toml")

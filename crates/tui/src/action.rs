@@ -194,7 +194,7 @@ pub static ACTIONS: &[Action] = &[
         "reveal",
         "reveal",
         ["f9"],
-        "Show the table that the cursor stands on: its shape, its rows, what its keys lead to",
+        "Show the table at the cursor, or of the column: its shape, rows, what its keys lead to",
         App::reveal
     ),
     action!(
@@ -291,6 +291,24 @@ pub static ACTIONS: &[Action] = &[
         ["ctrl-c", "c"],
         "Copy the whole value of the cell",
         App::copy_cell
+    ),
+    action!(
+        "Rows",
+        Result,
+        "follow-row",
+        "follow key",
+        ["f"],
+        "Go to the row that this value points at, or to the rows that point at it",
+        App::follow_row
+    ),
+    action!(
+        "Rows",
+        Result,
+        "follow-back",
+        "follow back",
+        ["r"],
+        "Go back to the rows that you came from",
+        App::follow_back
     ),
     action!("Rows", Result, "to-buffer", "to the buffer", ["tab", "enter"], "Go back to the buffer", App::other_pane),
     action!(
@@ -402,6 +420,15 @@ pub static ACTIONS: &[Action] = &[
         ["alt-o"],
         "Find a statement of the buffer by its title or text, and go there",
         App::list_outline
+    ),
+    action!(
+        "Statements",
+        Buffer,
+        "make-snippet",
+        "make a snippet",
+        [],
+        "Keep the selection, or the statement, under a name that proposes it from now on",
+        App::ask_for_snippet_name
     ),
     action!(
         "Statements",

@@ -4,6 +4,7 @@
 //! moments, [`store`] keeps it on disk with its age, and everybody else shares one that no longer
 //! changes. [`templates`] makes statements of its objects.
 
+pub mod follow;
 mod names;
 pub mod shape;
 pub mod store;
@@ -342,7 +343,11 @@ impl Catalog {
         for (at, object) in self.objects.iter().enumerate() {
             for (_, to, _) in object.references() {
                 if let Some(there) = self.place_of(to) {
-                    self.pointing.entry(there).or_default().push(at as u32);
+                    let pointing = self.pointing.entry(there).or_default();
+                    // One that points twice is named once.
+                    if pointing.last() != Some(&(at as u32)) {
+                        pointing.push(at as u32);
+                    }
                 }
             }
         }

@@ -325,7 +325,8 @@ mod tests {
     fn said(name: &str, text: &str) -> String {
         let catalog = saltmarsh();
         let cursor = text.find('|').unwrap();
-        let around = Surroundings { catalog: &catalog, dialect: dialect::by_name(name).unwrap(), nearby: "" };
+        let around =
+            Surroundings { catalog: &catalog, dialect: dialect::by_name(name).unwrap(), snippets: &[], nearby: "" };
         match about(&text.replacen('|', "", 1), cursor, around) {
             Some(about) => {
                 [about.title].into_iter().chain(about.lines.into_iter().next()).collect::<Vec<_>>().join(" / ")
@@ -387,7 +388,7 @@ mod tests {
             ("select round('a, b', |", "[digits?]"),
         ] {
             let cursor = text.find('|').unwrap();
-            let around = Surroundings { catalog: &catalog, dialect: &POSTGRES, nearby: "" };
+            let around = Surroundings { catalog: &catalog, dialect: &POSTGRES, snippets: &[], nearby: "" };
             let found = call(&text.replacen('|', "", 1), cursor, around);
             let found = found.map_or("none".to_owned(), |call| format!("[{}]", &call.signature[call.argument]));
             assert_eq!(found, expected, "{text}");

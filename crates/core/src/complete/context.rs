@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use super::parse::{Clause, Shape, Word, words};
 use super::scope::{Scope, Sighted};
+use super::snippets::Snippet;
 use crate::catalog::{Catalog, Written};
 use crate::text::dialect::Dialect;
 use crate::text::lexer::TokenKind;
@@ -16,6 +17,8 @@ pub struct Surroundings<'a> {
     pub catalog: &'a Catalog,
     /// The dialect.
     pub dialect: &'static Dialect,
+    /// Snippets that a person may use.
+    pub snippets: &'a [Snippet],
     /// The text around the statement, for names and values that were written before.
     pub nearby: &'a str,
 }

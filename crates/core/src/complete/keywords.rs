@@ -42,6 +42,14 @@ pub(super) fn starts(context: &Context<'_>, found: &mut Found) {
         "rollback",
     ];
     put(context, found, USUAL, 70);
+    for snippet in context.around.snippets {
+        if snippet.dialect.as_ref().is_none_or(|name| *name == context.around.dialect.name) {
+            let line = crate::text::snippet::Snippet::plain(&snippet.text);
+            let line = line.split_whitespace().collect::<Vec<_>>().join(" ");
+            let line: String = line.chars().take(40).collect();
+            found.put(Kind::Snippet, &snippet.name, line, snippet.text.clone(), 45);
+        }
+    }
     for starter in context.around.dialect.starters {
         let cased = context.cased(starter.word);
         found.put(Kind::Keyword, &cased, "", escaped(&cased), 40);

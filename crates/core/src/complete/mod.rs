@@ -13,6 +13,7 @@ pub mod parse;
 pub mod rank;
 pub mod region;
 pub mod scope;
+pub mod snippets;
 mod tables;
 mod values;
 
@@ -25,6 +26,7 @@ pub(crate) use crate::text::snippet::escaped;
 pub use context::Surroundings;
 
 use crate::catalog::ObjectKind;
+use crate::text::lexer::TokenKind;
 
 /// What a proposal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -154,6 +156,9 @@ pub fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completi
     let context = Context::of(text, cursor, around);
     let mut found = Found { typed: context.typed.clone(), all: Vec::new(), seen: HashSet::new() };
     propose(&context, &mut found);
+    if around.catalog.objects().is_empty() && matches!(context.place, Place::Source | Place::Operand | Place::Column) {
+        names_nearby(&context, &mut found);
+    }
     let expected = matches!(context.place, Place::Source | Place::Column | Place::Procedure);
     let mut completion = finish(context.replace, found);
     let strong = |p: &Proposal| matches!(p.kind, Kind::Join | Kind::Value) || (p.kind == Kind::List && p.rank >= 80);
@@ -167,6 +172,24 @@ fn finish(replace: Range<usize>, found: Found) -> Completion {
     proposals.sort_by_key(|proposal| -proposal.rank);
     proposals.truncate(MOST);
     Completion { replace, proposals, eager: false }
+}
+
+/// Where no catalog is known: the names that stand in the text around.
+fn names_nearby(context: &Context<'_>, found: &mut Found) {
+    let nearby = parse::words(context.around.nearby, context.around.dialect, 0);
+    for word in nearby.iter().rev() {
+        let name = match word.kind {
+            TokenKind::Word if !context.around.dialect.is_keyword(&word.text) && word.text.len() > 2 => {
+                word.range.clone()
+            }
+            TokenKind::QuotedName if word.closed => word.range.clone(),
+            _ => continue,
+        };
+        let name = context.around.nearby.get(name).unwrap_or_default();
+        if !name.eq_ignore_ascii_case(&context.typed) {
+            found.put(Kind::Word, name, "in this text", escaped(name), 15);
+        }
+    }
 }
 
 fn propose(context: &Context<'_>, found: &mut Found) {

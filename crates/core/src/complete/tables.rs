@@ -3,6 +3,7 @@
 use super::columns::at_path;
 use super::context::{Context, Place};
 use super::parse::{Clause, Origin};
+use super::rank::fit;
 use super::scope::Sighted;
 use super::{Found, Kind, escaped};
 use crate::catalog::{Object, ObjectKind, templates};
@@ -48,9 +49,6 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
     }
     let kinds = wanted(context);
     let mut put = |object: &Object| {
-        if !kinds(object.kind) {
-            return;
-        }
         let near = catalog.is_in_path(&object.schema);
         let name = templates::name(object, catalog, context.around.dialect);
         let name = if name == context.around.dialect.name_as_written(&object.name) {
@@ -64,13 +62,35 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
             if near { object.kind.word().to_owned() } else { format!("{} · {}", object.kind.word(), object.schema) };
         found.put(Kind::Object(object.kind), &object.name, detail, escaped(&name), weight);
     };
+    // What each is worth is told first, and only the best are written out: there may be very many.
+    let mut worth: Vec<(i32, usize, &Object)> = Vec::new();
+    let weigh = |object: &'_ Object| -> Option<i32> {
+        if !kinds(object.kind) {
+            return None;
+        }
+        let near = if catalog.is_in_path(&object.schema) { 35 } else { 0 };
+        fit(&context.typed, &object.name).map(|fit| fit + near)
+    };
     if context.typed.is_empty() {
-        catalog.objects().iter().for_each(&mut put);
+        for (place, object) in catalog.objects().iter().enumerate() {
+            worth.extend(weigh(object).map(|rank| (rank, place, object)));
+        }
     } else {
-        for name in catalog.object_names().with_letters_of(&context.typed) {
-            catalog.named(&name.to_lowercase()).filter(|o| o.name == name).for_each(&mut put);
+        for (place, name) in catalog.object_names().with_letters_of(&context.typed).enumerate() {
+            if fit(&context.typed, name).is_some() {
+                for object in catalog.named(&name.to_lowercase()).filter(|o| o.name == name) {
+                    worth.extend(weigh(object).map(|rank| (rank, place, object)));
+                }
+            }
         }
     }
+    let best = |(rank, place, _): &(i32, usize, &Object)| (-rank, *place);
+    if worth.len() > super::MOST {
+        worth.select_nth_unstable_by_key(super::MOST, best);
+        worth.truncate(super::MOST);
+    }
+    worth.sort_by_key(best);
+    worth.into_iter().for_each(|(.., object)| put(object));
     for schema in catalog.schemas() {
         found.put(Kind::Schema, schema, "schema", format!("{}.", escaped(&context.written(schema))), 5);
     }
@@ -91,7 +111,7 @@ pub(super) fn in_schema(context: &Context<'_>, found: &mut Found) {
     let kinds = wanted(context);
     for object in context.around.catalog.objects() {
         let fits = if operand { object.kind == ObjectKind::Function } else { kinds(object.kind) };
-        if fits && schema.means(&object.schema, dialect) {
+        if fits && schema.means(&object.schema, dialect) && fit(&context.typed, &object.name).is_some() {
             let name = escaped(&context.written(&object.name));
             let insert = if operand { format!("{name}($1)") } else { name };
             found.put(Kind::Object(object.kind), &object.name, object.kind.word(), insert, 50);

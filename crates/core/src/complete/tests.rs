@@ -92,6 +92,7 @@ fn check(case: &Case, dialect: &'static Dialect, catalog: &Catalog) -> Vec<Strin
     let around = Surroundings {
         catalog,
         dialect,
+        snippets: &[],
         nearby: "select 1 from ports where country = 'Aldermere' and berths in (4, 6);",
     };
     let completion = complete(&text, cursor, around);
@@ -156,13 +157,37 @@ fn what_is_proposed_where() {
     assert!(different.len() >= 200, "there are {} cases", different.len());
 }
 
+#[test]
+fn without_a_catalog_the_text_itself_is_what_is_known() {
+    let catalog = Catalog::default();
+    let nearby = "select skipper from tenders where skipper = 'x'; select ";
+    let around = Surroundings { catalog: &catalog, dialect: &dialect::SQLITE, snippets: &[], nearby };
+    let labels = |text: &str| {
+        let all = complete(text, text.len(), around).proposals;
+        all.into_iter().map(|p| p.label).take(2).collect::<Vec<_>>()
+    };
+    assert_eq!(labels("select * from ten"), ["tenders"]);
+    assert_eq!(labels("select sk")[..1], ["skipper"]);
+}
+
+#[test]
+fn snippets_are_proposed_where_a_statement_begins() {
+    let (catalog, snippets) = (saltmarsh(), snippets::shipped());
+    let around = Surroundings { catalog: &catalog, dialect: &dialect::POSTGRES, snippets: &snippets, nearby: "" };
+    let top = complete("top", 3, around).proposals;
+    assert_eq!((top[0].label.as_str(), top[0].kind), ("top", Kind::Snippet));
+    assert!(top[0].insert.starts_with("select ${1:*}\nfrom ${2:table}"));
+    let upserts = complete("upse", 4, around).proposals;
+    assert_eq!(upserts.iter().filter(|p| p.kind == Kind::Snippet).count(), 1, "one for this dialect");
+}
+
 proptest::proptest! {
     #[test]
     fn nothing_that_is_written_is_too_broken(text in "(select|from|where|join|on|with|as|insert|into|values|update|set|\\(|\\)|,|\\.|'|\"|;| |a|p|ports|=|\\*|1|--|é|group by|union|create|table|\n){0,40}", at in 0_usize..60) {
         let catalog = saltmarsh();
         let at = (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
         for dialect in dialect::DIALECTS {
-            let completion = complete(&text, at, Surroundings { catalog: &catalog, dialect, nearby: &text });
+            let completion = complete(&text, at, Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: &text });
             proptest::prop_assert!(text.get(completion.replace).is_some());
         }
     }

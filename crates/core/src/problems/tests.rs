@@ -5,7 +5,7 @@ use crate::text::dialect;
 fn found(name: &str, text: &str) -> Vec<String> {
     let catalog = saltmarsh();
     let dialect = dialect::by_name(name).unwrap();
-    let around = Surroundings { catalog: &catalog, dialect, nearby: "" };
+    let around = Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: "" };
     let made = made_in("create temp table scratch (a int); alter table x rename to harbours", dialect);
     let all = problems(text, around, &made);
     let shown = |p: Problem| {

@@ -455,8 +455,14 @@ impl App {
         let Some(engine) = engine else { return };
         let here = self.connection.place.as_ref().map_or("", |place| place.schema.as_str());
         let statement = engine.look_at(schema, name, here);
-        let end = if engine.dialect().lines { "" } else { ";" };
-        let id = StatementId::of(&statement);
+        self.put_and_run(&statement);
+    }
+
+    /// Puts a statement at the end of the buffer, and runs it. One that stands there already is used
+    /// again.
+    pub(super) fn put_and_run(&mut self, statement: &str) {
+        let end = if self.buffer.document.outline().dialect().lines { "" } else { ";" };
+        let id = StatementId::of(statement);
         let document = &mut self.buffer.document;
         let there = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == id);
         match there.map(|s| s.start) {

@@ -12,6 +12,7 @@ mod buffer;
 mod buffers;
 mod connection;
 mod editing;
+mod follow;
 mod form;
 mod offer;
 mod places;
@@ -26,11 +27,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use crossterm::event::{Event, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Profile};
 use jaunty_core::engine::{Engine, EngineError};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report};
+use jaunty_core::text::outline::StatementId;
 use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
@@ -131,6 +134,10 @@ pub struct App {
     pub troubles: Troubles,
     /// Tells of changes in the folder of the buffer in hand.
     watcher: Option<(PathBuf, notify::RecommendedWatcher)>,
+    /// Snippets: those that ship, and a person's own.
+    snippets: Vec<Snippet>,
+    /// The statements from whose rows a person went on.
+    trail: Vec<StatementId>,
     /// What was sought last.
     sought: String,
     /// What is to be filled in of what was taken.
@@ -174,6 +181,10 @@ impl App {
         let Options { folders, engines, connections, profile, buffer, keeping, settings, depth } = options;
         let answers = Arc::clone(&post);
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
+        let project = buffer.ancestors().skip(1).map(|folder| folder.join(".jaunty/snippets.toml"));
+        let mut files: Vec<PathBuf> = project.filter(|file| file.is_file()).take(1).collect();
+        files.push(folders.snippets());
+        let (snippets, wrong) = snippets::all(&files.iter().map(PathBuf::as_path).collect::<Vec<_>>());
         let mut app = App {
             buffer: Buffer::open(&buffer, &folders.journals())?,
             connection: Connection::none(),
@@ -189,6 +200,8 @@ impl App {
             call: None,
             troubles: Troubles::default(),
             watcher: None,
+            snippets,
+            trail: Vec::new(),
             sought: String::new(),
             places: Places::default(),
             told: None,
@@ -208,6 +221,9 @@ impl App {
             connections: 0,
         };
         app.tell_of_the_start(&settings);
+        if let Some(error) = wrong.first() {
+            app.tell_wrong(error.to_string());
+        }
         match profile {
             Some(profile) => app.connect(profile),
             None if app.connect_as_last_time() => {}

@@ -8,7 +8,8 @@ use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, 
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::snippet::Snippet;
 
-use super::{App, Summoned};
+use super::summoned::Asked;
+use super::{App, Prompt, Summoned};
 
 /// Proposals beside the cursor.
 #[derive(Debug)]
@@ -65,8 +66,36 @@ impl App {
         let none = Catalog::default();
         let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
         let nearby = region::nearby(rope, cursor);
-        let around = Surroundings { catalog, dialect: document.outline().dialect(), nearby: &nearby };
+        let around =
+            Surroundings { catalog, dialect: document.outline().dialect(), snippets: &self.snippets, nearby: &nearby };
         ask(&text, range.start, cursor - range.start, around)
+    }
+
+    /// Asks for a name under which to keep the selection, or the statement, as a snippet.
+    pub fn ask_for_snippet_name(&mut self) {
+        let title = "name of the snippet; what is written ${1:so} in it is filled in when it is used".to_owned();
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Snippet)));
+    }
+
+    pub(super) fn make_snippet(&mut self, name: &str) {
+        let document = &self.buffer.document;
+        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let text = document.selected_text().or_else(|| statement.map(|s| s.text(document.rope())));
+        let name = name.trim();
+        let (Some(text), false) = (text, name.is_empty() || name.contains(char::is_whitespace)) else {
+            return self.tell_wrong("a snippet needs a name without blanks, and a statement or a selection");
+        };
+        let dialect = Some(document.outline().dialect().name.to_owned());
+        let snippet =
+            jaunty_core::complete::snippets::Snippet { name: name.to_owned(), text: text.trim().to_owned(), dialect };
+        let file = self.folders.snippets();
+        match jaunty_core::complete::snippets::add(&file, &snippet) {
+            Ok(()) => {
+                self.snippets.insert(0, snippet);
+                self.tell(format!("kept in {}; type {name} where a statement begins", file.display()));
+            }
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
     }
 
     /// What is known of the word at the cursor.

@@ -78,6 +78,8 @@ pub enum Pick {
     Switch(Switch),
     /// Take up this buffer.
     Buffer(PathBuf),
+    /// Run this, on the way from row to row.
+    Road(String),
     /// Go to this byte of another buffer.
     PlaceIn(PathBuf, usize),
     /// Go to this byte of the buffer.
@@ -169,6 +171,7 @@ impl Drop for Prompt {
 /// What a prompt asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Asked {
+    Snippet,
     NewBuffer,
     Rename,
     CopyBuffer,
@@ -357,6 +360,7 @@ impl App {
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
+                Some(Pick::Road(statement)) => self.go_along(&statement),
                 Some(Pick::PlaceIn(path, at)) => {
                     self.take_up_buffer(&path);
                     self.go(Motion::To(at), false);
@@ -371,6 +375,7 @@ impl App {
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
                 Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
                 Asked::Url => self.begin_profile(&prompt.text),
+                Asked::Snippet => self.make_snippet(&prompt.text),
                 Asked::NewBuffer => self.new_buffer(&prompt.text),
                 Asked::Rename => self.rename_buffer(&prompt.text),
                 Asked::CopyBuffer => self.copy_buffer(&prompt.text),

@@ -100,7 +100,7 @@ impl App {
                 continue;
             }
             let text = statement.text(rope);
-            let around = Surroundings { catalog, dialect: outline.dialect(), nearby: "" };
+            let around = Surroundings { catalog, dialect: outline.dialect(), snippets: &[], nearby: "" };
             let mut found = problems(&text, around, &Default::default());
             if !found.is_empty() {
                 // What the text around makes is only looked at where something is missing.
@@ -215,7 +215,7 @@ impl App {
         let (rope, outline) = (document.rope(), document.outline());
         let none = Catalog::default();
         let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
-        let around = Surroundings { catalog, dialect: outline.dialect(), nearby: "" };
+        let around = Surroundings { catalog, dialect: outline.dialect(), snippets: &[], nearby: "" };
         let mut all = Vec::new();
         for statement in outline.statements().iter().take(20_000) {
             let text = statement.text(rope);

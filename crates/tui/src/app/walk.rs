@@ -207,7 +207,10 @@ impl App {
     /// Opens the catalog at the table that the cursor stands on.
     pub fn reveal(&mut self) {
         let Some(catalog) = self.connection.catalog.clone() else { return self.list_objects() };
-        let name = self.about_at_cursor().and_then(|about| about.table);
+        let name = match self.panes.focus {
+            crate::action::Scope::Result => self.table_of_column(),
+            _ => self.about_at_cursor().and_then(|about| about.table),
+        };
         let mut walk = Walk::begin(catalog);
         match name {
             Some(name) if walk.go_to(&name) => {
@@ -215,7 +218,7 @@ impl App {
                 self.summoned = Some(Summoned::Walk(Box::new(walk)));
                 self.taste();
             }
-            _ => self.tell("there is no table of the catalog at the cursor"),
+            _ => self.tell("there is no table of the catalog here"),
         }
     }
 

@@ -23,6 +23,7 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "first-row",
             "last-row",
             "go-to-row",
+            "follow-row",
             "keep-first",
             "copy-cell",
             "fill",

@@ -1,0 +1,84 @@
+//! From a row along its keys, and back; and from a column to its table.
+
+use jaunty_core::catalog::follow::{self, Origin, Road, Value};
+use jaunty_core::text::document::Motion;
+use jaunty_core::text::outline::StatementId;
+
+use super::summoned::Item;
+use super::{App, List, Pick, Summoned};
+use crate::action::Scope;
+
+impl App {
+    /// Where the columns of the result on the screen come from.
+    fn origins(&self) -> Option<Vec<Origin>> {
+        let catalog = self.connection.catalog.as_ref()?;
+        let (run, page) = (self.rows.run()?, self.rows.page()?);
+        let names: Vec<String> = page.columns.iter().map(|head| head.name.clone()).collect();
+        Some(follow::origins(&run.statement, &names, catalog, self.buffer.document.outline().dialect()))
+    }
+
+    /// The table that the column in hand comes from.
+    pub(super) fn table_of_column(&self) -> Option<jaunty_core::catalog::Name> {
+        let origins = self.origins()?;
+        origins.into_iter().nth(self.rows.view().column)?.map(|(table, _)| table)
+    }
+
+    /// Goes from the row in hand to the row that the column in hand points at, or to those that point
+    /// at it.
+    pub fn follow_row(&mut self) {
+        let roads = self.roads();
+        match roads.as_slice() {
+            [] => self.tell("no key leads on from here: the column has to be part of a key or a reference"),
+            [one] => {
+                let statement = one.statement.clone();
+                self.go_along(&statement);
+            }
+            _ => {
+                let item = |road: Road| Item {
+                    label: road.label,
+                    key: String::new(),
+                    help: road.statement.clone(),
+                    pick: Pick::Road(road.statement),
+                };
+                let items = roads.into_iter().map(item).collect();
+                self.summoned = Some(Summoned::List(List::new("ways on", items)));
+            }
+        }
+    }
+
+    fn roads(&self) -> Vec<Road> {
+        let (Some(origins), Some(page), Some(catalog)) = (self.origins(), self.rows.page(), &self.connection.catalog)
+        else {
+            return Vec::new();
+        };
+        let view = self.rows.view();
+        let place = view.row.checked_sub(page.from).and_then(|at| usize::try_from(at).ok());
+        let Some(cells) = place.and_then(|at| page.rows.get(at)) else { return Vec::new() };
+        // A value that is cut on the screen is not known as a whole.
+        let value = |cell: &crate::pager::Shown| -> Value { (!cell.cut).then(|| (cell.kind, cell.text.clone())) };
+        let row: Vec<Value> = cells.iter().map(value).collect();
+        follow::roads((&origins, &row), view.column, catalog, self.buffer.document.outline().dialect())
+    }
+
+    /// Runs the statement of a road, at the end of the buffer if it does not stand there yet.
+    pub(super) fn go_along(&mut self, statement: &str) {
+        if let Some(here) = self.buffer.current_id() {
+            self.trail.push(here);
+        }
+        self.put_and_run(statement);
+        self.panes.focus = Scope::Result;
+    }
+
+    /// Goes back to the rows from which the last road began.
+    pub fn follow_back(&mut self) {
+        let document = &self.buffer.document;
+        while let Some(id) = self.trail.pop() {
+            let statements = document.outline().statements();
+            let there = statements.iter().find(|s| StatementId::of(&s.text(document.rope())) == id);
+            if let Some(start) = there.map(|s| s.start) {
+                return self.buffer.document.go(Motion::To(start), false);
+            }
+        }
+        self.tell("there is nothing to go back to");
+    }
+}
