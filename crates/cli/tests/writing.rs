@@ -36,7 +36,7 @@ fn a_join_over_three_tables_is_written_by_proposals() {
         keys += typed.len() + 1;
     }
     assert!(keys < 40, "{keys} keys");
-    screen.shows("join vessels v on v.id = s.vessel_id").press(&["Escape", "C-r"]).shows("vessel_id").shows("of 9,000");
+    screen.shows("join vessels v on v.id = s.vessel_id").press(&["C-r"]).shows("vessel_id").shows("of 9,000");
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn lines_are_changed_found_and_replaced() {
     assert_eq!(read(&home, "a.sql"), "select 'one';\nselect 'two';\nselect 'one';\n");
     // A selection between signs, and a statement a clause a line.
     screen.press(&["C-a"]).types("name").press(&["S-Left", "S-Left"]).types("(").shows("na(me)");
-    screen.press(&["C-a"]).types("select name,berths from ports where id=1 and berths>2").press(&["Escape", "M-q"]);
+    screen.press(&["C-a"]).types("select name,berths from ports where id=1 and berths>2").press(&["M-q"]);
     screen
         .shows("from ports")
         .until("two lines", |text| text.contains("select name, berths") && text.contains("    and berths>2"));
@@ -185,7 +185,7 @@ fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
         .press(&["Enter"])
         .shows("fares.sql")
         .types("select 'the second'")
-        .press(&["Escape", "C-s"])
+        .press(&["C-s"])
         .shows("saved fares.sql");
     action(&screen, "rename buffer");
     screen.press(&["C-h"; 9]).types("a.sql").press(&["Enter"]).shows("there is a");
@@ -209,6 +209,88 @@ fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
 }
 
 #[test]
+fn a_row_is_followed_along_its_keys_and_back() {
+    let home = Home::new().database(
+        "ferry.db",
+        "create table ports(id integer primary key, name text); insert into ports(name) values ('Saltmarsh'), ('Gullhaven');
+         create table berths(port integer references ports, number integer); insert into berths values (2, 44), (2, 45)",
+    );
+    let screen = home.screen(&["ferry.db"]);
+    screen.shows("ferry open").types("select port, number from berths").press(&["C-r"]).shows("44");
+    screen
+        .press(&["C-t"])
+        .types("f")
+        .shows("select * from ports where id = 2;")
+        .shows("Gullhaven")
+        .shows("rows 1–1 of 1");
+    screen.types("f").shows("select * from berths where port = 2;").shows("rows 1–2 of 2");
+    screen.press(&["Right"]).types("f").shows("no key leads on from here");
+    screen
+        .types("r")
+        .shows("Gullhaven")
+        .types("r")
+        .shows("rows 1–2 of 2")
+        .press(&["F9"])
+        .shows("berths")
+        .shows("ports.id")
+        .press(&["Escape"]);
+}
+
+#[test]
+fn a_snippet_is_made_and_proposed() {
+    let (home, screen) = ferry("select name from ports where berths > ${1:4};\n");
+    screen.press(&["C-l"]).types("make a snippet").press(&["Enter"]).shows("name of the snippet").types("roomy");
+    screen.press(&["Enter"]).shows("type roomy where a statement begins").press(&["C-a"]).types("roo").shows("› roomy");
+    screen.press(&["Tab"]).shows("where berths > 4").types("1").press(&["C-r"]).shows("Gullhaven");
+    let kept = std::fs::read_to_string(home.path("config/jaunty/snippets.toml")).unwrap();
+    assert!(kept.contains("[roomy]") && kept.contains("dialect = \"sqlite\""), "{kept}");
+}
+
+#[test]
+fn ones_own_editor_has_the_terminal_and_gives_it_back() {
+    let home = Home::ferry().file("a.sql", "select 1;\n");
+    let script = home.path("editor");
+    std::fs::write(&script, "#!/bin/sh\necho editing at \"$1\"; read answer; echo \"select '$answer';\" >> \"$2\"\n")
+        .unwrap();
+    std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let editor = script.display().to_string();
+    let screen = Screen::start(&home, (140, 42), &["a.sql", "-c", "ferry"], &[("EDITOR", &editor)]);
+    screen
+        .shows("ferry.db · main")
+        .types("-- x")
+        .press(&["Enter", "M-e"])
+        .shows("editing at +2")
+        .types("deep")
+        .press(&["Enter"]);
+    screen.shows("select 'deep';").press(&["C-End"]).types("-- on").shows("-- on").shows("-- x");
+}
+
+#[test]
+fn a_folder_that_cannot_be_written_loses_nothing() {
+    let home = Home::ferry().file("locked/.keep", "").file("locked/a.sql", "select 1;\n");
+    let locked = home.path("project/locked");
+    let set = |mode| std::fs::set_permissions(&locked, std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
+    // Root may write everywhere: a file in the place of the folder is what stops it too.
+    let screen = home.screen(&["locked/a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").types("-- not lost ").press(&["Escape"]).shows("unsaved");
+    set(0o500);
+    std::fs::rename(&locked, home.path("project/away")).unwrap();
+    std::fs::write(&locked, "no folder any more").unwrap();
+    screen
+        .press(&["C-s"])
+        .shows("since it was read here")
+        .press(&["o"])
+        .shows("cannot be saved")
+        .shows("kept in a journal");
+    screen.kill();
+    std::fs::remove_file(&locked).unwrap();
+    std::fs::rename(home.path("project/away"), &locked).unwrap();
+    set(0o700);
+    let again = home.screen(&["locked/a.sql", "-c", "ferry"]);
+    again.shows("brought back").shows("-- not lost select 1;");
+}
+
+#[test]
 fn files_that_change_or_vanish_under_the_hand() {
     let (home, screen) = ferry("select 1;\n");
     // Changed outside while nothing is unsaved: read anew by the next look.
@@ -217,14 +299,14 @@ fn files_that_change_or_vanish_under_the_hand() {
     // Changed on both sides: a person decides, and undo has the other text.
     screen.press(&["C-End"]).types("select 'ours';").shows("'ours'").shows("unsaved");
     std::fs::write(home.path("project/a.sql"), "select 'theirs';\n").unwrap();
-    screen.press(&["Escape", "C-s"]).shows("since it was read here").press(&["t"]).shows("theirs").loses("'ours'");
+    screen.press(&["C-s"]).shows("since it was read here").press(&["t"]).shows("theirs").loses("'ours'");
     screen.press(&["C-z"]).shows("'ours'").press(&["C-s"]).shows("saved a.sql");
     assert!(read(&home, "a.sql").contains("'ours'"));
     // Gone: the text stays and is written again.
     std::fs::remove_file(home.path("project/a.sql")).unwrap();
     screen
         .types("-- still here")
-        .press(&["Escape", "C-s"])
+        .press(&["C-s"])
         .shows("since it was read here")
         .press(&["o"])
         .loses("since it was read here")

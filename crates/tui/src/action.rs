@@ -479,6 +479,15 @@ pub static ACTIONS: &[Action] = &[
     action!(
         "Buffers",
         Everywhere,
+        "edit-outside",
+        "text editor",
+        ["alt-e"],
+        "Open the buffer in your own text editor ($VISUAL or $EDITOR), and come back",
+        App::edit_outside
+    ),
+    action!(
+        "Buffers",
+        Everywhere,
         "search-buffers",
         "find in all buffers",
         ["alt-b"],

@@ -7,6 +7,7 @@
 
 pub mod action;
 pub mod app;
+pub mod input;
 pub mod keys;
 pub mod layout;
 pub mod pager;
@@ -18,12 +19,13 @@ pub mod view;
 pub mod words;
 
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
 
 use ratatui::layout::Rect;
 
 use app::{App, Message, OpenError, Options};
+use input::Input;
 
 /// How long a frame waits for rows that are about to come, so that it need not be painted twice.
 const FRAME_WAITS: Duration = Duration::from_millis(6);
@@ -46,26 +48,19 @@ pub fn run(options: Options) -> Result<(), Error> {
     let sender = post.clone();
     let mut app = App::open(options, Arc::new(move |message| drop(sender.send(message))))?;
     let mut terminal = terminal::take()?;
-    let outcome = read_input(post).and_then(|()| interact(&mut app, &mut terminal, &inbox));
+    let outcome = Input::start(post).and_then(|input| interact(&mut app, &mut terminal, &inbox, &input));
     terminal::give_back();
     app.settle();
     keeping.clear_unremembered();
     Ok(outcome?)
 }
 
-/// Posts what a person does.
-fn read_input(post: Sender<Message>) -> std::io::Result<()> {
-    let read = move || {
-        while let Ok(event) = crossterm::event::read() {
-            if post.send(Message::Input(event)).is_err() {
-                break;
-            }
-        }
-    };
-    std::thread::Builder::new().name("input".into()).spawn(read).map(drop)
-}
-
-fn interact(app: &mut App, terminal: &mut terminal::Terminal, inbox: &Receiver<Message>) -> std::io::Result<()> {
+fn interact(
+    app: &mut App,
+    terminal: &mut terminal::Terminal,
+    inbox: &Receiver<Message>,
+    input: &Input,
+) -> std::io::Result<()> {
     while !app.leaving {
         paint(app, terminal)?;
         match inbox.recv_timeout(app.rests_for()) {
@@ -77,6 +72,11 @@ fn interact(app: &mut App, terminal: &mut terminal::Terminal, inbox: &Receiver<M
         app.tick(SystemTime::now());
         if let Some(text) = app.clipboard.take() {
             terminal::copy(&text)?;
+        }
+        if let Some(mut editor) = app.editor.take() {
+            let outcome = input.lend(&mut editor);
+            *terminal = terminal::fresh()?;
+            app.back_from_editor(outcome);
         }
     }
     Ok(())

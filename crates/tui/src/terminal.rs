@@ -86,9 +86,19 @@ pub fn take() -> io::Result<Terminal> {
         give_back();
         before(panic);
     }));
-    enable_raw_mode()?;
-    execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture, SetTitle("Jaunty Quill"))?;
+    enter()?;
+    fresh()
+}
+
+/// The terminal as one on which nothing is drawn yet: after another program has had it.
+pub fn fresh() -> io::Result<Terminal> {
     ratatui::Terminal::new(Resynced(CrosstermBackend::new(stdout())))
+}
+
+/// Puts it into the state that the screen needs.
+pub fn enter() -> io::Result<()> {
+    enable_raw_mode()?;
+    execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture, SetTitle("Jaunty Quill"))
 }
 
 /// Gives it back as it was. What fails is left: the program is ending.

@@ -29,7 +29,9 @@ impl Home {
 
     /// Writes a file of the project.
     pub fn file(self, name: &str, text: &str) -> Home {
-        std::fs::write(self.path("project").join(name), text).unwrap();
+        let file = self.path("project").join(name);
+        std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+        std::fs::write(file, text).unwrap();
         self
     }
 

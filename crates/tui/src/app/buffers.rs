@@ -1,6 +1,7 @@
 //! Buffers: those that are open and those that lie near; making, naming, removing and searching them.
 
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 use jaunty_core::buffers;
 use jaunty_core::text::clean;
@@ -164,6 +165,38 @@ impl App {
 
     fn extension(&self) -> &'static str {
         self.buffer.document.outline().dialect().extension
+    }
+
+    /// Opens the buffer in the text editor that the environment names, at the line of the cursor.
+    pub fn edit_outside(&mut self) {
+        let named = ["VISUAL", "EDITOR"]
+            .iter()
+            .find_map(|name| std::env::var(name).ok().filter(|value| !value.trim().is_empty()));
+        let Some(named) = named else {
+            return self.tell_wrong("no editor is named: set VISUAL or EDITOR before starting");
+        };
+        // What is on disk is what the editor gets.
+        if self.buffer.changed_outside() {
+            return self.save();
+        }
+        if !self.save_anyway() {
+            return;
+        }
+        let mut words = named.split_whitespace();
+        let mut editor = Command::new(words.next().unwrap_or_default());
+        let (line, _) = self.buffer.place();
+        editor.args(words).arg(format!("+{}", line + 1)).arg(&self.buffer.path);
+        self.editor = Some(editor);
+    }
+
+    /// Takes in what the editor has written.
+    pub fn back_from_editor(&mut self, outcome: std::io::Result<std::process::ExitStatus>) {
+        match outcome {
+            Ok(status) if !status.success() => self.tell_wrong(format!("the editor ended with {status}")),
+            Ok(_) => self.tell("back from the editor"),
+            Err(error) => self.tell_wrong(format!("the editor cannot be run: {error}; VISUAL and EDITOR name it")),
+        }
+        self.take_in_changes();
     }
 
     /// Asks what to find in all buffers.

@@ -23,6 +23,7 @@ mod walk;
 
 use std::collections::HashSet;
 use std::path::PathBuf;
+use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
@@ -152,6 +153,8 @@ pub struct App {
     pub keymap: Keymap,
     /// The time that notes count from.
     pub now: SystemTime,
+    /// A text editor that is to have the terminal.
+    pub editor: Option<Command>,
     /// Text for the desktop's clipboard.
     pub clipboard: Option<String>,
     /// Whether to leave.
@@ -209,6 +212,7 @@ impl App {
             theme: Theme::new(settings.theme, depth),
             keymap: Keymap::new(&settings.keys),
             now: SystemTime::now(),
+            editor: None,
             clipboard: None,
             leaving: false,
             screen: Rect::new(0, 0, 80, 24),
