@@ -42,6 +42,11 @@ pub(crate) fn saltmarsh() -> Catalog {
             }
         }
     }
+    // As SQLite keeps it, and as PostgreSQL writes it.
+    let ports = catalog.object("public", "ports", ObjectKind::Table);
+    for check in ["country in ('Aldermere', 'Brackenport')", "((country)::text = any ((array['Cape Loam'])::text[]))"] {
+        ports.constraints.push(Constraint { name: String::new(), columns: vec![], rule: Rule::Check(check.into()) });
+    }
     let busy = catalog.object("public", "busy_ports", ObjectKind::View);
     busy.columns = vec![Column { name: "name".into(), db_type: "text".into(), ..Column::default() }];
     catalog.object("public", "tide", ObjectKind::Function).signature =

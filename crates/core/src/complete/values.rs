@@ -3,13 +3,18 @@
 use super::columns::compared;
 use super::context::Context;
 use super::parse::words;
+use super::scope::Seen;
 use super::{Found, Kind, escaped};
-use crate::catalog::ObjectKind;
+use crate::catalog::{ObjectKind, Rule};
 use crate::text::lexer::TokenKind;
 
 /// Where a value stands to be written.
 pub(super) fn values(context: &Context<'_>, found: &mut Found) {
     let Some((name, seen)) = compared(context) else { return };
+    let checked = seen.as_ref().map(|seen| of_check(context, seen)).unwrap_or_default();
+    for value in checked {
+        found.put(Kind::Value, &value, "by its check", escaped(&value), 88);
+    }
     let db_type = seen.map(|seen| seen.db_type).unwrap_or_default();
     for value in of_type(context, &db_type) {
         let quoted = format!("'{}'", value.replace('\'', "''"));
@@ -28,17 +33,40 @@ pub(super) fn values(context: &Context<'_>, found: &mut Found) {
 /// The same inside of quotes that are open.
 pub(super) fn within_quotes(context: &Context<'_>, found: &mut Found) {
     let Some((name, seen)) = compared(context) else { return };
+    let checked = seen.as_ref().map(|seen| of_check(context, seen)).unwrap_or_default();
+    let checked = checked.into_iter().map(|value| (value, "by its check"));
     let db_type = seen.map(|seen| seen.db_type).unwrap_or_default();
     let enumerated =
         of_type(context, &db_type).into_iter().map(|value| (format!("'{}'", value.replace('\'', "''")), "value"));
     let before = written_before(context, &name).into_iter().map(|value| (value, "used before"));
-    for (value, detail) in enumerated.chain(before) {
+    for (value, detail) in checked.chain(enumerated).chain(before) {
         let Some(inside) = value.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\'')) else { continue };
         if let Some(fit) = super::rank::fit(&found.typed, inside) {
             let insert = escaped(&value);
             found.take(super::Proposal { label: value, kind: Kind::Value, detail: detail.into(), insert, rank: fit });
         }
     }
+}
+
+/// The texts that a check allows a column: those of `column in ('a', 'b')`, and of the form that
+/// PostgreSQL makes of it, `column = any (array['a', 'b'])`.
+fn of_check(context: &Context<'_>, seen: &Seen) -> Vec<String> {
+    let Some((table, column)) = &seen.from else { return Vec::new() };
+    let Some(object) = context.around.catalog.relation(table) else { return Vec::new() };
+    let mut all = Vec::new();
+    for constraint in &object.constraints {
+        let Rule::Check(expression) = &constraint.rule else { continue };
+        let words = words(expression, context.around.dialect, 0);
+        let name = words.iter().find(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName));
+        let of_it = name.is_some_and(|w| crate::text::definition::unquoted(&w.text).eq_ignore_ascii_case(column));
+        if of_it
+            && words.iter().any(|w| w.is_one_of(&["IN", "ANY"]))
+            && !words.iter().any(|w| w.is_one_of(&["NOT", "OR"]))
+        {
+            all.extend(words.iter().filter(|w| w.kind == TokenKind::Text).map(|w| w.text.clone()));
+        }
+    }
+    all
 }
 
 /// The values of an enumerated type: those of the catalog's type, or those in the type's own text.

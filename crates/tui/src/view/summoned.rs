@@ -66,7 +66,8 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
         _ => (hint, faint),
     };
     put_right(cells, area.x + 26, area.y, area.right() - 1, hint, style);
-    let labels = list.items.iter().map(|item| clean::width(&item.label)).max().unwrap_or(0).min(40) as u16;
+    let widest = usize::from(area.width / 3).max(40);
+    let labels = list.items.iter().map(|item| clean::width(&item.label)).max().unwrap_or(0).min(widest) as u16;
     let keys = list.items.iter().map(|item| clean::width(&item.key)).max().unwrap_or(0).min(14) as u16;
     let first = first_shown(list, area);
     let lines = area.y + 1..area.bottom().saturating_sub(1);
@@ -79,7 +80,9 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
         let key = if chosen { style } else { style.patch(app.theme.style(Role::Accent)) };
         put_cut(cells, area.x + 3, y, area.x + 3 + keys, &item.key, key);
         let x = area.x + 3 + keys + 2;
-        put_cut(cells, x, y, (x + labels).min(area.right()), &item.label, style);
+        // One that nothing stands behind has the rest of the line.
+        let end = if item.help.is_empty() { area.right() - 1 } else { (x + labels).min(area.right()) };
+        put_cut(cells, x, y, end, &item.label, style);
         let help = if chosen { style } else { style.patch(app.theme.style(Role::Faint)) };
         put_cut(cells, x + labels + 2, y, area.right() - 1, &item.help, help);
     }
