@@ -299,7 +299,14 @@ fn files_that_change_or_vanish_under_the_hand() {
     // Changed on both sides: a person decides, and undo has the other text.
     screen.press(&["C-End"]).types("select 'ours';").shows("'ours'").shows("unsaved");
     std::fs::write(home.path("project/a.sql"), "select 'theirs';\n").unwrap();
-    screen.press(&["C-s"]).shows("since it was read here").press(&["t"]).shows("theirs").loses("'ours'");
+    screen
+        .press(&["C-s"])
+        .shows("since it was read here")
+        .shows("- select 'theirs';")
+        .shows("+ select 'ours';")
+        .press(&["t"])
+        .shows("theirs")
+        .loses("'ours'");
     screen.press(&["C-z"]).shows("'ours'").press(&["C-s"]).shows("saved a.sql");
     assert!(read(&home, "a.sql").contains("'ours'"));
     // Gone: the text stays and is written again.

@@ -96,6 +96,30 @@ pub fn search(files: &[PathBuf], pattern: &str) -> Result<Vec<Hit>, SearchError>
     Ok(hits)
 }
 
+/// The lines in which two texts differ, those of the first with `-` before them and those of the
+/// second with `+`; at most so many, and how many more there are.
+pub fn difference(first: &str, second: &str, most: usize) -> Vec<String> {
+    let diff = similar::TextDiff::configure().timeout(std::time::Duration::from_millis(200)).diff_lines(first, second);
+    let mut all = Vec::new();
+    let mut more = 0;
+    for change in diff.iter_all_changes() {
+        let sign = match change.tag() {
+            similar::ChangeTag::Delete => '-',
+            similar::ChangeTag::Insert => '+',
+            similar::ChangeTag::Equal => continue,
+        };
+        if all.len() < most {
+            all.push(format!("{sign} {}", change.value().trim_end_matches(['\n', '\r'])));
+        } else {
+            more += 1;
+        }
+    }
+    if more > 0 {
+        all.push(format!("  and {more} more"));
+    }
+    all
+}
+
 /// Moves a file to the trash of the program, and tells where it lies then.
 pub fn remove(folders: &Folders, path: &Path) -> io::Result<PathBuf> {
     let trash = folders.state.join("trash");
@@ -129,6 +153,13 @@ mod tests {
         let texts: Vec<_> = places.iter().map(|place| std::fs::read_to_string(place).unwrap()).collect();
         assert_eq!(texts, ["one", "two"]);
         assert!(remove(&folders, &file).is_err(), "what is not there cannot be removed");
+    }
+
+    #[test]
+    fn the_lines_that_differ_are_told() {
+        let told = difference("a\nb\nc\n", "a\nx\nc\nd\n", 2);
+        assert_eq!(told, ["- b", "+ x", "  and 1 more"]);
+        assert!(difference("a\n", "a\n", 9).is_empty());
     }
 
     #[test]

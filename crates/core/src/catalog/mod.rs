@@ -334,6 +334,33 @@ impl Catalog {
         self.prepare();
     }
 
+    /// Finds what a view reads from in its definition, for a server that does not tell.
+    pub fn find_uses(&mut self, dialect: &'static Dialect) {
+        use crate::complete::parse::{Origin, Shape, words};
+        let mut found = Vec::new();
+        for (at, view) in self.objects.iter().enumerate().filter(|(_, o)| o.kind == ObjectKind::View) {
+            let shape = Shape::of(words(&view.definition, dialect, 0));
+            let sources = shape.queries.iter().flat_map(|query| &query.sources);
+            let own = Written { text: view.schema.clone(), quoted: true };
+            let named = sources.filter_map(|source| match &source.origin {
+                Origin::Named(path) => {
+                    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+                    self.find_relation(Some(schema.unwrap_or(&own)), path.last()?, dialect).map(Object::to_name)
+                }
+                _ => None,
+            });
+            let mut uses: Vec<Name> = named.collect();
+            uses.sort();
+            uses.dedup();
+            found.push((at, uses));
+        }
+        for (at, uses) in found {
+            if let Some(view) = self.objects.get_mut(at) {
+                view.uses = uses;
+            }
+        }
+    }
+
     fn prepare(&mut self) {
         self.by_name.clear();
         for (at, object) in self.objects.iter().enumerate() {

@@ -29,7 +29,11 @@ pub(super) fn read(connection: &Connection, part: usize, catalog: &mut Catalog) 
         let object = object(connection, schema, &name, kind)?;
         catalog.push(object);
     }
-    Ok(part + 1 < schemas.len())
+    let more = part + 1 < schemas.len();
+    if !more {
+        catalog.find_uses(&SQLITE);
+    }
+    Ok(more)
 }
 
 /// One column of a result, as text.

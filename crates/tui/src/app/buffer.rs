@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jaunty_core::buffers::difference;
 use jaunty_core::files;
 use jaunty_core::text::document::{Document, Motion};
 use jaunty_core::text::journal::{Journal, Recovery};
@@ -358,14 +359,22 @@ impl App {
     pub fn save(&mut self) {
         if self.buffer.changed_outside() {
             let text = format!("{} was changed by another program since it was read here.", self.buffer.name());
-            self.summoned = Some(Summoned::Question(Question::new(
-                text,
-                &[
-                    ('t', "take its text here; undo brings this one back", Answered::Reload),
-                    ('o', "overwrite it with this text", Answered::Overwrite),
-                    ('b', "save this text beside it", Answered::SaveBeside),
-                ],
-            )));
+            let answers = &[
+                ('t', "take its text here; undo brings this one back", Answered::Reload),
+                ('o', "overwrite it with this text", Answered::Overwrite),
+                ('b', "save this text beside it", Answered::SaveBeside),
+            ];
+            let theirs = read(&self.buffer.path).ok().flatten();
+            let about = match theirs {
+                Some(theirs) => {
+                    let ours = self.buffer.document.rope().to_string();
+                    let mut lines = vec!["On disk (-) and here (+):".to_owned()];
+                    lines.extend(difference(&theirs, &ours, 10).iter().map(|line| clean::clean(line).into_owned()));
+                    lines
+                }
+                None => vec!["The file is gone.".to_owned()],
+            };
+            self.summoned = Some(Summoned::Question(Question { about, ..Question::new(text, answers) }));
         } else {
             self.save_anyway();
         }

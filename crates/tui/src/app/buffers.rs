@@ -14,16 +14,12 @@ use crate::words;
 impl App {
     /// Lists the buffers: those that are open, and the files beside the one in hand.
     pub fn list_buffers(&mut self) {
-        let folder = self.buffer.path.parent().map(Path::to_owned).unwrap_or_default();
         let open = [&self.buffer].into_iter().chain(&self.shelved);
         let mut items: Vec<Item> =
             open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect();
         let known = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
-        let files = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
-        let endings = self.engines.iter().map(|engine| engine.dialect().extension).collect::<Vec<_>>();
-        let is_buffer = |path: &PathBuf| path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending));
-        let mut files: Vec<_> = files.filter(|path| is_buffer(path) && !known(path)).collect();
-        files.sort();
+        let mut files = self.buffer_files();
+        files.retain(|path| !known(path));
         items.extend(files.iter().map(|path| item(path, "", None)));
         self.summoned = Some(Summoned::List(List::new("buffers", items)));
     }
@@ -52,6 +48,22 @@ impl App {
         {
             self.connect(profile);
         }
+    }
+
+    /// The files of buffers: of this project, of all projects, and those beside the one in hand.
+    fn buffer_files(&self) -> Vec<PathBuf> {
+        let project = self.buffer.path.ancestors().skip(1).map(|folder| folder.join(".jaunty/buffers"));
+        let mut roots: Vec<PathBuf> = project.filter(|folder| folder.is_dir()).collect();
+        roots.push(self.folders.data.join("buffers"));
+        let endings: Vec<&str> = self.engines.iter().map(|engine| engine.dialect().extension).collect();
+        let mut files = buffers::files(&roots, &endings);
+        // Of the folder in hand only what lies directly in it: it may be a person's whole home.
+        let beside = self.buffer.path.parent().into_iter().flat_map(std::fs::read_dir).flatten().flatten();
+        let fits = |path: &PathBuf| path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending));
+        files.extend(beside.map(|entry| entry.path()).filter(fits));
+        files.sort();
+        files.dedup();
+        files
     }
 
     /// Asks for the name of a new buffer.
@@ -208,12 +220,7 @@ impl App {
     }
 
     pub(super) fn search_all(&mut self, pattern: &str) {
-        let project = self.buffer.path.ancestors().skip(1).map(|folder| folder.join(".jaunty/buffers"));
-        let mut roots: Vec<PathBuf> = project.filter(|folder| folder.is_dir()).collect();
-        roots.push(self.folders.data.join("buffers"));
-        roots.extend(self.buffer.path.parent().map(Path::to_owned));
-        let endings: Vec<&str> = self.engines.iter().map(|engine| engine.dialect().extension).collect();
-        match buffers::search(&buffers::files(&roots, &endings), pattern) {
+        match buffers::search(&self.buffer_files(), pattern) {
             Ok(hits) if hits.is_empty() => self.tell(format!("\"{pattern}\" is in no saved buffer")),
             Ok(hits) => {
                 self.sought = pattern.to_owned();

@@ -140,9 +140,10 @@ impl App {
 
     pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
         let problem = error.map(|error| {
-            let at = error.at.unwrap_or(0);
             let message = clean::clean(&error.message).replace('\n', " ");
-            Problem { range: at..at + 1, message, near: Vec::new() }
+            // Without a place nothing is marked: the sentence is told.
+            let range = error.at.map_or(0..0, |at| at..at + 1);
+            Problem { range, message, near: Vec::new() }
         });
         self.troubles.checked.insert(id, problem);
     }
@@ -158,12 +159,15 @@ impl App {
         let all = self.troubles.of(self.buffer.id_of(statement));
         let placed = all.into_iter().map(|problem| {
             let start = statement.start + problem.range.start;
+            if problem.range.is_empty() {
+                return (start..start, problem);
+            }
             let end =
                 word_end(rope, start).max(statement.start + problem.range.end).min(statement.body_end.max(start + 1));
             (start..end, problem)
         });
         // The word that is just being written is not finished.
-        placed.filter(|(range, _)| !(typing && range.end == cursor)).collect()
+        placed.filter(|(range, _)| !(typing && (range.end == cursor || range.is_empty()))).collect()
     }
 
     /// What is wrong at the cursor, or else in its statement.
