@@ -5,11 +5,13 @@
 //! says how well each fits what has been typed. Nothing here waits: all it reads is in memory.
 
 pub mod about;
+mod clause;
 mod columns;
 mod commands;
 pub mod context;
 mod keywords;
 pub mod parse;
+mod place;
 pub mod rank;
 pub mod region;
 pub mod scope;

@@ -12,6 +12,75 @@ use super::{App, List, Pick, Prompt, Summoned};
 use crate::words;
 
 impl App {
+    /// Moves the cursor.
+    pub fn go(&mut self, motion: Motion, extend: bool) {
+        self.buffer.document.go(motion, extend);
+    }
+
+    /// Moves the cursor by screens of text.
+    pub fn go_pages(&mut self, pages: isize) {
+        let height = usize::from(self.areas().buffer.height).saturating_sub(1).max(1);
+        let motion = if pages < 0 { Motion::Up(height) } else { Motion::Down(height) };
+        self.buffer.document.go(motion, false);
+    }
+
+    /// Deletes.
+    pub fn delete(&mut self, motion: Motion) {
+        self.buffer.document.delete(motion);
+    }
+
+    /// Begins a line.
+    pub fn new_line(&mut self) {
+        self.buffer.document.type_newline();
+    }
+
+    /// Puts in blanks up to the next stop.
+    pub fn indent(&mut self) {
+        let (_, column) = self.buffer.place();
+        self.buffer.document.insert(&" ".repeat(2 - column % 2));
+    }
+
+    /// Takes the last change back.
+    pub fn undo(&mut self) {
+        if !self.buffer.document.undo() {
+            self.tell("there is nothing to take back");
+        }
+    }
+
+    /// Does it again.
+    pub fn redo(&mut self) {
+        if !self.buffer.document.redo() {
+            self.tell("there is nothing to do again");
+        }
+    }
+
+    /// Cuts.
+    pub fn cut(&mut self) {
+        self.buffer.cut = self.buffer.document.cut();
+        self.clipboard = Some(self.buffer.cut.clone());
+    }
+
+    /// Copies. Without a selection while something runs, a person means to stop it.
+    pub fn copy(&mut self) {
+        if self.buffer.document.selection().is_none() && self.connection.is_busy() {
+            return self.connection.stop();
+        }
+        self.buffer.cut = self.buffer.document.copy();
+        self.clipboard = Some(self.buffer.cut.clone());
+        self.tell("copied");
+    }
+
+    /// Puts in what was cut or copied.
+    pub fn paste(&mut self) {
+        let text = self.buffer.cut.clone();
+        self.buffer.document.insert(&text);
+    }
+
+    /// Selects everything.
+    pub fn select_all(&mut self) {
+        self.buffer.document.select_all();
+    }
+
     fn selection(&self) -> Range<usize> {
         let document = &self.buffer.document;
         document.selection().unwrap_or(document.cursor()..document.cursor())
