@@ -320,7 +320,7 @@ pub(super) fn insert(context: &Context<'_>, found: &mut Found) {
     let values = context.cased("values");
     let insert = format!("({}) {values} ({})", escaped(&list), places.join(", "));
     found.put(Kind::List, &format!("({list}) {values} (…)"), "every column", insert, 80);
-    found.put(Kind::List, "(", "some columns", "($1)", 70);
+    found.put(Kind::List, "(", "some columns", "($1)$0", 70);
 }
 
 /// The column that a value at the cursor is compared with or set for: its name, and what is known

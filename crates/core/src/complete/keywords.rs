@@ -245,7 +245,7 @@ pub(super) fn functions(context: &Context<'_>, found: &mut Found) {
     let called = context.next().is_some_and(|w| w.sign(b'('));
     for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Function) {
         let name = templates::name(object, context.around.catalog, context.around.dialect);
-        let insert = if called { escaped(&name) } else { format!("{}($1)", escaped(&name)) };
+        let insert = if called { escaped(&name) } else { format!("{}($1)$0", escaped(&name)) };
         found.put(Kind::Object(ObjectKind::Function), &object.name, object.signature.clone(), insert, 24);
     }
     for entry in help::of(context.around.dialect).entries().iter().filter(|entry| entry.kind == help::Kind::Function) {
@@ -253,7 +253,7 @@ pub(super) fn functions(context: &Context<'_>, found: &mut Found) {
         let insert = match (called, signature.starts_with('('), signature.starts_with("()")) {
             (true, ..) | (_, false, _) => entry.name.clone(),
             (_, _, true) => format!("{}()", entry.name),
-            _ => format!("{}($1)", entry.name),
+            _ => format!("{}($1)$0", entry.name),
         };
         found.put(Kind::Function, &entry.name, signature, insert, 20);
     }

@@ -113,7 +113,7 @@ pub(super) fn in_schema(context: &Context<'_>, found: &mut Found) {
         let fits = if operand { object.kind == ObjectKind::Function } else { kinds(object.kind) };
         if fits && schema.means(&object.schema, dialect) && fit(&context.typed, &object.name).is_some() {
             let name = escaped(&context.written(&object.name));
-            let insert = if operand { format!("{name}($1)") } else { name };
+            let insert = if operand { format!("{name}($1)$0") } else { name };
             found.put(Kind::Object(object.kind), &object.name, object.kind.word(), insert, 50);
         }
     }
@@ -127,7 +127,7 @@ pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
             Kind::Object(object.kind),
             &object.name,
             object.signature.clone(),
-            format!("{}($1)", escaped(&name)),
+            format!("{}($1)$0", escaped(&name)),
             60,
         );
     }

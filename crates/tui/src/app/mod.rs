@@ -385,6 +385,9 @@ impl App {
                 if !std::mem::take(&mut self.places.filling) && self.surround(c) {
                     return;
                 }
+                if self.steps_over(c) {
+                    return;
+                }
                 self.drop_blank_before(c);
                 self.buffer.document.type_text(&c.to_string());
                 self.offer_while_typing(c);

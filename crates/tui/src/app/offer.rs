@@ -252,6 +252,20 @@ impl App {
         }
     }
 
+    /// A parenthesis that was put in with what was taken is not written a second time.
+    pub(super) fn steps_over(&mut self, typed: char) -> bool {
+        let document = &self.buffer.document;
+        let (cursor, whole) = (document.cursor(), document.rope().len_bytes());
+        let there = document.rope().get_byte(cursor) == Some(b')') && document.selection().is_none();
+        let next = self.places.ahead.first().map(|(start, _)| whole.saturating_sub(*start));
+        let steps = typed == ')' && there && next == Some(cursor + 1);
+        if steps {
+            self.offer = None;
+            self.next_place();
+        }
+        steps
+    }
+
     /// Tab: the next place; blanks at the beginning of a line; and else proposals.
     pub fn tab(&mut self) {
         if self.next_place() {
