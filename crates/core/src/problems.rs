@@ -43,7 +43,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     let judged = ["SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "REPLACE", "EXPLAIN", "VALUES"];
     if found.is_empty() && judged.iter().any(|word| whole_statement(word)) && !around.catalog.objects().is_empty() {
         let shape = Shape::of(all);
-        let scope = Scope { shape: &shape, catalog: around.catalog, dialect: around.dialect };
+        let scope = Scope::new(&shape, around.catalog, around.dialect);
         let judge = Judge { scope, made };
         judge.tables(&mut found);
         if found.is_empty() && around.catalog.missing.is_none() {

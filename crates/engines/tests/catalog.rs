@@ -186,3 +186,41 @@ fn a_table_is_known_by_what_points_at_it() {
     assert_eq!(references, [("port".into(), "ports", "id".into()), ("a,b".into(), "berths", "b,a".into())]);
     assert!(berths.constraints.iter().all(|rule| !matches!(rule.rule, Rule::Primary)));
 }
+
+/// What the server says of statements that are not run.
+#[test]
+fn servers_are_asked_without_running() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    let memory = Profile::new("memory", "sqlite").with("path", ":memory:");
+    let sessions = [
+        open(by_name("sqlite").unwrap(), &memory, None).unwrap().0,
+        connect("postgres", postgres.port),
+        connect("mysql", mariadb.port),
+    ];
+    for mut session in sessions {
+        let session = session.as_mut();
+        run(session, "create table ports(id int primary key, name varchar(40))").unwrap();
+        for taken in [
+            "select name from ports where id = 1",
+            "insert into ports(id) values (1)",
+            "update ports set name = 'x'",
+            "delete from ports",
+            // Nobody is asked about these: preparing them may do something, or says nothing.
+            "create table other(a int)",
+            "begin",
+        ] {
+            assert_eq!(session.check(taken), Ok(()), "{taken}");
+        }
+        assert_eq!(run(session, "select count(*) from ports").unwrap().rows(), [["0"]], "nothing was run");
+        for refused in ["select nmae from ports", "select * from nowhere", "update ports set nmae = 1"] {
+            let error = session.check(refused).unwrap_err();
+            let word = if refused.contains("nmae") { "nmae" } else { "nowhere" };
+            assert!(error.message.contains(word), "{refused}: {error}");
+        }
+        assert_eq!(run(session, "select count(*) from ports").unwrap().rows(), [["0"]], "and it goes on");
+    }
+    // A pragma that acts when it is prepared is not asked about.
+    let mut session = open(by_name("sqlite").unwrap(), &memory, None).unwrap().0;
+    session.check("pragma user_version = 7").unwrap();
+    assert_eq!(run(session.as_mut(), "pragma user_version").unwrap().rows(), [["0"]]);
+}

@@ -13,7 +13,7 @@ pub type Origin = Option<(Name, String)>;
 /// statement's own list does not fit them nothing is known.
 pub fn origins(statement: &str, names: &[String], catalog: &Catalog, dialect: &'static Dialect) -> Vec<Origin> {
     let shape = Shape::of(words(statement, dialect, 0));
-    let given = Scope { shape: &shape, catalog, dialect }.given(0, 0);
+    let given = Scope::new(&shape, catalog, dialect).given(0, 0);
     let fits =
         given.len() == names.len() && given.iter().zip(names).all(|(seen, name)| seen.name.eq_ignore_ascii_case(name));
     if fits { given.into_iter().map(|seen| seen.from).collect() } else { vec![None; names.len()] }

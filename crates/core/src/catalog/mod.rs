@@ -233,3 +233,6 @@ impl Catalog {
         now.duration_since(then).unwrap_or_default()
     }
 }
+
+#[cfg(test)]
+mod tests;

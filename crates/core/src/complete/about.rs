@@ -98,7 +98,7 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
     let catalog = context.around.catalog;
     // The statement with the word in it: as one of its sources it is gone from the context.
     let whole = super::parse::Shape::of(words(text, dialect, 0));
-    let scope = super::scope::Scope { shape: &whole, catalog, dialect };
+    let scope = super::scope::Scope::new(&whole, catalog, dialect);
     let query = whole.query_at(at);
     let visible = scope.visible(query, whole.clause_at(query, at).0);
     let path = path_at(all, at);

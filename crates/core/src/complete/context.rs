@@ -152,7 +152,7 @@ impl<'a> Context<'a> {
 
     /// The scope of the statement.
     pub fn scope(&self) -> Scope<'_> {
-        Scope { shape: &self.shape, catalog: self.around.catalog, dialect: self.around.dialect }
+        Scope::new(&self.shape, self.around.catalog, self.around.dialect)
     }
 
     /// What can be seen from the cursor.

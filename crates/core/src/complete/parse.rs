@@ -470,3 +470,6 @@ impl Shape {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

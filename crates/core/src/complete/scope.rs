@@ -2,6 +2,9 @@
 //! gives, also through queries inside of queries.
 
 use super::parse::{Clause, Origin, Query, Shape, Source};
+use std::cell::RefCell;
+use std::collections::HashMap;
+
 use crate::catalog::{Catalog, Name, Object, Written};
 use crate::text::dialect::Dialect;
 use crate::text::lexer::TokenKind;
@@ -42,12 +45,21 @@ pub struct Scope<'a> {
     pub catalog: &'a Catalog,
     /// The dialect.
     pub dialect: &'static Dialect,
+    /// What queries give, as far as it was looked at. One that is being looked at gives nothing yet:
+    /// it refers to itself.
+    known: RefCell<HashMap<usize, Vec<Seen>>>,
+    unknown: RefCell<HashMap<usize, bool>>,
 }
 
 /// How many queries are followed into each other.
 const DEEPEST: usize = 24;
 
 impl<'a> Scope<'a> {
+    /// The scope of a statement.
+    pub fn new(shape: &'a Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Scope<'a> {
+        Scope { shape, catalog, dialect, known: RefCell::default(), unknown: RefCell::default() }
+    }
+
     /// All that can be seen in a clause of a query, its own sources first.
     pub fn visible(&self, query: usize, clause: Clause) -> Vec<Sighted> {
         let mut all = Vec::new();
@@ -155,6 +167,16 @@ impl<'a> Scope<'a> {
         if depth > DEEPEST {
             return true;
         }
+        if let Some(known) = self.unknown.borrow().get(&query) {
+            return *known;
+        }
+        self.unknown.borrow_mut().insert(query, true);
+        let found = self.looks_unknown(query, depth);
+        self.unknown.borrow_mut().insert(query, found);
+        found
+    }
+
+    fn looks_unknown(&self, query: usize, depth: usize) -> bool {
         let Some(inner) = self.shape.queries.get(query) else { return true };
         let star = |item: &std::ops::Range<usize>| {
             item.clone().next_back().is_some_and(|at| self.shape.words.get(at).is_some_and(|w| w.sign(b'*')))
@@ -168,10 +190,15 @@ impl<'a> Scope<'a> {
     /// The columns that a query gives.
     pub fn given(&self, number: usize, depth: usize) -> Vec<Seen> {
         let Some(query) = self.shape.queries.get(number).filter(|_| depth <= DEEPEST) else { return Vec::new() };
+        if let Some(known) = self.known.borrow().get(&number) {
+            return known.clone();
+        }
+        self.known.borrow_mut().insert(number, Vec::new());
         let mut all = Vec::new();
         for item in &query.items {
             self.selected(number, query, item.clone(), depth, &mut all);
         }
+        self.known.borrow_mut().insert(number, all.clone());
         all
     }
 
@@ -256,3 +283,6 @@ pub fn columns_of(object: &Object) -> Vec<Seen> {
     };
     object.columns.iter().map(seen).collect()
 }
+
+#[cfg(test)]
+mod tests;
