@@ -243,7 +243,6 @@ fn tables_are_found_and_looked_at() {
         .shows("3 rows, as far as the server knows")
         .shows("Emberwick")
         .types("port")
-        .loses("big")
         .press(&["C-r"]);
     screen.shows("select * from ports;").shows("select 1;").shows("rows 1–3 of 3").shows("Gullhaven");
 }

@@ -248,3 +248,15 @@ fn on_a_small_screen_everything_still_has_its_place() {
         }
     }
 }
+
+#[test]
+fn every_sign_that_is_typed_is_there() {
+    for text in
+        ["select 'ours';", "select \"a\", `b`, [c], (d);", "a.b;c,d)e (f", "select 'it''s' || 'x'; -- done", "{[()]}"]
+    {
+        let stage = ferry("").types(text);
+        assert_eq!(stage.buffer(), text);
+        let stage = ferry("select 1;\n").types(text);
+        assert_eq!(stage.buffer(), format!("select 1;\n{text}"));
+    }
+}

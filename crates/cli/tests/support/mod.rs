@@ -208,7 +208,9 @@ impl Screen {
 
     /// Types text.
     pub fn types(&self, text: &str) -> &Screen {
-        self.tmux(&["send-keys", "-t", "main", "-l", "--", text]);
+        // To tmux a semicolon at the end would end its own command.
+        let escaped = text.strip_suffix(';').map(|rest| format!("{rest}\\;"));
+        self.tmux(&["send-keys", "-t", "main", "-l", "--", escaped.as_deref().unwrap_or(text)]);
         self
     }
 
