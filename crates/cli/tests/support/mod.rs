@@ -202,6 +202,10 @@ impl Screen {
     pub fn press(&self, keys: &[&str]) -> &Screen {
         for key in keys {
             self.tmux(&["send-keys", "-t", "main", key]);
+            if *key == "Escape" {
+                // What follows at once makes another key of it: a terminal tells the key by the pause.
+                std::thread::sleep(Duration::from_millis(60));
+            }
         }
         self
     }
