@@ -176,7 +176,11 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
             lines.push((group.to_owned(), String::new(), true));
         }
         let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
-        let place = if action.scope == Scope::Result { "  (in the result)" } else { "" };
+        let place = match action.scope {
+            Scope::Result => "  (in the result)",
+            Scope::Offer => "  (while something is proposed)",
+            Scope::Everywhere | Scope::Buffer => "",
+        };
         lines.push((keys.join(", "), format!("{}{place}", action.help), false));
     }
     for ((left, right, is_group), y) in lines.into_iter().skip(top).zip(area.y + 1..area.bottom()) {
