@@ -25,7 +25,7 @@ pub(super) fn draw(app: &App, offer: &Offer, cursor: Position, buffer: Rect, cel
     let details = offer.proposals.iter().map(|p| clean::width(&beside(p))).max().unwrap_or(0) as u16;
     let whole = cells.area;
     let about_width = clean::width(&about).min(60) as u16;
-    let width = (labels + details + 5).max(about_width + 2).clamp(24, WIDEST).min(whole.width);
+    let width = (labels + details + 5).max(about_width + 4).clamp(24, WIDEST).min(whole.width);
     // Under the line of the cursor, or above it where there is no room.
     let below = buffer.bottom().saturating_sub(cursor.y + 1);
     let y = if below >= rows || below >= cursor.y { cursor.y + 1 } else { cursor.y.saturating_sub(rows) };
