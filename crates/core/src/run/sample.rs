@@ -17,8 +17,9 @@ pub struct Sample {
     pub rows: Vec<Vec<(CellKind, String)>>,
 }
 
-/// How many rows a sample has.
-pub const ROWS: usize = 30;
+/// How many rows a sample has at most: one more than the statements for it ask for, so that none is
+/// stopped that would have ended by itself.
+pub const ROWS: usize = 101;
 
 /// The most of a value that a sample holds, in characters.
 const WIDEST: usize = 200;

@@ -101,6 +101,13 @@ impl Connection {
         }
     }
 
+    /// Ends the reading of first rows, which nobody waits for any more.
+    pub(super) fn end_tasting(&self) {
+        if let Some(desk) = self.desk.as_ref().filter(|_| !self.busy) {
+            desk.stop();
+        }
+    }
+
     pub(super) fn ask(&self, order: Order) -> bool {
         match &self.desk {
             Some(desk) => {
@@ -308,6 +315,8 @@ impl App {
                     desk.ask(Order::Run(jobs));
                     return self.tell(format!("runs after {after}"));
                 }
+                // First rows of the catalog view may still be on their way.
+                self.connection.end_tasting();
                 self.connection.busy = true;
                 self.told = None;
                 desk.ask(Order::Run(jobs));

@@ -247,7 +247,11 @@ impl App {
             .find(|t| t.title == "rows")
             .and_then(|t| (t.make)(object, &walk.catalog, dialect));
         let object = object.clone();
-        walk.asked = Some(name.clone());
+        let before = walk.asked.replace(name.clone());
+        if before.is_some() {
+            // A person has moved on.
+            self.connection.end_tasting();
+        }
         let kind = object.kind;
         self.connection.ask(Order::Definition(Box::new(object)));
         if let Some(rows) = rows.filter(|_| kind.has_rows() || kind == ObjectKind::Keys) {
@@ -313,7 +317,10 @@ impl App {
                     _ => self.list_templates(),
                 }
             }
-            "esc" | "ctrl-o" | "ctrl-q" => self.summoned = None,
+            "esc" | "ctrl-o" | "ctrl-q" => {
+                self.connection.end_tasting();
+                self.summoned = None;
+            }
             _ => match key.typed() {
                 Some(c) => walk.type_text(c.encode_utf8(&mut [0; 4])),
                 None => return true,

@@ -33,6 +33,10 @@ impl Worker {
         let wanted = move || current.lock().unwrap_or_else(PoisonError::into_inner).stops == stops;
         let Some((session, _)) = &mut self.session else { return };
         let outcome = sample::take(session.as_mut(), statement, wanted);
+        // A part of it would look like all there is.
+        if self.current().stops != stops {
+            return;
+        }
         (self.tell)(Report::Sample(name, outcome));
     }
 
