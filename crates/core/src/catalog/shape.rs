@@ -123,4 +123,17 @@ mod tests {
             .collect();
         insta::assert_snapshot!(shown.join("\n"));
     }
+
+    #[test]
+    fn names_are_written_as_the_dialect_needs() {
+        let catalog = saltmarsh();
+        let ports = catalog.objects().iter().find(|o| o.name == "crew").unwrap();
+        let mut odd = ports.clone();
+        odd.constraints =
+            vec![crate::catalog::Constraint { name: String::new(), columns: vec!["order".into()], rule: Rule::Unique }];
+        let key =
+            |dialect| lines(&odd, &catalog, dialect).into_iter().find(|line| line.section == "keys").unwrap().text;
+        assert_eq!(key(&crate::text::dialect::MYSQL), "unique (`order`)");
+        assert_eq!(key(&POSTGRES), "unique (\"order\")");
+    }
 }

@@ -7,7 +7,8 @@ use crate::catalog::{ObjectKind, templates};
 use crate::help;
 use crate::text::dialect::Dialect;
 
-fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
+/// Puts those in that the dialect has, in the case of the others.
+pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
     for (place, word) in words.iter().enumerate() {
         if !knows(context.around.dialect, word) {
             continue;

@@ -149,8 +149,8 @@ impl Found {
     }
 }
 
-/// What could be written at byte `cursor` of a statement. `all` is said by somebody who asked for
-/// it; while typing, places where a name of one's own is to be given propose nothing.
+/// What could be written at byte `cursor` of a statement. Where a name of one's own is to be given
+/// nothing is proposed.
 pub fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completion {
     if around.dialect.lines {
         return commands::complete(text, cursor, around);

@@ -95,11 +95,7 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
         found.put(Kind::Schema, schema, "schema", format!("{}.", escaped(&context.written(schema))), 5);
     }
     if context.place == Place::Source && context.clause.0 == Clause::From {
-        for word in ["lateral", "select"] {
-            if context.back(1).is_some_and(|w| w.sign(b',') || w.is("FROM") || w.is("JOIN")) && word == "lateral" {
-                found.put(Kind::Keyword, word, "", format!("{} ", context.cased(word)), 0);
-            }
-        }
+        super::keywords::put(context, found, &["lateral"], 0);
     }
 }
 
@@ -145,12 +141,10 @@ fn links<'a>(a: &'a Object, b: &'a Object) -> Vec<Link<'a>> {
     let same = |o: &Object, n: &crate::catalog::Name| {
         o.name.eq_ignore_ascii_case(&n.name) && o.schema.eq_ignore_ascii_case(&n.schema)
     };
-    for (ours, to, theirs) in a.references().filter(|(_, to, _)| same(b, to)) {
-        let _ = to;
+    for (ours, _, theirs) in a.references().filter(|(_, to, _)| same(b, to)) {
         all.push(Link { here: strs(ours), there: strs(theirs) });
     }
-    for (ours, to, theirs) in b.references().filter(|(_, to, _)| same(a, to)) {
-        let _ = to;
+    for (ours, _, theirs) in b.references().filter(|(_, to, _)| same(a, to)) {
         all.push(Link { here: strs(theirs), there: strs(ours) });
     }
     all

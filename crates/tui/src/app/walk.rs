@@ -9,6 +9,7 @@ use jaunty_core::complete::rank::fit;
 use jaunty_core::engine::EngineError;
 use jaunty_core::run::Order;
 use jaunty_core::run::sample::Sample;
+use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::document::Motion;
 
 use super::summoned::Item;
@@ -23,6 +24,8 @@ pub type Tasted = Result<Sample, EngineError>;
 pub struct Walk {
     /// What is walked through.
     pub catalog: Arc<Catalog>,
+    /// How its names are written.
+    dialect: &'static Dialect,
     /// The column in hand: 0 schemas, 1 objects, 2 the shape of the chosen object.
     pub column: usize,
     /// What was typed in each column.
@@ -46,9 +49,10 @@ pub struct Walk {
 }
 
 impl Walk {
-    fn begin(catalog: Arc<Catalog>) -> Walk {
+    fn begin(catalog: Arc<Catalog>, dialect: &'static Dialect) -> Walk {
         let mut walk = Walk {
             catalog,
+            dialect,
             column: 1,
             typed: Default::default(),
             schemas: Vec::new(),
@@ -88,8 +92,7 @@ impl Walk {
             self.objects = fitting(here, fits);
             self.chosen[1] = if from < 1 { 0 } else { self.chosen[1].min(self.objects.len().saturating_sub(1)) };
         }
-        let dialect = &jaunty_core::text::dialect::SQLITE;
-        let all = self.object().map(|object| lines(object, &self.catalog, dialect)).unwrap_or_default();
+        let all = self.object().map(|object| lines(object, &self.catalog, self.dialect)).unwrap_or_default();
         let definition =
             self.definition.as_ref().filter(|(name, _)| self.object().is_some_and(|o| o.to_name() == *name));
         let made = definition.map(|(_, text)| text.lines().map(str::to_owned).collect::<Vec<_>>()).unwrap_or_default();
@@ -197,7 +200,8 @@ impl App {
     pub fn walk_catalog(&mut self) {
         match self.connection.catalog.clone() {
             Some(catalog) => {
-                self.summoned = Some(Summoned::Walk(Box::new(Walk::begin(catalog))));
+                self.summoned =
+                    Some(Summoned::Walk(Box::new(Walk::begin(catalog, self.buffer.document.outline().dialect()))));
                 self.taste();
             }
             None => self.list_objects(),
@@ -211,7 +215,7 @@ impl App {
             crate::action::Scope::Result => self.table_of_column(),
             _ => self.about_at_cursor().and_then(|about| about.table),
         };
-        let mut walk = Walk::begin(catalog);
+        let mut walk = Walk::begin(catalog, self.buffer.document.outline().dialect());
         match name {
             Some(name) if walk.go_to(&name) => {
                 walk.column = 2;
