@@ -7,6 +7,7 @@ use ropey::Rope;
 use super::dialect::Dialect;
 use super::motion;
 use super::outline::{Change, Outline};
+use super::split::Statement;
 
 /// One replacement of text, with what is needed to take it back.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -156,6 +157,11 @@ impl Document {
     /// The index of the statement at the cursor.
     pub fn current(&self) -> Option<usize> {
         self.outline.at(&self.rope, self.cursor)
+    }
+
+    /// The statement at the cursor.
+    pub fn statement(&self) -> Option<&Statement> {
+        self.outline.statements().get(self.current()?)
     }
 
     /// The edits since the last call, in order, for the journal.

@@ -1,7 +1,8 @@
 //! All statements of a buffer, kept up to date while it is edited.
 //!
 //! A statement depends on nothing before its own beginning, so after an edit only the statements
-//! around it are found anew; as soon as one begins where an old one did, the rest is the same.
+//! around it are found anew; as soon as one begins where an old one did, the rest is the same. In a
+//! long statement that holds from mark to mark.
 
 use std::ops::Range;
 
@@ -9,7 +10,8 @@ use ropey::Rope;
 use sha2::{Digest as _, Sha256};
 
 use super::dialect::Dialect;
-use super::split::{Statement, statements_after};
+pub use super::split::Change;
+use super::split::{From, Mark, Statement, Trail, statements_from};
 
 /// A statement is known by its text: two with the same text share their runs, and a statement
 /// keeps its runs while text around it changes.
@@ -19,10 +21,15 @@ pub struct StatementId([u8; 16]);
 impl StatementId {
     /// The identity of a statement's text. Blanks around it and its semicolon do not count.
     pub fn of(text: &str) -> Self {
-        let digest = Sha256::digest(text.trim().trim_end_matches(';').trim_end().as_bytes());
+        let digest = Sha256::digest(StatementId::essence(text).as_bytes());
         let mut id = [0; 16];
         id.copy_from_slice(&digest[..16]);
         StatementId(id)
+    }
+
+    /// The part of a statement's text that is its identity.
+    pub fn essence(text: &str) -> &str {
+        text.trim().trim_end_matches(';').trim_end()
     }
 
     /// Thirty-two hexadecimal digits.
@@ -36,23 +43,26 @@ impl StatementId {
 pub struct Outline {
     dialect: &'static Dialect,
     statements: Vec<Statement>,
+    /// Places in long statements, in order.
+    marks: Vec<Mark>,
+    /// The fewest bytes between two marks.
+    spacing: usize,
 }
 
-/// One change of a text, in bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Change {
-    /// Where.
-    pub at: usize,
-    /// How many bytes went.
-    pub removed: usize,
-    /// How many came.
-    pub inserted: usize,
-}
+/// Lexing so much takes a small part of a frame.
+const SPACING: usize = 16 << 10;
+
 
 impl Outline {
     /// Finds all statements of `rope`.
     pub fn new(rope: &Rope, dialect: &'static Dialect) -> Self {
-        Outline { dialect, statements: statements_after(rope, dialect, None).collect() }
+        Outline::marked(rope, dialect, SPACING)
+    }
+
+    fn marked(rope: &Rope, dialect: &'static Dialect, spacing: usize) -> Self {
+        let mut finder = statements_from(rope, dialect, From::Behind(None), Trail { spacing, ..Trail::default() });
+        let statements = finder.by_ref().collect();
+        Outline { dialect, statements, marks: finder.into_marks(), spacing }
     }
 
     /// The statements.
@@ -68,31 +78,56 @@ impl Outline {
     /// Follows one change; `rope` is the text after it.
     pub fn update(&mut self, rope: &Rope, change: Change) {
         // The end of a statement may hang on two words after it, each perhaps a statement.
-        let kept = self.statements.partition_point(|s| s.end < change.at).saturating_sub(2);
+        let mut kept = self.statements.partition_point(|s| s.end < change.at).saturating_sub(2);
+        // The state at a mark may hang on the next word, which lies before the mark after the next.
+        let settled = self.marks.partition_point(|mark| mark.at <= change.at).checked_sub(3);
+        let inside = settled.and_then(|index| self.marks.get(index)).cloned();
+        let holder = inside.as_ref().map(|mark| self.statements.partition_point(|s| s.end < mark.at));
+        let inside = inside.filter(|_| holder.is_some_and(|holder| holder >= kept));
+        kept = kept.max(holder.unwrap_or(0));
+
         let old = self.statements.split_off(kept);
         let last = self.statements.last().copied();
-        let shift = |offset: usize| offset + change.inserted - change.removed;
+        let kept_marks = match &inside {
+            Some(mark) => self.marks.partition_point(|m| m.at <= mark.at),
+            None => self.marks.partition_point(|m| last.is_some_and(|last| m.at <= last.end)),
+        };
+        let old_marks = self.marks.split_off(kept_marks);
+        let behind = old_marks.partition_point(|mark| mark.at < change.at + change.removed);
+        let behind = old_marks.get(behind..).unwrap_or_default();
+        let trail = Trail { spacing: self.spacing, old: behind, statements: &old, change, ..Trail::default() };
+        let from = match (inside, old.first()) {
+            (Some(mark), Some(begun)) => From::Inside(*begun, mark),
+            _ => From::Behind(last),
+        };
         let mut rest = old.iter().skip_while(|s| s.start < change.at + change.removed).peekable();
-        for found in statements_after(rope, self.dialect, last.as_ref()) {
+        let mut finder = statements_from(rope, self.dialect, from, trail);
+        while let Some(found) = finder.next() {
             self.statements.push(found);
             if found.start < change.at + change.inserted {
                 continue;
             }
-            while rest.peek().is_some_and(|s| shift(s.start) < found.start) {
+            while rest.peek().is_some_and(|s| change.shift(s.start) < found.start) {
                 rest.next();
             }
-            if rest.peek().is_some_and(|s| shift(s.start) == found.start && s.delimiter == found.delimiter) {
-                rest.next();
-                self.statements.extend(rest.map(|s| Statement {
-                    start: shift(s.start),
-                    body_end: shift(s.body_end),
-                    end: shift(s.end),
-                    title: s.title.map(|(start, end)| (shift(start), shift(end))),
-                    ..*s
-                }));
+            let same = |s: &&Statement| change.shift(s.start) == found.start && s.delimiter == found.delimiter;
+            if let Some(met) = rest.next_if(same) {
+                self.marks.extend(finder.into_marks());
+                let later = behind.partition_point(|mark| mark.at <= met.end);
+                self.marks.extend(behind.iter().skip(later).map(|mark| mark.shifted(&change)));
+                self.statements.extend(rest.map(|s| change.shifted(s)));
                 return;
             }
         }
+        self.marks.extend(finder.into_marks());
+    }
+
+    /// The nearest place at or before byte `at` that is known to lie between two tokens.
+    pub fn boundary_before(&self, at: usize) -> usize {
+        let behind = self.statements.partition_point(|s| s.end <= at).checked_sub(1);
+        let behind = behind.and_then(|index| self.statements.get(index)).map_or(0, |s| s.end);
+        let mark = self.marks.partition_point(|mark| mark.at <= at).checked_sub(1);
+        mark.and_then(|index| self.marks.get(index)).map_or(behind, |mark| mark.at.max(behind))
     }
 
     /// The statement that belongs to byte `at`: the one that holds it, whose title holds it, or
@@ -129,7 +164,8 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::text::dialect::SQLITE;
+    use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
+    use crate::text::lexer::Lexer;
 
     #[test]
     fn the_statement_of_a_place() {
@@ -174,19 +210,32 @@ mod tests {
         /// Following edits gives what finding everything anew gives.
         #[test]
         fn updates_equal_a_fresh_look(
-            start in "(select 1;?|begin;?|vacuum;?|-- t\n|\n|'|;| |\\(|create trigger a begin |end){0,30}",
-            edits in proptest::collection::vec((any::<prop::sample::Index>(), 0..6_usize, "(select|commit|vacuum|;|'|--|\n| |\\)|x){0,3}"), 1..8)
+            language in 0..3_usize,
+            start in "(select 1;?|begin;?|vacuum;?|-- t\n|\n|'|;| |\\(|create trigger a begin |end|\\$a\\$|delimiter x\n|copy a from stdin;\n){0,30}",
+            edits in proptest::collection::vec((any::<prop::sample::Index>(), 0..6_usize, "(select|commit|vacuum|;|'|--|\n| |\\)|x|\\$|e){0,3}"), 1..8)
         ) {
+            let dialect = [&SQLITE, &POSTGRES, &MYSQL].get(language).copied().unwrap_or(&SQLITE);
             let mut text = start;
-            let mut outline = Outline::new(&Rope::from_str(&text), &SQLITE);
+            let rope = Rope::from_str(&text);
+            // Once as it is used, and once with marks as near to each other as they can be.
+            let mut outline = Outline::new(&rope, dialect);
+            let mut marked = Outline::marked(&rope, dialect, 1);
             for (place, removed, inserted) in edits {
                 let at = place.index(text.len() + 1);
                 let removed = removed.min(text.len() - at);
                 text.replace_range(at..at + removed, &inserted);
                 let rope = Rope::from_str(&text);
-                outline.update(&rope, Change { at, removed, inserted: inserted.len() });
-                let anew = Outline::new(&rope, &SQLITE);
+                let change = Change { at, removed, inserted: inserted.len() };
+                outline.update(&rope, change);
+                marked.update(&rope, change);
+                let anew = Outline::new(&rope, dialect);
                 prop_assert_eq!(outline.statements(), anew.statements(), "{:?}", text);
+                prop_assert_eq!(marked.statements(), anew.statements(), "{:?}", text);
+                let boundaries: Vec<usize> = Lexer::new(&rope, dialect, 0).map(|token| token.end).collect();
+                for mark in &marked.marks {
+                    prop_assert!(boundaries.contains(&mark.at), "{:?}", text);
+                }
+                prop_assert!(marked.marks.is_sorted_by_key(|mark| mark.at));
             }
         }
     }

@@ -17,8 +17,13 @@
 
 use ropey::Rope;
 
+pub use trail::Change;
+pub(super) use trail::{Mark, Trail};
+
 use super::dialect::{Body, Dialect, Kind, Role, Starter, Then};
 use super::lexer::{Bytes, Lexer, Token, TokenKind};
+
+mod trail;
 
 /// One statement's place in a text. All offsets are bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -95,20 +100,52 @@ fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
 /// of the text or lie at the end of a statement.
 pub fn statements<'a>(rope: &'a Rope, dialect: &'static Dialect, from: usize) -> Statements<'a> {
     let lexer = Lexer::new(rope, dialect, from);
-    let delimiter = Delimiter::default();
-    Statements { splitter: Splitter { lexer, bytes: Bytes::new(rope), dialect, peeked: None, delimiter } }
+    let trail = Trail { spacing: usize::MAX, ..Trail::default() };
+    let (delimiter, resumed) = (Delimiter::default(), None);
+    Statements {
+        splitter: Splitter { lexer, bytes: Bytes::new(rope), dialect, peeked: None, delimiter, resumed, trail },
+    }
 }
 
-/// Finds the statements after this one, or all.
-pub fn statements_after<'a>(rope: &'a Rope, dialect: &'static Dialect, last: Option<&Statement>) -> Statements<'a> {
-    let mut found = statements(rope, dialect, last.map_or(0, |last| last.end));
-    found.splitter.delimiter = last.map_or_else(Delimiter::default, |last| last.delimiter);
+/// Where finding statements begins.
+#[derive(Debug, Clone)]
+pub(super) enum From {
+    /// Behind a statement, or at the beginning of the text.
+    Behind(Option<Statement>),
+    /// Inside one.
+    Inside(Statement, Mark),
+}
+
+/// Finds the statements from a place on, and marks places in long ones.
+pub(super) fn statements_from<'a>(
+    rope: &'a Rope,
+    dialect: &'static Dialect,
+    from: From,
+    trail: Trail<'a>,
+) -> Statements<'a> {
+    let (at, delimiter) = match &from {
+        From::Behind(last) => last.map_or_else(Default::default, |last| (last.end, last.delimiter)),
+        From::Inside(statement, mark) => (mark.at, statement.delimiter),
+    };
+    let mut found = statements(rope, dialect, at);
+    found.splitter.delimiter = delimiter;
+    found.splitter.trail = trail;
+    if let From::Inside(statement, mark) = from {
+        found.splitter.resumed = Some((statement, mark));
+    }
     found
 }
 
 /// An iterator over statements; see [`statements`].
 pub struct Statements<'a> {
     splitter: Splitter<'a>,
+}
+
+impl Statements<'_> {
+    /// The marks made so far.
+    pub(super) fn into_marks(self) -> Vec<Mark> {
+        self.splitter.trail.made
+    }
 }
 
 impl Iterator for Statements<'_> {
@@ -136,9 +173,13 @@ struct Splitter<'a> {
     dialect: &'static Dialect,
     peeked: Option<(Gap, Option<Token>)>,
     delimiter: Delimiter,
+    /// A statement that is gone on with.
+    resumed: Option<(Statement, Mark)>,
+    trail: Trail<'a>,
 }
 
 /// What the tokens of a statement so far amount to.
+#[derive(Debug, Clone, PartialEq)]
 struct Progress {
     previous: Token,
     /// Nothing but prefixes so far.
@@ -163,7 +204,7 @@ struct Progress {
 }
 
 /// Whether rows stand below a statement, `COPY … FROM STDIN`.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum AwaitsData {
     No,
     AfterFrom,
@@ -227,7 +268,7 @@ impl Progress {
     }
 }
 
-#[derive(Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 enum BodyState {
     /// Not (yet) known to have one.
     None,
@@ -240,7 +281,7 @@ enum BodyState {
 }
 
 /// A place in a body.
-#[derive(Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 struct Place {
     /// Whether a statement may begin here; in a flat body, directly after a semicolon.
     fresh: bool,
@@ -302,6 +343,10 @@ impl<'a> Splitter<'a> {
     }
 
     fn statement(&mut self) -> Option<Statement> {
+        if let Some((begun, mark)) = self.resumed.take() {
+            self.trail.last = mark.at;
+            return Some(self.go_on(begun.start, begun.title, mark.progress));
+        }
         // Empty statements are none.
         let (gap, first) = loop {
             let at_start = self.peeked.is_none() && self.lexer.position() == 0;
@@ -323,6 +368,12 @@ impl<'a> Splitter<'a> {
         let first = self.cut_at_delimiter(first);
         let mut progress = Progress::new(first);
         self.take(&mut progress, first);
+        self.trail.last = first.start;
+        Some(self.go_on(first.start, gap.title, progress))
+    }
+
+    /// Finds the end of a statement that has begun.
+    fn go_on(&mut self, start: usize, title: Option<(usize, usize)>, mut progress: Progress) -> Statement {
         let mut end = None;
         loop {
             let (gap, token) = self.significant(false);
@@ -350,6 +401,13 @@ impl<'a> Splitter<'a> {
                 break;
             }
             self.take(&mut progress, token);
+            // What was looked at ahead is not part of the state.
+            if self.peeked.is_none()
+                && let Some(known) = self.trail.pass(&progress, token.end)
+            {
+                self.skip_to(known.end);
+                return Statement { start, title, ..known };
+            }
         }
         let mut body_end = progress.previous.end;
         if let (Some(semicolon), true) = (end, progress.awaits_data == AwaitsData::Yes) {
@@ -358,15 +416,15 @@ impl<'a> Splitter<'a> {
             end = Some(body_end);
             self.skip_to(body_end);
         }
-        Some(Statement {
-            start: first.start,
+        Statement {
+            start,
             body_end,
             end: end.unwrap_or(body_end),
-            title: gap.title,
+            title,
             kind: progress.kind(),
             closed: progress.closed,
             delimiter: self.delimiter,
-        })
+        }
     }
 
     /// A statement that ends with its line.

@@ -65,7 +65,6 @@ pub struct Buffer {
     /// The file's text when it was read or written last; none if there was no file.
     on_disk: Option<String>,
     pub(super) cut: String,
-    id: Option<(u64, usize, Option<StatementId>)>,
     /// The identities of statements in sight, as of a revision: a long one takes a while to digest.
     ids: RefCell<(u64, Ids)>,
     /// Where the cursor was when it was last brought into sight, so that scrolling can leave it.
@@ -121,7 +120,6 @@ impl Buffer {
             journal,
             on_disk,
             cut: String::new(),
-            id: None,
             ids: RefCell::default(),
             seen: None,
         })
@@ -147,21 +145,6 @@ impl Buffer {
         }
         let of = || StatementId::of(&statement.text(self.document.rope()));
         *ids.entry((statement.start, statement.body_end)).or_insert_with(of)
-    }
-
-    /// The identity of the statement at the cursor.
-    pub fn current_id(&mut self) -> Option<StatementId> {
-        let key = (self.document.revision(), self.document.cursor());
-        match self.id {
-            Some((revision, cursor, id)) if (revision, cursor) == key => id,
-            _ => {
-                let index = self.document.current();
-                let statement = index.and_then(|i| self.document.outline().statements().get(i));
-                let id = statement.map(|s| self.id_of(s));
-                self.id = Some((key.0, key.1, id));
-                id
-            }
-        }
     }
 
     /// Moves the screen so that the cursor is on it, unless only the screen was moved.
@@ -233,7 +216,6 @@ impl Buffer {
                 // The journal of the old name has nothing left to tell.
                 self.forget();
                 self.journal = Journal::new(journals, path, self.document.rope().to_string());
-                self.id = None;
                 Ok(())
             }
             Err(error) => {
@@ -249,7 +231,7 @@ impl Buffer {
         let dialect = self.document.outline().dialect();
         self.document = Document::new("", dialect);
         self.journal = Journal::new(journals, &self.path, String::new());
-        (self.on_disk, self.id) = (None, None);
+        self.on_disk = None;
     }
 
     /// Takes the file's text in the place of this one, as one change that can be taken back. False if

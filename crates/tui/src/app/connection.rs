@@ -1,6 +1,6 @@
 //! Where statements run: the connection in hand, its runs, and what its thread tells.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::SystemTime;
 
@@ -13,6 +13,7 @@ use jaunty_core::run::{Desk, Job, Order, Report, Run};
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::split::Statement;
 
 use super::summoned::{Asked, Item};
 use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
@@ -34,6 +35,9 @@ pub enum Link {
     Gone(&'static str),
 }
 
+/// A statement of more bytes takes a while to digest.
+const LONG: usize = 64 << 10;
+
 /// A connection: the one in hand, or one that is parked.
 pub struct Connection {
     /// Its profile.
@@ -52,6 +56,8 @@ pub struct Connection {
     /// Tells the reports of one connection from those of others.
     number: u64,
     runs: HashMap<StatementId, Arc<Run>>,
+    /// The lengths of long statements that have runs, in bytes.
+    long: HashSet<usize>,
     busy: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
@@ -69,6 +75,7 @@ impl Connection {
             desk: None,
             number: 0,
             runs: HashMap::new(),
+            long: HashSet::new(),
             busy: false,
             unanswered: None,
         }
@@ -82,6 +89,11 @@ impl Connection {
     /// The last run of a statement.
     pub fn run_of(&self, id: StatementId) -> Option<&Arc<Run>> {
         self.runs.get(&id)
+    }
+
+    /// Whether no statement of this length has a run, so that there is no need to digest a long one.
+    fn has_none_of(&self, length: usize) -> bool {
+        length > LONG && !self.long.contains(&length)
     }
 
     /// Whether something runs or waits to.
@@ -119,6 +131,9 @@ impl Connection {
     }
 
     fn remember(&mut self, run: Arc<Run>) {
+        if run.statement.len() > LONG {
+            self.long.insert(StatementId::essence(&run.statement).len());
+        }
         self.runs.insert(run.id, run);
     }
 
@@ -173,6 +188,17 @@ impl Connection {
 }
 
 impl App {
+    /// The last run of a statement of the buffer.
+    pub fn run_of(&self, statement: &Statement) -> Option<&Arc<Run>> {
+        let length = statement.body_end - statement.start;
+        // Where something else than a semicolon ends it, it may end in one, which does not count.
+        let whole = self.buffer.document.rope().byte(statement.body_end - 1) != b';';
+        if whole && self.connection.has_none_of(length) {
+            return None;
+        }
+        self.connection.run_of(self.buffer.id_of(statement))
+    }
+
     /// Runs the buffer in hand on this connection from now on. One that is open already is taken
     /// up again; the one in hand stays open.
     pub fn connect(&mut self, profile: Profile) {
@@ -278,7 +304,7 @@ impl App {
         let document = &self.buffer.document;
         let text = document.rope().byte_slice(selection).to_string();
         let statement = text.trim().trim_end_matches(';').trim_end().to_owned();
-        let whole = document.current().and_then(|at| document.outline().statements().get(at));
+        let whole = document.statement();
         let title = whole.and_then(|s| s.title_text(document.rope(), document.outline().dialect()));
         if statement.is_empty() {
             return self.tell("there is no statement in the selection");

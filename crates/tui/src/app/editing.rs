@@ -142,7 +142,7 @@ impl App {
     /// Goes to the parenthesis that belongs to the one at the cursor.
     pub fn go_to_partner(&mut self) {
         let document = &self.buffer.document;
-        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let statement = document.statement();
         let from = statement.map_or(0, |s| s.start.min(document.cursor()));
         match lines::partner(document.rope(), document.outline().dialect(), from, document.cursor()) {
             Some(there) => self.buffer.document.go(Motion::To(there), false),
@@ -249,7 +249,7 @@ impl App {
     pub fn format_statement(&mut self) {
         let document = &self.buffer.document;
         let dialect = document.outline().dialect();
-        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let statement = document.statement();
         let Some(statement) = statement.filter(|s| s.closed && !dialect.lines) else {
             return self.tell("there is no statement here that can be formatted");
         };

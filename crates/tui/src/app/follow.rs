@@ -62,8 +62,8 @@ impl App {
 
     /// Runs the statement of a road, at the end of the buffer if it does not stand there yet.
     pub(super) fn go_along(&mut self, statement: &str) {
-        if let Some(here) = self.buffer.current_id() {
-            self.trail.push(here);
+        if let Some(here) = self.buffer.document.statement() {
+            self.trail.push(self.buffer.id_of(here));
         }
         self.put_and_run(statement);
         self.panes.focus = Scope::Result;

@@ -336,7 +336,7 @@ impl App {
     fn follow(&mut self) {
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);
-        let run = self.buffer.current_id().and_then(|id| self.connection.run_of(id)).cloned();
+        let run = self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
         let above = run.as_ref().map_or(areas.result, |run| crate::view::rows::above_trouble(run, areas.result));
         self.rows.show(run);
         self.rows.ask_for_what_is_missing(&self.pager, above);

@@ -79,7 +79,7 @@ impl App {
 
     pub(super) fn make_snippet(&mut self, name: &str) {
         let document = &self.buffer.document;
-        let statement = document.current().and_then(|at| document.outline().statements().get(at));
+        let statement = document.statement();
         let text = document.selected_text().or_else(|| statement.map(|s| s.text(document.rope())));
         let name = name.trim();
         let (Some(text), false) = (text, name.is_empty() || name.contains(char::is_whitespace)) else {

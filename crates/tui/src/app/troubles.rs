@@ -129,8 +129,8 @@ impl App {
             return;
         }
         let document = &self.buffer.document;
-        let statement = document.current().and_then(|at| document.outline().statements().get(at));
-        let Some(statement) = statement.filter(|s| s.closed) else { return };
+        let statement = document.statement();
+        let Some(statement) = statement.filter(|s| s.closed && s.body_end - s.start <= LARGEST) else { return };
         let text = statement.text(document.rope());
         let id = self.buffer.id_of(statement);
         if !self.troubles.checked.contains_key(&id) {
@@ -173,7 +173,7 @@ impl App {
     /// What is wrong at the cursor, or else in its statement.
     pub fn problem_at_cursor(&self) -> Option<String> {
         let document = &self.buffer.document;
-        let statement = document.current().and_then(|at| document.outline().statements().get(at))?;
+        let statement = document.statement()?;
         let all = self.problems_of(statement);
         let cursor = document.cursor();
         let here = all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end);

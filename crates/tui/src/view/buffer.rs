@@ -47,7 +47,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
     let from = statements.partition_point(|s| s.end < first);
     let to = statements.partition_point(|s| s.start < last).max(from);
     let current = document.current();
-    let roles = roles(app, from, first..last);
+    let roles = roles(app, first..last);
     let selection = document.selection().unwrap_or(0..0);
     let wrong: Vec<Range<usize>> = statements
         .get(from..to)
@@ -68,12 +68,11 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
     (shown && x < area.right()).then(|| Position::new(x, area.y + (line - lines.start) as u16))
 }
 
-/// The roles of the tokens in sight. Lexing begins at the end of a statement, which is never inside
-/// a quote or comment.
-fn roles(app: &App, from: usize, bytes: Range<usize>) -> Vec<(Range<usize>, Role)> {
+/// The roles of the tokens in sight. Lexing begins where one is known to.
+fn roles(app: &App, bytes: Range<usize>) -> Vec<(Range<usize>, Role)> {
     let document = &app.buffer.document;
     let outline = document.outline();
-    let start = from.checked_sub(1).and_then(|i| outline.statements().get(i)).map_or(0, |s| s.end);
+    let start = outline.boundary_before(bytes.start);
     let mut roles = Vec::new();
     for token in Lexer::new(document.rope(), outline.dialect(), start) {
         if token.start >= bytes.end {
@@ -148,7 +147,7 @@ fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection, wron
 fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>, area: Rect, cells: &mut Buffer) {
     let rope = app.buffer.document.rope();
     let ground = app.theme.style(Role::Text);
-    let run = app.connection.run_of(app.buffer.id_of(s));
+    let run = app.run_of(s);
     let (shape, role) = mark(run.map(|run| run.outcome()));
     let (top, bottom) = (rope.byte_to_line(s.start), rope.byte_to_line(s.body_end));
     let y = |line: usize| area.y + (line - lines.start) as u16;

@@ -149,7 +149,7 @@ pub(super) fn wrapped(line: &str, room: usize) -> Vec<String> {
 fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
     let Some(error) = run.end().and_then(|end| end.error.as_ref()) else { return };
     let document = &app.buffer.document;
-    let current = document.current().and_then(|i| document.outline().statements().get(i));
+    let current = document.statement();
     let line = current.map_or(1, |s| document.rope().byte_to_line(s.start) + 1);
     let explained = error.explain_within(&run.statement, line, usize::from(area.width.saturating_sub(4)));
     let (first, rest) = explained.split_once('\n').unwrap_or((&explained, ""));

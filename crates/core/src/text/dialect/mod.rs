@@ -241,7 +241,7 @@ impl Kind {
 }
 
 /// A word that begins a statement, and when it does so without a semicolon before it.
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 pub struct Starter {
     /// The word, upper case.
     pub word: &'static str,
@@ -285,7 +285,7 @@ pub enum Role {
 }
 
 /// What must follow a starter.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Then {
     /// Anything at all.
     Anything,
@@ -296,7 +296,7 @@ pub enum Then {
 }
 
 /// A statement that holds other statements, each with its own semicolon.
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 pub struct Body {
     /// The word that makes a statement one with a body (`TRIGGER`)…
     pub object: &'static str,
