@@ -1,9 +1,13 @@
 //! The command line, declared once: the help and the man page come from here.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use clap::{Parser, Subcommand, ValueEnum};
-use jaunty_core::export::Format;
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
+use clap::{Parser, Subcommand};
+use jaunty_core::export::{Format, Options};
+use jaunty_core::text::dialect::Dialect;
+
+use crate::failure::Failure;
 
 const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file.";
 
@@ -31,6 +35,10 @@ pub struct Open {
 pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
+    /// List what ran: when, where, how long, how many rows, how it ended
+    Log(Log),
+    /// Write the kept rows of a run, without asking its database again
+    Rows(Rows),
     /// Print each statement of a file as a line of JSON
     Statements(Statements),
     /// List, try and change connections; secrets are never shown
@@ -58,36 +66,96 @@ pub struct Run {
     /// A file of statements to run, "-" for standard input; with :LINE only the one at that line
     #[arg(value_name = "FILE[:LINE]")]
     pub file: Option<String>,
-    /// How rows are written
-    #[arg(short, long, value_enum)]
-    pub format: Option<FormatArg>,
-    /// Where rows are written; the file's ending tells the format unless --format does
-    #[arg(short, long, value_name = "FILE")]
-    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub written: Written,
     /// Say yes to statements that write, on a connection that asks
     #[arg(short, long)]
     pub yes: bool,
 }
 
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum FormatArg {
-    Table,
-    Csv,
-    Json,
-    Jsonl,
-    Markdown,
+/// Where rows go, and how they are written.
+#[derive(Debug, clap::Args)]
+pub struct Written {
+    /// How rows are written
+    #[arg(short, long, value_parser = format_words(), value_name = "FORMAT")]
+    pub format: Option<Format>,
+    /// Where rows are written; the file's ending tells the format unless --format does
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// How the format is written: separator, quote, header, ends, null, formulas or table; may be given several times
+    #[arg(short = 'O', long = "option", value_name = "KEY=VALUE")]
+    pub options: Vec<String>,
 }
 
-impl From<FormatArg> for Format {
-    fn from(format: FormatArg) -> Format {
-        match format {
-            FormatArg::Table => Format::Table,
-            FormatArg::Csv => Format::Csv,
-            FormatArg::Json => Format::Json,
-            FormatArg::Jsonl => Format::JsonLines,
-            FormatArg::Markdown => Format::Markdown,
-        }
+fn format_words() -> impl TypedValueParser<Value = Format> {
+    let words = Format::ALL.map(|(_, word, _, help)| PossibleValue::new(word).help(help));
+    PossibleValuesParser::new(words).map(|word| Format::from_word(&word).unwrap_or(Format::Table))
+}
+
+impl Written {
+    /// The format: as it is named, or by the file's ending, or a table.
+    pub fn format(&self) -> Format {
+        let ending = || self.output.as_deref()?.extension()?.to_str().and_then(Format::from_ending);
+        self.format.or_else(ending).unwrap_or(Format::Table)
     }
+
+    /// The choices that the format leaves.
+    pub fn options(&self, dialect: &'static Dialect) -> Result<Options, Failure> {
+        let mut options = Options { dialect, ..Options::default() };
+        if let Some(stem) = self.output.as_deref().and_then(Path::file_stem) {
+            options.table = stem.to_string_lossy().into_owned();
+        }
+        for option in &self.options {
+            let (key, value) = option
+                .split_once('=')
+                .ok_or_else(|| Failure::Usage(format!("--option takes KEY=VALUE, and \"{option}\" has no =")))?;
+            options.set(key, value).map_err(|error| Failure::Usage(format!("--option: {error}")))?;
+        }
+        Ok(options)
+    }
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Log {
+    /// Only runs whose statement, title or error holds this
+    pub text: Option<String>,
+    /// Only runs on this connection
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: Option<String>,
+    /// Only runs that ended like this
+    #[arg(long, value_name = "OUTCOME", value_parser = ["running", "done", "failed", "stopped", "cut short"])]
+    pub outcome: Option<String>,
+    /// Only runs of this day, as 2026-11-23, today or yesterday
+    #[arg(short, long, value_name = "DAY")]
+    pub day: Option<String>,
+    /// At most so many, the latest first
+    #[arg(short = 'n', long, default_value_t = 50)]
+    pub count: usize,
+    /// One JSON object a line
+    #[arg(long)]
+    pub json: bool,
+    /// Remove what is listed, with its rows, instead of listing it
+    #[arg(long)]
+    pub remove: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Rows {
+    /// The run, by its number in the log; "last" is the latest
+    pub run: String,
+    /// The first row to write, from 1
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub from: u64,
+    /// At most so many rows
+    #[arg(long, value_name = "N")]
+    pub count: Option<u64>,
+    /// Which of its results, from 1, where it has several
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub result: usize,
+    #[command(flatten)]
+    pub written: Written,
 }
 
 #[derive(Debug, clap::Args)]

@@ -27,6 +27,8 @@ fn main() -> ExitCode {
 fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Some(Command::Run(run)) => headless::run::run(&run),
+        Some(Command::Log(log)) => headless::log::list(&log),
+        Some(Command::Rows(rows)) => headless::rows::write(&rows),
         Some(Command::Statements(statements)) => headless::statements::list(&statements),
         Some(Command::Connections(connections)) => headless::connections::act(&connections),
         Some(Command::Keys { markdown }) => headless::keys::list(markdown),

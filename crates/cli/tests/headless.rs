@@ -317,3 +317,71 @@ fn the_demonstration_keeps_what_a_person_changed() {
     let out = home.call(&["demo", "--print", "--folder", &folder]).gives();
     assert_eq!(out, "-- Mine\na\n────\nkept\n\n");
 }
+
+#[test]
+fn formats_are_told_by_word_ending_and_option() {
+    let home = Home::ferry();
+    let run = |more: &[&str]| {
+        let base = ["run", "-c", "ferry", "-s", "select id, name, berths from ports where id > 1"];
+        home.call(&[&base, more].concat())
+    };
+    assert_eq!(run(&["-f", "tsv"]).gives(), "id\tname\tberths\n2\tGullhaven\t4\n3\tEmberwick\t\n");
+    assert_eq!(
+        run(&["-f", "csv", "-O", "separator=;", "-O", "null=-", "-O", "header=no"]).gives(),
+        "2;Gullhaven;4\n3;Emberwick;-\n"
+    );
+    assert_eq!(run(&["-f", "in"]).gives(), "(2, 'Gullhaven', 4, 3, 'Emberwick')\n");
+    run(&["-o", "kept_ports.sql"]).gives();
+    assert_eq!(
+        support::read(&home, "kept_ports.sql"),
+        "insert into kept_ports (id, name, berths) values\n  (2, 'Gullhaven', 4),\n  (3, 'Emberwick', null);\n"
+    );
+    for file in ["ports.xlsx", "ports.parquet", "ports.arrow"] {
+        run(&["-o", file]).gives();
+        let bytes = std::fs::read(home.path("project").join(file)).unwrap();
+        let magic: &[u8] = match file {
+            "ports.xlsx" => b"PK\x03\x04",
+            "ports.parquet" => b"PAR1",
+            _ => b"ARROW1",
+        };
+        assert!(bytes.starts_with(magic), "{file}");
+    }
+    let (_, wrong) = run(&["-f", "csv", "-O", "header=maybe"]).exits(2);
+    assert!(wrong.contains("header is yes or no"), "{wrong}");
+}
+
+#[test]
+fn what_ran_is_listed_and_its_rows_come_back() {
+    let home = Home::ferry();
+    home.call(&["run", "-c", "ferry", "-s", "select id, name from ports"]).gives();
+    home.call(&["run", "-c", "ferry", "-s", "select nmae from ports"]).exits(1);
+    home.call(&["run", "-c", "ferry.db", "-s", "update ports set berths = 1 where id < 3"]).gives();
+    let lines = home.call(&["log", "--json"]).gives();
+    let entries: Vec<serde_json::Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(entries.len(), 3);
+    assert_eq!((&entries[0]["outcome"], &entries[0]["results"][0]["changed"]), (&"done".into(), &2.into()));
+    assert_eq!(entries[1]["outcome"], "failed");
+    assert!(entries[1]["error"].as_str().unwrap().contains("no such column"));
+    assert_eq!((&entries[2]["rows"], &entries[2]["connection"]), (&3.into(), &"ferry".into()));
+    assert!(entries[2]["bytes"].as_u64().unwrap() > 0);
+
+    let shown = home.call(&["log", "-c", "ferry"]).gives();
+    assert_eq!(shown.lines().count(), 4, "a failed run has a line for its error:\n{shown}");
+    assert!(home.call(&["log", "--outcome", "failed", "--day", "today"]).gives().contains("no such column: nmae"));
+    assert_eq!(home.call(&["log", "--day", "1999-12-31"]).gives(), "");
+    home.call(&["log", "--day", "someday"]).exits(2);
+
+    // Its database is not asked: it is gone.
+    std::fs::remove_file(home.path("project").join("ferry.db")).unwrap();
+    let number = entries[2]["run"].to_string();
+    assert_eq!(
+        home.call(&["rows", &number, "--from", "2", "--count", "1", "-f", "csv"]).gives(),
+        "id,name\n2,Gullhaven\n"
+    );
+    let (_, none) = home.call(&["rows", "last"]).exits(2);
+    assert!(none.contains("has no rows"), "{none}");
+    home.call(&["rows", "99"]).exits(2);
+
+    assert_eq!(home.call(&["log", "nmae", "--remove"]).gives(), "1 run removed\n");
+    assert_eq!(home.call(&["log", "--json"]).gives().lines().count(), 2);
+}

@@ -6,6 +6,7 @@
 //! remembers the run, and [`export`] writes rows for others to read.
 
 pub mod archive;
+pub mod arrange;
 pub mod buffers;
 pub mod catalog;
 pub mod complete;

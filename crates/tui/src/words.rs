@@ -3,7 +3,7 @@
 use std::time::{Duration, SystemTime};
 
 use jaunty_core::engine::Effect;
-use jaunty_core::logbook::Outcome;
+use jaunty_core::logbook::{Entry, KeptResult, Outcome};
 use jaunty_core::run::Run;
 
 /// A number with its thousands set apart.
@@ -54,6 +54,30 @@ fn yielded(run: &Run) -> Option<String> {
         (None, Some(rows)) => Some(format!("{} changed", count(rows, "row"))),
         (None, None) => None,
     }
+}
+
+/// What came of a run of the logbook.
+pub fn yielded_by(entry: &Entry) -> String {
+    let changed: Vec<u64> = entry
+        .results
+        .iter()
+        .filter_map(|result| match result {
+            KeptResult::Affected(rows) => *rows,
+            KeptResult::Rows(_) => None,
+        })
+        .collect();
+    let has_rows = entry.results.iter().any(|result| matches!(result, KeptResult::Rows(_)));
+    match (has_rows, changed.is_empty()) {
+        (true, _) => count(entry.ended.rows, "row"),
+        (false, false) => format!("{} changed", number(changed.iter().sum())),
+        (false, true) => String::new(),
+    }
+}
+
+/// A point in time, in milliseconds since 1970, as the clock on the wall shows it.
+pub fn moment(ms: i64) -> String {
+    chrono::DateTime::from_timestamp_millis(ms)
+        .map_or_else(String::new, |time| time.with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S").to_string())
 }
 
 /// The note after a statement.
@@ -138,7 +162,7 @@ pub fn effect(effect: Effect) -> Vec<String> {
 
 #[cfg(test)]
 mod tests {
-    use jaunty_core::logbook::{Ended, Entry, KeptResult};
+    use jaunty_core::logbook::Ended;
 
     use super::*;
 
@@ -160,11 +184,14 @@ mod tests {
         let started_ms = started.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_millis() as i64;
         Run::remembered(Entry {
             number: 1,
+            connection: "ferry".into(),
+            database: "saltmarsh.db".into(),
+            pinned: false,
             title: None,
             statement: "select 1".into(),
             started_ms,
             outcome,
-            ended: Ended { first_row_ms: None, duration_ms: 38, rows, error: error.map(str::to_owned) },
+            ended: Ended { first_row_ms: None, duration_ms: 38, rows, bytes: 0, error: error.map(str::to_owned) },
             results,
         })
     }

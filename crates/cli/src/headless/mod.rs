@@ -2,7 +2,9 @@
 
 pub mod connections;
 pub mod keys;
+pub mod log;
 pub mod output;
+pub mod rows;
 pub mod run;
 pub mod statements;
 

@@ -1,27 +1,27 @@
 //! Where rows go: standard output or a file, through an exporter, as they come.
 
 use std::io::{self, BufWriter, IsTerminal, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
+use arrow_schema::{Schema, SchemaRef};
+use jaunty_core::arrange::pick::Part;
 use jaunty_core::engine::{Flow, Notice, Sink};
-use jaunty_core::export::{Cleaned, ExportError, Exporter, Format};
+use jaunty_core::export::file::PartFile;
+use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 
 use crate::failure::Failure;
 
 /// The output of a headless run. Results follow one another.
 pub struct Output {
-    out: Box<dyn Write + Send>,
+    out: Out,
+    format: Format,
     exporter: Box<dyn Exporter>,
     /// Writes a line about results without rows to standard error, for a person at a terminal.
     tells: bool,
-    /// Where a file is written until it is whole, and its final name.
-    file: Option<(PathBuf, PathBuf)>,
     open: bool,
     results: usize,
-    blank_between: bool,
     failed: Option<ExportError>,
     name: String,
     /// Only so many rows of a result are written, and then how many there were.
@@ -30,31 +30,59 @@ pub struct Output {
     left_out: usize,
 }
 
+/// What is written to.
+enum Out {
+    Stream(Box<dyn Write + Send>),
+    File(PartFile),
+    Closed,
+}
+
+impl Write for Out {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Out::Stream(out) => out.write(bytes),
+            Out::File(file) => file.write(bytes),
+            Out::Closed => Ok(bytes.len()),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Out::Stream(out) => out.flush(),
+            Out::File(file) => file.flush(),
+            Out::Closed => Ok(()),
+        }
+    }
+}
+
 impl Output {
     /// Opens the output.
-    pub fn open(path: Option<&Path>, format: Format) -> Result<Output, Failure> {
-        let blank_between = matches!(format, Format::Table | Format::Markdown);
-        let (out, file, name): (Box<dyn Write + Send>, _, _) = match path {
-            None if io::stdout().is_terminal() => {
-                (Box::new(BufWriter::new(Cleaned(io::stdout()))), None, "standard output".into())
+    pub fn open(path: Option<&Path>, format: Format, options: &Options) -> Result<Output, Failure> {
+        let terminal = io::stdout().is_terminal();
+        if path.is_none() && terminal && !format.is_text() {
+            let word = format.word();
+            return Err(Failure::Usage(format!("{word} is no text for a terminal; name a file with --output")));
+        }
+        let (out, name): (Out, _) = match path {
+            None if terminal => {
+                (Out::Stream(Box::new(BufWriter::new(Cleaned(io::stdout())))), "standard output".into())
             }
-            None => (Box::new(BufWriter::with_capacity(1 << 16, io::stdout())), None, "standard output".into()),
+            None => {
+                let out = BufWriter::with_capacity(1 << 16, io::stdout());
+                (Out::Stream(Box::new(out)), "standard output".into())
+            }
             Some(path) => {
                 let name = path.display().to_string();
-                let mut beside = path.to_owned();
-                beside.set_file_name(format!(".{}.part", path.file_name().unwrap_or_default().to_string_lossy()));
-                let file = std::fs::File::create(&beside).map_err(|error| Failure::output(&error, &name))?;
-                (Box::new(BufWriter::with_capacity(1 << 16, file)), Some((beside, path.to_owned())), name)
+                (Out::File(PartFile::create(path).map_err(|error| Failure::output(&error, &name))?), name)
             }
         };
         Ok(Output {
             out,
-            exporter: format.exporter(),
+            format,
+            exporter: format.exporter(options),
             tells: io::stderr().is_terminal(),
-            file,
             open: false,
             results: 0,
-            blank_between,
             failed: None,
             name,
             most: None,
@@ -65,7 +93,17 @@ impl Output {
 
     /// Opens standard output for the first rows of results only.
     pub fn shortened(format: Format, most: usize) -> Result<Output, Failure> {
-        Ok(Output { most: Some(most), ..Output::open(None, format)? })
+        Ok(Output { most: Some(most), ..Output::open(None, format, &Options::default())? })
+    }
+
+    /// Whether rows are taken as they come; else when all of them are kept.
+    pub fn takes_rows_as_they_come(&self) -> bool {
+        !self.format.needs_types()
+    }
+
+    /// Whether standard error is free for progress: rows do not go to the same terminal.
+    pub fn shows_progress(&self) -> bool {
+        self.tells && (matches!(self.out, Out::File(_)) || !io::stdout().is_terminal())
     }
 
     fn attempt(&mut self, act: impl FnOnce(&mut dyn Exporter, &mut dyn Write) -> Result<(), ExportError>) -> Flow {
@@ -92,19 +130,50 @@ impl Output {
     /// Ends the output. A file gets its final name only now, when it is whole.
     pub fn close(&mut self, whole: bool) -> Result<(), Failure> {
         self.end_result();
+        self.attempt(|exporter, out| exporter.close(out));
         self.attempt(|_, out| Ok(out.flush()?));
-        let failed = self.failed.take().map(|error| match error {
-            ExportError::Output(error) => Failure::output(&error, &self.name),
-            ExportError::Rows(error) => Failure::Usage(format!("{} cannot be written: {error}", self.name)),
-        });
-        if let Some((beside, path)) = self.file.take() {
-            if failed.is_none() && whole {
-                std::fs::rename(&beside, &path).map_err(|error| Failure::output(&error, &self.name))?;
-            } else {
-                let _ = std::fs::remove_file(&beside);
+        if let Some(error) = self.failed.take() {
+            self.out = Out::Closed;
+            return Err(match error {
+                ExportError::Output(error) => Failure::output(&error, &self.name),
+                other => Failure::Usage(format!("{} cannot be written: {other}", self.name)),
+            });
+        }
+        match std::mem::replace(&mut self.out, Out::Closed) {
+            Out::File(file) if whole => file.finish().map_err(|error| Failure::output(&error, &self.name)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes a part of a result that is kept.
+    pub fn write(&mut self, part: &Part) -> Result<(), Failure> {
+        self.begin(&part.schema());
+        for batch in part.batches() {
+            let batch = batch.map_err(|error| Failure::Usage(error.to_string()))?;
+            if self.batch(&batch) == Flow::Stop {
+                break;
             }
         }
-        failed.map_or(Ok(()), Err)
+        Ok(())
+    }
+
+    fn begin(&mut self, schema: &Schema) -> Flow {
+        self.end_result();
+        self.open = true;
+        self.results += 1;
+        if self.results > 1 && matches!(self.format, Format::Table | Format::Markdown) {
+            self.attempt(|_, out| Ok(out.write_all(b"\n")?));
+        }
+        self.attempt(|exporter, out| exporter.columns(schema, out))
+    }
+
+    fn batch(&mut self, batch: &RecordBatch) -> Flow {
+        let rows = batch.num_rows();
+        let take = self.most.map_or(rows, |most| rows.min(most.saturating_sub(self.written)));
+        self.written += take;
+        self.left_out += rows - take;
+        let batch = batch.slice(0, take);
+        self.attempt(|exporter, out| exporter.batch(&batch, out))
     }
 }
 
@@ -125,24 +194,11 @@ impl Sink for Shared {
     }
 
     fn columns(&mut self, schema: SchemaRef) -> Flow {
-        let mut output = self.lock();
-        output.end_result();
-        output.open = true;
-        output.results += 1;
-        if output.results > 1 && output.blank_between {
-            output.attempt(|_, out| Ok(out.write_all(b"\n")?));
-        }
-        output.attempt(|exporter, out| exporter.columns(&schema, out))
+        self.lock().begin(&schema)
     }
 
     fn batch(&mut self, batch: RecordBatch) -> Flow {
-        let mut output = self.lock();
-        let rows = batch.num_rows();
-        let take = output.most.map_or(rows, |most| rows.min(most.saturating_sub(output.written)));
-        output.written += take;
-        output.left_out += rows - take;
-        let batch = batch.slice(0, take);
-        output.attempt(|exporter, out| exporter.batch(&batch, out))
+        self.lock().batch(&batch)
     }
 
     fn affected(&mut self, rows: Option<u64>) -> Flow {

@@ -2,13 +2,14 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
+use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Place, Session};
-use jaunty_core::export::Format;
+use jaunty_core::engine::{Effect, Place, Session, Sink};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::execute::execute;
-use jaunty_core::run::{Job, Keeping};
+use jaunty_core::run::execute::{Tell, execute};
+use jaunty_core::run::{Job, Keeping, RunResult};
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
@@ -34,17 +35,14 @@ pub fn run(args: &Run) -> Result<(), Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)
         .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
     let tasks = tasks(args, engine.dialect())?;
-    let format = args.format.map(Format::from).or_else(|| {
-        let ending = args.output.as_deref()?.extension()?.to_str()?.to_lowercase();
-        Format::from_word(&ending)
-    });
-    let format = format.unwrap_or(Format::Table);
+    let options = args.written.options(engine.dialect())?;
     let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
     if let Some(trouble) = keeping.trouble() {
         eprintln!("jaunty: {trouble}");
     }
     let (mut session, _) = crate::open::session(&profile)?;
-    let output = Shared(Arc::new(Mutex::new(Output::open(args.output.as_deref(), format)?)));
+    let output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+    let output = Shared(Arc::new(Mutex::new(output)));
     let outcome = run_all(session.as_mut(), &profile, &tasks, &keeping, &output, args.yes);
     keeping.clear_unremembered();
     // What went wrong with the output explains why the statement was stopped.
@@ -85,14 +83,43 @@ fn run_one(
             profile.name
         )));
     }
-    let tell: jaunty_core::run::execute::Tell = Arc::new(|_| {});
-    let run = execute(session, (profile, place), &task.job, keeping, Some(Box::new(output.clone())), &tell);
+    let streams = output.lock().takes_rows_as_they_come();
+    let shows = output.lock().shows_progress();
+    let tap: Option<Box<dyn Sink>> = if streams { Some(Box::new(output.clone())) } else { None };
+    let run = execute(session, (profile, place), &task.job, keeping, tap, &progress(shows));
+    if shows {
+        eprint!("\r\x1b[K");
+    }
+    if !streams && run.outcome() == Outcome::Done {
+        for result in run.results() {
+            if let RunResult::Rows(rows) = result {
+                let archive = rows.archive().map_err(|error| Failure::Usage(error.to_string()))?;
+                output.lock().write(&Part::whole(archive))?;
+            }
+        }
+    }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
         (Outcome::Done, _) => Ok(()),
         (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
         (_, None) => Err(Failure::Closed),
     }
 }
+
+/// Shows on standard error how far a run has come, where nothing else is written there.
+fn progress(shows: bool) -> Tell {
+    if !shows {
+        return Arc::new(|_| {});
+    }
+    Arc::new(|run| {
+        if run.outcome() == Outcome::Running && run.duration() > QUIET {
+            let rows = jaunty_tui::words::count(run.rows(), "row");
+            eprint!("\r{rows} · {}\x1b[K", jaunty_tui::words::clock(run.duration()));
+        }
+    })
+}
+
+/// What is quicker than this shows no progress.
+const QUIET: Duration = Duration::from_millis(300);
 
 /// The statements of a text, as tasks.
 pub fn tasks_of(

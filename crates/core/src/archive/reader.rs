@@ -2,15 +2,18 @@
 
 use std::fs::File;
 use std::io;
+use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use arrow_array::RecordBatch;
+use arrow_array::{RecordBatch, UInt32Array};
 use arrow_buffer::Buffer;
 use arrow_ipc::reader::FileDecoder;
 use arrow_ipc::{Block, MessageHeader, MetadataVersion, convert::try_fb_to_schema, root_as_message};
 use arrow_schema::SchemaRef;
+use arrow_select::concat::concat_batches;
+use arrow_select::take::take_record_batch;
 
 use super::{ArchiveError, Place};
 
@@ -148,9 +151,58 @@ impl Archive {
 
     /// Batch by batch from the first row on, as they lie in the file.
     pub fn batches(&self) -> impl Iterator<Item = Result<RecordBatch, ArchiveError>> + use<> {
+        self.scan(None, 0..u64::MAX).map(|batch| batch.map(|(_, batch)| batch))
+    }
+
+    /// Rows batch by batch, each with the number of its first row; of all columns or of these, which
+    /// are in order.
+    pub fn scan(
+        &self,
+        columns: Option<&[usize]>,
+        rows: Range<u64>,
+    ) -> impl Iterator<Item = Result<(u64, RecordBatch), ArchiveError>> + use<> {
+        let (contents, path, columns) = (self.snapshot(), self.path.clone(), columns.map(<[usize]>::to_vec));
+        let first = contents.places.partition_point(|place| place.first_row + place.rows <= rows.start);
+        let last = contents.places.partition_point(|place| place.first_row < rows.end).max(first);
+        (first..last).map(move |i| {
+            let place = &contents.places[i];
+            let batch = read_columns(&path, &contents, place, columns.as_deref())?;
+            let skip = rows.start.saturating_sub(place.first_row);
+            let take = (rows.end - place.first_row).min(place.rows) - skip;
+            Ok((place.first_row + skip, batch.slice(skip as usize, take as usize)))
+        })
+    }
+
+    /// Rows by their numbers, in that order, as one batch; of all columns or of these, which are in
+    /// order. Rows that are not there are left out.
+    pub fn gather(&self, rows: &[u32], columns: Option<&[usize]>) -> Result<RecordBatch, ArchiveError> {
         let contents = self.snapshot();
-        let path = self.path.clone();
-        (0..contents.places.len()).map(move |i| read_place(&path, &contents, &contents.places[i]))
+        let mut sorted: Vec<u32> = rows.iter().copied().filter(|row| u64::from(*row) < contents.rows()).collect();
+        sorted.sort_unstable();
+        sorted.dedup();
+        let mut pieces = Vec::new();
+        let mut from = 0;
+        while let Some(row) = sorted.get(from) {
+            let row = u64::from(*row);
+            let index = contents.places.partition_point(|place| place.first_row + place.rows <= row);
+            let Some(place) = contents.places.get(index) else { break };
+            let rest = sorted.get(from..).unwrap_or_default();
+            let here = rest.partition_point(|row| u64::from(*row) < place.first_row + place.rows);
+            let within = rest.iter().take(here).map(|row| (u64::from(*row) - place.first_row) as u32);
+            let batch = match columns {
+                Some(_) => read_columns(&self.path, &contents, place, columns)?,
+                None => self.batch(&contents, place)?,
+            };
+            pieces.push(take_record_batch(&batch, &UInt32Array::from_iter_values(within))?);
+            from += here;
+        }
+        let schema = match columns {
+            Some(columns) => Arc::new(contents.schema.project(columns)?),
+            None => Arc::clone(&contents.schema),
+        };
+        let all = concat_batches(&schema, &pieces)?;
+        let places = rows.iter().filter_map(|row| sorted.binary_search(row).ok()).map(|at| at as u32);
+        Ok(take_record_batch(&all, &UInt32Array::from_iter_values(places))?)
     }
 
     fn batch(&self, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
@@ -196,11 +248,23 @@ impl Archive {
 
 /// Reads the batch that lies at a place.
 pub(super) fn read_place(path: &Path, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
+    read_columns(path, contents, place, None)
+}
+
+fn read_columns(
+    path: &Path,
+    contents: &Contents,
+    place: &Place,
+    columns: Option<&[usize]>,
+) -> Result<RecordBatch, ArchiveError> {
     let mut bytes = vec![0; place.head as usize + place.body as usize];
     let read = contents.file.read_exact_at(&mut bytes, place.offset);
     read.map_err(|source| ArchiveError::File { path: path.to_owned(), act: "read", source })?;
     let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
-    let decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
+    let mut decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
+    if let Some(columns) = columns {
+        decoder = decoder.with_projection(columns.to_vec());
+    }
     let batch = decoder.read_record_batch(&block, &Buffer::from_vec(bytes))?;
     Ok(batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?)
 }

@@ -80,7 +80,7 @@ fn road(
     let table = templates::name(there, catalog, dialect);
     let pair = |(column, (kind, text)): (&String, &(CellKind, String))| {
         let db_type = there.columns.iter().find(|c| c.name == *column);
-        format!("{} = {}", dialect.name_as_written(column), literal(*kind, text, db_type))
+        format!("{} = {}", dialect.name_as_written(column), literal(*kind, text, db_type, dialect))
     };
     let condition = columns.iter().zip(values).map(pair).collect::<Vec<_>>().join(" and ");
     let statement = format!("select * from {table} where {condition}");
@@ -88,17 +88,13 @@ fn road(
 }
 
 /// A value as it stands in a statement. A number is compared with a text as a text.
-fn literal(kind: CellKind, text: &str, column: Option<&Column>) -> String {
+fn literal(kind: CellKind, text: &str, column: Option<&Column>, dialect: &Dialect) -> String {
     let textual = column.is_some_and(|column| {
         let db_type = column.db_type.to_lowercase();
         ["char", "text", "uuid", "date", "time"].iter().any(|word| db_type.contains(word))
     });
     let plain = !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'-'));
-    if kind == CellKind::Number && plain && !textual {
-        text.to_owned()
-    } else {
-        format!("'{}'", text.replace('\'', "''"))
-    }
+    if kind == CellKind::Number && plain && !textual { text.to_owned() } else { dialect.text_as_written(text) }
 }
 
 #[cfg(test)]
@@ -155,8 +151,8 @@ mod tests {
     #[test]
     fn values_are_written_as_the_column_needs() {
         let column = |db_type: &str| Column { db_type: db_type.into(), ..Column::default() };
-        assert_eq!(literal(CellKind::Number, "-7", Some(&column("integer"))), "-7");
-        assert_eq!(literal(CellKind::Number, "7", Some(&column("varchar(9)"))), "'7'");
-        assert_eq!(literal(CellKind::Text, "it's", None), "'it''s'");
+        assert_eq!(literal(CellKind::Number, "-7", Some(&column("integer")), &SQLITE), "-7");
+        assert_eq!(literal(CellKind::Number, "7", Some(&column("varchar(9)")), &SQLITE), "'7'");
+        assert_eq!(literal(CellKind::Text, "it's", None, &SQLITE), "'it''s'");
     }
 }

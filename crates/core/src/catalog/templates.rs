@@ -180,7 +180,7 @@ fn named_type(object: &Object, shown: &str, dialect: &Dialect) -> String {
         return format!("create domain {shown} as {base}");
     }
     if object.signature == "enum" {
-        let values: Vec<_> = object.values.iter().map(|value| format!("'{}'", value.replace('\'', "''"))).collect();
+        let values: Vec<_> = object.values.iter().map(|value| dialect.text_as_written(value)).collect();
         return format!("create type {shown} as enum ({})", values.join(", "));
     }
     let fields: Vec<_> =
@@ -213,7 +213,7 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
         text.push_str(&format!(";\n{}", index.definition));
     }
-    let literal = |comment: &str| format!("'{}'", comment.replace('\'', "''"));
+    let literal = |comment: &str| dialect.text_as_written(comment);
     if !object.comment.is_empty() {
         text.push_str(&format!(";\ncomment on table {shown} is {}", literal(&object.comment)));
     }

@@ -1,58 +1,119 @@
-//! Comma-separated values by RFC 4180, in UTF-8, with a header and `\n` as the line end. A NULL is
-//! an empty field and empty text is quoted, so that the two can be told apart.
+//! Comma-separated values by RFC 4180, in UTF-8. A NULL is an empty field, or the text set for it, and
+//! a value that reads the same is quoted, so that the two can be told apart.
 
 use std::io::Write;
 
 use arrow_array::RecordBatch;
 use arrow_schema::Schema;
-use csv::{QuoteStyle, Writer, WriterBuilder};
 
-use super::{ExportError, Exporter};
+use super::{ExportError, Exporter, Options};
 use crate::rows::cell::{CellKind, ColumnReader};
 
-pub(super) struct Csv;
+/// About how many bytes are written at once.
+const PIECE: usize = 64 << 10;
 
-fn writer(out: &mut dyn Write) -> Writer<&mut dyn Write> {
-    WriterBuilder::new().quote_style(QuoteStyle::Never).from_writer(out)
+pub(super) struct Csv {
+    separator: u8,
+    quote: u8,
+    header: bool,
+    line_end: &'static str,
+    null: String,
+    formula_safe: bool,
+    /// What is not written yet.
+    text: String,
+}
+
+impl Csv {
+    pub(super) fn new(options: &Options, separator: u8) -> Self {
+        Csv {
+            separator,
+            quote: options.quote,
+            header: options.header,
+            line_end: if options.crlf { "\r\n" } else { "\n" },
+            null: options.null.clone(),
+            formula_safe: options.formula_safe,
+            text: String::new(),
+        }
+    }
+
+    /// Closes the field that began at `from`: quotes it where it has to be.
+    fn close(&mut self, from: usize, kind: CellKind) {
+        if self.formula_safe && kind == CellKind::Text && begins_formula(self.text.as_bytes().get(from)) {
+            self.text.insert(from, '\'');
+        }
+        let field = self.text.as_bytes().get(from..).unwrap_or_default();
+        if !self.needs_quotes(field) {
+            return;
+        }
+        let quote = char::from(self.quote);
+        let field = self.text.split_off(from);
+        self.text.push(quote);
+        if field.contains(quote) {
+            self.text.push_str(&field.replace(quote, &format!("{quote}{quote}")));
+        } else {
+            self.text.push_str(&field);
+        }
+        self.text.push(quote);
+    }
+
+    fn needs_quotes(&self, field: &[u8]) -> bool {
+        let ends = |byte: Option<&u8>| matches!(byte, None | Some(b' ' | b'\t'));
+        ends(field.first())
+            || ends(field.last())
+            || field == self.null.as_bytes()
+            || field.iter().any(|b| *b == self.separator || *b == self.quote || *b == b'\n' || *b == b'\r')
+    }
+}
+
+/// What a spreadsheet would carry out instead of showing it.
+fn begins_formula(byte: Option<&u8>) -> bool {
+    matches!(byte, Some(b'=' | b'+' | b'-' | b'@' | b'\t' | b'\r'))
 }
 
 impl Exporter for Csv {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
-        let names = schema.fields().iter().map(|field| field.name());
-        let mut writer = WriterBuilder::new().from_writer(out);
-        writer.write_record(names).map_err(std::io::Error::from)?;
-        Ok(writer.flush()?)
+        if !self.header {
+            return Ok(());
+        }
+        self.text.clear();
+        for (index, field) in schema.fields().iter().enumerate() {
+            if index > 0 {
+                self.text.push(char::from(self.separator));
+            }
+            let from = self.text.len();
+            self.text.push_str(field.name());
+            self.close(from, CellKind::Text);
+        }
+        self.text.push_str(self.line_end);
+        Ok(out.write_all(self.text.as_bytes())?)
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
         let columns = ColumnReader::all(batch);
-        let mut writer = writer(out);
-        let mut field = String::new();
+        self.text.clear();
         for row in 0..batch.num_rows() {
-            for column in &columns {
-                let cell = column.get(row);
-                field.clear();
-                match cell.kind {
-                    CellKind::Null => {}
-                    CellKind::Text if needs_quotes(&cell.text) => {
-                        field.push('"');
-                        field.push_str(&cell.text.replace('"', "\"\""));
-                        field.push('"');
-                    }
-                    _ => field.push_str(&cell.text),
+            for (index, column) in columns.iter().enumerate() {
+                if index > 0 {
+                    self.text.push(char::from(self.separator));
                 }
-                writer.write_field(&field).map_err(std::io::Error::from)?;
+                let from = self.text.len();
+                match column.put(row, &mut self.text) {
+                    CellKind::Null => self.text.push_str(&self.null),
+                    // No digit is a separator, a quote or a blank.
+                    CellKind::Number if self.null.is_empty() && self.separator.is_ascii_punctuation() => {}
+                    kind => self.close(from, kind),
+                }
             }
-            writer.write_record(None::<&[u8]>).map_err(std::io::Error::from)?;
+            self.text.push_str(self.line_end);
+            if self.text.len() >= PIECE {
+                out.write_all(self.text.as_bytes())?;
+                self.text.clear();
+            }
         }
-        Ok(writer.flush()?)
+        Ok(out.write_all(self.text.as_bytes())?)
     }
 
     fn finish(&mut self, _: &mut dyn Write) -> Result<(), ExportError> {
         Ok(())
     }
-}
-
-fn needs_quotes(text: &str) -> bool {
-    text.is_empty() || text.starts_with(' ') || text.ends_with(' ') || text.contains([',', '"', '\n', '\r'])
 }

@@ -27,6 +27,11 @@ impl Json {
 /// The keys of an object: column names, numbered where one comes again, since an object's keys
 /// should be unique (RFC 8259, section 4).
 fn keys(fields: &Fields) -> Vec<String> {
+    unique_names(fields).iter().map(|key| quoted(key)).collect()
+}
+
+/// The names of columns, numbered where one comes again.
+pub(super) fn unique_names(fields: &Fields) -> Vec<String> {
     let mut keys: Vec<String> = Vec::new();
     for field in fields {
         let mut name = field.name().clone();
@@ -37,7 +42,7 @@ fn keys(fields: &Fields) -> Vec<String> {
         }
         keys.push(name);
     }
-    keys.iter().map(|key| quoted(key)).collect()
+    keys
 }
 
 fn quoted(text: &str) -> String {

@@ -1,54 +1,203 @@
 //! Writing rows for others to read: one module per format, all fed with batches as they come.
 
+mod columnar;
 mod csv;
+pub mod file;
+mod html;
+mod insert;
 mod json;
 mod table;
+mod xlsx;
 
 use std::io::{self, Write};
 
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
-/// Formats, and how each is made.
+use crate::text::dialect::{Dialect, SQLITE};
+
+/// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Format {
     /// Columns under their names, for reading.
     Table,
-    /// Comma-separated values, RFC 4180. NULL is an empty field, empty text is `""`.
+    /// Comma-separated values, RFC 4180.
     Csv,
+    /// The same with tabs.
+    Tsv,
     /// One JSON array of objects.
     Json,
     /// One JSON object a line.
     JsonLines,
     /// A Markdown table.
     Markdown,
+    /// An HTML document.
+    Html,
+    /// SQL statements that insert the rows.
+    Insert,
+    /// The values as a list for `IN`.
+    List,
+    /// A workbook.
+    Xlsx,
+    /// A Parquet file.
+    Parquet,
+    /// An Arrow IPC file.
+    Arrow,
 }
 
+/// A format, the word for it, the endings of its files, and a line about it.
+pub type Described = (Format, &'static str, &'static [&'static str], &'static str);
+
 impl Format {
-    /// All formats with the word for each.
-    pub const ALL: [(Format, &'static str); 5] = [
-        (Format::Table, "table"),
-        (Format::Csv, "csv"),
-        (Format::Json, "json"),
-        (Format::JsonLines, "jsonl"),
-        (Format::Markdown, "markdown"),
+    /// All formats. The first ending is the usual one.
+    pub const ALL: [Described; 12] = [
+        (Format::Table, "table", &["txt"], "columns under their names"),
+        (Format::Csv, "csv", &["csv"], "comma-separated values"),
+        (Format::Tsv, "tsv", &["tsv", "tab"], "tab-separated values"),
+        (Format::Json, "json", &["json"], "one array of objects"),
+        (Format::JsonLines, "jsonl", &["jsonl", "ndjson"], "one object a line"),
+        (Format::Markdown, "markdown", &["md"], "a Markdown table"),
+        (Format::Html, "html", &["html", "htm"], "an HTML table"),
+        (Format::Insert, "insert", &["sql"], "INSERT statements"),
+        (Format::List, "in", &[], "a list for IN (…)"),
+        (Format::Xlsx, "xlsx", &["xlsx"], "a workbook"),
+        (Format::Parquet, "parquet", &["parquet"], "a Parquet file"),
+        (Format::Arrow, "arrow", &["arrow", "ipc"], "an Arrow IPC file"),
     ];
 
-    /// The format with this word, or with this as the usual ending of its files.
+    fn described(self) -> &'static Described {
+        static ALL: [Described; 12] = Format::ALL;
+        ALL.iter().find(|(format, ..)| *format == self).unwrap_or(&ALL[0])
+    }
+
+    /// The format with this word.
     pub fn from_word(word: &str) -> Option<Format> {
-        let word = if word == "md" { "markdown" } else { word };
-        Format::ALL.iter().find(|(_, name)| *name == word).map(|(format, _)| *format)
+        let word = word.to_ascii_lowercase();
+        Format::ALL.iter().find(|(_, name, ..)| *name == word).map(|(format, ..)| *format)
+    }
+
+    /// The format of files with this ending.
+    pub fn from_ending(ending: &str) -> Option<Format> {
+        let ending = ending.to_ascii_lowercase();
+        Format::ALL.iter().find(|(_, _, endings, _)| endings.contains(&ending.as_str())).map(|(format, ..)| *format)
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        self.described().1
+    }
+
+    /// The usual ending of its files.
+    pub fn ending(self) -> &'static str {
+        self.described().2.first().copied().unwrap_or("txt")
+    }
+
+    /// Whether it is text, which a terminal or a clipboard can take.
+    pub fn is_text(self) -> bool {
+        !matches!(self, Format::Xlsx | Format::Parquet | Format::Arrow)
+    }
+
+    /// Whether the types of the columns have to be known before the first row is written.
+    pub fn needs_types(self) -> bool {
+        matches!(self, Format::Parquet | Format::Arrow)
     }
 
     /// A writer of this format.
-    pub fn exporter(self) -> Box<dyn Exporter> {
+    pub fn exporter(self, options: &Options) -> Box<dyn Exporter> {
         match self {
             Format::Table => Box::new(table::Table::plain()),
             Format::Markdown => Box::new(table::Table::markdown()),
-            Format::Csv => Box::new(csv::Csv),
+            Format::Csv => Box::new(csv::Csv::new(options, options.separator)),
+            Format::Tsv => Box::new(csv::Csv::new(options, b'\t')),
             Format::Json => Box::new(json::Json::array()),
             Format::JsonLines => Box::new(json::Json::lines()),
+            Format::Html => Box::new(html::Html::default()),
+            Format::Insert => Box::new(insert::Insert::new(options)),
+            Format::List => Box::new(insert::List::new(options)),
+            Format::Xlsx => Box::new(xlsx::Xlsx::default()),
+            Format::Parquet => Box::new(columnar::Parquet::default()),
+            Format::Arrow => Box::new(columnar::Arrow::default()),
         }
+    }
+}
+
+/// How a format is written, where it leaves a choice.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// What stands between fields of CSV.
+    pub separator: u8,
+    /// What stands around fields of CSV and TSV that need it.
+    pub quote: u8,
+    /// Whether CSV and TSV begin with the names of the columns.
+    pub header: bool,
+    /// Whether lines of CSV and TSV end as RFC 4180 has it, and not with a line feed alone.
+    pub crlf: bool,
+    /// What stands for NULL in CSV and TSV.
+    pub null: String,
+    /// Whether text that a spreadsheet would take for a formula gets an apostrophe before it.
+    pub formula_safe: bool,
+    /// The table of `INSERT` statements.
+    pub table: String,
+    /// The dialect of statements.
+    pub dialect: &'static Dialect,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Options {
+            separator: b',',
+            quote: b'"',
+            header: true,
+            crlf: false,
+            null: String::new(),
+            formula_safe: false,
+            table: "rows".into(),
+            dialect: &SQLITE,
+        }
+    }
+}
+
+/// The keys of [`Options::set`], each with a line of help.
+pub const OPTIONS: [(&str, &str); 7] = [
+    ("separator", "what stands between fields of CSV: one character, or tab"),
+    ("quote", "what stands around fields that need it: one character"),
+    ("header", "yes or no: whether the names of the columns come first"),
+    ("ends", "lf or crlf: how lines end"),
+    ("null", "what stands for NULL"),
+    ("formulas", "safe or plain: safe puts an apostrophe before text that begins as a formula does"),
+    ("table", "the table of INSERT statements"),
+];
+
+impl Options {
+    /// Sets one by its key, as a person writes it. The error says what may stand there.
+    pub fn set(&mut self, key: &str, value: &str) -> Result<(), String> {
+        let one = |value: &str| match value.as_bytes() {
+            [byte] if byte.is_ascii() && !byte.is_ascii_alphanumeric() => Ok(*byte),
+            _ if value == "tab" => Ok(b'\t'),
+            _ => Err(format!("{key} takes one sign, and no letter or digit: \"{value}\"")),
+        };
+        match (key, value) {
+            ("separator", value) => self.separator = one(value)?,
+            ("quote", value) => self.quote = one(value)?,
+            ("header", "yes" | "no") => self.header = value == "yes",
+            ("ends", "lf" | "crlf") => self.crlf = value == "crlf",
+            ("null", value) => self.null = value.to_owned(),
+            ("formulas", "safe" | "plain") => self.formula_safe = value == "safe",
+            ("table", value) if !value.is_empty() => self.table = value.to_owned(),
+            _ => {
+                return Err(match OPTIONS.iter().find(|(name, _)| *name == key) {
+                    Some((name, help)) => format!("{name} is {help}; \"{value}\" is not"),
+                    None => {
+                        let names: Vec<_> = OPTIONS.iter().map(|(name, _)| *name).collect();
+                        format!("there is no option \"{key}\"; there are {}", names.join(", "))
+                    }
+                });
+            }
+        }
+        if self.separator == self.quote {
+            return Err(format!("the separator and the quote cannot both be {}", char::from(self.quote)));
+        }
+        Ok(())
     }
 }
 
@@ -60,6 +209,10 @@ pub trait Exporter: Send {
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError>;
     /// It ends.
     fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError>;
+    /// No other result follows.
+    fn close(&mut self, _out: &mut dyn Write) -> Result<(), ExportError> {
+        Ok(())
+    }
 }
 
 /// Why rows could not be written.
@@ -71,6 +224,9 @@ pub enum ExportError {
     /// The rows could not be read.
     #[error("{0}")]
     Rows(#[from] ArrowError),
+    /// The format has no room for them.
+    #[error("{0}")]
+    Format(String),
 }
 
 /// Lets text through to a terminal, but nothing that would act on it.

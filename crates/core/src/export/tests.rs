@@ -38,14 +38,115 @@ fn sample() -> RecordBatch {
 }
 
 fn exported(format: Format, batches: &[RecordBatch]) -> String {
+    exported_with(format, &Options::default(), batches)
+}
+
+fn exported_with(format: Format, options: &Options, batches: &[RecordBatch]) -> String {
     let mut out = Vec::new();
-    let mut exporter = format.exporter();
-    exporter.columns(&sample().schema(), &mut out).unwrap();
-    for batch in batches {
-        exporter.batch(batch, &mut out).unwrap();
-    }
-    exporter.finish(&mut out).unwrap();
+    file::write_batches(&sample().schema(), batches, (format, options), &mut out).unwrap();
     String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn csv_is_written_as_it_is_asked_for() {
+    let mut options = Options::default();
+    for (key, value) in [("separator", ";"), ("quote", "'"), ("ends", "crlf"), ("null", "NULL"), ("header", "no")] {
+        options.set(key, value).unwrap();
+    }
+    let text = exported_with(Format::Csv, &options, &[sample()]);
+    assert!(text.starts_with("1;Saltmarsh;4.5;00ff;7;NULL\r\n20;名前, \"港\";NULL;'';7;''\r\n"), "{text:?}");
+    let tabs = exported(Format::Tsv, &[sample()]);
+    assert!(tabs.starts_with("id\tname\tfare\traw\tany\tname\n1\tSaltmarsh\t4.5\t00ff\t7\t\n"), "{tabs}");
+    assert!(tabs.contains("\t\"名前, \"\"港\"\"\"\t"), "{tabs}");
+    for (key, value, expected) in [
+        ("separator", "ab", "separator takes one sign, and no letter or digit: \"ab\""),
+        ("quote", ";", "the separator and the quote cannot both be ;"),
+        ("ends", "cr", "ends is lf or crlf: how lines end; \"cr\" is not"),
+        (
+            "colour",
+            "red",
+            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, table",
+        ),
+    ] {
+        assert_eq!(options.clone().set(key, value).unwrap_err(), expected);
+    }
+}
+
+#[test]
+fn text_that_a_spreadsheet_would_carry_out_is_made_safe() {
+    let mut assembler = Assembler::new(vec![Announced { name: "a".into(), db_type: String::new() }]);
+    for value in [Value::Text("=1+1"), Value::Text("@sum"), Value::Text("plain"), Value::Int(-5), Value::Text("-5,0")] {
+        assembler.push_row(|_| value).unwrap();
+    }
+    let batch = assembler.take().unwrap();
+    let options = Options { formula_safe: true, ..Options::default() };
+    let mut out = Vec::new();
+    file::write_batches(&batch.schema(), &[batch], (Format::Csv, &options), &mut out).unwrap();
+    // Of a column of several types a number is a number still.
+    assert_eq!(String::from_utf8(out).unwrap(), "a\n'=1+1\n'@sum\nplain\n-5\n\"'-5,0\"\n");
+}
+
+#[test]
+fn statements_make_the_rows_again() {
+    let options = Options { table: "kept.Ports".into(), ..Options::default() };
+    insta::assert_snapshot!(exported_with(Format::Insert, &options, &[sample().slice(0, 2)]), @r#"
+    insert into kept."Ports" (id, name, fare, raw, any, name) values
+      (1, 'Saltmarsh', 4.5, x'00ff', 7, null),
+      (20, '名前, "港"', null, x'', '7', '');
+    "#);
+    let last = exported_with(Format::Insert, &options, &[sample().slice(2, 1)]);
+    assert!(last.ends_with("\n  (null, 'esc\x1b[0m\ntwo | lines', 'inf', null, 7.0, null);\n"), "{last:?}");
+    assert_eq!(
+        exported(Format::List, &[sample().project(&[0, 4]).unwrap(), sample().project(&[0, 4]).unwrap()]),
+        "(1, 7, 20, '7', 7.0)\n"
+    );
+}
+
+#[test]
+fn html_shows_marks_as_they_are() {
+    let text = exported(Format::Html, &[sample()]);
+    assert!(text.starts_with("<!DOCTYPE html>") && text.ends_with("</tbody>\n</table>\n"));
+    assert!(text.contains("<td class=\"number\">1</td><td>Saltmarsh</td>"), "{text}");
+    assert!(text.contains("<td>名前, &quot;港&quot;</td><td class=\"null\">∅</td>"), "{text}");
+    assert!(text.contains("<td>esc\u{fffd}[0m\ntwo | lines</td>"), "{text}");
+}
+
+#[test]
+fn a_file_stands_under_its_name_only_when_it_is_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut writer = crate::archive::Writer::create(&folder.path().join("a.arrow"), &sample().schema()).unwrap();
+    writer.write(&sample()).unwrap();
+    let part = crate::arrange::pick::Part::whole(std::sync::Arc::clone(writer.archive()));
+    let path = folder.path().join("rows.csv");
+    let progress = crate::arrange::Progress::default();
+    let save = |path: &std::path::Path, format| file::save(&part, path, format, &Options::default(), &progress);
+    assert_eq!(save(&path, Format::Csv).unwrap(), 3);
+    let whole = std::fs::read_to_string(&path).unwrap();
+    assert_eq!(progress.so_far(), (3, 3));
+    progress.stop();
+    let stopped = save(&path, Format::Json).unwrap_err();
+    assert!(stopped.to_string().starts_with("stopped; nothing was written to "), "{stopped}");
+    assert_eq!(std::fs::read_to_string(&path).unwrap(), whole, "what stood there stays");
+    let nowhere = save(&folder.path().join("none/rows.csv"), Format::Csv).unwrap_err().to_string();
+    assert!(nowhere.ends_with("Its folder is not there: make it first, or name another."), "{nowhere}");
+    let names: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(names.len(), 2, "{names:?}");
+    // A disk that is full says so at any write.
+    let full = file::write(&part, Format::Csv, &Options::default(), &mut Full, &crate::arrange::Progress::default());
+    assert!(matches!(full, Err(file::WriteError::Output(ExportError::Output(_)))));
+}
+
+/// A disk without room.
+struct Full;
+
+impl Write for Full {
+    fn write(&mut self, _: &[u8]) -> io::Result<usize> {
+        Err(io::ErrorKind::StorageFull.into())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 #[test]
@@ -74,7 +175,7 @@ fn markdown_escapes_its_own_marks() {
 fn csv_reads_back() {
     let text = exported(Format::Csv, &[sample(), sample()]);
     assert!(
-        text.starts_with("id,name,fare,raw,any,name\n1,Saltmarsh,4.5,00ff,7,\n20,\"名前, \"\"港\"\"\",,,7,\"\"\n"),
+        text.starts_with("id,name,fare,raw,any,name\n1,Saltmarsh,4.5,00ff,7,\n20,\"名前, \"\"港\"\"\",,\"\",7,\"\"\n"),
         "{text}"
     );
     let mut reader = ::csv::Reader::from_reader(text.as_bytes());
@@ -110,10 +211,11 @@ fn a_terminal_gets_nothing_that_acts_on_it() {
 
 #[test]
 fn formats_are_found_by_word_and_ending() {
-    for (format, word) in Format::ALL {
+    for (format, word, endings, _) in Format::ALL {
         assert_eq!(Format::from_word(word), Some(format));
+        assert!(endings.iter().all(|ending| Format::from_ending(ending) == Some(format)));
     }
-    assert_eq!(Format::from_word("md"), Some(Format::Markdown));
+    assert_eq!(Format::from_ending("MD"), Some(Format::Markdown));
     assert_eq!(Format::from_word("xml"), None);
 }
 
@@ -136,7 +238,7 @@ proptest::proptest! {
         let batch = assembler.take().unwrap();
         let written = |format: Format| {
             let mut out = Vec::new();
-            let mut exporter = format.exporter();
+            let mut exporter = format.exporter(&Options::default());
             exporter.columns(&batch.schema(), &mut out).unwrap();
             exporter.batch(&batch, &mut out).unwrap();
             exporter.finish(&mut out).unwrap();

@@ -4,13 +4,17 @@
 //! at once. An instance that dies leaves its runs marked as running; the next one to open the
 //! logbook finds that the instance's lock is free and marks them as cut short.
 
+mod find;
 mod schema;
 
+use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
+
+pub use find::Filter;
 
 use crate::archive::Archive;
 use crate::text::outline::StatementId;
@@ -64,6 +68,11 @@ pub enum Outcome {
 impl Outcome {
     const ALL: [Outcome; 5] = [Outcome::Running, Outcome::Done, Outcome::Failed, Outcome::Stopped, Outcome::CutShort];
 
+    /// The outcome with this word.
+    pub fn from_word(word: &str) -> Option<Outcome> {
+        Outcome::ALL.into_iter().find(|outcome| outcome.word() == word)
+    }
+
     /// Its word, on the screen and in the file.
     pub fn word(self) -> &'static str {
         match self {
@@ -104,6 +113,8 @@ pub struct Ended {
     pub duration_ms: i64,
     /// Rows that were fetched.
     pub rows: u64,
+    /// Bytes of its archives.
+    pub bytes: u64,
     /// The error, explained.
     pub error: Option<String>,
 }
@@ -122,12 +133,18 @@ pub enum KeptResult {
 pub struct Entry {
     /// Its number.
     pub number: i64,
+    /// The profile that it ran on.
+    pub connection: String,
+    /// The database.
+    pub database: String,
     /// The statement's title.
     pub title: Option<String>,
     /// The statement.
     pub statement: String,
     /// Milliseconds since 1970.
     pub started_ms: i64,
+    /// Whether its rows stay, however old they get.
+    pub pinned: bool,
     /// How it ended.
     pub outcome: Outcome,
     /// What was known at its end.
@@ -215,9 +232,16 @@ impl Logbook {
 
     /// Notes that a run has ended.
     pub fn end(&self, run: i64, outcome: Outcome, ended: &Ended) -> Result<(), LogbookError> {
-        let update = "update runs set outcome = ?2, first_row_ms = ?3, duration_ms = ?4, row_count = ?5, error = ?6 where number = ?1";
-        let values =
-            params![run, outcome.word(), ended.first_row_ms, ended.duration_ms, ended.rows as i64, ended.error];
+        let update = "update runs set outcome = ?2, first_row_ms = ?3, duration_ms = ?4, row_count = ?5, error = ?6, bytes = ?7 where number = ?1";
+        let values = params![
+            run,
+            outcome.word(),
+            ended.first_row_ms,
+            ended.duration_ms,
+            ended.rows as i64,
+            ended.error,
+            ended.bytes as i64
+        ];
         self.connection.prepare_cached(update).and_then(|mut s| s.execute(values)).map_err(|e| self.error(e))?;
         Ok(())
     }
@@ -251,26 +275,35 @@ impl Logbook {
         let read = || -> rusqlite::Result<Vec<Entry>> {
             let mut statement = self.connection.prepare_cached(select)?;
             let mut entries = statement.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()?;
-            for entry in &mut entries {
-                entry.results = self.results(entry.number)?;
-            }
+            self.add_results(&mut entries)?;
             Ok(entries)
         };
         read().map_err(|e| self.error(e))
     }
 
-    fn results(&self, run: i64) -> rusqlite::Result<Vec<KeptResult>> {
-        let select = "select archive, affected from results where run = ?1 order by position";
+    /// Reads the results of all these runs at once.
+    fn add_results(&self, entries: &mut [Entry]) -> rusqlite::Result<()> {
+        let numbers = || entries.iter().map(|entry| entry.number);
+        let Some((first, last)) = numbers().min().zip(numbers().max()) else { return Ok(()) };
+        let select = "select run, archive, affected from results where run between ?1 and ?2 order by run, position";
         let mut statement = self.connection.prepare_cached(select)?;
-        let results = statement.query_map([run], |row| {
-            let archive: Option<String> = row.get(0)?;
-            let affected: Option<i64> = row.get(1)?;
-            Ok(match archive {
+        let found = statement.query_map([first, last], |row| {
+            let archive: Option<String> = row.get(1)?;
+            let affected: Option<i64> = row.get(2)?;
+            let result = match archive {
                 Some(name) => KeptResult::Rows(self.archives.join(name)),
                 None => KeptResult::Affected(affected.and_then(|n| u64::try_from(n).ok())),
-            })
+            };
+            Ok((row.get::<_, i64>(0)?, result))
         })?;
-        results.collect()
+        let places: HashMap<i64, usize> = entries.iter().enumerate().map(|(at, entry)| (entry.number, at)).collect();
+        for result in found {
+            let (run, result) = result?;
+            if let Some(entry) = places.get(&run).and_then(|at| entries.get_mut(*at)) {
+                entry.results.push(result);
+            }
+        }
+        Ok(())
     }
 
     /// Marks the runs of instances that are gone as cut short, with the rows that their archives hold.
@@ -297,20 +330,26 @@ impl Logbook {
     }
 }
 
-const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error";
+const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error, \
+     connection, database, bytes, pinned";
 
 fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     let word: String = row.get(4)?;
+    let count = |value: Option<i64>| value.and_then(|n| u64::try_from(n).ok()).unwrap_or(0);
     Ok(Entry {
         number: row.get(0)?,
+        connection: row.get(9)?,
+        database: row.get(10)?,
+        pinned: row.get(12)?,
         title: row.get(1)?,
         statement: row.get(2)?,
         started_ms: row.get(3)?,
-        outcome: Outcome::ALL.into_iter().find(|o| o.word() == word).unwrap_or(Outcome::CutShort),
+        outcome: Outcome::from_word(&word).unwrap_or(Outcome::CutShort),
         ended: Ended {
             first_row_ms: row.get(5)?,
             duration_ms: row.get::<_, Option<i64>>(6)?.unwrap_or(0),
-            rows: u64::try_from(row.get::<_, Option<i64>>(7)?.unwrap_or(0)).unwrap_or(0),
+            rows: count(row.get(7)?),
+            bytes: count(row.get(11)?),
             error: row.get(8)?,
         },
         results: Vec::new(),
@@ -376,7 +415,7 @@ mod tests {
             let rows = KeptResult::Rows(folder.path().join("archives").join("7-0.arrow"));
             logbook.result(number, 0, &rows).unwrap();
             logbook.result(number, 1, &KeptResult::Affected(Some(3))).unwrap();
-            let ended = Ended { first_row_ms: Some(2), duration_ms: 38, rows: 412, error: None };
+            let ended = Ended { first_row_ms: Some(2), duration_ms: 38, rows: 412, bytes: 9_000, error: None };
             logbook.end(number, Outcome::Done, &ended).unwrap();
             number
         };
@@ -384,6 +423,7 @@ mod tests {
         assert_eq!(latest.len(), 1, "one entry a statement");
         let entry = &latest[0];
         assert_eq!((entry.number, entry.outcome, entry.ended.rows), (number, Outcome::Done, 412));
+        assert_eq!((entry.connection.as_str(), entry.ended.bytes, entry.pinned), ("ferry", 9_000, false));
         assert_eq!(entry.results.len(), 2);
         assert!(open(folder.path()).latest("other").unwrap().is_empty());
     }

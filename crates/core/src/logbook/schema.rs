@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 1;
+pub(super) const FORMAT: i64 = 2;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -32,6 +32,12 @@ const TABLES: &str = "
         primary key (run, position)
     ) strict, without rowid;";
 
+/// What came with each format after the first.
+const STEPS: [&str; 1] = ["
+    alter table runs add column bytes integer;                      -- of its archives
+    alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
+    create index runs_by_time on runs(started_ms);"];
+
 /// Makes the tables if they are not there; returns the file's format.
 pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<i64> {
     let format: i64 = connection.query_row("pragma user_version", [], |row| row.get(0))?;
@@ -42,7 +48,10 @@ pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<i64> {
     connection.query_row("pragma journal_mode = wal", [], |_| Ok(()))?;
     connection.execute_batch("pragma synchronous = normal; pragma foreign_keys = on;")?;
     if format < FORMAT {
-        connection.execute_batch(&format!("begin immediate; {TABLES} pragma user_version = {FORMAT}; commit;"))?;
+        let done = usize::try_from(format.max(1) - 1).unwrap_or(0);
+        let steps: String = STEPS.get(done..).unwrap_or_default().concat();
+        connection
+            .execute_batch(&format!("begin immediate; {TABLES} {steps} pragma user_version = {FORMAT}; commit;"))?;
     }
     Ok(FORMAT)
 }

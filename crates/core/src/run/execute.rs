@@ -1,6 +1,5 @@
 //! Carrying out one run: from the session into the archive and the logbook.
 
-use std::collections::HashSet;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -102,7 +101,8 @@ impl Keeping {
 
     /// Makes room for what comes.
     fn tidy(&self) {
-        if let Err(error) = keep_within(&self.archives, self.retention, &HashSet::new()) {
+        let pinned = self.note(|logbook| logbook.pinned()).unwrap_or_default();
+        if let Err(error) = keep_within(&self.archives, self.retention, &pinned.into_iter().collect()) {
             tracing::warn!(%error, "old archives could not be removed");
         }
     }
@@ -172,6 +172,7 @@ pub fn execute(
         first_row_ms: run.first_row().map(|d| d.as_millis() as i64),
         duration_ms: run.duration().as_millis() as i64,
         rows: run.rows(),
+        bytes: run.bytes(),
         error: run.end().and_then(|end| end.error.as_ref()).map(ToString::to_string),
     };
     if let Some(number) = number {

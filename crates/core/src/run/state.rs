@@ -170,6 +170,15 @@ impl Run {
         })
     }
 
+    /// Bytes that the archives of its results take.
+    pub fn bytes(&self) -> u64 {
+        let size = |result: &RunResult| match result {
+            RunResult::Rows(rows) => std::fs::metadata(rows.path()).map_or(0, |data| data.len()),
+            RunResult::Affected(_) => 0,
+        };
+        self.results().iter().map(size).sum()
+    }
+
     /// Rows touched by all its results that had no rows of their own.
     pub fn affected(&self) -> Option<u64> {
         let counts = self.results().into_iter().filter_map(|result| match result {

@@ -52,7 +52,6 @@ pub struct Outline {
 /// Lexing so much takes a small part of a frame.
 const SPACING: usize = 16 << 10;
 
-
 impl Outline {
     /// Finds all statements of `rope`.
     pub fn new(rope: &Rope, dialect: &'static Dialect) -> Self {

@@ -160,6 +160,16 @@ impl Dialect {
         format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
     }
 
+    /// A text as a literal, between the quotes that the language has for it.
+    pub fn text_as_written(&self, text: &str) -> String {
+        let plain = self.quotes.iter().find(|quote| quote.kind == QuoteKind::Text && quote.prefix.is_none());
+        let Some(quote) = plain else { return text.to_owned() };
+        let close = char::from(quote.close);
+        let text = if quote.backslash { text.replace('\\', "\\\\") } else { text.to_owned() };
+        let escaped = if quote.doubled { format!("{close}{close}") } else { format!("\\{close}") };
+        format!("{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
+    }
+
     /// The first starter for `word`, in any case.
     pub fn starter(&self, word: &str) -> Option<&'static Starter> {
         self.starters.iter().find(|s| s.word.eq_ignore_ascii_case(word))

@@ -1,0 +1,58 @@
+//! `jaunty rows`: the kept rows of a run, without a word to its database.
+
+use std::sync::Arc;
+
+use jaunty_core::archive::Archive;
+use jaunty_core::arrange::pick::Part;
+use jaunty_core::logbook::KeptResult;
+use jaunty_core::text::dialect::SQLITE;
+
+use super::log::keeping;
+use super::output::Output;
+use crate::args::Rows;
+use crate::failure::Failure;
+
+/// Writes them.
+pub fn write(args: &Rows) -> Result<(), Failure> {
+    let keeping = keeping()?;
+    let options = args.written.options(&SQLITE)?;
+    let archive = {
+        let Some(logbook) = keeping.logbook() else { return Ok(()) };
+        let found = match args.run.parse::<i64>() {
+            Ok(number) => logbook.entry(number),
+            Err(_) if args.run == "last" => logbook.last(),
+            Err(_) => return Err(Failure::Usage(format!("\"{}\" is no number of a run, nor last", args.run))),
+        };
+        let entry = found.map_err(|error| Failure::Usage(error.to_string()))?;
+        let entry = entry.ok_or_else(|| {
+            Failure::Usage(format!("there is no run {}; \"jaunty log\" lists those there are", args.run))
+        })?;
+        let with_rows: Vec<_> = entry
+            .results
+            .iter()
+            .filter_map(|result| match result {
+                KeptResult::Rows(path) => Some(path.clone()),
+                KeptResult::Affected(_) => None,
+            })
+            .collect();
+        let path = args.result.checked_sub(1).and_then(|at| with_rows.get(at)).ok_or_else(|| {
+            Failure::Usage(match with_rows.len() {
+                0 => format!("run {} has no rows", entry.number),
+                n => format!("run {} has {n} results with rows; --result takes 1 to {n}", entry.number),
+            })
+        })?;
+        Archive::open(path).map_err(|error| {
+            Failure::Usage(format!("{error}. Rows are kept up to the limit in the settings; run it again"))
+        })?
+    };
+    if args.from == 0 {
+        return Err(Failure::Usage("rows are counted from 1".into()));
+    }
+    let from = args.from - 1;
+    let to = args.count.map_or(u64::MAX, |count| from.saturating_add(count)).min(archive.rows());
+    let part = Part { rows: from.min(to)..to, ..Part::whole(Arc::new(archive)) };
+    let mut output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+    let written = output.write(&part);
+    output.close(written.is_ok())?;
+    written
+}

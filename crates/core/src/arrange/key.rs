@@ -1,0 +1,396 @@
+//! Order keys: numbers and bytes that compare as the values of a column do.
+//!
+//! Numbers, days and points in time become one `u64`. All else becomes bytes that compare from left
+//! to right: text by code point, which needs no locale; decimals and numbers that are text by their
+//! value; values of several types with numbers first, then text, then bytes, as SQLite has it.
+
+use std::cmp::Ordering;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
+    TimestampMicrosecondType, UInt32Type, UInt64Type,
+};
+use arrow_array::{Array, ArrayRef, UnionArray};
+use arrow_schema::{DataType, Field, TimeUnit};
+
+use crate::rows::assemble::Value;
+use crate::rows::cell::{CellKind, ColumnReader};
+use crate::rows::form::TextForm;
+use crate::rows::widen::{mixed_type, mixed_value};
+
+const SIGN: u64 = 1 << 63;
+
+/// Reads the order keys of a column.
+pub(super) enum Keys<'a> {
+    /// Each value is one number.
+    Numbers(&'a ArrayRef, fn(&ArrayRef, usize) -> u64),
+    /// Each value is its own bytes.
+    Bytes(&'a ArrayRef, fn(&ArrayRef, usize) -> &[u8]),
+    /// Bytes are made of each value.
+    Made(&'a ArrayRef, Made<'a>),
+    /// Nothing but NULL.
+    Nulls,
+}
+
+/// How bytes are made of a value.
+pub(super) enum Made<'a> {
+    /// A decimal of 128 bits.
+    Decimal,
+    /// Text that is a number.
+    Number,
+    /// A value of any type.
+    Mixed(&'a UnionArray),
+    /// Its text form.
+    Shown(ColumnReader<'a>),
+}
+
+/// A whole number as one that compares without a sign.
+pub(super) fn whole(value: i64) -> u64 {
+    value as u64 ^ SIGN
+}
+
+/// A floating-point number in the total order of IEEE 754, but with one zero and one NaN, which is
+/// greater than all numbers.
+pub(super) fn real(value: f64) -> u64 {
+    let value = if value.is_nan() { f64::NAN } else { value + 0.0 };
+    let bits = value.to_bits();
+    if bits & SIGN == 0 { bits | SIGN } else { !bits }
+}
+
+macro_rules! numbers {
+    ($column:expr, $type:ty, $key:expr) => {
+        Keys::Numbers($column, |column, row| $key(column.as_primitive::<$type>().value(row)))
+    };
+}
+
+impl<'a> Keys<'a> {
+    pub(super) fn of(column: &'a ArrayRef, field: &Field) -> Keys<'a> {
+        match column.data_type() {
+            DataType::Null => Keys::Nulls,
+            DataType::Boolean => Keys::Numbers(column, |column, row| u64::from(column.as_boolean().value(row))),
+            DataType::Int16 => numbers!(column, Int16Type, |v| whole(i64::from(v))),
+            DataType::Int32 => numbers!(column, Int32Type, |v| whole(i64::from(v))),
+            DataType::Int64 => numbers!(column, Int64Type, whole),
+            DataType::UInt32 => numbers!(column, UInt32Type, u64::from),
+            DataType::UInt64 => numbers!(column, UInt64Type, |v| v),
+            DataType::Float32 => numbers!(column, Float32Type, |v| real(f64::from(v))),
+            DataType::Float64 => numbers!(column, Float64Type, real),
+            DataType::Date32 => numbers!(column, Date32Type, |v| whole(i64::from(v))),
+            DataType::Time64(TimeUnit::Microsecond) => numbers!(column, Time64MicrosecondType, whole),
+            DataType::Timestamp(TimeUnit::Microsecond, _) => numbers!(column, TimestampMicrosecondType, whole),
+            DataType::Utf8 if TextForm::of(field) == TextForm::Number => Keys::Made(column, Made::Number),
+            DataType::Utf8 => Keys::Bytes(column, |column, row| column.as_string::<i32>().value(row).as_bytes()),
+            DataType::Binary => Keys::Bytes(column, |column, row| column.as_binary::<i32>().value(row)),
+            DataType::Decimal128(..) => Keys::Made(column, Made::Decimal),
+            kind if *kind == mixed_type() => Keys::Made(column, Made::Mixed(column.as_union())),
+            _ => Keys::Made(column, Made::Shown(ColumnReader::of(column, field))),
+        }
+    }
+
+    /// Gives each value's key to `take`, none for NULL: a number, or the part of its bytes that
+    /// counts in this round with how much of the value is left. Returns whether another round is
+    /// needed to tell some apart.
+    pub(super) fn each(&self, round: usize, mut take: impl FnMut(usize, Option<u64>)) -> bool {
+        let mut more = false;
+        match self {
+            Keys::Nulls => {}
+            Keys::Numbers(column, key) => {
+                for row in 0..column.len() {
+                    take(row, (!column.is_null(row)).then(|| key(column, row)));
+                }
+            }
+            Keys::Bytes(column, bytes) => {
+                for row in 0..column.len() {
+                    let key = (!column.is_null(row)).then(|| part(bytes(column, row), round));
+                    more |= key.is_some_and(goes_on);
+                    take(row, key);
+                }
+            }
+            Keys::Made(column, made) => {
+                let mut space = Vec::new();
+                for row in 0..column.len() {
+                    space.clear();
+                    let key = made.write(column, row, &mut space).then(|| part(&space, round));
+                    more |= key.is_some_and(goes_on);
+                    take(row, key);
+                }
+            }
+        }
+        more
+    }
+
+    /// Compares a value with one that [`Sought`] holds; none for NULL.
+    pub(super) fn compare(&self, row: usize, sought: &Sought, space: &mut Vec<u8>) -> Option<Ordering> {
+        match (self, sought) {
+            (Keys::Numbers(column, key), Sought::Number(number)) => {
+                (!column.is_null(row)).then(|| key(column, row).cmp(number))
+            }
+            (Keys::Bytes(column, bytes), Sought::Bytes(sought)) => {
+                (!column.is_null(row)).then(|| bytes(column, row).cmp(sought))
+            }
+            (Keys::Made(column, made), Sought::Bytes(sought)) => {
+                space.clear();
+                made.write(column, row, space).then(|| space.as_slice().cmp(sought))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// A value in the form in which a column's values compare.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Sought {
+    Number(u64),
+    Bytes(Vec<u8>),
+}
+
+impl Sought {
+    /// What a person wrote, as a value of a column; none if it is no value of its type.
+    pub(super) fn read(text: &str, field: &Field) -> Option<Sought> {
+        use arrow_cast::parse::Parser as _;
+        let number = Sought::Number;
+        Some(match field.data_type() {
+            DataType::Boolean => number(match text.to_ascii_lowercase().as_str() {
+                "true" | "t" | "yes" | "1" => 1,
+                "false" | "f" | "no" | "0" => 0,
+                _ => return None,
+            }),
+            DataType::Int16 | DataType::Int32 | DataType::Int64 => number(whole(text.parse().ok()?)),
+            DataType::UInt32 | DataType::UInt64 => number(text.parse().ok()?),
+            DataType::Float32 => number(real(f64::from(text.parse::<f32>().ok()?))),
+            DataType::Float64 => number(real(text.parse().ok()?)),
+            DataType::Date32 => number(whole(i64::from(Date32Type::parse(text)?))),
+            DataType::Time64(TimeUnit::Microsecond) => number(whole(Time64MicrosecondType::parse(text)?)),
+            DataType::Timestamp(TimeUnit::Microsecond, _) => {
+                let whole_day = || Some(i64::from(Date32Type::parse(text)?) * 86_400_000_000);
+                number(whole(TimestampMicrosecondType::parse(text).or_else(whole_day)?))
+            }
+            DataType::Utf8 if TextForm::of(field) == TextForm::Number => Sought::Bytes(decimal(text)?),
+            DataType::Decimal128(_, scale) => {
+                let value = scaled(text, *scale)?;
+                Sought::Bytes((value ^ i128::MIN).to_be_bytes().to_vec())
+            }
+            DataType::Binary => {
+                let digits = text.trim_start_matches("\\x").trim_start_matches("0x");
+                let bytes = (0..digits.len()).step_by(2).map(|at| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok());
+                Sought::Bytes(bytes.collect::<Option<_>>()?)
+            }
+            kind if *kind == mixed_type() => {
+                let mut bytes = Vec::new();
+                match text.parse::<f64>() {
+                    Ok(value) => write_number(value, text.parse().ok(), &mut bytes),
+                    Err(_) => {
+                        bytes.push(CLASS_TEXT);
+                        bytes.extend_from_slice(text.as_bytes());
+                    }
+                }
+                Sought::Bytes(bytes)
+            }
+            _ => Sought::Bytes(text.as_bytes().to_vec()),
+        })
+    }
+}
+
+const CLASS_NUMBER: u8 = 1;
+const CLASS_TEXT: u8 = 2;
+const CLASS_BYTES: u8 = 3;
+
+impl Made<'_> {
+    /// Writes the bytes of a value; false for NULL.
+    fn write(&self, column: &ArrayRef, row: usize, out: &mut Vec<u8>) -> bool {
+        if let Made::Mixed(union) = self {
+            match mixed_value(union, row) {
+                Value::Null => return false,
+                Value::Int(v) => write_number(v as f64, Some(v), out),
+                Value::Real(v) => write_number(v, None, out),
+                Value::Text(v) => {
+                    out.push(CLASS_TEXT);
+                    out.extend_from_slice(v.as_bytes());
+                }
+                Value::Bytes(v) | Value::RawText(v) => {
+                    out.push(CLASS_BYTES);
+                    out.extend_from_slice(v);
+                }
+            }
+            return true;
+        }
+        if column.is_null(row) {
+            return false;
+        }
+        match self {
+            Made::Decimal => {
+                let value = column.as_primitive::<Decimal128Type>().value(row);
+                out.extend_from_slice(&(value ^ i128::MIN).to_be_bytes());
+            }
+            Made::Number => {
+                let text = column.as_string::<i32>().value(row);
+                // `NaN` and what else is no number stand behind all numbers.
+                out.extend(decimal(text).unwrap_or_else(|| [&[u8::MAX], text.as_bytes()].concat()));
+            }
+            Made::Shown(reader) => {
+                let cell = reader.get(row);
+                if cell.kind == CellKind::Null {
+                    return false;
+                }
+                out.extend_from_slice(cell.text.as_bytes());
+            }
+            Made::Mixed(_) => {}
+        }
+        true
+    }
+}
+
+/// A number among values of other types: as a floating-point number, then exactly.
+fn write_number(value: f64, exact: Option<i64>, out: &mut Vec<u8>) {
+    out.push(CLASS_NUMBER);
+    out.extend_from_slice(&real(value).to_be_bytes());
+    // A real number stands for the whole number that it is.
+    out.extend_from_slice(&whole(exact.unwrap_or(value as i64)).to_be_bytes());
+}
+
+/// A decimal number of any length, as bytes that compare by its value; none if it is no number.
+fn decimal(text: &str) -> Option<Vec<u8>> {
+    let (negative, digits) = match text.as_bytes().first()? {
+        b'-' => (true, &text[1..]),
+        b'+' => (false, &text[1..]),
+        _ => (false, text),
+    };
+    let (digits, exponent) = match digits.split_once(['e', 'E']) {
+        Some((digits, exponent)) => (digits, exponent.parse::<i32>().ok()?),
+        None => (digits, 0),
+    };
+    let (before, behind) = digits.split_once('.').unwrap_or((digits, ""));
+    if before.len() + behind.len() == 0 || !before.bytes().chain(behind.bytes()).all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let all = [before, behind].concat();
+    let leading = all.len() - all.trim_start_matches('0').len();
+    let significant = all[leading..].trim_end_matches('0');
+    if significant.is_empty() {
+        return Some(vec![ZERO]);
+    }
+    // Where the point stands from the first digit on.
+    let point = i32::try_from(before.len()).ok()?.checked_sub(i32::try_from(leading).ok()?)?.checked_add(exponent)?;
+    let mut bytes = vec![ZERO + 1];
+    bytes.extend_from_slice(&(point as u32 ^ 1 << 31).to_be_bytes());
+    bytes.extend_from_slice(significant.as_bytes());
+    if negative {
+        // Behind its digits comes the least of all, so that more digits are further below zero.
+        bytes.push(0);
+        bytes.iter_mut().skip(1).for_each(|byte| *byte = !*byte);
+        if let Some(first) = bytes.first_mut() {
+            *first = ZERO - 1;
+        }
+    }
+    Some(bytes)
+}
+
+/// The first byte of zero: between what is below and what is above.
+const ZERO: u8 = 2;
+
+/// A number with so many digits behind the point as a whole number of the smallest part. Digits that
+/// there is no room for make it none.
+fn scaled(text: &str, scale: i8) -> Option<i128> {
+    let (negative, digits) = text.strip_prefix('-').map_or((false, text), |digits| (true, digits));
+    let (before, behind) = digits.split_once('.').unwrap_or((digits, ""));
+    let behind = behind.trim_end_matches('0');
+    let scale = usize::try_from(scale).ok()?;
+    if behind.len() > scale || !before.bytes().chain(behind.bytes()).all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let value: i128 = format!("{before}{behind}{}", "0".repeat(scale - behind.len())).parse().ok()?;
+    Some(if negative { -value } else { value })
+}
+
+/// How many bytes of a value count in one round.
+const PART: usize = 7;
+
+/// Seven bytes of a value, and how many of them there are; eight if there are more behind them.
+/// Compared as numbers, parts compare as the bytes do, and a value that ends comes before one that
+/// goes on.
+fn part(bytes: &[u8], round: usize) -> u64 {
+    let rest = bytes.get(round * PART..).unwrap_or_default();
+    let mut key = [0; 8];
+    let length = rest.len().min(PART);
+    if let (Some(to), Some(from)) = (key.get_mut(..length), rest.get(..length)) {
+        to.copy_from_slice(from);
+    }
+    key[PART] = rest.len().min(PART + 1) as u8;
+    u64::from_be_bytes(key)
+}
+
+/// Whether a part has more behind it.
+pub(super) fn goes_on(part: u64) -> bool {
+    part as u8 as usize > PART
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn numbers_of_any_length_compare_by_value() {
+        let ordered = [
+            "-1e400",
+            "-1000",
+            "-10.5",
+            "-10.25",
+            "-10.2",
+            "-10",
+            "-9.99",
+            "-0.5",
+            "-0.05",
+            "0.00",
+            "0.00001",
+            "0.5",
+            "0.50001",
+            "1",
+            "9",
+            "9.5",
+            "10",
+            "10.25",
+            "1e3",
+            "123456789012345678901234567890",
+            "1E400",
+        ];
+        for pair in ordered.windows(2) {
+            assert!(decimal(pair[0]).unwrap() < decimal(pair[1]).unwrap(), "{pair:?}");
+        }
+        assert_eq!(decimal("007.50"), decimal("7.5"));
+        assert_eq!(decimal("-0"), decimal("0.0"));
+        assert!(["", "-", ".", "NaN", "1.2.3", "12a"].iter().all(|text| decimal(text).is_none()));
+    }
+
+    #[test]
+    fn decimals_are_read_at_their_scale() {
+        assert_eq!(scaled("12.5", 2), Some(1250));
+        assert_eq!(scaled("-0.05", 2), Some(-5));
+        assert_eq!((scaled("0.001", 2), scaled("x", 2), scaled("1e3", 0)), (None, None, None));
+    }
+
+    proptest! {
+        #[test]
+        fn reals_keep_their_order(a in any::<f64>(), b in any::<f64>()) {
+            let expected = match (a.is_nan(), b.is_nan()) {
+                (false, false) => a.partial_cmp(&b).unwrap(),
+                (a, b) => a.cmp(&b),
+            };
+            prop_assert_eq!(real(a).cmp(&real(b)), expected);
+        }
+
+        #[test]
+        fn whole_numbers_keep_their_order(a in any::<i64>(), b in any::<i64>()) {
+            prop_assert_eq!(whole(a).cmp(&whole(b)), a.cmp(&b));
+        }
+
+        #[test]
+        fn parts_compare_as_bytes_do(a in "[ab\\x00]{0,20}", b in "[ab\\x00]{0,20}") {
+            let by_parts = (0..).map(|round| (part(a.as_bytes(), round), part(b.as_bytes(), round)))
+                .find(|(x, y)| x != y || !goes_on(*x)).unwrap();
+            prop_assert_eq!(by_parts.0.cmp(&by_parts.1), a.as_bytes().cmp(b.as_bytes()));
+        }
+    }
+}

@@ -1,0 +1,173 @@
+//! A file that is written as rows come and gets its name when it is whole: never half a file under
+//! the name that a person gave.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use arrow_array::RecordBatch;
+use arrow_schema::Schema;
+
+use super::{ExportError, Exporter, Format, Options};
+use crate::archive::ArchiveError;
+use crate::arrange::pick::Part;
+use crate::arrange::{ArrangeError, Progress};
+
+/// A file under its temporary name. Dropped before [`PartFile::finish`], it is removed.
+#[derive(Debug)]
+pub struct PartFile {
+    out: Option<BufWriter<File>>,
+    beside: PathBuf,
+    path: PathBuf,
+}
+
+impl PartFile {
+    /// Begins a file beside the place where it will stand.
+    pub fn create(path: &Path) -> io::Result<PartFile> {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
+        if path.is_dir() || path.file_name().is_none() {
+            return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder"));
+        }
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let beside = path.with_file_name(format!(".{name}.{}-{number}.part", std::process::id()));
+        let out = BufWriter::with_capacity(1 << 16, File::create_new(&beside)?);
+        Ok(PartFile { out: Some(out), beside, path: path.to_owned() })
+    }
+
+    /// Gives it its name. A file that had the name before is replaced.
+    pub fn finish(mut self) -> io::Result<()> {
+        if let Some(mut out) = self.out.take() {
+            out.flush()?;
+            // A disk that is full may say so only now.
+            out.get_ref().sync_data()?;
+        }
+        std::fs::rename(&self.beside, &self.path)
+    }
+}
+
+impl Write for PartFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.out.as_mut().map_or(Ok(0), |out| out.write(bytes))
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.as_mut().map_or(Ok(()), Write::flush)
+    }
+}
+
+impl Drop for PartFile {
+    fn drop(&mut self) {
+        // After it got its name, nothing has this one.
+        let _ = std::fs::remove_file(&self.beside);
+    }
+}
+
+/// Why a part of a result could not be written.
+#[derive(Debug, thiserror::Error)]
+pub enum SaveError {
+    /// A person stopped it.
+    #[error("stopped; nothing was written to {0}")]
+    Stopped(PathBuf),
+    /// The file.
+    #[error("{path} cannot be written: {source}. {}", remedy(.source))]
+    File {
+        /// Where.
+        path: PathBuf,
+        /// Why.
+        source: ExportError,
+    },
+    /// The rows.
+    #[error("the rows cannot be read: {0}")]
+    Rows(#[from] ArchiveError),
+}
+
+fn remedy(error: &ExportError) -> &'static str {
+    use io::ErrorKind::{NotFound, PermissionDenied, QuotaExceeded, StorageFull};
+    match error {
+        ExportError::Output(error) => match error.kind() {
+            StorageFull | QuotaExceeded => "The disk is full: free some space and export again; no half file is left.",
+            NotFound => "Its folder is not there: make it first, or name another.",
+            PermissionDenied => "Name a folder that you may write to.",
+            _ => "No half file is left.",
+        },
+        ExportError::Rows(_) | ExportError::Format(_) => "No half file is left.",
+    }
+}
+
+/// Writes a part of a result to a file; returns how many rows it has.
+pub fn save(
+    part: &Part,
+    path: &Path,
+    format: Format,
+    options: &Options,
+    progress: &Progress,
+) -> Result<u64, SaveError> {
+    let wrong = |source: ExportError| SaveError::File { path: path.to_owned(), source };
+    let mut file = PartFile::create(path).map_err(|source| wrong(source.into()))?;
+    let rows = write(part, format, options, &mut file, progress).map_err(|error| match error {
+        WriteError::Stopped => SaveError::Stopped(path.to_owned()),
+        WriteError::Rows(error) => SaveError::Rows(error),
+        WriteError::Output(source) => wrong(source),
+    })?;
+    file.finish().map_err(|source| wrong(source.into()))?;
+    Ok(rows)
+}
+
+/// Why [`write`] ended.
+#[derive(Debug, thiserror::Error)]
+pub enum WriteError {
+    /// A person stopped it.
+    #[error("stopped")]
+    Stopped,
+    /// The rows.
+    #[error("{0}")]
+    Rows(#[from] ArchiveError),
+    /// What is written to, or the format.
+    #[error("{0}")]
+    Output(#[from] ExportError),
+}
+
+/// Writes a part of a result; returns how many rows it has.
+pub fn write(
+    part: &Part,
+    format: Format,
+    options: &Options,
+    out: &mut dyn Write,
+    progress: &Progress,
+) -> Result<u64, WriteError> {
+    progress.expect(part.len());
+    let mut exporter = format.exporter(options);
+    exporter.columns(&part.schema(), out)?;
+    let mut rows = 0;
+    for batch in part.batches() {
+        let batch = batch?;
+        exporter.batch(&batch, out)?;
+        rows += batch.num_rows() as u64;
+        match progress.advance(batch.num_rows()) {
+            Err(ArrangeError::Stopped) => return Err(WriteError::Stopped),
+            Err(ArrangeError::Archive(error)) => return Err(error.into()),
+            Err(ArrangeError::TooMany(_)) | Ok(()) => {}
+        }
+    }
+    exporter.finish(out)?;
+    exporter.close(out)?;
+    Ok(rows)
+}
+
+/// Batches that are in memory, in a format; for the clipboard and for tests.
+pub fn write_batches(
+    schema: &Schema,
+    batches: &[RecordBatch],
+    (format, options): (Format, &Options),
+    out: &mut dyn Write,
+) -> Result<(), ExportError> {
+    let mut exporter: Box<dyn Exporter> = format.exporter(options);
+    exporter.columns(schema, out)?;
+    for batch in batches {
+        exporter.batch(batch, out)?;
+    }
+    exporter.finish(out)?;
+    exporter.close(out)
+}

@@ -1,0 +1,129 @@
+//! Rows as SQL: `INSERT` statements that make them again, and lists for `IN`.
+
+use std::collections::HashSet;
+use std::io::Write;
+
+use arrow_array::RecordBatch;
+use arrow_schema::Schema;
+
+use super::{ExportError, Exporter, Options};
+use crate::rows::cell::{CellKind, ColumnReader};
+use crate::text::dialect::Dialect;
+
+/// Rows in one statement.
+const ROWS: usize = 100;
+
+pub(super) struct Insert {
+    dialect: &'static Dialect,
+    table: String,
+    /// What each statement begins with.
+    head: String,
+    /// Rows in the statement that is open.
+    open: usize,
+}
+
+impl Insert {
+    pub(super) fn new(options: &Options) -> Self {
+        Insert { dialect: options.dialect, table: options.table.clone(), head: String::new(), open: 0 }
+    }
+}
+
+/// A value as it stands in a statement.
+fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut String) {
+    let from = out.len();
+    match column.put(row, out) {
+        CellKind::Null => out.push_str("null"),
+        CellKind::Boolean => {}
+        // `NaN` and `Infinity` are read from text.
+        CellKind::Number if out[from..].bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) => {}
+        CellKind::Binary => {
+            let digits = out.split_off(from);
+            match digits.strip_prefix("\\x") {
+                Some(_) => out.push_str(&format!("'{digits}'")),
+                None => out.push_str(&format!("x'{digits}'")),
+            }
+        }
+        CellKind::Number | CellKind::Text => {
+            let text = out.split_off(from);
+            out.push_str(&dialect.text_as_written(&text));
+        }
+    }
+}
+
+impl Exporter for Insert {
+    fn columns(&mut self, schema: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
+        let table: Vec<String> = self.table.split('.').map(|part| self.dialect.name_as_written(part)).collect();
+        let names: Vec<String> = schema.fields().iter().map(|f| self.dialect.name_as_written(f.name())).collect();
+        self.head = format!("insert into {} ({}) values\n", table.join("."), names.join(", "));
+        self.open = 0;
+        Ok(())
+    }
+
+    fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        let columns = ColumnReader::all(batch);
+        let mut text = String::new();
+        for row in 0..batch.num_rows() {
+            text.push_str(match self.open {
+                0 => &self.head,
+                _ => ",\n",
+            });
+            for (index, column) in columns.iter().enumerate() {
+                text.push_str(if index == 0 { "  (" } else { ", " });
+                put_value(column, row, self.dialect, &mut text);
+            }
+            text.push(')');
+            self.open += 1;
+            if self.open == ROWS {
+                text.push_str(";\n");
+                self.open = 0;
+            }
+        }
+        Ok(out.write_all(text.as_bytes())?)
+    }
+
+    fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
+        if std::mem::take(&mut self.open) > 0 {
+            out.write_all(b";\n")?;
+        }
+        Ok(())
+    }
+}
+
+/// The values of all columns, each once and without NULL, as `('a', 'b')`.
+pub(super) struct List {
+    dialect: &'static Dialect,
+    seen: HashSet<String>,
+}
+
+impl List {
+    pub(super) fn new(options: &Options) -> Self {
+        List { dialect: options.dialect, seen: HashSet::new() }
+    }
+}
+
+impl Exporter for List {
+    fn columns(&mut self, _: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
+        self.seen.clear();
+        Ok(out.write_all(b"(")?)
+    }
+
+    fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        let columns = ColumnReader::all(batch);
+        for row in 0..batch.num_rows() {
+            for column in columns.iter().filter(|column| !column.is_null(row)) {
+                let mut value = String::new();
+                put_value(column, row, self.dialect, &mut value);
+                let first = self.seen.is_empty();
+                if self.seen.insert(value.clone()) {
+                    out.write_all(if first { b"" } else { b", " })?;
+                    out.write_all(value.as_bytes())?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
+        Ok(out.write_all(b")\n")?)
+    }
+}
