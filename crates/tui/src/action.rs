@@ -277,20 +277,189 @@ pub static ACTIONS: &[Action] = &[
     action!(
         "Rows",
         Result,
-        "keep-first",
-        "keep first column",
+        "keep-columns",
+        "keep columns",
         ["k"],
-        "Keep the first column in sight while moving right, or let it go",
-        App::keep_first
+        "Keep the columns up to this one in sight while moving right, or let them go",
+        App::keep_columns
     ),
+    action!("Rows", Result, "hide-column", "hide column", ["h"], "Hide this column", App::hide_column),
     action!(
         "Rows",
         Result,
-        "copy-cell",
-        "copy cell",
+        "all-columns",
+        "all columns",
+        ["H"],
+        "Show all columns in their own order and width",
+        App::all_columns
+    ),
+    action!("Rows", Result, "columns", "columns", ["j"], "Go to a column by typing part of its name", App::list_columns),
+    action!("Rows", Result, "wider", "wider", ["+"], "Make this column wider", |app| app.widen_column(4)),
+    action!("Rows", Result, "narrower", "narrower", ["-"], "Make this column narrower", |app| app.widen_column(-4)),
+    action!("Rows", Result, "column-earlier", "column to the left", ["["], "Move this column to the left", |app| app
+        .shift_column(-1)),
+    action!("Rows", Result, "column-later", "column to the right", ["]"], "Move this column to the right", |app| app
+        .shift_column(1)),
+    action!(
+        "Rows",
+        Result,
+        "show-row",
+        "whole row",
+        ["enter"],
+        "Show this row with its names down the side",
+        App::show_row
+    ),
+    action!("Rows", Result, "show-value", "whole value", ["v"], "Show this value alone", App::show_value),
+    action!(
+        "Rows",
+        Result,
+        "facts",
+        "column facts",
+        ["i"],
+        "Say what this column holds: how many values, least, most, mean, the most frequent",
+        App::column_facts
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "sort",
+        "sort",
+        ["s"],
+        "Sort by this column: up, down, and as the rows came",
+        App::sort
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "sort-further",
+        "sort further",
+        ["S"],
+        "Sort by this column too, where the others are equal",
+        App::sort_further
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "narrow",
+        "narrow",
+        ["n"],
+        "Keep the rows whose value in this column fulfils a condition",
+        App::ask_for_condition
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "only-this",
+        "only this value",
+        ["="],
+        "Keep the rows with this value",
+        |app| app.narrow_to_value(false)
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "without-this",
+        "without this value",
+        ["!"],
+        "Keep the rows with another value than this",
+        |app| app.narrow_to_value(true)
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "search-rows",
+        "search rows",
+        ["/"],
+        "Keep the rows that hold a text in any column",
+        App::ask_for_search
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "undo-arranging",
+        "take back",
+        ["u"],
+        "Take the last sorting or narrowing back",
+        App::undo_arranging
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "original-order",
+        "rows as they came",
+        ["o"],
+        "Show all rows in their own order",
+        App::original_order
+    ),
+    action!(
+        "Order and choice",
+        Result,
+        "write-arrangement",
+        "as a statement",
+        ["w"],
+        "Put the statement that asks the server for the same rows into the buffer",
+        App::write_arrangement
+    ),
+    action!(
+        "Copying",
+        Result,
+        "mark",
+        "mark",
+        ["m"],
+        "Mark cells from here on; again: whole rows, whole columns, nothing",
+        App::mark
+    ),
+    action!("Copying", Result, "mark-all", "mark all", ["ctrl-a"], "Mark everything", App::mark_all),
+    action!("Copying", Result, "mark-up", "mark up", ["shift-up"], "Stretch what is marked up", |app| app
+        .stretch(-1, 0)),
+    action!("Copying", Result, "mark-down", "mark down", ["shift-down"], "Stretch what is marked down", |app| app
+        .stretch(1, 0)),
+    action!("Copying", Result, "mark-left", "mark left", ["shift-left"], "Stretch what is marked to the left", |app| app
+        .stretch(0, -1)),
+    action!(
+        "Copying",
+        Result,
+        "mark-right",
+        "mark right",
+        ["shift-right"],
+        "Stretch what is marked to the right",
+        |app| app.stretch(0, 1)
+    ),
+    action!(
+        "Copying",
+        Result,
+        "copy-cells",
+        "copy",
         ["ctrl-c", "c"],
-        "Copy the whole value of the cell",
-        App::copy_cell
+        "Copy what is marked, or the whole value of the cell",
+        App::copy_cells
+    ),
+    action!(
+        "Copying",
+        Result,
+        "copy-as",
+        "copy as",
+        ["y"],
+        "Copy what is marked, or the row, as CSV, JSON, Markdown, INSERT, a list …",
+        App::list_copies
+    ),
+    action!(
+        "Copying",
+        Result,
+        "put-as",
+        "put into the buffer",
+        ["p"],
+        "Put what is marked, or the row, into the buffer at its cursor, in a format",
+        App::list_puts
+    ),
+    action!(
+        "Copying",
+        Everywhere,
+        "export",
+        "export",
+        ["alt-x"],
+        "Write the result, or what is marked, to a file: CSV, JSON, XLSX, Parquet …",
+        App::ask_for_export
     ),
     action!(
         "Rows",
@@ -310,7 +479,7 @@ pub static ACTIONS: &[Action] = &[
         "Go back to the rows that you came from",
         App::follow_back
     ),
-    action!("Rows", Result, "to-buffer", "to the buffer", ["tab", "enter"], "Go back to the buffer", App::other_pane),
+    action!("Rows", Result, "to-buffer", "to the buffer", ["tab"], "Go back to the buffer", App::other_pane),
     action!(
         "Statements",
         Buffer,

@@ -17,6 +17,7 @@ pub mod terminal;
 pub mod theme;
 pub mod view;
 pub mod words;
+pub mod work;
 
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
+use arrow_array::ArrayRef;
 use jaunty_core::archive::ArchiveError;
+use jaunty_core::arrange::Arrangement;
 use jaunty_core::rows::cell::{CellKind, ColumnReader, type_name};
 use jaunty_core::run::state::KeptRows;
 use jaunty_core::text::clean;
@@ -20,19 +22,30 @@ pub enum Wish {
     Page {
         /// Where from.
         rows: Arc<KeptRows>,
+        /// The order of the rows, unless it is their own.
+        arrangement: Option<Arc<Arrangement>>,
+        /// The number of that order.
+        stamp: u64,
         /// The first row, from 0.
         from: u64,
         /// How many.
         count: usize,
     },
-    /// One whole value.
+    /// One whole value, for the clipboard.
     Cell {
         /// Where from.
         rows: Arc<KeptRows>,
-        /// The row, from 0.
+        /// The row, from 0, as the archive counts.
         row: u64,
         /// The column, from 0.
         column: usize,
+    },
+    /// A whole row.
+    Row {
+        /// Where from.
+        rows: Arc<KeptRows>,
+        /// The row, from 0, as the archive counts.
+        row: u64,
     },
 }
 
@@ -43,6 +56,8 @@ pub enum Answer {
     Page(Page),
     /// One whole value, as it came.
     Cell(String),
+    /// A whole row of an archive.
+    Row(PathBuf, u64, Vec<Field>),
     /// It could not be read.
     Failed(PathBuf, String),
 }
@@ -52,9 +67,11 @@ pub enum Answer {
 pub struct Page {
     /// The archive they are from.
     pub path: PathBuf,
+    /// The number of the order that they are in.
+    pub stamp: u64,
     /// The number of the first row, from 0.
     pub from: u64,
-    /// All rows of the archive at that time.
+    /// All rows at that time.
     pub of: u64,
     /// The columns.
     pub columns: Vec<Head>,
@@ -88,6 +105,26 @@ pub struct Shown {
     pub cut: bool,
 }
 
+/// The most bytes of a value that are shown when it is looked at alone.
+pub const LONGEST: usize = 4 << 20;
+
+/// A value of a row, whole.
+#[derive(Debug, Clone)]
+pub struct Field {
+    /// The column's name, cleaned.
+    pub name: String,
+    /// Its type, cleaned.
+    pub type_name: String,
+    /// Whether the database says that every row has a value.
+    pub required: bool,
+    /// What it is.
+    pub kind: CellKind,
+    /// Its text as it came, at most [`LONGEST`] bytes.
+    pub text: String,
+    /// How many bytes it has in all.
+    pub bytes: usize,
+}
+
 /// The thread, as others see it.
 #[derive(Debug)]
 pub struct Pager {
@@ -113,7 +150,7 @@ fn work(inbox: &Receiver<Wish>, tell: impl Fn(Answer)) {
         while matches!(wish, Wish::Page { .. }) {
             match inbox.try_recv() {
                 Ok(newer) => {
-                    if let Wish::Cell { .. } = newer {
+                    if !matches!(newer, Wish::Page { .. }) {
                         tell(answer(&wish));
                     }
                     wish = newer;
@@ -127,24 +164,44 @@ fn work(inbox: &Receiver<Wish>, tell: impl Fn(Answer)) {
 
 fn answer(wish: &Wish) -> Answer {
     let (rows, answered) = match wish {
-        Wish::Page { rows, from, count } => (rows, page(rows, *from, *count).map(Answer::Page)),
+        Wish::Page { rows, arrangement, stamp, from, count } => {
+            let page = page(rows, arrangement.as_deref(), *from, *count);
+            (rows, page.map(|page| Answer::Page(Page { stamp: *stamp, ..page })))
+        }
+        Wish::Row { rows, row } => {
+            (rows, row_of(rows, *row).map(|fields| Answer::Row(rows.path().to_owned(), *row, fields)))
+        }
         Wish::Cell { rows, row, column } => (rows, cell(rows, *row, *column).map(Answer::Cell)),
     };
     answered.unwrap_or_else(|error| Answer::Failed(rows.path().to_owned(), error.to_string()))
 }
 
 /// Reads a page and makes it ready.
-pub fn page(rows: &KeptRows, from: u64, count: usize) -> Result<Page, ArchiveError> {
+pub fn page(
+    rows: &KeptRows,
+    arrangement: Option<&Arrangement>,
+    from: u64,
+    count: usize,
+) -> Result<Page, ArchiveError> {
     let archive = rows.archive()?;
-    let page = archive.page(from, count)?;
+    let (of, schema, batches) = match arrangement {
+        Some(arrangement) => {
+            let batch = archive.gather(arrangement.rows(from, count), None)?;
+            (arrangement.len(), batch.schema(), vec![batch])
+        }
+        None => {
+            let page = archive.page(from, count)?;
+            (page.of, page.schema, page.batches)
+        }
+    };
     let mut columns: Vec<Head> = Vec::new();
-    for field in page.schema.fields() {
+    for field in schema.fields() {
         let (name, type_name) = (clean::clean(field.name()).into_owned(), clean::clean(&type_name(field)).into_owned());
         let width = clean::width(&name).max(clean::width(&type_name));
         columns.push(Head { name, type_name, right: field.data_type().is_numeric(), width: width.min(WIDEST) });
     }
-    let mut shown = Vec::with_capacity(page.rows());
-    for batch in &page.batches {
+    let mut shown = Vec::with_capacity(count);
+    for batch in &batches {
         let readers = ColumnReader::all(batch);
         for row in 0..batch.num_rows() {
             let mut cells = Vec::with_capacity(readers.len());
@@ -158,7 +215,27 @@ pub fn page(rows: &KeptRows, from: u64, count: usize) -> Result<Page, ArchiveErr
             shown.push(cells);
         }
     }
-    Ok(Page { path: rows.path().to_owned(), from: page.from, of: page.of, columns, rows: shown })
+    Ok(Page { path: rows.path().to_owned(), stamp: 0, from, of, columns, rows: shown })
+}
+
+/// Reads a whole row.
+fn row_of(rows: &KeptRows, row: u64) -> Result<Vec<Field>, ArchiveError> {
+    let page = rows.archive()?.page(row, 1)?;
+    let Some(batch) = page.batches.first() else { return Ok(Vec::new()) };
+    let field = |(column, field): (&ArrayRef, &Arc<arrow_schema::Field>)| {
+        let cell = ColumnReader::of(column, field).get(0);
+        let bytes = if cell.kind == CellKind::Binary { cell.text.len() / 2 } else { cell.text.len() };
+        let end = (0..=LONGEST.min(cell.text.len())).rev().find(|at| cell.text.is_char_boundary(*at)).unwrap_or(0);
+        Field {
+            name: clean::clean(field.name()).into_owned(),
+            type_name: clean::clean(&type_name(field)).into_owned(),
+            required: !field.is_nullable(),
+            kind: cell.kind,
+            text: cell.text.get(..end).unwrap_or_default().to_owned(),
+            bytes,
+        }
+    };
+    Ok(batch.columns().iter().zip(batch.schema_ref().fields()).map(field).collect())
 }
 
 fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {
@@ -204,7 +281,7 @@ mod tests {
     #[test]
     fn a_page_is_ready_for_the_screen() {
         let folder = tempfile::tempdir().unwrap();
-        let page = page(&kept(folder.path(), 30), 990, 40).unwrap();
+        let page = page(&kept(folder.path(), 30), None, 990, 40).unwrap();
         assert_eq!((page.from, page.of, page.rows.len()), (990, 1000, 10));
         let heads: Vec<_> =
             page.columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.right, c.width)).collect();
@@ -216,7 +293,7 @@ mod tests {
     #[test]
     fn a_value_that_is_too_wide_is_cut_and_says_so() {
         let folder = tempfile::tempdir().unwrap();
-        let page = page(&kept(folder.path(), 4000), 0, 1).unwrap();
+        let page = page(&kept(folder.path(), 4000), None, 0, 1).unwrap();
         let cell = &page.rows[0][1];
         assert!(cell.cut && cell.width <= WIDEST);
         assert_eq!(page.columns[1].width, cell.width + 1, "with room for the mark");
@@ -229,7 +306,7 @@ mod tests {
         let (post, answers) = channel();
         let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
         for from in 0..200 {
-            pager.ask(Wish::Page { rows: Arc::clone(&rows), from, count: 5 });
+            pager.ask(Wish::Page { rows: Arc::clone(&rows), arrangement: None, stamp: 0, from, count: 5 });
         }
         pager.ask(Wish::Cell { rows: Arc::clone(&rows), row: 7, column: 0 });
         let mut last = None;
@@ -237,6 +314,7 @@ mod tests {
             match answers.recv_timeout(std::time::Duration::from_secs(60)).unwrap() {
                 Answer::Page(page) => last = Some(page.from),
                 Answer::Cell(text) => break assert_eq!(text, "7"),
+                Answer::Row(..) => panic!("nobody asked"),
                 Answer::Failed(path, error) => panic!("{}: {error}", path.display()),
             }
         }
@@ -248,7 +326,7 @@ mod tests {
         let gone = Arc::new(KeptRows::closed("/nowhere/a.arrow".into()));
         let (post, answers) = channel();
         let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
-        pager.ask(Wish::Page { rows: gone, from: 0, count: 5 });
+        pager.ask(Wish::Page { rows: gone, arrangement: None, stamp: 0, from: 0, count: 5 });
         let Ok(Answer::Failed(_, error)) = answers.recv_timeout(std::time::Duration::from_secs(60)) else {
             panic!("it came")
         };

@@ -24,6 +24,16 @@ pub fn count(n: u64, thing: &str) -> String {
     format!("{} {thing}{}", number(n), if n == 1 { "" } else { "s" })
 }
 
+/// A size in the unit that suits it.
+pub fn bytes(n: u64) -> String {
+    match n {
+        0..1024 => count(n, "byte"),
+        1024..1_048_576 => format!("{}.{} KiB", n >> 10, (n & 1023) * 10 >> 10),
+        1_048_576..1_073_741_824 => format!("{}.{} MiB", n >> 20, ((n >> 10) & 1023) * 10 >> 10),
+        _ => format!("{}.{} GiB", n >> 30, ((n >> 20) & 1023) * 10 >> 10),
+    }
+}
+
 /// A duration in the unit that suits it.
 pub fn duration(d: Duration) -> String {
     let ms = d.as_millis();

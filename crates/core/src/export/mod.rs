@@ -7,6 +7,7 @@ mod html;
 mod insert;
 mod json;
 mod table;
+pub mod target;
 mod xlsx;
 
 use std::io::{self, Write};

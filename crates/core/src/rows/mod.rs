@@ -1,10 +1,11 @@
 //! Rows: from values to Arrow record batches, and from batches to what a person reads.
 //!
 //! [`assemble`] builds batches from a database that types every value on its own, [`widen`] keeps
-//! a column whole when its values turn out to be of several types, [`cell`] reads one value back.
+//! a column whole when its values turn out to be of several types, [`cell`] reads one value back, and [`unfold`] lays a long one out.
 
 pub mod assemble;
 pub mod cell;
 pub mod columns;
 pub mod form;
+pub mod unfold;
 pub mod widen;

@@ -496,6 +496,12 @@ impl App {
     /// Puts a statement at the end of the buffer, and runs it. One that stands there already is used
     /// again.
     pub(super) fn put_and_run(&mut self, statement: &str) {
+        self.put_statement(statement);
+        self.run_statement();
+    }
+
+    /// Puts a statement at the end of the buffer, or goes to it where it stands already.
+    pub(super) fn put_statement(&mut self, statement: &str) {
         let end = if self.buffer.document.outline().dialect().lines { "" } else { ";" };
         let id = StatementId::of(statement);
         let document = &mut self.buffer.document;
@@ -509,6 +515,5 @@ impl App {
                 document.go(Motion::PreviousStatement, false);
             }
         }
-        self.run_statement();
     }
 }

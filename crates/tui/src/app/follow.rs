@@ -20,7 +20,7 @@ impl App {
     /// The table that the column in hand comes from.
     pub(super) fn table_of_column(&self) -> Option<jaunty_core::catalog::Name> {
         let origins = self.origins()?;
-        origins.into_iter().nth(self.rows.view().column)?.map(|(table, _)| table)
+        origins.into_iter().nth(self.rows.view().column_in_hand())?.map(|(table, _)| table)
     }
 
     /// Goes from the row in hand to the row that the column in hand points at, or to those that point
@@ -57,7 +57,7 @@ impl App {
         // A value that is cut on the screen is not known as a whole.
         let value = |cell: &crate::pager::Shown| -> Value { (!cell.cut).then(|| (cell.kind, cell.text.clone())) };
         let row: Vec<Value> = cells.iter().map(value).collect();
-        follow::roads((&origins, &row), view.column, catalog, self.buffer.document.outline().dialect())
+        follow::roads((&origins, &row), view.column_in_hand(), catalog, self.buffer.document.outline().dialect())
     }
 
     /// Runs the statement of a road, at the end of the buffer if it does not stand there yet.

@@ -20,6 +20,7 @@ mod rows;
 mod summoned;
 mod troubles;
 mod walk;
+mod works;
 
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -41,7 +42,7 @@ pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
-pub use rows::{HEAD, Rows, Shows};
+pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, View, Whole};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
@@ -52,6 +53,7 @@ use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
 use crate::settings::Settings;
 use crate::theme::{Depth, Theme};
+use crate::work::{Done, Kind, Work};
 
 /// Something that happened.
 #[derive(Debug)]
@@ -62,6 +64,8 @@ pub enum Message {
     Report(u64, Report),
     /// Rows that were asked for.
     Rows(Answer),
+    /// What came of the work with this number.
+    Worked(u64, Done),
     /// Something has changed in the folder of the buffer.
     FilesChanged,
     /// Databases that lie near.
@@ -139,6 +143,9 @@ pub struct App {
     snippets: Vec<Snippet>,
     /// The statements from whose rows a person went on.
     trail: Vec<StatementId>,
+    /// What is being done beside everything else.
+    works: Vec<Work>,
+    works_begun: u64,
     /// What was sought last.
     sought: String,
     /// What is to be filled in of what was taken.
@@ -205,6 +212,8 @@ impl App {
             watcher: None,
             snippets,
             trail: Vec::new(),
+            works: Vec::new(),
+            works_begun: 0,
             sought: String::new(),
             places: Places::default(),
             told: None,
@@ -286,7 +295,7 @@ impl App {
     /// How long the screen stays as it is when nothing happens.
     pub fn rests_for(&self) -> Duration {
         let trying = matches!(&self.summoned, Some(Summoned::Form(form)) if form.trying.is_some());
-        if self.connection.is_busy() || trying || matches!(self.connection.link, Link::Opening) {
+        if self.connection.is_busy() || !self.works.is_empty() || trying || matches!(self.connection.link, Link::Opening) {
             Duration::from_millis(100)
         } else if let Some(rest) = self.troubles.rests_for() {
             rest
@@ -321,6 +330,7 @@ impl App {
             Message::Input(event) => self.input(event),
             Message::Report(number, report) => self.report(number, report),
             Message::Rows(answer) => self.answered(answer),
+            Message::Worked(number, done) => self.worked(number, done),
             Message::FilesChanged => self.take_in_changes(),
             Message::Nearby(found) => self.found_nearby(found),
             Message::Tried(number, outcome) => self.tried(number, outcome),
@@ -336,10 +346,12 @@ impl App {
     fn follow(&mut self) {
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);
+        self.arrange_what_came();
         let run = self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
         let above = run.as_ref().map_or(areas.result, |run| crate::view::rows::above_trouble(run, areas.result));
         self.rows.show(run);
         self.rows.ask_for_what_is_missing(&self.pager, above);
+        self.add_up();
     }
 
     fn input(&mut self, event: Event) {
@@ -481,12 +493,16 @@ impl App {
 
     /// Stops what runs; else drops the selection; else leaves the result.
     pub fn back(&mut self) {
-        if self.connection.is_busy() {
+        if let Some(work) = self.works.iter().rev().find(|work| work.kind != Kind::Sums) {
+            work.stop();
+        } else if self.connection.is_busy() {
             self.connection.stop();
         } else if matches!(self.connection.link, Link::Opening) {
             self.give_connecting_up();
         } else if self.buffer.document.selection().is_some() {
             self.buffer.document.unselect();
+        } else if self.panes.focus == Scope::Result && self.unmark() {
+            self.told = None;
         } else {
             self.told = None;
             self.panes.focus = Scope::Buffer;

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use jaunty_core::complete::about::About;
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{Switch, SwitchKind};
+use jaunty_core::export::Format;
 use jaunty_core::run::Job;
 use jaunty_core::text::document::Motion;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
@@ -12,7 +13,7 @@ use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
 use zeroize::Zeroize;
 
-use super::{App, Form, Walk};
+use super::{App, FactsView, Form, Walk, Whole};
 use crate::action::{ACTIONS, Action, Scope};
 use crate::keys::Key;
 
@@ -33,6 +34,10 @@ pub enum Summoned {
     Walk(Box<Walk>),
     /// What is known of something; the first line that is shown.
     About(About, usize),
+    /// A row, or a value of it.
+    Whole(Box<Whole>),
+    /// What a column holds.
+    Facts(FactsView),
 }
 
 /// A list to choose from.
@@ -84,6 +89,12 @@ pub enum Pick {
     PlaceIn(PathBuf, usize),
     /// Go to this byte of the buffer.
     Place(usize),
+    /// Go to this column of the result.
+    Column(usize),
+    /// Copy rows in this format.
+    CopyAs(Format),
+    /// Put rows into the buffer in this format.
+    PutAs(Format),
     /// Put this into the buffer.
     Text {
         /// The text, with places.
@@ -182,6 +193,12 @@ pub(super) enum Asked {
     Replace,
     Row,
     Line,
+    /// What the values of a column have to fulfil.
+    Condition,
+    /// What rows have to hold.
+    RowSearch,
+    /// Where rows are to be written.
+    Export,
     Secret,
     Url,
     Switch(SwitchKind),
@@ -210,6 +227,8 @@ pub struct Question {
     pub(super) jobs: Vec<Job>,
     /// What the question is about, where it is about a profile.
     pub(super) profile: Option<Profile>,
+    /// What the question is about, where it is about a file to export to.
+    pub(super) export: String,
 }
 
 /// What an answer means.
@@ -233,13 +252,15 @@ pub enum Answered {
     RemoveBuffer,
     /// Take the text that another program wrote.
     Reload,
+    /// Replace the file that rows are exported to.
+    Export,
     /// Do nothing.
     Nothing,
 }
 
 impl Question {
     pub(super) fn new(text: String, answers: &[(char, &'static str, Answered)]) -> Question {
-        Question { text, about: Vec::new(), answers: answers.to_vec(), jobs: Vec::new(), profile: None }
+        Question { text, about: Vec::new(), answers: answers.to_vec(), jobs: Vec::new(), profile: None, export: String::new() }
     }
 }
 
@@ -254,7 +275,11 @@ impl Summoned {
             Summoned::Prompt(prompt) => prompt.text.push_str(text),
             Summoned::Form(form) => form.type_text(text),
             Summoned::Walk(walk) => walk.type_text(text),
-            Summoned::Help(_) | Summoned::Question(_) | Summoned::About(..) => {}
+            Summoned::Help(_)
+            | Summoned::Question(_)
+            | Summoned::About(..)
+            | Summoned::Whole(_)
+            | Summoned::Facts(_) => {}
         }
     }
 
@@ -268,7 +293,12 @@ impl Summoned {
                 prompt.text.pop();
             }
             Summoned::Form(form) => form.rub_out(),
-            Summoned::Help(_) | Summoned::Question(_) | Summoned::Walk(_) | Summoned::About(..) => {}
+            Summoned::Help(_)
+            | Summoned::Question(_)
+            | Summoned::Walk(_)
+            | Summoned::About(..)
+            | Summoned::Whole(_)
+            | Summoned::Facts(_) => {}
         }
     }
 
@@ -280,7 +310,11 @@ impl Summoned {
             Summoned::About(about, top) => {
                 *top = top.saturating_add_signed(by).min(about.lines.len().saturating_sub(1));
             }
-            Summoned::Prompt(_) | Summoned::Question(_) | Summoned::Walk(_) => {}
+            Summoned::Prompt(_)
+            | Summoned::Question(_)
+            | Summoned::Walk(_)
+            | Summoned::Whole(_)
+            | Summoned::Facts(_) => {}
         }
     }
 }
@@ -322,7 +356,7 @@ impl App {
             self.summoned = None;
             return self.reveal();
         }
-        if self.key_to_walk(&name, key) {
+        if self.key_to_walk(&name, key) || self.key_to_whole(&name, key) {
             return;
         }
         let Some(summoned) = &mut self.summoned else { return };
@@ -366,6 +400,9 @@ impl App {
                     self.go(Motion::To(at), false);
                 }
                 Some(Pick::Place(at)) => self.go(Motion::To(at), false),
+                Some(Pick::Column(column)) => self.go_to_column(column),
+                Some(Pick::CopyAs(format)) => self.copy_as(format, true),
+                Some(Pick::PutAs(format)) => self.put_as(format),
                 Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 None => {}
@@ -373,6 +410,9 @@ impl App {
             Some(Summoned::Prompt(mut prompt)) => match prompt.asked {
                 Asked::Row => self.go_to_row_number(prompt.text.trim()),
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
+                Asked::Condition => self.narrow(&prompt.text),
+                Asked::RowSearch => self.search_rows(&prompt.text),
+                Asked::Export => self.export(&prompt.text, false),
                 Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
                 Asked::Url => self.begin_profile(&prompt.text),
                 Asked::Snippet => self.make_snippet(&prompt.text),
@@ -385,7 +425,14 @@ impl App {
                 Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
             },
             Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),
-            Some(Summoned::Help(_) | Summoned::Question(_) | Summoned::About(..)) | None => {}
+            Some(
+                Summoned::Help(_)
+                | Summoned::Question(_)
+                | Summoned::About(..)
+                | Summoned::Whole(_)
+                | Summoned::Facts(_),
+            )
+            | None => {}
         }
     }
 
@@ -434,6 +481,7 @@ impl App {
             }
             Answered::RemoveBuffer => self.remove_buffer(),
             Answered::Reload => self.reload(),
+            Answered::Export => self.export(&question.export, true),
             Answered::Nothing => {}
         }
     }

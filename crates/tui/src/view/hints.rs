@@ -19,13 +19,16 @@ fn hinted(app: &App) -> Vec<&'static Action> {
         Scope::Result => &[
             "to-buffer",
             "page-on",
-            "page-back",
-            "first-row",
             "last-row",
-            "go-to-row",
+            "sort",
+            "narrow",
+            "search-rows",
+            "show-row",
+            "facts",
+            "mark",
+            "copy-as",
+            "export",
             "follow-row",
-            "keep-first",
-            "copy-cell",
             "fill",
             "actions",
             "help",
@@ -87,6 +90,11 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
     }
     let edge = app.theme.style(Role::Edge);
     fill(cells, area, edge);
+    if let Some(work) = app.work() {
+        let line = format!("{} · {} stops", work.words(), by_name("back").map_or_else(String::new, |back| app.keymap.first(back)));
+        put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
+        return;
+    }
     if let Some(told) = &app.told {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
         let line = told.text.replace('\n', " · ");

@@ -3,12 +3,14 @@
 
 pub mod buffer;
 pub mod context;
+mod facts;
 pub mod form;
 pub mod hints;
 pub mod offer;
 pub mod rows;
 pub mod summoned;
 pub mod walk;
+mod whole;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Position;

@@ -1,5 +1,6 @@
 //! The result pane: a page of rows under their names and types, or what there is instead of rows.
 
+use jaunty_core::arrange::search::Search;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::run::Run;
@@ -8,7 +9,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 use crate::action::{Scope, by_name};
-use crate::app::{App, HEAD, Link, Shows};
+use crate::app::{App, HEAD, Link, Placed, Shows, View};
 use crate::pager::{Page, Shown};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
@@ -79,20 +80,32 @@ fn draw_title(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
     let focused = app.panes.focus == Scope::Result;
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let right = progress(app, run);
+    let right = match app.rows.sums() {
+        Some(sums) => sums.to_owned(),
+        None => progress(app, run),
+    };
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
+    let arranged = arranged(app);
+    let title = if arranged.is_empty() { title.to_owned() } else { format!("{title} · {arranged}") };
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
     put_cut(
         cells,
         x,
         area.y,
         start.saturating_sub(2),
-        title,
+        &title,
         if focused { strong } else { ground.add_modifier(Modifier::BOLD) },
     );
+}
+
+/// How the rows are arranged, in words.
+fn arranged(app: &App) -> String {
+    let names: Vec<String> =
+        app.rows.page().map_or_else(Vec::new, |page| page.columns.iter().map(|head| head.name.clone()).collect());
+    app.rows.view().arranged.wanted.words(&names)
 }
 
 /// Which rows are on the screen, of how many, and how the run stands.
@@ -102,7 +115,15 @@ fn progress(app: &App, run: &Run) -> String {
     let rows = match shown {
         Some(page) if app.rows.shows() == Shows::Rows => {
             let last = page.from + page.rows.len() as u64;
-            format!("rows {}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total))
+            let all = app.rows.all();
+            let narrowed = if total < all { format!(" ({} in all)", words::number(all)) } else { String::new() };
+            let percent = percent(last, total);
+            format!(
+                "rows {}–{} of {}{narrowed}{percent}",
+                words::number(page.from + 1),
+                words::number(last),
+                words::number(total)
+            )
         }
         _ if app.rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
@@ -112,6 +133,11 @@ fn progress(app: &App, run: &Run) -> String {
         Outcome::Done => rows,
         other => format!("{rows} · {}", other.word()).trim_start_matches(" · ").to_owned(),
     }
+}
+
+/// How far down a long result the screen is.
+fn percent(last: u64, total: u64) -> String {
+    if total < 1000 { String::new() } else { format!(" · {} %", last * 100 / total) }
 }
 
 fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
@@ -185,14 +211,18 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
     let faint = ground.patch(app.theme.style(Role::Faint));
     let placed = app.rows.columns(area);
     let view = app.rows.view();
-    let kept = view.keep_first && view.left > 0;
-    for (position, (index, x, width)) in placed.iter().enumerate() {
-        let Some(head) = page.columns.get(*index) else { continue };
-        let chosen = *index == view.column && app.panes.focus == Scope::Result;
+    let marked = view.marked(app.rows.total());
+    let search = Search::new(&view.arranged.wanted.search);
+    // Behind the last of the columns that stay.
+    let rule = placed.iter().rev().find(|placed| placed.position < view.kept).map(|placed| placed.x + placed.width);
+    for Placed { position, column, x, width } in &placed {
+        let Some(head) = page.columns.get(*column) else { continue };
+        let chosen = *position == view.column && app.panes.focus == Scope::Result;
         let name =
             if chosen { ground.patch(app.theme.style(Role::Accent)) } else { ground.add_modifier(Modifier::BOLD) };
         let end = x + width;
-        for (y, text, style) in [(area.y + 1, &head.name, name), (area.y + 2, &head.type_name, faint)] {
+        let named = format!("{}{}", head.name, sorted(&view, *column));
+        for (y, text, style) in [(area.y + 1, &named, name), (area.y + 2, &head.type_name, faint)] {
             if y >= area.bottom() {
                 continue;
             }
@@ -201,14 +231,14 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
                 false => put_cut(cells, *x, y, end, text, style),
             };
         }
-        if kept && position == 0 {
-            for y in area.y + 1..area.bottom() {
-                put(cells, end, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
-            }
+    }
+    if let Some(x) = rule {
+        for y in area.y + 1..area.bottom() {
+            put(cells, x, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
         }
     }
-    let more_left = view.left > 0;
-    let more_right = placed.last().is_some_and(|(index, ..)| index + 1 < page.columns.len());
+    let more_left = view.left > view.kept;
+    let more_right = placed.last().is_some_and(|placed| placed.position + 1 < view.columns.len());
     if more_left {
         put(cells, area.x, area.y + 1, area.right(), "‹", faint);
     }
@@ -227,12 +257,46 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
         }
         let numbers = ground.patch(app.theme.style(Role::Faint));
         put_right(cells, area.x, y, area.x + app.rows.gutter() - 1, &(number + 1).to_string(), numbers);
-        for (position, (index, x, width)) in placed.iter().enumerate() {
-            let Some(cell) = row.get(*index) else { continue };
-            let chosen = in_hand && *index == view.column && app.panes.focus == Scope::Result;
-            draw_cell(app, cell, (*x, y, *width), (ground, chosen), page.columns[*index].right, cells);
-            if kept && position == 0 {
-                put(cells, x + width, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
+        for Placed { position, column, x, width } in &placed {
+            let (Some(cell), Some(head)) = (row.get(*column), page.columns.get(*column)) else { continue };
+            let chosen = in_hand && *position == view.column && app.panes.focus == Scope::Result;
+            let within = marked.as_ref().is_some_and(|(rows, columns)| rows.contains(&number) && columns.contains(position));
+            let ground = if within { ground.patch(app.theme.style(Role::Selected)) } else { ground };
+            if within {
+                fill(cells, Rect { x: *x, y, width: *width, height: 1 }, ground);
+            }
+            draw_cell(app, cell, (*x, y, *width), (ground, chosen), head.right, cells);
+            if let Some(search) = search.as_ref().filter(|_| !chosen) {
+                draw_found(app, search, cell, (*x, y, *width), cells);
+            }
+        }
+        if let Some(x) = rule {
+            put(cells, x, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
+        }
+    }
+}
+
+/// The sign behind the name of a column that is sorted by: up or down, and which of several.
+fn sorted(view: &View, column: usize) -> String {
+    let order = &view.arranged.wanted.order;
+    let Some(at) = order.iter().position(|order| order.column == column) else { return String::new() };
+    let sign = if order.get(at).is_some_and(|order| order.descending) { "↓" } else { "↑" };
+    if order.len() > 1 { format!(" {sign}{}", at + 1) } else { format!(" {sign}") }
+}
+
+/// Marks what was searched for in a value that stands to the left and is not cut.
+fn draw_found(app: &App, search: &Search, cell: &Shown, (x, y, width): (u16, u16, u16), cells: &mut Buffer) {
+    if cell.kind == CellKind::Null || cell.width > usize::from(width) {
+        return;
+    }
+    let from = if cell.kind == CellKind::Number { x + width - cell.width as u16 } else { x };
+    let style = app.theme.style(Role::Accent);
+    for place in search.places(&cell.text) {
+        let before = jaunty_core::text::clean::width(cell.text.get(..place.start).unwrap_or_default()) as u16;
+        let wide = jaunty_core::text::clean::width(cell.text.get(place).unwrap_or_default()) as u16;
+        for x in from + before..from + before + wide {
+            if let Some(cell) = cells.cell_mut((x, y)) {
+                cell.set_style(cell.style().patch(style).add_modifier(Modifier::UNDERLINED));
             }
         }
     }

@@ -21,6 +21,8 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Summoned::Form(form)) => super::form::rows(form),
         Some(Summoned::Walk(_)) => screen.height.saturating_sub(2),
         Some(Summoned::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
+        Some(Summoned::Whole(_)) => screen.height.saturating_sub(2),
+        Some(Summoned::Facts(_)) => super::facts::LINES,
         None => 0,
     };
     let rows = rows.min(screen.height.saturating_sub(1));
@@ -45,6 +47,11 @@ pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buf
         Summoned::Form(form) => super::form::draw(app, form, area, ground, cells),
         Summoned::Walk(walk) => super::walk::draw(app, walk, area, ground, cells),
         Summoned::About(about, top) => draw_about(app, about, *top, area, ground, cells),
+        Summoned::Whole(whole) => super::whole::draw(app, whole, area, ground, cells),
+        Summoned::Facts(facts) => {
+            super::facts::draw(app, facts, area, ground, cells);
+            None
+        }
     }
 }
 

@@ -9,20 +9,28 @@ use jaunty_core::run::Run;
 use jaunty_core::run::state::KeptRows;
 use ratatui::layout::{Position, Rect};
 
+use jaunty_core::arrange::Arrangement;
+
 use super::summoned::Asked;
 use super::{App, Prompt, Summoned};
 use crate::action::Scope;
 use crate::pager::{Answer, Page, Pager, Wish};
 use crate::words;
 
+mod arranged;
+mod columns;
+mod facts;
+mod selection;
+mod whole;
+
+pub use arranged::Arranged;
+pub use columns::Placed;
+pub use facts::FactsView;
+pub use selection::{Marked, Marks};
+pub use whole::{Line, Whole};
+
 /// Lines above the rows: the title, the names, the types.
 pub const HEAD: u16 = 3;
-/// Cells between two columns.
-pub const GAP: u16 = 2;
-/// No column takes more than this while others have to step aside.
-const WIDE: u16 = 36;
-/// A column of which only a part fits is shown from so many cells on.
-const NARROW: u16 = 6;
 
 /// Where in a result a person is.
 #[derive(Debug, Clone, Default)]
@@ -31,14 +39,38 @@ pub struct View {
     pub row: u64,
     /// The first row on the screen.
     pub top: u64,
-    /// The column in hand, from 0.
+    /// The place of the column in hand among those that are shown.
     pub column: usize,
-    /// The first column on the screen.
+    /// The place of the first column on the screen.
     pub left: usize,
-    /// Whether the first column stays in sight.
-    pub keep_first: bool,
+    /// How many of the first columns stay in sight.
+    pub kept: usize,
     /// The widest value seen of each column, so that columns do not jump from page to page.
     pub widths: Vec<usize>,
+    /// Widths that a person chose.
+    pub chosen_widths: HashMap<usize, u16>,
+    /// The columns that are shown, in order.
+    pub columns: Vec<usize>,
+    /// The order of the rows, and which of them.
+    pub arranged: Arranged,
+    /// From where on cells are marked.
+    pub marked: Option<Marked>,
+}
+
+impl View {
+    /// The column in hand, as the result counts.
+    pub fn column_in_hand(&self) -> usize {
+        self.columns.get(self.column).copied().unwrap_or(0)
+    }
+
+    /// The row of the archive that is shown at a place.
+    pub fn row_of(&self, at: u64) -> u64 {
+        self.arranged.arrangement.as_ref().map_or(at, |arrangement| arrangement.row(at).unwrap_or(0))
+    }
+
+    fn arrangement(&self) -> Option<Arc<Arrangement>> {
+        self.arranged.arrangement.clone()
+    }
 }
 
 /// What the pane shows.
@@ -62,7 +94,10 @@ pub struct Rows {
     views: HashMap<PathBuf, View>,
     page: Option<Page>,
     failed: Option<String>,
-    asked: Option<(PathBuf, u64, usize)>,
+    /// What the marked cells add up to, and which they are.
+    sums: Option<String>,
+    added: Option<(u64, std::ops::Range<u64>, std::ops::Range<usize>)>,
+    asked: Option<(PathBuf, u64, u64, usize)>,
     area: Rect,
 }
 
@@ -75,6 +110,7 @@ impl Rows {
             self.page = None;
             self.asked = None;
             self.failed = None;
+            (self.sums, self.added) = (None, None);
             self.kept = kept;
         }
         self.run = run;
@@ -122,8 +158,22 @@ impl Rows {
 
     /// Rows that can be shown now.
     pub fn total(&self) -> u64 {
-        let known = self.page.as_ref().map_or(0, |page| page.of);
+        let arranged = self.kept.as_ref().and_then(|kept| self.views.get(kept.path()));
+        if let Some(arrangement) = arranged.and_then(|view| view.arranged.arrangement.as_ref()) {
+            return arrangement.len();
+        }
+        self.all()
+    }
+
+    /// All rows that there are, shown or not.
+    pub fn all(&self) -> u64 {
+        let known = self.page.as_ref().filter(|page| page.stamp == 0).map_or(0, |page| page.of);
         self.run.as_ref().map_or(known, |run| run.rows().max(known))
+    }
+
+    /// The rows that are shown.
+    pub fn kept(&self) -> Option<&Arc<KeptRows>> {
+        self.kept.as_ref()
     }
 
     fn height(&self) -> usize {
@@ -144,12 +194,14 @@ impl Rows {
         view.row = view.row.min(total.saturating_sub(1));
         view.top = view.top.clamp((view.row + 1).saturating_sub(height as u64), view.row);
         let (from, to) = (view.top, total.min(view.top + height as u64));
+        let (stamp, arrangement) = (view.arranged.stamp, view.arrangement());
         let covered = self.page.as_ref().is_some_and(|page| {
-            page.from <= from && page.from + page.rows.len() as u64 >= to && page.path == kept.path()
+            let whole = page.from <= from && page.from + page.rows.len() as u64 >= to;
+            whole && page.stamp == stamp && page.path == kept.path()
         });
-        let wish = (kept.path().to_owned(), from, height);
+        let wish = (kept.path().to_owned(), stamp, from, height);
         if !covered && self.asked.as_ref() != Some(&wish) {
-            pager.ask(Wish::Page { rows: kept, from, count: height });
+            pager.ask(Wish::Page { rows: kept, arrangement, stamp, from, count: height });
             self.asked = Some(wish);
         }
         self.keep_column_in_sight();
@@ -159,13 +211,17 @@ impl Rows {
         if self.kept.as_ref().is_none_or(|kept| kept.path() != page.path) {
             return;
         }
-        self.asked = self.asked.take().filter(|(_, from, _)| *from != page.from);
+        self.asked = self.asked.take().filter(|(_, stamp, from, _)| (*stamp, *from) != (page.stamp, page.from));
         if let Some(view) = self.view_mut() {
+            if page.stamp != view.arranged.stamp {
+                return;
+            }
+            view.columns.extend(view.widths.len()..page.columns.len());
             view.widths.resize(page.columns.len(), 0);
             for (width, head) in view.widths.iter_mut().zip(&page.columns) {
                 *width = (*width).max(head.width);
             }
-            view.column = view.column.min(page.columns.len().saturating_sub(1));
+            view.column = view.column.min(view.columns.len().saturating_sub(1));
         }
         self.page = Some(page);
     }
@@ -202,35 +258,8 @@ impl Rows {
         }
     }
 
-    /// The columns on the screen from left to right: index, first cell, cells.
-    pub fn columns(&self, area: Rect) -> Vec<(usize, u16, u16)> {
-        let view = self.view();
-        place_columns(&view, area.x + self.gutter(), columns_end(area))
-    }
-
-    /// Cells for row numbers.
-    pub fn gutter(&self) -> u16 {
-        let last = self.view().top + self.height() as u64;
-        last.min(self.total()).max(1).to_string().len() as u16 + 2
-    }
-
-    fn keep_column_in_sight(&mut self) {
-        let (start, end) = (self.area.x + self.gutter(), columns_end(self.area));
-        let Some(view) = self.view_mut() else { return };
-        view.left = view.left.min(view.column);
-        while view.left < view.column {
-            let placed = place_columns(view, start, end);
-            let whole = placed.iter().find(|(index, ..)| *index == view.column);
-            if whole.is_some_and(|(index, _, width)| *width >= column_width(view, *index, end - start)) {
-                break;
-            }
-            view.left += 1;
-        }
-    }
-
     pub(super) fn click(&mut self, at: Position, area: Rect) {
-        let column =
-            self.columns(area).iter().find(|(_, x, width)| (*x..*x + *width + GAP).contains(&at.x)).map(|c| c.0);
+        let column = self.columns(area).iter().find(|placed| placed.holds(at.x)).map(|placed| placed.position);
         let total = self.total();
         if let Some(view) = self.view_mut() {
             if at.y >= area.y + HEAD {
@@ -239,38 +268,6 @@ impl Rows {
             view.column = column.unwrap_or(view.column);
         }
     }
-}
-
-/// A column's cells: what its values need, but no more than [`WIDE`] unless all fit.
-fn column_width(view: &View, index: usize, room: u16) -> u16 {
-    let needed = |width: usize| u16::try_from(width.max(1)).unwrap_or(u16::MAX);
-    let gaps = u32::from(GAP) * view.widths.len() as u32;
-    let all: u32 = view.widths.iter().map(|w| u32::from(needed(*w))).sum();
-    let own = view.widths.get(index).map_or(1, |w| needed(*w));
-    if all + gaps <= u32::from(room) { own } else { own.min(WIDE).min(room.max(1)) }
-}
-
-/// Columns end before the last cell, where a mark says that there are more.
-fn columns_end(area: Rect) -> u16 {
-    area.right().saturating_sub(1)
-}
-
-fn place_columns(view: &View, start: u16, end: u16) -> Vec<(usize, u16, u16)> {
-    let room = end.saturating_sub(start);
-    let kept = (view.keep_first && view.left > 0).then_some(0);
-    let mut x = start;
-    let mut placed = Vec::new();
-    for index in kept.into_iter().chain(view.left..view.widths.len()) {
-        let whole = column_width(view, index, room);
-        // Less than this of a column tells nothing.
-        if x >= end || (end - x < whole.min(NARROW) && !placed.is_empty()) {
-            break;
-        }
-        let width = whole.min(end - x);
-        placed.push((index, x, width));
-        x += width + GAP;
-    }
-    placed
 }
 
 impl App {
@@ -282,6 +279,7 @@ impl App {
                 self.tell(format!("copied {}", words::count(text.chars().count() as u64, "character")));
                 self.clipboard = Some(text);
             }
+            Answer::Row(path, row, fields) => self.take_row(&path, row, fields),
         }
     }
 
@@ -308,28 +306,7 @@ impl App {
     /// Moves by columns.
     pub fn move_column(&mut self, by: isize) {
         if let Some(view) = self.rows.view_mut() {
-            view.column = view.column.saturating_add_signed(by).min(view.widths.len().saturating_sub(1));
-        }
-    }
-
-    /// Keeps the first column in sight, or lets it go.
-    pub fn keep_first(&mut self) {
-        if let Some(view) = self.rows.view_mut() {
-            view.keep_first = !view.keep_first;
-            let text = if view.keep_first {
-                "the first column stays in sight"
-            } else {
-                "the first column moves with the others"
-            };
-            self.tell(text);
-        }
-    }
-
-    /// Copies the whole value of the cell in hand.
-    pub fn copy_cell(&mut self) {
-        let view = self.rows.view();
-        if let Some(rows) = self.rows.kept.clone() {
-            self.pager.ask(Wish::Cell { rows, row: view.row, column: view.column });
+            view.column = view.column.saturating_add_signed(by).min(view.columns.len().saturating_sub(1));
         }
     }
 

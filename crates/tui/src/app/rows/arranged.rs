@@ -1,0 +1,230 @@
+//! The rows in another order, and only some of them: what a person wants, and how it comes about.
+
+use std::sync::Arc;
+
+use arrow_schema::Schema;
+use jaunty_core::arrange::condition::{Condition, Test};
+use jaunty_core::arrange::{ArrangeError, Arrangement, Order, Wanted, arrange};
+use jaunty_core::logbook::Outcome;
+
+use crate::app::summoned::Asked;
+use crate::app::{App, Prompt, Summoned};
+use crate::work::{Done, Kind};
+use crate::words;
+
+/// How the rows of a result are arranged.
+#[derive(Debug, Clone, Default)]
+pub struct Arranged {
+    /// What a person wants.
+    pub wanted: Wanted,
+    /// What was wanted before, for undo.
+    before: Vec<Wanted>,
+    /// The rows in that order; their own until it is found, and where nothing is wanted.
+    pub arrangement: Option<Arc<Arrangement>>,
+    /// Counts arrangements, so that pages are told apart; 0 is the rows' own order.
+    pub stamp: u64,
+}
+
+impl App {
+    /// Sorts by the column in hand: up, down, and not at all.
+    pub fn sort(&mut self) {
+        self.sort_by(false);
+    }
+
+    /// Sorts by the column in hand where what is sorted by already leaves rows equal.
+    pub fn sort_further(&mut self) {
+        self.sort_by(true);
+    }
+
+    fn sort_by(&mut self, further: bool) {
+        let view = self.rows.view();
+        let column = view.column_in_hand();
+        let mut wanted = view.arranged.wanted;
+        let now = wanted.order.iter().position(|order| order.column == column);
+        let next = match now.and_then(|at| wanted.order.get(at)) {
+            None => Some(Order { column, descending: false }),
+            Some(order) if !order.descending => Some(Order { column, descending: true }),
+            Some(_) => None,
+        };
+        match (further, now, next) {
+            (false, _, next) => wanted.order = next.into_iter().collect(),
+            (true, Some(at), Some(next)) => wanted.order[at] = next,
+            (true, Some(at), None) => drop(wanted.order.remove(at)),
+            (true, None, next) => wanted.order.extend(next),
+        }
+        self.want(wanted);
+    }
+
+    /// Asks for a condition on the column in hand.
+    pub fn ask_for_condition(&mut self) {
+        let name = self.column_name(self.rows.view().column_in_hand());
+        let title = format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Condition)));
+    }
+
+    pub(in crate::app) fn narrow(&mut self, text: &str) {
+        let column = self.rows.view().column_in_hand();
+        let Some(schema) = self.schema() else { return };
+        let Some(field) = schema.fields().get(column) else { return };
+        match Test::read(text, field) {
+            Ok(test) => self.narrow_by(Condition { column, test }),
+            Err(error) => {
+                self.tell_wrong(error.to_string());
+                self.ask_for_condition();
+                if let Some(Summoned::Prompt(prompt)) = &mut self.summoned {
+                    prompt.text = text.to_owned();
+                }
+            }
+        }
+    }
+
+    fn narrow_by(&mut self, condition: Condition) {
+        let mut wanted = self.rows.view().arranged.wanted;
+        if !wanted.conditions.contains(&condition) {
+            wanted.conditions.push(condition);
+        }
+        self.want(wanted);
+    }
+
+    /// Keeps the rows that have the value in hand, or those that have another.
+    pub fn narrow_to_value(&mut self, not: bool) {
+        let view = self.rows.view();
+        let column = view.column_in_hand();
+        let cell = self.rows.page().and_then(|page| {
+            let at = usize::try_from(view.row.checked_sub(page.from)?).ok()?;
+            page.rows.get(at)?.get(column).cloned()
+        });
+        let (Some(cell), Some(schema)) = (cell, self.schema()) else { return };
+        let Some(field) = schema.fields().get(column) else { return };
+        if cell.cut {
+            return self.tell_wrong("this value is too long to compare with; narrow by a part of it");
+        }
+        match Test::equal((cell.kind, &cell.text), field, not) {
+            Ok(test) => self.narrow_by(Condition { column, test }),
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
+    }
+
+    /// Asks for a text to look for in all values.
+    pub fn ask_for_search(&mut self) {
+        let mut prompt = Prompt::new("only rows that hold this, in any column".into(), Asked::RowSearch);
+        prompt.text = self.rows.view().arranged.wanted.search;
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(in crate::app) fn search_rows(&mut self, text: &str) {
+        let wanted = Wanted { search: text.to_owned(), ..self.rows.view().arranged.wanted };
+        self.want(wanted);
+    }
+
+    /// Takes the last sorting or narrowing back.
+    pub fn undo_arranging(&mut self) {
+        let before = self.rows.view_mut().and_then(|view| view.arranged.before.pop());
+        match before {
+            Some(wanted) => {
+                self.take_on(wanted);
+            }
+            None => self.tell("the rows are as they came"),
+        }
+    }
+
+    /// Shows all rows in their own order.
+    pub fn original_order(&mut self) {
+        self.want(Wanted::default());
+    }
+
+    fn want(&mut self, wanted: Wanted) {
+        let Some(view) = self.rows.view_mut() else { return };
+        if view.arranged.wanted != wanted {
+            let before = view.arranged.wanted.clone();
+            view.arranged.before.push(before);
+            self.take_on(wanted);
+        }
+    }
+
+    /// Goes over to another arrangement. Their own order comes back at once.
+    fn take_on(&mut self, wanted: Wanted) {
+        self.stop_work(Kind::Arrange);
+        let plain = wanted.is_plain();
+        let Some(view) = self.rows.view_mut() else { return };
+        view.marked = None;
+        view.arranged.wanted = wanted;
+        if plain {
+            (view.arranged.arrangement, view.arranged.stamp) = (None, 0);
+            (view.row, view.top) = (0, 0);
+        } else {
+            self.begin_arranging();
+        }
+    }
+
+    fn begin_arranging(&mut self) {
+        let (Some(kept), wanted) = (self.rows.kept().cloned(), self.rows.view().arranged.wanted) else { return };
+        let what = if wanted.order.is_empty() { "looking through the rows" } else { "sorting" };
+        self.begin_work(Kind::Arrange, what.into(), move |progress| {
+            let archive = kept.archive().map_err(ArrangeError::from);
+            let found = archive.and_then(|archive| arrange(&archive, &wanted, progress));
+            Done::Arranged(kept.path().to_owned(), Box::new(wanted), found)
+        });
+    }
+
+    pub(in crate::app) fn take_arrangement(
+        &mut self,
+        path: &std::path::Path,
+        wanted: &Wanted,
+        found: Result<Arrangement, ArrangeError>,
+    ) {
+        let next = self.rows.views.values().map(|view| view.arranged.stamp).max().unwrap_or(0) + 1;
+        let Some(view) = self.rows.views.get_mut(path).filter(|view| view.arranged.wanted == *wanted) else { return };
+        match found {
+            Ok(arrangement) => {
+                let count = arrangement.len();
+                let of = arrangement.of();
+                // One that only took in more rows leaves a person where they are.
+                if view.arranged.arrangement.is_none() || view.arranged.stamp == 0 || count == 0 {
+                    (view.row, view.top) = (0, 0);
+                }
+                view.arranged.arrangement = Some(Arc::new(arrangement));
+                view.arranged.stamp = next;
+                if count < of {
+                    self.tell(format!("{} of {} · u takes it back", words::count(count, "row"), words::number(of)));
+                }
+            }
+            Err(ArrangeError::Stopped) => {
+                view.arranged.wanted = view.arranged.before.pop().unwrap_or_default();
+                self.tell("stopped; the rows are as before");
+            }
+            Err(error) => {
+                view.arranged.wanted = view.arranged.before.pop().unwrap_or_default();
+                self.tell_wrong(error.to_string());
+            }
+        }
+    }
+
+    /// Takes in the rows that came after the rows were arranged, once all are there.
+    pub(in crate::app) fn arrange_what_came(&mut self) {
+        let view = self.rows.view();
+        let ended = self.rows.run().is_some_and(|run| run.outcome() != Outcome::Running);
+        let less = view.arranged.arrangement.as_ref().is_some_and(|arrangement| arrangement.of() < self.rows.all());
+        if ended && less && !self.works(Kind::Arrange) {
+            self.begin_arranging();
+        }
+    }
+
+    /// Puts the statement that asks the server for the rows as they are arranged into the buffer.
+    pub fn write_arrangement(&mut self) {
+        let (Some(run), Some(schema)) = (self.rows.run().cloned(), self.schema()) else { return };
+        let wanted = self.rows.view().arranged.wanted;
+        let dialect = self.buffer.document.outline().dialect();
+        if dialect.lines {
+            return self.tell_wrong("this language has no statement for it");
+        }
+        let statement = wanted.statement(&run.statement, &schema, dialect);
+        self.put_statement(&statement);
+    }
+
+    /// The columns of the result on the screen. It is known once its archive was opened for a page.
+    pub(super) fn schema(&self) -> Option<Arc<Schema>> {
+        self.rows.page()?;
+        Some(self.rows.kept()?.archive().ok()?.schema())
+    }
+}

@@ -1,0 +1,44 @@
+//! What the column in hand holds.
+
+use jaunty_core::arrange::facts::{Facts, facts};
+use jaunty_core::arrange::ArrangeError;
+
+use crate::app::{App, Summoned};
+use crate::work::{Done, Kind};
+
+/// Facts of a column, as they come.
+#[derive(Debug)]
+pub struct FactsView {
+    /// The column's name and type.
+    pub title: String,
+    /// What is known; none while it is being found out.
+    pub facts: Option<Facts>,
+}
+
+impl App {
+    /// Tells what the column in hand holds, in the rows that are shown.
+    pub fn column_facts(&mut self) {
+        let view = self.rows.view();
+        let column = view.column_in_hand();
+        let (Some(kept), Some(page)) = (self.rows.kept().cloned(), self.rows.page()) else { return };
+        let Some(head) = page.columns.get(column) else { return };
+        let title = format!("{} {}", head.name, head.type_name);
+        self.summoned = Some(Summoned::Facts(FactsView { title, facts: None }));
+        let arrangement = view.arrangement();
+        self.begin_work(Kind::Facts, "counting".into(), move |progress| {
+            let archive = kept.archive().map_err(ArrangeError::from);
+            Done::Facts(archive.and_then(|archive| facts(&archive, arrangement.as_deref(), column, progress)))
+        });
+    }
+
+    pub(in crate::app) fn take_facts(&mut self, found: Result<Facts, ArrangeError>) {
+        match (found, &mut self.summoned) {
+            (Ok(facts), Some(Summoned::Facts(view))) => view.facts = Some(facts),
+            (Err(error), Some(Summoned::Facts(_))) => {
+                self.summoned = None;
+                self.tell_wrong(error.to_string());
+            }
+            _ => {}
+        }
+    }
+}

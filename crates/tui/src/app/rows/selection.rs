@@ -1,0 +1,347 @@
+//! Cells that are marked, and where they go: the clipboard, the buffer, a file.
+
+use std::ops::Range;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use jaunty_core::arrange::pick::Part;
+use jaunty_core::arrange::{Progress, facts};
+use jaunty_core::export::file::{save, write};
+use jaunty_core::export::target::{Target, name_of};
+use jaunty_core::export::{Format, Options};
+use jaunty_core::logbook::Outcome;
+
+use super::{Rows, View};
+use crate::app::summoned::{Asked, Item};
+use crate::app::{Answered, App, List, Pick, Prompt, Question, Summoned};
+use crate::work::{Done, Kind};
+use crate::words;
+
+/// More text than this is for a file, not for a clipboard or a buffer.
+const MOST: usize = 16 << 20;
+/// Of more cells than this it is not told what they add up to.
+const ADDED: u64 = 2_000_000;
+
+/// From where on cells are marked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Marked {
+    /// The row, as it is shown.
+    pub row: u64,
+    /// The place of the column among those that are shown.
+    pub column: usize,
+    /// What is marked between there and the cell in hand.
+    pub marks: Marks,
+}
+
+/// What is marked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Marks {
+    /// The cells between.
+    Cells,
+    /// Whole rows.
+    Rows,
+    /// Whole columns.
+    Columns,
+    /// Everything.
+    All,
+}
+
+impl View {
+    /// The rows that are marked, and the places of the columns.
+    pub fn marked(&self, total: u64) -> Option<(Range<u64>, Range<usize>)> {
+        let marked = self.marked?;
+        let rows = marked.row.min(self.row)..marked.row.max(self.row) + 1;
+        let columns = marked.column.min(self.column)..marked.column.max(self.column) + 1;
+        Some(match marked.marks {
+            Marks::Cells => (rows, columns),
+            Marks::Rows => (rows, 0..self.columns.len()),
+            Marks::Columns => (0..total, columns),
+            Marks::All => (0..total, 0..self.columns.len()),
+        })
+    }
+}
+
+impl Rows {
+    /// What the marked cells add up to, in words.
+    pub fn sums(&self) -> Option<&str> {
+        self.sums.as_deref().filter(|_| self.view().marked.is_some())
+    }
+}
+
+/// Which part of the result is meant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Meant {
+    /// What is marked, or else the row in hand.
+    Row,
+    /// What is marked, or else all.
+    All,
+}
+
+impl App {
+    /// Begins to mark cells; then marks rows, columns, and nothing.
+    pub fn mark(&mut self) {
+        let Some(view) = self.rows.view_mut() else { return };
+        let here = |marks| Some(Marked { row: view.row, column: view.column, marks });
+        view.marked = match view.marked.map(|marked| (marked, marked.marks)) {
+            None => here(Marks::Cells),
+            Some((marked, Marks::Cells)) => Some(Marked { marks: Marks::Rows, ..marked }),
+            Some((marked, Marks::Rows)) => Some(Marked { marks: Marks::Columns, ..marked }),
+            Some((_, Marks::Columns | Marks::All)) => None,
+        };
+        let text = match view.marked.map(|marked| marked.marks) {
+            Some(Marks::Cells) => "cells are marked from here on; m marks whole rows",
+            Some(Marks::Rows) => "whole rows are marked; m marks whole columns",
+            Some(Marks::Columns | Marks::All) => "whole columns are marked; m marks nothing",
+            None => "nothing is marked",
+        };
+        self.tell(text);
+        self.add_up();
+    }
+
+    /// Marks everything.
+    pub fn mark_all(&mut self) {
+        if let Some(view) = self.rows.view_mut() {
+            view.marked = Some(Marked { row: view.row, column: view.column, marks: Marks::All });
+        }
+        self.add_up();
+    }
+
+    /// Stretches what is marked.
+    pub fn stretch(&mut self, rows: i64, columns: isize) {
+        if let Some(view) = self.rows.view_mut()
+            && view.marked.is_none()
+        {
+            view.marked = Some(Marked { row: view.row, column: view.column, marks: Marks::Cells });
+        }
+        if rows != 0 {
+            self.move_row(rows);
+        }
+        if columns != 0 {
+            self.move_column(columns);
+        }
+    }
+
+    /// Drops the mark; false if there was none.
+    pub(in crate::app) fn unmark(&mut self) -> bool {
+        self.rows.view_mut().is_some_and(|view| view.marked.take().is_some())
+    }
+
+    /// Finds out what the marked cells add up to.
+    pub(in crate::app) fn add_up(&mut self) {
+        let view = self.rows.view();
+        let marked = view.marked(self.rows.total()).map(|(rows, columns)| (view.arranged.stamp, rows, columns));
+        if self.rows.added == marked {
+            return;
+        }
+        self.rows.added.clone_from(&marked);
+        self.stop_work(Kind::Sums);
+        self.rows.sums = None;
+        let Some((_, rows, columns)) = marked else { return };
+        let cells = (rows.end - rows.start) * columns.len() as u64;
+        if cells > ADDED || cells < 2 {
+            self.rows.sums = (cells > 1).then(|| words::count(cells, "cell"));
+            return;
+        }
+        let Some(part) = self.part(Meant::All) else { return };
+        self.begin_work(Kind::Sums, "adding up".into(), move |progress| {
+            Done::Sums(part().ok().and_then(|part| facts::sums(&part, progress).ok()))
+        });
+    }
+
+    pub(in crate::app) fn take_sums(&mut self, sums: Option<facts::Sums>) {
+        self.rows.sums = sums.map(|sums| {
+            let mut text = words::count(sums.cells, "cell");
+            if sums.nulls > 0 {
+                text.push_str(&format!(" · {} ∅", words::number(sums.nulls)));
+            }
+            if let Some(numbers) = sums.numbers {
+                text.push_str(&format!(" · sum {} · mean {}", numbers.sum, facts::rounded(numbers.mean)));
+            }
+            text
+        });
+    }
+
+    /// The part of the result that is meant, to be opened by a thread that may wait for the disk.
+    fn part(
+        &self,
+        meant: Meant,
+    ) -> Option<impl FnOnce() -> Result<Part, jaunty_core::archive::ArchiveError> + Send + use<>> {
+        let view = self.rows.view();
+        let kept = self.rows.kept().cloned()?;
+        let all = || (0..u64::MAX, 0..view.columns.len());
+        let (rows, places) = match (view.marked(self.rows.total()), meant) {
+            (Some(marked), _) => marked,
+            (None, Meant::Row) => (view.row..view.row + 1, 0..view.columns.len()),
+            (None, Meant::All) => all(),
+        };
+        let columns: Vec<usize> = view.columns.get(places).unwrap_or_default().to_vec();
+        // Columns that were not seen yet are not left out.
+        let columns = (!columns.is_empty()).then_some(columns);
+        let arrangement = view.arrangement();
+        Some(move || {
+            let archive = kept.archive()?;
+            let of = arrangement.as_ref().map_or_else(|| archive.rows(), |arrangement| arrangement.len());
+            Ok(Part { archive, arrangement, rows: rows.start.min(of)..rows.end.min(of), columns })
+        })
+    }
+
+    fn copy_cell(&mut self) {
+        let view = self.rows.view();
+        if let Some(rows) = self.rows.kept().cloned() {
+            let (row, column) = (view.row_of(view.row), view.column_in_hand());
+            self.pager.ask(crate::pager::Wish::Cell { rows, row, column });
+        }
+    }
+
+    /// Copies what is marked as it is shown, or else the whole value of the cell in hand.
+    pub fn copy_cells(&mut self) {
+        if self.rows.view().marked.is_none() {
+            return self.copy_cell();
+        }
+        self.copy_as(Format::Tsv, false);
+    }
+
+    /// Lists the formats in which what is marked, or the row in hand, can be copied.
+    pub fn list_copies(&mut self) {
+        self.list_formats("formats to copy in", Pick::CopyAs);
+    }
+
+    /// Lists the formats in which what is marked, or the row in hand, can be put into the buffer.
+    pub fn list_puts(&mut self) {
+        self.list_formats("formats to put into the buffer", Pick::PutAs);
+    }
+
+    fn list_formats(&mut self, title: &'static str, pick: fn(Format) -> Pick) {
+        if self.rows.kept().is_none() {
+            return self.tell("there are no rows here");
+        }
+        let texts = Format::ALL.iter().filter(|(format, ..)| format.is_text());
+        let items = texts.map(|(format, word, _, help)| Item {
+            label: (*word).to_owned(),
+            key: String::new(),
+            help: (*help).to_owned(),
+            pick: pick(*format),
+        });
+        self.summoned = Some(Summoned::List(List::new(title, items.collect())));
+    }
+
+    pub(in crate::app) fn copy_as(&mut self, format: Format, header: bool) {
+        let Some(part) = self.part(Meant::Row) else { return };
+        let options = Options { header, ..self.options() };
+        self.begin_work(Kind::Write, "copying".into(), move |progress| {
+            let copied = part().map_err(|error| error.to_string()).and_then(|part| {
+                let rows = words::count(part.len(), "row");
+                Ok((text_of(&part, format, &options, progress)?, format!("copied {rows} as {}", format.word())))
+            });
+            Done::Copied(copied)
+        });
+    }
+
+    pub(in crate::app) fn put_as(&mut self, format: Format) {
+        let Some(part) = self.part(Meant::Row) else { return };
+        let options = self.options();
+        self.begin_work(Kind::Write, "copying".into(), move |progress| {
+            let part = part().map_err(|error| error.to_string());
+            Done::Written(part.and_then(|part| text_of(&part, format, &options, progress)))
+        });
+    }
+
+    /// How formats are written here: statements in the buffer's dialect, into the statement's table.
+    fn options(&self) -> Options {
+        let dialect = self.buffer.document.outline().dialect();
+        let table = self.table_of_column().map(|name| name.name);
+        Options { dialect, table: table.unwrap_or_else(|| "rows".into()), ..Options::default() }
+    }
+
+    /// Asks where the result, or what is marked, is to be written.
+    pub fn ask_for_export(&mut self) {
+        let Some(run) = self.rows.run().filter(|_| self.rows.kept().is_some()) else {
+            return self.tell("there are no rows here");
+        };
+        let name = name_of(run.title.as_deref().unwrap_or_else(|| run.statement.lines().next().unwrap_or_default()));
+        let what = match self.rows.view().marked {
+            Some(_) => "what is marked".to_owned(),
+            None => words::count(self.rows.total(), "row"),
+        };
+        let endings: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first()).copied().collect();
+        let title = format!("export {what} to a file; its ending tells the format: {}", endings.join(" "));
+        let mut prompt = Prompt::new(title, Asked::Export);
+        prompt.text = format!("{name}.csv");
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(in crate::app) fn export(&mut self, text: &str, over: bool) {
+        let dialect = self.buffer.document.outline().dialect();
+        let target = match Target::read(text, dialect) {
+            Ok(Target { file: Some(file), format, options }) => (self.beside(&file), format, options),
+            other => {
+                let message = other.err().map_or("name a file, as sailings.csv".to_owned(), |error| error.message);
+                self.tell_wrong(message);
+                self.ask_for_export();
+                if let Some(Summoned::Prompt(prompt)) = &mut self.summoned {
+                    prompt.text = text.to_owned();
+                }
+                return;
+            }
+        };
+        if target.0.exists() && !over {
+            let answers = &[('r', "replace it", Answered::Export)];
+            let question = Question::new(format!("{} is there already.", target.0.display()), answers);
+            self.summoned = Some(Summoned::Question(Question { export: text.to_owned(), ..question }));
+            return;
+        }
+        self.save_to(target.0, target.1, target.2);
+    }
+
+    /// A file's path, from the folder of the buffer on.
+    fn beside(&self, file: &std::path::Path) -> PathBuf {
+        let folder = self.buffer.path.parent().map(std::path::Path::to_owned).unwrap_or_default();
+        folder.join(file)
+    }
+
+    fn save_to(&mut self, path: PathBuf, format: Format, options: Options) {
+        let (Some(part), Some(run)) = (self.part(Meant::All), self.rows.run().cloned()) else { return };
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        self.begin_work(Kind::Write, format!("exporting {name}"), move |progress| {
+            // Rows that are still to come are part of it.
+            while run.outcome() == Outcome::Running && !progress.is_stopped() {
+                std::thread::sleep(Duration::from_millis(50));
+            }
+            let saved = part().map_err(|error| error.to_string()).and_then(|part| {
+                let rows = save(&part, &path, format, &options, progress).map_err(|error| error.to_string())?;
+                let size = std::fs::metadata(&path).map_or(0, |data| data.len());
+                let short = match run.outcome() {
+                    Outcome::Done => String::new(),
+                    other => format!(" (the run was {})", other.word()),
+                };
+                Ok(format!("{} in {}, {}{short}", words::count(rows, "row"), path.display(), words::bytes(size)))
+            });
+            Done::Saved(saved)
+        });
+    }
+}
+
+/// A part of a result as text, if it is not too much.
+fn text_of(part: &Part, format: Format, options: &Options, progress: &Progress) -> Result<String, String> {
+    let mut out = Bounded(Vec::new());
+    write(part, format, options, &mut out, progress).map_err(|error| error.to_string())?;
+    String::from_utf8(out.0).map_err(|error| error.to_string())
+}
+
+/// Takes so much and no more.
+struct Bounded(Vec<u8>);
+
+impl std::io::Write for Bounded {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        if self.0.len() + bytes.len() > MOST {
+            let message = format!("it is more than {}; export it to a file", words::bytes(MOST as u64));
+            return Err(std::io::Error::other(message));
+        }
+        self.0.extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}

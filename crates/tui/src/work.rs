@@ -1,0 +1,82 @@
+//! Work that takes a while: sorting, looking, exporting. Each has a thread of its own, says how far it
+//! has come and ends when it is told to, so that neither the screen nor its pages wait.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Instant;
+
+use jaunty_core::arrange::facts::{Facts, Sums};
+use jaunty_core::arrange::{ArrangeError, Arrangement, Progress, Wanted};
+
+use crate::app::{Message, Post};
+use crate::words;
+
+/// Something that is being done.
+#[derive(Debug)]
+pub struct Work {
+    /// Its number.
+    pub number: u64,
+    /// What it is, as `sorting`.
+    pub what: String,
+    /// What of it there is one at a time.
+    pub kind: Kind,
+    progress: Arc<Progress>,
+    began: Instant,
+}
+
+/// Kinds of work; of some only the latest counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Another order.
+    Arrange,
+    /// Facts of a column.
+    Facts,
+    /// What a selection adds up to.
+    Sums,
+    /// Rows for a file, the clipboard or the buffer.
+    Write,
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub enum Done {
+    /// Rows of this archive in another order.
+    Arranged(PathBuf, Box<Wanted>, Result<Arrangement, ArrangeError>),
+    /// Rows are in a file; what to say about it.
+    Saved(Result<String, String>),
+    /// Text for the clipboard, and what to say.
+    Copied(Result<(String, String), String>),
+    /// Text for the buffer.
+    Written(Result<String, String>),
+    /// Facts of a column.
+    Facts(Result<Facts, ArrangeError>),
+    /// What the cells that are marked add up to.
+    Sums(Option<Sums>),
+}
+
+impl Work {
+    /// Begins work on a thread of its own. What comes of it is posted under its number.
+    pub fn begin(
+        number: u64,
+        (kind, what): (Kind, String),
+        post: &Post,
+        act: impl FnOnce(&Progress) -> Done + Send + 'static,
+    ) -> std::io::Result<Work> {
+        let progress = Arc::new(Progress::default());
+        let (theirs, post) = (Arc::clone(&progress), Arc::clone(post));
+        std::thread::Builder::new().name("work".into()).spawn(move || post(Message::Worked(number, act(&theirs))))?;
+        Ok(Work { number, what, kind, progress, began: Instant::now() })
+    }
+
+    /// Asks it to end.
+    pub fn stop(&self) {
+        self.progress.stop();
+    }
+
+    /// What it is, how far, and for how long.
+    pub fn words(&self) -> String {
+        let (done, of) = self.progress.so_far();
+        let percent = (done.min(of) * 100).checked_div(of).unwrap_or(0);
+        format!("{} · {percent} % · {}", self.what, words::clock(self.began.elapsed()))
+    }
+}
