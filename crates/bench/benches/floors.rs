@@ -169,7 +169,7 @@ fn pages(folder: &Path) -> Outcome {
         place ^= place >> 7;
         place ^= place << 17;
         let begun = Instant::now();
-        let page = jaunty_tui::pager::page(&kept, place % 5_000_000, 40)?;
+        let page = jaunty_tui::pager::page(&kept, None, place % 5_000_000, 40)?;
         times.push(begun.elapsed());
         std::hint::black_box(page);
     }

@@ -168,7 +168,7 @@ pub fn show(
     }
     crate::log::begin(&folders);
     let settings = settings::load(&folders.settings());
-    let keeping = Keeping::open(&folders, settings.retention);
+    let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
     let depth = Depth::of_environment(|name| std::env::var(name).ok());
     let options = Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, depth };
     jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()))

@@ -212,3 +212,51 @@ fn a_password_in_plain_text_is_warned_about_and_refused_where_others_can_read_it
     screen.shows("has its password in plain text").press(&["Down"]).shows("postgres 15");
     screen.press(&["C-q"]).ends();
 }
+
+#[test]
+fn yesterdays_rows_are_there_without_a_server() {
+    let mut server = Postgres::start();
+    server.sql("create table ports(id int primary key, name text); insert into ports values (1, 'Saltmarsh'), (2, 'Gullhaven')");
+    let home = Home::new().file("a.sql", "-- Every port\nselect id, name from ports order by id;\n").file(
+        ".jaunty/connections.toml",
+        &format!(
+            "[bookings]\nengine = \"postgres\"\nurl = \"{}\"\nsecret_command = \"echo {PASSWORD}\"\n",
+            url(&server)
+        ),
+    );
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("postgres 15").press(&["C-r"]).shows("Gullhaven").press(&["C-q"]).ends();
+    server.stop();
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("Gullhaven").shows("2 rows");
+    // They are sorted, searched and exported all the same, and the logbook opens them.
+    screen.press(&["C-t"]).types("ss").shows("id ↓").types("/salt").press(&["Enter"]).shows("1–1 of 1");
+    screen.press(&["M-x"]).shows("every-port.csv").press(&["Enter"]).shows("1 row in");
+    assert_eq!(text(&home, "project/every-port.csv"), "id,name\n1,Saltmarsh\n");
+    screen
+        .press(&["M-l"])
+        .shows("logbook · 1 of 1 run")
+        .types("port today")
+        .press(&["Enter"])
+        .shows("held · Every port");
+    screen.press(&["C-q"]).ends();
+}
+
+#[test]
+fn a_run_with_several_results_shows_each() {
+    let server = Mariadb::start();
+    server.sql(
+        "delimiter //\ncreate procedure two() begin select 1 as a; select 'second' as b union select 'row'; end//\n",
+    );
+    let home = Home::new().file("a.sql", "call two();\n").file(
+        ".jaunty/connections.toml",
+        &format!(
+            "[bookings]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"clerk\"\ndatabase = \"bookings\"\nsecret_command = \"echo {PASSWORD}\"\ntls = \"off\"\n",
+            server.port
+        ),
+    );
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("mariadb").press(&["C-r"]).shows("result 2 of 2").shows("second").shows("of 2");
+    screen.press(&["C-t"]).types(",").shows("result 1 of 2").shows("rows 1–1 of 1").types(".").shows("result 2 of 2");
+    screen.press(&["C-q"]).ends();
+}

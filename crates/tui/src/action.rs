@@ -182,6 +182,24 @@ pub static ACTIONS: &[Action] = &[
     action!(
         "Moving around",
         Everywhere,
+        "logbook",
+        "logbook",
+        ["alt-l"],
+        "Find any run of any connection, open its kept rows, put its statement back",
+        App::open_logbook
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
+        "hold",
+        "hold the result",
+        ["alt-h"],
+        "Keep this result in the pane while the cursor goes elsewhere, or let it go",
+        App::hold
+    ),
+    action!(
+        "Moving around",
+        Everywhere,
         "catalog",
         "catalog",
         ["ctrl-o"],
@@ -266,6 +284,9 @@ pub static ACTIONS: &[Action] = &[
     action!("Rows", Result, "page-back", "page before", ["pageup", "b"], "Page before", |app| app.page_by(-1)),
     action!("Rows", Result, "first-row", "first row", ["<", "ctrl-home"], "First row", App::first_row),
     action!("Rows", Result, "last-row", "last row", [">", "ctrl-end"], "Last row that has been fetched", App::last_row),
+    action!("Rows", Result, "next-result", "next result", ["."], "Next result of a run that has several", |app| app
+        .other_result(1)),
+    action!("Rows", Result, "result-before", "result before", [","], "The result before", |app| app.other_result(-1)),
     action!("Rows", Result, "row-up", "row up", ["up"], "One row up", |app| app.move_row(-1)),
     action!("Rows", Result, "row-down", "row down", ["down"], "One row down", |app| app.move_row(1)),
     action!("Rows", Result, "column-back", "column back", ["left"], "One column to the left", |app| app
@@ -293,7 +314,15 @@ pub static ACTIONS: &[Action] = &[
         "Show all columns in their own order and width",
         App::all_columns
     ),
-    action!("Rows", Result, "columns", "columns", ["j"], "Go to a column by typing part of its name", App::list_columns),
+    action!(
+        "Rows",
+        Result,
+        "columns",
+        "columns",
+        ["j"],
+        "Go to a column by typing part of its name",
+        App::list_columns
+    ),
     action!("Rows", Result, "wider", "wider", ["+"], "Make this column wider", |app| app.widen_column(4)),
     action!("Rows", Result, "narrower", "narrower", ["-"], "Make this column narrower", |app| app.widen_column(-4)),
     action!("Rows", Result, "column-earlier", "column to the left", ["["], "Move this column to the left", |app| app
@@ -414,8 +443,9 @@ pub static ACTIONS: &[Action] = &[
         .stretch(-1, 0)),
     action!("Copying", Result, "mark-down", "mark down", ["shift-down"], "Stretch what is marked down", |app| app
         .stretch(1, 0)),
-    action!("Copying", Result, "mark-left", "mark left", ["shift-left"], "Stretch what is marked to the left", |app| app
-        .stretch(0, -1)),
+    action!("Copying", Result, "mark-left", "mark left", ["shift-left"], "Stretch what is marked to the left", |app| {
+        app.stretch(0, -1)
+    }),
     action!(
         "Copying",
         Result,
@@ -478,6 +508,15 @@ pub static ACTIONS: &[Action] = &[
         ["r"],
         "Go back to the rows that you came from",
         App::follow_back
+    ),
+    action!(
+        "Rows",
+        Result,
+        "go-to-statement",
+        "its statement",
+        ["g"],
+        "Go to the statement of this result",
+        App::go_to_statement
     ),
     action!("Rows", Result, "to-buffer", "to the buffer", ["tab"], "Go back to the buffer", App::other_pane),
     action!(

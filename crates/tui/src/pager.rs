@@ -177,12 +177,7 @@ fn answer(wish: &Wish) -> Answer {
 }
 
 /// Reads a page and makes it ready.
-pub fn page(
-    rows: &KeptRows,
-    arrangement: Option<&Arrangement>,
-    from: u64,
-    count: usize,
-) -> Result<Page, ArchiveError> {
+pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count: usize) -> Result<Page, ArchiveError> {
     let archive = rows.archive()?;
     let (of, schema, batches) = match arrangement {
         Some(arrangement) => {

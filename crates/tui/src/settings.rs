@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use jaunty_core::archive::Retention;
+use jaunty_core::run::state::Ahead;
 use toml_edit::{Document, Item};
 
 use crate::action::by_name;
@@ -20,11 +21,16 @@ pub struct Settings {
     pub keys: HashMap<&'static str, Vec<Key>>,
     /// How much is kept.
     pub retention: Retention,
+    /// How far runs fetch ahead of whoever reads.
+    pub ahead: Ahead,
     /// A command that prints profiles.
     pub profiles_from: Option<String>,
     /// What could not be used.
     pub problems: Vec<String>,
 }
+
+/// Further than this nobody reads without knowing where to.
+const AHEAD: Ahead = Ahead { rows: 1_000_000, bytes: 1 << 30 };
 
 impl Default for Settings {
     fn default() -> Self {
@@ -32,6 +38,7 @@ impl Default for Settings {
             theme: theme::Name::Lamplight,
             keys: HashMap::new(),
             retention: Retention::default(),
+            ahead: AHEAD,
             profiles_from: None,
             problems: Vec::new(),
         }
@@ -77,10 +84,17 @@ pub fn parse(text: &str, file: &Path) -> Settings {
                 None => problem(item, "there is no such theme. Use lamplight or foolscap.".into()),
             },
             "archives" => {
-                let limit = item.get("limit_gib").and_then(Item::as_integer).and_then(|n| u64::try_from(n).ok());
-                match limit {
-                    Some(gib) => settings.retention = Retention { bytes: gib << 30 },
-                    None => problem(item, "[archives] has one key, limit_gib = a whole number.".into()),
+                for (name, item) in item.as_table_like().into_iter().flat_map(|table| table.iter()) {
+                    let number = item.as_integer().and_then(|n| u64::try_from(n).ok()).filter(|n| *n > 0);
+                    match (name, number) {
+                        ("limit_gib", Some(gib)) => settings.retention = Retention { bytes: gib << 30 },
+                        ("ahead_rows", Some(rows)) => settings.ahead.rows = rows,
+                        ("ahead_mib", Some(mib)) => settings.ahead.bytes = mib << 20,
+                        _ => problem(
+                            item,
+                            "[archives] has limit_gib, ahead_rows and ahead_mib, each a whole number from 1 on.".into(),
+                        ),
+                    }
                 }
             }
             "keys" => {
@@ -119,10 +133,11 @@ mod tests {
 
     #[test]
     fn settings_are_read() {
-        let text = "theme = \"foolscap\"\n[archives]\nlimit_gib = 2\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n";
+        let text = "theme = \"foolscap\"\n[archives]\nlimit_gib = 2\nahead_rows = 7\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n";
         let settings = parse(text, Path::new("settings.toml"));
         assert_eq!(settings.problems, [] as [String; 0]);
         assert_eq!((settings.theme, settings.retention.bytes), (theme::Name::Foolscap, 2 << 30));
+        assert_eq!((settings.ahead.rows, settings.ahead.bytes), (7, 1 << 30));
         assert_eq!(settings.keys["run-statement"].len(), 2);
     }
 
@@ -133,7 +148,10 @@ mod tests {
             ("\n[keys]\nrun = [\"x\"]", "line 3: there is no action \"run\". docs/keys.md lists them all."),
             ("[keys]\nsave = \"x\"", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
             ("[keys]\nsave = [\"hyper-x\"]", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
-            ("[archives]\nlimit_gib = -1", "line 1: [archives] has one key, limit_gib = a whole number."),
+            (
+                "[archives]\nlimit_gib = -1",
+                "line 2: [archives] has limit_gib, ahead_rows and ahead_mib, each a whole number from 1 on.",
+            ),
             (
                 "colour = 1",
                 "line 1: there is no setting \"colour\". There are theme, profiles_from, [archives] and [keys].",

@@ -28,9 +28,9 @@ pub fn count(n: u64, thing: &str) -> String {
 pub fn bytes(n: u64) -> String {
     match n {
         0..1024 => count(n, "byte"),
-        1024..1_048_576 => format!("{}.{} KiB", n >> 10, (n & 1023) * 10 >> 10),
-        1_048_576..1_073_741_824 => format!("{}.{} MiB", n >> 20, ((n >> 10) & 1023) * 10 >> 10),
-        _ => format!("{}.{} GiB", n >> 30, ((n >> 20) & 1023) * 10 >> 10),
+        1024..1_048_576 => format!("{}.{} KiB", n / 1024, n % 1024 * 10 / 1024),
+        1_048_576..1_073_741_824 => format!("{}.{} MiB", n >> 20, (n >> 10) % 1024 * 10 / 1024),
+        _ => format!("{}.{} GiB", n >> 30, (n >> 20) % 1024 * 10 / 1024),
     }
 }
 
@@ -92,6 +92,9 @@ pub fn moment(ms: i64) -> String {
 
 /// The note after a statement.
 pub fn note(run: &Run, now: SystemTime) -> String {
+    if run.is_held() {
+        return format!("held after {}", count(run.rows(), "row"));
+    }
     let took = duration(run.duration());
     let when = ago(run.started, now);
     let parts: Vec<String> = match run.outcome() {

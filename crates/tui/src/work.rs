@@ -3,10 +3,12 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress, Wanted};
+use jaunty_core::logbook::{Entry, Outcome};
+use jaunty_core::run::Run;
 
 use crate::app::{Message, Post};
 use crate::words;
@@ -33,6 +35,8 @@ pub enum Kind {
     Facts,
     /// What a selection adds up to.
     Sums,
+    /// The runs of the logbook.
+    Logbook,
     /// Rows for a file, the clipboard or the buffer.
     Write,
 }
@@ -49,9 +53,19 @@ pub enum Done {
     /// Text for the buffer.
     Written(Result<String, String>),
     /// Facts of a column.
-    Facts(Result<Facts, ArrangeError>),
+    Facts(Result<Box<Facts>, ArrangeError>),
+    /// Runs of the logbook.
+    Logbook(Result<Vec<Entry>, String>),
     /// What the cells that are marked add up to.
     Sums(Option<Sums>),
+}
+
+/// Waits until a run has fetched all its rows; what it fetched so far is what there is if it fails.
+pub fn wait_for_rest(run: &Run, progress: &Progress) {
+    run.fetch_rest();
+    while run.outcome() == Outcome::Running && !progress.is_stopped() {
+        std::thread::sleep(Duration::from_millis(50));
+    }
 }
 
 impl Work {

@@ -1,14 +1,18 @@
 //! `jaunty run`: statements without a screen, through the same runs, archives and logbook.
 
+use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Place, Session, Sink};
+use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
+use jaunty_core::export::file::save;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
+use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::{Job, Keeping, RunResult};
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
@@ -98,11 +102,29 @@ fn run_one(
             }
         }
     }
+    if run.outcome() == Outcome::Done {
+        send_out(&run)?;
+    }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
         (Outcome::Done, _) => Ok(()),
         (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
         (_, None) => Err(Failure::Closed),
     }
+}
+
+/// Writes the rows of a run where its out-lines send them.
+fn send_out(run: &jaunty_core::run::Run) -> Result<(), Failure> {
+    let Some(kept) = run.kept_rows() else { return Ok(()) };
+    for (path, target) in run.take_out() {
+        let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
+        let part = Part::whole(archive);
+        let saved = save(&part, &path, target.format, &target.options, &Progress::default());
+        let rows = saved.map_err(|error| Failure::Usage(error.to_string()))?;
+        if std::io::stderr().is_terminal() {
+            eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), path.display());
+        }
+    }
+    Ok(())
 }
 
 /// Shows on standard error how far a run has come, where nothing else is written there.
@@ -150,6 +172,13 @@ pub fn tasks_of(
     if let Some(open) = statements.iter().find(|s| !s.closed) {
         let line = rope.byte_to_line(open.start) + 1;
         return Err(Failure::Usage(format!("the statement at line {line} has a quote or comment that never closes")));
+    }
+    let wrong = statements.iter().flat_map(|s| out_lines(s, &rope, dialect)).find_map(|out| out.target.err());
+    if let Some(error) = wrong {
+        let line = rope.byte_to_line(error.range.start);
+        let at = error.range.start - rope.line_to_byte(line);
+        let error = EngineError::new(ErrorKind::Local, error.message).at(Some(at));
+        return Err(Failure::Usage(error.explain(&rope.line(line).to_string(), line + 1)));
     }
     let task = |s: &jaunty_core::text::split::Statement| Task {
         job: Job::of(s, &rope, dialect, buffer),

@@ -22,7 +22,7 @@ use regex::{Regex, RegexBuilder};
 use super::key::{Keys, Sought};
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TextForm;
-use crate::rows::widen::mixed_type;
+use crate::rows::widen::is_mixed;
 use crate::text::dialect::Dialect;
 
 /// What a column's values must fulfil.
@@ -114,7 +114,7 @@ pub enum ConditionError {
 /// Whether a column's values are text, so that a value alone is looked for inside.
 pub(super) fn is_text(field: &Field) -> bool {
     let kind = field.data_type();
-    (*kind == DataType::Utf8 && TextForm::of(field) != TextForm::Number) || *kind == mixed_type()
+    (*kind == DataType::Utf8 && TextForm::of(field) != TextForm::Number) || is_mixed(kind)
 }
 
 impl Test {
@@ -171,7 +171,7 @@ impl Test {
     pub(super) fn sql(&self, name: &str, field: Option<&Field>, dialect: &Dialect) -> String {
         let value = |text: &String| match field {
             Some(field) if field.data_type().is_numeric() || TextForm::of(field) == TextForm::Number => text.clone(),
-            Some(field) if *field.data_type() == mixed_type() && text.parse::<f64>().is_ok() => text.clone(),
+            Some(field) if is_mixed(field.data_type()) && text.parse::<f64>().is_ok() => text.clone(),
             _ => dialect.text_as_written(text),
         };
         let not = if self.not { "not " } else { "" };

@@ -20,7 +20,7 @@ use crate::archive::Archive;
 use crate::rows::assemble::Value;
 use crate::rows::cell::{Cell, CellKind, ColumnReader};
 use crate::rows::form::TextForm;
-use crate::rows::widen::{mixed_type, mixed_value};
+use crate::rows::widen::{is_mixed, mixed_value};
 
 /// Values that come most often are told up to this many.
 const FREQUENT: usize = 10;
@@ -99,7 +99,7 @@ pub fn facts(
 /// Whether a column's values lie on a line.
 fn measured(field: &Field) -> bool {
     let kind = field.data_type();
-    kind.is_numeric() || kind.is_temporal() || TextForm::of(field) == TextForm::Number || *kind == mixed_type()
+    kind.is_numeric() || kind.is_temporal() || TextForm::of(field) == TextForm::Number || is_mixed(kind)
 }
 
 /// Adds up numbers, and counts how they are spread.
@@ -214,7 +214,7 @@ fn exact(values: &ArrayRef, field: &Field, row: usize) -> Option<(i128, i8)> {
         DataType::UInt32 => (i128::from(values.as_primitive::<UInt32Type>().value(row)), 0),
         DataType::UInt64 => (i128::from(values.as_primitive::<UInt64Type>().value(row)), 0),
         DataType::Decimal128(_, scale) => (values.as_primitive::<Decimal128Type>().value(row), *scale),
-        kind if *kind == mixed_type() => match mixed_value(values.as_union(), row) {
+        kind if is_mixed(kind) => match mixed_value(values.as_union(), row) {
             Value::Int(value) => (i128::from(value), 0),
             _ => return None,
         },
@@ -236,7 +236,7 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
             values.as_primitive::<TimestampMicrosecondType>().value(row) as f64
         }
         DataType::Utf8 => values.as_string::<i32>().value(row).parse().ok()?,
-        kind if *kind == mixed_type() => match mixed_value(values.as_union(), row) {
+        kind if is_mixed(kind) => match mixed_value(values.as_union(), row) {
             Value::Int(value) => value as f64,
             Value::Real(value) => value,
             _ => return None,

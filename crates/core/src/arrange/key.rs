@@ -17,7 +17,7 @@ use arrow_schema::{DataType, Field, TimeUnit};
 use crate::rows::assemble::Value;
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TextForm;
-use crate::rows::widen::{mixed_type, mixed_value};
+use crate::rows::widen::{is_mixed, mixed_value};
 
 const SIGN: u64 = 1 << 63;
 
@@ -83,7 +83,7 @@ impl<'a> Keys<'a> {
             DataType::Utf8 => Keys::Bytes(column, |column, row| column.as_string::<i32>().value(row).as_bytes()),
             DataType::Binary => Keys::Bytes(column, |column, row| column.as_binary::<i32>().value(row)),
             DataType::Decimal128(..) => Keys::Made(column, Made::Decimal),
-            kind if *kind == mixed_type() => Keys::Made(column, Made::Mixed(column.as_union())),
+            kind if is_mixed(kind) => Keys::Made(column, Made::Mixed(column.as_union())),
             _ => Keys::Made(column, Made::Shown(ColumnReader::of(column, field))),
         }
     }
@@ -176,7 +176,7 @@ impl Sought {
                 let bytes = (0..digits.len()).step_by(2).map(|at| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok());
                 Sought::Bytes(bytes.collect::<Option<_>>()?)
             }
-            kind if *kind == mixed_type() => {
+            kind if is_mixed(kind) => {
                 let mut bytes = Vec::new();
                 match text.parse::<f64>() {
                     Ok(value) => write_number(value, text.parse().ok(), &mut bytes),

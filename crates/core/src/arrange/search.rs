@@ -46,6 +46,10 @@ impl Search {
         match field.data_type() {
             DataType::Int16 | DataType::Int32 | DataType::Int64 | DataType::UInt32 | DataType::UInt64 => only("-"),
             DataType::Decimal128(..) => only("-."),
+            // Signs of exponents, `NaN`, `Infinity`.
+            DataType::Float32 | DataType::Float64 => only("+-.eEaNInfity"),
+            // Zones and eras, `infinity`, a `T` between the two halves.
+            kind if kind.is_temporal() => only("-:. +/TZBCinfty"),
             DataType::Binary if TextForm::of(field) == TextForm::Plain => only("abcdefABCDEF"),
             _ => true,
         }

@@ -36,7 +36,8 @@ pub(super) fn sorted(
 ) -> Result<Sorted, ArrangeError> {
     let all = u32::try_from(of).map_err(|_| ArrangeError::TooMany(of))?;
     let mut rows = rows.unwrap_or_else(|| (0..all).collect());
-    let mut ties: Vec<Tie> = vec![0..rows.len() as u32];
+    let mut ties: Vec<Tie> = Vec::new();
+    ties.push(0..rows.len() as u32);
     let mut without = None;
     for Order { column, descending } in order {
         if archive.schema().fields().len() <= *column {

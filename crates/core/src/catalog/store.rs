@@ -32,6 +32,11 @@ pub fn keep(folder: &Path, profile: &Profile, catalog: &Catalog) -> io::Result<(
     std::fs::rename(new, path)
 }
 
+/// Whether there is one.
+pub fn is_kept(folder: &Path, profile: &Profile) -> bool {
+    path(folder, profile).exists()
+}
+
 /// Reads the catalog that was kept for a profile, if there is one. One that cannot be read (of
 /// another version, or cut short) is as good as none.
 pub fn kept(folder: &Path, profile: &Profile) -> Option<Catalog> {

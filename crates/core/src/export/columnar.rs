@@ -13,7 +13,7 @@ use parquet::file::properties::{EnabledStatistics, WriterProperties};
 
 use super::{ExportError, Exporter};
 use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::widen::{common_schema, mixed_type, widen_batch};
+use crate::rows::widen::{common_schema, is_mixed, widen_batch};
 
 /// Rows in one group of a Parquet file.
 const GROUP: usize = 128 << 10;
@@ -102,7 +102,7 @@ fn parquet_error(error: ParquetError) -> ExportError {
 fn parquet_schema(schema: &Schema) -> Schema {
     let names = super::json::unique_names(schema.fields());
     let field = |(field, name): (&Arc<Field>, String)| {
-        let text = *field.data_type() == mixed_type() || *field.data_type() == DataType::Null;
+        let text = is_mixed(field.data_type()) || *field.data_type() == DataType::Null;
         let kind = if text { DataType::Utf8 } else { field.data_type().clone() };
         Field::new(name, kind, true)
     };
@@ -113,7 +113,7 @@ fn parquet_column(column: &ArrayRef, rows: usize) -> ArrayRef {
     if *column.data_type() == DataType::Null {
         return new_null_array(&DataType::Utf8, rows);
     }
-    if *column.data_type() != mixed_type() {
+    if !is_mixed(column.data_type()) {
         return Arc::clone(column);
     }
     let reader = ColumnReader::new(column);

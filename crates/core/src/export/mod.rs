@@ -152,7 +152,7 @@ impl Default for Options {
             crlf: false,
             null: String::new(),
             formula_safe: false,
-            table: "rows".into(),
+            table: "kept".into(),
             dialect: &SQLITE,
         }
     }

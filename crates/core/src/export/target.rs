@@ -91,7 +91,10 @@ impl Target {
                 let format = ending.as_deref().and_then(Format::from_ending).ok_or_else(|| {
                     let endings: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first()).collect();
                     let endings = endings.iter().map(|ending| format!(".{ending}")).collect::<Vec<_>>().join(", ");
-                    wrong(range.clone(), format!("\"{first}\" is no format, and no file whose ending tells one: {endings}"))
+                    wrong(
+                        range.clone(),
+                        format!("\"{first}\" is no format, and no file whose ending tells one: {endings}"),
+                    )
                 })?;
                 if let Some(stem) = file.file_stem() {
                     options.table = stem.to_string_lossy().into_owned();
@@ -148,7 +151,10 @@ mod tests {
         let quoted = read("\"late sailings.json\"");
         assert_eq!((quoted.file.unwrap().to_str(), quoted.format), (Some("late sailings.json"), Format::Json));
         let insert = read("insert archive.sailings");
-        assert_eq!((insert.file, insert.format, insert.options.table.as_str()), (None, Format::Insert, "archive.sailings"));
+        assert_eq!(
+            (insert.file, insert.format, insert.options.table.as_str()),
+            (None, Format::Insert, "archive.sailings")
+        );
         assert_eq!(read("out/old.sql").options.table, "old");
         assert_eq!(read("csv null=\"no value\"").options.null, "no value");
         assert_eq!(read("MARKDOWN").format, Format::Markdown);
@@ -159,14 +165,22 @@ mod tests {
         for (text, place, message) in [
             ("", "", "name a file, as sailings.csv, or a format, as json"),
             ("x.csv header", "header", "\"header\" is no option; options are written key=value, as separator=;"),
-            ("x.csv header=1", "header=1", "header is yes or no: whether the names of the columns come first; \"1\" is not"),
+            (
+                "x.csv header=1",
+                "header=1",
+                "header is yes or no: whether the names of the columns come first; \"1\" is not",
+            ),
             ("json \"x", "\"x", "the quote never closes"),
         ] {
             let error = Target::read(text, &POSTGRES).unwrap_err();
             assert_eq!((&text[error.range], error.message.as_str()), (place, message), "{text}");
         }
         let unknown = Target::read("sailings.doc", &POSTGRES).unwrap_err();
-        assert!(unknown.message.starts_with("\"sailings.doc\" is no format, and no file whose ending tells one: .txt, .csv"));
+        assert!(
+            unknown
+                .message
+                .starts_with("\"sailings.doc\" is no format, and no file whose ending tells one: .txt, .csv")
+        );
     }
 
     #[test]

@@ -197,9 +197,7 @@ impl<'a> ColumnReader<'a> {
             DataType::Binary => ColumnReader::Bytes(column.as_binary()),
             DataType::Boolean => ColumnReader::Boolean(column.as_boolean()),
             DataType::Null => ColumnReader::Nulls,
-            DataType::Union(..) if *column.data_type() == super::widen::mixed_type() => {
-                ColumnReader::Mixed(column.as_union())
-            }
+            kind if super::widen::is_mixed(kind) => ColumnReader::Mixed(column.as_union()),
             _ => match ArrayFormatter::try_new(column.as_ref(), &OPTIONS) {
                 Ok(formatter) => ColumnReader::Other(formatter, column),
                 Err(_) => ColumnReader::Unreadable(column.data_type()),
@@ -323,7 +321,7 @@ pub fn type_name(field: &Field) -> String {
         DataType::Float64 => "real".into(),
         DataType::Utf8 => "text".into(),
         DataType::Binary => "blob".into(),
-        mixed if *mixed == super::widen::mixed_type() => "mixed".into(),
+        mixed if super::widen::is_mixed(mixed) => "mixed".into(),
         other => other.to_string().to_lowercase(),
     }
 }

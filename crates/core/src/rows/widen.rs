@@ -4,7 +4,7 @@
 //! NULL is an empty whole number. A column becomes *wider* when its type changes from null to
 //! anything, or from anything to the union. Wider never loses a value or its type.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use arrow_array::builder::{BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
 use arrow_array::cast::AsArray;
@@ -31,6 +31,12 @@ fn fields() -> UnionFields {
 /// The type of a column of mixed values.
 pub fn mixed_type() -> DataType {
     DataType::Union(fields(), UnionMode::Dense)
+}
+
+/// Whether a type is that of a column of mixed values.
+pub fn is_mixed(data_type: &DataType) -> bool {
+    static MIXED: LazyLock<DataType> = LazyLock::new(mixed_type);
+    matches!(data_type, DataType::Union(..)) && *data_type == *MIXED
 }
 
 /// Builds a column of mixed values.

@@ -301,8 +301,11 @@ impl Worker {
                 tell(Report::Catalog(Arc::new(catalog)));
             }
         };
-        // Beside everything else: a large one takes a while.
-        let _ = thread::Builder::new().name("catalog".into()).spawn(read);
+        // Beside everything else: a large one takes a while. One that is written later is not of
+        // the last time.
+        if store::is_kept(self.keeping.catalogs(), &self.profile) {
+            let _ = thread::Builder::new().name("catalog".into()).spawn(read);
+        }
         let latest = self.keeping.logbook().map(|logbook| logbook.latest(&self.profile.name));
         match latest {
             Some(Ok(entries)) => {

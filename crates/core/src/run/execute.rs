@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::mpsc::{SyncSender, sync_channel};
+use std::sync::mpsc::{RecvTimeoutError, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant, UNIX_EPOCH};
@@ -12,10 +12,12 @@ use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, SchemaRef};
 use ropey::Rope;
 
-use super::state::{KeptRows, Run, RunResult};
+use super::out_line::out_lines;
+use super::state::{Ahead, KeptRows, Run, RunResult};
 use crate::archive::{ArchiveError, Retention, Writer, keep_within};
 use crate::connection::Profile;
 use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
+use crate::export::target::Target;
 use crate::files::Folders;
 use crate::logbook::{Begun, Ended, KeptResult, Logbook, Outcome};
 use crate::text::dialect::Dialect;
@@ -35,16 +37,19 @@ pub struct Job {
     pub buffer: Option<PathBuf>,
     /// Whether a person has said yes to it.
     pub confirmed: bool,
+    /// Where its rows go beside the archive: its out-lines.
+    pub out: Vec<Target>,
 }
 
 impl Job {
     /// The job of a statement in a text.
-    pub fn of(statement: &Statement, rope: &Rope, dialect: &Dialect, buffer: Option<&Path>) -> Job {
+    pub fn of(statement: &Statement, rope: &Rope, dialect: &'static Dialect, buffer: Option<&Path>) -> Job {
         Job {
             statement: statement.text(rope),
             title: statement.title_text(rope, dialect),
             buffer: buffer.map(Path::to_owned),
             confirmed: false,
+            out: out_lines(statement, rope, dialect).into_iter().filter_map(|line| line.target.ok()).collect(),
         }
     }
 }
@@ -56,6 +61,7 @@ pub struct Keeping {
     archives: PathBuf,
     catalogs: PathBuf,
     retention: Retention,
+    ahead: Ahead,
     /// Archives of runs that could not be numbered.
     unnumbered: Arc<AtomicU64>,
     trouble: Option<String>,
@@ -73,7 +79,12 @@ impl Keeping {
             }
         };
         let catalogs = folders.catalogs();
-        Keeping { logbook, archives, catalogs, retention, unnumbered: Arc::default(), trouble }
+        Keeping { logbook, archives, catalogs, retention, ahead: Ahead::ALL, unnumbered: Arc::default(), trouble }
+    }
+
+    /// With a limit to how far runs fetch ahead of whoever reads.
+    pub fn ahead(self, ahead: Ahead) -> Keeping {
+        Keeping { ahead, ..self }
     }
 
     /// Where catalogs are kept.
@@ -146,13 +157,18 @@ pub fn execute(
         started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
     };
     let number = keeping.note(|logbook| logbook.begin(&begun));
-    let run = Arc::new(Run::begin(job.statement.clone(), job.title.clone(), number));
+    let run = Run::begin(job.statement.clone(), job.title.clone(), number);
+    let run = run.sent_to(&job.out, job.buffer.as_deref());
+    // What goes elsewhere is wanted whole.
+    let run = if tap.is_none() && job.out.is_empty() { run.ahead(keeping.ahead) } else { run };
+    let run = Arc::new(run);
     tell(&run);
     let failure = Failure::default();
     let keeper = Keeper {
         run: Arc::clone(&run),
         keeping: keeping.clone(),
         lane: None,
+        fetched: (0, 0),
         failure: failure.clone(),
         tap,
         tell: Arc::clone(tell),
@@ -230,7 +246,8 @@ impl Lane {
         let (run, tell, failure) = (Arc::clone(run), Arc::clone(tell), failure.clone());
         let write = move || {
             let mut told: Option<Instant> = None;
-            for batch in inbox {
+            let mut next = inbox.recv().ok();
+            while let Some(batch) = next.take() {
                 if let Err(error) = writer.write(&batch) {
                     failure.set(&error);
                     return;
@@ -240,6 +257,14 @@ impl Lane {
                     told = Some(Instant::now());
                     tell(&run);
                 }
+                next = match inbox.recv_timeout(TELL_EVERY) {
+                    Err(RecvTimeoutError::Timeout) => {
+                        // No more comes for now, so what was not told yet is.
+                        tell(&run);
+                        inbox.recv().ok()
+                    }
+                    received => received.ok(),
+                };
             }
             if let Err(error) = writer.finish() {
                 failure.set(&error);
@@ -255,6 +280,8 @@ struct Keeper {
     run: Arc<Run>,
     keeping: Keeping,
     lane: Option<Lane>,
+    /// Rows and bytes of all results so far.
+    fetched: (u64, u64),
     failure: Failure,
     tap: Option<Box<dyn Sink>>,
     tell: Tell,
@@ -316,10 +343,14 @@ impl Sink for Keeper {
     }
 
     fn batch(&mut self, batch: RecordBatch) -> Flow {
+        self.fetched.0 += batch.num_rows() as u64;
+        self.fetched.1 += batch.get_array_memory_size() as u64;
         // A lane that has ended has said why.
         if self.lane.as_ref().is_some_and(|lane| lane.batches.send(batch.clone()).is_err()) {
             return Flow::Stop;
         }
+        let (run, tell) = (&self.run, &self.tell);
+        run.wait_for_room(self.fetched.0, self.fetched.1, || tell(run));
         match self.tap(|tap| tap.batch(batch)) {
             Flow::GoOn => self.wanted(),
             Flow::Stop => Flow::Stop,

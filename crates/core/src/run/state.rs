@@ -2,11 +2,13 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use super::out_line::file_of;
 use crate::archive::{Archive, ArchiveError};
 use crate::engine::{EngineError, Notice};
+use crate::export::target::Target;
 use crate::logbook::{Entry, KeptResult, Outcome};
 use crate::text::outline::StatementId;
 
@@ -30,6 +32,10 @@ pub struct Run {
     first_row: AtomicU64,
     results: Mutex<Vec<RunResult>>,
     notices: Mutex<Vec<Notice>>,
+    /// How far it may fetch ahead of whoever reads.
+    gate: Gate,
+    /// Where its rows are still to be sent.
+    out: Mutex<Vec<(PathBuf, Target)>>,
     end: OnceLock<End>,
 }
 
@@ -76,6 +82,12 @@ impl KeptRows {
         &self.path
     }
 
+    /// How many rows there are, if the archive is open.
+    pub fn rows(&self) -> Option<u64> {
+        let archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
+        archive.as_ref().map(|archive| archive.rows())
+    }
+
     /// The archive, opened now if it was not. This reads the disk: not for the interface thread.
     pub fn archive(&self) -> Result<Arc<Archive>, ArchiveError> {
         let mut archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
@@ -83,6 +95,47 @@ impl KeptRows {
             Some(archive) => Ok(Arc::clone(archive)),
             None => Ok(Arc::clone(archive.insert(Arc::new(Archive::open(&self.path)?)))),
         }
+    }
+}
+
+/// How far a run fetches ahead of whoever reads: until one of the two is reached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Ahead {
+    /// Rows.
+    pub rows: u64,
+    /// Bytes in memory.
+    pub bytes: u64,
+}
+
+impl Ahead {
+    /// As far as there are rows.
+    pub const ALL: Ahead = Ahead { rows: u64::MAX, bytes: u64::MAX };
+}
+
+/// What a run waits at.
+#[derive(Debug, Default)]
+struct Gate {
+    allowed: Mutex<Allowed>,
+    opened: Condvar,
+}
+
+impl Gate {
+    fn lock(&self) -> MutexGuard<'_, Allowed> {
+        self.allowed.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Allowed {
+    each: Ahead,
+    rows: u64,
+    bytes: u64,
+    held: bool,
+}
+
+impl Default for Allowed {
+    fn default() -> Self {
+        Allowed { each: Ahead::ALL, rows: u64::MAX, bytes: u64::MAX, held: false }
     }
 }
 
@@ -101,8 +154,23 @@ impl Run {
             first_row: AtomicU64::new(0),
             results: Mutex::new(Vec::new()),
             notices: Mutex::new(Vec::new()),
+            gate: Gate::default(),
+            out: Mutex::new(Vec::new()),
             end: OnceLock::new(),
         }
+    }
+
+    /// With the files that its rows are to be written to when it is done.
+    pub fn sent_to(mut self, targets: &[Target], buffer: Option<&Path>) -> Run {
+        let title = self.title.clone().unwrap_or_else(|| self.statement.lines().next().unwrap_or_default().to_owned());
+        let named = |target: &Target| (file_of(target, &title, buffer), target.clone());
+        self.out = Mutex::new(targets.iter().map(named).collect());
+        self
+    }
+
+    /// The files that its rows are to be written to. Each call after the first gives none.
+    pub fn take_out(&self) -> Vec<(PathBuf, Target)> {
+        std::mem::take(&mut *self.out.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// A run of earlier, from the logbook.
@@ -125,6 +193,56 @@ impl Run {
     /// Asks it to stop.
     pub fn stop(&self) {
         self.stop.store(true, Ordering::Relaxed);
+        self.gate.opened.notify_all();
+    }
+
+    /// With a limit to how far it fetches ahead of whoever reads.
+    pub fn ahead(self, ahead: Ahead) -> Run {
+        *self.gate.lock() = Allowed { each: ahead, rows: ahead.rows, bytes: ahead.bytes, held: false };
+        self
+    }
+
+    /// Whether it waits, with its cursor held on the server, until somebody wants more rows.
+    pub fn is_held(&self) -> bool {
+        self.gate.lock().held && self.end.get().is_none()
+    }
+
+    /// Lets it fetch as much again.
+    pub fn fetch_more(&self) {
+        let mut allowed = self.gate.lock();
+        if allowed.held {
+            allowed.rows = allowed.rows.saturating_add(allowed.each.rows);
+            allowed.bytes = allowed.bytes.saturating_add(allowed.each.bytes);
+            self.gate.opened.notify_all();
+        }
+    }
+
+    /// Lets it fetch all there is.
+    pub fn fetch_rest(&self) {
+        let mut allowed = self.gate.lock();
+        (allowed.rows, allowed.bytes) = (u64::MAX, u64::MAX);
+        self.gate.opened.notify_all();
+    }
+
+    /// Waits until more rows than these are wanted, or none at all. `tell` is called when it begins to
+    /// wait, and when it ends.
+    pub(super) fn wait_for_room(&self, rows: u64, bytes: u64, tell: impl Fn()) {
+        let is_full = |allowed: &Allowed| rows >= allowed.rows || bytes >= allowed.bytes;
+        let mut allowed = self.gate.lock();
+        if !is_full(&allowed) {
+            return;
+        }
+        allowed.held = true;
+        drop(allowed);
+        tell();
+        allowed = self.gate.lock();
+        while is_full(&allowed) && !self.is_stopped() {
+            let waited = self.gate.opened.wait_timeout(allowed, Duration::from_millis(200));
+            allowed = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+        allowed.held = false;
+        drop(allowed);
+        tell();
     }
 
     /// Whether it was asked to stop.
@@ -164,10 +282,16 @@ impl Run {
 
     /// The rows of its last result that has any.
     pub fn kept_rows(&self) -> Option<Arc<KeptRows>> {
-        self.results().into_iter().rev().find_map(|result| match result {
+        self.all_rows().pop()
+    }
+
+    /// The rows of each of its results that has any.
+    pub fn all_rows(&self) -> Vec<Arc<KeptRows>> {
+        let rows = |result| match result {
             RunResult::Rows(rows) => Some(rows),
             RunResult::Affected(_) => None,
-        })
+        };
+        self.results().into_iter().filter_map(rows).collect()
     }
 
     /// Bytes that the archives of its results take.

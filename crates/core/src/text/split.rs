@@ -303,7 +303,9 @@ impl<'a> Splitter<'a> {
             match token.kind {
                 TokenKind::Space => {}
                 TokenKind::Comment => {
-                    comment_on_line = line_is_blank.then_some((token.start, token.end));
+                    // An out-line belongs to the statement above it.
+                    let titles = line_is_blank && !self.is_out_line(&token);
+                    comment_on_line = titles.then_some((token.start, token.end));
                     line_is_blank = false;
                 }
                 TokenKind::LineEnd => {
@@ -322,6 +324,14 @@ impl<'a> Splitter<'a> {
                 }
             }
         }
+    }
+
+    fn is_out_line(&mut self, comment: &Token) -> bool {
+        // The comment may be long; an out-line says so at once.
+        let end = comment.end.min(comment.start + 16);
+        let opens = self.bytes.at(comment.start).is_some_and(|b| b == b'-' || b == b'#');
+        let start: Vec<u8> = (comment.start..end).filter_map(|at| self.bytes.at(at)).collect();
+        opens && crate::run::out_line::behind_mark(&String::from_utf8_lossy(&start), self.dialect).is_some()
     }
 
     fn peek(&mut self) -> (Gap, Option<Token>) {

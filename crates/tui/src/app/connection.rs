@@ -9,6 +9,7 @@ use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{EngineError, Place};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::desk::{Why, jobs};
+use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::{Desk, Job, Order, Report, Run};
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
@@ -104,6 +105,11 @@ impl Connection {
     /// Whether a statement is running now, and not only its end being noted down.
     pub fn is_running(&self) -> bool {
         self.busy && self.runs.values().any(|run| run.outcome() == Outcome::Running)
+    }
+
+    /// Whether what runs only waits until more rows are wanted.
+    pub fn is_held(&self) -> bool {
+        self.busy && self.runs.values().any(|run| run.is_held())
     }
 
     /// Stops what runs.
@@ -309,7 +315,7 @@ impl App {
         if statement.is_empty() {
             return self.tell("there is no statement in the selection");
         }
-        self.order(vec![Job { statement, title, buffer: Some(self.buffer.path.clone()), confirmed: false }]);
+        self.order(vec![Job { statement, title, buffer: Some(self.buffer.path.clone()), ..Job::default() }]);
     }
 
     /// Runs every statement of the buffer.
@@ -328,6 +334,13 @@ impl App {
                 "the statement at line {line} has a quote or comment that never closes; close it and run it again"
             ));
         }
+        let (rope, dialect) = (self.buffer.document.rope(), self.buffer.document.outline().dialect());
+        let wrong = statements.iter().flat_map(|s| out_lines(s, rope, dialect)).find_map(|line| line.target.err());
+        if let Some(error) = wrong {
+            let line = rope.byte_to_line(error.range.start) + 1;
+            self.go(Motion::To(error.range.start), false);
+            return self.tell_wrong(format!("line {line}: {}; nothing was run", error.message));
+        }
         let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
         self.order(jobs);
     }
@@ -336,6 +349,10 @@ impl App {
         match &self.connection.desk {
             Some(desk) => {
                 if let Some(run) = self.connection.runs.values().find(|run| run.outcome() == Outcome::Running) {
+                    // One that waits for readers makes room for one that does not.
+                    if run.is_held() {
+                        run.stop();
+                    }
                     let after = run.title.clone().unwrap_or_else(|| "the statement that runs".into());
                     self.told = None;
                     desk.ask(Order::Run(jobs));
@@ -352,6 +369,11 @@ impl App {
     }
 
     pub(super) fn report(&mut self, number: u64, report: Report) {
+        if let Report::Run(run) = &report
+            && run.end().is_some()
+        {
+            self.send_out(run);
+        }
         if number != self.connection.number {
             if let Some(parked) = self.parked.iter_mut().find(|connection| connection.number == number) {
                 parked.take_in(&report);

@@ -15,6 +15,7 @@ mod editing;
 mod follow;
 mod form;
 mod offer;
+mod past;
 mod places;
 mod rows;
 mod summoned;
@@ -34,7 +35,7 @@ use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Profile};
 use jaunty_core::engine::{Engine, EngineError};
 use jaunty_core::files::Folders;
-use jaunty_core::run::{Keeping, Report};
+use jaunty_core::run::{Keeping, Report, Run};
 use jaunty_core::text::outline::StatementId;
 use ratatui::layout::{Position, Rect};
 
@@ -42,6 +43,7 @@ pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
+pub use past::Past;
 pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, View, Whole};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 pub use troubles::Troubles;
@@ -143,6 +145,8 @@ pub struct App {
     snippets: Vec<Snippet>,
     /// The statements from whose rows a person went on.
     trail: Vec<StatementId>,
+    /// A run whose result stays in the pane wherever the cursor is.
+    held: Option<Arc<Run>>,
     /// What is being done beside everything else.
     works: Vec<Work>,
     works_begun: u64,
@@ -212,6 +216,7 @@ impl App {
             watcher: None,
             snippets,
             trail: Vec::new(),
+            held: None,
             works: Vec::new(),
             works_begun: 0,
             sought: String::new(),
@@ -295,7 +300,11 @@ impl App {
     /// How long the screen stays as it is when nothing happens.
     pub fn rests_for(&self) -> Duration {
         let trying = matches!(&self.summoned, Some(Summoned::Form(form)) if form.trying.is_some());
-        if self.connection.is_busy() || !self.works.is_empty() || trying || matches!(self.connection.link, Link::Opening) {
+        if (self.connection.is_busy() && !self.connection.is_held())
+            || !self.works.is_empty()
+            || trying
+            || matches!(self.connection.link, Link::Opening)
+        {
             Duration::from_millis(100)
         } else if let Some(rest) = self.troubles.rests_for() {
             rest
@@ -308,6 +317,11 @@ impl App {
             // Notes count minutes.
             Duration::from_secs(30)
         }
+    }
+
+    /// Whether the result stays wherever the cursor is.
+    pub fn holds(&self) -> bool {
+        self.held.is_some()
     }
 
     /// Whether rows have been asked for that are about to come.
@@ -347,7 +361,8 @@ impl App {
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);
         self.arrange_what_came();
-        let run = self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
+        let of_cursor = || self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
+        let run = self.held.clone().or_else(of_cursor);
         let above = run.as_ref().map_or(areas.result, |run| crate::view::rows::above_trouble(run, areas.result));
         self.rows.show(run);
         self.rows.ask_for_what_is_missing(&self.pager, above);
@@ -493,7 +508,7 @@ impl App {
 
     /// Stops what runs; else drops the selection; else leaves the result.
     pub fn back(&mut self) {
-        if let Some(work) = self.works.iter().rev().find(|work| work.kind != Kind::Sums) {
+        if let Some(work) = self.works.iter().rev().find(|work| !matches!(work.kind, Kind::Sums | Kind::Logbook)) {
             work.stop();
         } else if self.connection.is_busy() {
             self.connection.stop();
@@ -501,7 +516,7 @@ impl App {
             self.give_connecting_up();
         } else if self.buffer.document.selection().is_some() {
             self.buffer.document.unselect();
-        } else if self.panes.focus == Scope::Result && self.unmark() {
+        } else if self.panes.focus == Scope::Result && (self.unmark() || self.held.take().is_some()) {
             self.told = None;
         } else {
             self.told = None;

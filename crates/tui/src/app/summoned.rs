@@ -6,6 +6,7 @@ use jaunty_core::complete::about::About;
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{Switch, SwitchKind};
 use jaunty_core::export::Format;
+use jaunty_core::logbook::Entry;
 use jaunty_core::run::Job;
 use jaunty_core::text::document::Motion;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
@@ -13,7 +14,7 @@ use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
 use zeroize::Zeroize;
 
-use super::{App, FactsView, Form, Walk, Whole};
+use super::{App, FactsView, Form, Past, Walk, Whole};
 use crate::action::{ACTIONS, Action, Scope};
 use crate::keys::Key;
 
@@ -36,6 +37,8 @@ pub enum Summoned {
     About(About, usize),
     /// A row, or a value of it.
     Whole(Box<Whole>),
+    /// The logbook.
+    Past(Box<Past>),
     /// What a column holds.
     Facts(FactsView),
 }
@@ -127,6 +130,8 @@ impl List {
         let mut scored: Vec<(u32, usize)> = Vec::new();
         for (index, item) in self.items.iter().enumerate() {
             let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
+            // What was written out is meant.
+            let label = label.map(|score| score + u32::from(item.label.eq_ignore_ascii_case(&self.query)));
             let about = format!("{} {}", item.label, item.help);
             let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher);
             if let Some(score) = label.max(about) {
@@ -229,6 +234,8 @@ pub struct Question {
     pub(super) profile: Option<Profile>,
     /// What the question is about, where it is about a file to export to.
     pub(super) export: String,
+    /// What the question is about, where it is about runs.
+    pub(super) forget: Vec<Entry>,
 }
 
 /// What an answer means.
@@ -254,13 +261,23 @@ pub enum Answered {
     Reload,
     /// Replace the file that rows are exported to.
     Export,
+    /// Forget runs.
+    Forget,
     /// Do nothing.
     Nothing,
 }
 
 impl Question {
     pub(super) fn new(text: String, answers: &[(char, &'static str, Answered)]) -> Question {
-        Question { text, about: Vec::new(), answers: answers.to_vec(), jobs: Vec::new(), profile: None, export: String::new() }
+        Question {
+            text,
+            about: Vec::new(),
+            answers: answers.to_vec(),
+            jobs: Vec::new(),
+            profile: None,
+            export: String::new(),
+            forget: Vec::new(),
+        }
     }
 }
 
@@ -279,6 +296,7 @@ impl Summoned {
             | Summoned::Question(_)
             | Summoned::About(..)
             | Summoned::Whole(_)
+            | Summoned::Past(_)
             | Summoned::Facts(_) => {}
         }
     }
@@ -298,6 +316,7 @@ impl Summoned {
             | Summoned::Walk(_)
             | Summoned::About(..)
             | Summoned::Whole(_)
+            | Summoned::Past(_)
             | Summoned::Facts(_) => {}
         }
     }
@@ -314,6 +333,7 @@ impl Summoned {
             | Summoned::Question(_)
             | Summoned::Walk(_)
             | Summoned::Whole(_)
+            | Summoned::Past(_)
             | Summoned::Facts(_) => {}
         }
     }
@@ -356,7 +376,7 @@ impl App {
             self.summoned = None;
             return self.reveal();
         }
-        if self.key_to_walk(&name, key) || self.key_to_whole(&name, key) {
+        if self.key_to_walk(&name, key) || self.key_to_whole(&name, key) || self.key_to_past(&name, key) {
             return;
         }
         let Some(summoned) = &mut self.summoned else { return };
@@ -430,6 +450,7 @@ impl App {
                 | Summoned::Question(_)
                 | Summoned::About(..)
                 | Summoned::Whole(_)
+                | Summoned::Past(_)
                 | Summoned::Facts(_),
             )
             | None => {}
@@ -481,6 +502,7 @@ impl App {
             }
             Answered::RemoveBuffer => self.remove_buffer(),
             Answered::Reload => self.reload(),
+            Answered::Forget => self.forget_runs(question.forget),
             Answered::Export => self.export(&question.export, true),
             Answered::Nothing => {}
         }

@@ -8,7 +8,12 @@ use crate::work::{Done, Kind, Work};
 
 impl App {
     /// Begins work beside everything else.
-    pub(super) fn begin_work(&mut self, kind: Kind, what: String, act: impl FnOnce(&Progress) -> Done + Send + 'static) {
+    pub(super) fn begin_work(
+        &mut self,
+        kind: Kind,
+        what: String,
+        act: impl FnOnce(&Progress) -> Done + Send + 'static,
+    ) {
         if kind != Kind::Write {
             self.stop_work(kind);
         }
@@ -36,7 +41,7 @@ impl App {
 
     /// The work that is told of: the latest that takes a while.
     pub fn work(&self) -> Option<&Work> {
-        self.works.iter().rev().find(|work| work.kind != Kind::Sums)
+        self.works.iter().rev().find(|work| !matches!(work.kind, Kind::Sums | Kind::Logbook))
     }
 
     pub(super) fn worked(&mut self, number: u64, done: Done) {
@@ -54,6 +59,7 @@ impl App {
                 self.panes.focus = Scope::Buffer;
             }
             Done::Saved(Err(error)) | Done::Copied(Err(error)) | Done::Written(Err(error)) => self.tell_wrong(error),
+            Done::Logbook(read) => self.take_logbook(read),
             Done::Facts(found) => self.take_facts(found),
             Done::Sums(sums) => self.take_sums(sums),
         }

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use jaunty_core::logbook::Outcome;
+use jaunty_core::run::out_line::{OutLine, out_lines};
 use jaunty_core::text::clean::pieces;
 use jaunty_core::text::lexer::{Lexer, TokenKind};
 use jaunty_core::text::motion::{advance, column_of, line_text};
@@ -49,14 +50,30 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
     let current = document.current();
     let roles = roles(app, first..last);
     let selection = document.selection().unwrap_or(0..0);
+    let sent: Vec<OutLine> = statements
+        .get(from..to)
+        .unwrap_or_default()
+        .iter()
+        .flat_map(|statement| out_lines(statement, rope, document.outline().dialect()))
+        .collect();
+    let wrong_targets = sent.iter().filter_map(|line| line.target.as_ref().err()).map(|error| error.range.clone());
     let wrong: Vec<Range<usize>> = statements
         .get(from..to)
         .unwrap_or_default()
         .iter()
         .flat_map(|statement| app.problems_of(statement).into_iter().map(|(range, _)| range))
+        .chain(wrong_targets)
         .collect();
     for (y, line) in (area.y..).zip(lines.clone()) {
         draw_line(app, line, y, area, (&roles, &selection, &wrong), cells);
+    }
+    for out in &sent {
+        let line = rope.byte_to_line(out.range.start);
+        if lines.contains(&line) {
+            let role = if out.target.is_ok() { Role::Accent } else { Role::Failed };
+            let y = area.y + (line - lines.start) as u16;
+            put(cells, area.x + 1, y, area.right(), "→", ground.patch(app.theme.style(role)));
+        }
     }
     for index in from..to {
         let Some(statement) = statements.get(index) else { break };

@@ -40,6 +40,7 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "other-pane",
             "rows-on",
             "catalog",
+            "logbook",
             "explain",
             "save",
             "actions",
@@ -91,7 +92,11 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
     let edge = app.theme.style(Role::Edge);
     fill(cells, area, edge);
     if let Some(work) = app.work() {
-        let line = format!("{} · {} stops", work.words(), by_name("back").map_or_else(String::new, |back| app.keymap.first(back)));
+        let line = format!(
+            "{} · {} stops",
+            work.words(),
+            by_name("back").map_or_else(String::new, |back| app.keymap.first(back))
+        );
         put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
         return;
     }
@@ -99,6 +104,16 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
         let line = told.text.replace('\n', " · ");
         put_cut(cells, area.x + 1, area.y, area.right(), &line, style);
+        return;
+    }
+    if app.connection.is_held() && app.offer.is_none() {
+        let key = |name| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
+        let line = format!(
+            "the rows so far are kept and the server holds its cursor open · {} in the result fetches the rest · {} lets go",
+            key("last-row"),
+            key("back")
+        );
+        put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
         return;
     }
     if let Some(problem) = app.offer.is_none().then(|| app.problem_at_cursor()).flatten() {

@@ -7,6 +7,7 @@ mod facts;
 pub mod form;
 pub mod hints;
 pub mod offer;
+mod past;
 pub mod rows;
 pub mod summoned;
 pub mod walk;

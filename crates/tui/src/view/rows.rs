@@ -89,8 +89,11 @@ fn draw_title(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
     let arranged = arranged(app);
-    let title = if arranged.is_empty() { title.to_owned() } else { format!("{title} · {arranged}") };
+    let (shown, results) = app.rows.results();
+    let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
+    let title = if arranged.is_empty() { title } else { format!("{title} · {arranged}") };
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
+    let x = if app.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
     put_cut(
         cells,
         x,
@@ -115,20 +118,20 @@ fn progress(app: &App, run: &Run) -> String {
     let rows = match shown {
         Some(page) if app.rows.shows() == Shows::Rows => {
             let last = page.from + page.rows.len() as u64;
+            let place = format!("{}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total));
             let all = app.rows.all();
-            let narrowed = if total < all { format!(" ({} in all)", words::number(all)) } else { String::new() };
-            let percent = percent(last, total);
-            format!(
-                "rows {}–{} of {}{narrowed}{percent}",
-                words::number(page.from + 1),
-                words::number(last),
-                words::number(total)
-            )
+            // How the rows are arranged needs the room.
+            match total < all {
+                true if app.areas().result.width < 90 => place,
+                true => format!("{place}, all {}", words::number(all)),
+                false => format!("rows {place}{}", percent(last, total)),
+            }
         }
         _ if app.rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
     };
     match run.outcome() {
+        Outcome::Running if run.is_held() => format!("{rows} so far, held"),
         Outcome::Running => format!("{rows} so far  » {}", words::clock(run.duration())),
         Outcome::Done => rows,
         other => format!("{rows} · {}", other.word()).trim_start_matches(" · ").to_owned(),
@@ -260,7 +263,8 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
         for Placed { position, column, x, width } in &placed {
             let (Some(cell), Some(head)) = (row.get(*column), page.columns.get(*column)) else { continue };
             let chosen = in_hand && *position == view.column && app.panes.focus == Scope::Result;
-            let within = marked.as_ref().is_some_and(|(rows, columns)| rows.contains(&number) && columns.contains(position));
+            let within =
+                marked.as_ref().is_some_and(|(rows, columns)| rows.contains(&number) && columns.contains(position));
             let ground = if within { ground.patch(app.theme.style(Role::Selected)) } else { ground };
             if within {
                 fill(cells, Rect { x: *x, y, width: *width, height: 1 }, ground);

@@ -21,7 +21,7 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Summoned::Form(form)) => super::form::rows(form),
         Some(Summoned::Walk(_)) => screen.height.saturating_sub(2),
         Some(Summoned::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
-        Some(Summoned::Whole(_)) => screen.height.saturating_sub(2),
+        Some(Summoned::Whole(_) | Summoned::Past(_)) => screen.height.saturating_sub(2),
         Some(Summoned::Facts(_)) => super::facts::LINES,
         None => 0,
     };
@@ -48,6 +48,7 @@ pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buf
         Summoned::Walk(walk) => super::walk::draw(app, walk, area, ground, cells),
         Summoned::About(about, top) => draw_about(app, about, *top, area, ground, cells),
         Summoned::Whole(whole) => super::whole::draw(app, whole, area, ground, cells),
+        Summoned::Past(past) => super::past::draw(app, past, area, ground, cells),
         Summoned::Facts(facts) => {
             super::facts::draw(app, facts, area, ground, cells);
             None

@@ -23,7 +23,9 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     } else {
         format!("{} · ", words::count(whole.count() as u64, "line"))
     };
-    let hint = format!("{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves");
+    let hint = format!(
+        "{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves"
+    );
     let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
     let inside = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
@@ -32,11 +34,8 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     let left = if whole.alone.is_some() { inside.x + 3 } else { inside.x + 3 + names + 2 + types + 2 };
     let room = usize::from(inside.right().saturating_sub(left + 1)).max(10);
     // Each line takes as many of the screen as its text needs.
-    let laid: Vec<(usize, Vec<String>)> = whole
-        .visible()
-        .into_iter()
-        .filter_map(|at| Some((at, parts(whole, at, whole.lines.get(at)?, room))))
-        .collect();
+    let laid: Vec<(usize, Vec<String>)> =
+        whole.visible().into_iter().filter_map(|at| Some((at, parts(whole, at, whole.lines.get(at)?, room)))).collect();
     let skip = first_shown(&laid, whole.chosen, usize::from(inside.height));
     let mut y = inside.y;
     for (at, parts) in laid.iter().skip(skip) {

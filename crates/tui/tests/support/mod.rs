@@ -11,6 +11,7 @@ use jaunty_core::archive::Retention;
 use jaunty_core::connection::{Connections, Guard, Profile};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
+use jaunty_core::run::state::Ahead;
 use jaunty_engines::ENGINES;
 use jaunty_tui::app::{App, Message, Options, Shows};
 use jaunty_tui::settings::Settings;
@@ -27,13 +28,18 @@ pub struct Stage {
 }
 
 impl Stage {
-    pub fn with(text: &str, (width, height): (u16, u16), guard: Guard) -> Stage {
+    pub fn with(text: &str, size: (u16, u16), guard: Guard) -> Stage {
+        Stage::reading(text, size, guard, Ahead::ALL)
+    }
+
+    /// One whose runs fetch only so far ahead.
+    pub fn reading(text: &str, (width, height): (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
         let folder = tempfile::tempdir().unwrap();
         let buffer = folder.path().join("a.sql");
         std::fs::write(&buffer, text).unwrap();
         let folders = Folders::below(folder.path());
         let profile = Profile::new("ferry", "sqlite").with("path", ":memory:").guarded(guard);
-        let keeping = Keeping::open(&folders, Retention::default());
+        let keeping = Keeping::open(&folders, Retention::default()).ahead(ahead);
         let connections = Connections { profiles: vec![profile.clone()], ..Connections::default() };
         let options = Options {
             folders,

@@ -308,7 +308,8 @@ fn what_a_definition_changes_is_read_again_but_not_inside_a_transaction() {
     // Anything else does not.
     watch.asks(&["select 1", "begin", "create table b(c)", "select 2"]);
     while watch.told.recv_timeout(Duration::from_secs(60)).unwrap() != "idle, 0 left out" {}
-    assert!(watch.told.recv_timeout(Duration::from_millis(100)).is_err(), "nothing is read while it is open");
+    let told = watch.told.recv_timeout(Duration::from_millis(100));
+    assert!(told.is_err(), "nothing is read while it is open: {told:?}");
     watch.asks(&["commit"]);
     assert!(watch.catalog().contains(&"moved, transaction false".to_owned()));
     // A person who asks gets it at once.

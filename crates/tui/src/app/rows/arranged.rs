@@ -9,8 +9,8 @@ use jaunty_core::logbook::Outcome;
 
 use crate::app::summoned::Asked;
 use crate::app::{App, Prompt, Summoned};
-use crate::work::{Done, Kind};
 use crate::words;
+use crate::work::{Done, Kind, wait_for_rest};
 
 /// How the rows of a result are arranged.
 #[derive(Debug, Clone, Default)]
@@ -58,7 +58,8 @@ impl App {
     /// Asks for a condition on the column in hand.
     pub fn ask_for_condition(&mut self) {
         let name = self.column_name(self.rows.view().column_in_hand());
-        let title = format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
+        let title =
+            format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
         self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Condition)));
     }
 
@@ -160,7 +161,11 @@ impl App {
     fn begin_arranging(&mut self) {
         let (Some(kept), wanted) = (self.rows.kept().cloned(), self.rows.view().arranged.wanted) else { return };
         let what = if wanted.order.is_empty() { "looking through the rows" } else { "sorting" };
+        let run = self.rows.run().cloned();
         self.begin_work(Kind::Arrange, what.into(), move |progress| {
+            if let Some(run) = run {
+                wait_for_rest(&run, progress);
+            }
             let archive = kept.archive().map_err(ArrangeError::from);
             let found = archive.and_then(|archive| arrange(&archive, &wanted, progress));
             Done::Arranged(kept.path().to_owned(), Box::new(wanted), found)

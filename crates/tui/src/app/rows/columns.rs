@@ -71,7 +71,9 @@ fn column_width(view: &View, column: usize, room: u16) -> u16 {
         return (*chosen).min(room.max(1));
     }
     let needed = |column: &usize| {
-        let width = view.widths.get(*column).copied().unwrap_or(1).max(1);
+        // A sign behind the name says that rows are sorted by it.
+        let sorted = view.arranged.wanted.order.iter().any(|order| order.column == *column);
+        let width = view.widths.get(*column).copied().unwrap_or(1).max(1) + if sorted { 2 } else { 0 };
         view.chosen_widths.get(column).copied().unwrap_or(u16::try_from(width).unwrap_or(u16::MAX))
     };
     let gaps = u32::from(GAP) * view.columns.len() as u32;

@@ -1,10 +1,10 @@
 //! What the column in hand holds.
 
-use jaunty_core::arrange::facts::{Facts, facts};
 use jaunty_core::arrange::ArrangeError;
+use jaunty_core::arrange::facts::{Facts, facts};
 
 use crate::app::{App, Summoned};
-use crate::work::{Done, Kind};
+use crate::work::{Done, Kind, wait_for_rest};
 
 /// Facts of a column, as they come.
 #[derive(Debug)]
@@ -12,7 +12,7 @@ pub struct FactsView {
     /// The column's name and type.
     pub title: String,
     /// What is known; none while it is being found out.
-    pub facts: Option<Facts>,
+    pub facts: Option<Box<Facts>>,
 }
 
 impl App {
@@ -25,13 +25,18 @@ impl App {
         let title = format!("{} {}", head.name, head.type_name);
         self.summoned = Some(Summoned::Facts(FactsView { title, facts: None }));
         let arrangement = view.arrangement();
+        let run = self.rows.run().cloned();
         self.begin_work(Kind::Facts, "counting".into(), move |progress| {
+            if let Some(run) = run {
+                wait_for_rest(&run, progress);
+            }
             let archive = kept.archive().map_err(ArrangeError::from);
-            Done::Facts(archive.and_then(|archive| facts(&archive, arrangement.as_deref(), column, progress)))
+            let found = archive.and_then(|archive| facts(&archive, arrangement.as_deref(), column, progress));
+            Done::Facts(found.map(Box::new))
         });
     }
 
-    pub(in crate::app) fn take_facts(&mut self, found: Result<Facts, ArrangeError>) {
+    pub(in crate::app) fn take_facts(&mut self, found: Result<Box<Facts>, ArrangeError>) {
         match (found, &mut self.summoned) {
             (Ok(facts), Some(Summoned::Facts(view))) => view.facts = Some(facts),
             (Err(error), Some(Summoned::Facts(_))) => {

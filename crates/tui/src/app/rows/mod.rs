@@ -53,6 +53,8 @@ pub struct View {
     pub columns: Vec<usize>,
     /// The order of the rows, and which of them.
     pub arranged: Arranged,
+    /// Whether the last row is wanted as soon as it has come.
+    to_end: bool,
     /// From where on cells are marked.
     pub marked: Option<Marked>,
 }
@@ -92,6 +94,8 @@ pub struct Rows {
     run: Option<Arc<Run>>,
     kept: Option<Arc<KeptRows>>,
     views: HashMap<PathBuf, View>,
+    /// The result that is shown of a run that has several, by the archive of its first.
+    picked: HashMap<PathBuf, usize>,
     page: Option<Page>,
     failed: Option<String>,
     /// What the marked cells add up to, and which they are.
@@ -104,7 +108,9 @@ pub struct Rows {
 impl Rows {
     /// Shows the result of a run.
     pub(super) fn show(&mut self, run: Option<Arc<Run>>) {
-        let kept = run.as_ref().and_then(|run| run.kept_rows());
+        let all = run.as_ref().map_or_else(Vec::new, |run| run.all_rows());
+        let picked = all.first().and_then(|first| self.picked.get(first.path())).and_then(|at| all.get(*at));
+        let kept = picked.or(all.last()).cloned();
         let path = |kept: &Option<Arc<KeptRows>>| kept.as_ref().map(|kept| kept.path().to_owned());
         if path(&kept) != path(&self.kept) {
             self.page = None;
@@ -168,7 +174,17 @@ impl Rows {
     /// All rows that there are, shown or not.
     pub fn all(&self) -> u64 {
         let known = self.page.as_ref().filter(|page| page.stamp == 0).map_or(0, |page| page.of);
+        if self.results().1 > 1 {
+            return self.kept.as_ref().and_then(|kept| kept.rows()).unwrap_or(known);
+        }
         self.run.as_ref().map_or(known, |run| run.rows().max(known))
+    }
+
+    /// Which of the run's results with rows is shown, from 0, and how many there are.
+    pub fn results(&self) -> (usize, usize) {
+        let all = self.run.as_ref().map_or_else(Vec::new, |run| run.all_rows());
+        let shown = self.kept.as_ref().and_then(|kept| all.iter().position(|rows| rows.path() == kept.path()));
+        (shown.unwrap_or(0), all.len())
     }
 
     /// The rows that are shown.
@@ -190,8 +206,17 @@ impl Rows {
         self.area = area;
         let Some(kept) = self.kept.clone().filter(|_| !area.is_empty() && self.failed.is_none()) else { return };
         let (height, total) = (self.height(), self.total());
+        let running = self.run.as_ref().filter(|run| run.outcome() == Outcome::Running).cloned();
         let Some(view) = self.view_mut() else { return };
+        if view.to_end {
+            view.row = u64::MAX;
+            view.to_end = running.is_some();
+        }
         view.row = view.row.min(total.saturating_sub(1));
+        // Whoever comes near the end reads on.
+        if let Some(run) = running.filter(|_| view.row + 2 * height as u64 >= total && view.row > 0) {
+            run.fetch_more();
+        }
         view.top = view.top.clamp((view.row + 1).saturating_sub(height as u64), view.row);
         let (from, to) = (view.top, total.min(view.top + height as u64));
         let (stamp, arrangement) = (view.arranged.stamp, view.arrangement());
@@ -245,6 +270,7 @@ impl Rows {
     fn go_to(&mut self, row: u64) {
         let last = self.total().saturating_sub(1);
         if let Some(view) = self.view_mut() {
+            view.to_end = false;
             view.row = row.min(last);
         }
     }
@@ -252,6 +278,7 @@ impl Rows {
     fn page_by(&mut self, pages: i64) {
         let (height, total) = (self.height() as i64, self.total());
         if let Some(view) = self.view_mut() {
+            view.to_end = false;
             let last_top = total.saturating_sub(height as u64);
             view.top = view.top.saturating_add_signed(pages * height).min(last_top);
             view.row = view.row.saturating_add_signed(pages * height).min(total.saturating_sub(1));
@@ -283,6 +310,19 @@ impl App {
         }
     }
 
+    /// Goes to the next result of the run, or to the one before.
+    pub fn other_result(&mut self, by: isize) {
+        let (now, count) = self.rows.results();
+        if count < 2 {
+            return self.tell("the run has no other result with rows");
+        }
+        let first = self.rows.run().and_then(|run| run.all_rows().into_iter().next());
+        if let Some(first) = first {
+            let next = (now + count).saturating_add_signed(by) % count;
+            self.rows.picked.insert(first.path().to_owned(), next);
+        }
+    }
+
     /// Moves by pages.
     pub fn page_by(&mut self, pages: i64) {
         self.rows.page_by(pages);
@@ -293,9 +333,15 @@ impl App {
         self.rows.go_to(0);
     }
 
-    /// Goes to the last row that has been fetched.
+    /// Goes to the last row, and fetches what has not been fetched.
     pub fn last_row(&mut self) {
         self.rows.go_to(u64::MAX);
+        if let Some(run) = self.rows.run().filter(|run| run.outcome() == Outcome::Running).cloned() {
+            run.fetch_rest();
+            if let Some(view) = self.rows.view_mut() {
+                view.to_end = true;
+            }
+        }
     }
 
     /// Moves by rows.
@@ -328,6 +374,9 @@ impl App {
             Ok(0) | Err(_) => self.tell_wrong(format!("\"{text}\" is no row number; rows are counted from 1")),
             Ok(number) => {
                 let total = self.rows.total();
+                if let Some(run) = self.rows.run().filter(|run| number > total && run.is_held()) {
+                    run.fetch_rest();
+                }
                 self.rows.go_to(number - 1);
                 self.panes.focus = Scope::Result;
                 if number > total {

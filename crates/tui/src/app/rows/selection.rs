@@ -1,8 +1,8 @@
 //! Cells that are marked, and where they go: the clipboard, the buffer, a file.
 
 use std::ops::Range;
-use std::path::PathBuf;
-use std::time::Duration;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::arrange::{Progress, facts};
@@ -10,12 +10,13 @@ use jaunty_core::export::file::{save, write};
 use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
 use jaunty_core::logbook::Outcome;
+use jaunty_core::run::Run;
 
 use super::{Rows, View};
 use crate::app::summoned::{Asked, Item};
 use crate::app::{Answered, App, List, Pick, Prompt, Question, Summoned};
-use crate::work::{Done, Kind};
 use crate::words;
+use crate::work::{Done, Kind, wait_for_rest};
 
 /// More text than this is for a file, not for a clipboard or a buffer.
 const MOST: usize = 16 << 20;
@@ -138,7 +139,7 @@ impl App {
         self.rows.sums = None;
         let Some((_, rows, columns)) = marked else { return };
         let cells = (rows.end - rows.start) * columns.len() as u64;
-        if cells > ADDED || cells < 2 {
+        if !(2..=ADDED).contains(&cells) {
             self.rows.sums = (cells > 1).then(|| words::count(cells, "cell"));
             return;
         }
@@ -250,7 +251,7 @@ impl App {
     fn options(&self) -> Options {
         let dialect = self.buffer.document.outline().dialect();
         let table = self.table_of_column().map(|name| name.name);
-        Options { dialect, table: table.unwrap_or_else(|| "rows".into()), ..Options::default() }
+        Options { dialect, table: table.unwrap_or_else(|| "kept".into()), ..Options::default() }
     }
 
     /// Asks where the result, or what is marked, is to be written.
@@ -293,9 +294,29 @@ impl App {
         self.save_to(target.0, target.1, target.2);
     }
 
+    /// Writes the rows of a run where its out-lines send them.
+    pub(in crate::app) fn send_out(&mut self, run: &Run) {
+        let targets = run.take_out();
+        let Some((first, _)) = targets.first() else { return };
+        let Some(kept) = run.kept_rows().filter(|_| run.outcome() == Outcome::Done) else {
+            let name = first.display();
+            return self.tell_wrong(format!("{name} stays as it was: the run was {}", run.outcome().word()));
+        };
+        for (path, Target { format, options, .. }) in targets {
+            let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let kept = Arc::clone(&kept);
+            self.begin_work(Kind::Write, format!("writing {name}"), move |progress| {
+                let archive = kept.archive().map_err(|error| error.to_string());
+                let saved =
+                    archive.and_then(|archive| saved_to(&Part::whole(archive), (&path, format, &options), progress));
+                Done::Saved(saved)
+            });
+        }
+    }
+
     /// A file's path, from the folder of the buffer on.
-    fn beside(&self, file: &std::path::Path) -> PathBuf {
-        let folder = self.buffer.path.parent().map(std::path::Path::to_owned).unwrap_or_default();
+    fn beside(&self, file: &Path) -> PathBuf {
+        let folder = self.buffer.path.parent().map(Path::to_owned).unwrap_or_default();
         folder.join(file)
     }
 
@@ -304,21 +325,27 @@ impl App {
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         self.begin_work(Kind::Write, format!("exporting {name}"), move |progress| {
             // Rows that are still to come are part of it.
-            while run.outcome() == Outcome::Running && !progress.is_stopped() {
-                std::thread::sleep(Duration::from_millis(50));
-            }
-            let saved = part().map_err(|error| error.to_string()).and_then(|part| {
-                let rows = save(&part, &path, format, &options, progress).map_err(|error| error.to_string())?;
-                let size = std::fs::metadata(&path).map_or(0, |data| data.len());
-                let short = match run.outcome() {
-                    Outcome::Done => String::new(),
-                    other => format!(" (the run was {})", other.word()),
-                };
-                Ok(format!("{} in {}, {}{short}", words::count(rows, "row"), path.display(), words::bytes(size)))
-            });
-            Done::Saved(saved)
+            wait_for_rest(&run, progress);
+            let saved = part().map_err(|error| error.to_string());
+            let saved = saved.and_then(|part| saved_to(&part, (&path, format, &options), progress));
+            let short = match run.outcome() {
+                Outcome::Done => String::new(),
+                other => format!(" (the run was {})", other.word()),
+            };
+            Done::Saved(saved.map(|text| format!("{text}{short}")))
         });
     }
+}
+
+/// Writes a part of a result to a file; returns what to say about it.
+fn saved_to(
+    part: &Part,
+    (path, format, options): (&Path, Format, &Options),
+    progress: &Progress,
+) -> Result<String, String> {
+    let rows = save(part, path, format, options, progress).map_err(|error| error.to_string())?;
+    let size = std::fs::metadata(path).map_or(0, |data| data.len());
+    Ok(format!("{} in {}, {}", words::count(rows, "row"), path.display(), words::bytes(size)))
 }
 
 /// A part of a result as text, if it is not too much.

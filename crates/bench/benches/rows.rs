@@ -1,0 +1,171 @@
+//! What is done with kept rows, beside the bare Arrow kernels doing the same in memory: sorting by any
+//! column, a free search, facts, and CSV.
+//!
+//! `cargo bench -p jaunty-bench --bench rows [-- ROWS]`
+
+#![allow(clippy::print_stdout)] // It is a report.
+
+use std::error::Error;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
+};
+use arrow_schema::{DataType, Field, Schema, TimeUnit};
+use jaunty_core::archive::{Archive, Writer};
+use jaunty_core::arrange::facts::facts;
+use jaunty_core::arrange::pick::Part;
+use jaunty_core::arrange::{Order, Progress, Wanted, arrange};
+use jaunty_core::export::file::write;
+use jaunty_core::export::{Format, Options};
+
+type Outcome<T> = Result<T, Box<dyn Error>>;
+
+const BATCH: usize = 8192;
+
+fn main() -> Outcome<()> {
+    let rows = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(5_000_000);
+    let folder = tempfile::tempdir()?;
+    let archive = made(folder.path(), rows)?;
+    let size = std::fs::metadata(archive.path())?.len() >> 20;
+    println!("{rows} rows of five columns, {size} MiB on disk");
+
+    let names: Vec<String> = archive.schema().fields().iter().map(|field| field.name().clone()).collect();
+    let mut ours: Vec<(String, Duration)> = Vec::new();
+    for (column, name) in names.iter().enumerate() {
+        for descending in [false, true] {
+            let wanted = Wanted { order: vec![Order { column, descending }], ..Wanted::default() };
+            let way = if descending { "down" } else { "up" };
+            let (took, peak) = measured(|| arrange(&archive, &wanted, &Progress::default()).map(|a| a.len()))?;
+            println!("  sorted by {name} {way}: {} ms, peak {peak} MiB", took.as_millis());
+            ours.push((format!("sort by {name} {way}"), took));
+        }
+    }
+    for text in ["quay", "99999", "harrier 77"] {
+        let wanted = Wanted { search: text.into(), ..Wanted::default() };
+        let (took, peak) = measured(|| arrange(&archive, &wanted, &Progress::default()).map(|a| a.len()))?;
+        println!("  searched for {text:?}: {} ms, peak {peak} MiB", took.as_millis());
+        ours.push((format!("search {text:?}"), took));
+    }
+    for (column, name) in names.iter().enumerate() {
+        let (took, peak) = measured(|| facts(&archive, None, column, &Progress::default()).map(|f| f.distinct))?;
+        println!("  facts of {name}: {} ms, peak {peak} MiB", took.as_millis());
+    }
+    let part = Part::whole(Arc::clone(&archive));
+    let mut sink = Counted(0);
+    let (csv, peak) = measured(|| write(&part, Format::Csv, &Options::default(), &mut sink, &Progress::default()))?;
+    println!("  as CSV: {} ms, {} MiB, peak {peak} MiB", csv.as_millis(), sink.0 >> 20);
+
+    // The floors: all rows in memory, and the kernels alone.
+    let batches: Vec<RecordBatch> = archive.batches().collect::<Result<_, _>>()?;
+    let whole = arrow_select::concat::concat_batches(&archive.schema(), &batches)?;
+    let mut floors: Vec<Duration> = Vec::new();
+    for column in whole.columns() {
+        for descending in [false, true] {
+            let options = arrow_ord::sort::SortOptions { descending, nulls_first: false };
+            let begun = Instant::now();
+            std::hint::black_box(arrow_ord::sort::sort_to_indices(column, Some(options), None)?);
+            floors.push(begun.elapsed());
+        }
+    }
+    for text in ["quay", "99999", "harrier 77"] {
+        let begun = Instant::now();
+        std::hint::black_box(searched(&whole, text)?);
+        floors.push(begun.elapsed());
+    }
+    drop(whole);
+    println!("ours ÷ the bare kernel (wanted: at most 3)");
+    for ((what, took), floor) in ours.iter().zip(&floors) {
+        println!("  {what}: {:.2}", took.as_secs_f64() / floor.as_secs_f64());
+    }
+    let begun = Instant::now();
+    let mut writer = arrow_csv::Writer::new(Counted(0));
+    for batch in &batches {
+        writer.write(batch)?;
+    }
+    drop(writer);
+    let floor = begun.elapsed();
+    println!("CSV: arrow-csv ÷ ours {:.2} (wanted: at least 0.8)", floor.as_secs_f64() / csv.as_secs_f64());
+    Ok(())
+}
+
+/// The same search with kernels: each column as text, then `contains`.
+fn searched(whole: &RecordBatch, text: &str) -> Outcome<usize> {
+    let mut found: Option<BooleanArray> = None;
+    let needle = StringArray::new_scalar(text);
+    for column in whole.columns() {
+        let texts = arrow_cast::cast(column, &DataType::Utf8)?;
+        // The search does not ask for capitals.
+        let lower: StringArray = texts
+            .as_any()
+            .downcast_ref::<StringArray>()
+            .ok_or("no text")?
+            .iter()
+            .map(|text| text.map(str::to_ascii_lowercase))
+            .collect();
+        let here = arrow_string::like::contains(&lower, &needle)?;
+        found = Some(match found {
+            Some(before) => arrow_arith::boolean::or_kleene(&before, &here)?,
+            None => here,
+        });
+    }
+    Ok(found.map_or(0, |found| found.true_count()))
+}
+
+/// How long it takes, and the most memory that the program takes meanwhile, in MiB.
+fn measured<T, E: Error + 'static>(act: impl FnOnce() -> Result<T, E>) -> Outcome<(Duration, u64)> {
+    // Linux begins to count the peak anew.
+    std::fs::write("/proc/self/clear_refs", "5")?;
+    let begun = Instant::now();
+    std::hint::black_box(act()?);
+    let took = begun.elapsed();
+    let status = std::fs::read_to_string("/proc/self/status")?;
+    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap_or_default();
+    let kib: u64 = peak.trim().trim_end_matches("kB").trim().parse()?;
+    Ok((took, kib >> 10))
+}
+
+/// Counts what is written.
+struct Counted(u64);
+
+impl std::io::Write for Counted {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0 += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Sailings in no order: a key, a text that differs late, a text of few, a number, a time.
+fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
+    let schema = Arc::new(Schema::new(vec![
+        Field::new("id", DataType::Int64, true),
+        Field::new("remark", DataType::Utf8, true),
+        Field::new("port", DataType::Utf8, true),
+        Field::new("fare", DataType::Float64, true),
+        Field::new("departs_at", DataType::Timestamp(TimeUnit::Microsecond, None), true),
+    ]));
+    let ports = ["Saltmarsh Quay", "Gullhaven", "Emberwick", "Lanternhook", "Fyrlund", "Oystergate"];
+    let mixed = |n: usize| (n as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 20;
+    let mut writer = Writer::create(&folder.join("sailings.arrow"), &schema)?;
+    for from in (0..rows).step_by(BATCH) {
+        let each = from..(from + BATCH).min(rows);
+        let columns: Vec<ArrayRef> = vec![
+            Arc::new(each.clone().map(|n| (n % 97 != 3).then_some(mixed(n) as i64)).collect::<Int64Array>()),
+            Arc::new(
+                each.clone().map(|n| Some(format!("marsh harrier {}", mixed(n) % 900_000))).collect::<StringArray>(),
+            ),
+            Arc::new(each.clone().map(|n| ports.get(mixed(n) as usize % 6).copied()).collect::<StringArray>()),
+            Arc::new(each.clone().map(|n| Some(mixed(n) as f64 / 1e6)).collect::<Float64Array>()),
+            Arc::new(each.map(|n| Some(mixed(n) as i64 * 1000)).collect::<TimestampMicrosecondArray>()),
+        ];
+        writer.write(&RecordBatch::try_new(Arc::clone(&schema), columns)?)?;
+    }
+    let archive = Arc::clone(writer.archive());
+    writer.finish()?;
+    Ok(archive)
+}

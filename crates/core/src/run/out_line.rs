@@ -1,0 +1,124 @@
+//! Out-lines: comments below a statement that send its rows to a file on every run.
+//!
+//! ```text
+//! select * from sailings;
+//! --> sailings.csv separator=;
+//! --> insert archive.sailings
+//! ```
+//!
+//! An out-line stands directly below its statement, alone on its line, and several may follow each other.
+//! It begins with `-->`, or with any line comment of the language and then `-->`, so that it is a
+//! comment to every other tool. Behind that stands a [`Target`]. A format without a file makes one with
+//! the statement's title for a name, beside the buffer; a file that is there is replaced.
+
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use ropey::Rope;
+
+use crate::export::target::{Target, TargetError, name_of};
+use crate::text::dialect::Dialect;
+use crate::text::split::Statement;
+
+/// What an out-line begins with.
+pub const MARK: &str = "-->";
+
+/// What stands behind the mark in a comment, if it is an out-line; and how many bytes come before.
+pub fn behind_mark<'a>(comment: &'a str, dialect: &Dialect) -> Option<(usize, &'a str)> {
+    let line = comment.trim_start();
+    let blanks = comment.len() - line.len();
+    if let Some(rest) = line.strip_prefix(MARK) {
+        return Some((blanks + MARK.len(), rest));
+    }
+    dialect.line_comments.iter().find_map(|open| {
+        let inside = line.strip_prefix(open)?;
+        let rest = inside.trim_start().strip_prefix(MARK)?;
+        Some((comment.len() - rest.len(), rest))
+    })
+}
+
+/// An out-line in a text.
+#[derive(Debug, Clone)]
+pub struct OutLine {
+    /// Its bytes behind the mark.
+    pub range: Range<usize>,
+    /// Where it sends rows, or what is wrong with it.
+    pub target: Result<Target, TargetError>,
+}
+
+/// The out-lines of a statement.
+pub fn out_lines(statement: &Statement, rope: &Rope, dialect: &'static Dialect) -> Vec<OutLine> {
+    let below = rope.byte_to_line(statement.end) + 1;
+    let mut found = Vec::new();
+    for line in below..rope.len_lines() {
+        let text = rope.line(line).to_string();
+        let text = text.trim_end();
+        let Some((skip, rest)) = behind_mark(text, dialect) else { break };
+        let start = rope.line_to_byte(line) + skip;
+        let blanks = rest.len() - rest.trim_start().len();
+        let target = Target::read(rest.trim_start(), dialect).map_err(|error| TargetError {
+            range: start + blanks + error.range.start..start + blanks + error.range.end,
+            ..error
+        });
+        found.push(OutLine { range: start..start + rest.len(), target });
+    }
+    found
+}
+
+/// The file of a target: beside the buffer, and named by the title where it names none.
+pub fn file_of(target: &Target, title: &str, buffer: Option<&Path>) -> PathBuf {
+    let folder = buffer.and_then(Path::parent).map(Path::to_owned).unwrap_or_default();
+    match &target.file {
+        Some(file) => folder.join(file),
+        None => folder.join(format!("{}.{}", name_of(title), target.format.ending())),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::text::dialect::{MYSQL, REDIS, SQLITE};
+    use crate::text::outline::Outline;
+
+    fn found(text: &str, dialect: &'static Dialect) -> Vec<Vec<String>> {
+        let rope = Rope::from_str(text);
+        let shown = |line: &OutLine| match &line.target {
+            Ok(target) => format!("{} {}", target.format.word(), file_of(target, "Late ones", None).display()),
+            Err(error) => format!("{:?}: {}", &text[error.range.clone()], error.message),
+        };
+        let outline = Outline::new(&rope, dialect);
+        outline.statements().iter().map(|s| out_lines(s, &rope, dialect).iter().map(shown).collect()).collect()
+    }
+
+    #[test]
+    fn they_stand_directly_below() {
+        let text = "select 1;\n--> a.csv\n  -- --> json\n\n--> not.csv\nselect 2\n--> b.sql\n\nselect 3; -- note\n--> markdown\n-- Title\n--> no.csv\nselect 4";
+        assert_eq!(
+            found(text, &SQLITE),
+            [
+                vec!["csv a.csv".to_owned(), "json late-ones.json".to_owned()],
+                vec!["insert b.sql".to_owned()],
+                vec!["markdown late-ones.md".to_owned()],
+                vec![],
+            ]
+        );
+        assert_eq!(found("select 1;\n# --> a.csv\n", &MYSQL), [["csv a.csv"]]);
+        assert_eq!(found("get a\n# --> a.json\nget b\n", &REDIS), [vec!["json a.json".to_owned()], vec![]]);
+    }
+
+    #[test]
+    fn a_mistake_has_a_place() {
+        assert_eq!(
+            found("select 1;\n--> a.csv header=1\n", &SQLITE),
+            [["\"header=1\": header is yes or no: whether the names of the columns come first; \"1\" is not"]]
+        );
+    }
+
+    #[test]
+    fn an_out_line_is_no_title() {
+        let rope = Rope::from_str("select 1;\n--> a.csv\nselect 2;\n-- Real\nselect 3");
+        let outline = Outline::new(&rope, &SQLITE);
+        let titles: Vec<_> = outline.statements().iter().map(|s| s.title_text(&rope, &SQLITE)).collect();
+        assert_eq!(titles, [None, None, Some("Real".to_owned())]);
+    }
+}

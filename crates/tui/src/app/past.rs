@@ -1,0 +1,278 @@
+//! The logbook over the screen: what ran, found by typing, opened again without asking a server.
+
+use std::sync::Arc;
+
+use jaunty_core::logbook::{Entry, Filter};
+use jaunty_core::run::Run;
+use jaunty_core::text::clean;
+
+use super::{Answered, App, Question, Summoned};
+use crate::action::Scope;
+use crate::keys::Key;
+use crate::words;
+use crate::work::{Done, Kind};
+
+/// So many runs are shown, the latest first.
+const MOST: usize = 10_000;
+
+/// The logbook.
+#[derive(Debug)]
+pub struct Past {
+    /// The runs, the latest first; none while they are being read.
+    pub entries: Option<Vec<Entry>>,
+    /// For each what is searched: day, time, outcome, connection, title, statement, error.
+    searched: Vec<String>,
+    /// Those that fit what was typed.
+    pub found: Vec<usize>,
+    /// What was typed.
+    pub query: String,
+    /// The chosen one among those that fit.
+    pub chosen: usize,
+}
+
+impl Past {
+    fn new() -> Past {
+        Past { entries: None, searched: Vec::new(), found: Vec::new(), query: String::new(), chosen: 0 }
+    }
+
+    fn take(&mut self, entries: Vec<Entry>) {
+        self.searched = entries
+            .iter()
+            .map(|entry| {
+                let title = entry.title.as_deref().unwrap_or_default();
+                let error = entry.ended.error.as_deref().unwrap_or_default();
+                let pinned = if entry.pinned { "kept" } else { "" };
+                let (began, outcome) = (words::moment(entry.started_ms), entry.outcome.word());
+                let text =
+                    format!("{began} {outcome} {pinned} {} {title} {} {error}", entry.connection, entry.statement);
+                text.to_lowercase()
+            })
+            .collect();
+        self.entries = Some(entries);
+        self.search();
+    }
+
+    /// Finds the runs that hold every word. `today` and `yesterday` are days; `<2026-11-01` is what ran
+    /// before that day.
+    fn search(&mut self) {
+        let now = chrono::Local::now().date_naive();
+        let day = |back: u64| now.checked_sub_days(chrono::Days::new(back)).unwrap_or(now).to_string();
+        let words: Vec<String> = self
+            .query
+            .to_lowercase()
+            .split_whitespace()
+            .map(|word| match word {
+                "today" => day(0),
+                "yesterday" => day(1),
+                word => word.to_owned(),
+            })
+            .collect();
+        let fits = |text: &String| {
+            words.iter().all(|word| match word.strip_prefix('<') {
+                Some(before) if !before.is_empty() => text.as_str() < before,
+                _ => text.contains(word.as_str()),
+            })
+        };
+        self.found = (0..self.searched.len()).filter(|at| self.searched.get(*at).is_some_and(fits)).collect();
+        self.chosen = self.chosen.min(self.found.len().saturating_sub(1));
+    }
+
+    /// The chosen run.
+    pub fn entry(&self) -> Option<&Entry> {
+        self.entries.as_ref()?.get(*self.found.get(self.chosen)?)
+    }
+
+    /// How long the chosen run's statement took each time, the latest last.
+    pub fn durations(&self) -> Vec<i64> {
+        let (Some(entry), Some(all)) = (self.entry(), &self.entries) else { return Vec::new() };
+        let same = all.iter().filter(|e| e.statement == entry.statement && e.connection == entry.connection);
+        let mut durations: Vec<i64> = same.map(|e| e.ended.duration_ms).collect();
+        durations.reverse();
+        durations
+    }
+
+    fn move_by(&mut self, by: isize) {
+        self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
+    }
+}
+
+impl App {
+    /// Opens the logbook.
+    pub fn open_logbook(&mut self) {
+        self.summoned = Some(Summoned::Past(Box::new(Past::new())));
+        self.read_logbook();
+    }
+
+    fn read_logbook(&mut self) {
+        let keeping = self.keeping.clone();
+        self.begin_work(Kind::Logbook, "reading the logbook".into(), move |_| {
+            let read = match keeping.logbook() {
+                Some(logbook) => logbook.find(&Filter::default(), MOST).map_err(|error| error.to_string()),
+                None => Err(keeping.trouble().unwrap_or("there is no logbook").to_owned()),
+            };
+            Done::Logbook(read)
+        });
+    }
+
+    pub(super) fn take_logbook(&mut self, read: Result<Vec<Entry>, String>) {
+        match (read, &mut self.summoned) {
+            (Ok(entries), Some(Summoned::Past(past))) => past.take(entries),
+            (Err(error), _) => {
+                self.summoned = None;
+                self.tell_wrong(error);
+            }
+            _ => {}
+        }
+    }
+
+    /// A key while the logbook is open.
+    pub(super) fn key_to_past(&mut self, name: &str, key: Key) -> bool {
+        let Some(Summoned::Past(past)) = &mut self.summoned else { return false };
+        match name {
+            "esc" => self.summoned = None,
+            "up" | "ctrl-p" => past.move_by(-1),
+            "down" | "ctrl-n" => past.move_by(1),
+            "pageup" | "ctrl-u" => past.move_by(-15),
+            "pagedown" | "ctrl-d" => past.move_by(15),
+            "home" => past.chosen = 0,
+            "end" => past.move_by(isize::MAX),
+            "backspace" => {
+                past.query.pop();
+                past.search();
+            }
+            "enter" => self.open_past(),
+            "tab" => self.put_past(false),
+            "ctrl-r" => self.put_past(true),
+            "ctrl-k" => self.keep_past(),
+            "ctrl-x" => self.ask_to_forget(false),
+            "ctrl-w" => self.ask_to_forget(true),
+            _ => match key.typed() {
+                Some(c) => {
+                    past.query.push(c);
+                    past.chosen = 0;
+                    past.search();
+                }
+                None => return false,
+            },
+        }
+        true
+    }
+
+    fn past_entry(&self) -> Option<Entry> {
+        match &self.summoned {
+            Some(Summoned::Past(past)) => past.entry().cloned(),
+            _ => None,
+        }
+    }
+
+    /// Holds the rows of the chosen run in the result pane.
+    fn open_past(&mut self) {
+        let Some(entry) = self.past_entry() else { return };
+        self.summoned = None;
+        self.held = Some(Arc::new(Run::remembered(entry)));
+        self.panes.focus = Scope::Result;
+        self.tell("held until esc or hold again; nothing was asked of the server");
+    }
+
+    /// Puts the chosen run's statement into the buffer, and runs it.
+    fn put_past(&mut self, run: bool) {
+        let Some(entry) = self.past_entry() else { return };
+        if run && entry.connection != self.connection.name() {
+            let there = clean::clean(&entry.connection).into_owned();
+            return self.tell_wrong(format!("it ran on {there}; go there first (f3), or tab puts it into the buffer"));
+        }
+        self.summoned = None;
+        self.held = None;
+        self.panes.focus = Scope::Buffer;
+        match run {
+            true => self.put_and_run(&entry.statement),
+            false => self.put_statement(&entry.statement),
+        }
+    }
+
+    /// Keeps the rows of the chosen run however old they get, or no longer.
+    fn keep_past(&mut self) {
+        let Some(entry) = self.past_entry() else { return };
+        let noted = self.keeping.logbook().map(|logbook| logbook.pin(entry.number, !entry.pinned));
+        if let Some(Err(error)) = noted {
+            return self.tell_wrong(error.to_string());
+        }
+        if let Some(Summoned::Past(past)) = &mut self.summoned
+            && let Some(all) = &mut past.entries
+            && let Some(entry) = all.iter_mut().find(|e| e.number == entry.number)
+        {
+            entry.pinned = !entry.pinned;
+        }
+    }
+
+    fn ask_to_forget(&mut self, all: bool) {
+        let Some(Summoned::Past(past)) = self.summoned.take() else { return };
+        let entries: Vec<Entry> = match (&past.entries, all) {
+            (Some(entries), true) => past.found.iter().filter_map(|at| entries.get(*at)).cloned().collect(),
+            _ => past.entry().cloned().into_iter().collect(),
+        };
+        if entries.is_empty() {
+            self.summoned = Some(Summoned::Past(past));
+            return;
+        }
+        let bytes: u64 = entries.iter().map(|entry| entry.ended.bytes).sum();
+        let what = words::count(entries.len() as u64, "run");
+        let text = format!("Forget {what}, and remove {} of rows?", words::bytes(bytes));
+        let question = Question::new(text, &[('f', "forget", Answered::Forget)]);
+        let about = entries.iter().take(3).map(|entry| {
+            let first = entry.statement.lines().next().unwrap_or_default();
+            format!("  {}  {}", words::moment(entry.started_ms), clean::clean(first))
+        });
+        let about = about.collect();
+        self.summoned = Some(Summoned::Question(Question { about, forget: entries, ..question }));
+    }
+
+    pub(super) fn forget_runs(&mut self, entries: Vec<Entry>) {
+        let keeping = self.keeping.clone();
+        self.begin_work(Kind::Write, "forgetting".into(), move |progress| {
+            progress.expect(entries.len() as u64);
+            for entry in &entries {
+                let removed = keeping.logbook().map(|logbook| logbook.remove(entry));
+                if let Some(Err(error)) = removed {
+                    return Done::Saved(Err(error.to_string()));
+                }
+                if progress.advance(1).is_err() {
+                    break;
+                }
+            }
+            let (done, _) = progress.so_far();
+            Done::Saved(Ok(format!("{} forgotten", words::count(done, "run"))))
+        });
+    }
+
+    /// Holds the result in the pane while the cursor goes elsewhere, or lets it go.
+    pub fn hold(&mut self) {
+        match (self.held.take(), self.rows.run()) {
+            (Some(_), _) => self.tell("the result follows the cursor again"),
+            (None, Some(run)) => {
+                self.held = Some(Arc::clone(run));
+                self.tell("this result stays while the cursor goes elsewhere");
+            }
+            (None, None) => self.tell("there is no result to hold"),
+        }
+    }
+
+    /// Goes to the statement of the result on the screen.
+    pub fn go_to_statement(&mut self) {
+        let Some(run) = self.rows.run().cloned() else { return };
+        let document = &self.buffer.document;
+        let length = jaunty_core::text::outline::StatementId::essence(&run.statement).len();
+        let there = document.outline().statements().iter().find(|s| {
+            // A semicolon of another delimiter may be part of it.
+            s.body_end - s.start >= length && self.buffer.id_of(s) == run.id
+        });
+        match there.map(|s| s.start) {
+            Some(start) => {
+                self.held = None;
+                self.go(jaunty_core::text::document::Motion::To(start), false);
+                self.panes.focus = Scope::Buffer;
+            }
+            None => self.tell("its statement does not stand in this buffer; the logbook puts it back"),
+        }
+    }
+}

@@ -1,0 +1,135 @@
+//! The logbook: runs in lines, and what is known of the chosen one below.
+
+use std::time::Duration;
+
+use jaunty_core::logbook::Entry;
+use jaunty_core::text::clean;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+use ratatui::style::Style;
+
+use super::buffer::mark;
+use crate::app::{App, Past};
+use crate::paint::{fill, put, put_cut, put_right};
+use crate::theme::Role;
+use crate::words;
+
+/// Lines about the chosen run.
+const ABOUT: u16 = 11;
+
+const EIGHTHS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+
+pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let all = past.entries.as_ref().map_or(0, Vec::len) as u64;
+    let title = format!("logbook · {} of {}", words::number(past.found.len() as u64), words::count(all, "run"));
+    let hint = match &app.told {
+        Some(told) if told.wrong => told.text.as_str(),
+        _ => {
+            "enter opens its rows · tab its statement · ctrl-r runs it · ctrl-k keeps its rows · ctrl-x forgets it · ctrl-w all listed"
+        }
+    };
+    let start = put_right(cells, area.x + 30, area.y, area.right() - 1, hint, faint);
+    put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, ground.patch(app.theme.style(Role::Accent)));
+    let about = ABOUT.min(area.height / 2);
+    let list = Rect { y: area.y + 1, height: area.height.saturating_sub(about + 2), ..area };
+    let Some(entries) = &past.entries else {
+        put(cells, area.x + 3, area.y + 2, area.right(), "reading …", faint);
+        return None;
+    };
+    let first = (past.chosen + 1).saturating_sub(usize::from(list.height));
+    for ((position, at), y) in past.found.iter().enumerate().skip(first).zip(list.y..list.bottom()) {
+        if let Some(entry) = entries.get(*at) {
+            draw_entry(app, entry, position == past.chosen, Rect { y, height: 1, ..list }, ground, cells);
+        }
+    }
+    if let Some(entry) = past.entry() {
+        let below = Rect { y: list.bottom(), height: about, ..area };
+        draw_about(app, past, entry, below, ground, cells);
+    }
+    let y = area.bottom() - 1;
+    fill(cells, Rect { y, height: 1, ..area }, ground);
+    let x = put(cells, area.x + 1, y, area.right(), "› ", ground.patch(app.theme.style(Role::Accent)));
+    let x = put(cells, x, y, area.right() - 1, &past.query, ground);
+    if past.query.is_empty() {
+        let help = "words of the statement, its title or error, its connection, an outcome, a day as 2026-11 or today, <day for before";
+        put_cut(cells, x, y, area.right() - 1, help, faint);
+    }
+    Some(Position::new(x, y))
+}
+
+fn draw_entry(app: &App, entry: &Entry, chosen: bool, area: Rect, ground: Style, cells: &mut Buffer) {
+    let base = if chosen { ground.patch(app.theme.style(Role::Selected)) } else { ground };
+    fill(cells, area, base);
+    let faint = if chosen { base } else { base.patch(app.theme.style(Role::Faint)) };
+    let (sign, role) = mark(Some(entry.outcome));
+    let sign_style = if chosen { base } else { base.patch(app.theme.style(role)) };
+    let (x, y, end) = (area.x, area.y, area.right() - 1);
+    put(cells, x + 1, y, end, sign, sign_style);
+    put(cells, x + 2, y, end, if entry.pinned { "◆" } else { " " }, sign_style);
+    let began = words::moment(entry.started_ms);
+    put(cells, x + 4, y, end, &began, faint);
+    put_cut(cells, x + 25, y, x + 39, &clean::clean(&entry.connection), base);
+    let title = entry.title.as_deref().unwrap_or_else(|| entry.statement.lines().next().unwrap_or_default());
+    put_right(cells, end - 28, y, end - 15, &words::yielded_by(entry), base);
+    put_right(cells, end - 14, y, end, &took(entry.ended.duration_ms), faint);
+    put_cut(cells, x + 41, y, end - 30, &clean::clean(title), base);
+}
+
+fn took(ms: i64) -> String {
+    words::duration(Duration::from_millis(ms.unsigned_abs()))
+}
+
+fn draw_about(app: &App, past: &Past, entry: &Entry, area: Rect, ground: Style, cells: &mut Buffer) {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let rule = "─".repeat(usize::from(area.width));
+    put(cells, area.x, area.y, area.right(), &rule, ground.patch(app.theme.style(Role::Rule)));
+    let first_row = entry.ended.first_row_ms.map_or_else(String::new, |ms| format!(" · first row after {}", took(ms)));
+    let facts = format!(
+        "run {} · {} on {} · {} · {}{first_row} · {}",
+        entry.number,
+        entry.outcome.word(),
+        clean::clean(&entry.connection),
+        clean::clean(&entry.database),
+        took(entry.ended.duration_ms),
+        words::bytes(entry.ended.bytes)
+    );
+    put_cut(cells, area.x + 1, area.y + 1, area.right() - 1, &facts, faint);
+    draw_durations(app, &past.durations(), area, ground, cells);
+    let mut y = area.y + 3;
+    if let Some(error) = &entry.ended.error {
+        let failed = ground.patch(app.theme.style(Role::Failed));
+        put_cut(
+            cells,
+            area.x + 3,
+            y,
+            area.right() - 1,
+            &clean::clean(error.lines().next().unwrap_or_default()),
+            failed,
+        );
+        y += 1;
+    }
+    for line in entry.statement.lines() {
+        if y >= area.bottom() {
+            break;
+        }
+        put_cut(cells, area.x + 3, y, area.right() - 1, &clean::clean(line), ground);
+        y += 1;
+    }
+}
+
+/// How long the same statement took each time.
+fn draw_durations(app: &App, durations: &[i64], area: Rect, ground: Style, cells: &mut Buffer) {
+    let last = durations.iter().rev().take(40).rev();
+    let (Some(least), Some(most)) = (last.clone().min(), last.clone().max()) else { return };
+    if durations.len() < 2 {
+        return;
+    }
+    let bar = |ms: &i64| EIGHTHS.get((ms * 7 / most.max(&1)) as usize).copied().unwrap_or("█");
+    let bars: String = last.clone().map(bar).collect();
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let (x, y) = (area.x + 1, area.y + 2);
+    let x = put(cells, x, y, area.right(), &format!("{} times ", durations.len()), faint);
+    let x = put(cells, x, y, area.right(), &bars, ground.patch(app.theme.style(Role::Number)));
+    put_cut(cells, x + 1, y, area.right(), &format!("{} to {}", took(*least), took(*most)), faint);
+}

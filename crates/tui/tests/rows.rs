@@ -1,0 +1,286 @@
+//! Results in the hand, on a screen in memory: order and choice, marking, copying, exporting, looking
+//! at a row, facts of a column, and the logbook.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use crossterm::event::{KeyCode, KeyModifiers};
+use jaunty_core::connection::Guard;
+use jaunty_core::run::state::Ahead;
+use support::Stage;
+
+const SAILINGS: &str = "-- Sailings\nwith recursive n(i) as (select 1 union all select i + 1 from n where i < 1000)\nselect i as id, 'Port ' || (i % 7) as port, case when i % 10 = 0 then null else i * 1.5 end as fare, '{\"deck\": {\"cars\": ' || i || '}, \"open\": true}' as notes from n";
+
+fn stage(text: &str) -> Stage {
+    Stage::with(text, (120, 24), Guard::Open)
+}
+
+/// The result of the sailings, with the focus on it.
+fn result() -> Stage {
+    stage(SAILINGS).runs().control('t')
+}
+
+impl Stage {
+    /// Waits until nothing is being done any more and the page is there.
+    fn settles(self) -> Stage {
+        self.until("the work", |app| app.work().is_none() && !app.expects_rows() && app.rows.page().is_some())
+    }
+
+    fn enter(self) -> Stage {
+        self.key(KeyCode::Enter, KeyModifiers::NONE)
+    }
+
+    fn right(self, by: usize) -> Stage {
+        (0..by).fold(self, |stage, _| stage.key(KeyCode::Right, KeyModifiers::NONE))
+    }
+
+    /// What a column shows in the first rows.
+    fn shown(&self, column: usize, rows: usize) -> Vec<String> {
+        let page = self.app.rows.page().unwrap();
+        page.rows.iter().take(rows).map(|row| row[column].text.clone()).collect()
+    }
+}
+
+#[test]
+fn rows_are_sorted_up_down_and_as_they_came() {
+    let stage = result().right(2).types("s").settles();
+    assert_eq!(stage.shown(2, 3), ["1.5", "3.0", "4.5"]);
+    assert!(stage.text().contains("fare ↑") && stage.text().contains("by fare"), "{}", stage.text());
+    let stage = stage.types("s").settles();
+    assert_eq!(stage.shown(2, 2), ["1498.5", "1497.0"]);
+    let stage = stage.types(">").settles();
+    let page = stage.app.rows.page().unwrap();
+    assert_eq!(page.rows.last().unwrap()[2].text, "∅", "NULL comes last");
+    let stage = stage.types("s").settles();
+    assert_eq!((stage.shown(0, 2), stage.app.rows.view().row), (vec!["1".to_owned(), "2".into()], 0));
+    let stage = stage.types("u").settles();
+    assert_eq!(stage.shown(2, 1), ["1498.5"], "what was taken back");
+    let stage = stage.key(KeyCode::Home, KeyModifiers::NONE).right(1).types("sS").types("<").settles();
+    assert_eq!(stage.shown(1, 2), ["Port 6", "Port 6"], "S turns the column round that s had sorted by");
+}
+
+#[test]
+fn rows_are_narrowed_by_conditions_values_and_a_search() {
+    let stage = result().right(1).types("=").settles();
+    assert!(stage.told().starts_with("143 rows of 1,000"), "{}", stage.told());
+    let stage = stage.right(1).types("n> 1000").enter().settles();
+    assert_eq!(stage.shown(2, 1), ["1009.5"]);
+    assert!(stage.text().contains("port = Port 1 · fare > 1000"), "{}", stage.text());
+    let stage = stage.types("/999").enter().settles();
+    assert_eq!(stage.app.rows.total(), 0, "no row of these holds it");
+    let stage = stage.types("uuu").settles();
+    assert_eq!(stage.app.rows.total(), 1000);
+    let stage = stage.types("n> soon").enter();
+    assert!(stage.told().contains("\"soon\" is no real"), "{}", stage.told());
+    assert!(stage.text().contains("› > soon"), "what was written stays:\n{}", stage.text());
+}
+
+#[test]
+fn the_same_rows_can_be_asked_of_the_server() {
+    let stage = result().types("n<= 2").enter().settles().types("s").settles().types("w");
+    let text = stage.buffer();
+    assert!(text.ends_with(") as kept\nwhere id <= 2\norder by id;\n"), "{text}");
+    let stage = stage.runs();
+    assert_eq!(stage.app.rows.total(), 2);
+}
+
+#[test]
+fn what_is_marked_adds_up_and_goes_to_the_clipboard() {
+    let shift = |stage: Stage, code| stage.key(code, KeyModifiers::SHIFT);
+    let stage = shift(shift(shift(result(), KeyCode::Down), KeyCode::Down), KeyCode::Right);
+    let stage = stage.until("the sum", |app| app.rows.sums().is_some());
+    assert_eq!(stage.app.rows.sums(), Some("6 cells · sum 6 · mean 2"));
+    let stage = stage.types("c").settles();
+    assert_eq!(stage.app.clipboard.as_deref(), Some("1\tPort 1\n2\tPort 2\n3\tPort 3\n"));
+    let stage = stage.types("ycsv").enter().settles();
+    assert_eq!(stage.app.clipboard.as_deref(), Some("id,port\n1,Port 1\n2,Port 2\n3,Port 3\n"));
+    let stage = stage.types("yjsonl").enter().settles();
+    assert_eq!(stage.app.clipboard.as_deref().unwrap().lines().nth(2), Some("{\"id\":3,\"port\":\"Port 3\"}"));
+    let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE);
+    assert!(stage.app.rows.view().marked.is_none());
+    let stage = stage.types("mmm");
+    let stage = stage.types("yin").enter().settles();
+    assert_eq!(
+        stage.app.clipboard.as_deref(),
+        Some("('Port 1', 'Port 2', 'Port 3', 'Port 4', 'Port 5', 'Port 6', 'Port 0')\n"),
+        "a whole column"
+    );
+}
+
+#[test]
+fn rows_are_put_into_the_buffer() {
+    let stage = result().types("pinsert").enter().settles();
+    assert!(
+        stage.buffer().contains("insert into kept (id, port, fare, notes) values\n  (1, 'Port 1', 1.5, "),
+        "{}",
+        stage.buffer()
+    );
+}
+
+#[test]
+fn columns_are_hidden_moved_and_found() {
+    let stage = result().right(1).types("h");
+    assert!(!stage.text().contains("Port 1"), "{}", stage.text());
+    let stage = stage.types("]");
+    let names: Vec<usize> = stage.app.rows.view().columns;
+    assert_eq!(names, [0, 3, 2]);
+    let stage = stage.types("jport").enter();
+    assert_eq!((stage.app.rows.view().columns, stage.app.rows.view().column), (vec![0, 3, 2, 1], 3));
+    let stage = stage.types("+").types("H");
+    assert_eq!((stage.app.rows.view().columns, stage.app.rows.view().column), (vec![0, 1, 2, 3], 1));
+}
+
+#[test]
+fn a_row_is_looked_at_with_its_names_down_the_side() {
+    let there = |stage: Stage| {
+        stage.until(
+            "the row",
+            |app| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Whole(w)) if !w.fields.is_empty()),
+        )
+    };
+    let stage = there(result().right(3).enter());
+    let text = stage.text();
+    for expected in ["row 1 of 1,000", "id", "Port 1", "\"deck\": { ▾", "    \"cars\": 1", "\"open\": true"] {
+        assert!(text.contains(expected), "no {expected} in\n{text}");
+    }
+    let stage = there(stage.right(1));
+    assert!(stage.text().contains("row 2 of 1,000") && stage.text().contains("\"cars\": 2"), "{}", stage.text());
+    // Down to the deck, which folds.
+    let stage = stage.key(KeyCode::Down, KeyModifiers::NONE).enter();
+    assert!(stage.text().contains("\"deck\": { … 1 line"), "{}", stage.text());
+    let stage = stage.types("/cars").enter();
+    assert!(stage.text().contains("\"cars\": 2"), "what is found opens:\n{}", stage.text());
+    let stage = stage.types("c").until("the copy", |app| app.clipboard.is_some());
+    assert_eq!(stage.app.clipboard.as_deref(), Some("{\"deck\": {\"cars\": 2}, \"open\": true}"));
+    let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE);
+    assert_eq!((stage.app.rows.view().row, stage.app.summoned.is_none()), (1, true));
+}
+
+#[test]
+fn a_column_tells_what_it_holds() {
+    let known = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Facts(f)) if f.facts.is_some());
+    let text = result().right(2).types("i").until("the facts", known).text();
+    for expected in ["1,000", "100 (10 %)", "900", "1.5", "1498.5", "750", "675000", "each value comes once"] {
+        assert!(text.contains(expected), "no {expected} in\n{text}");
+    }
+    let text = result().right(1).types("i").until("the facts", known).text();
+    assert!(text.contains("Port 6") && text.contains("143"), "{text}");
+}
+
+#[test]
+fn a_result_is_exported_and_nothing_is_replaced_unasked() {
+    let stage = result().types("n< 3").enter().settles();
+    let stage = stage.key(KeyCode::Char('x'), KeyModifiers::ALT);
+    assert!(
+        stage.text().contains("export 2 rows to a file") && stage.text().contains("› sailings.csv"),
+        "{}",
+        stage.text()
+    );
+    let stage = stage.enter().settles();
+    let path = stage.app.buffer.path.with_file_name("sailings.csv");
+    let written = std::fs::read_to_string(&path).unwrap();
+    assert!(written.starts_with("id,port,fare,notes\n1,Port 1,1.5,") && written.lines().count() == 3, "{written}");
+    assert!(stage.told().starts_with("2 rows in "), "{}", stage.told());
+    let stage = stage.types("o").key(KeyCode::Char('x'), KeyModifiers::ALT).enter();
+    assert!(stage.text().contains("is there already"), "{}", stage.text());
+    let stage = stage.types("r").settles();
+    assert_eq!(std::fs::read_to_string(&path).unwrap().lines().count(), 1001);
+    let stage = stage.key(KeyCode::Char('x'), KeyModifiers::ALT);
+    let stage = (0..12).fold(stage, |stage, _| stage.key(KeyCode::Backspace, KeyModifiers::NONE));
+    let stage = stage.types("rows.doc").enter();
+    assert!(stage.told().contains("no file whose ending tells one"), "{}", stage.told());
+    assert!(stage.text().contains("› rows.doc"), "{}", stage.text());
+}
+
+#[test]
+fn an_out_line_sends_the_rows_of_every_run() {
+    let stage = stage("select 1 as a, 'x' as b;\n--> kept.csv null=-\n--> json\n\nselect 2 as c\n").runs();
+    let stage = stage.until("the files", |app| app.work().is_none());
+    let read = |stage: &Stage, name: &str| std::fs::read_to_string(stage.app.buffer.path.with_file_name(name)).unwrap();
+    assert_eq!(read(&stage, "kept.csv"), "a,b\n1,x\n");
+    assert_eq!(read(&stage, "select-1-as-a-x-as-b.json"), "[\n  {\"a\":1,\"b\":\"x\"}\n]\n");
+    assert!(stage.text().contains("→  --> kept.csv"), "{}", stage.text());
+}
+
+#[test]
+fn a_mistake_in_an_out_line_runs_nothing() {
+    let stage = stage("select 1 as a;\n--> kept.doc\n").control('r');
+    assert!(stage.told().starts_with("line 2: \"kept.doc\" is no format"), "{}", stage.told());
+    assert!(stage.told().ends_with("nothing was run") && !stage.app.connection.is_busy());
+    assert_eq!(stage.app.buffer.place(), (1, 4), "the cursor stands at the mistake");
+}
+
+#[test]
+fn the_logbook_finds_runs_and_opens_their_rows() {
+    let stage =
+        stage("-- One\nselect 41 + 1 as answer;\n-- Two\nselect nmae;\n").runs().control('n').control('n').runs();
+    let read = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Past(p)) if p.entries.is_some());
+    let open = |stage: Stage| stage.key(KeyCode::Char('l'), KeyModifiers::ALT).until("the logbook", read);
+    let stage = open(stage);
+    let text = stage.text();
+    assert!(text.contains("logbook · 2 of 2 runs") && text.contains("no such column: nmae"), "{text}");
+    let stage = stage.types("done answer");
+    assert!(stage.text().contains("logbook · 1 of 2 runs"), "{}", stage.text());
+    let stage = stage.enter().settles();
+    assert_eq!(stage.shown(0, 1), ["42"]);
+    assert!(stage.text().contains("held · One"), "the cursor is on the other statement:\n{}", stage.text());
+    let stage = stage.types("g");
+    assert_eq!((stage.app.buffer.place().0, stage.app.holds()), (1, false), "at its statement");
+    let stage = open(stage).types("failed").key(KeyCode::Char('x'), KeyModifiers::CONTROL);
+    assert!(stage.text().contains("Forget 1 run"), "{}", stage.text());
+    let stage = stage.types("f").settles();
+    let stage = open(stage);
+    assert!(stage.text().contains("logbook · 1 of 1 run"), "{}", stage.text());
+}
+
+#[test]
+fn a_result_can_be_held_while_the_cursor_goes_on() {
+    let stage = stage("select 1 as one;\nselect 2 as two;\n").runs();
+    let stage = stage.key(KeyCode::Char('h'), KeyModifiers::ALT).control('n');
+    assert!(stage.text().contains("held · select 1 as one"), "{}", stage.text());
+    let stage = stage.key(KeyCode::Char('h'), KeyModifiers::ALT);
+    assert!(stage.text().contains("This statement has not run here yet"), "{}", stage.text());
+}
+
+const MANY: &str = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 60000) select i from n;\nselect 'other' as b\n";
+
+/// A run that waits after some ten thousand rows of sixty thousand.
+fn held() -> Stage {
+    let ahead = Ahead { rows: 10_000, bytes: u64::MAX };
+    let stage = Stage::reading(MANY, (120, 24), Guard::Open, ahead).control('r');
+    let stage = stage.until("the hold", |app| app.connection.is_held() && !app.expects_rows());
+    stage.until("the rows", |app| app.rows.run().is_some_and(|run| run.rows() >= 10_000))
+}
+
+#[test]
+fn rows_are_fetched_up_to_a_limit_and_then_when_they_are_wanted() {
+    let stage = held();
+    let text = stage.text();
+    assert!(text.contains("so far, held") && text.contains("the server holds its cursor open"), "{text}");
+    let before = stage.app.rows.total();
+    assert!(before < 30_000, "{before}");
+    // Whoever comes near the end of them reads on.
+    let stage = stage.control('t').control('g').types(&before.to_string()).key(KeyCode::Enter, KeyModifiers::NONE);
+    let stage = stage.until("more rows", |app| app.rows.total() > before);
+    // The last row is the last of all.
+    let stage = stage.types(">").until("all rows", |app| !app.connection.is_busy() && app.rows.total() == 60_000);
+    assert_eq!(stage.app.rows.view().row, 59_999);
+}
+
+#[test]
+fn sorting_fetches_what_is_still_held() {
+    let stage = held().control('t').types("ss").settles();
+    let stage = stage.until("the end", |app| !app.connection.is_busy()).settles();
+    assert_eq!(stage.shown(0, 2), ["60000", "59999"]);
+}
+
+#[test]
+fn a_held_run_makes_room_for_the_next() {
+    let stage = held().control('n').control('r').until("the other", |app| {
+        !app.connection.is_busy() && app.rows.run().is_some_and(|run| run.statement.contains("other"))
+    });
+    let stage = stage.control('p').settles();
+    assert!(stage.text().contains("stopped"), "its rows stay, and it says so:\n{}", stage.text());
+    assert!(stage.app.rows.total() >= 10_000);
+}
