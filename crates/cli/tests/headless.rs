@@ -385,3 +385,33 @@ fn what_ran_is_listed_and_its_rows_come_back() {
     assert_eq!(home.call(&["log", "nmae", "--remove"]).gives(), "1 run removed\n");
     assert_eq!(home.call(&["log", "--json"]).gives().lines().count(), 2);
 }
+
+#[test]
+fn a_disk_that_fills_up_leaves_no_half_file() {
+    let home = Home::ferry();
+    let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 400000) select i, 'a remark on sailing ' || i as remark from n";
+    home.call(&["run", "-c", "ferry", "-s", many, "-f", "csv"]).gives();
+    let files = || {
+        let all =
+            std::fs::read_dir(home.path("project")).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap());
+        let mut all: Vec<String> = all.collect();
+        all.sort();
+        all
+    };
+    let before = files();
+    for (file, format) in
+        [("late.csv", "csv"), ("late.json", "json"), ("late.xlsx", "xlsx"), ("late.parquet", "parquet")]
+    {
+        // Some blocks are written before the limit of one megabyte is hit.
+        let command = format!("trap '' XFSZ; ulimit -f 2048; exec \"$0\" rows last -f {format} -o {file}");
+        let mut limited = std::process::Command::new("sh");
+        limited.args(["-c", &command, env!("CARGO_BIN_EXE_jaunty")]);
+        limited.current_dir(home.path("project")).envs(home.environment());
+        let ended = limited.output().unwrap();
+        let said = String::from_utf8(ended.stderr).unwrap();
+        assert_eq!(ended.status.code(), Some(2), "{said}");
+        assert!(said.contains(&format!("{file} cannot be written")), "{said}");
+        assert!(said.contains("free some space"), "{said}");
+        assert_eq!(files(), before, "nothing is left of {file}");
+    }
+}

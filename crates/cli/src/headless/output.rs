@@ -8,7 +8,7 @@ use arrow_array::RecordBatch;
 use arrow_schema::{Schema, SchemaRef};
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::engine::{Flow, Notice, Sink};
-use jaunty_core::export::file::PartFile;
+use jaunty_core::export::file::{PartFile, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 
 use crate::failure::Failure;
@@ -135,8 +135,8 @@ impl Output {
         if let Some(error) = self.failed.take() {
             self.out = Out::Closed;
             return Err(match error {
-                ExportError::Output(error) => Failure::output(&error, &self.name),
-                other => Failure::Usage(format!("{} cannot be written: {other}", self.name)),
+                ExportError::Output(error) if error.kind() == io::ErrorKind::BrokenPipe => Failure::Closed,
+                other => Failure::Usage(format!("{} cannot be written: {other}. {}", self.name, remedy(&other))),
             });
         }
         match std::mem::replace(&mut self.out, Out::Closed) {

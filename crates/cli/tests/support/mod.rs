@@ -60,7 +60,7 @@ impl Home {
             )
     }
 
-    fn environment(&self) -> Vec<(String, String)> {
+    pub fn environment(&self) -> Vec<(String, String)> {
         let path = |name: &str| self.path(name).display().to_string();
         [
             ("HOME", path("home")),

@@ -35,6 +35,7 @@ pub(super) fn sorted(
     progress: &Progress,
 ) -> Result<Sorted, ArrangeError> {
     let all = u32::try_from(of).map_err(|_| ArrangeError::TooMany(of))?;
+    let mut untouched = rows.is_none();
     let mut rows = rows.unwrap_or_else(|| (0..all).collect());
     let mut ties: Vec<Tie> = Vec::new();
     ties.push(0..rows.len() as u32);
@@ -55,7 +56,11 @@ pub(super) fn sorted(
                 progress.expect(expected + of);
             }
             let step = (*column, *descending, round);
-            let (more, nulls) = refine(archive, of, step, (&mut rows, &mut ties, &mut equal), progress)?;
+            let lists = (&mut rows, &mut ties, &mut equal);
+            let (more, nulls) = match std::mem::take(&mut untouched) {
+                true => begin(archive, of, step, lists, progress)?,
+                false => refine(archive, of, step, lists, progress)?,
+            };
             without.get_or_insert(nulls);
             if !more {
                 break;
@@ -68,14 +73,85 @@ pub(super) fn sorted(
     Ok((rows, ties, without.unwrap_or(0)))
 }
 
+/// A column, whether the greatest comes first, and which part of its values counts.
+type Step = (usize, bool, usize);
+
+/// The sorted rows, what is not told apart yet, and what cannot be.
+type Lists<'a> = (&'a mut Vec<u32>, &'a mut Vec<Tie>, &'a mut Vec<Tie>);
+
+/// Sorts all rows by the first part of a column's values: what [`refine`] does, without a list of keys.
+fn begin(
+    archive: &Archive,
+    of: u64,
+    (column, descending, round): Step,
+    (rows, ties, equal): Lists<'_>,
+    progress: &Progress,
+) -> Result<(bool, usize), ArrangeError> {
+    let flip = if descending { u64::MAX } else { 0 };
+    let mut pairs: Vec<(u64, u32)> = Vec::with_capacity(of as usize);
+    let mut nulls = Vec::new();
+    let mut more = false;
+    for batch in archive.scan(Some(&[column]), 0..of) {
+        let (first, batch) = batch?;
+        let first = first as u32;
+        more |= Keys::of(batch.column(0), batch.schema_ref().field(0)).each(round, |row, key| match key {
+            Some(key) => pairs.push((key ^ flip, first + row as u32)),
+            None => nulls.push(first + row as u32),
+        });
+        progress.advance(batch.num_rows())?;
+    }
+    sort_pairs(&mut pairs);
+    rows.clear();
+    rows.extend(pairs.iter().map(|(_, row)| *row).chain(nulls.iter().copied()));
+    ties.clear();
+    tell_ties(&pairs, 0, more, flip, (ties, equal));
+    if nulls.len() > 1 {
+        equal.push(pairs.len() as u32..rows.len() as u32);
+    }
+    Ok((more, nulls.len()))
+}
+
+/// Many pairs are sorted by two threads, each a half; a stable sort then finds two runs to merge.
+fn sort_pairs(pairs: &mut [(u64, u32)]) {
+    if pairs.len() < 1 << 16 {
+        return pairs.sort_unstable();
+    }
+    let (left, right) = pairs.split_at_mut(pairs.len() / 2);
+    std::thread::scope(|scope| {
+        scope.spawn(|| left.sort_unstable());
+        right.sort_unstable();
+    });
+    pairs.sort();
+}
+
+/// Where sorted pairs have the same key, from a place on: undecided as long as there is more to compare.
+fn tell_ties(
+    pairs: &[(u64, u32)],
+    from: u32,
+    more: bool,
+    flip: u64,
+    (open, equal): (&mut Vec<Tie>, &mut Vec<Tie>),
+) -> u32 {
+    let mut at = from;
+    for same in pairs.chunk_by(|a, b| a.0 == b.0) {
+        let range = at..at + same.len() as u32;
+        at = range.end;
+        if same.len() > 1 {
+            let undecided = more && same.first().is_some_and(|(key, _)| goes_on(key ^ flip));
+            if undecided { open.push(range) } else { equal.push(range) }
+        }
+    }
+    at
+}
+
 /// Sorts within each tie by a part of a column's values. What is left in `ties` needs another round;
 /// what no round can tell apart goes to `equal`. Returns whether there is more of some values, and how
 /// many rows have none.
 fn refine(
     archive: &Archive,
     of: u64,
-    (column, descending, round): (usize, bool, usize),
-    (rows, ties, equal): (&mut [u32], &mut Vec<Tie>, &mut Vec<Tie>),
+    (column, descending, round): Step,
+    (rows, ties, equal): Lists<'_>,
     progress: &Progress,
 ) -> Result<(bool, usize), ArrangeError> {
     // NULL is no key, so it is kept apart; a row with any key is marked.
@@ -112,18 +188,10 @@ fn refine(
                 nulls.push(*row);
             }
         }
-        pairs.sort_unstable();
+        sort_pairs(&mut pairs);
         let sorted = pairs.iter().map(|(_, row)| *row).chain(nulls.iter().copied());
         part.iter_mut().zip(sorted).for_each(|(to, row)| *to = row);
-        let mut at = tie.start;
-        for same in pairs.chunk_by(|a, b| a.0 == b.0) {
-            let range = at..at + same.len() as u32;
-            at = range.end;
-            if same.len() > 1 {
-                let undecided = more && same.first().is_some_and(|(key, _)| goes_on(key ^ flip));
-                if undecided { open.push(range) } else { equal.push(range) }
-            }
-        }
+        let at = tell_ties(&pairs, tie.start, more, flip, (&mut open, equal));
         without += nulls.len();
         if nulls.len() > 1 {
             equal.push(at..tie.end);

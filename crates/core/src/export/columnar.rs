@@ -20,7 +20,7 @@ const GROUP: usize = 128 << 10;
 
 /// What a writer that keeps its output has written so far.
 #[derive(Clone, Default)]
-struct Drain(Arc<Mutex<Vec<u8>>>);
+pub(super) struct Drain(Arc<Mutex<Vec<u8>>>);
 
 impl Write for Drain {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
@@ -34,7 +34,8 @@ impl Write for Drain {
 }
 
 impl Drain {
-    fn pour(&self, out: &mut dyn Write) -> io::Result<()> {
+    /// Passes it on.
+    pub(super) fn pour(&self, out: &mut dyn Write) -> io::Result<()> {
         let bytes = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
         out.write_all(&bytes)
     }

@@ -83,11 +83,14 @@ pub enum SaveError {
     Rows(#[from] ArchiveError),
 }
 
-fn remedy(error: &ExportError) -> &'static str {
-    use io::ErrorKind::{NotFound, PermissionDenied, QuotaExceeded, StorageFull};
+/// What to do about it, and what became of the file.
+pub fn remedy(error: &ExportError) -> &'static str {
+    use io::ErrorKind::{FileTooLarge, NotFound, PermissionDenied, QuotaExceeded, StorageFull};
     match error {
         ExportError::Output(error) => match error.kind() {
-            StorageFull | QuotaExceeded => "The disk is full: free some space and export again; no half file is left.",
+            StorageFull | QuotaExceeded | FileTooLarge => {
+                "The disk is full: free some space and export again; no half file is left."
+            }
             NotFound => "Its folder is not there: make it first, or name another.",
             PermissionDenied => "Name a folder that you may write to.",
             _ => "No half file is left.",
