@@ -15,10 +15,11 @@ use jaunty_core::catalog::{Catalog, Column, Constraint, Name, ObjectKind, Rule};
 use jaunty_core::complete::{Surroundings, complete};
 use jaunty_core::connection::{Connections, Profile};
 use jaunty_core::files::Folders;
+use jaunty_core::logbook::{Begun, Ended, KeptResult, Outcome as Ran};
 use jaunty_core::problems::problems;
 use jaunty_core::run::Keeping;
 use jaunty_core::text::dialect::{MYSQL, POSTGRES, SQLITE};
-use jaunty_tui::app::{App, Message, Options};
+use jaunty_tui::app::{App, Message, Options, Post, Summoned};
 use jaunty_tui::settings::Settings;
 use jaunty_tui::theme::Depth;
 use ratatui::buffer::Buffer;
@@ -36,7 +37,60 @@ fn main() -> Outcome {
     println!("a catalog of {TABLES} tables with {columns} columns, made in {} ms", begun.elapsed().as_millis());
     completion(&catalog);
     keeping(&catalog)?;
+    logbook()?;
     typing()
+}
+
+/// A logbook of a thousand runs: until it is open, and from each key to the frame that is narrowed.
+fn logbook() -> Outcome {
+    let folder = tempfile::tempdir()?;
+    let file = folder.path().join("a.sql");
+    std::fs::write(&file, "select 1;\n")?;
+    let folders = Folders::below(folder.path());
+    let kept = Keeping::open(&folders, Retention::default());
+    if let Some(logbook) = kept.logbook() {
+        for n in 0..1000 {
+            let statement = format!("select id, name from sailings_{} where id = {n} order by departs_at", n % 50);
+            let begun = Begun {
+                connection: ["ferry", "harbour", "archive"].get(n % 3).copied().unwrap_or_default(),
+                engine: "sqlite",
+                database: "saltmarsh.db",
+                buffer: None,
+                title: Some("Sailings of a route"),
+                statement: &statement,
+                started_ms: 1_700_000_000_000 + n as i64 * 100_000,
+            };
+            let run = logbook.begin(&begun)?;
+            logbook.result(run, 0, &KeptResult::Rows(folder.path().join(format!("{run}-0.arrow"))))?;
+            logbook.end(run, Ran::Done, &Ended { duration_ms: 12, rows: 40, ..Ended::default() })?;
+        }
+    }
+    drop(kept);
+    let (post, inbox) = std::sync::mpsc::channel();
+    let mut app = opened(&folder, &file, Arc::new(move |message| drop(post.send(message))))?;
+    let screen = Rect::new(0, 0, 140, 42);
+    let mut cells = Buffer::empty(screen);
+    app.resize(screen);
+    let begun = Instant::now();
+    app.open_logbook();
+    while !matches!(&app.summoned, Some(Summoned::Past(past)) if past.entries.is_some()) {
+        app.update(inbox.recv_timeout(Duration::from_secs(10))?);
+    }
+    jaunty_tui::view::draw(&app, &mut cells);
+    let open = begun.elapsed();
+    let mut times = Times::default();
+    for _ in 0..20 {
+        let word = "sailings_7 harbour";
+        let keys = word.chars().map(KeyCode::Char).chain(word.chars().map(|_| KeyCode::Backspace));
+        for code in keys {
+            let begun = Instant::now();
+            app.update(Message::Input(Event::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+            jaunty_tui::view::draw(&app, &mut cells);
+            times.push(begun.elapsed());
+        }
+    }
+    println!("  a logbook of 1,000 runs: open in {:.1} ms; key to frame: {}", open.as_secs_f64() * 1000.0, times.summary());
+    Ok(())
 }
 
 /// Tables whose names and columns differ, as those of a grown company do.
@@ -192,6 +246,10 @@ fn typing() -> Outcome {
 }
 
 fn open(folder: &tempfile::TempDir, file: &std::path::Path) -> Result<App, Box<dyn Error>> {
+    opened(folder, file, Arc::new(|_| {}))
+}
+
+fn opened(folder: &tempfile::TempDir, file: &std::path::Path, post: Post) -> Result<App, Box<dyn Error>> {
     let folders = Folders::below(folder.path());
     let keeping = Keeping::open(&folders, Retention::default());
     let options = Options {
@@ -204,5 +262,5 @@ fn open(folder: &tempfile::TempDir, file: &std::path::Path) -> Result<App, Box<d
         settings: Settings::default(),
         depth: Depth::Full,
     };
-    Ok(App::open(options, Arc::new(|_| {}))?)
+    Ok(App::open(options, post)?)
 }

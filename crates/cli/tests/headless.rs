@@ -404,7 +404,7 @@ fn a_disk_that_fills_up_leaves_no_half_file() {
     {
         // Some blocks are written before the limit of one megabyte is hit.
         let command = format!("trap '' XFSZ; ulimit -f 2048; exec \"$0\" rows last -f {format} -o {file}");
-        let mut limited = std::process::Command::new("sh");
+        let mut limited = Command::new("sh");
         limited.args(["-c", &command, env!("CARGO_BIN_EXE_jaunty")]);
         limited.current_dir(home.path("project")).envs(home.environment());
         let ended = limited.output().unwrap();
