@@ -89,7 +89,11 @@ fn logbook() -> Outcome {
             times.push(begun.elapsed());
         }
     }
-    println!("  a logbook of 1,000 runs: open in {:.1} ms; key to frame: {}", open.as_secs_f64() * 1000.0, times.summary());
+    println!(
+        "  a logbook of 1,000 runs: open in {:.1} ms; key to frame: {}",
+        open.as_secs_f64() * 1000.0,
+        times.summary()
+    );
     Ok(())
 }
 

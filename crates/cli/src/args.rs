@@ -68,6 +68,9 @@ pub struct Run {
     pub file: Option<String>,
     #[command(flatten)]
     pub written: Written,
+    /// A parameter's value, as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
+    #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
+    pub parameters: Vec<String>,
     /// Say yes to statements that write, on a connection that asks
     #[arg(short, long)]
     pub yes: bool,

@@ -415,3 +415,16 @@ fn a_disk_that_fills_up_leaves_no_half_file() {
         assert_eq!(files(), before, "nothing is left of {file}");
     }
 }
+
+#[test]
+fn parameters_have_their_values_on_the_command_line() {
+    let home = Home::ferry();
+    let run = |more: &[&str]| {
+        home.call(&[&["run", "-c", "ferry", "-s", "select name from ports where id = :id", "-f", "csv"], more].concat())
+    };
+    assert_eq!(run(&["-p", ":id=2"]).gives(), "name\nGullhaven\n");
+    let (_, missing) = run(&[]).exits(1);
+    assert!(missing.contains("a parameter, :id, and no value") && missing.contains("--parameter"), "{missing}");
+    let (_, unknown) = run(&["-p", ":id=2", "-p", ":name=x"]).exits(2);
+    assert!(unknown.contains("no statement has a parameter :name"), "{unknown}");
+}

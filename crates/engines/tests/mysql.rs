@@ -13,7 +13,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD};
-use support::{Collect, refused, run, told};
+use support::{Collect, refused, rows_with, run, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Mariadb> = LazyLock::new(|| {
@@ -314,4 +314,22 @@ fn a_server_that_is_killed_in_the_middle_of_rows() {
     server.start_again();
     let mut session = try_to_connect(&profile(&server), Some(&secret())).unwrap();
     assert_eq!(one(session.as_mut(), "select 1"), "1");
+}
+
+#[test]
+fn values_are_sent_beside_the_statement() {
+    let session = &mut *connect();
+    let rows = rows_with(
+        session,
+        "select ? + 1 as a, concat(:name, '!') as b, :none as c, ? * 2 as d, :name = 'it''s; drop' as e",
+        &[("?1", "4"), (":name", "it's; drop"), (":none", "null"), ("?2", "1.25")],
+    );
+    assert_eq!(rows.unwrap(), [["5", "it's; drop!", "∅", "2.5", "1"]]);
+    // What comes by the protocol of prepared statements reads as by the plain one.
+    let all = "select cast(1.50 as decimal(6,2)), date '2031-03-05', timestamp '2031-03-05 01:02:03.25', time '-25:00:01', x'00ff', 18446744073709551615, 0.1e0, cast(null as date), year('2031-01-01')";
+    let plain = run(session, all).unwrap().rows();
+    assert_eq!(rows_with(session, &format!("{all} from dual where 1 = :one"), &[(":one", "1")]).unwrap(), plain);
+    let found = rows_with(session, "select name from ports where id = :id", &[(":id", "7")]).unwrap();
+    assert_eq!(found, [["port 7"]]);
+    assert!(session.check("select name from ports where id = :id").is_ok());
 }

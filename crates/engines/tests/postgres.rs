@@ -13,7 +13,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Postgres};
-use support::{Collect, refused, run, told};
+use support::{Collect, refused, rows_with, run, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Postgres> = LazyLock::new(|| {
@@ -515,4 +515,23 @@ fn what_the_server_tells_meanwhile_is_told() {
         notices.lock().unwrap().extend(found.seen.lock().unwrap().notices.clone());
     }
     assert_eq!(*notices.lock().unwrap(), ["notification: tide: high at noon"]);
+}
+
+#[test]
+fn values_are_sent_beside_the_statement() {
+    let session = &mut *connect();
+    let rows = rows_with(
+        session,
+        "select $1::int + 1, :name || '!', :when::date, :none::text, :price::numeric, $1 = 4 as same, :name::text = 'it''s; drop'",
+        &[("$1", "4"), (":name", "it's; drop"), (":when", "2031-03-05"), (":none", "null"), (":price", "12.50")],
+    );
+    assert_eq!(rows.unwrap(), [["5", "it's; drop!", "2031-03-05", "∅", "12.50", "true", "true"]]);
+    run(session, "create temporary table kept(id int, name text)").unwrap();
+    rows_with(session, "insert into kept values (:id, :name)", &[(":id", "7"), (":name", "Saltmarsh")]).unwrap();
+    let found = rows_with(session, "select name from kept where id = :id", &[(":id", "7")]).unwrap();
+    assert_eq!(found, [["Saltmarsh"]]);
+    let wrong = rows_with(session, "select $1::int", &[("$1", "many")]).unwrap_err();
+    assert!(wrong.message.contains("invalid input syntax for type integer"), "{}", wrong.message);
+    // Writing one is no mistake to the server that is asked about it.
+    assert!(session.check("select name from kept where id = :id and name = $1").is_ok());
 }

@@ -11,7 +11,7 @@ use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Session, Touches};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
-use support::{Collect, run};
+use support::{Collect, rows_with, run};
 
 fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
     Sqlite.connect(&Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
@@ -223,4 +223,15 @@ fn rows_do_not_wait_for_the_next() {
     assert_eq!(rows, [3, 1]);
     let between = seen.arrived[1] - seen.arrived[0];
     assert!(between > Duration::ZERO);
+}
+
+#[test]
+fn values_are_sent_beside_the_statement() {
+    let session = &mut *memory();
+    let rows = rows_with(
+        session,
+        "select :a + 1, @b || '!', $c, ?, typeof(:a), typeof(@b), typeof($d)",
+        &[(":a", "4"), ("@b", "it's"), ("$c", "null"), ("?4", "'5'"), ("$d", "2.5")],
+    );
+    assert_eq!(rows.unwrap(), [["5", "it's!", "∅", "5", "integer", "text", "real"]]);
 }

@@ -284,3 +284,23 @@ fn a_held_run_makes_room_for_the_next() {
     assert!(stage.text().contains("stopped"), "its rows stay, and it says so:\n{}", stage.text());
     assert!(stage.app.rows.total() >= 10_000);
 }
+
+#[test]
+fn parameters_are_asked_for_and_remembered() {
+    let stage = stage("select :port || ' ' || :berth as place;\n").control('r');
+    assert!(stage.text().contains("value of :port"), "{}", stage.text());
+    let stage = stage.types("Saltmarsh").enter();
+    assert!(stage.text().contains("value of :berth"), "{}", stage.text());
+    let shown =
+        |app: &jaunty_tui::app::App| !app.connection.is_busy() && app.rows.page().is_some_and(|page| page.of == 1);
+    let stage = stage.types("7").enter().until("the row", shown);
+    assert_eq!(stage.shown(0, 1), ["Saltmarsh 7"]);
+    // They stand there the next time.
+    let stage = stage.control('r');
+    assert!(stage.text().contains("› Saltmarsh"), "{}", stage.text());
+    let stage = stage.types(" Quay").enter().enter().until("the other row", |app| {
+        shown(app) && app.rows.page().is_some_and(|page| page.rows[0][0].text == "Saltmarsh Quay 7")
+    });
+    let stage = stage.control('r').key(KeyCode::Esc, KeyModifiers::NONE);
+    assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
+}

@@ -13,6 +13,7 @@ use jaunty_core::export::file::save;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::out_line::out_lines;
+use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::{Job, Keeping, RunResult};
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
@@ -38,7 +39,8 @@ pub fn run(args: &Run) -> Result<(), Failure> {
     let profile = crate::open::profile(&args.connection, &connections)?;
     let engine = jaunty_engines::by_name(&profile.engine)
         .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
-    let tasks = tasks(args, engine.dialect())?;
+    let mut tasks = tasks(args, engine.dialect())?;
+    give_values(&mut tasks, &args.parameters, engine.dialect())?;
     let options = args.written.options(engine.dialect())?;
     let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
     if let Some(trouble) = keeping.trouble() {
@@ -79,7 +81,12 @@ fn run_one(
     yes: bool,
 ) -> Result<(), Failure> {
     let statement = &task.job.statement;
-    if profile.guard == Guard::Ask && !yes && !matches!(session.effect(statement), Ok(Effect::Reads) | Err(_)) {
+    let reads = match session.effect(statement) {
+        Ok(effect) => effect == Effect::Reads,
+        // One that the server refuses does nothing; but it may take it with the values.
+        Err(_) => task.job.values.is_empty(),
+    };
+    if profile.guard == Guard::Ask && !yes && !reads {
         let line = statement.lines().next().unwrap_or_default();
         let effect = session.effect(statement).map(jaunty_tui::words::effect).unwrap_or_default().join(" ");
         return Err(Failure::Usage(format!(
@@ -109,6 +116,37 @@ fn run_one(
         (Outcome::Done, _) => Ok(()),
         (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
         (_, None) => Err(Failure::Closed),
+    }
+}
+
+/// Gives the parameters of statements their values. One without a value is a mistake, and so is a value
+/// that nothing wants.
+fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) -> Result<(), Failure> {
+    let mut values = Vec::new();
+    for given in given {
+        let (name, value) = given
+            .split_once('=')
+            .ok_or_else(|| Failure::Usage(format!("--parameter takes NAME=VALUE, and \"{given}\" has no =")))?;
+        values.push((name.to_owned(), Given::read(value)));
+    }
+    let mut wanted = Vec::new();
+    for task in tasks {
+        let names = parameters::names(&task.job.statement, dialect);
+        let of = |name: &String| values.iter().find(|(known, _)| known == name).cloned();
+        // Without any value the server tells what it misses.
+        if values.is_empty() {
+            continue;
+        }
+        for name in &names {
+            let value = of(name)
+                .ok_or_else(|| Failure::Usage(format!("{name} has no value; give it with --parameter '{name}=…'")))?;
+            task.job.values.push(value);
+        }
+        wanted.extend(names);
+    }
+    match values.iter().find(|(name, _)| !wanted.contains(name)) {
+        Some((name, _)) => Err(Failure::Usage(format!("no statement has a parameter {name}"))),
+        None => Ok(()),
     }
 }
 

@@ -88,6 +88,14 @@ impl<'a> Keys<'a> {
         }
     }
 
+    /// The bytes of a value, where they are its own.
+    pub(super) fn bytes(&self, row: usize) -> Option<&'a [u8]> {
+        match self {
+            Keys::Bytes(column, bytes) if !column.is_null(row) => Some(bytes(column, row)),
+            _ => None,
+        }
+    }
+
     /// Gives each value's key to `take`, none for NULL: a number, or the part of its bytes that
     /// counts in this round with how much of the value is left. Returns whether another round is
     /// needed to tell some apart.

@@ -23,6 +23,7 @@ pub use error::{EngineError, ErrorKind, Step};
 
 use crate::catalog::{Catalog, Object};
 use crate::connection::{Profile, Secret};
+use crate::run::parameters::Value;
 use crate::text::dialect::Dialect;
 
 /// The key of a field's metadata under which the database's own type name stands.
@@ -165,6 +166,16 @@ pub trait Session: Send {
     ///   on the server and the error is [`ErrorKind::Stopped`]. Rows pushed before stay valid.
     /// - After an error the session can be used again, unless the error is [`ErrorKind::Lost`].
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError>;
+
+    /// [`Session::run`] with values for the statement's parameters ([`crate::run::parameters`]). They
+    /// are sent beside the text. A parameter without a value is refused.
+    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        if values.is_empty() {
+            return self.run(statement, sink);
+        }
+        let message = "this database takes no parameters";
+        Err(EngineError::new(ErrorKind::Refused, message).remedy("Write the values in their places."))
+    }
 
     /// Whether the connection still stands, as far as can be told without asking the server: a
     /// connection that the other side has closed is found here, not in the middle of the next run.

@@ -418,8 +418,13 @@ impl Worker {
         if job.confirmed || self.profile.guard != crate::connection::Guard::Ask {
             return None;
         }
-        // What the server refuses does nothing; running it shows the error.
-        let effect = self.session.as_mut()?.0.effect(&job.statement).ok()?;
+        let effect = match self.session.as_mut()?.0.effect(&job.statement) {
+            Ok(effect) => effect,
+            // A server that cannot tell without the values may take it with them.
+            Err(_) if !job.values.is_empty() => Effect::Unknown,
+            // What the server refuses does nothing; running it shows the error.
+            Err(_) => return None,
+        };
         (effect != Effect::Reads).then_some(effect)
     }
 

@@ -13,6 +13,7 @@ use arrow_schema::{ArrowError, SchemaRef};
 use ropey::Rope;
 
 use super::out_line::out_lines;
+use super::parameters::Value;
 use super::state::{Ahead, KeptRows, Run, RunResult};
 use crate::archive::{ArchiveError, Retention, Writer, keep_within};
 use crate::connection::Profile;
@@ -39,6 +40,8 @@ pub struct Job {
     pub confirmed: bool,
     /// Where its rows go beside the archive: its out-lines.
     pub out: Vec<Target>,
+    /// Values for its parameters.
+    pub values: Vec<Value>,
 }
 
 impl Job {
@@ -49,6 +52,7 @@ impl Job {
             title: statement.title_text(rope, dialect),
             buffer: buffer.map(Path::to_owned),
             confirmed: false,
+            values: Vec::new(),
             out: out_lines(statement, rope, dialect).into_iter().filter_map(|line| line.target.ok()).collect(),
         }
     }
@@ -173,7 +177,7 @@ pub fn execute(
         tap,
         tell: Arc::clone(tell),
     };
-    let outcome = session.run(&job.statement, Box::new(keeper));
+    let outcome = session.run_with(&job.statement, &job.values, Box::new(keeper));
     let (outcome, error) = match (failure.take(), outcome) {
         (Some(error), _) => (Outcome::Failed, Some(error)),
         (None, Ok(())) => (Outcome::Done, None),

@@ -10,11 +10,12 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
+use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::text::dialect::{Kind, MYSQL};
 use jaunty_core::text::{client_line, rope, split, touched};
-use mysql_async::consts::StatusFlags;
-use mysql_async::prelude::Queryable;
-use mysql_async::{Row, Value};
+use mysql_async::consts::{ColumnType, StatusFlags};
+use mysql_async::prelude::{Protocol, Queryable};
+use mysql_async::{QueryResult, Row, Value};
 
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
@@ -60,7 +61,7 @@ impl MysqlSession {
         asked.map_err(|error| errors::statement(&error, statement))
     }
 
-    fn carry_out(&mut self, statement: &str, feed: &mut Feed) -> Result<u16, EngineError> {
+    fn carry_out(&mut self, statement: &str, given: Option<Vec<Value>>, feed: &mut Feed) -> Result<u16, EngineError> {
         let failed = |error: mysql_async::Error| errors::statement(&error, statement);
         let Link { runtime, connection, again, .. } = &mut self.link;
         let (again, id) = (again.clone(), connection.id());
@@ -68,56 +69,18 @@ impl MysqlSession {
         let cancel = || cancel(again.clone(), id);
         runtime.block_on(async {
             let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
-            let begun = watched(connection.query_iter(statement), || look(feed), cancel()).await?;
-            let mut result = begun.map_err(failed)?;
-            loop {
-                let columns = result.columns().filter(|columns| !columns.is_empty());
-                if let Some(columns) = &columns {
-                    let (readers, columns) = types::plan(columns);
-                    feed.begin(columns);
-                    loop {
-                        if stop.is_set() {
-                            feed.stop();
-                        }
-                        if feed.flow() == Flow::Stop {
-                            // The wish first: while nobody takes rows the server waits, and the wish
-                            // has the way to itself.
-                            let told = tokio::time::timeout(PATIENCE, cancel()).await;
-                            // The error of having been interrupted is the last.
-                            pass_over(async || matches!(result.next().await, Ok(Some(_)))).await?;
-                            told.map_err(|_| deaf())?;
-                            return Err(EngineError::stopped());
-                        }
-                        let mut next = pin!(result.next());
-                        // What is there already is taken without anything being set up for waiting.
-                        let row = match there(next.as_mut()).await {
-                            Poll::Ready(row) => row,
-                            Poll::Pending => watched(next, || look(feed), cancel()).await?,
-                        };
-                        let Some(row) = row.map_err(failed)? else { break };
-                        append(&readers, &row, feed)?;
-                    }
-                } else {
-                    let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
-                    feed.affected(touched);
-                    watched(result.next(), || look(feed), cancel()).await?.map_err(failed)?;
+            match given {
+                None => {
+                    let begun = watched(connection.query_iter(statement), || look(feed), cancel()).await?;
+                    take(begun.map_err(failed)?, statement, stop, cancel, feed).await
                 }
-                let warnings = result.warnings();
-                if result.is_empty() {
-                    return Ok(warnings);
-                }
-                // The end of a procedure is a result of its own, which says nothing.
-                if kind(statement) == Kind::Other
-                    && result.columns().is_none_or(|columns| columns.is_empty())
-                    && columns.is_some()
-                {
-                    result.next().await.map_err(failed)?;
-                    return Ok(result.warnings());
+                Some(given) => {
+                    let begun = watched(connection.exec_iter(statement, given), || look(feed), cancel()).await?;
+                    take(begun.map_err(failed)?, statement, stop, cancel, feed).await
                 }
             }
         })
     }
-
     fn tell_warnings(&mut self, count: u16, feed: &mut Feed) {
         if count == 0 {
             return;
@@ -128,20 +91,129 @@ impl MysqlSession {
     }
 }
 
+/// Takes in all results of a statement, by either protocol; returns how many warnings there are.
+async fn take<P, C>(
+    mut result: QueryResult<'_, '_, P>,
+    statement: &str,
+    stop: &StopFlag,
+    cancel: impl Fn() -> C,
+    feed: &mut Feed,
+) -> Result<u16, EngineError>
+where
+    P: Protocol,
+    C: Future<Output = ()>,
+{
+    let failed = |error: mysql_async::Error| errors::statement(&error, statement);
+    let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
+    loop {
+        let columns = result.columns().filter(|columns| !columns.is_empty());
+        if let Some(columns) = &columns {
+            let (readers, columns) = types::plan(columns);
+            feed.begin(columns);
+            loop {
+                if stop.is_set() {
+                    feed.stop();
+                }
+                if feed.flow() == Flow::Stop {
+                    // The wish first: while nobody takes rows the server waits, and the wish
+                    // has the way to itself.
+                    let told = tokio::time::timeout(PATIENCE, cancel()).await;
+                    // The error of having been interrupted is the last.
+                    pass_over(async || matches!(result.next().await, Ok(Some(_)))).await?;
+                    told.map_err(|_| deaf())?;
+                    return Err(EngineError::stopped());
+                }
+                let mut next = pin!(result.next());
+                // What is there already is taken without anything being set up for waiting.
+                let row = match there(next.as_mut()).await {
+                    Poll::Ready(row) => row,
+                    Poll::Pending => watched(next, || look(feed), cancel()).await?,
+                };
+                let Some(row) = row.map_err(failed)? else { break };
+                append(&readers, &row, feed)?;
+            }
+        } else {
+            let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
+            feed.affected(touched);
+            watched(result.next(), || look(feed), cancel()).await?.map_err(failed)?;
+        }
+        let warnings = result.warnings();
+        if result.is_empty() {
+            return Ok(warnings);
+        }
+        // The end of a procedure is a result of its own, which says nothing.
+        if kind(statement) == Kind::Other
+            && result.columns().is_none_or(|columns| columns.is_empty())
+            && columns.is_some()
+        {
+            result.next().await.map_err(failed)?;
+            return Ok(result.warnings());
+        }
+    }
+}
+
+/// A value as it is sent.
+fn sent(given: Given) -> Value {
+    match given {
+        Given::Null => Value::NULL,
+        Given::Bool(value) => Value::Int(i64::from(value)),
+        Given::Int(value) => Value::Int(value),
+        Given::Number(text) => text.parse().map_or_else(|_| Value::Bytes(text.clone().into_bytes()), Value::Double),
+        Given::Text(text) => Value::Bytes(text.into_bytes()),
+    }
+}
+
+/// A value of the protocol of prepared statements as the plain protocol writes it.
+fn plain(value: &Value, column: &mysql_async::Column) -> Option<Vec<u8>> {
+    let date = |year: u16, month: u8, day: u8| format!("{year:04}-{month:02}-{day:02}");
+    let places = usize::from(column.decimals()).min(6);
+    let micros = |micros: u32| match places {
+        0 => String::new(),
+        places => format!(".{}", format!("{micros:06}").get(..places).unwrap_or_default()),
+    };
+    Some(match value {
+        Value::NULL => return None,
+        Value::Bytes(raw) => raw.clone(),
+        Value::Int(value) => value.to_string().into_bytes(),
+        Value::UInt(value) => value.to_string().into_bytes(),
+        Value::Float(value) => value.to_string().into_bytes(),
+        Value::Double(value) => value.to_string().into_bytes(),
+        Value::Date(year, month, day, ..) if column.column_type() == ColumnType::MYSQL_TYPE_DATE => {
+            date(*year, *month, *day).into_bytes()
+        }
+        Value::Date(year, month, day, hour, minute, second, rest) => {
+            format!("{} {hour:02}:{minute:02}:{second:02}{}", date(*year, *month, *day), micros(*rest)).into_bytes()
+        }
+        Value::Time(negative, days, hours, minutes, seconds, rest) => {
+            let hours = days * 24 + u32::from(*hours);
+            let sign = if *negative { "-" } else { "" };
+            format!("{sign}{hours:02}:{minutes:02}:{seconds:02}{}", micros(*rest)).into_bytes()
+        }
+    })
+}
+
 fn append(readers: &[types::Reader], row: &Row, feed: &mut Feed) -> Result<(), EngineError> {
     let mut bytes = 0;
     for (column, reader) in readers.iter().enumerate() {
         let columns = feed.columns();
         match row.as_ref(column) {
-            Some(Value::Bytes(raw)) => {
+            None | Some(Value::NULL) => columns.cells(column).null(),
+            Some(value) => {
+                let written;
+                let raw = match (value, row.columns_ref().get(column)) {
+                    (Value::Bytes(raw), _) => raw,
+                    (value, Some(about)) => {
+                        written = plain(value, about).unwrap_or_default();
+                        &written
+                    }
+                    (_, None) => continue,
+                };
                 bytes += raw.len();
                 if types::append(*reader, raw, columns.cells(column)).is_err() {
                     let text = columns.become_text(column).map_err(|error| local(&error))?;
                     text.append_value(String::from_utf8_lossy(raw));
                 }
             }
-            // In the protocol of plain queries every other value is NULL.
-            _ => columns.cells(column).null(),
         }
     }
     feed.end_row(bytes);
@@ -234,7 +306,8 @@ impl Session for MysqlSession {
         }
         let Link { runtime, connection, .. } = &mut self.link;
         runtime.block_on(async {
-            match connection.prep(statement).await {
+            let (numbered, _) = parameters::numbered(statement, &MYSQL);
+            match connection.prep(numbered).await {
                 Ok(prepared) => connection.close(prepared).await.map_err(|error| errors::statement(&error, statement)),
                 // The protocol cannot prepare everything that it can run.
                 Err(mysql_async::Error::Server(error)) if error.code == 1295 => Ok(()),
@@ -244,10 +317,26 @@ impl Session for MysqlSession {
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.run_with(statement, &[], sink)
+    }
+
+    fn run_with(
+        &mut self,
+        statement: &str,
+        values: &[parameters::Value],
+        sink: Box<dyn Sink>,
+    ) -> Result<(), EngineError> {
         client_line(statement, &MYSQL)?;
         self.stop.clear();
         let mut feed = Feed::new(sink);
-        let outcome = self.carry_out(statement, &mut feed);
+        let outcome = match values {
+            [] => self.carry_out(statement, None, &mut feed),
+            _ => {
+                let (statement, order) = parameters::numbered(statement, &MYSQL);
+                let given = order.iter().map(|name| sent(parameters::value_of(values, name))).collect();
+                self.carry_out(&statement, Some(given), &mut feed)
+            }
+        };
         if let Ok(warnings) = outcome {
             self.tell_warnings(warnings, &mut feed);
         }

@@ -12,6 +12,7 @@ use jaunty_core::engine::{
     Touches, Transaction,
 };
 use jaunty_core::rows::columns::Columns;
+use jaunty_core::run::parameters::{self, Value, value_of};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, rope, split, touched};
 use tokio_postgres::tls::MakeTlsConnect;
@@ -84,8 +85,14 @@ impl PostgresSession {
     }
 
     /// Runs a statement, whatever it is.
-    fn carry_out(&self, statement: &str, feed: &mut Feed) -> Outcome<()> {
+    fn carry_out(&self, statement: &str, values: &[Value], feed: &mut Feed) -> Outcome<()> {
         let link = &self.link;
+        let (numbered, order) = match values {
+            [] => (statement.to_owned(), Vec::new()),
+            _ => parameters::numbered(statement, &POSTGRES),
+        };
+        let given: Vec<AsText> = order.iter().map(|name| AsText(value_of(values, name).text())).collect();
+        let statement = numbered.as_str();
         link.runtime.block_on(async {
             if let Some(direction) = copy::direction(statement) {
                 return copy::carry_out(self, statement, direction, feed).await;
@@ -97,13 +104,19 @@ impl PostgresSession {
                 Err(error) if is_several(&error) => return self.plain(statement, None, feed).await,
                 Err(error) => return Err(errors::statement(&error, statement)),
             };
-            no_parameters(&prepared)?;
+            if values.is_empty() {
+                no_parameters(&prepared)?;
+            }
             let plan = Plan::of(prepared.columns());
+            if !plan.is_binary() && !values.is_empty() {
+                let what = "a column has a type that is only read as text, and then the server takes no values";
+                return Err(EngineError::new(ErrorKind::Refused, what).remedy("Cast that column to text."));
+            }
             if !plan.is_binary() {
                 let columns = plan.columns(prepared.columns(), &link.zone);
                 return self.plain(statement, Some((plan, columns)), feed).await;
             }
-            let rows = self.wait(feed, link.client.query_raw::<_, &(dyn ToSql + Sync), _>(&prepared, [])).await?;
+            let rows = self.wait(feed, link.client.query_raw(&prepared, &given)).await?;
             let mut rows = pin!(rows.map_err(|error| errors::statement(&error, statement))?);
             if prepared.columns().is_empty() {
                 // Nothing comes but the end, and how many rows were touched.
@@ -263,12 +276,43 @@ fn is_several(error: &tokio_postgres::Error) -> bool {
     said.is_some_and(|db| db.code().code() == "42601" && db.routine() == Some("exec_parse_message"))
 }
 
+/// A value that the server reads as the type that it wants.
+#[derive(Debug)]
+struct AsText(Option<String>);
+
+impl ToSql for AsText {
+    fn to_sql(
+        &self,
+        _: &tokio_postgres::types::Type,
+        out: &mut bytes::BytesMut,
+    ) -> Result<tokio_postgres::types::IsNull, Box<dyn std::error::Error + Sync + Send>> {
+        Ok(match &self.0 {
+            Some(text) => {
+                out.extend_from_slice(text.as_bytes());
+                tokio_postgres::types::IsNull::No
+            }
+            None => tokio_postgres::types::IsNull::Yes,
+        })
+    }
+
+    fn accepts(_: &tokio_postgres::types::Type) -> bool {
+        true
+    }
+
+    fn encode_format(&self, _: &tokio_postgres::types::Type) -> tokio_postgres::types::Format {
+        tokio_postgres::types::Format::Text
+    }
+
+    tokio_postgres::types::to_sql_checked!();
+}
+
 fn no_parameters(prepared: &tokio_postgres::Statement) -> Outcome<()> {
     if prepared.params().is_empty() {
         return Ok(());
     }
     let what = "the statement has a parameter, $1, and no value for it";
-    Err(EngineError::new(ErrorKind::Refused, what).remedy("Write the value in its place."))
+    Err(EngineError::new(ErrorKind::Refused, what)
+        .remedy("Give it one with --parameter, or write the value in its place."))
 }
 
 /// What a statement is, by its first word.
@@ -349,8 +393,9 @@ impl Session for PostgresSession {
             return Ok(());
         }
         let link = &self.link;
+        let (numbered, _) = parameters::numbered(statement, &POSTGRES);
         let prepared =
-            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(statement)).await });
+            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered)).await });
         match prepared {
             Ok(Err(error)) => Err(errors::statement(&error, statement)),
             // A server that takes long is busy with something else.
@@ -359,10 +404,14 @@ impl Session for PostgresSession {
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Outcome<()> {
+        self.run_with(statement, &[], sink)
+    }
+
+    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Outcome<()> {
         client_line(statement, &POSTGRES)?;
         self.stop.clear();
         let mut feed = Feed::new(sink);
-        let outcome = self.carry_out(statement, &mut feed);
+        let outcome = self.carry_out(statement, values, &mut feed);
         // Notices of the end are there when the end is.
         self.link.runtime.block_on(tokio::task::yield_now());
         tell_notices(&self.link, &mut feed);

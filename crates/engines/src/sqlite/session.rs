@@ -7,6 +7,7 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Touches, Transaction,
 };
 use jaunty_core::rows::assemble::Announced;
+use jaunty_core::run::parameters::{Given, Value, value_of};
 use jaunty_core::text::dialect::{Kind, SQLITE};
 use jaunty_core::text::touched;
 use rusqlite::{InterruptHandle, Statement};
@@ -38,10 +39,23 @@ impl SqliteSession {
         errors::statement(error, self.opened.path.as_deref())
     }
 
-    fn carry_out(&self, statement: &str) -> Result<(), EngineError> {
+    fn carry_out(&self, statement: &str, values: &[Value]) -> Result<(), EngineError> {
         let connection = &self.opened.connection;
         let mut prepared = connection.prepare(statement).map_err(|e| self.error(&e))?;
-        no_parameters(&prepared)?;
+        if values.is_empty() {
+            no_parameters(&prepared)?;
+        }
+        for index in 1..=prepared.parameter_count() {
+            let name = prepared.parameter_name(index).map_or_else(|| format!("?{index}"), str::to_owned);
+            let bound = match value_of(values, &name) {
+                Given::Null => prepared.raw_bind_parameter(index, rusqlite::types::Null),
+                Given::Bool(value) => prepared.raw_bind_parameter(index, value),
+                Given::Int(value) => prepared.raw_bind_parameter(index, value),
+                Given::Number(text) => prepared.raw_bind_parameter(index, text.parse::<f64>().unwrap_or(f64::NAN)),
+                Given::Text(text) => prepared.raw_bind_parameter(index, text),
+            };
+            bound.map_err(|e| self.error(&e))?;
+        }
         if prepared.column_count() == 0 {
             let before = connection.total_changes();
             prepared.raw_execute().map_err(|e| self.error(&e))?;
@@ -83,7 +97,8 @@ fn no_parameters(statement: &Statement<'_>) -> Result<(), EngineError> {
     }
     let name = statement.parameter_name(1).unwrap_or("?");
     let message = format!("the statement has a parameter, {name}, and no value for it");
-    Err(EngineError::new(ErrorKind::Refused, message).remedy("Write the value in its place."))
+    Err(EngineError::new(ErrorKind::Refused, message)
+        .remedy("Give it one with --parameter, or write the value in its place."))
 }
 
 fn announced(statement: &Statement<'_>) -> Vec<Announced> {
@@ -137,11 +152,15 @@ impl Session for SqliteSession {
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.run_with(statement, &[], sink)
+    }
+
+    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Result<(), EngineError> {
         // Set before the statement is prepared: SQLite takes it up then.
         let handler = || pump::with(|pump| pump.progress()).unwrap_or(false);
         self.opened.connection.progress_handler(PROGRESS_EVERY, Some(handler)).map_err(|e| self.error(&e))?;
         pump::begin(sink);
-        let outcome = self.carry_out(statement);
+        let outcome = self.carry_out(statement, values);
         let ended = pump::end();
         match outcome {
             // SQLite says that it was interrupted; the pump knows why.

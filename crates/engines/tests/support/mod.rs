@@ -11,6 +11,7 @@ use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 use jaunty_core::engine::{EngineError, Flow, Notice, Session, Sink};
 use jaunty_core::rows::cell::ColumnReader;
+use jaunty_core::run::parameters::Given;
 
 #[derive(Default)]
 pub struct Seen {
@@ -83,6 +84,17 @@ impl Sink for Collect {
 pub fn run(session: &mut dyn Session, statement: &str) -> Result<Collect, EngineError> {
     let collect = Collect::up_to(usize::MAX);
     session.run(statement, Box::new(collect.clone())).map(|()| collect)
+}
+
+/// Runs a statement with values, written as a person writes them, and gives its rows.
+pub fn rows_with(
+    session: &mut dyn Session,
+    statement: &str,
+    values: &[(&str, &str)],
+) -> Result<Vec<Vec<String>>, EngineError> {
+    let collect = Collect::up_to(usize::MAX);
+    let values: Vec<_> = values.iter().map(|(name, text)| ((*name).to_owned(), Given::read(text))).collect();
+    session.run_with(statement, &values, Box::new(collect.clone())).map(|()| collect.rows())
 }
 
 /// Runs a statement that is refused.

@@ -23,7 +23,7 @@ mod troubles;
 mod walk;
 mod works;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::process::Command;
 use std::sync::Arc;
@@ -145,6 +145,10 @@ pub struct App {
     snippets: Vec<Snippet>,
     /// The statements from whose rows a person went on.
     trail: Vec<StatementId>,
+    /// Statements that wait for values.
+    wanting: Option<connection::Wanting>,
+    /// The values that were given last, by buffer and parameter.
+    values: HashMap<PathBuf, HashMap<String, String>>,
     /// A run whose result stays in the pane wherever the cursor is.
     held: Option<Arc<Run>>,
     /// What is being done beside everything else.
@@ -216,6 +220,8 @@ impl App {
             watcher: None,
             snippets,
             trail: Vec::new(),
+            wanting: None,
+            values: HashMap::new(),
             held: None,
             works: Vec::new(),
             works_begun: 0,

@@ -198,6 +198,8 @@ pub(super) enum Asked {
     Replace,
     Row,
     Line,
+    /// The value of a parameter.
+    Value,
     /// What the values of a column have to fulfil.
     Condition,
     /// What rows have to hold.
@@ -430,6 +432,7 @@ impl App {
             Some(Summoned::Prompt(mut prompt)) => match prompt.asked {
                 Asked::Row => self.go_to_row_number(prompt.text.trim()),
                 Asked::Line => self.go_to_line_number(prompt.text.trim()),
+                Asked::Value => self.give_value(&prompt.text),
                 Asked::Condition => self.narrow(&prompt.text),
                 Asked::RowSearch => self.search_rows(&prompt.text),
                 Asked::Export => self.export(&prompt.text, false),

@@ -1,0 +1,216 @@
+//! Parameters of statements: which there are, and their values, which are sent beside the text and never
+//! pasted into it.
+//!
+//! Each language has its own: `$1` (PostgreSQL), `?` (MySQL), and `?`, `?7`, `:name`, `@name`, `$name`
+//! (SQLite). `:name` is understood everywhere: where the server does not know it, it is numbered on the
+//! way. What is a cast (`::int`), a slice (`[1:n]`) or a label (`deep: loop`) is no parameter.
+
+use std::ops::Range;
+
+use ropey::Rope;
+
+use crate::text::dialect::Dialect;
+use crate::text::lexer::{Lexer, Token, TokenKind};
+
+/// A value that a person gave.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Given {
+    /// No value.
+    Null,
+    /// True or false.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A number, as it was written: its digits count.
+    Number(String),
+    /// Text.
+    Text(String),
+}
+
+impl Given {
+    /// Reads a value: `null`, `true`, a number, or text, which quotes keep from being one of the others.
+    pub fn read(text: &str) -> Given {
+        let text = text.trim();
+        let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+        if let Some(inside) = quoted {
+            return Given::Text(inside.replace("''", "'"));
+        }
+        match text.to_ascii_lowercase().as_str() {
+            "null" => return Given::Null,
+            "true" => return Given::Bool(true),
+            "false" => return Given::Bool(false),
+            _ => {}
+        }
+        // `007` is a name of somebody and no number.
+        let digits = text.trim_start_matches('-');
+        let plain = digits.len() == 1 || !digits.starts_with('0') || digits.starts_with("0.");
+        match text.parse::<i64>() {
+            Ok(number) if plain => Given::Int(number),
+            _ if plain && digits.starts_with(|c: char| c.is_ascii_digit()) && text.parse::<f64>().is_ok() => {
+                Given::Number(text.to_owned())
+            }
+            _ => Given::Text(text.to_owned()),
+        }
+    }
+
+    /// Its text, as a server reads it; none for NULL.
+    pub fn text(&self) -> Option<String> {
+        match self {
+            Given::Null => None,
+            Given::Bool(value) => Some(value.to_string()),
+            Given::Int(value) => Some(value.to_string()),
+            Given::Number(text) | Given::Text(text) => Some(text.clone()),
+        }
+    }
+}
+
+/// A parameter's name, as it is asked for, with its value.
+pub type Value = (String, Given);
+
+/// The places of a statement's parameters with their names. Those without a name are counted: `?1`, `?2`.
+fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, String)> {
+    let rope = Rope::from_str(statement);
+    let mut found = Vec::new();
+    let mut unnamed = 0;
+    let mut previous: Option<Token> = None;
+    let mut tokens = Lexer::new(&rope, dialect, 0).peekable();
+    if dialect.lines {
+        return found;
+    }
+    while let Some(token) = tokens.next() {
+        match token.kind {
+            TokenKind::Parameter => {
+                let text = statement.get(token.range()).unwrap_or_default();
+                if text == "?" {
+                    unnamed += 1;
+                    found.push((token.range(), format!("?{unnamed}")));
+                } else {
+                    found.push((token.range(), text.to_owned()));
+                }
+            }
+            TokenKind::Punctuation(b':') => {
+                let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
+                // Only where a value can stand: behind a blank or a sign.
+                let free = previous.is_none_or(|previous| match previous.kind {
+                    TokenKind::Punctuation(sign) => b"(,=<>+-*/|%!~".contains(&sign),
+                    kind => kind.is_trivia(),
+                });
+                if let Some(next) = next.filter(|_| free) {
+                    let range = token.start..next.end;
+                    let name = statement.get(range.clone()).unwrap_or_default().to_owned();
+                    found.push((range, name));
+                }
+            }
+            _ => {}
+        }
+        previous = Some(token);
+    }
+    found
+}
+
+/// The names of a statement's parameters, each once, in the order in which they come.
+pub fn names(statement: &str, dialect: &'static Dialect) -> Vec<String> {
+    let mut names: Vec<String> = Vec::new();
+    for (_, name) in places(statement, dialect) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names
+}
+
+/// A statement in which `:name` is what the server knows, and the names in the order in which it wants
+/// their values.
+pub fn numbered(statement: &str, dialect: &'static Dialect) -> (String, Vec<String>) {
+    let places = places(statement, dialect);
+    let by_number = dialect.parameters.contains(&b'$');
+    let number = |name: &str| name.strip_prefix('$').and_then(|digits| digits.parse::<usize>().ok());
+    let mut order: Vec<String> = Vec::new();
+    if by_number {
+        // `$2` without `$1` wants a value for both.
+        let most = places.iter().filter_map(|(_, name)| number(name)).max().unwrap_or(0);
+        order.extend((1..=most).map(|number| format!("${number}")));
+    }
+    let mut text = String::new();
+    let mut end = 0;
+    for (range, name) in places {
+        text.push_str(statement.get(end..range.start).unwrap_or_default());
+        end = range.end;
+        if by_number {
+            let at = order.iter().position(|known| *known == name).unwrap_or_else(|| {
+                order.push(name);
+                order.len() - 1
+            });
+            text.push_str(&format!("${}", at + 1));
+        } else {
+            order.push(name);
+            text.push('?');
+        }
+    }
+    text.push_str(statement.get(end..).unwrap_or_default());
+    (text, order)
+}
+
+/// The value of a name; NULL where none was given.
+pub fn value_of(values: &[Value], name: &str) -> Given {
+    values.iter().find(|(known, _)| known == name).map_or(Given::Null, |(_, given)| given.clone())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::text::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+
+    #[test]
+    fn parameters_are_found_and_nothing_else_is() {
+        for (dialect, statement, expected) in [
+            (&SQLITE, "select :a, @b, $c, ?, ?7, ':d' -- :e", vec![":a", "@b", "$c", "?1", "?7"]),
+            (
+                &POSTGRES,
+                "select $2, $1, $2, a::int, b[1:n], '$3', :name from t where x=:name",
+                vec!["$2", "$1", ":name"],
+            ),
+            (&POSTGRES, "select a ? 'b', '{}'::jsonb", vec![]),
+            (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
+            (&MYSQL, "create procedure p() deep:begin end", vec![]),
+            (&REDIS, "get :a", vec![]),
+        ] {
+            assert_eq!(names(statement, dialect), expected, "{statement}");
+        }
+    }
+
+    #[test]
+    fn names_are_numbered_where_the_server_knows_none() {
+        assert_eq!(
+            numbered("select :b, $2 where a > :b and c = :d", &POSTGRES),
+            ("select $3, $2 where a > $3 and c = $4".to_owned(), ["$1", "$2", ":b", ":d"].map(str::to_owned).to_vec())
+        );
+        assert_eq!(
+            numbered("select :b, ? where a > :b", &MYSQL),
+            ("select ?, ? where a > ?".to_owned(), [":b", "?1", ":b"].map(str::to_owned).to_vec())
+        );
+    }
+
+    #[test]
+    fn values_have_the_type_that_they_are_written_in() {
+        let text = |text: &str| Given::Text(text.into());
+        for (written, expected) in [
+            ("null", Given::Null),
+            ("TRUE", Given::Bool(true)),
+            ("-5", Given::Int(-5)),
+            ("0", Given::Int(0)),
+            ("0.50", Given::Number("0.50".into())),
+            ("1e3", Given::Number("1e3".into())),
+            ("99999999999999999999", Given::Number("99999999999999999999".into())),
+            ("007", text("007")),
+            ("'null'", text("null")),
+            ("'it''s'", text("it's")),
+            ("Saltmarsh Quay", text("Saltmarsh Quay")),
+            ("2031-03-05", text("2031-03-05")),
+            ("inf", text("inf")),
+            ("", text("")),
+        ] {
+            assert_eq!(Given::read(written), expected, "{written}");
+        }
+    }
+}
