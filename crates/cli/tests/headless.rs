@@ -428,3 +428,19 @@ fn parameters_have_their_values_on_the_command_line() {
     let (_, unknown) = run(&["-p", ":id=2", "-p", ":name=x"]).exits(2);
     assert!(unknown.contains("no statement has a parameter :name"), "{unknown}");
 }
+
+#[test]
+fn a_profile_may_keep_nothing() {
+    let home = Home::ferry();
+    let file = home.path("project").join(".jaunty/connections.toml");
+    let connections = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(
+        &file,
+        format!("{connections}\n[discreet]\nengine = \"sqlite\"\npath = \"../ferry.db\"\nkeep = false\n"),
+    )
+    .unwrap();
+    assert_eq!(home.call(&["run", "-c", "discreet", "-s", "select 7 as n", "-f", "csv"]).gives(), "n\n7\n");
+    assert_eq!(home.call(&["log", "--json"]).gives(), "");
+    let left = std::fs::read_dir(home.path("state/jaunty/archives")).into_iter().flatten().count();
+    assert_eq!(left, 0, "no row stays on the disk");
+}

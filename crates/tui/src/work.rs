@@ -90,6 +90,9 @@ impl Work {
     /// What it is, how far, and for how long.
     pub fn words(&self) -> String {
         let (done, of) = self.progress.so_far();
+        if of == 0 {
+            return format!("{} · waiting for rows · {}", self.what, words::clock(self.began.elapsed()));
+        }
         let percent = (done.min(of) * 100).checked_div(of).unwrap_or(0);
         format!("{} · {percent} % · {}", self.what, words::clock(self.began.elapsed()))
     }

@@ -16,7 +16,7 @@ use super::out_line::out_lines;
 use super::parameters::Value;
 use super::state::{Ahead, KeptRows, Run, RunResult};
 use crate::archive::{ArchiveError, Retention, Writer, keep_within};
-use crate::connection::Profile;
+use crate::connection::{Profile, Setting};
 use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
 use crate::export::target::Target;
 use crate::files::Folders;
@@ -66,8 +66,10 @@ pub struct Keeping {
     catalogs: PathBuf,
     retention: Retention,
     ahead: Ahead,
-    /// Archives of runs that could not be numbered.
+    /// Archives of runs that have no number.
     unnumbered: Arc<AtomicU64>,
+    /// Those that are removed when the program ends.
+    passing: Arc<Mutex<Vec<PathBuf>>>,
     trouble: Option<String>,
 }
 
@@ -82,8 +84,18 @@ impl Keeping {
                 (None, archives, Some(format!("runs are not remembered: {error}")))
             }
         };
+        clear_passing(&archives);
         let catalogs = folders.catalogs();
-        Keeping { logbook, archives, catalogs, retention, ahead: Ahead::ALL, unnumbered: Arc::default(), trouble }
+        Keeping {
+            logbook,
+            archives,
+            catalogs,
+            retention,
+            ahead: Ahead::ALL,
+            passing: Arc::default(),
+            unnumbered: Arc::default(),
+            trouble,
+        }
     }
 
     /// With a limit to how far runs fetch ahead of whoever reads.
@@ -109,7 +121,12 @@ impl Keeping {
     fn archive_path(&self, number: Option<i64>, position: usize) -> PathBuf {
         let name = match number {
             Some(number) => format!("{number}-{position}.arrow"),
-            None => format!("unnumbered-{}.arrow", self.unnumbered.fetch_add(1, Ordering::Relaxed)),
+            None => {
+                let count = self.unnumbered.fetch_add(1, Ordering::Relaxed);
+                let path = self.archives.join(format!("{PASSING}{}-{count}.arrow", std::process::id()));
+                self.passing.lock().unwrap_or_else(PoisonError::into_inner).push(path.clone());
+                return path;
+            }
         };
         self.archives.join(name)
     }
@@ -129,10 +146,32 @@ impl Keeping {
 
     /// Removes archives that nobody could find again. For the end of the program.
     pub fn clear_unremembered(&self) {
+        for path in self.passing.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            let _ = std::fs::remove_file(path);
+        }
         if self.logbook.is_none() {
             let _ = std::fs::remove_dir_all(&self.archives);
         }
     }
+}
+
+/// What the names of archives begin with that last no longer than the program, with its process number.
+const PASSING: &str = "passing-";
+
+/// Removes what programs that are gone left behind.
+fn clear_passing(archives: &Path) {
+    for entry in std::fs::read_dir(archives).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let process = name.strip_prefix(PASSING).and_then(|rest| rest.split('-').next());
+        if process.is_some_and(|process| !Path::new("/proc").join(process).exists()) {
+            let _ = std::fs::remove_file(entry.path());
+        }
+    }
+}
+
+/// Whether the runs of a profile are kept.
+fn keeps(profile: &Profile) -> bool {
+    profile.settings.get("keep") != Some(&Setting::Flag(false))
 }
 
 /// Is called when a run has begun, has grown and has ended, with the run.
@@ -160,7 +199,7 @@ pub fn execute(
         statement: &job.statement,
         started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
     };
-    let number = keeping.note(|logbook| logbook.begin(&begun));
+    let number = if keeps(profile) { keeping.note(|logbook| logbook.begin(&begun)) } else { None };
     let run = Run::begin(job.statement.clone(), job.title.clone(), number);
     let run = run.sent_to(&job.out, job.buffer.as_deref());
     // What goes elsewhere is wanted whole.

@@ -13,8 +13,16 @@ pub const CHECK: Key = Key::rare(
     "ask the server about statements while they are written",
 );
 
+/// Whether runs and their rows are kept.
+pub const KEEP: Key = Key::rare(
+    "keep",
+    Takes::Flag,
+    "true",
+    "keep runs in the logbook, and their rows; false keeps nothing beyond the program's end",
+);
+
 /// How to get at the secret, how to encrypt, and how to get there.
-pub const SHARED: [Key; 19] = [
+pub const SHARED: [Key; 20] = [
     Key::common(
         "secret",
         Takes::Text,
@@ -44,6 +52,7 @@ pub const SHARED: [Key; 19] = [
         "true where the guard is open",
         "ask the server about statements while they are written",
     ),
+    KEEP,
     Key::rare("idle_minutes", Takes::Number(0, 100_000), "60", "let go when unused for so long; 0 never does"),
     Key::rare("url", Takes::Text, "", "a URL instead of, or beside, the other keys"),
     Key::common("host", Takes::Text, "127.0.0.1", "a name, an address, or the folder or file of a Unix socket"),

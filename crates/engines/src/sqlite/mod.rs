@@ -14,7 +14,7 @@ use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
 use jaunty_core::text::dialect::{Dialect, SQLITE};
 
-use crate::net::keys::CHECK;
+use crate::net::keys::{CHECK, KEEP};
 
 /// The engine. It has no state of its own.
 pub struct Sqlite;
@@ -41,6 +41,7 @@ impl Engine for Sqlite {
             Key::needed("path", Takes::Path, "the database's file, or \":memory:\""),
             Key::common("create", Takes::Flag, "false", "whether to make the file if it is missing"),
             CHECK,
+            KEEP,
         ];
         KEYS
     }

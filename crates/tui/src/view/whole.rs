@@ -21,7 +21,7 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     let found = if whole.sought.is_empty() {
         String::new()
     } else {
-        format!("{} · ", words::count(whole.count() as u64, "line"))
+        format!("{} · ", words::count(whole.found as u64, "line"))
     };
     let hint = format!(
         "{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves"
@@ -34,8 +34,16 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     let left = if whole.alone.is_some() { inside.x + 3 } else { inside.x + 3 + names + 2 + types + 2 };
     let room = usize::from(inside.right().saturating_sub(left + 1)).max(10);
     // Each line takes as many of the screen as its text needs.
-    let laid: Vec<(usize, Vec<String>)> =
-        whole.visible().into_iter().filter_map(|at| Some((at, parts(whole, at, whole.lines.get(at)?, room)))).collect();
+    // Of a value of many thousands only what is near the one in hand is laid out.
+    let (visible, height) = (whole.visible(), usize::from(inside.height));
+    let place = visible.partition_point(|at| *at < whole.chosen);
+    let near = place.saturating_sub(height)..(place + height).min(visible.len());
+    let laid: Vec<(usize, Vec<String>)> = visible
+        .get(near)
+        .unwrap_or_default()
+        .iter()
+        .filter_map(|at| Some((*at, parts(whole, *at, whole.lines.get(*at)?, room))))
+        .collect();
     let skip = first_shown(&laid, whole.chosen, usize::from(inside.height));
     let mut y = inside.y;
     for (at, parts) in laid.iter().skip(skip) {

@@ -31,6 +31,8 @@ pub struct Whole {
     folded: HashSet<usize>,
     /// What is looked for.
     pub sought: String,
+    /// How many lines hold it.
+    pub found: usize,
     /// Whether that is being typed.
     pub typing: bool,
 }
@@ -63,6 +65,7 @@ impl Whole {
             chosen: 0,
             folded: HashSet::new(),
             sought: String::new(),
+            found: 0,
             typing: false,
         }
     }
@@ -130,9 +133,8 @@ impl Whole {
         !self.sought.is_empty() && line.text.to_lowercase().contains(&self.sought.to_lowercase())
     }
 
-    /// How many lines hold it.
-    pub fn count(&self) -> usize {
-        self.lines.iter().filter(|line| self.matches(line)).count()
+    fn count(&mut self) {
+        self.found = self.lines.iter().filter(|line| self.matches(line)).count();
     }
 
     /// Goes to the next line that holds it, or to the one before.
@@ -216,9 +218,13 @@ impl App {
             match (name, key.typed()) {
                 ("esc", _) => (whole.typing, whole.sought) = (false, String::new()),
                 ("enter", _) => whole.typing = false,
-                ("backspace", _) => drop(whole.sought.pop()),
+                ("backspace", _) => {
+                    whole.sought.pop();
+                    whole.count();
+                }
                 (_, Some(c)) => {
                     whole.sought.push(c);
+                    whole.count();
                     if !whole.lines.get(whole.chosen).is_some_and(|line| whole.matches(line)) {
                         whole.seek(false);
                     }
