@@ -349,7 +349,7 @@ fn the_second_stop_key_works_where_a_person_writes() {
 #[test]
 fn leaving_while_something_runs_says_so_and_keeps_the_rows() {
     let (home, screen) = ferry(ENDLESS);
-    screen.press(&["C-r"]).shows("so far").press(&["C-q"]).shows("A statement is running on ferry; leaving stops it");
+    screen.press(&["C-r"]).shows("rows 1–").press(&["C-q"]).shows("A statement is running on ferry; leaving stops it");
     screen.types("l").ends();
     let again = home.screen(&["a.sql", "-c", "ferry"]);
     again.shows("rows kept");
