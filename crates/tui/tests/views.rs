@@ -178,7 +178,8 @@ fn hints_that_do_not_fit_are_left_out_whole() {
         let hints = text.lines().last().unwrap();
         assert!(hints.starts_with(" ctrl-r run"), "{hints}");
         let last = hints.rsplit("   ").next().unwrap().trim();
-        let titles = ["run", "all", "statement", "pane", "on", "catalog", "this?", "save", "actions", "help", "quit"];
+        let titles =
+            ["run", "all", "statement", "pane", "on", "catalog", "logbook", "this?", "save", "actions", "help", "quit"];
         assert!(titles.iter().any(|title| last.ends_with(title)), "{width}: {hints}");
     }
 }

@@ -10,13 +10,11 @@ use jaunty_core::engine::{EngineError, Place};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::desk::{Why, jobs};
 use jaunty_core::run::out_line::out_lines;
-use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::{Desk, Job, Order, Report, Run};
 use jaunty_core::text::clean;
-use jaunty_core::text::dialect::{Dialect, Kind};
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
-use jaunty_core::text::split::{self, Statement};
+use jaunty_core::text::split::Statement;
 
 use super::summoned::{Asked, Item};
 use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
@@ -97,6 +95,11 @@ impl Connection {
     /// Whether no statement of this length has a run, so that there is no need to digest a long one.
     fn has_none_of(&self, length: usize) -> bool {
         length > LONG && !self.long.contains(&length)
+    }
+
+    /// Whether there is a thread that would run something.
+    pub(super) fn has_desk(&self) -> bool {
+        self.desk.is_some()
     }
 
     /// Whether something runs or waits to.
@@ -193,20 +196,6 @@ impl Connection {
             Report::NotMoved(_) | Report::Asks(..) | Report::Choices(..) => {}
         }
     }
-}
-
-/// Statements that wait for the values of their parameters.
-#[derive(Debug)]
-pub(super) struct Wanting {
-    jobs: Vec<Job>,
-    /// The parameters that are still asked for, the next one last.
-    names: Vec<String>,
-    given: Vec<parameters::Value>,
-}
-
-fn kind_of(statement: &str, dialect: &'static Dialect) -> Kind {
-    let rope = jaunty_core::text::rope(statement);
-    split::statements(&rope, dialect, 0).next().map_or(Kind::Other, |statement| statement.kind)
 }
 
 impl App {
@@ -359,54 +348,6 @@ impl App {
         }
         let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
         self.ask_for_values(jobs);
-    }
-
-    /// Asks for the values of parameters, one after the other; runs what has none at once.
-    fn ask_for_values(&mut self, jobs: Vec<Job>) {
-        let dialect = self.buffer.document.outline().dialect();
-        let mut names: Vec<String> = Vec::new();
-        for name in jobs.iter().flat_map(|job| parameters::names(&job.statement, dialect)) {
-            if !names.contains(&name) {
-                names.push(name);
-            }
-        }
-        names.reverse();
-        // A definition may hold what looks like a parameter and is none.
-        let plain = |job: &Job| {
-            matches!(kind_of(&job.statement, dialect), Kind::Query | Kind::Change | Kind::Other | Kind::Plan)
-        };
-        if names.is_empty() || self.connection.desk.is_none() || !jobs.iter().all(plain) {
-            return self.order(jobs);
-        }
-        self.wanting = Some(Wanting { jobs, names, given: Vec::new() });
-        self.ask_for_value();
-    }
-
-    fn ask_for_value(&mut self) {
-        let Some(wanting) = &self.wanting else { return };
-        let Some(name) = wanting.names.last() else { return };
-        let title = format!("value of {name} · null, true, a number, or text; 'quotes' keep it text");
-        let mut prompt = Prompt::new(title, Asked::Value);
-        let known = self.values.get(&self.buffer.path).and_then(|values| values.get(name));
-        prompt.text = known.cloned().unwrap_or_default();
-        self.summoned = Some(Summoned::Prompt(prompt));
-    }
-
-    pub(super) fn give_value(&mut self, text: &str) {
-        let Some(wanting) = &mut self.wanting else { return };
-        let Some(name) = wanting.names.pop() else { return };
-        self.values.entry(self.buffer.path.clone()).or_default().insert(name.clone(), text.to_owned());
-        wanting.given.push((name, Given::read(text)));
-        if !wanting.names.is_empty() {
-            return self.ask_for_value();
-        }
-        let Some(Wanting { mut jobs, given, .. }) = self.wanting.take() else { return };
-        let dialect = self.buffer.document.outline().dialect();
-        for job in &mut jobs {
-            let names = parameters::names(&job.statement, dialect);
-            job.values = given.iter().filter(|(name, _)| names.contains(name)).cloned().collect();
-        }
-        self.order(jobs);
     }
 
     pub(super) fn order(&mut self, jobs: Vec<Job>) {

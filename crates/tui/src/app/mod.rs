@@ -5,8 +5,9 @@
 //! `view` draws the state and changes nothing.
 //!
 //! The parts: `buffer` is the text in hand, `connection` where it runs, `places` going to another
-//! database or buffer, `rows` the result pane, `summoned` what lies over the screen, `form` a profile
-//! that is being written.
+//! database or buffer, `rows` the result pane and all that is done with it, `summoned` what lies over the
+//! screen, `form` a profile that is being written, `past` the logbook, `values` those of parameters, `works`
+//! what is being done beside everything else.
 
 mod buffer;
 mod buffers;
@@ -20,6 +21,7 @@ mod places;
 mod rows;
 mod summoned;
 mod troubles;
+mod values;
 mod walk;
 mod works;
 
@@ -146,7 +148,7 @@ pub struct App {
     /// The statements from whose rows a person went on.
     trail: Vec<StatementId>,
     /// Statements that wait for values.
-    wanting: Option<connection::Wanting>,
+    wanting: Option<values::Wanting>,
     /// The values that were given last, by buffer and parameter.
     values: HashMap<PathBuf, HashMap<String, String>>,
     /// A run whose result stays in the pane wherever the cursor is.

@@ -26,7 +26,7 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
     let hint = match &app.told {
         Some(told) if told.wrong => told.text.as_str(),
         _ => {
-            "enter its rows · tab its statement · ctrl-r run it · ctrl-k keep its rows · ctrl-x forget · ctrl-w forget all listed"
+            "enter its rows · tab its statement · ctrl-r run it · ctrl-k keep its rows · ctrl-x forget · ctrl-w forget all"
         }
     };
     let start = put_right(cells, area.x + 30, area.y, area.right() - 1, hint, faint);

@@ -1,0 +1,73 @@
+//! The values of parameters: asked for one after the other, and remembered for the buffer.
+
+use jaunty_core::run::Job;
+use jaunty_core::run::parameters::{self, Given};
+use jaunty_core::text::dialect::{Dialect, Kind};
+use jaunty_core::text::split;
+
+use super::summoned::Asked;
+use super::{App, Prompt, Summoned};
+
+/// Statements that wait for the values of their parameters.
+#[derive(Debug)]
+pub(super) struct Wanting {
+    jobs: Vec<Job>,
+    /// The parameters that are still asked for, the next one last.
+    names: Vec<String>,
+    given: Vec<parameters::Value>,
+}
+
+fn kind_of(statement: &str, dialect: &'static Dialect) -> Kind {
+    let rope = jaunty_core::text::rope(statement);
+    split::statements(&rope, dialect, 0).next().map_or(Kind::Other, |statement| statement.kind)
+}
+
+impl App {
+    /// Asks for the values of parameters, one after the other; runs what has none at once.
+    pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>) {
+        let dialect = self.buffer.document.outline().dialect();
+        let mut names: Vec<String> = Vec::new();
+        for name in jobs.iter().flat_map(|job| parameters::names(&job.statement, dialect)) {
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
+        names.reverse();
+        // A definition may hold what looks like a parameter and is none.
+        let plain = |job: &Job| {
+            matches!(kind_of(&job.statement, dialect), Kind::Query | Kind::Change | Kind::Other | Kind::Plan)
+        };
+        if names.is_empty() || !self.connection.has_desk() || !jobs.iter().all(plain) {
+            return self.order(jobs);
+        }
+        self.wanting = Some(Wanting { jobs, names, given: Vec::new() });
+        self.ask_for_value();
+    }
+
+    fn ask_for_value(&mut self) {
+        let Some(wanting) = &self.wanting else { return };
+        let Some(name) = wanting.names.last() else { return };
+        let title = format!("value of {name} · null, true, a number, or text; 'quotes' keep it text");
+        let mut prompt = Prompt::new(title, Asked::Value);
+        let known = self.values.get(&self.buffer.path).and_then(|values| values.get(name));
+        prompt.text = known.cloned().unwrap_or_default();
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    pub(super) fn give_value(&mut self, text: &str) {
+        let Some(wanting) = &mut self.wanting else { return };
+        let Some(name) = wanting.names.pop() else { return };
+        self.values.entry(self.buffer.path.clone()).or_default().insert(name.clone(), text.to_owned());
+        wanting.given.push((name, Given::read(text)));
+        if !wanting.names.is_empty() {
+            return self.ask_for_value();
+        }
+        let Some(Wanting { mut jobs, given, .. }) = self.wanting.take() else { return };
+        let dialect = self.buffer.document.outline().dialect();
+        for job in &mut jobs {
+            let names = parameters::names(&job.statement, dialect);
+            job.values = given.iter().filter(|(name, _)| names.contains(name)).cloned().collect();
+        }
+        self.order(jobs);
+    }
+}
