@@ -142,7 +142,7 @@ mod tests {
     fn bytes_are_shown_with_what_they_say() {
         assert_eq!(
             shown(CellKind::Binary, "\\x53616c746d617273682031320a00ff7f80"),
-            "00000000  53 61 6c 74 6d 61 72 73  68 20 31 32 0a 00 ff 7f  Saltmarsh 12····\n00000010  80                                                 ·\n"
+            "00000000  53 61 6c 74 6d 61 72 73  68 20 31 32 0a 00 ff 7f  Saltmarsh 12····\n00000010  80                                                ·\n"
         );
     }
 }
