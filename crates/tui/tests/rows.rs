@@ -304,3 +304,14 @@ fn parameters_are_asked_for_and_remembered() {
     let stage = stage.control('r').key(KeyCode::Esc, KeyModifiers::NONE);
     assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
 }
+
+#[test]
+fn a_run_of_all_asks_once_for_what_its_statements_want() {
+    let text = "create table t(a);\ninsert into t values (:a), (:a + 1);\nselect a from t where a > :least\n";
+    let stage = stage(text).control('e');
+    assert!(stage.text().contains("value of :a"), "{}", stage.text());
+    let stage = stage.types("5").enter().types("5").enter();
+    let stage = stage.until("the last", |app| !app.connection.is_busy() && app.connection.catalog.is_some());
+    let stage = stage.key(KeyCode::End, KeyModifiers::CONTROL).settles();
+    assert_eq!(stage.shown(0, 3), ["6"]);
+}

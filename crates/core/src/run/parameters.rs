@@ -9,8 +9,9 @@ use std::ops::Range;
 
 use ropey::Rope;
 
-use crate::text::dialect::Dialect;
+use crate::text::dialect::{Dialect, Kind};
 use crate::text::lexer::{Lexer, Token, TokenKind};
+use crate::text::split;
 
 /// A value that a person gave.
 #[derive(Debug, Clone, PartialEq)]
@@ -108,9 +109,24 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     found
 }
 
-/// The names of a statement's parameters, each once, in the order in which they come.
+/// Whether servers take values for a statement. A definition, or `PREPARE`, may hold what looks like a
+/// parameter and is its own.
+fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
+    let rope = Rope::from_str(statement);
+    let Some(first) = split::statements(&rope, dialect, 0).next() else { return false };
+    let call = statement.get(first.start..).is_some_and(|text| {
+        text.split(|c: char| !c.is_ascii_alphabetic()).next().is_some_and(|word| word.eq_ignore_ascii_case("call"))
+    });
+    call || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
+}
+
+/// The names of the parameters that a statement wants values for, each once, in the order in which they
+/// come.
 pub fn names(statement: &str, dialect: &'static Dialect) -> Vec<String> {
     let mut names: Vec<String> = Vec::new();
+    if !takes_values(statement, dialect) {
+        return names;
+    }
     for (_, name) in places(statement, dialect) {
         if !names.contains(&name) {
             names.push(name);
@@ -173,6 +189,10 @@ mod tests {
             (&POSTGRES, "select a ? 'b', '{}'::jsonb", vec![]),
             (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
             (&MYSQL, "create procedure p() deep:begin end", vec![]),
+            (&MYSQL, "call p(:port)", vec![":port"]),
+            (&POSTGRES, "prepare one as select $1", vec![]),
+            (&SQLITE, "create table t as select :a", vec![]),
+            (&SQLITE, "explain query plan select :a", vec![":a"]),
             (&REDIS, "get :a", vec![]),
         ] {
             assert_eq!(names(statement, dialect), expected, "{statement}");

@@ -2,8 +2,6 @@
 
 use jaunty_core::run::Job;
 use jaunty_core::run::parameters::{self, Given};
-use jaunty_core::text::dialect::{Dialect, Kind};
-use jaunty_core::text::split;
 
 use super::summoned::Asked;
 use super::{App, Prompt, Summoned};
@@ -17,11 +15,6 @@ pub(super) struct Wanting {
     given: Vec<parameters::Value>,
 }
 
-fn kind_of(statement: &str, dialect: &'static Dialect) -> Kind {
-    let rope = jaunty_core::text::rope(statement);
-    split::statements(&rope, dialect, 0).next().map_or(Kind::Other, |statement| statement.kind)
-}
-
 impl App {
     /// Asks for the values of parameters, one after the other; runs what has none at once.
     pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>) {
@@ -33,11 +26,7 @@ impl App {
             }
         }
         names.reverse();
-        // A definition may hold what looks like a parameter and is none.
-        let plain = |job: &Job| {
-            matches!(kind_of(&job.statement, dialect), Kind::Query | Kind::Change | Kind::Other | Kind::Plan)
-        };
-        if names.is_empty() || !self.connection.has_desk() || !jobs.iter().all(plain) {
+        if names.is_empty() || !self.connection.has_desk() {
             return self.order(jobs);
         }
         self.wanting = Some(Wanting { jobs, names, given: Vec::new() });
