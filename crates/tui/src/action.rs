@@ -194,8 +194,26 @@ pub static ACTIONS: &[Action] = &[
         "hold",
         "hold the result",
         ["alt-h"],
-        "Keep this result in the pane while the cursor goes elsewhere, or let it go",
+        "Keep this result in sight, and in the strip, wherever the cursor goes; or let it go",
         App::hold
+    ),
+    action!(
+        "Moving around",
+        Result,
+        "place-beside",
+        "place beside",
+        ["t"],
+        "Place this result to the left and another one beside it, or go back to one",
+        App::place_beside
+    ),
+    action!(
+        "Moving around",
+        Result,
+        "link",
+        "scroll together",
+        ["l"],
+        "Let two results scroll together, so far apart as they are, or each for itself",
+        App::link
     ),
     action!(
         "Moving around",
@@ -284,9 +302,10 @@ pub static ACTIONS: &[Action] = &[
     action!("Rows", Result, "page-back", "page before", ["pageup", "b"], "Page before", |app| app.page_by(-1)),
     action!("Rows", Result, "first-row", "first row", ["<", "ctrl-home"], "First row", App::first_row),
     action!("Rows", Result, "last-row", "last row", [">", "ctrl-end"], "Last row that has been fetched", App::last_row),
-    action!("Rows", Result, "next-result", "next result", ["."], "Next result of a run that has several", |app| app
+    action!("Rows", Result, "next-result", "next result", ["."], "Next result of those in the strip", |app| app
         .other_result(1)),
-    action!("Rows", Result, "result-before", "result before", [","], "The result before", |app| app.other_result(-1)),
+    action!("Rows", Result, "result-before", "result before", [","], "The result before it in the strip", |app| app
+        .other_result(-1)),
     action!("Rows", Result, "row-up", "row up", ["up"], "One row up", |app| app.move_row(-1)),
     action!("Rows", Result, "row-down", "row down", ["down"], "One row down", |app| app.move_row(1)),
     action!("Rows", Result, "column-back", "column back", ["left"], "One column to the left", |app| app

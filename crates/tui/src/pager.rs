@@ -20,6 +20,8 @@ pub const WIDEST: usize = 200;
 pub enum Wish {
     /// A page for the screen.
     Page {
+        /// The number of the pane that wants it.
+        pane: u8,
         /// Where from.
         rows: Arc<KeptRows>,
         /// The order of the rows, unless it is their own.
@@ -49,6 +51,16 @@ pub enum Wish {
     },
 }
 
+impl Wish {
+    /// Whether nobody waits for an earlier wish any more where this one follows.
+    fn replaces(&self, earlier: &Wish) -> bool {
+        match (self, earlier) {
+            (Wish::Page { pane, .. }, Wish::Page { pane: before, .. }) => pane == before,
+            _ => false,
+        }
+    }
+}
+
 /// What came of a wish.
 #[derive(Debug)]
 pub enum Answer {
@@ -65,6 +77,8 @@ pub enum Answer {
 /// Rows, ready to be painted.
 #[derive(Debug, Clone, Default)]
 pub struct Page {
+    /// The pane that wanted it.
+    pub pane: u8,
     /// The archive they are from.
     pub path: PathBuf,
     /// The number of the order that they are in.
@@ -139,7 +153,7 @@ impl Pager {
         Ok(Pager { wishes })
     }
 
-    /// Asks for rows. Of several pages asked for, only the last is read.
+    /// Asks for rows. Of several pages asked for by one pane in a hurry, only the last is read.
     pub fn ask(&self, wish: Wish) {
         let _ = self.wishes.send(wish);
     }
@@ -147,16 +161,11 @@ impl Pager {
 
 fn work(inbox: &Receiver<Wish>, tell: impl Fn(Answer)) {
     while let Ok(mut wish) = inbox.recv() {
-        while matches!(wish, Wish::Page { .. }) {
-            match inbox.try_recv() {
-                Ok(newer) => {
-                    if !matches!(newer, Wish::Page { .. }) {
-                        tell(answer(&wish));
-                    }
-                    wish = newer;
-                }
-                Err(_) => break,
+        while let Ok(newer) = inbox.try_recv() {
+            if !newer.replaces(&wish) {
+                tell(answer(&wish));
             }
+            wish = newer;
         }
         tell(answer(&wish));
     }
@@ -164,9 +173,9 @@ fn work(inbox: &Receiver<Wish>, tell: impl Fn(Answer)) {
 
 fn answer(wish: &Wish) -> Answer {
     let (rows, answered) = match wish {
-        Wish::Page { rows, arrangement, stamp, from, count } => {
+        Wish::Page { pane, rows, arrangement, stamp, from, count } => {
             let page = page(rows, arrangement.as_deref(), *from, *count);
-            (rows, page.map(|page| Answer::Page(Page { stamp: *stamp, ..page })))
+            (rows, page.map(|page| Answer::Page(Page { pane: *pane, stamp: *stamp, ..page })))
         }
         Wish::Row { rows, row } => {
             (rows, row_of(rows, *row).map(|fields| Answer::Row(rows.path().to_owned(), *row, fields)))
@@ -210,7 +219,7 @@ pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count
             shown.push(cells);
         }
     }
-    Ok(Page { path: rows.path().to_owned(), stamp: 0, from, of, columns, rows: shown })
+    Ok(Page { pane: 0, path: rows.path().to_owned(), stamp: 0, from, of, columns, rows: shown })
 }
 
 /// Reads a whole row.
@@ -301,19 +310,21 @@ mod tests {
         let (post, answers) = channel();
         let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
         for from in 0..200 {
-            pager.ask(Wish::Page { rows: Arc::clone(&rows), arrangement: None, stamp: 0, from, count: 5 });
+            let pane = (from == 0).into();
+            pager.ask(Wish::Page { pane, rows: Arc::clone(&rows), arrangement: None, stamp: 0, from, count: 5 });
         }
         pager.ask(Wish::Cell { rows: Arc::clone(&rows), row: 7, column: 0 });
-        let mut last = None;
+        let (mut last, mut of_other) = (None, None);
         loop {
             match answers.recv_timeout(std::time::Duration::from_secs(60)).unwrap() {
+                Answer::Page(page) if page.pane == 1 => of_other = Some(page.from),
                 Answer::Page(page) => last = Some(page.from),
                 Answer::Cell(text) => break assert_eq!(text, "7"),
                 Answer::Row(..) => panic!("nobody asked"),
                 Answer::Failed(path, error) => panic!("{}: {error}", path.display()),
             }
         }
-        assert_eq!(last, Some(199));
+        assert_eq!((last, of_other), (Some(199), Some(0)), "each pane has its own");
     }
 
     #[test]
@@ -321,7 +332,7 @@ mod tests {
         let gone = Arc::new(KeptRows::closed("/nowhere/a.arrow".into()));
         let (post, answers) = channel();
         let pager = Pager::start(move |answer| drop(post.send(answer))).unwrap();
-        pager.ask(Wish::Page { rows: gone, arrangement: None, stamp: 0, from: 0, count: 5 });
+        pager.ask(Wish::Page { pane: 0, rows: gone, arrangement: None, stamp: 0, from: 0, count: 5 });
         let Ok(Answer::Failed(_, error)) = answers.recv_timeout(std::time::Duration::from_secs(60)) else {
             panic!("it came")
         };

@@ -1,12 +1,11 @@
 //! Work that takes a while: sorting, looking, exporting. Each has a thread of its own, says how far it
 //! has come and ends when it is told to, so that neither the screen nor its pages wait.
 
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jaunty_core::arrange::facts::{Facts, Sums};
-use jaunty_core::arrange::{ArrangeError, Arrangement, Progress, Wanted};
+use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::logbook::{Entry, Outcome};
 use jaunty_core::run::Run;
 
@@ -26,7 +25,7 @@ pub struct Work {
     began: Instant,
 }
 
-/// Kinds of work; of some only the latest counts.
+/// Kinds of work; of some only the latest counts, of orders the latest of a result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     /// Another order.
@@ -44,8 +43,8 @@ pub enum Kind {
 /// What came of it.
 #[derive(Debug)]
 pub enum Done {
-    /// Rows of this archive in another order.
-    Arranged(PathBuf, Box<Wanted>, Result<Arrangement, ArrangeError>),
+    /// Rows in another order.
+    Arranged(Result<Arrangement, ArrangeError>),
     /// Rows are in a file; what to say about it.
     Saved(Result<String, String>),
     /// Text for the clipboard, and what to say.

@@ -6,8 +6,11 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
+use jaunty_core::arrange::ArrangeError;
 use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
+use jaunty_tui::app::Message;
+use jaunty_tui::work::Done;
 use support::Stage;
 
 const SAILINGS: &str = "-- Sailings\nwith recursive n(i) as (select 1 union all select i + 1 from n where i < 1000)\nselect i as id, 'Port ' || (i % 7) as port, case when i % 10 = 0 then null else i * 1.5 end as fare, '{\"deck\": {\"cars\": ' || i || '}, \"open\": true}' as notes from n";
@@ -226,7 +229,7 @@ fn the_logbook_finds_runs_and_opens_their_rows() {
     assert_eq!(stage.shown(0, 1), ["42"]);
     assert!(stage.text().contains("held · One"), "the cursor is on the other statement:\n{}", stage.text());
     let stage = stage.types("g");
-    assert_eq!((stage.app.buffer.place().0, stage.app.holds()), (1, false), "at its statement");
+    assert_eq!((stage.app.buffer.place().0, stage.app.rows.holds()), (1, false), "at its statement");
     let stage = open(stage).types("failed").key(KeyCode::Char('x'), KeyModifiers::CONTROL);
     assert!(stage.text().contains("Forget 1 run"), "{}", stage.text());
     let stage = stage.types("f").settles();
@@ -314,4 +317,109 @@ fn a_run_of_all_asks_once_for_what_its_statements_want() {
     let stage = stage.until("the last", |app| !app.connection.is_busy() && app.connection.catalog.is_some());
     let stage = stage.key(KeyCode::End, KeyModifiers::CONTROL).settles();
     assert_eq!(stage.shown(0, 3), ["6"]);
+}
+
+/// Two statements that have run together.
+const TWO: &str = "-- Ports\nselect 1 as id, 'North' as port union all select 2, 'South';\n\n-- Numbers\nwith recursive n(i) as (select 1 union all select i + 1 from n where i < 500) select i as id, i * 2 as twice from n;\n";
+
+fn two() -> Stage {
+    let stage = Stage::with(TWO, (160, 30), Guard::Open).control('e');
+    stage.until("both", |app| !app.connection.is_busy() && app.strip().len() == 2)
+}
+
+fn titles(stage: &Stage) -> Vec<(String, bool)> {
+    stage.app.strip().iter().map(|slot| (slot.title(), slot.held)).collect()
+}
+
+#[test]
+fn results_that_ran_together_stand_in_a_strip() {
+    let stage = two();
+    assert_eq!(titles(&stage), [("Ports".into(), false), ("Numbers".into(), false)]);
+    assert!(line(&stage, 1).ends_with(" Ports · 2   Numbers · 500"), "{}", stage.text());
+    let here = |stage: &Stage| stage.app.rows.run().unwrap().title.clone().unwrap();
+    let stage = stage.control('t');
+    let first = here(&stage);
+    let stage = stage.types(".").settles();
+    assert_ne!(here(&stage), first, "the cursor went to the other statement, and its result came");
+    let stage = stage.types(",").settles();
+    assert_eq!(here(&stage), first);
+    let title = stage
+        .app
+        .buffer
+        .document
+        .statement()
+        .unwrap()
+        .title_text(stage.app.buffer.document.rope(), stage.app.buffer.document.outline().dialect());
+    assert_eq!(title, Some(first));
+}
+
+#[test]
+fn what_is_held_stays_in_the_strip_until_it_is_let_go() {
+    let stage = two().control('t').key(KeyCode::Char('h'), KeyModifiers::ALT);
+    let held = stage.app.rows.run().unwrap().title.clone().unwrap();
+    assert_eq!(titles(&stage)[0], (held.clone(), true));
+    assert!(line(&stage, 1).contains(&format!("held · {held}")), "{}", stage.text());
+    // Back to the cursor's; it is one step away.
+    let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE);
+    assert!(!stage.app.rows.holds() && stage.app.strip().len() == 3);
+    let stage = stage.types(",");
+    assert!(stage.app.rows.holds() && stage.app.rows.run().unwrap().title.as_deref() == Some(&held));
+    let stage = stage.key(KeyCode::Char('h'), KeyModifiers::ALT);
+    assert_eq!(stage.app.strip().len(), 2);
+}
+
+#[test]
+fn two_results_stand_side_by_side_and_scroll_together() {
+    let stage = two().control('t').types(".");
+    let stage = match stage.app.rows.run().unwrap().title.as_deref() {
+        Some("Numbers") => stage,
+        _ => stage.types("."),
+    };
+    // The same statement, before and after.
+    let stage = stage.settles().types("t").settles();
+    let text = stage.text();
+    assert!(text.matches("twice").count() == 2 && text.contains('║'), "{text}");
+    let rows = |stage: &Stage| (stage.app.rows.view().row, stage.app.other.as_ref().unwrap().view().row);
+    let stage = stage.key(KeyCode::PageDown, KeyModifiers::NONE).settles();
+    let (here, there) = rows(&stage);
+    assert!(here > 10 && here == there, "{here} {there}");
+    let stage = stage.types(">").settles();
+    assert_eq!(rows(&stage), (499, 499));
+    assert_eq!(stage.app.other.as_ref().unwrap().page().unwrap().rows.last().unwrap()[0].text, "500");
+    // Each for itself, and then so far apart.
+    let stage = stage.types("l").types("<").types("l").key(KeyCode::Down, KeyModifiers::NONE).settles();
+    assert_eq!(rows(&stage), (1, 499), "the last row is the last row");
+    // The held one is one pane before; it is what is sorted then, and it alone.
+    let stage = stage.key(KeyCode::Tab, KeyModifiers::NONE);
+    assert_eq!(stage.app.panes.focus, jaunty_tui::action::Scope::Buffer);
+    let stage = stage.control('t');
+    assert!(stage.app.rows.holds());
+    let stage = stage.types("ss").settles();
+    assert_eq!(stage.shown(0, 1), ["500"]);
+    assert_eq!(stage.app.other.as_ref().unwrap().page().unwrap().rows[0][0].text, "1");
+    let stage = stage.types("t");
+    assert!(stage.app.other.is_none() && stage.app.rows.holds() && !stage.text().contains('║'));
+}
+
+#[test]
+fn an_order_that_is_stopped_leaves_what_was() {
+    let orders = |stage: &Stage| stage.app.rows.view().arranged.wanted.order.clone();
+    let stage = result().right(2).types("s").settles();
+    let up = orders(&stage);
+    let stage = stage.types("s").settles();
+    let down = orders(&stage);
+    // Taken back, and that is stopped before it is there.
+    let mut stage = stage.types("u");
+    let number = stage.app.work().unwrap().number;
+    stage.app.update(Message::Worked(number, Done::Arranged(Err(ArrangeError::Stopped))));
+    assert_eq!((orders(&stage), stage.told()), (down, "stopped; the rows are as before"));
+    let stage = stage.types("u").settles();
+    assert_eq!(orders(&stage), up, "and can be taken back again");
+    assert_eq!(stage.shown(2, 1), ["1.5"]);
+    let stage = stage.types("u").types("u");
+    assert_eq!(stage.told(), "the rows are as they came");
+}
+
+fn line(stage: &Stage, y: usize) -> String {
+    stage.text().lines().nth(y).unwrap_or_default().trim_end().to_owned()
 }

@@ -59,6 +59,8 @@ pub struct Connection {
     runs: HashMap<StatementId, Arc<Run>>,
     /// The lengths of long statements that have runs, in bytes.
     long: HashSet<usize>,
+    /// The statements that were last run together.
+    together: Vec<StatementId>,
     busy: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
@@ -77,6 +79,7 @@ impl Connection {
             number: 0,
             runs: HashMap::new(),
             long: HashSet::new(),
+            together: Vec::new(),
             busy: false,
             unanswered: None,
         }
@@ -90,6 +93,11 @@ impl Connection {
     /// The last run of a statement.
     pub fn run_of(&self, id: StatementId) -> Option<&Arc<Run>> {
         self.runs.get(&id)
+    }
+
+    /// The statements that ran together with one, in order; none if it ran alone.
+    pub(super) fn ran_together(&self, id: StatementId) -> &[StatementId] {
+        if self.together.contains(&id) { &self.together } else { &[] }
     }
 
     /// Whether no statement of this length has a run, so that there is no need to digest a long one.
@@ -345,6 +353,9 @@ impl App {
             let line = rope.byte_to_line(error.range.start) + 1;
             self.go(Motion::To(error.range.start), false);
             return self.tell_wrong(format!("line {line}: {}; nothing was run", error.message));
+        }
+        if let [_, _, ..] = statements {
+            self.connection.together = statements.iter().map(|s| self.buffer.id_of(s)).collect();
         }
         let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
         self.ask_for_values(jobs);

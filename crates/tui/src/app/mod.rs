@@ -46,14 +46,14 @@ pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
 pub use past::Past;
-pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, View, Whole};
+pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, Slot, View, Whole};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
 
 use crate::action::Scope;
 use crate::keys::{Key, Keymap};
-use crate::layout::{Areas, Panes, areas};
+use crate::layout::{Areas, Panes, Side, areas};
 use crate::pager::{Answer, Pager};
 use crate::settings::Settings;
 use crate::theme::{Depth, Theme};
@@ -131,8 +131,14 @@ pub struct App {
     profiles_from: Option<String>,
     /// Warnings that were given, each once.
     warned: HashSet<String>,
-    /// The result pane.
+    /// The result in hand.
     pub rows: Rows,
+    /// Another one beside it.
+    pub other: Option<Rows>,
+    /// How the two scroll together, if they do.
+    linked: Option<rows::Linked>,
+    /// Runs whose results stay in the strip, and in a pane wherever the cursor is.
+    kept_in_sight: Vec<Arc<Run>>,
     /// What lies over the screen.
     pub summoned: Option<Summoned>,
     /// What could be written at the cursor.
@@ -151,8 +157,6 @@ pub struct App {
     wanting: Option<values::Wanting>,
     /// The values that were given last, by buffer and parameter.
     values: HashMap<PathBuf, HashMap<String, String>>,
-    /// A run whose result stays in the pane wherever the cursor is.
-    held: Option<Arc<Run>>,
     /// What is being done beside everything else.
     works: Vec<Work>,
     works_begun: u64,
@@ -215,6 +219,9 @@ impl App {
             profiles_from: settings.profiles_from.clone(),
             warned: HashSet::new(),
             rows: Rows::default(),
+            other: None,
+            linked: None,
+            kept_in_sight: Vec::new(),
             summoned: None,
             offer: None,
             call: None,
@@ -224,13 +231,12 @@ impl App {
             trail: Vec::new(),
             wanting: None,
             values: HashMap::new(),
-            held: None,
             works: Vec::new(),
             works_begun: 0,
             sought: String::new(),
             places: Places::default(),
             told: None,
-            panes: Panes { share: 50, filled: false, focus: Scope::Buffer },
+            panes: Panes { share: 50, filled: false, focus: Scope::Buffer, strip: false, other: None },
             theme: Theme::new(settings.theme, depth),
             keymap: Keymap::new(&settings.keys),
             now: SystemTime::now(),
@@ -327,14 +333,9 @@ impl App {
         }
     }
 
-    /// Whether the result stays wherever the cursor is.
-    pub fn holds(&self) -> bool {
-        self.held.is_some()
-    }
-
     /// Whether rows have been asked for that are about to come.
     pub fn expects_rows(&self) -> bool {
-        self.rows.is_waiting()
+        self.rows.is_waiting() || self.other.as_ref().is_some_and(Rows::is_waiting)
     }
 
     /// Takes note of the time.
@@ -366,14 +367,16 @@ impl App {
 
     /// Keeps the result pane at the statement of the cursor and the cursor in sight.
     fn follow(&mut self) {
+        self.panes.strip = self.strip().len() > 1;
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);
         self.arrange_what_came();
-        let of_cursor = || self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
-        let run = self.held.clone().or_else(of_cursor);
-        let above = run.as_ref().map_or(areas.result, |run| crate::view::rows::above_trouble(run, areas.result));
-        self.rows.show(run);
-        self.rows.ask_for_what_is_missing(&self.pager, above);
+        let of_cursor = self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
+        self.rows.follow(of_cursor.as_ref(), areas.result, &self.pager);
+        self.scroll_along();
+        if let Some(other) = &mut self.other {
+            other.follow(of_cursor.as_ref(), areas.other, &self.pager);
+        }
         self.add_up();
     }
 
@@ -451,8 +454,11 @@ impl App {
         match mouse.kind {
             MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
                 let up = mouse.kind == MouseEventKind::ScrollUp;
-                if areas.result.contains(at) {
-                    self.rows.scroll(if up { -3 } else { 3 });
+                let by = if up { -3 } else { 3 };
+                if areas.result.contains(at) || (self.is_linked() && areas.other.contains(at)) {
+                    self.rows.scroll(by);
+                } else if let Some(other) = self.other.as_mut().filter(|_| areas.other.contains(at)) {
+                    other.scroll(by);
                 } else {
                     self.buffer.scroll(if up { -3 } else { 3 }, areas.buffer);
                 }
@@ -465,9 +471,19 @@ impl App {
                 self.dragging = Some(Dragging::Selection);
                 self.buffer.click(at, areas.buffer, false);
             }
-            MouseEventKind::Down(MouseButton::Left) if areas.result.contains(at) => {
+            MouseEventKind::Down(MouseButton::Left) if areas.in_results(at) => {
                 self.panes.focus = Scope::Result;
-                self.rows.click(at, areas.result);
+                if areas.other.contains(at) {
+                    self.take_other();
+                }
+                // Where the other one was is now the area of the one in hand.
+                self.rows.click(at, self.areas().result);
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.strip.contains(at) => {
+                let strip = self.strip();
+                if let Some(slot) = crate::view::strip::slot_at(self, areas.strip, at.x).and_then(|at| strip.get(at)) {
+                    self.choose_slot(slot);
+                }
             }
             MouseEventKind::Down(MouseButton::Left) if areas.hints.contains(at) => {
                 if let Some(action) = crate::view::hints::action_at(self, areas.hints, at.x) {
@@ -499,9 +515,18 @@ impl App {
         self.panes.share = self.panes.share.saturating_add_signed(by).clamp(20, 80);
     }
 
-    /// Goes to the other pane.
+    /// Goes to the next pane: the buffer, the results from left to right, and the buffer again.
     pub fn other_pane(&mut self) {
-        self.panes.focus = if self.panes.focus == Scope::Result { Scope::Buffer } else { Scope::Result };
+        match (self.panes.focus, self.panes.other) {
+            (Scope::Result, Some(Side::Second)) => self.take_other(),
+            (Scope::Result, _) => self.panes.focus = Scope::Buffer,
+            (_, other) => {
+                if other == Some(Side::First) {
+                    self.take_other();
+                }
+                self.panes.focus = Scope::Result;
+            }
+        }
     }
 
     /// Lets the pane with the focus fill the screen, or not.
@@ -524,7 +549,7 @@ impl App {
             self.give_connecting_up();
         } else if self.buffer.document.selection().is_some() {
             self.buffer.document.unselect();
-        } else if self.panes.focus == Scope::Result && (self.unmark() || self.held.take().is_some()) {
+        } else if self.panes.focus == Scope::Result && (self.unmark() || self.follow_cursor_again()) {
             self.told = None;
         } else {
             self.told = None;

@@ -169,9 +169,9 @@ impl App {
     fn open_past(&mut self) {
         let Some(entry) = self.past_entry() else { return };
         self.summoned = None;
-        self.held = Some(Arc::new(Run::remembered(entry)));
+        self.keep_in_sight(Arc::new(Run::remembered(entry)));
         self.panes.focus = Scope::Result;
-        self.tell("held until esc or hold again; nothing was asked of the server");
+        self.tell("held; esc goes back to the result at the cursor. Nothing was asked of the server");
     }
 
     /// Puts the chosen run's statement into the buffer, and runs it.
@@ -182,7 +182,7 @@ impl App {
             return self.tell_wrong(format!("it ran on {there}; go there first (f3), or tab puts it into the buffer"));
         }
         self.summoned = None;
-        self.held = None;
+        self.follow_cursor_again();
         self.panes.focus = Scope::Buffer;
         match run {
             true => self.put_and_run(&entry.statement),
@@ -245,30 +245,12 @@ impl App {
         });
     }
 
-    /// Holds the result in the pane while the cursor goes elsewhere, or lets it go.
-    pub fn hold(&mut self) {
-        match (self.held.take(), self.rows.run()) {
-            (Some(_), _) => self.tell("the result follows the cursor again"),
-            (None, Some(run)) => {
-                self.held = Some(Arc::clone(run));
-                self.tell("this result stays while the cursor goes elsewhere");
-            }
-            (None, None) => self.tell("there is no result to hold"),
-        }
-    }
-
     /// Goes to the statement of the result on the screen.
     pub fn go_to_statement(&mut self) {
         let Some(run) = self.rows.run().cloned() else { return };
-        let document = &self.buffer.document;
-        let length = jaunty_core::text::outline::StatementId::essence(&run.statement).len();
-        let there = document.outline().statements().iter().find(|s| {
-            // A semicolon of another delimiter may be part of it.
-            s.body_end - s.start >= length && self.buffer.id_of(s) == run.id
-        });
-        match there.map(|s| s.start) {
+        match self.place_of(&run) {
             Some(start) => {
-                self.held = None;
+                self.rows.hold(None);
                 self.go(jaunty_core::text::document::Motion::To(start), false);
                 self.panes.focus = Scope::Buffer;
             }

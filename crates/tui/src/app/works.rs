@@ -7,36 +7,37 @@ use crate::action::Scope;
 use crate::work::{Done, Kind, Work};
 
 impl App {
-    /// Begins work beside everything else.
+    /// Begins work beside everything else; returns its number.
     pub(super) fn begin_work(
         &mut self,
         kind: Kind,
         what: String,
         act: impl FnOnce(&Progress) -> Done + Send + 'static,
-    ) {
-        if kind != Kind::Write {
-            self.stop_work(kind);
+    ) -> u64 {
+        if !matches!(kind, Kind::Write | Kind::Arrange) {
+            self.stop_works(|work| work.kind == kind);
         }
         self.works_begun += 1;
         match Work::begin(self.works_begun, (kind, what), &self.post, act) {
             Ok(work) => self.works.push(work),
             Err(error) => self.tell_wrong(format!("a thread could not be started: {error}")),
         }
+        self.works_begun
     }
 
     /// Ends work whose outcome is not wanted any more.
-    pub(super) fn stop_work(&mut self, kind: Kind) {
+    pub(super) fn stop_works(&mut self, meant: impl Fn(&Work) -> bool) {
         self.works.retain(|work| {
-            if work.kind == kind {
+            if meant(work) {
                 work.stop();
             }
-            work.kind != kind
+            !meant(work)
         });
     }
 
-    /// Whether work of a kind is being done.
-    pub(super) fn works(&self, kind: Kind) -> bool {
-        self.works.iter().any(|work| work.kind == kind)
+    /// Whether the work with this number is being done.
+    pub(super) fn works_at(&self, number: u64) -> bool {
+        self.works.iter().any(|work| work.number == number)
     }
 
     /// The work that is told of: the latest that takes a while.
@@ -48,7 +49,7 @@ impl App {
         let Some(at) = self.works.iter().position(|work| work.number == number) else { return };
         self.works.remove(at);
         match done {
-            Done::Arranged(path, wanted, found) => self.take_arrangement(&path, &wanted, found),
+            Done::Arranged(found) => self.take_arrangement(number, found),
             Done::Saved(Ok(text)) => self.tell(text),
             Done::Copied(Ok((text, said))) => {
                 self.clipboard = Some(text);

@@ -16,6 +16,12 @@ fn hinted(app: &App) -> Vec<&'static Action> {
     let names: &[&str] = match app.panes.focus {
         _ if app.offer.is_some() => &["take-proposal", "proposal-down", "close-offer", "run-statement"],
         _ if app.connection.is_busy() => &["back", "rows-on", "go-to-row", "other-pane", "actions", "help", "quit"],
+        Scope::Result if app.other.is_some() => {
+            &["to-buffer", "link", "place-beside", "next-result", "last-row", "sort", "actions", "help", "fill"]
+        }
+        Scope::Result if app.panes.strip => {
+            &["to-buffer", "next-result", "place-beside", "last-row", "sort", "show-row", "facts", "actions", "help"]
+        }
         Scope::Result => &[
             "to-buffer",
             "last-row",

@@ -9,6 +9,7 @@ pub mod hints;
 pub mod offer;
 mod past;
 pub mod rows;
+pub mod strip;
 pub mod summoned;
 pub mod walk;
 mod whole;
@@ -33,7 +34,21 @@ pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
             put(cells, x, y, areas.rule.right(), if areas.beside() { "│" } else { "─" }, rule);
         }
     }
-    rows::draw(app, areas.result, cells);
+    strip::draw(app, areas.strip, cells);
+    rows::draw(app, &app.rows, areas.result, cells);
+    if let Some(other) = &app.other {
+        rows::draw(app, other, areas.other, cells);
+        let sign = match (areas.between.width, app.is_linked()) {
+            (1, false) => "│",
+            // Both scroll together.
+            (1, true) => "║",
+            (_, false) => "─",
+            (_, true) => "═",
+        };
+        for at in areas.between.positions() {
+            put(cells, at.x, at.y, areas.between.right(), sign, rule);
+        }
+    }
     hints::draw(app, areas.hints, cells);
     match &app.summoned {
         Some(summoned) => summoned::draw(app, summoned, screen, cells),

@@ -9,40 +9,45 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 use crate::action::{Scope, by_name};
-use crate::app::{App, HEAD, Link, Placed, Shows, View};
+use crate::app::{App, HEAD, Link, Placed, Rows, Shows, View};
 use crate::pager::{Page, Shown};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
 use crate::words;
 
-pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
+pub(super) fn draw(app: &App, rows: &Rows, area: Rect, cells: &mut Buffer) {
     if area.is_empty() {
         return;
     }
     let ground = app.theme.style(Role::Value);
     fill(cells, area, ground);
-    match (app.rows.shows(), app.rows.run()) {
+    match (rows.shows(), rows.run()) {
         (Shows::Rows, Some(run)) => {
-            draw_title(app, run, area, ground, cells);
-            match (app.rows.failure(), app.rows.page()) {
+            draw_title(app, rows, run, area, ground, cells);
+            match (rows.failure(), rows.page()) {
                 (Some(failure), _) => {
                     text(&kept_rows_gone(failure), area, ground.patch(app.theme.style(Role::Failed)), cells)
                 }
-                (None, Some(page)) => draw_table(app, page, above_trouble(run, area), ground, cells),
+                (None, Some(page)) => draw_table(app, rows, page, above_trouble(run, area), ground, cells),
                 (None, None) => {}
             }
             draw_trouble(app, run, area, ground, cells);
         }
         (Shows::Error, Some(run)) => {
-            draw_title(app, run, area, ground, cells);
+            draw_title(app, rows, run, area, ground, cells);
             draw_error(app, run, area, ground, cells);
         }
         (Shows::Note, Some(run)) => {
-            draw_title(app, run, area, ground, cells);
+            draw_title(app, rows, run, area, ground, cells);
             text(&words::note(run, app.now), area, ground, cells);
         }
         _ => draw_nothing(app, area, ground, cells),
     }
+}
+
+/// Whether a pane is the one that keys go to.
+fn has_focus(app: &App, rows: &Rows) -> bool {
+    app.panes.focus == Scope::Result && std::ptr::eq(rows, &app.rows)
 }
 
 /// The most lines that an error may take from the rows before it.
@@ -76,24 +81,24 @@ fn kept_rows_gone(failure: &str) -> String {
     format!("The kept rows cannot be read: {failure}\nRun the statement again to fetch them anew.")
 }
 
-fn draw_title(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
-    let focused = app.panes.focus == Scope::Result;
+fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
+    let focused = has_focus(app, rows);
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let right = match app.rows.sums() {
+    let right = match rows.sums() {
         Some(sums) => sums.to_owned(),
-        None => progress(app, run),
+        None => progress(rows, run, area.width),
     };
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
-    let arranged = arranged(app);
-    let (shown, results) = app.rows.results();
+    let arranged = arranged(rows);
+    let (shown, results) = rows.results();
     let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
     let title = if arranged.is_empty() { title } else { format!("{title} · {arranged}") };
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
-    let x = if app.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
+    let x = if rows.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
     put_cut(
         cells,
         x,
@@ -105,36 +110,38 @@ fn draw_title(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
 }
 
 /// How the rows are arranged, in words.
-fn arranged(app: &App) -> String {
+fn arranged(rows: &Rows) -> String {
     let names: Vec<String> =
-        app.rows.page().map_or_else(Vec::new, |page| page.columns.iter().map(|head| head.name.clone()).collect());
-    app.rows.view().arranged.wanted.words(&names)
+        rows.page().map_or_else(Vec::new, |page| page.columns.iter().map(|head| head.name.clone()).collect());
+    rows.view().arranged.wanted.words(&names)
 }
 
 /// Which rows are on the screen, of how many, and how the run stands.
-fn progress(app: &App, run: &Run) -> String {
-    let total = app.rows.total();
-    let shown = app.rows.page().filter(|page| !page.rows.is_empty());
-    let rows = match shown {
-        Some(page) if app.rows.shows() == Shows::Rows => {
+fn progress(rows: &Rows, run: &Run, room: u16) -> String {
+    let total = rows.total();
+    let shown = rows.page().filter(|page| !page.rows.is_empty());
+    let counted = match shown {
+        Some(page) if rows.shows() == Shows::Rows => {
             let last = page.from + page.rows.len() as u64;
             let place = format!("{}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total));
-            let all = app.rows.all();
+            let all = rows.all();
             // How the rows are arranged needs the room.
             match total < all {
-                true if app.areas().result.width < 90 => place,
+                true if room < 90 => place,
                 true => format!("{place}, all {}", words::number(all)),
+                // So does the title.
+                false if room < 50 => place,
                 false => format!("rows {place}{}", percent(last, total)),
             }
         }
-        _ if app.rows.shows() == Shows::Rows => words::count(total, "row"),
+        _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
     };
     match run.outcome() {
-        Outcome::Running if run.is_held() => format!("{rows} so far, held"),
-        Outcome::Running => format!("{rows} so far  » {}", words::clock(run.duration())),
-        Outcome::Done => rows,
-        other => format!("{rows} · {}", other.word()).trim_start_matches(" · ").to_owned(),
+        Outcome::Running if run.is_held() => format!("{counted} so far, held"),
+        Outcome::Running => format!("{counted} so far  » {}", words::clock(run.duration())),
+        Outcome::Done => counted,
+        other => format!("{counted} · {}", other.word()).trim_start_matches(" · ").to_owned(),
     }
 }
 
@@ -210,17 +217,18 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
     text(&hint, area, faint, cells);
 }
 
-fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let placed = app.rows.columns(area);
-    let view = app.rows.view();
-    let marked = view.marked(app.rows.total());
+    let placed = rows.columns(area);
+    let view = rows.view();
+    let has_focus = has_focus(app, rows);
+    let marked = view.marked(rows.total());
     let search = Search::new(&view.arranged.wanted.search);
     // Behind the last of the columns that stay.
     let rule = placed.iter().rev().find(|placed| placed.position < view.kept).map(|placed| placed.x + placed.width);
     for Placed { position, column, x, width } in &placed {
         let Some(head) = page.columns.get(*column) else { continue };
-        let chosen = *position == view.column && app.panes.focus == Scope::Result;
+        let chosen = *position == view.column && has_focus;
         let name =
             if chosen { ground.patch(app.theme.style(Role::Accent)) } else { ground.add_modifier(Modifier::BOLD) };
         let end = x + width;
@@ -250,8 +258,8 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
     }
     // A page that is not the one in sight yet is shown where its rows belong.
     let skip = view.top.saturating_sub(page.from) as usize;
-    let rows = page.rows.iter().enumerate().skip(skip);
-    for ((offset, row), y) in rows.zip(area.y + HEAD..area.bottom()) {
+    let lines = page.rows.iter().enumerate().skip(skip);
+    for ((offset, row), y) in lines.zip(area.y + HEAD..area.bottom()) {
         let number = page.from + offset as u64;
         let in_hand = number == view.row;
         let ground = if in_hand { ground.patch(app.theme.style(Role::Row)) } else { ground };
@@ -259,10 +267,10 @@ fn draw_table(app: &App, page: &Page, area: Rect, ground: Style, cells: &mut Buf
             fill(cells, Rect { y, height: 1, ..area }, ground);
         }
         let numbers = ground.patch(app.theme.style(Role::Faint));
-        put_right(cells, area.x, y, area.x + app.rows.gutter() - 1, &(number + 1).to_string(), numbers);
+        put_right(cells, area.x, y, area.x + rows.gutter() - 1, &(number + 1).to_string(), numbers);
         for Placed { position, column, x, width } in &placed {
             let (Some(cell), Some(head)) = (row.get(*column), page.columns.get(*column)) else { continue };
-            let chosen = in_hand && *position == view.column && app.panes.focus == Scope::Result;
+            let chosen = in_hand && *position == view.column && has_focus;
             let within =
                 marked.as_ref().is_some_and(|(rows, columns)| rows.contains(&number) && columns.contains(position));
             let ground = if within { ground.patch(app.theme.style(Role::Selected)) } else { ground };

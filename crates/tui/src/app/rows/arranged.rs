@@ -7,6 +7,7 @@ use jaunty_core::arrange::condition::{Condition, Test};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Order, Wanted, arrange};
 use jaunty_core::logbook::Outcome;
 
+use super::View;
 use crate::app::summoned::Asked;
 use crate::app::{App, Prompt, Summoned};
 use crate::words;
@@ -19,10 +20,36 @@ pub struct Arranged {
     pub wanted: Wanted,
     /// What was wanted before, for undo.
     before: Vec<Wanted>,
+    /// What was wanted when the rows on the screen were arranged, with what was wanted before that: what
+    /// comes back if the work for another order does not get to its end.
+    settled: (Wanted, Vec<Wanted>),
+    /// The number of the work for that order.
+    work: u64,
+    /// How many rows there were when it began: without more of them it is not begun anew.
+    tried: u64,
     /// The rows in that order; their own until it is found, and where nothing is wanted.
     pub arrangement: Option<Arc<Arrangement>>,
-    /// Counts arrangements, so that pages are told apart; 0 is the rows' own order.
+    /// The number of the work that found it, so that pages are told apart; 0 is the rows' own order.
     pub stamp: u64,
+}
+
+impl Arranged {
+    /// Takes on what was wanted.
+    fn settle(&mut self, arrangement: Option<Arc<Arrangement>>, stamp: u64) {
+        (self.arrangement, self.stamp) = (arrangement, stamp);
+        self.settled = (self.wanted.clone(), self.before.clone());
+    }
+
+    /// The number of the work that finds out another order.
+    pub(super) fn work(&self) -> u64 {
+        self.work
+    }
+
+    /// Goes back to what the rows on the screen are.
+    pub(super) fn fall_back(&mut self) {
+        (self.wanted, self.before) = self.settled.clone();
+        self.work = 0;
+    }
 }
 
 impl App {
@@ -145,13 +172,14 @@ impl App {
 
     /// Goes over to another arrangement. Their own order comes back at once.
     fn take_on(&mut self, wanted: Wanted) {
-        self.stop_work(Kind::Arrange);
+        let before = self.rows.view().arranged.work;
+        self.stop_works(|work| work.number == before);
         let plain = wanted.is_plain();
         let Some(view) = self.rows.view_mut() else { return };
         view.marked = None;
         view.arranged.wanted = wanted;
         if plain {
-            (view.arranged.arrangement, view.arranged.stamp) = (None, 0);
+            view.arranged.settle(None, 0);
             (view.row, view.top) = (0, 0);
         } else {
             self.begin_arranging();
@@ -162,45 +190,46 @@ impl App {
         let (Some(kept), wanted) = (self.rows.kept().cloned(), self.rows.view().arranged.wanted) else { return };
         let what = if wanted.order.is_empty() { "looking through the rows" } else { "sorting" };
         let run = self.rows.run().cloned();
-        self.begin_work(Kind::Arrange, what.into(), move |progress| {
+        let number = self.begin_work(Kind::Arrange, what.into(), move |progress| {
             if let Some(run) = run {
                 wait_for_rest(&run, progress);
             }
             let archive = kept.archive().map_err(ArrangeError::from);
             let found = archive.and_then(|archive| arrange(&archive, &wanted, progress));
-            Done::Arranged(kept.path().to_owned(), Box::new(wanted), found)
+            Done::Arranged(found)
         });
+        let all = self.rows.all();
+        if let Some(view) = self.rows.view_mut() {
+            (view.arranged.work, view.arranged.tried) = (number, all);
+        }
     }
 
-    pub(in crate::app) fn take_arrangement(
-        &mut self,
-        path: &std::path::Path,
-        wanted: &Wanted,
-        found: Result<Arrangement, ArrangeError>,
-    ) {
-        let next = self.rows.views.values().map(|view| view.arranged.stamp).max().unwrap_or(0) + 1;
-        let Some(view) = self.rows.views.get_mut(path).filter(|view| view.arranged.wanted == *wanted) else { return };
+    fn view_of_work(&mut self, number: u64) -> Option<&mut View> {
+        let panes = [Some(&mut self.rows), self.other.as_mut()].into_iter().flatten();
+        panes.flat_map(|rows| rows.views.values_mut()).find(|view| view.arranged.work == number)
+    }
+
+    /// Takes what the work with this number found.
+    pub(in crate::app) fn take_arrangement(&mut self, number: u64, found: Result<Arrangement, ArrangeError>) {
+        let Some(view) = self.view_of_work(number) else { return };
         match found {
             Ok(arrangement) => {
-                let count = arrangement.len();
-                let of = arrangement.of();
+                let (count, of) = (arrangement.len(), arrangement.of());
                 // One that only took in more rows leaves a person where they are.
-                if view.arranged.arrangement.is_none() || view.arranged.stamp == 0 || count == 0 {
+                if view.arranged.arrangement.is_none() || count == 0 {
                     (view.row, view.top) = (0, 0);
                 }
-                view.arranged.arrangement = Some(Arc::new(arrangement));
-                view.arranged.stamp = next;
+                view.arranged.settle(Some(Arc::new(arrangement)), number);
                 if count < of {
                     self.tell(format!("{} of {} · u takes it back", words::count(count, "row"), words::number(of)));
                 }
             }
-            Err(ArrangeError::Stopped) => {
-                view.arranged.wanted = view.arranged.before.pop().unwrap_or_default();
-                self.tell("stopped; the rows are as before");
-            }
             Err(error) => {
-                view.arranged.wanted = view.arranged.before.pop().unwrap_or_default();
-                self.tell_wrong(error.to_string());
+                view.arranged.fall_back();
+                match error {
+                    ArrangeError::Stopped => self.tell("stopped; the rows are as before"),
+                    error => self.tell_wrong(error.to_string()),
+                }
             }
         }
     }
@@ -209,8 +238,9 @@ impl App {
     pub(in crate::app) fn arrange_what_came(&mut self) {
         let view = self.rows.view();
         let ended = self.rows.run().is_some_and(|run| run.outcome() != Outcome::Running);
-        let less = view.arranged.arrangement.as_ref().is_some_and(|arrangement| arrangement.of() < self.rows.all());
-        if ended && less && !self.works(Kind::Arrange) {
+        let all = self.rows.all();
+        let less = view.arranged.arrangement.as_ref().is_some_and(|arrangement| arrangement.of() < all);
+        if ended && less && view.arranged.tried < all && !self.works_at(view.arranged.work) {
             self.begin_arranging();
         }
     }

@@ -1,4 +1,4 @@
-//! The result pane: which rows it shows, where in them it is, and what it has to ask for.
+//! A result pane: which rows it shows, where in them it is, and what it has to ask for.
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -18,15 +18,20 @@ use crate::pager::{Answer, Page, Pager, Wish};
 use crate::words;
 
 mod arranged;
+mod beside;
 mod columns;
 mod facts;
 mod selection;
+mod strip;
 mod whole;
 
 pub use arranged::Arranged;
 pub use columns::Placed;
 pub use facts::FactsView;
 pub use selection::{Marked, Marks};
+pub use strip::Slot;
+
+pub(super) use beside::Linked;
 pub use whole::{Line, Whole};
 
 /// Lines above the rows: the title, the names, the types.
@@ -88,9 +93,13 @@ pub enum Shows {
     Error,
 }
 
-/// The result pane.
+/// A result pane.
 #[derive(Debug, Default)]
 pub struct Rows {
+    /// Its number, so that pages come to the pane that wants them.
+    pane: u8,
+    /// The run that it shows wherever the cursor is.
+    held: Option<Arc<Run>>,
     run: Option<Arc<Run>>,
     kept: Option<Arc<KeptRows>>,
     views: HashMap<PathBuf, View>,
@@ -106,8 +115,16 @@ pub struct Rows {
 }
 
 impl Rows {
+    /// Shows what it holds, or else the run of the statement at the cursor, and asks for its rows.
+    pub(super) fn follow(&mut self, of_cursor: Option<&Arc<Run>>, area: Rect, pager: &Pager) {
+        let run = self.held.as_ref().or(of_cursor).cloned();
+        let above = run.as_ref().map_or(area, |run| crate::view::rows::above_trouble(run, area));
+        self.show(run);
+        self.ask_for_what_is_missing(pager, above);
+    }
+
     /// Shows the result of a run.
-    pub(super) fn show(&mut self, run: Option<Arc<Run>>) {
+    fn show(&mut self, run: Option<Arc<Run>>) {
         let all = run.as_ref().map_or_else(Vec::new, |run| run.all_rows());
         let picked = all.first().and_then(|first| self.picked.get(first.path())).and_then(|at| all.get(*at));
         let kept = picked.or(all.last()).cloned();
@@ -122,9 +139,20 @@ impl Rows {
         self.run = run;
     }
 
-    /// Forgets what it shows.
+    /// Forgets what it shows, unless it holds it.
     pub(super) fn forget(&mut self) {
-        *self = Rows::default();
+        if self.held.is_none() {
+            *self = Rows::numbered(self.pane);
+        }
+    }
+
+    fn numbered(pane: u8) -> Rows {
+        Rows { pane, ..Rows::default() }
+    }
+
+    /// Whether it shows its result wherever the cursor is.
+    pub fn holds(&self) -> bool {
+        self.held.is_some()
     }
 
     /// The run whose result is shown.
@@ -202,10 +230,10 @@ impl Rows {
     }
 
     /// Asks for the rows that should be on the screen and are not there.
-    pub(super) fn ask_for_what_is_missing(&mut self, pager: &Pager, area: Rect) {
+    fn ask_for_what_is_missing(&mut self, pager: &Pager, area: Rect) {
         self.area = area;
         let Some(kept) = self.kept.clone().filter(|_| !area.is_empty() && self.failed.is_none()) else { return };
-        let (height, total) = (self.height(), self.total());
+        let (pane, height, total) = (self.pane, self.height(), self.total());
         let running = self.run.as_ref().filter(|run| run.outcome() == Outcome::Running).cloned();
         let Some(view) = self.view_mut() else { return };
         if view.to_end {
@@ -226,14 +254,14 @@ impl Rows {
         });
         let wish = (kept.path().to_owned(), stamp, from, height);
         if !covered && self.asked.as_ref() != Some(&wish) {
-            pager.ask(Wish::Page { rows: kept, arrangement, stamp, from, count: height });
+            pager.ask(Wish::Page { pane, rows: kept, arrangement, stamp, from, count: height });
             self.asked = Some(wish);
         }
         self.keep_column_in_sight();
     }
 
     fn take_page(&mut self, page: Page) {
-        if self.kept.as_ref().is_none_or(|kept| kept.path() != page.path) {
+        if page.pane != self.pane || self.kept.as_ref().is_none_or(|kept| kept.path() != page.path) {
             return;
         }
         self.asked = self.asked.take().filter(|(_, stamp, from, _)| (*stamp, *from) != (page.stamp, page.from));
@@ -300,26 +328,22 @@ impl Rows {
 impl App {
     pub(super) fn answered(&mut self, answer: Answer) {
         match answer {
-            Answer::Page(page) => self.rows.take_page(page),
-            Answer::Failed(path, error) => self.rows.fail(&path, error),
+            Answer::Page(page) if page.pane == self.rows.pane => self.rows.take_page(page),
+            Answer::Page(page) => {
+                if let Some(other) = &mut self.other {
+                    other.take_page(page);
+                }
+            }
+            Answer::Failed(path, error) => {
+                for rows in [Some(&mut self.rows), self.other.as_mut()].into_iter().flatten() {
+                    rows.fail(&path, error.clone());
+                }
+            }
             Answer::Cell(text) => {
                 self.tell(format!("copied {}", words::count(text.chars().count() as u64, "character")));
                 self.clipboard = Some(text);
             }
             Answer::Row(path, row, fields) => self.take_row(&path, row, fields),
-        }
-    }
-
-    /// Goes to the next result of the run, or to the one before.
-    pub fn other_result(&mut self, by: isize) {
-        let (now, count) = self.rows.results();
-        if count < 2 {
-            return self.tell("the run has no other result with rows");
-        }
-        let first = self.rows.run().and_then(|run| run.all_rows().into_iter().next());
-        if let Some(first) = first {
-            let next = (now + count).saturating_add_signed(by) % count;
-            self.rows.picked.insert(first.path().to_owned(), next);
         }
     }
 

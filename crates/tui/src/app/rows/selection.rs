@@ -135,7 +135,7 @@ impl App {
             return;
         }
         self.rows.added.clone_from(&marked);
-        self.stop_work(Kind::Sums);
+        self.stop_works(|work| work.kind == Kind::Sums);
         self.rows.sums = None;
         let Some((_, rows, columns)) = marked else { return };
         let cells = (rows.end - rows.start) * columns.len() as u64;
