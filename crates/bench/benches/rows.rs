@@ -9,10 +9,9 @@ use std::error::Error;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use arrow_array::{
-    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
-};
+use arrow_array::{ArrayRef, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
+use jaunty_bench::kernels::{searched, sorted};
 use jaunty_core::archive::{Archive, Writer};
 use jaunty_core::arrange::facts::facts;
 use jaunty_core::arrange::pick::Part;
@@ -63,16 +62,11 @@ fn main() -> Outcome<()> {
     let mut floors: Vec<Duration> = Vec::new();
     for column in whole.columns() {
         for descending in [false, true] {
-            let options = arrow_ord::sort::SortOptions { descending, nulls_first: false };
-            let begun = Instant::now();
-            std::hint::black_box(arrow_ord::sort::sort_to_indices(column, Some(options), None)?);
-            floors.push(begun.elapsed());
+            floors.push(sorted(column, descending)?);
         }
     }
     for text in ["quay", "99999", "harrier 77"] {
-        let begun = Instant::now();
-        std::hint::black_box(searched(&whole, text)?);
-        floors.push(begun.elapsed());
+        floors.push(searched(&whole, text)?);
     }
     drop(whole);
     println!("ours ÷ the bare kernel (wanted: at most 3)");
@@ -88,29 +82,6 @@ fn main() -> Outcome<()> {
     let floor = begun.elapsed();
     println!("CSV: arrow-csv ÷ ours {:.2} (wanted: at least 0.8)", floor.as_secs_f64() / csv.as_secs_f64());
     Ok(())
-}
-
-/// The same search with kernels: each column as text, then `contains`.
-fn searched(whole: &RecordBatch, text: &str) -> Outcome<usize> {
-    let mut found: Option<BooleanArray> = None;
-    let needle = StringArray::new_scalar(text);
-    for column in whole.columns() {
-        let texts = arrow_cast::cast(column, &DataType::Utf8)?;
-        // The search does not ask for capitals.
-        let lower: StringArray = texts
-            .as_any()
-            .downcast_ref::<StringArray>()
-            .ok_or("no text")?
-            .iter()
-            .map(|text| text.map(str::to_ascii_lowercase))
-            .collect();
-        let here = arrow_string::like::contains(&lower, &needle)?;
-        found = Some(match found {
-            Some(before) => arrow_arith::boolean::or_kleene(&before, &here)?,
-            None => here,
-        });
-    }
-    Ok(found.map_or(0, |found| found.true_count()))
 }
 
 /// How long it takes, and the most memory that the program takes meanwhile, in MiB.

@@ -6,15 +6,14 @@
 #![allow(clippy::print_stdout)] // It is a report.
 
 use std::error::Error;
-use std::pin::pin;
 use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
-use futures_util::StreamExt;
 use jaunty_bench::measured::Times;
+use jaunty_bench::postgres::{bare, table};
 use jaunty_core::archive::Retention;
 use jaunty_core::connection::{Profile, Secret, Setting, open};
 use jaunty_core::engine::{Flow, Notice, Sink};
@@ -26,8 +25,6 @@ use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Value};
 use tokio::runtime::Builder;
-use tokio_postgres::types::{FromSql, Type};
-use tokio_postgres::{Config, NoTls};
 
 type Outcome<T = ()> = Result<T, Box<dyn Error>>;
 
@@ -103,59 +100,14 @@ impl Sink for FirstPage {
     fn notice(&mut self, _: Notice) {}
 }
 
-/// A value as it came, touched.
-struct Touched(u64);
-
-impl<'a> FromSql<'a> for Touched {
-    fn from_sql(_: &Type, raw: &'a [u8]) -> Result<Self, Box<dyn Error + Sync + Send>> {
-        Ok(Touched(raw.len() as u64 + u64::from(raw.last().copied().unwrap_or(0))))
-    }
-    fn accepts(_: &Type) -> bool {
-        true
-    }
-}
-
-/// The bare driver's loop, up to so many rows: how long it took from sending the statement.
-fn bare_postgres(port: u16, statement: &str, most: u64) -> Outcome<(u64, Duration)> {
-    let runtime = Builder::new_current_thread().enable_all().build()?;
-    runtime.block_on(async {
-        let mut config = Config::new();
-        config.host("127.0.0.1").port(port).user("clerk").password(PASSWORD).dbname("bookings");
-        let (client, connection) = config.connect(NoTls).await?;
-        tokio::spawn(connection);
-        let begun = Instant::now();
-        let rows = client.query_raw::<_, &str, _>(statement, []).await?;
-        let mut rows = pin!(rows);
-        let (mut count, mut touched) = (0, 0_u64);
-        while let Some(row) = rows.next().await {
-            let row = row?;
-            for column in 0..row.len() {
-                touched = touched.wrapping_add(row.try_get::<_, Option<Touched>>(column)?.map_or(0, |t| t.0));
-            }
-            count += 1;
-            if count >= most {
-                break;
-            }
-        }
-        let took = begun.elapsed();
-        std::hint::black_box(touched);
-        Ok((count, took))
-    })
-}
-
 fn postgres(rows: u64) -> Outcome {
-    let server =
-        Postgres::with(&["wal_level=minimal", "max_wal_senders=0", "max_wal_size=8GB", "shared_buffers=512MB"]);
-    server.sql(&format!(
-        "create unlogged table t as select i::int id, 'row-'||lpad(i::text,16,'0') name, (i%100000000/100.0)::numeric(10,2) amount,
-         timestamptz '2031-01-01'+i*interval '1 second' ts, i%3=0 ok from generate_series(1,{rows}) i"
-    ));
+    let server = table(rows);
     println!("\nPostgreSQL: first page of select * of {rows} rows ÷ the bare driver's first 100 rows");
     let profile = profile("postgres", server.port);
     let engine = jaunty_engines::by_name("postgres").ok_or("no such engine")?;
     let (mut floor, mut page) = (Times::default(), Times::default());
     for _ in 0..15 {
-        floor.push(bare_postgres(server.port, "select * from t", 100)?.1);
+        floor.push(bare(server.port, "select * from t", 100)?.1);
         let (mut session, _) = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
         let (send, arrived) = channel();
         let begun = Instant::now();
@@ -172,7 +124,7 @@ fn postgres(rows: u64) -> Outcome {
     println!("\nPostgreSQL: {part} rows into the archive ÷ the bare driver's loop");
     // A plain scan in the same order each time: two at once would share their way through the table.
     let statement = format!("select * from t where id <= {part}");
-    ratio(|| bare_postgres(server.port, &statement, u64::MAX), || ours(&profile, &statement, part))?;
+    ratio(|| bare(server.port, &statement, u64::MAX), || ours(&profile, &statement, part))?;
     println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
     ours(&profile, "select * from t", rows)?;
     println!("  after {rows} rows as well: {:.1} MB (wanted: flat)", peak_memory());

@@ -55,10 +55,10 @@ fn logbook() -> Outcome {
                 connection: ["ferry", "harbour", "archive"].get(n % 3).copied().unwrap_or_default(),
                 engine: "sqlite",
                 database: "saltmarsh.db",
-                buffer: None,
                 title: Some("Sailings of a route"),
                 statement: &statement,
                 started_ms: 1_700_000_000_000 + n as i64 * 100_000,
+                ..Begun::default()
             };
             let run = logbook.begin(&begun)?;
             logbook.result(run, 0, &KeptResult::Rows(folder.path().join(format!("{run}-0.arrow"))))?;

@@ -12,6 +12,11 @@ impl Times {
         self.0.push(time);
     }
 
+    /// Adds those of another.
+    pub fn extend(&mut self, other: Times) {
+        self.0.extend(other.0);
+    }
+
     /// The duration that so many percent stay within.
     pub fn percentile(&self, percent: usize) -> Duration {
         let mut sorted = self.0.clone();

@@ -33,8 +33,14 @@ pub struct Program {
 }
 
 impl Program {
-    /// Starts it with these arguments in a terminal of 140 × 42, with all its files below `home`.
+    /// Starts it with these arguments in a terminal of 140 × 42, with all its files below `home`, so that
+    /// all rows come at once.
     pub fn start(program: &Path, home: &Path, arguments: &[&str]) -> io::Result<Program> {
+        Program::start_with(program, home, "[archives]\nahead_rows = 1000000000\nahead_mib = 1000000\n", arguments)
+    }
+
+    /// Starts it with these settings.
+    pub fn start_with(program: &Path, home: &Path, settings: &str, arguments: &[&str]) -> io::Result<Program> {
         let size = PtySize { rows: 42, cols: 140, pixel_width: 0, pixel_height: 0 };
         let pair = native_pty_system().openpty(size).map_err(io::Error::other)?;
         let mut command = CommandBuilder::new(program);
@@ -46,10 +52,9 @@ impl Program {
             command.env(name, home.join(value));
         }
         command.env("TERM", "xterm-256color");
-        // It is measured how all rows come, not how they wait.
-        let settings = home.join("config/jaunty/settings.toml");
-        std::fs::create_dir_all(settings.parent().unwrap_or(home))?;
-        std::fs::write(settings, "[archives]\nahead_rows = 1000000000\nahead_mib = 1000000\n")?;
+        let file = home.join("config/jaunty/settings.toml");
+        std::fs::create_dir_all(file.parent().unwrap_or(home))?;
+        std::fs::write(file, settings)?;
         let started = Instant::now();
         let child = pair.slave.spawn_command(command).map_err(io::Error::other)?;
         drop(pair.slave);
@@ -75,6 +80,14 @@ impl Program {
         Ok(now)
     }
 
+    /// Whether the screen shows a text now.
+    pub fn is_showing(&mut self, text: &str) -> bool {
+        while let Ok((_, bytes)) = self.output.try_recv() {
+            self.screen.process(&bytes);
+        }
+        self.screen.screen().contents().contains(text)
+    }
+
     /// Waits until the screen shows a text; returns when that came.
     pub fn shows(&mut self, text: &str) -> io::Result<Instant> {
         self.until(text, |screen| screen.contains(text))
@@ -83,6 +96,13 @@ impl Program {
     /// Waits until the screen does not show a text any more; returns when it went.
     pub fn loses(&mut self, text: &str) -> io::Result<Instant> {
         self.until(text, |screen| !screen.contains(text))
+    }
+
+    /// Waits until the screen shows one text, or does not show the other any more; whether and when it was
+    /// the first.
+    pub fn shows_while(&mut self, text: &str, other: &str) -> io::Result<Option<Instant>> {
+        let came = self.until(text, |screen| screen.contains(text) || !screen.contains(other))?;
+        Ok(self.is_showing(text).then_some(came))
     }
 
     fn until(&mut self, text: &str, is: impl Fn(&str) -> bool) -> io::Result<Instant> {

@@ -313,7 +313,7 @@ fn the_demonstration_opens_and_its_ten_statements_run() {
     assert!(!text.contains('✗') && !text.contains('◦'), "{text}");
     screen
         .press(&["C-Home", "C-n", "C-n", "C-n"])
-        .shows("rows 1–37 of 500,000")
+        .shows("rows 1–36 of 500,000")
         .press(&["C-t"])
         .types(">")
         .shows("of 500,000")

@@ -13,7 +13,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD};
-use support::{Collect, refused, rows_with, run, told};
+use support::{Collect, origins, refused, rows_with, run, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Mariadb> = LazyLock::new(|| {
@@ -284,7 +284,9 @@ fn effects_are_told_by_the_server_without_running() {
 fn it_tells_where_it_is_and_goes_elsewhere() {
     let mut session = connect();
     run(session.as_mut(), "start transaction").unwrap();
-    assert_eq!(session.place().unwrap().transaction, Some(Transaction::Open));
+    let place = session.place().unwrap();
+    assert_eq!(place.transaction, Some(Transaction::Open));
+    assert_eq!(place.session, format!("connection {}", one(session.as_mut(), "select connection_id()")));
     run(session.as_mut(), "rollback").unwrap();
     assert_eq!(session.place().unwrap().transaction, None);
     assert_eq!(session.switch(&Switch { kind: SwitchKind::Database, to: "fares".into() }), Ok(true));
@@ -332,4 +334,13 @@ fn values_are_sent_beside_the_statement() {
     let found = rows_with(session, "select name from ports where id = :id", &[(":id", "7")]).unwrap();
     assert_eq!(found, [["port 7"]]);
     assert!(session.check("select name from ports where id = :id").is_ok());
+}
+
+#[test]
+fn columns_tell_where_they_come_from() {
+    let mut session = connect();
+    let statement =
+        "select p.name as harbour, opened, id + 1, price from ports p left join fares.prices on true limit 1";
+    let expected = ["bookings.ports.name!", "bookings.ports.opened", "", "fares.prices.price"];
+    assert_eq!(origins(session.as_mut(), statement), expected);
 }

@@ -13,7 +13,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Postgres};
-use support::{Collect, refused, rows_with, run, told};
+use support::{Collect, origins, refused, rows_with, run, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Postgres> = LazyLock::new(|| {
@@ -140,7 +140,8 @@ fn every_type_reads_back_as_the_server_writes_it() {
     .chain([(format!("{numbers}::numeric"), text)])
     .collect();
     run(session.as_mut(), "set timezone to 'America/St_Johns'").unwrap();
-    session.place().unwrap();
+    let place = session.place().unwrap();
+    assert_eq!(place.session, format!("process {}", one(session.as_mut(), "select pg_backend_pid()")));
     for (expression, data_type) in &cases {
         let found = run(session.as_mut(), &format!("select {expression} as v")).unwrap();
         let written = one(session.as_mut(), &format!("select format('%s', {expression})"));
@@ -534,4 +535,24 @@ fn values_are_sent_beside_the_statement() {
     assert!(wrong.message.contains("invalid input syntax for type integer"), "{}", wrong.message);
     // Writing one is no mistake to the server that is asked about it.
     assert!(session.check("select name from kept where id = :id and name = $1").is_ok());
+}
+
+#[test]
+fn columns_tell_where_they_come_from() {
+    let mut session = connect();
+    let statement = "select p.name as harbour, opened, id + 1, route from ports p left join east.fares on true limit 1";
+    let expected = ["public.ports.name!", "public.ports.opened", "", "east.fares.route!"];
+    assert_eq!(origins(session.as_mut(), statement), expected);
+    // Under another name, which it learns again.
+    run(session.as_mut(), "create temporary table quay(a int)").unwrap();
+    run(session.as_mut(), "insert into quay values (1)").unwrap();
+    assert!(origins(session.as_mut(), "select a from quay")[0].ends_with(".quay.a"));
+    run(session.as_mut(), "alter table quay rename to pier").unwrap();
+    assert!(origins(session.as_mut(), "select a from pier")[0].ends_with(".pier.a"));
+    // A transaction is not asked in, so that nothing of ours can end it.
+    run(session.as_mut(), "create temporary table berth(a int)").unwrap();
+    run(session.as_mut(), "insert into berth values (1)").unwrap();
+    run(session.as_mut(), "begin").unwrap();
+    session.place().unwrap();
+    assert_eq!(origins(session.as_mut(), "select b.a, p.a from berth b, pier p")[0], "");
 }

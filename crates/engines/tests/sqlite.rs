@@ -11,7 +11,7 @@ use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Session, Touches};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
-use support::{Collect, rows_with, run};
+use support::{Collect, origins, rows_with, run};
 
 fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
     Sqlite.connect(&Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
@@ -234,4 +234,14 @@ fn values_are_sent_beside_the_statement() {
         &[(":a", "4"), ("@b", "it's"), ("$c", "null"), ("?4", "'5'"), ("$d", "2.5")],
     );
     assert_eq!(rows.unwrap(), [["5", "it's!", "∅", "5", "integer", "text", "real"]]);
+}
+
+#[test]
+fn columns_tell_where_they_come_from() {
+    let mut session = memory();
+    run(session.as_mut(), "create table ports(code text not null, note text)").unwrap();
+    run(session.as_mut(), "insert into ports values ('NQ', null)").unwrap();
+    run(session.as_mut(), "create view board as select code as port from ports").unwrap();
+    let statement = "select p.code as c, note, code || '', port from board, ports p";
+    assert_eq!(origins(session.as_mut(), statement), ["main.ports.code!", "main.ports.note", "", "main.ports.code!"]);
 }

@@ -9,6 +9,7 @@ use arrow_array::ArrayRef;
 use jaunty_core::archive::ArchiveError;
 use jaunty_core::arrange::Arrangement;
 use jaunty_core::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::state::KeptRows;
 use jaunty_core::text::clean;
 
@@ -129,8 +130,8 @@ pub struct Field {
     pub name: String,
     /// Its type, cleaned.
     pub type_name: String,
-    /// Whether the database says that every row has a value.
-    pub required: bool,
+    /// Where it comes from, if the database tells; not cleaned.
+    pub origin: Option<Origin>,
     /// What it is.
     pub kind: CellKind,
     /// Its text as it came, at most [`LONGEST`] bytes.
@@ -233,7 +234,7 @@ fn row_of(rows: &KeptRows, row: u64) -> Result<Vec<Field>, ArchiveError> {
         Field {
             name: clean::clean(field.name()).into_owned(),
             type_name: clean::clean(&type_name(field)).into_owned(),
-            required: !field.is_nullable(),
+            origin: Origin::of(field),
             kind: cell.kind,
             text: cell.text.get(..end).unwrap_or_default().to_owned(),
             bytes,
@@ -263,7 +264,11 @@ mod tests {
 
     /// A thousand rows of a number, a text of so many cells, and nothing.
     fn kept(folder: &std::path::Path, wide: usize) -> Arc<KeptRows> {
-        let column = |name: &str, db_type: &str| Announced { name: name.into(), db_type: db_type.into() };
+        let column = |name: &str, db_type: &str| Announced {
+            name: name.into(),
+            db_type: db_type.into(),
+            ..Announced::default()
+        };
         let mut assembler = Assembler::new(vec![column("n\x1b[1m", "INT"), column("text", ""), column("none", "")]);
         let text = "名".repeat(wide / 2);
         for n in 0..1000 {

@@ -5,6 +5,8 @@ use std::time::{Duration, SystemTime};
 use jaunty_core::engine::Effect;
 use jaunty_core::logbook::{Entry, KeptResult, Outcome};
 use jaunty_core::run::Run;
+use jaunty_core::run::parameters::Value;
+use jaunty_core::text::clean;
 
 /// A number with its thousands set apart.
 pub fn number(n: u64) -> String {
@@ -82,6 +84,12 @@ pub fn yielded_by(entry: &Entry) -> String {
         (false, false) => format!("{} changed", number(changed.iter().sum())),
         (false, true) => String::new(),
     }
+}
+
+/// The values of parameters, with their names.
+pub fn values(values: &[Value]) -> String {
+    let each: Vec<_> = values.iter().map(|(name, value)| format!("{name} = {}", value.written())).collect();
+    clean::clean(&each.join(" · ")).into_owned()
 }
 
 /// A point in time, in milliseconds since 1970, as the clock on the wall shows it.
@@ -202,6 +210,8 @@ mod tests {
             pinned: false,
             title: None,
             statement: "select 1".into(),
+            values: Vec::new(),
+            session: String::new(),
             started_ms,
             outcome,
             ended: Ended { first_row_ms: None, duration_ms: 38, rows, bytes: 0, error: error.map(str::to_owned) },

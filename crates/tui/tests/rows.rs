@@ -9,7 +9,7 @@ use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::arrange::ArrangeError;
 use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
-use jaunty_tui::app::Message;
+use jaunty_tui::app::{Message, Summoned};
 use jaunty_tui::work::Done;
 use support::Stage;
 
@@ -137,10 +137,7 @@ fn columns_are_hidden_moved_and_found() {
 #[test]
 fn a_row_is_looked_at_with_its_names_down_the_side() {
     let there = |stage: Stage| {
-        stage.until(
-            "the row",
-            |app| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Whole(w)) if !w.fields.is_empty()),
-        )
+        stage.until("the row", |app| matches!(&app.summoned, Some(Summoned::Whole(w)) if !w.fields.is_empty()))
     };
     let stage = there(result().right(3).enter());
     let text = stage.text();
@@ -162,7 +159,7 @@ fn a_row_is_looked_at_with_its_names_down_the_side() {
 
 #[test]
 fn a_column_tells_what_it_holds() {
-    let known = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Facts(f)) if f.facts.is_some());
+    let known = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(Summoned::Facts(f)) if f.facts.is_some());
     let text = result().right(2).types("i").until("the facts", known).text();
     for expected in ["1,000", "100 (10 %)", "900", "1.5", "1498.5", "750", "675000", "each value comes once"] {
         assert!(text.contains(expected), "no {expected} in\n{text}");
@@ -218,7 +215,7 @@ fn a_mistake_in_an_out_line_runs_nothing() {
 fn the_logbook_finds_runs_and_opens_their_rows() {
     let stage =
         stage("-- One\nselect 41 + 1 as answer;\n-- Two\nselect nmae;\n").runs().control('n').control('n').runs();
-    let read = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(jaunty_tui::app::Summoned::Past(p)) if p.entries.is_some());
+    let read = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(Summoned::Past(p)) if p.entries.is_some());
     let open = |stage: Stage| stage.key(KeyCode::Char('l'), KeyModifiers::ALT).until("the logbook", read);
     let stage = open(stage);
     let text = stage.text();
@@ -306,6 +303,13 @@ fn parameters_are_asked_for_and_remembered() {
     });
     let stage = stage.control('r').key(KeyCode::Esc, KeyModifiers::NONE);
     assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
+    // And on another day.
+    let stage = stage.again().control('r');
+    assert!(stage.text().contains("› Saltmarsh Quay"), "{}", stage.text());
+    let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE).key(KeyCode::Char('l'), KeyModifiers::ALT);
+    let stage = stage
+        .until("what it ran with", |app| matches!(&app.summoned, Some(Summoned::Past(past)) if past.entries.is_some()));
+    assert!(stage.text().contains(":port = Saltmarsh Quay · :berth = 7"), "{}", stage.text());
 }
 
 #[test]

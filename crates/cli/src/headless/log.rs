@@ -94,6 +94,8 @@ fn json(entry: &Entry) -> String {
         "database": entry.database,
         "title": entry.title,
         "statement": entry.statement,
+        "parameters": entry.values.iter().map(|(name, value)| (name.clone(), value.written().into())).collect::<serde_json::Map<_, _>>(),
+        "session": entry.session,
         "started_ms": entry.started_ms,
         "first_row_ms": entry.ended.first_row_ms,
         "duration_ms": entry.ended.duration_ms,

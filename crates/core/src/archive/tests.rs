@@ -9,7 +9,7 @@ use crate::rows::assemble::{Announced, Assembler, Value};
 use crate::rows::cell::column_text;
 
 fn assembler() -> Assembler {
-    let column = |name: &str| Announced { name: name.into(), db_type: "INTEGER".into() };
+    let column = |name: &str| Announced { name: name.into(), db_type: "INTEGER".into(), ..Announced::default() };
     Assembler::new(vec![column("n"), column("text")])
 }
 

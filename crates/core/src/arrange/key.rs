@@ -13,6 +13,7 @@ use arrow_array::types::{
 };
 use arrow_array::{Array, ArrayRef, UnionArray};
 use arrow_schema::{DataType, Field, TimeUnit};
+use chrono::{NaiveDate, NaiveTime};
 
 use crate::rows::assemble::Value;
 use crate::rows::cell::{CellKind, ColumnReader};
@@ -146,6 +147,40 @@ impl<'a> Keys<'a> {
     }
 }
 
+const MICROS_OF_A_DAY: i64 = 86_400_000_000;
+
+/// A day as `2031-03-05`, counted from 1970-01-01.
+fn day(text: &str) -> Option<i64> {
+    let epoch = NaiveDate::default();
+    Some(NaiveDate::parse_from_str(text.trim(), "%Y-%m-%d").ok()?.signed_duration_since(epoch).num_days())
+}
+
+/// A time of day as `7:30` or `07:30:05.25`, in microseconds.
+fn time_of_day(text: &str) -> Option<i64> {
+    let read = |form| NaiveTime::parse_from_str(text.trim(), form).ok();
+    let time = read("%H:%M:%S%.f").or_else(|| read("%H:%M"))?;
+    time.signed_duration_since(NaiveTime::MIN).num_microseconds()
+}
+
+/// A point in time as `2031-03-05 07:30`, `2031-03-05T07:30:00Z`, `2031-03-05 07:30:00+02:30` or its day
+/// alone, in microseconds since 1970. Without a zone it is in that of Greenwich.
+fn instant(text: &str) -> Option<i64> {
+    let Some((date, rest)) = text.trim().split_once(['T', ' ']) else {
+        return day(text)?.checked_mul(MICROS_OF_A_DAY);
+    };
+    let (clock, zone) = rest.split_at(rest.find(['Z', 'z', '+', '-']).unwrap_or(rest.len()));
+    let east = match zone.split_at_checked(1) {
+        None | Some(("Z" | "z", "")) => 0,
+        Some((sign, offset)) => {
+            let (hours, minutes) = offset.split_once(':').unwrap_or((offset.get(..2)?, offset.get(2..)?));
+            let minutes = if minutes.is_empty() { 0 } else { minutes.parse::<i64>().ok()? };
+            let east = (hours.parse::<i64>().ok()? * 60 + minutes) * 60_000_000;
+            if sign == "-" { -east } else { east }
+        }
+    };
+    day(date)?.checked_mul(MICROS_OF_A_DAY)?.checked_add(time_of_day(clock)?)?.checked_sub(east)
+}
+
 /// A value in the form in which a column's values compare.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Sought {
@@ -156,7 +191,6 @@ pub(super) enum Sought {
 impl Sought {
     /// What a person wrote, as a value of a column; none if it is no value of its type.
     pub(super) fn read(text: &str, field: &Field) -> Option<Sought> {
-        use arrow_cast::parse::Parser as _;
         let number = Sought::Number;
         Some(match field.data_type() {
             DataType::Boolean => number(match text.to_ascii_lowercase().as_str() {
@@ -168,12 +202,9 @@ impl Sought {
             DataType::UInt32 | DataType::UInt64 => number(text.parse().ok()?),
             DataType::Float32 => number(real(f64::from(text.parse::<f32>().ok()?))),
             DataType::Float64 => number(real(text.parse().ok()?)),
-            DataType::Date32 => number(whole(i64::from(Date32Type::parse(text)?))),
-            DataType::Time64(TimeUnit::Microsecond) => number(whole(Time64MicrosecondType::parse(text)?)),
-            DataType::Timestamp(TimeUnit::Microsecond, _) => {
-                let whole_day = || Some(i64::from(Date32Type::parse(text)?) * 86_400_000_000);
-                number(whole(TimestampMicrosecondType::parse(text).or_else(whole_day)?))
-            }
+            DataType::Date32 => number(whole(day(text)?)),
+            DataType::Time64(TimeUnit::Microsecond) => number(whole(time_of_day(text)?)),
+            DataType::Timestamp(TimeUnit::Microsecond, _) => number(whole(instant(text)?)),
             DataType::Utf8 if TextForm::of(field) == TextForm::Number => Sought::Bytes(decimal(text)?),
             DataType::Decimal128(_, scale) => {
                 let value = scaled(text, *scale)?;
@@ -338,6 +369,33 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn days_and_times_are_read_as_people_write_them() {
+        let at = |text: &str| instant(text).map(|micros| micros as f64 / 1e6);
+        for (text, expected) in [
+            ("1970-01-02", Some(86_400.0)),
+            ("1970-01-01 00:00:01.5", Some(1.5)),
+            ("1970-01-01T01:00", Some(3600.0)),
+            ("1970-01-01T01:00:00Z", Some(3600.0)),
+            ("1970-01-01 01:00:00+01", Some(0.0)),
+            ("1970-01-01 01:00:00+01:30", Some(-1800.0)),
+            ("1969-12-31 23:59:59 -0230", Some(8999.0)),
+            ("1970-02-30", None),
+            ("1970-01-01 25:00", None),
+            ("1970-01-01 01:00 +x", None),
+            ("1970-01-01 01:00:00é", None),
+            ("1970-01-01 01:00:00+é", None),
+            ("morning", None),
+        ] {
+            assert_eq!(at(text), expected, "{text}");
+        }
+        assert_eq!(
+            [time_of_day("7:30"), time_of_day("07:30:00.25"), time_of_day("7")],
+            [Some(27_000_000_000), Some(27_000_250_000), None]
+        );
+        assert_eq!([day("1969-12-31"), day("31.12.1969")], [Some(-1), None]);
+    }
 
     #[test]
     fn numbers_of_any_length_compare_by_value() {

@@ -265,7 +265,8 @@ fn a_condition_that_makes_no_sense_says_why() {
 #[test]
 fn values_of_several_types_have_an_order() {
     let folder = tempfile::tempdir().unwrap();
-    let mut assembler = Assembler::new(vec![Announced { name: "any".into(), db_type: String::new() }]);
+    let mut assembler =
+        Assembler::new(vec![Announced { name: "any".into(), db_type: String::new(), ..Announced::default() }]);
     let values = [
         Value::Text("b"),
         Value::Int(10),

@@ -336,6 +336,9 @@ pub struct Place {
     pub schema: String,
     /// Who is connected, or the role that was taken on.
     pub user: String,
+    /// The server's own number of this session, as `process 4711`: what its log and its list of sessions call
+    /// it. Empty inside this process.
+    pub session: String,
     /// The way to the server, as `TLSv1.3, verified`; empty inside this process.
     pub way: String,
     /// The open transaction, if there is one.

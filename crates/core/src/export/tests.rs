@@ -3,7 +3,7 @@ use crate::rows::assemble::{Announced, Assembler, Value};
 
 fn sample() -> RecordBatch {
     let names = ["id", "name", "fare", "raw", "any", "name"];
-    let announced = names.map(|name| Announced { name: name.into(), db_type: String::new() });
+    let announced = names.map(|name| Announced { name: name.into(), db_type: String::new(), ..Announced::default() });
     let mut assembler = Assembler::new(announced.to_vec());
     let rows = [
         [
@@ -74,7 +74,8 @@ fn csv_is_written_as_it_is_asked_for() {
 
 #[test]
 fn text_that_a_spreadsheet_would_carry_out_is_made_safe() {
-    let mut assembler = Assembler::new(vec![Announced { name: "a".into(), db_type: String::new() }]);
+    let mut assembler =
+        Assembler::new(vec![Announced { name: "a".into(), db_type: String::new(), ..Announced::default() }]);
     for value in [Value::Text("=1+1"), Value::Text("@sum"), Value::Text("plain"), Value::Int(-5), Value::Text("-5,0")] {
         assembler.push_row(|_| value).unwrap();
     }
@@ -229,7 +230,7 @@ proptest::proptest! {
     #[test]
     fn csv_and_json_lose_nothing(values in proptest::collection::vec((any_value(), any_value()), 1..30)) {
         use proptest::prelude::prop_assert_eq;
-        let column = |name: &str| Announced { name: name.into(), db_type: String::new() };
+        let column = |name: &str| Announced { name: name.into(), db_type: String::new(), ..Announced::default() };
         let mut assembler = Assembler::new(vec![column("a"), column("b,\"")]);
         for (a, b) in &values {
             let row = [a.as_deref(), b.as_deref()];

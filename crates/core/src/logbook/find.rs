@@ -120,10 +120,10 @@ mod tests {
                 connection,
                 engine: "sqlite",
                 database: "saltmarsh.db",
-                buffer: None,
                 title: (n == 2).then_some("One"),
                 statement,
                 started_ms: n as i64 * 1000,
+                ..Begun::default()
             };
             let run = logbook.begin(&begun).unwrap();
             let path = folder.join("archives").join(format!("{run}-0.arrow"));

@@ -17,6 +17,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 pub use find::Filter;
 
 use crate::archive::Archive;
+use crate::run::parameters::{Given, Value};
 use crate::text::outline::StatementId;
 
 /// Why the logbook could not be used.
@@ -86,7 +87,7 @@ impl Outcome {
 }
 
 /// What is known when a run begins.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Begun<'a> {
     /// The profile's name.
     pub connection: &'a str,
@@ -100,6 +101,10 @@ pub struct Begun<'a> {
     pub title: Option<&'a str>,
     /// The statement.
     pub statement: &'a str,
+    /// The values of its parameters.
+    pub values: &'a [Value],
+    /// The server's own number of the session; empty if there is none.
+    pub session: &'a str,
     /// Milliseconds since 1970.
     pub started_ms: i64,
 }
@@ -141,6 +146,10 @@ pub struct Entry {
     pub title: Option<String>,
     /// The statement.
     pub statement: String,
+    /// The values of its parameters.
+    pub values: Vec<Value>,
+    /// The server's own number of the session; empty if there is none.
+    pub session: String,
     /// Milliseconds since 1970.
     pub started_ms: i64,
     /// Whether its rows stay, however old they get.
@@ -201,8 +210,8 @@ impl Logbook {
 
     /// Notes that a run begins; returns its number.
     pub fn begin(&self, run: &Begun<'_>) -> Result<i64, LogbookError> {
-        let insert = "insert into runs(instance, connection, engine, database, buffer, title, statement, statement_id, started_ms, outcome)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
+        let insert = "insert into runs(instance, connection, engine, database, buffer, title, statement, statement_id, started_ms, outcome, session, parameters)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)";
         let values = params![
             self.instance.name,
             run.connection,
@@ -214,6 +223,8 @@ impl Logbook {
             StatementId::of(run.statement).hex(),
             run.started_ms,
             Outcome::Running.word(),
+            Some(run.session).filter(|session| !session.is_empty()),
+            written(run.values),
         ];
         self.connection.prepare_cached(insert).and_then(|mut s| s.insert(values)).map_err(|e| self.error(e))
     }
@@ -263,6 +274,22 @@ impl Logbook {
             .prepare_cached(select)
             .and_then(|mut statement| statement.query_row([buffer.to_string_lossy()], |row| row.get(0)).optional());
         found.map_err(|e| self.error(e))
+    }
+
+    /// The values that a buffer's parameters were given last, by their names.
+    pub fn last_values(&self, buffer: &Path) -> Result<HashMap<String, Given>, LogbookError> {
+        let select =
+            "select parameters from runs where buffer = ?1 and parameters is not null order by number desc limit 500";
+        let read_all = || -> rusqlite::Result<Vec<Option<String>>> {
+            let mut statement = self.connection.prepare_cached(select)?;
+            statement.query_map([buffer.to_string_lossy()], |row| row.get(0))?.collect()
+        };
+        // The latest come first, and later ones are not put in their place.
+        let mut values = HashMap::new();
+        for (name, value) in read_all().map_err(|e| self.error(e))?.into_iter().flat_map(read) {
+            values.entry(name).or_insert(value);
+        }
+        Ok(values)
     }
 
     /// One run by its number.
@@ -331,7 +358,20 @@ impl Logbook {
 }
 
 const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error, \
-     connection, database, bytes, pinned";
+     connection, database, bytes, pinned, session, parameters";
+
+/// Values as they are kept; none where there are none.
+fn written(values: &[Value]) -> Option<String> {
+    let pairs: Vec<_> = values.iter().map(|(name, value)| (name, value.written())).collect();
+    // Two texts always are JSON.
+    (!pairs.is_empty()).then(|| serde_json::to_string(&pairs).unwrap_or_default())
+}
+
+/// Values that were kept. What is damaged is none.
+fn read(kept: Option<String>) -> Vec<Value> {
+    let pairs: Vec<(String, String)> = kept.and_then(|kept| serde_json::from_str(&kept).ok()).unwrap_or_default();
+    pairs.into_iter().map(|(name, text)| (name, Given::read(&text))).collect()
+}
 
 fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     let word: String = row.get(4)?;
@@ -341,6 +381,8 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
         connection: row.get(9)?,
         database: row.get(10)?,
         pinned: row.get(12)?,
+        session: row.get::<_, Option<String>>(13)?.unwrap_or_default(),
+        values: read(row.get(14)?),
         title: row.get(1)?,
         statement: row.get(2)?,
         started_ms: row.get(3)?,
@@ -401,8 +443,31 @@ mod tests {
             buffer: Some(Path::new("/harbour/tour.sql")),
             title: Some("Ports"),
             statement,
+            values: &[],
+            session: "process 4711",
             started_ms: 1_000,
         }
+    }
+
+    #[test]
+    fn values_of_parameters_are_remembered_for_a_buffer() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = open(folder.path());
+        let text = |text: &str| Given::Text(text.into());
+        let runs: [(&str, &[Value]); 3] = [
+            ("/harbour/tour.sql", &[(":port".into(), text("North")), (":day".into(), Given::Int(3))]),
+            ("/harbour/tour.sql", &[(":port".into(), text("'007'"))]),
+            ("/harbour/other.sql", &[(":port".into(), Given::Null)]),
+        ];
+        for (buffer, values) in runs {
+            logbook.begin(&Begun { buffer: Some(Path::new(buffer)), values, ..begun("select :port, :day") }).unwrap();
+        }
+        logbook.begin(&begun("select 1")).unwrap();
+        let last = logbook.last_values(Path::new("/harbour/tour.sql")).unwrap();
+        assert_eq!(last, HashMap::from([(":port".into(), text("'007'")), (":day".into(), Given::Int(3))]));
+        let entry = logbook.entry(1).unwrap().unwrap();
+        assert_eq!((entry.values.as_slice(), entry.session.as_str()), (runs[0].1, "process 4711"));
+        assert!(logbook.entry(4).unwrap().unwrap().values.is_empty());
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 2;
+pub(super) const FORMAT: i64 = 3;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -33,10 +33,16 @@ const TABLES: &str = "
     ) strict, without rowid;";
 
 /// What came with each format after the first.
-const STEPS: [&str; 1] = ["
+const STEPS: [&str; 2] = [
+    "
     alter table runs add column bytes integer;                      -- of its archives
     alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
-    create index runs_by_time on runs(started_ms);"];
+    create index runs_by_time on runs(started_ms);",
+    "
+    alter table runs add column session text;      -- the server's own number of the session
+    alter table runs add column parameters text;   -- JSON: pairs of a name and a value as it is written
+    create index runs_with_parameters on runs(buffer, number) where parameters is not null;",
+];
 
 /// Makes the tables if they are not there; returns the file's format.
 pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<i64> {

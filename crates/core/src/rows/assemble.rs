@@ -4,12 +4,14 @@
 //! value of another type than before comes, it becomes a column of [mixed](super::widen) values.
 //! Nothing is converted: `1`, `1.0` and `'1'` in one column stay what they are.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder};
 use arrow_array::{Array, ArrayRef, BinaryArray, NullArray, RecordBatch, RecordBatchOptions, StringArray};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 
+use super::origin::Origin;
 use super::widen::{MixedBuilder, mixed_type, widen};
 use crate::engine::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
 
@@ -148,12 +150,14 @@ impl Builder {
 }
 
 /// A column as the database announces it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Announced {
     /// Its name.
     pub name: String,
     /// The declared type; empty for an expression.
     pub db_type: String,
+    /// Where it comes from, if the database tells.
+    pub origin: Option<Origin>,
 }
 
 /// Builds batches row by row.
@@ -200,7 +204,9 @@ impl Assembler {
     fn schema_of(&self, types: impl Iterator<Item = DataType>) -> SchemaRef {
         let fields = self.announced.iter().zip(types).map(|(announced, data_type)| {
             let field = Field::new(&announced.name, data_type, true);
-            field.with_metadata([(DB_TYPE.to_owned(), announced.db_type.clone())])
+            let db_type = (DB_TYPE.to_owned(), announced.db_type.clone());
+            let origin = announced.origin.iter().flat_map(Origin::metadata);
+            field.with_metadata(std::iter::once(db_type).chain(origin).collect::<HashMap<_, _>>())
         });
         Arc::new(Schema::new(fields.collect::<Vec<_>>()))
     }
@@ -221,7 +227,8 @@ mod tests {
     use crate::rows::cell::column_text;
 
     fn assembled(values: &[Value<'_>]) -> RecordBatch {
-        let mut assembler = Assembler::new(vec![Announced { name: "a".into(), db_type: String::new() }]);
+        let mut assembler =
+            Assembler::new(vec![Announced { name: "a".into(), db_type: String::new(), ..Announced::default() }]);
         for value in values {
             assembler.push_row(|_| *value).unwrap();
         }
@@ -259,7 +266,7 @@ mod tests {
 
     #[test]
     fn a_batch_is_full_by_rows_and_by_bytes() {
-        let announced = || vec![Announced { name: "a".into(), db_type: String::new() }];
+        let announced = || vec![Announced { name: "a".into(), db_type: String::new(), ..Announced::default() }];
         let mut assembler = Assembler::new(announced());
         let rows = (1..).find(|_| assembler.push_row(|_| Value::Int(1)).unwrap());
         assert_eq!(rows, Some(BATCH_ROWS));

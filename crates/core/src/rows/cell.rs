@@ -1,16 +1,15 @@
 //! One value of a column, as a person or another program reads it.
 
 use std::borrow::Cow;
-use std::fmt::Write as _;
 
 use arrow_array::cast::AsArray;
 use arrow_array::timezone::Tz;
 use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{
-    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, Float32Array, Float64Array, Int64Array, RecordBatch,
-    StringArray, Time64MicrosecondArray, TimestampMicrosecondArray, UnionArray,
+    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, Decimal128Array, Float32Array, Float64Array, Int16Array,
+    Int32Array, Int64Array, RecordBatch, StringArray, Time64MicrosecondArray, TimestampMicrosecondArray, UInt32Array,
+    UInt64Array, UnionArray,
 };
-use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use arrow_schema::{DataType, Field, TimeUnit};
 
 use super::assemble::Value;
@@ -63,10 +62,58 @@ pub enum ColumnReader<'a> {
     Nulls,
     /// Values that the database writes in a form of its own.
     Formed(Formed<'a>, TextForm),
-    /// Any other Arrow type, by Arrow's own text form.
-    Other(ArrayFormatter<'a>, &'a ArrayRef),
-    /// A type that has no text form.
+    /// Numbers of other types.
+    Number(Numbers<'a>),
+    /// A type that no engine makes, and that has no text form here.
     Unreadable(&'a DataType),
+}
+
+/// Columns of numbers that are written as they are.
+pub enum Numbers<'a> {
+    /// Of 16 bits.
+    I16(&'a Int16Array),
+    /// Of 32 bits.
+    I32(&'a Int32Array),
+    /// Of 32 bits without a sign.
+    U32(&'a UInt32Array),
+    /// Of 64 bits without a sign.
+    U64(&'a UInt64Array),
+    /// With a fixed count of digits behind the point.
+    Decimal(&'a Decimal128Array),
+}
+
+impl<'a> Numbers<'a> {
+    fn new(column: &'a ArrayRef) -> Option<Numbers<'a>> {
+        Some(match column.data_type() {
+            DataType::Int16 => Numbers::I16(column.as_primitive()),
+            DataType::Int32 => Numbers::I32(column.as_primitive()),
+            DataType::UInt32 => Numbers::U32(column.as_primitive()),
+            DataType::UInt64 => Numbers::U64(column.as_primitive()),
+            DataType::Decimal128(..) => Numbers::Decimal(column.as_primitive()),
+            _ => return None,
+        })
+    }
+
+    fn is_null(&self, row: usize) -> bool {
+        match self {
+            Numbers::I16(a) => a.is_null(row),
+            Numbers::I32(a) => a.is_null(row),
+            Numbers::U32(a) => a.is_null(row),
+            Numbers::U64(a) => a.is_null(row),
+            Numbers::Decimal(a) => a.is_null(row),
+        }
+    }
+
+    fn write(&self, row: usize, out: &mut String) {
+        let mut digits = itoa::Buffer::new();
+        out.push_str(match self {
+            Numbers::I16(a) => digits.format(a.value(row)),
+            Numbers::I32(a) => digits.format(a.value(row)),
+            Numbers::U32(a) => digits.format(a.value(row)),
+            Numbers::U64(a) => digits.format(a.value(row)),
+            Numbers::Decimal(a) => return out.push_str(&a.value_as_string(row)),
+        });
+    }
 }
 
 /// Columns of types whose text form differs between databases.
@@ -90,7 +137,7 @@ pub enum Formed<'a> {
 impl<'a> Formed<'a> {
     fn new(column: &'a ArrayRef, form: TextForm) -> Option<Formed<'a>> {
         Some(match (column.data_type(), form) {
-            (_, TextForm::Plain) => return None,
+            (DataType::Float64 | DataType::Binary, TextForm::Plain) => return None,
             (DataType::Utf8, TextForm::Number) => Formed::Number(column.as_string()),
             (_, TextForm::Number) => return None,
             (DataType::Float32, _) => Formed::Single(column.as_primitive()),
@@ -175,10 +222,18 @@ fn seconds_east(zone: &Tz, micros: i64) -> i32 {
 impl<'a> ColumnReader<'a> {
     /// Reads from this column, in the form that its field states.
     pub fn of(column: &'a ArrayRef, field: &Field) -> Self {
-        let form = TextForm::of(field);
+        Self::in_form(column, TextForm::of(field))
+    }
+
+    /// Reads from this column, in the program's own form.
+    pub fn new(column: &'a ArrayRef) -> Self {
+        Self::in_form(column, TextForm::Plain)
+    }
+
+    fn in_form(column: &'a ArrayRef, form: TextForm) -> Self {
         match Formed::new(column, form) {
             Some(formed) => ColumnReader::Formed(formed, form),
-            None => ColumnReader::new(column),
+            None => ColumnReader::plain(column),
         }
     }
 
@@ -187,9 +242,7 @@ impl<'a> ColumnReader<'a> {
         batch.columns().iter().zip(batch.schema_ref().fields()).map(|(column, field)| Self::of(column, field)).collect()
     }
 
-    /// Reads from this column.
-    pub fn new(column: &'a ArrayRef) -> Self {
-        static OPTIONS: FormatOptions<'static> = FormatOptions::new();
+    fn plain(column: &'a ArrayRef) -> Self {
         match column.data_type() {
             DataType::Int64 => ColumnReader::Int(column.as_primitive::<Int64Type>()),
             DataType::Float64 => ColumnReader::Real(column.as_primitive::<Float64Type>()),
@@ -198,10 +251,7 @@ impl<'a> ColumnReader<'a> {
             DataType::Boolean => ColumnReader::Boolean(column.as_boolean()),
             DataType::Null => ColumnReader::Nulls,
             kind if super::widen::is_mixed(kind) => ColumnReader::Mixed(column.as_union()),
-            _ => match ArrayFormatter::try_new(column.as_ref(), &OPTIONS) {
-                Ok(formatter) => ColumnReader::Other(formatter, column),
-                Err(_) => ColumnReader::Unreadable(column.data_type()),
-            },
+            other => Numbers::new(column).map_or(ColumnReader::Unreadable(other), ColumnReader::Number),
         }
     }
 
@@ -216,7 +266,7 @@ impl<'a> ColumnReader<'a> {
             ColumnReader::Mixed(a) => matches!(mixed_value(a, row), Value::Null),
             ColumnReader::Nulls => true,
             ColumnReader::Formed(formed, _) => formed.is_null(row),
-            ColumnReader::Other(_, column) => column.is_null(row),
+            ColumnReader::Number(numbers) => numbers.is_null(row),
             ColumnReader::Unreadable(_) => false,
         }
     }
@@ -241,9 +291,10 @@ impl<'a> ColumnReader<'a> {
                 let kind = formed.write(row, *form, &mut text);
                 return cell(kind, text.into());
             }
-            ColumnReader::Other(formatter, column) if !column.is_null(row) => {
-                let kind = if column.data_type().is_numeric() { CellKind::Number } else { CellKind::Text };
-                return cell(kind, formatter.value(row).to_string().into());
+            ColumnReader::Number(numbers) if !numbers.is_null(row) => {
+                let mut text = String::new();
+                numbers.write(row, &mut text);
+                return cell(CellKind::Number, text.into());
             }
             ColumnReader::Unreadable(data_type) => {
                 return cell(CellKind::Text, format!("({data_type} has no text form)").into());
@@ -278,9 +329,9 @@ impl ColumnReader<'_> {
                 CellKind::Binary
             }
             ColumnReader::Formed(formed, form) if !formed.is_null(row) => formed.write(row, *form, out),
-            ColumnReader::Other(formatter, column) if !column.is_null(row) => {
-                let _ = write!(out, "{}", formatter.value(row));
-                if column.data_type().is_numeric() { CellKind::Number } else { CellKind::Text }
+            ColumnReader::Number(numbers) if !numbers.is_null(row) => {
+                numbers.write(row, out);
+                CellKind::Number
             }
             _ => {
                 let cell = self.get(row);
@@ -351,7 +402,7 @@ mod tests {
             (Arc::new(BinaryArray::from(vec![&[0_u8, 255][..]])), "00ff", CellKind::Binary),
             (Arc::new(BooleanArray::from(vec![true])), "true", CellKind::Boolean),
             (Arc::new(Date32Array::from(vec![0])), "1970-01-01", CellKind::Text),
-            (Arc::new(TimestampMicrosecondArray::from(vec![1])), "1970-01-01T00:00:00.000001", CellKind::Text),
+            (Arc::new(TimestampMicrosecondArray::from(vec![1])), "1970-01-01 00:00:00.000001", CellKind::Text),
             (
                 Arc::new(Decimal128Array::from(vec![12345]).with_precision_and_scale(9, 2).unwrap()),
                 "123.45",
@@ -359,9 +410,15 @@ mod tests {
             ),
             (
                 Arc::new(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1), None])])),
-                "[1, ]",
+                "(List(Int64) has no text form)",
                 CellKind::Text,
             ),
+            (Arc::new(Int16Array::from(vec![-7])), "-7", CellKind::Number),
+            (Arc::new(Int32Array::from(vec![None])), "∅", CellKind::Null),
+            (Arc::new(UInt32Array::from(vec![u32::MAX])), "4294967295", CellKind::Number),
+            (Arc::new(UInt64Array::from(vec![u64::MAX])), "18446744073709551615", CellKind::Number),
+            (Arc::new(Float32Array::from(vec![0.1])), "0.1", CellKind::Number),
+            (Arc::new(Time64MicrosecondArray::from(vec![1_500_000])), "00:00:01.5", CellKind::Text),
         ];
         for (column, text, kind) in columns {
             let cell = ColumnReader::new(&column).get(0);

@@ -16,6 +16,7 @@ use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
 
 use super::form::{TEXT_FORM, TextForm};
+use super::origin::Origin;
 use super::widen::as_text;
 use crate::engine::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
 
@@ -139,6 +140,8 @@ pub struct Typed {
     pub name: String,
     /// The database's name of its type.
     pub db_type: String,
+    /// Where it comes from, if the database tells.
+    pub origin: Option<Origin>,
     /// How its values are written.
     pub form: TextForm,
     /// Where its values go.
@@ -223,6 +226,7 @@ impl Columns {
 
 fn field(column: &Typed) -> Field {
     let mut metadata = vec![(DB_TYPE.to_owned(), column.db_type.clone())];
+    metadata.extend(column.origin.iter().flat_map(Origin::metadata));
     if column.form != TextForm::Plain {
         metadata.push((TEXT_FORM.to_owned(), column.form.word()));
     }
@@ -239,8 +243,13 @@ mod tests {
     #[test]
     fn a_value_without_room_makes_the_column_text_and_what_came_before_widens() {
         let cells = || Cells::decimal(9, 2);
-        let typed =
-            Typed { name: "price".into(), db_type: "numeric(9,2)".into(), form: TextForm::Plain, cells: cells() };
+        let typed = Typed {
+            name: "price".into(),
+            db_type: "numeric(9,2)".into(),
+            origin: None,
+            form: TextForm::Plain,
+            cells: cells(),
+        };
         let mut columns = Columns::new(vec![typed]);
         let append = |columns: &mut Columns, value| match columns.cells(0) {
             Cells::Decimal(b, ..) => b.append_value(value),

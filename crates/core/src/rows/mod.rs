@@ -7,5 +7,6 @@ pub mod assemble;
 pub mod cell;
 pub mod columns;
 pub mod form;
+pub mod origin;
 pub mod unfold;
 pub mod widen;

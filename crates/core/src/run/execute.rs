@@ -197,6 +197,8 @@ pub fn execute(
         buffer: job.buffer.as_deref(),
         title: job.title.as_deref(),
         statement: &job.statement,
+        values: &job.values,
+        session: &place.session,
         started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
     };
     let number = if keeps(profile) { keeping.note(|logbook| logbook.begin(&begun)) } else { None };

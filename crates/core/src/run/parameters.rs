@@ -54,6 +54,14 @@ impl Given {
         }
     }
 
+    /// As a person writes it; reads back as the same value.
+    pub fn written(&self) -> String {
+        match self {
+            Given::Text(text) if Given::read(text) != *self => format!("'{}'", text.replace('\'', "''")),
+            value => value.text().unwrap_or_else(|| "null".into()),
+        }
+    }
+
     /// Its text, as a server reads it; none for NULL.
     pub fn text(&self) -> Option<String> {
         match self {
@@ -176,6 +184,18 @@ pub fn value_of(values: &[Value], name: &str) -> Given {
 mod tests {
     use super::*;
     use crate::text::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+
+    #[test]
+    fn a_value_reads_back_as_it_is_written() {
+        for text in
+            ["North", "null", "NULL", "true", "7", "007", "1.50", "-3", "'quoted'", "it's", "", " ", "a\nb", "'"]
+        {
+            for value in [Given::read(text), Given::Text(text.into())] {
+                assert_eq!(Given::read(&value.written()), value, "{text:?} as {:?}", value.written());
+            }
+        }
+        assert_eq!([Given::Null, Given::Text("null".into())].map(|v| v.written()), ["null", "'null'"]);
+    }
 
     #[test]
     fn parameters_are_found_and_nothing_else_is() {

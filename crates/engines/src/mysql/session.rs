@@ -256,7 +256,7 @@ impl Session for MysqlSession {
     }
 
     fn place(&mut self) -> Result<Place, EngineError> {
-        let rows = self.ask("select database(), current_user(), coalesce(current_role(), '')")?;
+        let rows = self.ask("select database(), current_user(), coalesce(current_role(), ''), connection_id()")?;
         let row = rows.first();
         let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
         let status = self.link.connection.last_ok_packet().map(|ok| ok.status_flags());
@@ -264,6 +264,7 @@ impl Session for MysqlSession {
         let (user, role) = (text(1), text(2));
         self.place = Place {
             database: text(0),
+            session: format!("connection {}", text(3)),
             user: if role.is_empty() || role == "NONE" { user } else { format!("{user} as {role}") },
             transaction: open.then_some(Transaction::Open),
             ..self.place.clone()

@@ -4,6 +4,7 @@
 
 use jaunty_core::rows::columns::{Cells, Columns, Typed};
 use jaunty_core::rows::form::{self, TextForm};
+use jaunty_core::rows::origin::Origin;
 use mysql_async::Column;
 use mysql_async::consts::{ColumnFlags, ColumnType};
 
@@ -122,7 +123,19 @@ fn column(column: &Column) -> (Reader, Typed) {
     };
     let integer = matches!(reader, Reader::I16 | Reader::I32 | Reader::I64 | Reader::U64);
     let db_type = if unsigned && (integer || zeros) && !name.is_empty() { format!("{name} unsigned") } else { name };
-    (reader, Typed { name: column.name_str().into_owned(), db_type, form, cells })
+    (reader, Typed { name: column.name_str().into_owned(), db_type, origin: origin(column), form, cells })
+}
+
+/// The column of a table that it comes from.
+fn origin(column: &Column) -> Option<Origin> {
+    let (table, name) = (column.org_table_str(), column.org_name_str());
+    let origin = Origin {
+        schema: column.schema_str().into_owned(),
+        table: table.into_owned(),
+        column: name.into_owned(),
+        required: column.flags().contains(ColumnFlags::NOT_NULL_FLAG),
+    };
+    Some(origin).filter(|origin| !origin.table.is_empty() && !origin.column.is_empty())
 }
 
 /// The digits of a decimal: its length without the sign and the point.

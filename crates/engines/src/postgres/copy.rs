@@ -61,6 +61,7 @@ pub fn text_columns<'n>(names: impl Iterator<Item = &'n str>) -> Columns {
     let typed = names.map(|name| Typed {
         name: name.to_owned(),
         db_type: "text".to_owned(),
+        origin: None,
         form: TextForm::Plain,
         cells: Cells::text(),
     });

@@ -10,6 +10,7 @@ mod connect;
 mod copy;
 mod errors;
 mod files;
+mod origins;
 mod session;
 mod types;
 

@@ -17,10 +17,11 @@ use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, rope, split, touched};
 use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{AsyncMessage, SimpleQueryMessage, SimpleQueryRow};
+use tokio_postgres::{AsyncMessage, Column, SimpleQueryMessage, SimpleQueryRow};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::connect::Link;
+use super::origins::Origins;
 use super::types::{self, Misfit, Plan, Raw};
 use super::{catalog, copy, errors};
 use crate::net::feed::{Feed, local};
@@ -32,6 +33,7 @@ pub struct PostgresSession {
     pub(super) link: Link,
     pub(super) stop: StopFlag,
     place: Place,
+    origins: Origins,
 }
 
 /// A driver's error, as the seam has it.
@@ -43,7 +45,8 @@ const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
 impl PostgresSession {
     /// Sets a new connection up.
     pub fn begin(link: Link, profile: &Profile) -> Outcome<PostgresSession> {
-        let mut session = PostgresSession { link, stop: StopFlag::default(), place: Place::default() };
+        let mut session =
+            PostgresSession { link, stop: StopFlag::default(), place: Place::default(), origins: Origins::default() };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         // What is written as text is read by its ISO form.
         let mut setup = vec!["set datestyle = iso".to_owned(), "set bytea_output = hex".to_owned()];
@@ -107,13 +110,14 @@ impl PostgresSession {
             if values.is_empty() {
                 no_parameters(&prepared)?;
             }
+            self.learn_origins(prepared.columns(), feed).await?;
             let plan = Plan::of(prepared.columns());
             if !plan.is_binary() && !values.is_empty() {
                 let what = "a column has a type that is only read as text, and then the server takes no values";
                 return Err(EngineError::new(ErrorKind::Refused, what).remedy("Cast that column to text."));
             }
             if !plan.is_binary() {
-                let columns = plan.columns(prepared.columns(), &link.zone);
+                let columns = plan.columns(prepared.columns(), &self.origins, &link.zone);
                 return self.plain(statement, Some((plan, columns)), feed).await;
             }
             let rows = self.wait(feed, link.client.query_raw(&prepared, &given)).await?;
@@ -127,7 +131,7 @@ impl PostgresSession {
                 feed.affected(touched);
                 return Ok(());
             }
-            feed.begin(plan.columns(prepared.columns(), &link.zone));
+            feed.begin(plan.columns(prepared.columns(), &self.origins, &link.zone));
             while let Some(row) = self.next(feed, rows.as_mut()).await? {
                 let row = row.map_err(|error| errors::statement(&error, statement))?;
                 let mut bytes = 0;
@@ -148,6 +152,18 @@ impl PostgresSession {
             }
             Ok(())
         })
+    }
+
+    /// Asks which tables these columns are of. Not inside a transaction, which a question that fails would
+    /// end.
+    async fn learn_origins(&self, columns: &[Column], feed: &mut Feed) -> Outcome<()> {
+        if let Some(question) = self.origins.question(columns).filter(|_| !self.place.in_transaction()) {
+            match self.wait(feed, self.link.client.simple_query(&question)).await? {
+                Ok(answer) => self.origins.learn(&answer),
+                Err(error) => tracing::debug!(%error, "where columns come from is not known"),
+            }
+        }
+        Ok(())
     }
 
     /// Runs a statement by the plain protocol, in which every value is text. `plan` says what its
@@ -339,7 +355,7 @@ impl Session for PostgresSession {
     fn place(&mut self) -> Outcome<Place> {
         // In a transaction the clock of its beginning stands still, and that of the statement does not.
         let asked = self.ask(
-            "select current_database(), coalesce(current_schema(), ''), current_user, now() = statement_timestamp(), current_setting('TimeZone')",
+            "select current_database(), coalesce(current_schema(), ''), current_user, now() = statement_timestamp(), current_setting('TimeZone'), pg_backend_pid()",
         );
         match asked {
             Ok(rows) => {
@@ -351,6 +367,7 @@ impl Session for PostgresSession {
                     database: field(0),
                     schema: field(1),
                     user: field(2),
+                    session: format!("process {}", field(5)),
                     transaction: open.then_some(Transaction::Open),
                     ..self.place.clone()
                 };
@@ -410,6 +427,9 @@ impl Session for PostgresSession {
     fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Outcome<()> {
         client_line(statement, &POSTGRES)?;
         self.stop.clear();
+        if kind(statement) == Kind::Definition {
+            self.origins.forget();
+        }
         let mut feed = Feed::new(sink);
         let outcome = self.carry_out(statement, values, &mut feed);
         // Notices of the end are there when the end is.

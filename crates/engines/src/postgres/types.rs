@@ -4,6 +4,7 @@
 //! any other type is asked for as text instead, so that each value stands as the server itself
 //! writes it; its common columns are then read from text into the same Arrow types.
 
+use super::origins::Origins;
 use jaunty_core::rows::columns::{Cells, Columns, Typed};
 use jaunty_core::rows::form::{self, TextForm};
 use tokio_postgres::Column;
@@ -133,10 +134,11 @@ impl Plan {
     }
 
     /// Empty columns for the result.
-    pub fn columns(&self, columns: &[Column], zone: &str) -> Columns {
+    pub fn columns(&self, columns: &[Column], origins: &Origins, zone: &str) -> Columns {
         let typed = columns.iter().zip(&self.readers).map(|(column, reader)| Typed {
             name: column.name().to_owned(),
             db_type: type_name(column),
+            origin: origins.of(column),
             form: match reader {
                 Reader::F32 | Reader::F64 | Reader::Bytes | Reader::Date | Reader::Time | Reader::Timestamp => {
                     TextForm::Padded

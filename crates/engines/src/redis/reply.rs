@@ -33,7 +33,11 @@ pub fn type_name(value: &Value) -> &'static str {
 /// The rows of a reply, in batches. The first tells the columns even if there are no rows.
 pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<(), ArrowError> {
     let columns: &[&str] = if matches!(reply, Value::Map(_)) { &["key", "value", "type"] } else { &["value", "type"] };
-    let announced = columns.iter().map(|name| Announced { name: (*name).to_owned(), db_type: String::new() });
+    let announced = columns.iter().map(|name| Announced {
+        name: (*name).to_owned(),
+        db_type: String::new(),
+        ..Announced::default()
+    });
     let mut assembler = Assembler::new(announced.collect());
     let mut row = |key: Option<&Value>, value: &Value| -> Result<bool, ArrowError> {
         let deep = deep(value);

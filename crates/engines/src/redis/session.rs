@@ -301,6 +301,7 @@ impl Session for RedisSession {
                 |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
             self.place.database = format!("db{}", field("db="));
             self.place.user = field("user=").to_owned();
+            self.place.session = format!("client {}", field("id="));
         }
         Ok(self.place.clone())
     }

@@ -7,10 +7,11 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Touches, Transaction,
 };
 use jaunty_core::rows::assemble::Announced;
+use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::parameters::{Given, Value, value_of};
 use jaunty_core::text::dialect::{Kind, SQLITE};
 use jaunty_core::text::touched;
-use rusqlite::{InterruptHandle, Statement};
+use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
 
 use super::open::Opened;
 use super::pump::{self, PROGRESS_EVERY};
@@ -65,7 +66,7 @@ impl SqliteSession {
             pump::with(|pump| pump.affected(rows));
             return Ok(());
         }
-        if pump::with(|pump| pump.columns(announced(&prepared))) != Some(Flow::GoOn) {
+        if pump::with(|pump| pump.columns(announced(connection, &prepared))) != Some(Flow::GoOn) {
             return Ok(());
         }
         let mut rows = prepared.raw_query();
@@ -101,13 +102,26 @@ fn no_parameters(statement: &Statement<'_>) -> Result<(), EngineError> {
         .remedy("Give it one with --parameter, or write the value in its place."))
 }
 
-fn announced(statement: &Statement<'_>) -> Vec<Announced> {
-    let columns = statement.columns();
-    let announced = columns.map(|column| Announced {
+fn announced(connection: &Connection, statement: &Statement<'_>) -> Vec<Announced> {
+    let columns = statement.columns().into_iter().zip(statement.columns_with_metadata());
+    let announced = columns.map(|(column, from)| Announced {
         name: column.name().to_owned(),
         db_type: column.decl_type().unwrap_or_default().to_owned(),
+        origin: origin(connection, &from),
     });
     announced.collect()
+}
+
+/// The column of a table that it comes from.
+fn origin(connection: &Connection, from: &ColumnMetadata<'_>) -> Option<Origin> {
+    let (schema, table, column) = (from.database_name(), from.table_name()?, from.origin_name()?);
+    let known = connection.column_metadata(schema, table, column);
+    Some(Origin {
+        schema: schema.unwrap_or_default().to_owned(),
+        table: table.to_owned(),
+        column: column.to_owned(),
+        required: known.is_ok_and(|(_, _, not_null, ..)| not_null),
+    })
 }
 
 impl Session for SqliteSession {
@@ -122,9 +136,8 @@ impl Session for SqliteSession {
             server: format!("sqlite {}", rusqlite::version()),
             database: name.unwrap_or_else(|| ":memory:".to_owned()),
             schema: "main".to_owned(),
-            user: String::new(),
-            way: String::new(),
             transaction: (!self.opened.connection.is_autocommit()).then_some(Transaction::Open),
+            ..Place::default()
         })
     }
 

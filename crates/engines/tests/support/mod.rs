@@ -11,6 +11,7 @@ use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 use jaunty_core::engine::{EngineError, Flow, Notice, Session, Sink};
 use jaunty_core::rows::cell::ColumnReader;
+use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::parameters::Given;
 
 #[derive(Default)]
@@ -114,4 +115,18 @@ pub fn told(error: &EngineError, differs: &[(&str, &str)]) -> String {
         text = text.replace(from, to);
     }
     text
+}
+
+/// Where the columns of a statement come from, as `schema.table.column`, with `!` where that has no NULL.
+pub fn origins(session: &mut dyn Session, statement: &str) -> Vec<String> {
+    let found = run(session, statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    let schema = found.seen.lock().unwrap().batches[0].schema();
+    let told = |field: &Arc<arrow_schema::Field>| {
+        assert!(field.is_nullable(), "an outer join may have NULL everywhere");
+        Origin::of(field).map_or_else(String::new, |origin| {
+            let required = if origin.required { "!" } else { "" };
+            format!("{}.{}.{}{required}", origin.schema, origin.table, origin.column)
+        })
+    };
+    schema.fields().iter().map(told).collect()
 }

@@ -85,8 +85,10 @@ fn draw_about(app: &App, past: &Past, entry: &Entry, area: Rect, ground: Style, 
     let rule = "─".repeat(usize::from(area.width));
     put(cells, area.x, area.y, area.right(), &rule, ground.patch(app.theme.style(Role::Rule)));
     let first_row = entry.ended.first_row_ms.map_or_else(String::new, |ms| format!(" · first row after {}", took(ms)));
+    let session =
+        if entry.session.is_empty() { String::new() } else { format!(" · {}", clean::clean(&entry.session)) };
     let facts = format!(
-        "run {} · {} on {} · {} · {}{first_row} · {}",
+        "run {} · {} on {} · {}{session} · {}{first_row} · {}",
         entry.number,
         entry.outcome.word(),
         clean::clean(&entry.connection),
@@ -107,6 +109,11 @@ fn draw_about(app: &App, past: &Past, entry: &Entry, area: Rect, ground: Style, 
             &clean::clean(error.lines().next().unwrap_or_default()),
             failed,
         );
+        y += 1;
+    }
+    if !entry.values.is_empty() {
+        let style = ground.patch(app.theme.style(Role::Name));
+        put_cut(cells, area.x + 3, y, area.right() - 1, &words::values(&entry.values), style);
         y += 1;
     }
     for line in entry.statement.lines() {

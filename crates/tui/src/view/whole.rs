@@ -7,6 +7,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use crate::app::{App, Line, Whole};
+use crate::pager::Field;
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
 use crate::words;
@@ -28,6 +29,9 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     );
     let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
+    if let Some(field) = whole.lines.get(whole.chosen).and_then(|line| whole.fields.get(line.column)) {
+        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, &nature(field), faint);
+    }
     let inside = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let names = whole.fields.iter().map(|field| clean::width(&field.name)).max().unwrap_or(0).min(28) as u16;
     let types = whole.fields.iter().map(|field| clean::width(&field.type_name)).max().unwrap_or(0).min(20) as u16;
@@ -62,9 +66,14 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
             if line.first && n == 0 && whole.alone.is_none() {
                 let end = inside.x + 3 + names;
                 put_cut(cells, inside.x + 3, y, end, &field.name, base.patch(app.theme.style(Role::Keyword)));
-                let required = if field.required { "!" } else { "" };
-                let type_name = format!("{}{required}", field.type_name);
-                put_cut(cells, end + 2, y, end + 2 + types + 1, &type_name, base.patch(app.theme.style(Role::Faint)));
+                put_cut(
+                    cells,
+                    end + 2,
+                    y,
+                    end + 2 + types + 1,
+                    &field.type_name,
+                    base.patch(app.theme.style(Role::Faint)),
+                );
             }
             let style = value_style(app, field.kind, &field.text, base);
             let style = if whole.matches(line) { style.patch(app.theme.style(Role::Accent)) } else { style };
@@ -80,6 +89,19 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
         return Some(Position::new(x, at));
     }
     None
+}
+
+/// What a field is, in words: its type, whether it can be missing, and where it comes from.
+fn nature(field: &Field) -> String {
+    let mut parts = vec![field.name.clone()];
+    parts.extend(Some(field.type_name.clone()).filter(|name| !name.is_empty()));
+    if let Some(origin) = &field.origin {
+        let whole = [&origin.schema, &origin.table, &origin.column];
+        let path: Vec<&str> = whole.into_iter().map(String::as_str).filter(|part| !part.is_empty()).collect();
+        parts.push(format!("from {}", clean::clean(&path.join("."))));
+        parts.push(if origin.required { "never NULL there" } else { "may be NULL" }.to_owned());
+    }
+    parts.join(" · ")
 }
 
 fn value_style(app: &App, kind: CellKind, text: &str, base: Style) -> Style {

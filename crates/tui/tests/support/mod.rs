@@ -24,7 +24,7 @@ use ratatui::layout::{Position, Rect};
 pub struct Stage {
     pub app: App,
     inbox: Receiver<Message>,
-    _folder: tempfile::TempDir,
+    folder: tempfile::TempDir,
 }
 
 impl Stage {
@@ -33,10 +33,21 @@ impl Stage {
     }
 
     /// One whose runs fetch only so far ahead.
-    pub fn reading(text: &str, (width, height): (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
+    pub fn reading(text: &str, size: (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
         let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("a.sql"), text).unwrap();
+        Stage::opened(folder, size, guard, ahead)
+    }
+
+    /// The program left, and started again on the same files.
+    pub fn again(self) -> Stage {
+        let size = self.app.screen();
+        drop(self.app);
+        Stage::opened(self.folder, (size.width, size.height), Guard::Open, Ahead::ALL)
+    }
+
+    fn opened(folder: tempfile::TempDir, (width, height): (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
         let buffer = folder.path().join("a.sql");
-        std::fs::write(&buffer, text).unwrap();
         let folders = Folders::below(folder.path());
         let profile = Profile::new("ferry", "sqlite").with("path", ":memory:").guarded(guard);
         let keeping = Keeping::open(&folders, Retention::default()).ahead(ahead);
@@ -53,7 +64,7 @@ impl Stage {
         };
         let (post, inbox) = channel();
         let app = App::open(options, Arc::new(move |message| drop(post.send(message)))).unwrap();
-        let mut stage = Stage { app, inbox, _folder: folder };
+        let mut stage = Stage { app, inbox, folder };
         stage.app.resize(Rect::new(0, 0, width, height));
         stage.until("the connection", |app| app.connection.place.is_some())
     }

@@ -15,7 +15,8 @@ impl Canceller for Nothing {
 }
 
 fn batch(from: i64, to: i64) -> RecordBatch {
-    let mut assembler = Assembler::new(vec![Announced { name: "n".into(), db_type: String::new() }]);
+    let mut assembler =
+        Assembler::new(vec![Announced { name: "n".into(), db_type: String::new(), ..Announced::default() }]);
     (from..to).for_each(|n| drop(assembler.push_row(|_| Value::Int(n))));
     assembler.take().unwrap()
 }
