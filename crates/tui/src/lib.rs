@@ -7,6 +7,7 @@
 
 pub mod action;
 pub mod app;
+mod desktop;
 pub mod input;
 pub mod keys;
 pub mod layout;
@@ -24,6 +25,8 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
 
 use ratatui::layout::Rect;
+
+use crate::desktop::Desktop;
 
 use app::{App, Message, OpenError, Options};
 use input::Input;
@@ -62,6 +65,7 @@ fn interact(
     inbox: &Receiver<Message>,
     input: &Input,
 ) -> std::io::Result<()> {
+    let mut desktop = Desktop::default();
     while !app.leaving {
         paint(app, terminal)?;
         match inbox.recv_timeout(app.rests_for()) {
@@ -73,6 +77,7 @@ fn interact(
         app.tick(SystemTime::now());
         if let Some(text) = app.clipboard.take() {
             terminal::copy(&text)?;
+            desktop.put(text);
         }
         if let Some(mut editor) = app.editor.take() {
             let outcome = input.lend(&mut editor);

@@ -130,6 +130,13 @@ fn columns_are_hidden_moved_and_found() {
     assert_eq!(names, [0, 3, 2]);
     let stage = stage.types("jport").enter();
     assert_eq!((stage.app.rows.view().columns, stage.app.rows.view().column), (vec![0, 3, 2, 1], 3));
+    // They are so in the next run, too.
+    let before = stage.app.rows.kept().unwrap().path().to_owned();
+    let stage = stage.types("h").control('r').until("another run", |app| {
+        !app.connection.is_busy() && app.rows.page().is_some_and(|page| page.path != before)
+    });
+    assert_eq!(stage.app.rows.view().columns, [0, 3, 2]);
+    let stage = stage.types("jport").enter();
     let stage = stage.types("+").types("H");
     assert_eq!((stage.app.rows.view().columns, stage.app.rows.view().column), (vec![0, 1, 2, 3], 1));
 }

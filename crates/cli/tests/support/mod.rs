@@ -169,7 +169,8 @@ impl Screen {
         let screen = Screen { socket: tempfile::tempdir().unwrap() };
         std::fs::write(screen.socket.path().join("conf"), "set -g status off\nset -g default-terminal tmux-256color\nset -s escape-time 0\nset -s set-clipboard on\nset -g remain-on-exit on\n").unwrap();
         let quoted = |text: &str| format!("'{}'", text.replace('\'', r"'\''"));
-        let mut line = String::from("env");
+        // What is copied in a test goes to no desktop of who runs it.
+        let mut line = String::from("env -u DISPLAY -u WAYLAND_DISPLAY");
         let own = environment.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned()));
         for (name, value) in home.environment().into_iter().chain(own) {
             line.push_str(&format!(" {name}={}", quoted(&value)));

@@ -103,7 +103,7 @@ fn no_parameters(statement: &Statement<'_>) -> Result<(), EngineError> {
 }
 
 fn announced(connection: &Connection, statement: &Statement<'_>) -> Vec<Announced> {
-    let columns = statement.columns().into_iter().zip(statement.columns_with_metadata());
+    let columns = statement.columns().zip(statement.columns_with_metadata());
     let announced = columns.map(|(column, from)| Announced {
         name: column.name().to_owned(),
         db_type: column.decl_type().unwrap_or_default().to_owned(),

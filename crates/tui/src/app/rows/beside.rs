@@ -68,6 +68,7 @@ impl App {
         // Where one was, one goes on.
         self.rows.views.clone_from(&left.views);
         self.rows.picked.clone_from(&left.picked);
+        self.rows.latest.clone_from(&left.latest);
         // Another order that is being found out is the other pane's.
         for view in
             self.rows.views.values_mut().filter(|view| self.works.iter().any(|w| w.number == view.arranged.work()))

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 use jaunty_core::run::state::KeptRows;
+use jaunty_core::text::outline::StatementId;
 use ratatui::layout::{Position, Rect};
 
 use jaunty_core::arrange::Arrangement;
@@ -56,6 +57,8 @@ pub struct View {
     pub chosen_widths: HashMap<usize, u16>,
     /// The columns that are shown, in order.
     pub columns: Vec<usize>,
+    /// The names of all columns.
+    names: Vec<String>,
     /// The order of the rows, and which of them.
     pub arranged: Arranged,
     /// Whether the last row is wanted as soon as it has come.
@@ -73,6 +76,15 @@ impl View {
     /// The row of the archive that is shown at a place.
     pub fn row_of(&self, at: u64) -> u64 {
         self.arranged.arrangement.as_ref().map_or(at, |arrangement| arrangement.row(at).unwrap_or(0))
+    }
+
+    /// Shows the columns as another run of the same statement did, if it has the same ones.
+    fn lay_out_as(&mut self, before: &View) {
+        if self.names == before.names {
+            self.columns.clone_from(&before.columns);
+            self.chosen_widths.clone_from(&before.chosen_widths);
+            self.kept = before.kept;
+        }
     }
 
     fn arrangement(&self) -> Option<Arc<Arrangement>> {
@@ -103,6 +115,8 @@ pub struct Rows {
     run: Option<Arc<Run>>,
     kept: Option<Arc<KeptRows>>,
     views: HashMap<PathBuf, View>,
+    /// The archive of each statement's results that was shown last.
+    latest: HashMap<(StatementId, usize), PathBuf>,
     /// The result that is shown of a run that has several, by the archive of its first.
     picked: HashMap<PathBuf, usize>,
     page: Option<Page>,
@@ -270,13 +284,28 @@ impl Rows {
                 return;
             }
             view.columns.extend(view.widths.len()..page.columns.len());
+            let is_new = view.names.len() < page.columns.len();
+            view.names = page.columns.iter().map(|head| head.name.clone()).collect();
             view.widths.resize(page.columns.len(), 0);
             for (width, head) in view.widths.iter_mut().zip(&page.columns) {
                 *width = (*width).max(head.width);
             }
             view.column = view.column.min(view.columns.len().saturating_sub(1));
+            if is_new {
+                self.lay_out_as_before(&page.path);
+            }
         }
         self.page = Some(page);
+    }
+
+    /// Shows the columns of an archive as those of the run before it.
+    fn lay_out_as_before(&mut self, path: &Path) {
+        let Some(id) = self.run.as_ref().map(|run| run.id) else { return };
+        let before = self.latest.insert((id, self.results().0), path.to_owned());
+        let before = before.filter(|before| before != path).and_then(|before| self.views.get(&before)).cloned();
+        if let (Some(before), Some(view)) = (before, self.views.get_mut(path)) {
+            view.lay_out_as(&before);
+        }
     }
 
     fn fail(&mut self, path: &Path, error: String) {

@@ -1,0 +1,125 @@
+//! Results in the hand, in a real terminal.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::io::{BufRead as _, BufReader};
+use std::process::{Command, Stdio};
+
+use support::{Home, Screen, read};
+
+const COUNTED: &str = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 5000)";
+
+fn ferry(buffer: &str, settings: &str) -> (Home, Screen) {
+    let home = Home::ferry().file("a.sql", buffer);
+    let folder = home.path("config/jaunty");
+    std::fs::create_dir_all(&folder).unwrap();
+    std::fs::write(folder.join("settings.toml"), settings).unwrap();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main");
+    (home, screen)
+}
+
+#[test]
+fn results_are_chosen_from_a_strip_and_placed_side_by_side() {
+    let text = format!(
+        "-- Ports\nselect name, berths from ports;\n\n-- Counted\n{COUNTED} select i, i * 3 as thrice from n;\n"
+    );
+    let (_home, screen) = ferry(&text, "");
+    screen.press(&["C-e"]).shows(" Ports · 3 ").shows(" Counted · 5,000");
+    // With the mouse, and with keys.
+    let line = screen.text().lines().nth(1).unwrap().to_owned();
+    let column = |title: &str| line.split_once(title).unwrap().0.chars().count() as u16 + 2;
+    screen.clicks(column(" Ports · 3"), 2).shows("Emberwick").shows("› Ports");
+    screen.types(".").shows("› Counted").shows("rows 1–36 of 5,000");
+    // The same statement before and after: one stays, the other one follows the cursor.
+    screen.types("t").shows("║").shows("held · Counted");
+    let both = |text: &str, what: &str| text.matches(what).count() == 2;
+    screen.types(">").until("both at the end", |text| both(text, " 15000"));
+    screen.types("l").shows("each result scrolls for itself").loses("║");
+    screen.types("<").until("one at the end", |text| text.matches(" 15000").count() == 1);
+    screen.press(&["C-t", "C-p"]).shows("Emberwick").shows("held · Counted · 5,000");
+    screen.press(&["C-t"]).types("t").loses("Emberwick").shows("held · Counted");
+    screen.press(&["Escape"]).shows("Emberwick").types(",").shows("held · Counted");
+    screen.press(&["M-h"]).shows("follows the cursor again").loses("held");
+    screen.press(&["C-q"]).ends();
+}
+
+#[test]
+fn cells_are_marked_added_up_and_copied() {
+    let (_home, screen) = ferry(&format!("{COUNTED} select i, i * 3 as thrice from n"), "");
+    screen.press(&["C-r"]).shows("of 5,000").press(&["C-t", "Right"]).types("m").press(&["Down", "Down"]);
+    screen.shows("3 cells · sum 18 · mean 6").types("c").shows("copied 3 rows");
+    assert_eq!(screen.clipboard(), "3\n6\n9\n");
+    screen.types("y").shows("formats to copy in").types("jsonl").press(&["Enter"]).shows("copied 3 rows as jsonl");
+    screen.until("its text", |_| screen.clipboard() == "{\"thrice\":3}\n{\"thrice\":6}\n{\"thrice\":9}\n");
+    screen.press(&["Escape"]).loses("sum 18").press(&["C-q"]).ends();
+}
+
+#[test]
+fn an_out_line_writes_its_file_on_every_run() {
+    let (home, screen) = ferry("select name, berths from ports order by name\n--> ports.csv\n", "");
+    screen.press(&["C-r"]).shows("3 rows in ");
+    let first = read(&home, "ports.csv");
+    assert!(first.starts_with("name,berths\r\nEmberwick,") || first.starts_with("name,berths\nEmberwick,"), "{first}");
+    std::fs::remove_file(home.path("project/ports.csv")).unwrap();
+    screen.press(&["C-r"]).until("it once more", |_| home.path("project/ports.csv").is_file());
+    assert_eq!(read(&home, "ports.csv"), first);
+    screen.press(&["C-q"]).ends();
+}
+
+#[test]
+fn a_run_waits_until_its_rows_are_wanted() {
+    let (_home, screen) = ferry(&format!("{COUNTED} select i from n"), "[archives]\nahead_rows = 1000\n");
+    screen.press(&["C-r"]).shows("held").shows("the server holds its cursor open");
+    screen.press(&["C-t"]).types(">").shows("4,964–5,000 of 5,000").loses("held");
+    screen.press(&["C-t", "C-r"]).shows("held").press(&["Escape"]).shows("stopped");
+    screen.press(&["C-q"]).ends();
+}
+
+/// A desktop without a monitor.
+struct Desktop {
+    server: std::process::Child,
+    display: String,
+}
+
+impl Desktop {
+    fn start() -> Desktop {
+        let mut server = Command::new("Xvfb")
+            .args(["-displayfd", "1", "-nolisten", "tcp"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("Xvfb runs; scripts/test installs it");
+        let mut number = String::new();
+        BufReader::new(server.stdout.take().unwrap()).read_line(&mut number).unwrap();
+        Desktop { server, display: format!(":{}", number.trim()) }
+    }
+
+    /// What another program finds in the clipboard.
+    fn clipboard(&self) -> String {
+        let mut reader = Command::new("xclip");
+        reader.args(["-out", "-selection", "clipboard"]).env("DISPLAY", &self.display);
+        let output = reader.output().expect("xclip runs; scripts/test installs it");
+        String::from_utf8(output.stdout).unwrap()
+    }
+}
+
+impl Drop for Desktop {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+#[test]
+fn what_is_copied_is_in_the_clipboard_of_the_desktop() {
+    let desktop = Desktop::start();
+    let home = Home::ferry().file("a.sql", "select 'Saltmarsh ⚓ ' || char(10) || 'Quay' as name");
+    let screen = Screen::start(&home, (100, 30), &["a.sql", "-c", "ferry"], &[("DISPLAY", &desktop.display)]);
+    screen.shows("ferry.db").press(&["C-r"]).shows("1 row").press(&["C-t"]).types("c").shows("copied");
+    screen.until("the desktop", |_| desktop.clipboard() == "Saltmarsh ⚓ \nQuay");
+    assert_eq!(screen.clipboard(), "Saltmarsh ⚓ \nQuay", "and in that of the terminal");
+    screen.press(&["C-q"]).ends();
+}
