@@ -1,9 +1,11 @@
 //! Work that takes a while: sorting, looking, exporting. Each has a thread of its own, says how far it
 //! has come and ends when it is told to, so that neither the screen nor its pages wait.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use jaunty_core::arrange::condition::Test;
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::logbook::{Entry, Outcome};
@@ -32,6 +34,8 @@ pub enum Kind {
     Arrange,
     /// Facts of a column.
     Facts,
+    /// The whole value in hand.
+    Value,
     /// What a selection adds up to.
     Sums,
     /// The runs of the logbook.
@@ -47,6 +51,10 @@ pub enum Done {
     Arranged(Result<Arrangement, ArrangeError>),
     /// Rows are in a file; what to say about it.
     Saved(Result<String, String>),
+    /// This file is there already; what asked for it.
+    IsThere(PathBuf, String),
+    /// A condition that a value of this archive makes, on this column.
+    Equal(PathBuf, usize, Result<Test, String>),
     /// Text for the clipboard, and what to say.
     Copied(Result<(String, String), String>),
     /// Text for the buffer.

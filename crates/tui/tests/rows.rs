@@ -65,6 +65,11 @@ fn rows_are_sorted_up_down_and_as_they_came() {
 
 #[test]
 fn rows_are_narrowed_by_conditions_values_and_a_search() {
+    // As it is, and not as it is shown.
+    let stage = stage("select 'a' || char(10) || 'b' as name union all select 'a␊b'").runs().control('t');
+    assert_eq!(stage.shown(0, 2), ["a␊b", "a␊b"]);
+    let stage = stage.types("=").settles();
+    assert_eq!((stage.app.rows.total(), stage.shown(0, 1)), (1, vec!["a␊b".to_owned()]));
     let stage = result().right(1).types("=").settles();
     assert!(stage.told().starts_with("143 rows of 1,000"), "{}", stage.told());
     let stage = stage.right(1).types("n> 1000").enter().settles();
@@ -189,7 +194,7 @@ fn a_result_is_exported_and_nothing_is_replaced_unasked() {
     let written = std::fs::read_to_string(&path).unwrap();
     assert!(written.starts_with("id,port,fare,notes\n1,Port 1,1.5,") && written.lines().count() == 3, "{written}");
     assert!(stage.told().starts_with("2 rows in "), "{}", stage.told());
-    let stage = stage.types("o").key(KeyCode::Char('x'), KeyModifiers::ALT).enter();
+    let stage = stage.types("o").key(KeyCode::Char('x'), KeyModifiers::ALT).enter().settles();
     assert!(stage.text().contains("is there already"), "{}", stage.text());
     let stage = stage.types("r").settles();
     assert_eq!(std::fs::read_to_string(&path).unwrap().lines().count(), 1001);

@@ -50,6 +50,8 @@ impl App {
         self.works.remove(at);
         match done {
             Done::Arranged(found) => self.take_arrangement(number, found),
+            Done::Equal(path, column, Ok(test)) => self.narrow_to(&path, column, test),
+            Done::IsThere(path, text) => self.ask_to_replace_file(&path, text),
             Done::Saved(Ok(text)) => self.tell(text),
             Done::Copied(Ok((text, said))) => {
                 self.clipboard = Some(text);
@@ -59,7 +61,10 @@ impl App {
                 self.buffer.document.insert(&text);
                 self.panes.focus = Scope::Buffer;
             }
-            Done::Saved(Err(error)) | Done::Copied(Err(error)) | Done::Written(Err(error)) => self.tell_wrong(error),
+            Done::Equal(.., Err(error))
+            | Done::Saved(Err(error))
+            | Done::Copied(Err(error))
+            | Done::Written(Err(error)) => self.tell_wrong(error),
             Done::Logbook(read) => self.take_logbook(read),
             Done::Facts(found) => self.take_facts(found),
             Done::Sums(sums) => self.take_sums(sums),

@@ -1,11 +1,13 @@
 //! The rows in another order, and only some of them: what a person wants, and how it comes about.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use arrow_schema::Schema;
 use jaunty_core::arrange::condition::{Condition, Test};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Order, Wanted, arrange};
 use jaunty_core::logbook::Outcome;
+use jaunty_core::rows::cell::ColumnReader;
 
 use super::View;
 use crate::app::summoned::Asked;
@@ -32,6 +34,9 @@ pub struct Arranged {
     /// The number of the work that found it, so that pages are told apart; 0 is the rows' own order.
     pub stamp: u64,
 }
+
+/// The longest value that others are compared with, in bytes.
+const LONGEST: usize = 4096;
 
 impl Arranged {
     /// Takes on what was wanted.
@@ -118,18 +123,31 @@ impl App {
     pub fn narrow_to_value(&mut self, not: bool) {
         let view = self.rows.view();
         let column = view.column_in_hand();
-        let cell = self.rows.page().and_then(|page| {
-            let at = usize::try_from(view.row.checked_sub(page.from)?).ok()?;
-            page.rows.get(at)?.get(column).cloned()
+        let row = view.row_of(view.row);
+        let Some(kept) = self.rows.kept().cloned() else { return };
+        self.begin_work(Kind::Value, "reading the value".into(), move |_| {
+            let read = || -> Result<Test, String> {
+                let page =
+                    kept.archive().and_then(|archive| archive.page(row, 1)).map_err(|error| error.to_string())?;
+                let value = page
+                    .batches
+                    .first()
+                    .and_then(|batch| Some((batch.columns().get(column)?, page.schema.fields().get(column)?)));
+                let (values, field) = value.ok_or("there is no value here")?;
+                let cell = ColumnReader::of(values, field).get(0);
+                if cell.text.len() > LONGEST {
+                    return Err("this value is too long to compare with; narrow by a part of it".into());
+                }
+                Test::equal((cell.kind, &cell.text), field, not).map_err(|error| error.to_string())
+            };
+            Done::Equal(kept.path().to_owned(), column, read())
         });
-        let (Some(cell), Some(schema)) = (cell, self.schema()) else { return };
-        let Some(field) = schema.fields().get(column) else { return };
-        if cell.cut {
-            return self.tell_wrong("this value is too long to compare with; narrow by a part of it");
-        }
-        match Test::equal((cell.kind, &cell.text), field, not) {
-            Ok(test) => self.narrow_by(Condition { column, test }),
-            Err(error) => self.tell_wrong(error.to_string()),
+    }
+
+    /// Narrows a result by what was read of it, if it is still the one in hand.
+    pub(in crate::app) fn narrow_to(&mut self, path: &Path, column: usize, test: Test) {
+        if self.rows.kept().is_some_and(|kept| kept.path() == path) {
+            self.narrow_by(Condition { column, test });
         }
     }
 

@@ -285,13 +285,7 @@ impl App {
                 return;
             }
         };
-        if target.0.exists() && !over {
-            let answers = &[('r', "replace it", Answered::Export)];
-            let question = Question::new(format!("{} is there already.", target.0.display()), answers);
-            self.summoned = Some(Summoned::Question(Question { export: text.to_owned(), ..question }));
-            return;
-        }
-        self.save_to(target.0, target.1, target.2);
+        self.save_to(target, (!over).then(|| text.to_owned()));
     }
 
     /// Writes the rows of a run where its out-lines send them.
@@ -320,10 +314,21 @@ impl App {
         folder.join(file)
     }
 
-    fn save_to(&mut self, path: PathBuf, format: Format, options: Options) {
+    /// What was asked for would replace a file.
+    pub(in crate::app) fn ask_to_replace_file(&mut self, path: &Path, text: String) {
+        let answers = &[('r', "replace it", Answered::Export)];
+        let question = Question::new(format!("{} is there already.", path.display()), answers);
+        self.summoned = Some(Summoned::Question(Question { export: text, ..question }));
+    }
+
+    /// Writes to a file. With the text that asked for it, a file that is there already stays.
+    fn save_to(&mut self, (path, format, options): (PathBuf, Format, Options), careful: Option<String>) {
         let (Some(part), Some(run)) = (self.part(Meant::All), self.rows.run().cloned()) else { return };
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         self.begin_work(Kind::Write, format!("exporting {name}"), move |progress| {
+            if let Some(text) = careful.filter(|_| path.exists()) {
+                return Done::IsThere(path, text);
+            }
             // Rows that are still to come are part of it.
             wait_for_rest(&run, progress);
             let saved = part().map_err(|error| error.to_string());
