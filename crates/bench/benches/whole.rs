@@ -25,8 +25,8 @@ const RUN: &str = "\x12";
 const OTHER_PANE: &str = "\x14";
 const RIGHT: &str = "\x1b[C";
 const COLUMNS: [&str; 5] = ["id", "name", "amount", "ts", "ok"];
-/// Nine rows in ten have none of it; the tenth does.
-const SOUGHT: &str = "7-9";
+/// Some rows have it, most of them in more than one column.
+const SOUGHT: &str = "999";
 
 fn main() -> Outcome {
     let of: u64 = std::env::var("ROWS").ok().and_then(|rows| rows.parse().ok()).unwrap_or(20_000_000);
@@ -43,7 +43,7 @@ fn main() -> Outcome {
 
     let mut opened = open(&program, folder.path(), server.port, &statement)?;
     let pressed = opened.types(RUN)?;
-    let took = opened.shows("rows 1–37 of")?.saturating_duration_since(pressed);
+    let took = opened.shows("1–37 of")?.saturating_duration_since(pressed);
     println!("  first page after the run key: {:.1} ms", ms(took));
     opened.shows("held")?;
     opened.types(OTHER_PANE)?;
@@ -55,7 +55,7 @@ fn main() -> Outcome {
     let pressed = opened.types(">")?;
     opened.shows("so far")?;
     opened.types("<")?;
-    opened.shows("rows 1–37 of")?;
+    opened.shows("1–37 of")?;
     let (keys, _) = paged(&mut opened, 2000, "so far")?;
     println!("  paging while it streams: {}", keys.summary());
     opened.types(">")?;
@@ -63,7 +63,7 @@ fn main() -> Outcome {
     opened.loses("so far")?;
     println!("  the last page, after the key that asks for it: {:.1} s", last.as_secs_f64());
     opened.types("<")?;
-    opened.shows("rows 1–37 of")?;
+    opened.shows("1–37 of")?;
 
     let mut ours: Vec<(String, Duration)> = Vec::new();
     let mut keys = Times::default();
@@ -126,7 +126,7 @@ fn words(number: u64) -> String {
 
 fn open(program: &Path, folder: &Path, port: u16, statement: &str) -> Outcome<Program> {
     let profile = format!(
-        "[bench]\nengine = \"postgres\"\nhost = \"127.0.0.1\"\nport = {port}\nuser = \"clerk\"\ndatabase = \"bookings\"\npassword = \"{PASSWORD}\"\ntls = \"off\"\n"
+        "[bench]\nengine = \"postgres\"\nhost = \"127.0.0.1\"\nport = {port}\nuser = \"clerk\"\ndatabase = \"bookings\"\nsecret_command = \"echo {PASSWORD}\"\ntls = \"off\"\n"
     );
     std::fs::create_dir_all(folder.join(".jaunty"))?;
     std::fs::write(folder.join(".jaunty/connections.toml"), profile)?;
@@ -142,7 +142,7 @@ fn paged(opened: &mut Program, most: usize, shown: &str) -> Outcome<(Times, Inst
     let mut times = Times::default();
     let mut ended = Instant::now();
     for _ in 0..most {
-        for (key, rows) in [(" ", "rows 38–74 of"), ("b", "rows 1–37 of")] {
+        for (key, rows) in [(" ", "38–74 of"), ("b", "1–37 of")] {
             let pressed = opened.types(key)?;
             if let Some(came) = opened.shows_while(rows, shown)? {
                 times.push(came.saturating_duration_since(pressed));
@@ -156,7 +156,7 @@ fn paged(opened: &mut Program, most: usize, shown: &str) -> Outcome<(Times, Inst
         std::thread::sleep(Duration::from_millis(10));
     }
     opened.types("<")?;
-    opened.shows("rows 1–37 of")?;
+    opened.shows("1–37 of")?;
     Ok((times, ended))
 }
 

@@ -44,6 +44,8 @@ fn pages_of_any_size_at_any_place() {
     screen.press(&["C-r"]).shows("rows 1–37 of 300,000").loses("so far");
     screen.press(&["C-d"]).shows("rows 38–74 of").press(&["C-u"]).shows("rows 1–37 of");
     screen.press(&["C-g"]).shows("go to row, 1 to 300,000").types("123,456").press(&["Enter"]).shows("row 123456");
+    screen.press(&["C-g"]).types("50 %").press(&["Enter"]).shows("row 150000").types("<").shows("rows 1–37");
+    screen.types("d").shows("rows 19–55 of").types("d").shows("rows 37–73 of").types("ee").shows("rows 1–37 of");
     screen.types(">").shows("of 300,000").shows("row 300000").types("<").shows("row 1\n");
     screen.press(&["Space"]).shows("rows 38–74").press(&["Tab"]);
 }

@@ -297,9 +297,20 @@ pub static ACTIONS: &[Action] = &[
         |app| app.page_by(1)
     ),
     action!("Rows", Everywhere, "rows-back", "rows back", ["ctrl-u"], "Page of rows before", |app| app.page_by(-1)),
-    action!("Rows", Everywhere, "go-to-row", "go to row", ["ctrl-g"], "Go to a row by its number", App::ask_for_row),
+    action!(
+        "Rows",
+        Everywhere,
+        "go-to-row",
+        "go to row",
+        ["ctrl-g"],
+        "Go to a row by its number, or by how far down it is, as 50 %",
+        App::ask_for_row
+    ),
     action!("Rows", Result, "page-on", "next page", ["pagedown", "space"], "Next page", |app| app.page_by(1)),
     action!("Rows", Result, "page-back", "page before", ["pageup", "b"], "Page before", |app| app.page_by(-1)),
+    action!("Rows", Result, "half-page-on", "half a page on", ["d"], "Half a page on", |app| app.half_page_by(1)),
+    action!("Rows", Result, "half-page-back", "half a page back", ["e"], "Half a page back", |app| app
+        .half_page_by(-1)),
     action!("Rows", Result, "first-row", "first row", ["<", "ctrl-home"], "First row", App::first_row),
     action!("Rows", Result, "last-row", "last row", [">", "ctrl-end"], "Last row that has been fetched", App::last_row),
     action!("Rows", Result, "next-result", "next result", ["."], "Next result of those in the strip", |app| app

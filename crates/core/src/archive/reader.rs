@@ -11,7 +11,7 @@ use arrow_array::{RecordBatch, UInt32Array};
 use arrow_buffer::Buffer;
 use arrow_ipc::reader::FileDecoder;
 use arrow_ipc::{Block, MessageHeader, MetadataVersion, convert::try_fb_to_schema, root_as_message};
-use arrow_schema::SchemaRef;
+use arrow_schema::{DataType, SchemaRef, UnionMode};
 use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
@@ -257,8 +257,12 @@ fn read_columns(
     place: &Place,
     columns: Option<&[usize]>,
 ) -> Result<RecordBatch, ArchiveError> {
+    // Memory that is never touched costs nothing, so what is not wanted leaves a hole.
     let mut bytes = vec![0; place.head as usize + place.body as usize];
-    let read = contents.file.read_exact_at(&mut bytes, place.offset);
+    let read = match columns {
+        Some(columns) => read_parts(contents, place, columns, &mut bytes),
+        None => contents.file.read_exact_at(&mut bytes, place.offset),
+    };
     read.map_err(|source| ArchiveError::File { path: path.to_owned(), act: "read", source })?;
     let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
     let mut decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
@@ -267,6 +271,43 @@ fn read_columns(
     }
     let batch = decoder.read_record_batch(&block, &Buffer::from_vec(bytes))?;
     Ok(batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?)
+}
+
+/// Reads the head of a batch and the buffers of these columns to where they belong.
+fn read_parts(contents: &Contents, place: &Place, columns: &[usize], bytes: &mut [u8]) -> io::Result<()> {
+    let (head, body) = bytes.split_at_mut(place.head as usize);
+    contents.file.read_exact_at(head, place.offset)?;
+    let start = place.offset + u64::from(place.head);
+    let message = head.get(8..).and_then(|head| root_as_message(head).ok());
+    let buffers = message.and_then(|message| message.header_as_record_batch()).and_then(|batch| batch.buffers());
+    let counts: Option<Vec<usize>> =
+        contents.schema.fields().iter().map(|field| buffers_of(field.data_type())).collect();
+    let (Some(buffers), Some(counts)) = (buffers, counts) else { return contents.file.read_exact_at(body, start) };
+    let mut next = 0;
+    for (column, count) in counts.into_iter().enumerate() {
+        for buffer in buffers.iter().skip(next).take(count).filter(|_| columns.contains(&column)) {
+            let part = usize::try_from(buffer.offset()).ok().zip(usize::try_from(buffer.length()).ok());
+            let part = part.and_then(|(from, length)| body.get_mut(from..from.checked_add(length)?));
+            let part = part.ok_or(io::ErrorKind::InvalidData)?;
+            contents.file.read_exact_at(part, start + buffer.offset() as u64)?;
+        }
+        next += count;
+    }
+    Ok(())
+}
+
+/// How many buffers a column of this type has in a message, by the columnar format's specification,
+/// version 5; none for types that no archive of ours has.
+fn buffers_of(data_type: &DataType) -> Option<usize> {
+    match data_type {
+        DataType::Null => Some(0),
+        DataType::Utf8 | DataType::Binary => Some(3),
+        DataType::Union(fields, UnionMode::Dense) => {
+            fields.iter().try_fold(2, |count, (_, field)| Some(count + buffers_of(field.data_type())?))
+        }
+        kind if kind.is_primitive() || *kind == DataType::Boolean => Some(2),
+        _ => None,
+    }
 }
 
 enum Header {

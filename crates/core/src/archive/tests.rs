@@ -168,3 +168,42 @@ fn a_full_disk_leaves_what_was_written() {
         Err(other) => panic!("{other}"),
     }
 }
+
+#[test]
+fn some_columns_are_read_as_they_are_among_all() {
+    use arrow_array::{ArrayRef, BooleanArray, Decimal128Array, NullArray, TimestampMicrosecondArray};
+    let folder = tempfile::tempdir().unwrap();
+    let mut assembler = Assembler::new(vec![Announced { name: "mixed".into(), ..Announced::default() }; 3]);
+    for n in 0..50_i64 {
+        let text = format!("row {n}");
+        let value = |column| match (column, n % 3) {
+            (0, 0) => Value::Int(n),
+            (0, 1) => Value::Text(&text),
+            (1, _) | (0, _) => Value::Null,
+            _ => Value::Bytes(text.as_bytes()),
+        };
+        assembler.push_row(value).unwrap();
+    }
+    let made = assembler.take().unwrap();
+    let [mixed, none, blob] = made.columns() else { panic!("three columns") };
+    assert!(crate::rows::widen::is_mixed(mixed.data_type()));
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("none", Arc::new(NullArray::new(50))),
+        ("mixed", Arc::clone(mixed)),
+        ("open", Arc::new(BooleanArray::from_iter((0..50).map(|n| (n % 7 != 0).then_some(n % 2 == 0))))),
+        ("void", Arc::clone(none)),
+        ("price", Arc::new(Decimal128Array::from_iter((0..50).map(|n| (n % 5 != 0).then_some(n * 100))))),
+        ("blob", Arc::clone(blob)),
+        ("at", Arc::new(TimestampMicrosecondArray::from_iter_values(0..50))),
+    ];
+    let all = RecordBatch::try_from_iter_with_nullable(columns.into_iter().map(|(name, a)| (name, a, true))).unwrap();
+    let mut writer = Writer::create(&folder.path().join("a.arrow"), &all.schema()).unwrap();
+    for _ in 0..3 {
+        writer.write(&all).unwrap();
+    }
+    for some in [&[0][..], &[1], &[2], &[3], &[4], &[5], &[6], &[1, 4, 6], &[0, 5]] {
+        for batch in writer.archive().scan(Some(some), 0..150) {
+            assert_eq!(batch.unwrap().1, all.project(some).unwrap(), "{some:?}");
+        }
+    }
+}

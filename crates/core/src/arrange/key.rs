@@ -34,6 +34,13 @@ pub(super) enum Keys<'a> {
     Nulls,
 }
 
+/// A value in the form in which values compare; those of a column are all numbers, or all bytes.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Comparable<'a> {
+    Number(u64),
+    Bytes(&'a [u8]),
+}
+
 /// How bytes are made of a value.
 pub(super) enum Made<'a> {
     /// A decimal of 128 bits.
@@ -89,11 +96,28 @@ impl<'a> Keys<'a> {
         }
     }
 
-    /// The bytes of a value, where they are its own.
-    pub(super) fn bytes(&self, row: usize) -> Option<&'a [u8]> {
+    /// Gives each value to `take`, none for NULL.
+    pub(super) fn each_whole(&self, mut take: impl FnMut(usize, Option<Comparable<'_>>)) {
         match self {
-            Keys::Bytes(column, bytes) if !column.is_null(row) => Some(bytes(column, row)),
-            _ => None,
+            Keys::Nulls => {}
+            Keys::Numbers(column, key) => {
+                for row in 0..column.len() {
+                    take(row, (!column.is_null(row)).then(|| Comparable::Number(key(column, row))));
+                }
+            }
+            Keys::Bytes(column, bytes) => {
+                for row in 0..column.len() {
+                    take(row, (!column.is_null(row)).then(|| Comparable::Bytes(bytes(column, row))));
+                }
+            }
+            Keys::Made(column, made) => {
+                let mut space = Vec::new();
+                for row in 0..column.len() {
+                    space.clear();
+                    let is_there = made.write(column, row, &mut space);
+                    take(row, is_there.then_some(Comparable::Bytes(&space)));
+                }
+            }
         }
     }
 

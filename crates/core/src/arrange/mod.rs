@@ -10,7 +10,8 @@ pub mod facts;
 mod key;
 pub mod pick;
 pub mod search;
-pub mod sort;
+mod shortcut;
+mod sort;
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 

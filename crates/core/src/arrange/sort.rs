@@ -4,11 +4,10 @@
 //! A column is scanned once for a key of eight bytes a row. Where that leaves rows that cannot be
 //! told apart yet, it is scanned again for the next bytes, or the next column is.
 
-use std::collections::HashMap;
 use std::ops::Range;
 
 use super::key::{Keys, goes_on};
-use super::{ArrangeError, Progress};
+use super::{ArrangeError, Progress, shortcut};
 use crate::archive::Archive;
 
 /// A column to sort by. NULL comes last either way.
@@ -74,6 +73,9 @@ pub(super) fn sorted(
     Ok((rows, ties, without.unwrap_or(0)))
 }
 
+/// From so many rows on it is worth looking whether they have few different values.
+const MANY: u64 = 4096;
+
 /// A column, whether the greatest comes first, and which part of its values counts.
 type Step = (usize, bool, usize);
 
@@ -88,25 +90,29 @@ fn begin(
     (rows, ties, equal): Lists<'_>,
     progress: &Progress,
 ) -> Result<(bool, usize), ArrangeError> {
+    let by = (column, descending);
+    let short = match shortcut::in_order(archive, of, by, progress)? {
+        None if of >= MANY => shortcut::few(archive, of, by, progress)?,
+        ordered => ordered,
+    };
+    if let Some(ordered) = short {
+        *rows = ordered.rows;
+        ties.clear();
+        equal.extend(ordered.equal);
+        return Ok((false, ordered.nulls));
+    }
     let flip = if descending { u64::MAX } else { 0 };
     let mut pairs: Vec<(u64, u32)> = Vec::with_capacity(of as usize);
     let mut nulls = Vec::new();
     let mut more = false;
-    let ranks = few(archive, of, column)?;
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (first, batch) = batch?;
         let first = first as u32;
         let keys = Keys::of(batch.column(0), batch.schema_ref().field(0));
-        let mut put = |row: usize, key: Option<u64>| match key {
+        more |= keys.each(round, |row, key| match key {
             Some(key) => pairs.push((key ^ flip, first + row as u32)),
             None => nulls.push(first + row as u32),
-        };
-        match &ranks {
-            Some(ranks) => (0..batch.num_rows()).for_each(|row| {
-                put(row, keys.bytes(row).and_then(|bytes| ranks.get(bytes)).copied());
-            }),
-            None => more |= keys.each(round, put),
-        }
+        });
         progress.advance(batch.num_rows())?;
     }
     sort_pairs(&mut pairs);
@@ -118,33 +124,6 @@ fn begin(
         equal.push(pairs.len() as u32..rows.len() as u32);
     }
     Ok((more, nulls.len()))
-}
-
-/// So many different values are few.
-const FEW: usize = 256;
-
-/// The place in the order of each value of a column of text that has few of them: they need no second
-/// look, however long they are.
-fn few(archive: &Archive, of: u64, column: usize) -> Result<Option<HashMap<Vec<u8>, u64>>, ArrangeError> {
-    let mut values: HashMap<Vec<u8>, u64> = HashMap::new();
-    for batch in archive.scan(Some(&[column]), 0..of) {
-        let (_, batch) = batch?;
-        let keys = Keys::of(batch.column(0), batch.schema_ref().field(0));
-        if !matches!(keys, Keys::Bytes(..)) {
-            return Ok(None);
-        }
-        for bytes in (0..batch.num_rows()).filter_map(|row| keys.bytes(row)) {
-            if !values.contains_key(bytes) {
-                if values.len() == FEW {
-                    return Ok(None);
-                }
-                values.insert(bytes.to_vec(), 0);
-            }
-        }
-    }
-    let mut sorted: Vec<Vec<u8>> = values.keys().cloned().collect();
-    sorted.sort_unstable();
-    Ok(Some(sorted.into_iter().zip(0..).collect()))
 }
 
 /// Many pairs are sorted by two threads, each a half; a stable sort then finds two runs to merge.

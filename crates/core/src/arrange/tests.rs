@@ -11,6 +11,9 @@ use arrow_array::{
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use proptest::prelude::*;
 
+use super::shortcut::{Ordered, few, in_order};
+use super::sort::sorted;
+
 use super::condition::{ConditionError, Test};
 use super::facts::{facts, sums};
 use super::pick::Part;
@@ -134,6 +137,33 @@ proptest! {
             sorted(&[by(1, down), by(2, too)]),
             plain(&|a, b| compared(&a.1, &b.1, down).then_with(|| compared(&a.2, &b.2, too)))
         );
+    }
+
+    #[test]
+    fn shortcuts_find_what_sorting_finds(rows in rows(), of in 1..20_usize, down in any::<[bool; 2]>()) {
+        let folder = tempfile::tempdir().unwrap();
+        let plain = archive(folder.path(), &rows, of);
+        let (count, progress, [down, other]) = (rows.len() as u64, Progress::default(), down);
+        for column in 0..fields().len() {
+            let sorted = |archive: &Archive| sorted(archive, count, None, &[by(column, down)], &progress).unwrap();
+            let told = |found: Ordered| {
+                let mut equal = found.equal;
+                equal.sort_unstable_by_key(|tie| tie.start);
+                (found.rows, equal, found.nulls)
+            };
+            let few = few(&plain, count, (column, down), &progress).unwrap().map(told);
+            prop_assert_eq!(few, Some(sorted(&plain)), "few values in {}", column);
+            // The same rows, as a server would send them in this order, or in the opposite one.
+            let order = arranged(&plain, &Wanted { order: vec![by(column, other)], ..Wanted::default() });
+            let sent: Vec<Given> = order.iter().map(|row| rows[*row as usize].clone()).collect();
+            let inside = tempfile::tempdir().unwrap();
+            let archive = archive(inside.path(), &sent, of);
+            let found = in_order(&archive, count, (column, down), &progress).unwrap().map(told);
+            prop_assert_eq!(found, Some(sorted(&archive)), "in order of {}", column);
+        }
+        if let Some(found) = in_order(&plain, count, (1, down), &progress).unwrap() {
+            prop_assert_eq!(found.rows, arranged(&plain, &Wanted { order: vec![by(1, down)], ..Wanted::default() }));
+        }
     }
 
     #[test]

@@ -95,9 +95,13 @@ impl Connection {
         self.runs.get(&id)
     }
 
-    /// The statements that ran together with one, in order; none if it ran alone.
+    /// The statements that ran together with one, in order; none if it ran alone. Of thousands, those near
+    /// it: nobody walks along more, and each key and frame asks for them.
     pub(super) fn ran_together(&self, id: StatementId) -> &[StatementId] {
-        if self.together.contains(&id) { &self.together } else { &[] }
+        const NEAR: usize = 100;
+        let Some(at) = self.together.iter().position(|other| *other == id) else { return &[] };
+        let near = at.saturating_sub(NEAR)..(at + NEAR).min(self.together.len());
+        self.together.get(near).unwrap_or_default()
     }
 
     /// Whether no statement of this length has a run, so that there is no need to digest a long one.

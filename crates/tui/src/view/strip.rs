@@ -22,10 +22,14 @@ const HELD: &str = "held · ";
 fn placed(app: &App, strip: &[Slot], area: Rect) -> Vec<(usize, Range<u16>)> {
     let chosen = strip.iter().position(|slot| app.rows.shows_slot(slot)).unwrap_or(0);
     // From the first one on from which the chosen one is whole.
-    (0..=chosen)
-        .map(|first| from(strip, first, area))
-        .find(|placed| placed.iter().any(|(at, cells)| *at == chosen && cells.end < area.right()))
-        .unwrap_or_else(|| from(strip, chosen, area))
+    let room = usize::from(area.width.saturating_sub(4));
+    let mut taken = 0;
+    let fits = |slot: &&Slot| {
+        taken += label(slot).1 + 1;
+        taken <= room
+    };
+    let before = strip.get(..=chosen).unwrap_or_default().iter().rev().take_while(fits).count();
+    from(strip, (chosen + 1).saturating_sub(before.max(1)), area)
 }
 
 fn from(strip: &[Slot], first: usize, area: Rect) -> Vec<(usize, Range<u16>)> {

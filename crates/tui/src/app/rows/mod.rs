@@ -58,7 +58,7 @@ pub struct View {
     /// The columns that are shown, in order.
     pub columns: Vec<usize>,
     /// The names of all columns.
-    names: Vec<String>,
+    names: Arc<[String]>,
     /// The order of the rows, and which of them.
     pub arranged: Arranged,
     /// Whether the last row is wanted as soon as it has come.
@@ -332,13 +332,13 @@ impl Rows {
         }
     }
 
-    fn page_by(&mut self, pages: i64) {
-        let (height, total) = (self.height() as i64, self.total());
+    /// Moves the screen and the row in hand by so many rows.
+    fn advance(&mut self, rows: i64) {
+        let (height, total) = (self.height() as u64, self.total());
         if let Some(view) = self.view_mut() {
             view.to_end = false;
-            let last_top = total.saturating_sub(height as u64);
-            view.top = view.top.saturating_add_signed(pages * height).min(last_top);
-            view.row = view.row.saturating_add_signed(pages * height).min(total.saturating_sub(1));
+            view.top = view.top.saturating_add_signed(rows).min(total.saturating_sub(height));
+            view.row = view.row.saturating_add_signed(rows).min(total.saturating_sub(1));
         }
     }
 
@@ -378,7 +378,12 @@ impl App {
 
     /// Moves by pages.
     pub fn page_by(&mut self, pages: i64) {
-        self.rows.page_by(pages);
+        self.rows.advance(pages * self.rows.height() as i64);
+    }
+
+    /// Moves by halves of a page.
+    pub fn half_page_by(&mut self, halves: i64) {
+        self.rows.advance(halves * (self.rows.height() as i64 / 2).max(1));
     }
 
     /// Goes to the first row.
@@ -411,7 +416,7 @@ impl App {
 
     /// Asks for a row number.
     pub fn ask_for_row(&mut self) {
-        let title = format!("row, 1 to {}", words::number(self.rows.total().max(1)));
+        let title = format!("row, 1 to {}, or how far down, as 50 %", words::number(self.rows.total().max(1)));
         self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Row)));
     }
 
@@ -421,7 +426,21 @@ impl App {
         self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Line)));
     }
 
+    fn go_to_percent(&mut self, text: &str, percent: &str) {
+        match percent.replace(',', ".").parse::<f64>() {
+            Ok(percent) if (0.0..=100.0).contains(&percent) => {
+                let last = self.rows.total().saturating_sub(1);
+                self.rows.go_to((last as f64 * percent / 100.0).round() as u64);
+                self.panes.focus = Scope::Result;
+            }
+            _ => self.tell_wrong(format!("\"{text}\" is no share of the rows; write it as 50 %")),
+        }
+    }
+
     pub(super) fn go_to_row_number(&mut self, text: &str) {
+        if let Some(percent) = text.trim().strip_suffix('%') {
+            return self.go_to_percent(text, percent.trim());
+        }
         let digits: String = text.chars().filter(|c| !matches!(c, ',' | '_' | ' ' | '.')).collect();
         match digits.parse::<u64>() {
             Ok(0) | Err(_) => self.tell_wrong(format!("\"{text}\" is no row number; rows are counted from 1")),
