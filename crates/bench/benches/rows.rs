@@ -9,7 +9,9 @@ use std::error::Error;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use arrow_array::{ArrayRef, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray};
+use arrow_array::{
+    ArrayRef, BooleanArray, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
+};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use jaunty_bench::kernels::{searched, sorted};
 use jaunty_core::archive::{Archive, Writer};
@@ -28,7 +30,7 @@ fn main() -> Outcome<()> {
     let folder = tempfile::tempdir()?;
     let archive = made(folder.path(), rows)?;
     let size = std::fs::metadata(archive.path())?.len() >> 20;
-    println!("{rows} rows of five columns, {size} MiB on disk");
+    println!("{rows} rows of eight columns, {size} MiB on disk");
 
     let names: Vec<String> = archive.schema().fields().iter().map(|field| field.name().clone()).collect();
     let mut ours: Vec<(String, Duration)> = Vec::new();
@@ -119,6 +121,10 @@ fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
         Field::new("port", DataType::Utf8, true),
         Field::new("fare", DataType::Float64, true),
         Field::new("departs_at", DataType::Timestamp(TimeUnit::Microsecond, None), true),
+        // In order already, and with few values: what kernels are quickest with.
+        Field::new("number", DataType::Int64, true),
+        Field::new("berth", DataType::Utf8, true),
+        Field::new("open", DataType::Boolean, true),
     ]));
     let ports = ["Saltmarsh Quay", "Gullhaven", "Emberwick", "Lanternhook", "Fyrlund", "Oystergate"];
     let mixed = |n: usize| (n as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 20;
@@ -132,7 +138,10 @@ fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
             ),
             Arc::new(each.clone().map(|n| ports.get(mixed(n) as usize % 6).copied()).collect::<StringArray>()),
             Arc::new(each.clone().map(|n| Some(mixed(n) as f64 / 1e6)).collect::<Float64Array>()),
-            Arc::new(each.map(|n| Some(mixed(n) as i64 * 1000)).collect::<TimestampMicrosecondArray>()),
+            Arc::new(each.clone().map(|n| Some(mixed(n) as i64 * 1000)).collect::<TimestampMicrosecondArray>()),
+            Arc::new(each.clone().map(|n| Some(n as i64)).collect::<Int64Array>()),
+            Arc::new(each.clone().map(|n| Some(format!("berth-{n:016}"))).collect::<StringArray>()),
+            Arc::new(each.map(|n| Some(n % 3 == 0)).collect::<BooleanArray>()),
         ];
         writer.write(&RecordBatch::try_new(Arc::clone(&schema), columns)?)?;
     }
