@@ -164,9 +164,13 @@ impl Archive {
         let (contents, path, columns) = (self.snapshot(), self.path.clone(), columns.map(<[usize]>::to_vec));
         let first = contents.places.partition_point(|place| place.first_row + place.rows <= rows.start);
         let last = contents.places.partition_point(|place| place.first_row < rows.end).max(first);
+        // The bytes of the batch before are taken again if nobody has kept any of it.
+        let mut spare = Buffer::default();
         (first..last).map(move |i| {
             let place = &contents.places[i];
-            let batch = read_columns(&path, &contents, place, columns.as_deref())?;
+            let bytes = std::mem::take(&mut spare).into_vec().unwrap_or_default();
+            let batch;
+            (batch, spare) = read_columns(&path, &contents, place, columns.as_deref(), bytes)?;
             let skip = rows.start.saturating_sub(place.first_row);
             let take = (rows.end - place.first_row).min(place.rows) - skip;
             Ok((place.first_row + skip, batch.slice(skip as usize, take as usize)))
@@ -190,7 +194,7 @@ impl Archive {
             let here = rest.partition_point(|row| u64::from(*row) < place.first_row + place.rows);
             let within = rest.iter().take(here).map(|row| (u64::from(*row) - place.first_row) as u32);
             let batch = match columns {
-                Some(_) => read_columns(&self.path, &contents, place, columns)?,
+                Some(_) => read_columns(&self.path, &contents, place, columns, Vec::new())?.0,
                 None => self.batch(&contents, place)?,
             };
             pieces.push(take_record_batch(&batch, &UInt32Array::from_iter_values(within))?);
@@ -248,17 +252,19 @@ impl Archive {
 
 /// Reads the batch that lies at a place.
 pub(super) fn read_place(path: &Path, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
-    read_columns(path, contents, place, None)
+    Ok(read_columns(path, contents, place, None, Vec::new())?.0)
 }
 
+/// Reads a batch, or some of its columns, into these bytes, and gives them back beside it.
 fn read_columns(
     path: &Path,
     contents: &Contents,
     place: &Place,
     columns: Option<&[usize]>,
-) -> Result<RecordBatch, ArchiveError> {
-    // Memory that is never touched costs nothing, so what is not wanted leaves a hole.
-    let mut bytes = vec![0; place.head as usize + place.body as usize];
+    mut bytes: Vec<u8>,
+) -> Result<(RecordBatch, Buffer), ArchiveError> {
+    // Each column goes where the head says that it lies; what is not wanted leaves a hole.
+    bytes.resize(place.head as usize + place.body as usize, 0);
     let read = match columns {
         Some(columns) => read_parts(contents, place, columns, &mut bytes),
         None => contents.file.read_exact_at(&mut bytes, place.offset),
@@ -269,8 +275,10 @@ fn read_columns(
     if let Some(columns) = columns {
         decoder = decoder.with_projection(columns.to_vec());
     }
-    let batch = decoder.read_record_batch(&block, &Buffer::from_vec(bytes))?;
-    Ok(batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?)
+    let bytes = Buffer::from_vec(bytes);
+    let batch = decoder.read_record_batch(&block, &bytes)?;
+    let batch = batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?;
+    Ok((batch, bytes))
 }
 
 /// Reads the head of a batch and the buffers of these columns to where they belong.

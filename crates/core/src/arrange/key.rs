@@ -11,7 +11,8 @@ use arrow_array::types::{
     Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
     TimestampMicrosecondType, UInt32Type, UInt64Type,
 };
-use arrow_array::{Array, ArrayRef, UnionArray};
+use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, UnionArray};
+use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
 use chrono::{NaiveDate, NaiveTime};
 
@@ -22,16 +23,19 @@ use crate::rows::widen::{is_mixed, mixed_value};
 
 const SIGN: u64 = 1 << 63;
 
-/// Reads the order keys of a column.
-pub(super) enum Keys<'a> {
+/// The order keys of a column.
+pub(super) struct Keys<'a> {
+    values: Values<'a>,
+    nulls: Option<NullBuffer>,
+}
+
+enum Values<'a> {
     /// Each value is one number.
-    Numbers(&'a ArrayRef, fn(&ArrayRef, usize) -> u64),
-    /// Each value is its own bytes.
-    Bytes(&'a ArrayRef, fn(&ArrayRef, usize) -> &[u8]),
+    Numbers(Vec<u64>),
+    /// Each value is its own bytes: where they begin and end, and all bytes.
+    Bytes(&'a [i32], &'a [u8]),
     /// Bytes are made of each value.
     Made(&'a ArrayRef, Made<'a>),
-    /// Nothing but NULL.
-    Nulls,
 }
 
 /// A value in the form in which values compare; those of a column are all numbers, or all bytes.
@@ -42,7 +46,7 @@ pub(super) enum Comparable<'a> {
 }
 
 /// How bytes are made of a value.
-pub(super) enum Made<'a> {
+enum Made<'a> {
     /// A decimal of 128 bits.
     Decimal,
     /// Text that is a number.
@@ -66,51 +70,64 @@ pub(super) fn real(value: f64) -> u64 {
     if bits & SIGN == 0 { bits | SIGN } else { !bits }
 }
 
-macro_rules! numbers {
-    ($column:expr, $type:ty, $key:expr) => {
-        Keys::Numbers($column, |column, row| $key(column.as_primitive::<$type>().value(row)))
-    };
+/// The values of a column of numbers, each as its key.
+fn numbers<T: ArrowPrimitiveType>(column: &ArrayRef, key: impl Fn(T::Native) -> u64) -> Values<'_> {
+    Values::Numbers(column.as_primitive::<T>().values().iter().map(|value| key(*value)).collect())
 }
 
 impl<'a> Keys<'a> {
     pub(super) fn of(column: &'a ArrayRef, field: &Field) -> Keys<'a> {
-        match column.data_type() {
-            DataType::Null => Keys::Nulls,
-            DataType::Boolean => Keys::Numbers(column, |column, row| u64::from(column.as_boolean().value(row))),
-            DataType::Int16 => numbers!(column, Int16Type, |v| whole(i64::from(v))),
-            DataType::Int32 => numbers!(column, Int32Type, |v| whole(i64::from(v))),
-            DataType::Int64 => numbers!(column, Int64Type, whole),
-            DataType::UInt32 => numbers!(column, UInt32Type, u64::from),
-            DataType::UInt64 => numbers!(column, UInt64Type, |v| v),
-            DataType::Float32 => numbers!(column, Float32Type, |v| real(f64::from(v))),
-            DataType::Float64 => numbers!(column, Float64Type, real),
-            DataType::Date32 => numbers!(column, Date32Type, |v| whole(i64::from(v))),
-            DataType::Time64(TimeUnit::Microsecond) => numbers!(column, Time64MicrosecondType, whole),
-            DataType::Timestamp(TimeUnit::Microsecond, _) => numbers!(column, TimestampMicrosecondType, whole),
-            DataType::Utf8 if TextForm::of(field) == TextForm::Number => Keys::Made(column, Made::Number),
-            DataType::Utf8 => Keys::Bytes(column, |column, row| column.as_string::<i32>().value(row).as_bytes()),
-            DataType::Binary => Keys::Bytes(column, |column, row| column.as_binary::<i32>().value(row)),
-            DataType::Decimal128(..) => Keys::Made(column, Made::Decimal),
-            kind if is_mixed(kind) => Keys::Made(column, Made::Mixed(column.as_union())),
-            _ => Keys::Made(column, Made::Shown(ColumnReader::of(column, field))),
-        }
+        let nulls = match column.data_type() {
+            DataType::Null => column.logical_nulls(),
+            _ => column.nulls().cloned(),
+        };
+        let values = match column.data_type() {
+            DataType::Null => Values::Numbers(vec![0; column.len()]),
+            DataType::Boolean => Values::Numbers(column.as_boolean().values().iter().map(u64::from).collect()),
+            DataType::Int16 => numbers::<Int16Type>(column, |v| whole(i64::from(v))),
+            DataType::Int32 => numbers::<Int32Type>(column, |v| whole(i64::from(v))),
+            DataType::Int64 => numbers::<Int64Type>(column, whole),
+            DataType::UInt32 => numbers::<UInt32Type>(column, u64::from),
+            DataType::UInt64 => numbers::<UInt64Type>(column, |v| v),
+            DataType::Float32 => numbers::<Float32Type>(column, |v| real(f64::from(v))),
+            DataType::Float64 => numbers::<Float64Type>(column, real),
+            DataType::Date32 => numbers::<Date32Type>(column, |v| whole(i64::from(v))),
+            DataType::Time64(TimeUnit::Microsecond) => numbers::<Time64MicrosecondType>(column, whole),
+            DataType::Timestamp(TimeUnit::Microsecond, _) => numbers::<TimestampMicrosecondType>(column, whole),
+            DataType::Utf8 if TextForm::of(field) == TextForm::Number => Values::Made(column, Made::Number),
+            DataType::Utf8 => {
+                let texts = column.as_string::<i32>();
+                Values::Bytes(texts.value_offsets(), texts.value_data())
+            }
+            DataType::Binary => {
+                let values = column.as_binary::<i32>();
+                Values::Bytes(values.value_offsets(), values.value_data())
+            }
+            DataType::Decimal128(..) => Values::Made(column, Made::Decimal),
+            kind if is_mixed(kind) => Values::Made(column, Made::Mixed(column.as_union())),
+            _ => Values::Made(column, Made::Shown(ColumnReader::of(column, field))),
+        };
+        Keys { values, nulls }
+    }
+
+    fn is_null(&self, row: usize) -> bool {
+        self.nulls.as_ref().is_some_and(|nulls| nulls.is_null(row))
     }
 
     /// Gives each value to `take`, none for NULL.
-    pub(super) fn each_whole(&self, mut take: impl FnMut(usize, Option<Comparable<'_>>)) {
-        match self {
-            Keys::Nulls => {}
-            Keys::Numbers(column, key) => {
-                for row in 0..column.len() {
-                    take(row, (!column.is_null(row)).then(|| Comparable::Number(key(column, row))));
+    pub(super) fn each(&self, mut take: impl FnMut(usize, Option<Comparable<'_>>)) {
+        match &self.values {
+            Values::Numbers(numbers) => {
+                for (row, number) in numbers.iter().enumerate() {
+                    take(row, (!self.is_null(row)).then_some(Comparable::Number(*number)));
                 }
             }
-            Keys::Bytes(column, bytes) => {
-                for row in 0..column.len() {
-                    take(row, (!column.is_null(row)).then(|| Comparable::Bytes(bytes(column, row))));
+            Values::Bytes(ends, bytes) => {
+                for (row, ends) in ends.windows(2).enumerate() {
+                    take(row, (!self.is_null(row)).then(|| Comparable::Bytes(between(bytes, ends))));
                 }
             }
-            Keys::Made(column, made) => {
+            Values::Made(column, made) => {
                 let mut space = Vec::new();
                 for row in 0..column.len() {
                     space.clear();
@@ -124,50 +141,52 @@ impl<'a> Keys<'a> {
     /// Gives each value's key to `take`, none for NULL: a number, or the part of its bytes that
     /// counts in this round with how much of the value is left. Returns whether another round is
     /// needed to tell some apart.
-    pub(super) fn each(&self, round: usize, mut take: impl FnMut(usize, Option<u64>)) -> bool {
+    pub(super) fn each_part(&self, round: usize, mut take: impl FnMut(usize, Option<u64>)) -> bool {
         let mut more = false;
-        match self {
-            Keys::Nulls => {}
-            Keys::Numbers(column, key) => {
-                for row in 0..column.len() {
-                    take(row, (!column.is_null(row)).then(|| key(column, row)));
+        self.each(|row, value| {
+            let key = value.map(|value| match value {
+                Comparable::Number(number) => number,
+                Comparable::Bytes(bytes) => {
+                    let part = part(bytes, round);
+                    more |= goes_on(part);
+                    part
                 }
-            }
-            Keys::Bytes(column, bytes) => {
-                for row in 0..column.len() {
-                    let key = (!column.is_null(row)).then(|| part(bytes(column, row), round));
-                    more |= key.is_some_and(goes_on);
-                    take(row, key);
-                }
-            }
-            Keys::Made(column, made) => {
-                let mut space = Vec::new();
-                for row in 0..column.len() {
-                    space.clear();
-                    let key = made.write(column, row, &mut space).then(|| part(&space, round));
-                    more |= key.is_some_and(goes_on);
-                    take(row, key);
-                }
-            }
-        }
+            });
+            take(row, key);
+        });
         more
+    }
+
+    /// The value of a row; none for NULL.
+    fn value<'s>(&'s self, row: usize, space: &'s mut Vec<u8>) -> Option<Comparable<'s>> {
+        if self.is_null(row) {
+            return None;
+        }
+        Some(match &self.values {
+            Values::Numbers(numbers) => Comparable::Number(*numbers.get(row)?),
+            Values::Bytes(ends, bytes) => Comparable::Bytes(between(bytes, ends.get(row..row + 2)?)),
+            Values::Made(column, made) => {
+                space.clear();
+                made.write(column, row, space).then_some(Comparable::Bytes(space))?
+            }
+        })
     }
 
     /// Compares a value with one that [`Sought`] holds; none for NULL.
     pub(super) fn compare(&self, row: usize, sought: &Sought, space: &mut Vec<u8>) -> Option<Ordering> {
-        match (self, sought) {
-            (Keys::Numbers(column, key), Sought::Number(number)) => {
-                (!column.is_null(row)).then(|| key(column, row).cmp(number))
-            }
-            (Keys::Bytes(column, bytes), Sought::Bytes(sought)) => {
-                (!column.is_null(row)).then(|| bytes(column, row).cmp(sought))
-            }
-            (Keys::Made(column, made), Sought::Bytes(sought)) => {
-                space.clear();
-                made.write(column, row, space).then(|| space.as_slice().cmp(sought))
-            }
+        match (self.value(row, space)?, sought) {
+            (Comparable::Number(value), Sought::Number(sought)) => Some(value.cmp(sought)),
+            (Comparable::Bytes(value), Sought::Bytes(sought)) => Some(value.cmp(sought)),
             _ => None,
         }
+    }
+}
+
+/// The bytes from one end to the other.
+fn between<'a>(bytes: &'a [u8], ends: &[i32]) -> &'a [u8] {
+    match ends {
+        [from, to] => bytes.get(*from as usize..*to as usize).unwrap_or_default(),
+        _ => &[],
     }
 }
 

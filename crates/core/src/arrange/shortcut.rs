@@ -64,13 +64,13 @@ pub(super) fn in_order(
     progress: &Progress,
 ) -> Result<Option<Ordered>, ArrangeError> {
     let (mut rising, mut falling) = (true, true);
-    let mut rows: Vec<u32> = Vec::new();
+    let mut rows: Vec<u32> = Vec::with_capacity(of as usize);
     let (mut equal, mut nulls) = (Vec::new(), Vec::new());
     let (mut last, mut begun) = (Kept::default(), 0);
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (first, batch) = batch?;
         let keys = Keys::of(batch.column(0), batch.schema_ref().field(0));
-        keys.each_whole(|row, value| {
+        keys.each(|row, value| {
             let row = first as u32 + row as u32;
             let Some(value) = value else { return nulls.push(row) };
             let here = rows.len() as u32;
@@ -182,12 +182,12 @@ pub(super) fn few(
     progress: &Progress,
 ) -> Result<Option<Ordered>, ArrangeError> {
     let mut different = Different::default();
-    let mut values: Vec<u8> = Vec::new();
+    let mut values: Vec<u8> = Vec::with_capacity(of as usize);
     let mut too_many = false;
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (_, batch) = batch?;
         let keys = Keys::of(batch.column(0), batch.schema_ref().field(0));
-        keys.each_whole(|_, value| {
+        keys.each(|_, value| {
             let number = match value {
                 None => Some(NONE),
                 Some(_) if too_many => None,

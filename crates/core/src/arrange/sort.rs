@@ -36,9 +36,9 @@ pub(super) fn sorted(
 ) -> Result<Sorted, ArrangeError> {
     let all = u32::try_from(of).map_err(|_| ArrangeError::TooMany(of))?;
     let mut untouched = rows.is_none();
-    let mut rows = rows.unwrap_or_else(|| (0..all).collect());
+    let mut rows = rows.unwrap_or_default();
     let mut ties: Vec<Tie> = Vec::new();
-    ties.push(0..rows.len() as u32);
+    ties.push(0..if untouched { all } else { rows.len() as u32 });
     let mut without = None;
     for Order { column, descending } in order {
         if archive.schema().fields().len() <= *column {
@@ -69,6 +69,9 @@ pub(super) fn sorted(
         equal.append(&mut ties);
         equal.sort_unstable_by_key(|tie| tie.start);
         ties = equal;
+    }
+    if untouched {
+        rows = (0..all).collect();
     }
     Ok((rows, ties, without.unwrap_or(0)))
 }
@@ -109,7 +112,7 @@ fn begin(
         let (first, batch) = batch?;
         let first = first as u32;
         let keys = Keys::of(batch.column(0), batch.schema_ref().field(0));
-        more |= keys.each(round, |row, key| match key {
+        more |= keys.each_part(round, |row, key| match key {
             Some(key) => pairs.push((key ^ flip, first + row as u32)),
             None => nulls.push(first + row as u32),
         });
@@ -177,7 +180,7 @@ fn refine(
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (first, batch) = batch?;
         let first = first as usize;
-        more |= Keys::of(batch.column(0), batch.schema_ref().field(0)).each(round, |row, key| {
+        more |= Keys::of(batch.column(0), batch.schema_ref().field(0)).each_part(round, |row, key| {
             if let (Some(key), Some(slot)) = (key, keys.get_mut(first + row)) {
                 *slot = key ^ flip;
                 if let Some(word) = present.get_mut((first + row) / 64) {

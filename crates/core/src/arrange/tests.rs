@@ -5,8 +5,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use arrow_array::{
-    ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, RecordBatch, StringArray,
-    TimestampMicrosecondArray,
+    ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, NullArray, RecordBatch,
+    StringArray, TimestampMicrosecondArray,
 };
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use proptest::prelude::*;
@@ -91,6 +91,25 @@ fn compared<T: PartialOrd>(a: &Option<T>, b: &Option<T>, descending: bool) -> st
         }
         (a, b) => b.is_some().cmp(&a.is_some()),
     }
+}
+
+#[test]
+fn a_column_of_nothing_but_null_keeps_its_rows() {
+    let folder = tempfile::tempdir().unwrap();
+    let schema = Arc::new(Schema::new(vec![Field::new("none", DataType::Null, true)]));
+    let mut writer = Writer::create(&folder.path().join("a.arrow"), &schema).unwrap();
+    for rows in [2, 3] {
+        let nulls: ArrayRef = Arc::new(NullArray::new(rows));
+        writer.write(&RecordBatch::try_new(Arc::clone(&schema), vec![nulls]).unwrap()).unwrap();
+    }
+    let archive = Arc::clone(writer.archive());
+    writer.finish().unwrap();
+    for descending in [false, true] {
+        let wanted = Wanted { order: vec![by(0, descending)], ..Wanted::default() };
+        assert_eq!(arranged(&archive, &wanted), [0, 1, 2, 3, 4]);
+    }
+    let facts = facts(&archive, None, 0, &Progress::default()).unwrap();
+    assert_eq!((facts.rows, facts.nulls, facts.distinct), (5, 5, 0));
 }
 
 fn rows() -> impl Strategy<Value = Vec<Given>> {
