@@ -5,15 +5,13 @@
 mod support;
 
 use std::sync::LazyLock;
-use std::sync::mpsc::channel;
-use std::time::Duration;
 
 use arrow_schema::{DataType, TimeUnit};
 use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD};
-use support::{Collect, origins, refused, rows_with, run, told};
+use support::{Collect, origins, refused, rows_with, run, stopped, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Mariadb> = LazyLock::new(|| {
@@ -157,17 +155,9 @@ fn errors_point_at_the_place() {
 fn a_stop_ends_what_runs_on_the_server_at_once() {
     for statement in ["select sleep(600)", "select seq, repeat('x', 1000) from seq_1_to_100000000"] {
         let mut session = connect();
-        let canceller = session.canceller();
-        let (begun, told) = channel();
-        let worker = std::thread::spawn(move || {
-            begun.send(()).unwrap();
-            (session.run(statement, Box::new(Collect::up_to(usize::MAX))), session)
-        });
-        told.recv().unwrap();
-        std::thread::sleep(Duration::from_millis(300));
-        canceller.cancel();
-        let (outcome, mut session) = worker.join().unwrap();
-        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{statement}");
+        let text = statement.replace('\'', "''");
+        let count = format!("select count(*) from information_schema.processlist where info = '{text}'");
+        stopped(session.as_mut(), statement, || SERVER.sql(&count).trim() == "1");
         assert_eq!(one(session.as_mut(), "select 1"), "1", "the session goes on after {statement}");
     }
     let collect = Collect::up_to(1000);

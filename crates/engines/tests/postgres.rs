@@ -4,7 +4,6 @@
 
 mod support;
 
-use std::sync::mpsc::channel;
 use std::sync::{Arc, LazyLock, Mutex};
 use std::time::{Duration, Instant};
 
@@ -13,7 +12,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Postgres};
-use support::{Collect, origins, refused, rows_with, run, told};
+use support::{Collect, origins, refused, rows_with, run, stopped, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Postgres> = LazyLock::new(|| {
@@ -270,21 +269,11 @@ fn a_stop_ends_what_runs_on_the_server_at_once() {
         "do $$ begin perform pg_sleep(600); end $$",
     ] {
         let mut session = connect();
-        let canceller = session.canceller();
-        let (begun, told) = channel();
-        let worker = std::thread::spawn(move || {
-            let collect = Collect::up_to(usize::MAX);
-            begun.send(()).unwrap();
-            let outcome = session.run(statement, Box::new(collect));
-            (outcome, session)
-        });
-        told.recv().unwrap();
-        std::thread::sleep(Duration::from_millis(300));
-        let since = Instant::now();
-        canceller.cancel();
-        let (outcome, mut session) = worker.join().unwrap();
-        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{statement}");
-        assert!(since.elapsed() < Duration::from_secs(60), "{statement} went on");
+        let count = format!(
+            "select count(*) from pg_stat_activity where state = 'active' and query = $sought${statement}$sought$"
+        );
+        let took = stopped(session.as_mut(), statement, || SERVER.sql(&count).trim() == "1");
+        assert!(took < Duration::from_secs(60), "{statement} went on");
         assert_eq!(one(session.as_mut(), "select 1"), "1", "the session goes on after {statement}");
     }
     // Enough rows stop a statement too.

@@ -5,14 +5,13 @@
 mod support;
 
 use std::sync::LazyLock;
-use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Redis};
-use support::{Collect, refused, run, told};
+use support::{Collect, comes_true, refused, run, stopped, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Redis> = LazyLock::new(|| {
@@ -110,19 +109,14 @@ fn a_stop_ends_what_waits_and_what_computes() {
     {
         let server = Redis::start();
         let mut session = try_to_connect(&at(server.port).with("database", "3"), Some(&secret())).unwrap();
-        let canceller = session.canceller();
-        let (begun, told) = channel();
-        let worker = std::thread::spawn(move || {
-            begun.send(()).unwrap();
-            (session.run(command, Box::new(Collect::up_to(usize::MAX))), session)
+        // A server that computes says so after this time, in milliseconds.
+        server.command(&["config", "set", "lua-time-limit", "50"]);
+        let name = command.split(' ').next().unwrap_or_default();
+        let took = stopped(session.as_mut(), command, || {
+            let clients = server.command(&["client", "list"]);
+            clients.contains("BUSY") || clients.contains(&format!("cmd={name} "))
         });
-        told.recv().unwrap();
-        std::thread::sleep(Duration::from_millis(300));
-        let since = Instant::now();
-        canceller.cancel();
-        let (outcome, mut session) = worker.join().unwrap();
-        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{command}");
-        assert!(since.elapsed() < Duration::from_secs(15), "{command}");
+        assert!(took < Duration::from_secs(15), "{command}");
         assert_eq!(session.stands(), stays, "{command}");
         if !stays {
             // A script is ended too, as soon as the server listens to anybody.
@@ -144,12 +138,8 @@ fn messages_are_rows_as_they_come() {
     let collect = Collect::up_to(2);
     let seen = collect.clone();
     let listener = std::thread::spawn(move || session.run("subscribe tides", Box::new(seen)));
-    while collect.count() < 2 {
-        if collect.count() == 1 {
-            SERVER.command(&["publish", "tides", "high at noon"]);
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    assert!(comes_true(|| collect.count() == 1));
+    SERVER.command(&["publish", "tides", "high at noon"]);
     assert_eq!(listener.join().unwrap().unwrap_err().kind, ErrorKind::Stopped);
     assert_eq!(collect.rows()[1][0], "[\"message\",\"tides\",\"high at noon\"]");
 }

@@ -8,10 +8,11 @@ use std::time::{Duration, Instant};
 use jaunty_core::arrange::condition::Test;
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
+use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Entry, Outcome};
 use jaunty_core::run::Run;
 
-use crate::app::{Message, Post};
+use crate::app::{Message, Post, Recalled};
 use crate::words;
 
 /// Something that is being done.
@@ -40,6 +41,10 @@ pub enum Kind {
     Sums,
     /// The runs of the logbook.
     Logbook,
+    /// What the logbook remembers of a buffer.
+    Recall,
+    /// A note in the logbook.
+    Note,
     /// Rows for a file, the clipboard or the buffer.
     Write,
 }
@@ -61,6 +66,10 @@ pub enum Done {
     Written(Result<String, String>),
     /// Facts of a column.
     Facts(Result<Box<Facts>, ArrangeError>),
+    /// What the logbook remembers of a buffer, and the connection that it has if that does not name one.
+    Recalled(PathBuf, Recalled, Option<Profile>),
+    /// Whether the rows of the run with this number are kept however old they get.
+    Pinned(i64, Result<bool, String>),
     /// Runs of the logbook.
     Logbook(Result<Vec<Entry>, String>),
     /// What the cells that are marked add up to.
@@ -87,6 +96,16 @@ impl Work {
         let (theirs, post) = (Arc::clone(&progress), Arc::clone(post));
         std::thread::Builder::new().name("work".into()).spawn(move || post(Message::Worked(number, act(&theirs))))?;
         Ok(Work { number, what, kind, progress, began: Instant::now() })
+    }
+
+    /// Whether a person is told of it. What comes at once as a rule would only flicker.
+    pub fn is_told(&self) -> bool {
+        const AT_ONCE: Duration = Duration::from_millis(300);
+        match self.kind {
+            Kind::Sums | Kind::Logbook => false,
+            Kind::Recall | Kind::Note => self.began.elapsed() > AT_ONCE,
+            _ => true,
+        }
     }
 
     /// Asks it to end.

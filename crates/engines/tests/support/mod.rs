@@ -5,11 +5,11 @@
 pub mod gate;
 
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
-use jaunty_core::engine::{EngineError, Flow, Notice, Session, Sink};
+use jaunty_core::engine::{EngineError, ErrorKind, Flow, Notice, Session, Sink};
 use jaunty_core::rows::cell::ColumnReader;
 use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::parameters::Given;
@@ -104,6 +104,34 @@ pub fn refused(session: &mut dyn Session, statement: &str) -> EngineError {
         Ok(_) => panic!("it ran: {statement}"),
         Err(error) => error,
     }
+}
+
+/// Waits until something is so; false if it does not become so in a minute. To ask takes a while, so nothing
+/// rests meanwhile.
+pub fn comes_true(mut is: impl FnMut() -> bool) -> bool {
+    let since = Instant::now();
+    while !is() {
+        if since.elapsed() > Duration::from_secs(60) {
+            return false;
+        }
+    }
+    true
+}
+
+/// Runs a statement that has no end, stops it as soon as the server says that it runs, and tells how long
+/// that took.
+pub fn stopped(session: &mut dyn Session, statement: &str, runs: impl FnMut() -> bool) -> Duration {
+    let canceller = session.canceller();
+    std::thread::scope(|scope| {
+        let worker = scope.spawn(|| session.run(statement, Box::new(Collect::up_to(usize::MAX))));
+        let began = comes_true(runs);
+        let since = Instant::now();
+        canceller.cancel();
+        let outcome = worker.join().unwrap();
+        assert!(began, "the server did not begin {statement}");
+        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{statement}");
+        since.elapsed()
+    })
 }
 
 /// The sentence of a connection that is not made, with its step and the remedy, without what

@@ -43,11 +43,7 @@ impl App {
         if let Some(recovered) = self.buffer.recovered.take() {
             self.tell(recovered);
         }
-        if !self.connect_as_last_time()
-            && let Some(profile) = here
-        {
-            self.connect(profile);
-        }
+        self.go_where_it_ran(here);
     }
 
     /// The files of buffers: of this project, of all projects, and those beside the one in hand.

@@ -8,17 +8,13 @@ use jaunty_core::catalog::{Catalog, ObjectKind, templates};
 use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{EngineError, Place};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::desk::{Why, jobs};
-use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::{Desk, Job, Order, Report, Run};
 use jaunty_core::text::clean;
-use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 
 use super::summoned::{Asked, Item};
-use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
-use crate::words;
+use super::{App, List, Message, Pick, Prompt, Summoned};
 
 /// How the connection stands.
 #[derive(Debug, Clone, Default)]
@@ -114,6 +110,28 @@ impl Connection {
         self.desk.is_some()
     }
 
+    /// Takes note of statements that are run together.
+    pub(super) fn run_together(&mut self, ids: Vec<StatementId>) {
+        self.together = ids;
+    }
+
+    /// The run that is on its way now.
+    pub(super) fn running(&self) -> Option<&Arc<Run>> {
+        self.runs.values().find(|run| run.outcome() == Outcome::Running)
+    }
+
+    /// The run that began last.
+    pub(super) fn newest_run(&self) -> Option<&Arc<Run>> {
+        self.runs.values().max_by_key(|run| run.started)
+    }
+
+    /// Runs statements, after what runs already.
+    pub(super) fn begin(&mut self, jobs: Vec<Job>) {
+        // First rows of the catalog view may still be on their way.
+        self.end_tasting();
+        self.busy |= self.ask(Order::Run(jobs));
+    }
+
     /// Whether something runs or waits to.
     pub fn is_busy(&self) -> bool {
         self.busy
@@ -121,7 +139,7 @@ impl Connection {
 
     /// Whether a statement is running now, and not only its end being noted down.
     pub fn is_running(&self) -> bool {
-        self.busy && self.runs.values().any(|run| run.outcome() == Outcome::Running)
+        self.busy && self.running().is_some()
     }
 
     /// Whether what runs only waits until more rows are wanted.
@@ -258,11 +276,7 @@ impl App {
                 }
             }
         };
-        let before = std::mem::replace(&mut self.connection, next);
-        if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
-            self.parked.push(before);
-        }
-        self.rows.forget();
+        self.exchange(next);
         let warning = self.connection.profile.as_ref().and_then(Profile::plain_password_warning);
         if let Some(warning) = warning.filter(|warning| self.warned.insert(warning.clone())) {
             self.tell_wrong(warning);
@@ -272,14 +286,18 @@ impl App {
         }
     }
 
-    /// Connects the buffer in hand as its statements ran last. False if that is not known.
-    pub(super) fn connect_as_last_time(&mut self) -> bool {
-        let named = self.buffer.connection.clone().or_else(|| {
-            let last = self.keeping.logbook().map(|logbook| logbook.last_connection(&self.buffer.path));
-            last.and_then(Result::ok).flatten()
-        });
-        let profile = named.and_then(|name| self.known.find(&name).cloned());
-        profile.map(|profile| self.connect(profile)).is_some()
+    /// Takes another connection in hand, or none; the one before goes on beside it.
+    fn exchange(&mut self, next: Connection) {
+        let before = std::mem::replace(&mut self.connection, next);
+        if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
+            self.parked.push(before);
+        }
+        self.rows.forget();
+    }
+
+    /// Goes on without a connection in hand.
+    pub(super) fn leave_connection(&mut self) {
+        self.exchange(Connection::none());
     }
 
     /// Waits no longer for a connection that is being made.
@@ -304,88 +322,6 @@ impl App {
         self.buffer.connection = None;
         self.rows.forget();
         self.tell(format!("{name} is closed"));
-    }
-
-    /// Runs the statement at the cursor, or those that are selected.
-    pub fn run_statement(&mut self) {
-        let document = &self.buffer.document;
-        let range = match document.selection() {
-            Some(selection) => {
-                let within = document.outline().within(selection.clone());
-                // A part of one statement is run as it is selected.
-                if within.len() == 1 {
-                    return self.run_selected(selection);
-                }
-                within
-            }
-            None => document.current().map_or(0..0, |at| at..at + 1),
-        };
-        self.run_range(range);
-    }
-
-    fn run_selected(&mut self, selection: std::ops::Range<usize>) {
-        let document = &self.buffer.document;
-        let text = document.rope().byte_slice(selection).to_string();
-        let statement = text.trim().trim_end_matches(';').trim_end().to_owned();
-        let whole = document.statement();
-        let title = whole.and_then(|s| s.title_text(document.rope(), document.outline().dialect()));
-        if statement.is_empty() {
-            return self.tell("there is no statement in the selection");
-        }
-        self.ask_for_values(vec![Job { statement, title, buffer: Some(self.buffer.path.clone()), ..Job::default() }]);
-    }
-
-    /// Runs every statement of the buffer.
-    pub fn run_all(&mut self) {
-        self.run_range(0..self.buffer.document.outline().statements().len());
-    }
-
-    fn run_range(&mut self, range: std::ops::Range<usize>) {
-        let statements = self.buffer.document.outline().statements().get(range.clone()).unwrap_or_default();
-        if statements.is_empty() {
-            return self.tell("there is no statement here");
-        }
-        if let Some(open) = statements.iter().find(|s| !s.closed) {
-            let line = self.buffer.document.rope().byte_to_line(open.start) + 1;
-            return self.tell_wrong(format!(
-                "the statement at line {line} has a quote or comment that never closes; close it and run it again"
-            ));
-        }
-        let (rope, dialect) = (self.buffer.document.rope(), self.buffer.document.outline().dialect());
-        let wrong = statements.iter().flat_map(|s| out_lines(s, rope, dialect)).find_map(|line| line.target.err());
-        if let Some(error) = wrong {
-            let line = rope.byte_to_line(error.range.start) + 1;
-            self.go(Motion::To(error.range.start), false);
-            return self.tell_wrong(format!("line {line}: {}; nothing was run", error.message));
-        }
-        if let [_, _, ..] = statements {
-            self.connection.together = statements.iter().map(|s| self.buffer.id_of(s)).collect();
-        }
-        let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
-        self.ask_for_values(jobs);
-    }
-
-    pub(super) fn order(&mut self, jobs: Vec<Job>) {
-        match &self.connection.desk {
-            Some(desk) => {
-                if let Some(run) = self.connection.runs.values().find(|run| run.outcome() == Outcome::Running) {
-                    // One that waits for readers makes room for one that does not.
-                    if run.is_held() {
-                        run.stop();
-                    }
-                    let after = run.title.clone().unwrap_or_else(|| "the statement that runs".into());
-                    self.told = None;
-                    desk.ask(Order::Run(jobs));
-                    return self.tell(format!("runs after {after}"));
-                }
-                // First rows of the catalog view may still be on their way.
-                self.connection.end_tasting();
-                self.connection.busy = true;
-                self.told = None;
-                desk.ask(Order::Run(jobs));
-            }
-            None => self.list_connections(),
-        }
     }
 
     pub(super) fn report(&mut self, number: u64, report: Report) {
@@ -449,41 +385,6 @@ impl App {
         self.connection.ask(Order::Secret(Secret::new(text)));
     }
 
-    /// After several statements: says where it ended if it did not get to the end.
-    fn after_runs(&mut self, left_out: usize) {
-        if left_out == 0 {
-            return;
-        }
-        let newest = self.connection.runs.values().max_by_key(|run| run.started);
-        let Some(run) = newest.filter(|run| run.outcome() != Outcome::Done).cloned() else { return };
-        let document = &self.buffer.document;
-        let at = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == run.id);
-        let line = at.map(|s| (s.start, document.rope().byte_to_line(s.start) + 1));
-        if let Some((start, line)) = line {
-            self.go(Motion::To(start), false);
-            let left = words::count(left_out as u64, "statement");
-            self.tell_wrong(format!("{} at line {line}; {left} after it not run", run.outcome().word()));
-        }
-    }
-
-    fn ask_first(&mut self, jobs: Vec<Job>, why: Why) {
-        let Some(job) = jobs.first() else { return };
-        let name = self.connection.name();
-        let (text, mut about) = match why {
-            Why::TransactionLost => (
-                format!("The connection of {name} was lost with a transaction open: nothing of it was kept."),
-                vec!["What runs now runs on a new connection, outside that transaction.".to_owned()],
-            ),
-            Why::Writes(effect) => (format!("{name} asks before anything that writes"), words::effect(effect)),
-        };
-        about.extend(job.statement.lines().take(4).map(|line| format!("  {}", clean::clean(line))));
-        if job.statement.lines().count() > 4 {
-            about.push("  …".to_owned());
-        }
-        let answers = &[('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
-        self.summoned = Some(Summoned::Question(Question { jobs, about, ..Question::new(text, answers) }));
-    }
-
     /// Lists what the database holds.
     pub fn list_objects(&mut self) {
         match self.connection.catalog.clone() {
@@ -522,40 +423,5 @@ impl App {
             return self.tell("the database holds nothing with rows");
         }
         self.summoned = Some(Summoned::List(List::new("tables", items)));
-    }
-
-    /// Puts a statement that shows an object's rows at the end of the buffer, and runs it. One that
-    /// stands there already is used again.
-    pub(super) fn look_at_object(&mut self, schema: &str, name: &str) {
-        let profile = self.connection.profile.as_ref();
-        let engine = profile.and_then(|p| self.engines.iter().find(|engine| engine.name() == p.engine));
-        let Some(engine) = engine else { return };
-        let here = self.connection.place.as_ref().map_or("", |place| place.schema.as_str());
-        let statement = engine.look_at(schema, name, here);
-        self.put_and_run(&statement);
-    }
-
-    /// Puts a statement at the end of the buffer, and runs it. One that stands there already is used
-    /// again.
-    pub(super) fn put_and_run(&mut self, statement: &str) {
-        self.put_statement(statement);
-        self.run_statement();
-    }
-
-    /// Puts a statement at the end of the buffer, or goes to it where it stands already.
-    pub(super) fn put_statement(&mut self, statement: &str) {
-        let end = if self.buffer.document.outline().dialect().lines { "" } else { ";" };
-        let id = StatementId::of(statement);
-        let document = &mut self.buffer.document;
-        let there = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == id);
-        match there.map(|s| s.start) {
-            Some(start) => document.go(Motion::To(start), false),
-            None => {
-                self.begin_statement_at_end();
-                let document = &mut self.buffer.document;
-                document.insert(&format!("{statement}{end}\n"));
-                document.go(Motion::PreviousStatement, false);
-            }
-        }
     }
 }

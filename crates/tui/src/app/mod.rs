@@ -4,10 +4,10 @@
 //! never waits; what takes time is asked of other threads, whose answers are messages again.
 //! `view` draws the state and changes nothing.
 //!
-//! The parts: `buffer` is the text in hand, `connection` where it runs, `places` going to another
-//! database or buffer, `rows` the result pane and all that is done with it, `summoned` what lies over the
-//! screen, `form` a profile that is being written, `past` the logbook, `values` those of parameters, `works`
-//! what is being done beside everything else.
+//! The parts: `buffer` is the text in hand, `connection` where it runs, `running` how its statements do, `places`
+//! going to another database or buffer, `rows` the result pane and all that is done with it, `summoned` what
+//! lies over the screen, `form` a profile that is being written, `past` the logbook and `recall` what it
+//! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
 
 mod buffer;
 mod buffers;
@@ -15,10 +15,13 @@ mod connection;
 mod editing;
 mod follow;
 mod form;
+mod mouse;
 mod offer;
 mod past;
 mod places;
+mod recall;
 mod rows;
+mod running;
 mod summoned;
 mod troubles;
 mod values;
@@ -31,7 +34,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
-use crossterm::event::{Event, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use crossterm::event::{Event, KeyEventKind};
 use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Profile};
@@ -39,13 +42,14 @@ use jaunty_core::engine::{Engine, EngineError};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report, Run};
 use jaunty_core::text::outline::StatementId;
-use ratatui::layout::{Position, Rect};
+use ratatui::layout::Rect;
 
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
 pub use offer::{Offer, Places};
 pub use past::Past;
+pub use recall::Recalled;
 pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, Slot, View, Whole};
 pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
 pub use troubles::Troubles;
@@ -181,7 +185,7 @@ pub struct App {
     /// Whether to leave.
     pub leaving: bool,
     screen: Rect,
-    dragging: Option<Dragging>,
+    dragging: Option<mouse::Dragging>,
     engines: &'static [&'static dyn Engine],
     folders: Folders,
     keeping: Keeping,
@@ -189,13 +193,6 @@ pub struct App {
     pager: Pager,
     /// How many connections there have been: each has a number of its own.
     connections: u64,
-}
-
-/// What a hand is dragging.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Dragging {
-    Selection,
-    Divider,
 }
 
 impl App {
@@ -256,12 +253,10 @@ impl App {
         if let Some(error) = wrong.first() {
             app.tell_wrong(error.to_string());
         }
-        match profile {
-            Some(profile) => app.connect(profile),
-            None if app.connect_as_last_time() => {}
-            None if app.known.profiles.is_empty() => {}
-            None => app.list_connections(),
+        if let Some(profile) = profile {
+            app.connect(profile);
         }
+        app.recall(None);
         app.follow();
         Ok(app)
     }
@@ -435,81 +430,6 @@ impl App {
         }
     }
 
-    fn mouse(&mut self, mouse: MouseEvent) {
-        if matches!(mouse.kind, MouseEventKind::Down(_) | MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
-            self.offer = None;
-        }
-        let at = Position::new(mouse.column, mouse.row);
-        let areas = self.areas();
-        if self.summoned.is_some() {
-            if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
-                self.click_summoned(at);
-            } else if let (Some(Summoned::List(list)), MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) =
-                (&mut self.summoned, mouse.kind)
-            {
-                list.choose_by(if mouse.kind == MouseEventKind::ScrollUp { -1 } else { 1 });
-            }
-            return;
-        }
-        match mouse.kind {
-            MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
-                let up = mouse.kind == MouseEventKind::ScrollUp;
-                let by = if up { -3 } else { 3 };
-                if areas.result.contains(at) || (self.is_linked() && areas.other.contains(at)) {
-                    self.rows.scroll(by);
-                } else if let Some(other) = self.other.as_mut().filter(|_| areas.other.contains(at)) {
-                    other.scroll(by);
-                } else {
-                    self.buffer.scroll(if up { -3 } else { 3 }, areas.buffer);
-                }
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.rule.contains(at) => {
-                self.dragging = Some(Dragging::Divider)
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.buffer.contains(at) => {
-                self.panes.focus = Scope::Buffer;
-                self.dragging = Some(Dragging::Selection);
-                self.buffer.click(at, areas.buffer, false);
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.in_results(at) => {
-                self.panes.focus = Scope::Result;
-                if areas.other.contains(at) {
-                    self.take_other();
-                }
-                // Where the other one was is now the area of the one in hand.
-                self.rows.click(at, self.areas().result);
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.strip.contains(at) => {
-                let strip = self.strip();
-                if let Some(slot) = crate::view::strip::slot_at(self, areas.strip, at.x).and_then(|at| strip.get(at)) {
-                    self.choose_slot(slot);
-                }
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.hints.contains(at) => {
-                if let Some(action) = crate::view::hints::action_at(self, areas.hints, at.x) {
-                    (action.act)(self);
-                }
-            }
-            MouseEventKind::Down(MouseButton::Left) if areas.context.contains(at) => self.list_connections(),
-            MouseEventKind::Drag(MouseButton::Left) => match self.dragging {
-                Some(Dragging::Selection) => self.buffer.click(at, areas.buffer, true),
-                Some(Dragging::Divider) => self.drag_divider(at, areas),
-                None => {}
-            },
-            MouseEventKind::Up(MouseButton::Left) => self.dragging = None,
-            _ => {}
-        }
-    }
-
-    fn drag_divider(&mut self, at: Position, areas: Areas) {
-        let (taken, whole) = if areas.beside() {
-            (at.x, self.screen.width)
-        } else {
-            (at.y.saturating_sub(1), self.screen.height.saturating_sub(2))
-        };
-        self.panes.share = (taken * 100 / whole.max(1)).clamp(20, 80);
-    }
-
     /// Makes the buffer's share larger or smaller.
     pub fn move_divider(&mut self, by: i16) {
         self.panes.share = self.panes.share.saturating_add_signed(by).clamp(20, 80);
@@ -541,8 +461,11 @@ impl App {
 
     /// Stops what runs; else drops the selection; else leaves the result.
     pub fn back(&mut self) {
-        if let Some(work) = self.works.iter().rev().find(|work| !matches!(work.kind, Kind::Sums | Kind::Logbook)) {
-            work.stop();
+        if let Some(work) = self.work() {
+            match work.kind {
+                Kind::Recall => self.give_recall_up(),
+                _ => work.stop(),
+            }
         } else if self.connection.is_busy() {
             self.connection.stop();
         } else if matches!(self.connection.link, Link::Opening) {

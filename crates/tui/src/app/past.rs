@@ -193,15 +193,23 @@ impl App {
     /// Keeps the rows of the chosen run however old they get, or no longer.
     fn keep_past(&mut self) {
         let Some(entry) = self.past_entry() else { return };
-        let noted = self.keeping.logbook().map(|logbook| logbook.pin(entry.number, !entry.pinned));
-        if let Some(Err(error)) = noted {
-            return self.tell_wrong(error.to_string());
-        }
-        if let Some(Summoned::Past(past)) = &mut self.summoned
-            && let Some(all) = &mut past.entries
-            && let Some(entry) = all.iter_mut().find(|e| e.number == entry.number)
-        {
-            entry.pinned = !entry.pinned;
+        let (keeping, number, pinned) = (self.keeping.clone(), entry.number, !entry.pinned);
+        self.begin_work(Kind::Note, "noting it in the logbook".into(), move |_| {
+            let noted = keeping.logbook().map_or(Ok(()), |logbook| logbook.pin(number, pinned));
+            Done::Pinned(number, noted.map(|()| pinned).map_err(|error| error.to_string()))
+        });
+    }
+
+    pub(super) fn take_pin(&mut self, number: i64, pinned: Result<bool, String>) {
+        match (pinned, &mut self.summoned) {
+            (Err(error), _) => self.tell_wrong(error),
+            (Ok(pinned), Some(Summoned::Past(past))) => {
+                let mut all = past.entries.iter_mut().flatten();
+                if let Some(entry) = all.find(|entry| entry.number == number) {
+                    entry.pinned = pinned;
+                }
+            }
+            _ => {}
         }
     }
 

@@ -1,7 +1,5 @@
 //! The values of parameters: asked for one after the other, and remembered for the buffer.
 
-use std::collections::HashMap;
-
 use jaunty_core::run::Job;
 use jaunty_core::run::parameters::{self, Given};
 
@@ -31,26 +29,8 @@ impl App {
         if names.is_empty() || !self.connection.has_desk() {
             return self.order(jobs);
         }
-        self.remember_values();
         self.wanting = Some(Wanting { jobs, names, given: Vec::new() });
         self.ask_for_value();
-    }
-
-    /// Looks up what the buffer's parameters were given in earlier sessions.
-    fn remember_values(&mut self) {
-        if self.values.contains_key(&self.buffer.path) {
-            return;
-        }
-        let found = self.keeping.logbook().map(|logbook| logbook.last_values(&self.buffer.path));
-        let values = match found {
-            Some(Ok(values)) => values.into_iter().map(|(name, value)| (name, value.written())).collect(),
-            Some(Err(error)) => {
-                tracing::warn!(%error, "values of parameters could not be looked up");
-                HashMap::new()
-            }
-            None => HashMap::new(),
-        };
-        self.values.insert(self.buffer.path.clone(), values);
     }
 
     fn ask_for_value(&mut self) {

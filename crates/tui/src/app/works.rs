@@ -14,7 +14,7 @@ impl App {
         what: String,
         act: impl FnOnce(&Progress) -> Done + Send + 'static,
     ) -> u64 {
-        if !matches!(kind, Kind::Write | Kind::Arrange) {
+        if !matches!(kind, Kind::Write | Kind::Arrange | Kind::Recall | Kind::Note) {
             self.stop_works(|work| work.kind == kind);
         }
         self.works_begun += 1;
@@ -42,7 +42,7 @@ impl App {
 
     /// The work that is told of: the latest that takes a while.
     pub fn work(&self) -> Option<&Work> {
-        self.works.iter().rev().find(|work| !matches!(work.kind, Kind::Sums | Kind::Logbook))
+        self.works.iter().rev().find(|work| work.is_told())
     }
 
     pub(super) fn worked(&mut self, number: u64, done: Done) {
@@ -65,6 +65,8 @@ impl App {
             | Done::Saved(Err(error))
             | Done::Copied(Err(error))
             | Done::Written(Err(error)) => self.tell_wrong(error),
+            Done::Recalled(buffer, recalled, here) => self.take_recalled(buffer, recalled, here),
+            Done::Pinned(number, pinned) => self.take_pin(number, pinned),
             Done::Logbook(read) => self.take_logbook(read),
             Done::Facts(found) => self.take_facts(found),
             Done::Sums(sums) => self.take_sums(sums),

@@ -1,0 +1,92 @@
+//! What the mouse does: everything that keys do as well, where it points.
+
+use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Position;
+
+use super::{App, Summoned};
+use crate::action::Scope;
+use crate::layout::Areas;
+
+/// What a hand is dragging.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Dragging {
+    Selection,
+    Divider,
+}
+
+impl App {
+    pub(super) fn mouse(&mut self, mouse: MouseEvent) {
+        if matches!(mouse.kind, MouseEventKind::Down(_) | MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
+            self.offer = None;
+        }
+        let at = Position::new(mouse.column, mouse.row);
+        let areas = self.areas();
+        if self.summoned.is_some() {
+            if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
+                self.click_summoned(at);
+            } else if let (Some(Summoned::List(list)), MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) =
+                (&mut self.summoned, mouse.kind)
+            {
+                list.choose_by(if mouse.kind == MouseEventKind::ScrollUp { -1 } else { 1 });
+            }
+            return;
+        }
+        match mouse.kind {
+            MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
+                let up = mouse.kind == MouseEventKind::ScrollUp;
+                let by = if up { -3 } else { 3 };
+                if areas.result.contains(at) || (self.is_linked() && areas.other.contains(at)) {
+                    self.rows.scroll(by);
+                } else if let Some(other) = self.other.as_mut().filter(|_| areas.other.contains(at)) {
+                    other.scroll(by);
+                } else {
+                    self.buffer.scroll(if up { -3 } else { 3 }, areas.buffer);
+                }
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.rule.contains(at) => {
+                self.dragging = Some(Dragging::Divider)
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.buffer.contains(at) => {
+                self.panes.focus = Scope::Buffer;
+                self.dragging = Some(Dragging::Selection);
+                self.buffer.click(at, areas.buffer, false);
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.in_results(at) => {
+                self.panes.focus = Scope::Result;
+                if areas.other.contains(at) {
+                    self.take_other();
+                }
+                // Where the other one was is now the area of the one in hand.
+                self.rows.click(at, self.areas().result);
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.strip.contains(at) => {
+                let strip = self.strip();
+                if let Some(slot) = crate::view::strip::slot_at(self, areas.strip, at.x).and_then(|at| strip.get(at)) {
+                    self.choose_slot(slot);
+                }
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.hints.contains(at) => {
+                if let Some(action) = crate::view::hints::action_at(self, areas.hints, at.x) {
+                    (action.act)(self);
+                }
+            }
+            MouseEventKind::Down(MouseButton::Left) if areas.context.contains(at) => self.list_connections(),
+            MouseEventKind::Drag(MouseButton::Left) => match self.dragging {
+                Some(Dragging::Selection) => self.buffer.click(at, areas.buffer, true),
+                Some(Dragging::Divider) => self.drag_divider(at, areas),
+                None => {}
+            },
+            MouseEventKind::Up(MouseButton::Left) => self.dragging = None,
+            _ => {}
+        }
+    }
+
+    fn drag_divider(&mut self, at: Position, areas: Areas) {
+        let (taken, whole) = if areas.beside() {
+            (at.x, self.screen.width)
+        } else {
+            (at.y.saturating_sub(1), self.screen.height.saturating_sub(2))
+        };
+        self.panes.share = (taken * 100 / whole.max(1)).clamp(20, 80);
+    }
+}

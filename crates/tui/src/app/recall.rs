@@ -1,0 +1,84 @@
+//! What the logbook remembers of a buffer: the connection that its statements ran on last, and what its
+//! parameters were given. It is read beside the screen's thread as soon as a buffer is in hand, since others
+//! may be writing it.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use jaunty_core::connection::Profile;
+use jaunty_core::logbook::{Logbook, LogbookError};
+
+use super::App;
+use crate::work::{Done, Kind};
+
+/// What is known of a buffer from earlier sessions.
+#[derive(Debug, Default)]
+pub struct Recalled {
+    /// The name of the connection that it ran on last.
+    connection: Option<String>,
+    /// The values of its parameters, as a person wrote them.
+    values: HashMap<String, String>,
+}
+
+impl Recalled {
+    fn read(logbook: &Logbook, buffer: &Path) -> Result<Recalled, LogbookError> {
+        let values = logbook.last_values(buffer)?;
+        Ok(Recalled {
+            connection: logbook.last_connection(buffer)?,
+            values: values.into_iter().map(|(name, value)| (name, value.written())).collect(),
+        })
+    }
+}
+
+impl App {
+    /// Connects a buffer that was just taken up as it was before. Until it is known where its statements ran
+    /// it has no connection, lest they run elsewhere; `here` is what it is given if nobody knows.
+    pub(super) fn go_where_it_ran(&mut self, here: Option<Profile>) {
+        match self.buffer.connection.clone() {
+            Some(name) => self.connect_by_name(Some(name), here),
+            None => {
+                self.leave_connection();
+                self.recall(here);
+            }
+        }
+    }
+
+    fn connect_by_name(&mut self, name: Option<String>, here: Option<Profile>) {
+        match name.and_then(|name| self.known.find(&name).cloned()).or(here) {
+            Some(profile) => self.connect(profile),
+            None if self.known.profiles.is_empty() => {}
+            None => self.list_connections(),
+        }
+    }
+
+    /// Asks the logbook about the buffer in hand.
+    pub(super) fn recall(&mut self, here: Option<Profile>) {
+        let (keeping, buffer) = (self.keeping.clone(), self.buffer.path.clone());
+        self.begin_work(Kind::Recall, "looking where it ran last".into(), move |_| {
+            let read = keeping.logbook().map(|logbook| Recalled::read(&logbook, &buffer));
+            let recalled = read.transpose().unwrap_or_else(|error| {
+                tracing::warn!(%error, "the logbook could not be asked about a buffer");
+                None
+            });
+            Done::Recalled(buffer, recalled.unwrap_or_default(), here)
+        });
+    }
+
+    /// Takes in what is known of a buffer.
+    pub(super) fn take_recalled(&mut self, buffer: PathBuf, recalled: Recalled, here: Option<Profile>) {
+        // Somebody may have gone on meanwhile: to another buffer, or with a connection.
+        if self.buffer.path == buffer && self.buffer.connection.is_none() {
+            self.connect_by_name(recalled.connection, here);
+        }
+        let known = self.values.entry(buffer).or_default();
+        for (name, value) in recalled.values {
+            known.entry(name).or_insert(value);
+        }
+    }
+
+    /// Waits no longer for what the logbook says.
+    pub(super) fn give_recall_up(&mut self) {
+        self.stop_works(|work| work.kind == Kind::Recall);
+        self.tell("the logbook did not say yet where it ran; f3 lists the connections");
+    }
+}
