@@ -73,7 +73,7 @@ const HITS: usize = 2000;
 const LARGEST: u64 = 16 << 20;
 
 /// Finds lines in files. Those that cannot be read are passed over.
-pub fn search(files: &[PathBuf], pattern: &str) -> Result<Vec<Hit>, SearchError> {
+pub fn search<'a>(files: impl IntoIterator<Item = &'a PathBuf>, pattern: &str) -> Result<Vec<Hit>, SearchError> {
     let pattern = Pattern::read(pattern)?;
     let mut hits = Vec::new();
     for path in files {

@@ -11,6 +11,7 @@ mod desktop;
 pub mod input;
 pub mod keys;
 pub mod layout;
+pub mod line;
 pub mod pager;
 pub mod paint;
 pub mod settings;

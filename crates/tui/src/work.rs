@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::arrange::condition::Test;
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
+use jaunty_core::buffers::Hit;
 use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Entry, Outcome};
 use jaunty_core::run::Run;
@@ -41,6 +42,10 @@ pub enum Kind {
     Sums,
     /// The runs of the logbook.
     Logbook,
+    /// Files of buffers.
+    Files,
+    /// Lines of buffers.
+    Find,
     /// What the logbook remembers of a buffer.
     Recall,
     /// A note in the logbook.
@@ -66,6 +71,10 @@ pub enum Done {
     Written(Result<String, String>),
     /// Facts of a column.
     Facts(Result<Box<Facts>, ArrangeError>),
+    /// Files of buffers.
+    Files(Vec<PathBuf>),
+    /// Lines that were looked for in all buffers, or why there are none.
+    Found(Result<Vec<Hit>, String>),
     /// What the logbook remembers of a buffer, and the connection that it has if that does not name one.
     Recalled(PathBuf, Recalled, Option<Profile>),
     /// Whether the rows of the run with this number are kept however old they get.
@@ -103,7 +112,7 @@ impl Work {
         const AT_ONCE: Duration = Duration::from_millis(300);
         match self.kind {
             Kind::Sums | Kind::Logbook => false,
-            Kind::Recall | Kind::Note => self.began.elapsed() > AT_ONCE,
+            Kind::Recall | Kind::Note | Kind::Files => self.began.elapsed() > AT_ONCE,
             _ => true,
         }
     }

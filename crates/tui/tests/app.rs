@@ -147,7 +147,7 @@ fn a_paste_goes_where_a_person_writes() {
     assert_eq!(stage.app.buffer.document.outline().statements().len(), 2);
     let stage = stage.control('l').paste("theme\nand more");
     let Some(Summoned::List(list)) = &stage.app.summoned else { panic!("the list went away") };
-    assert_eq!(list.query, "theme");
+    assert_eq!(list.query.text(), "theme");
     let stage = stage.key(KeyCode::Backspace, NONE).key(KeyCode::Enter, NONE);
     assert_eq!(stage.app.theme.name.word(), "foolscap");
 }

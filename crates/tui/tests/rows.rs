@@ -316,7 +316,10 @@ fn parameters_are_asked_for_and_remembered() {
     let stage = stage.control('r').key(KeyCode::Esc, KeyModifiers::NONE);
     assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
     // And on another day.
-    let stage = stage.again().control('r');
+    let stage = stage.again().control('r').until(
+        "what was given before",
+        |app| matches!(&app.summoned, Some(Summoned::Prompt(prompt)) if !prompt.line.is_empty()),
+    );
     assert!(stage.text().contains("› Saltmarsh Quay"), "{}", stage.text());
     let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE).key(KeyCode::Char('l'), KeyModifiers::ALT);
     let stage = stage

@@ -3,25 +3,36 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use jaunty_core::buffers;
+use jaunty_core::buffers::{self, Hit};
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
 
-use super::summoned::{Asked, Item};
+use super::list::Item;
+use super::prompt::Asked;
 use super::{Answered, App, Buffer, List, Pick, Prompt, Question, Summoned};
 use crate::words;
+use crate::work::{Done, Kind};
 
 impl App {
-    /// Lists the buffers: those that are open, and the files beside the one in hand.
+    /// Lists the buffers: those that are open, and, as soon as they are found, files of others.
     pub fn list_buffers(&mut self) {
+        self.summoned = Some(Summoned::List(List::new(BUFFERS, self.open_buffers())));
+        let shelves = self.shelves();
+        self.begin_work(Kind::Files, "looking for buffers".into(), move |_| Done::Files(shelves.files()));
+    }
+
+    fn open_buffers(&self) -> Vec<Item> {
         let open = [&self.buffer].into_iter().chain(&self.shelved);
-        let mut items: Vec<Item> =
-            open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect();
-        let known = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
-        let mut files = self.buffer_files();
-        files.retain(|path| !known(path));
-        items.extend(files.iter().map(|path| item(path, "", None)));
-        self.summoned = Some(Summoned::List(List::new("buffers", items)));
+        open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect()
+    }
+
+    pub(super) fn take_files(&mut self, files: &[PathBuf]) {
+        let mut items = self.open_buffers();
+        let open = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
+        items.extend(files.iter().filter(|path| !open(path)).map(|path| item(path, "", None)));
+        if let Some(Summoned::List(list)) = self.summoned.as_mut().filter(|s| s.is_list_of(BUFFERS)) {
+            list.renew(items);
+        }
     }
 
     /// Takes up a buffer, on the connection that its statements ran on last. The one in hand stays
@@ -46,20 +57,14 @@ impl App {
         self.go_where_it_ran(here);
     }
 
-    /// The files of buffers: of this project, of all projects, and those beside the one in hand.
-    fn buffer_files(&self) -> Vec<PathBuf> {
+    /// Where files of buffers may lie: in this project, among those of all projects, beside the one in hand.
+    fn shelves(&self) -> Shelves {
         let project = self.buffer.path.ancestors().skip(1).map(|folder| folder.join(".jaunty/buffers"));
-        let mut roots: Vec<PathBuf> = project.filter(|folder| folder.is_dir()).collect();
-        roots.push(self.folders.data.join("buffers"));
-        let endings: Vec<&str> = self.engines.iter().map(|engine| engine.dialect().extension).collect();
-        let mut files = buffers::files(&roots, &endings);
-        // Of the folder in hand only what lies directly in it: it may be a person's whole home.
-        let beside = self.buffer.path.parent().into_iter().flat_map(std::fs::read_dir).flatten().flatten();
-        let fits = |path: &PathBuf| path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending));
-        files.extend(beside.map(|entry| entry.path()).filter(fits));
-        files.sort();
-        files.dedup();
-        files
+        Shelves {
+            roots: project.chain([self.folders.data.join("buffers")]).collect(),
+            beside: self.buffer.path.parent().map(Path::to_owned),
+            endings: self.engines.iter().map(|engine| engine.dialect().extension).collect(),
+        }
     }
 
     /// Asks for the name of a new buffer.
@@ -81,9 +86,8 @@ impl App {
 
     fn ask_for_name(&mut self, what: &str, name: &str, asked: Asked) {
         let folder = self.buffer.path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
-        let mut prompt = Prompt::new(format!("{what}, in {}", clean::clean(&folder)), asked);
-        prompt.text = name.to_owned();
-        self.summoned = Some(Summoned::Prompt(prompt));
+        let title = format!("{what}, in {}", clean::clean(&folder));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, asked, name)));
     }
 
     /// The path of a buffer with this name beside the one in hand; tells why there is none. A name
@@ -210,28 +214,57 @@ impl App {
     /// Asks what to find in all buffers.
     pub fn ask_to_search_all(&mut self) {
         let title = "find in all buffers of this project and of all projects, as a regular expression".to_owned();
-        let mut prompt = Prompt::new(title, Asked::SearchAll);
-        prompt.text = self.sought.clone();
-        self.summoned = Some(Summoned::Prompt(prompt));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::SearchAll, self.sought.as_str())));
     }
 
     pub(super) fn search_all(&mut self, pattern: &str) {
-        match buffers::search(&self.buffer_files(), pattern) {
-            Ok(hits) if hits.is_empty() => self.tell(format!("\"{pattern}\" is in no saved buffer")),
-            Ok(hits) => {
-                self.sought = pattern.to_owned();
-                let found = words::count(hits.len() as u64, "line");
-                let items = hits.into_iter().map(|hit| Item {
-                    label: clean::clean(&hit.text).into_owned(),
-                    key: format!("line {}", hit.line),
-                    help: clean::clean(&hit.path.display().to_string()).into_owned(),
-                    pick: Pick::PlaceIn(hit.path, hit.at),
-                });
-                self.summoned = Some(Summoned::List(List::new("lines", items.collect())));
-                self.tell(found);
-            }
-            Err(error) => self.tell_wrong(error.to_string()),
-        }
+        self.sought = pattern.to_owned();
+        let (shelves, pattern) = (self.shelves(), pattern.to_owned());
+        self.begin_work(Kind::Find, format!("looking for \"{pattern}\""), move |progress| {
+            let files = shelves.files();
+            progress.expect(files.len() as u64);
+            let wanted = files.iter().take_while(|_| progress.advance(1).is_ok());
+            let found = buffers::search(wanted, &pattern).map_err(|error| error.to_string());
+            Done::Found(found.and_then(|hits| match hits.is_empty() {
+                true => Err(format!("\"{pattern}\" is in no saved buffer")),
+                false => Ok(hits),
+            }))
+        });
+    }
+
+    pub(super) fn list_hits(&mut self, hits: Vec<Hit>) {
+        let found = words::count(hits.len() as u64, "line");
+        let items = hits.into_iter().map(|hit| Item {
+            label: clean::clean(&hit.text).into_owned(),
+            key: format!("line {}", hit.line),
+            help: clean::clean(&hit.path.display().to_string()).into_owned(),
+            pick: Pick::PlaceIn(hit.path, hit.at),
+        });
+        self.summoned = Some(Summoned::List(List::new("lines", items.collect())));
+        self.tell(found);
+    }
+}
+
+/// The title of the list of buffers.
+const BUFFERS: &str = "buffers";
+
+/// Where files of buffers may lie.
+struct Shelves {
+    roots: Vec<PathBuf>,
+    /// The folder in hand, of which only what lies directly in it counts: it may be a person's whole home.
+    beside: Option<PathBuf>,
+    endings: Vec<&'static str>,
+}
+
+impl Shelves {
+    fn files(&self) -> Vec<PathBuf> {
+        let mut files = buffers::files(&self.roots, &self.endings);
+        let beside = self.beside.iter().flat_map(std::fs::read_dir).flatten().flatten();
+        let fits = |path: &PathBuf| path.extension().is_some_and(|e| self.endings.iter().any(|ending| e == *ending));
+        files.extend(beside.map(|entry| entry.path()).filter(fits));
+        files.sort();
+        files.dedup();
+        files
     }
 }
 

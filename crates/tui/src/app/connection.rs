@@ -13,7 +13,8 @@ use jaunty_core::text::clean;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 
-use super::summoned::{Asked, Item};
+use super::list::Item;
+use super::prompt::Asked;
 use super::{App, List, Message, Pick, Prompt, Summoned};
 
 /// How the connection stands.

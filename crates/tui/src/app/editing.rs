@@ -7,7 +7,8 @@ use jaunty_core::text::lines::{self, Change};
 use jaunty_core::text::search::{self, Pattern};
 use ropey::Rope;
 
-use super::summoned::{Asked, Item};
+use super::list::Item;
+use super::prompt::Asked;
 use super::{App, List, Pick, Prompt, Summoned};
 use crate::words;
 
@@ -153,10 +154,9 @@ impl App {
     /// Asks what to find.
     pub fn ask_for_pattern(&mut self) {
         let title = "find, as a regular expression; capitals count only if there are some".to_owned();
-        let mut prompt = Prompt::new(title, Asked::Find);
         let selected = self.buffer.document.selected_text().filter(|text| !text.contains('\n'));
-        prompt.text = selected.map_or_else(|| self.sought.clone(), |text| search::literal(&text));
-        self.summoned = Some(Summoned::Prompt(prompt));
+        let text = selected.map_or_else(|| self.sought.clone(), |text| search::literal(&text));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Find, text)));
     }
 
     pub(super) fn find(&mut self, pattern: &str) {
@@ -191,9 +191,7 @@ impl App {
     pub fn ask_to_replace(&mut self) {
         let within = if self.buffer.document.selection().is_some() { "in the selection" } else { "in the buffer" };
         let title = format!("replace {within}, as /pattern/by/; $1 is what stood in the first parentheses");
-        let mut prompt = Prompt::new(title, Asked::Replace);
-        prompt.text = "/".to_owned();
-        self.summoned = Some(Summoned::Prompt(prompt));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Replace, "/")));
     }
 
     pub(super) fn replace_all(&mut self, written: &str) {

@@ -4,7 +4,7 @@ use jaunty_core::catalog::follow::{self, Origin, Road, Value};
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
 
-use super::summoned::Item;
+use super::list::Item;
 use super::{App, List, Pick, Summoned};
 use crate::action::Scope;
 

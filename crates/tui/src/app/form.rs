@@ -8,10 +8,10 @@ use jaunty_core::connection::{self, Guard, Profile, Secret, edit, load, url};
 use jaunty_core::engine::{Engine, EngineError, Place, Takes};
 use jaunty_core::text::clean;
 
-use zeroize::Zeroize;
-
-use super::summoned::{Asked, Item};
+use super::list::Item;
+use super::prompt::Asked;
 use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
+use crate::line::Line;
 
 /// What trying a profile found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,7 +30,7 @@ pub struct Field {
     /// The key in the file; `name` for the profile's name, and [`PASSWORD`].
     pub key: &'static str,
     /// What was filled in.
-    pub text: String,
+    pub line: Line,
     /// What is taken where nothing is.
     pub usual: &'static str,
     /// A line about it.
@@ -71,7 +71,7 @@ pub struct Form {
 impl Drop for Form {
     fn drop(&mut self) {
         let secrets = self.fields.iter_mut().filter(|field| matches!(field.key, PASSWORD | "password"));
-        secrets.for_each(|field| field.text.zeroize());
+        secrets.for_each(|field| field.line.wipe());
     }
 }
 
@@ -79,7 +79,7 @@ impl Form {
     fn new(engine: &'static dyn Engine, profile: &Profile, original: Option<Profile>, number: u64) -> Form {
         let field = |key, text: String, help, takes, common| {
             let words = if let Takes::Word(words) = takes { words } else { &[] };
-            Field { key, text, usual: "", help, words, common }
+            Field { key, line: text.into(), usual: "", help, words, common }
         };
         let mut fields = vec![field("name", profile.name.clone(), "what it is called here", Takes::Text, true)];
         for key in engine.keys() {
@@ -130,24 +130,20 @@ impl Form {
         self.original.is_some()
     }
 
+    /// Where a person writes; none in a field that takes one of several words.
+    pub(super) fn line(&mut self) -> Option<&mut Line> {
+        self.field_mut().filter(|field| field.words.is_empty()).map(|field| &mut field.line)
+    }
+
+    /// Writes into the field in hand; of words it takes the one that begins so, or the next one.
     pub(super) fn type_text(&mut self, text: &str) {
         let Some(field) = self.field_mut() else { return };
         if field.words.is_empty() {
-            field.text.push_str(text);
+            field.line.insert(text);
         } else if let Some(word) = field.words.iter().find(|word| word.starts_with(text)) {
-            field.text = (*word).to_owned();
+            field.line = Line::from(*word);
         } else {
             self.turn(1);
-        }
-    }
-
-    pub(super) fn rub_out(&mut self) {
-        if let Some(field) = self.field_mut() {
-            if field.words.is_empty() {
-                field.text.pop();
-            } else {
-                field.text.clear();
-            }
         }
     }
 
@@ -158,17 +154,23 @@ impl Form {
     /// Takes the next of a field's words.
     fn turn(&mut self, by: isize) {
         let Some(field) = self.field_mut().filter(|field| !field.words.is_empty()) else { return };
-        let at = field.words.iter().position(|word| *word == field.text).unwrap_or(0);
+        let at = field.words.iter().position(|word| *word == field.line.text()).unwrap_or(0);
         let next = (at as isize + by).rem_euclid(field.words.len() as isize) as usize;
-        field.text = field.words[next].to_owned();
+        field.line = Line::from(field.words[next]);
+    }
+
+    fn take_word_back(&mut self) {
+        if let Some(field) = self.field_mut() {
+            field.line.take();
+        }
     }
 
     fn text(&self, key: &str) -> &str {
-        self.fields.iter().find(|field| field.key == key).map_or("", |field| field.text.trim())
+        self.fields.iter().find(|field| field.key == key).map_or("", |field| field.line.text().trim())
     }
 
     fn secret(&self) -> Option<Secret> {
-        let text = self.fields.iter().find(|field| field.key == PASSWORD).map_or("", |field| field.text.as_str());
+        let text = self.fields.iter().find(|field| field.key == PASSWORD).map_or("", |field| field.line.text());
         (!text.is_empty()).then(|| Secret::new(text.to_owned()))
     }
 
@@ -180,7 +182,7 @@ impl Form {
         profile.file = self.original.as_ref().and_then(|original| original.file.clone());
         for (at, field) in self.fields.iter().enumerate() {
             let Some(key) = engine.keys().iter().find(|key| key.name == field.key) else { continue };
-            let text = field.text.trim();
+            let text = field.line.text().trim();
             if text.is_empty() {
                 if key.required {
                     return Err((at, format!("{} is needed: {}", key.name, key.help)));
@@ -241,7 +243,7 @@ impl App {
                     if let (Some(secret), Some(field)) =
                         (from.secret, form.fields.iter_mut().find(|field| field.key == PASSWORD))
                     {
-                        field.text = secret.reveal().to_owned();
+                        field.line = Line::from(secret.reveal());
                         form.told = Some((
                             true,
                             vec![
@@ -297,7 +299,7 @@ impl App {
                 if let (Some(password), Some(Summoned::Form(form))) = (password, &mut self.summoned)
                     && let Some(field) = form.fields.iter_mut().find(|field| field.key == PASSWORD)
                 {
-                    field.text = password.to_string();
+                    field.line = Line::from(password.to_string());
                 }
             }
             ("ctrl-x" | "alt-up" | "alt-down", None) => {
@@ -372,8 +374,9 @@ impl App {
         match key {
             "enter" | "tab" => form.move_by(1),
             "shift-tab" | "backtab" => form.move_by(-1),
-            "left" => form.turn(-1),
-            "right" => form.turn(1),
+            "left" if form.line().is_none() => form.turn(-1),
+            "right" if form.line().is_none() => form.turn(1),
+            "backspace" if form.line().is_none() => form.take_word_back(),
             "ctrl-t" => form.all = !form.all,
             "ctrl-r" => self.try_form(),
             "ctrl-s" => self.save_form(),

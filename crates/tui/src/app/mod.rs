@@ -6,7 +6,7 @@
 //!
 //! The parts: `buffer` is the text in hand, `connection` where it runs, `running` how its statements do, `places`
 //! going to another database or buffer, `rows` the result pane and all that is done with it, `summoned` what
-//! lies over the screen, `form` a profile that is being written, `past` the logbook and `recall` what it
+//! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `past` the logbook and `recall` what it
 //! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
 
 mod buffer;
@@ -15,10 +15,12 @@ mod connection;
 mod editing;
 mod follow;
 mod form;
+mod list;
 mod mouse;
 mod offer;
 mod past;
 mod places;
+mod prompt;
 mod recall;
 mod rows;
 mod running;
@@ -47,11 +49,13 @@ use ratatui::layout::Rect;
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
 pub use form::{Field, Form, PASSWORD, Tried};
+pub use list::{Item, List, Pick};
 pub use offer::{Offer, Places};
 pub use past::Past;
+pub use prompt::{Answered, Prompt, Question};
 pub use recall::Recalled;
 pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, Slot, View, Whole};
-pub use summoned::{Answered, List, Pick, Prompt, Question, Summoned};
+pub use summoned::Summoned;
 pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
 

@@ -8,7 +8,7 @@ use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, 
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::snippet::Snippet;
 
-use super::summoned::Asked;
+use super::prompt::Asked;
 use super::{App, Prompt, Summoned};
 
 /// Proposals beside the cursor.

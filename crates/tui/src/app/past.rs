@@ -8,7 +8,7 @@ use jaunty_core::text::clean;
 
 use super::{Answered, App, Question, Summoned};
 use crate::action::Scope;
-use crate::keys::Key;
+use crate::line::Line;
 use crate::words;
 use crate::work::{Done, Kind};
 
@@ -25,14 +25,14 @@ pub struct Past {
     /// Those that fit what was typed.
     pub found: Vec<usize>,
     /// What was typed.
-    pub query: String,
+    pub query: Line,
     /// The chosen one among those that fit.
     pub chosen: usize,
 }
 
 impl Past {
     fn new() -> Past {
-        Past { entries: None, searched: Vec::new(), found: Vec::new(), query: String::new(), chosen: 0 }
+        Past { entries: None, searched: Vec::new(), found: Vec::new(), query: Line::default(), chosen: 0 }
     }
 
     fn take(&mut self, entries: Vec<Entry>) {
@@ -59,6 +59,7 @@ impl Past {
         let day = |back: u64| now.checked_sub_days(chrono::Days::new(back)).unwrap_or(now).to_string();
         let words: Vec<String> = self
             .query
+            .text()
             .to_lowercase()
             .split_whitespace()
             .map(|word| match word {
@@ -75,6 +76,12 @@ impl Past {
         };
         self.found = (0..self.searched.len()).filter(|at| self.searched.get(*at).is_some_and(fits)).collect();
         self.chosen = self.chosen.min(self.found.len().saturating_sub(1));
+    }
+
+    /// Finds what fits something else that was typed.
+    pub(super) fn search_anew(&mut self) {
+        self.chosen = 0;
+        self.search();
     }
 
     /// The chosen run.
@@ -126,7 +133,7 @@ impl App {
     }
 
     /// A key while the logbook is open.
-    pub(super) fn key_to_past(&mut self, name: &str, key: Key) -> bool {
+    pub(super) fn key_to_past(&mut self, name: &str) -> bool {
         let Some(Summoned::Past(past)) = &mut self.summoned else { return false };
         match name {
             "esc" => self.summoned = None,
@@ -136,24 +143,13 @@ impl App {
             "pagedown" | "ctrl-d" => past.move_by(15),
             "home" => past.chosen = 0,
             "end" => past.move_by(isize::MAX),
-            "backspace" => {
-                past.query.pop();
-                past.search();
-            }
             "enter" => self.open_past(),
             "tab" => self.put_past(false),
             "ctrl-r" => self.put_past(true),
             "ctrl-k" => self.keep_past(),
             "ctrl-x" => self.ask_to_forget(false),
             "ctrl-w" => self.ask_to_forget(true),
-            _ => match key.typed() {
-                Some(c) => {
-                    past.query.push(c);
-                    past.chosen = 0;
-                    past.search();
-                }
-                None => return false,
-            },
+            _ => return false,
         }
         true
     }

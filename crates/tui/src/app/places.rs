@@ -9,7 +9,8 @@ use jaunty_core::engine::{EngineError, Switch, SwitchKind};
 use jaunty_core::run::Order;
 use jaunty_core::text::clean;
 
-use super::summoned::{Asked, Item};
+use super::list::Item;
+use super::prompt::Asked;
 use super::{App, Connection, Link, List, Message, Pick, Prompt, Summoned};
 
 impl App {

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Logbook, LogbookError};
 
-use super::App;
+use super::prompt::Asked;
+use super::{App, Summoned};
 use crate::work::{Done, Kind};
 
 /// What is known of a buffer from earlier sessions.
@@ -73,6 +74,11 @@ impl App {
         let known = self.values.entry(buffer).or_default();
         for (name, value) in recalled.values {
             known.entry(name).or_insert(value);
+        }
+        // Somebody may be asked for one already, and has not begun to answer.
+        if matches!(&self.summoned, Some(Summoned::Prompt(prompt)) if prompt.asked == Asked::Value && prompt.line.is_empty())
+        {
+            self.ask_for_value();
         }
     }
 

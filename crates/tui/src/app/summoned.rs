@@ -1,22 +1,16 @@
 //! What lies over the screen until it is answered: a list to choose from, a question, a prompt, the help.
 
-use std::path::PathBuf;
-
 use jaunty_core::complete::about::About;
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{Switch, SwitchKind};
-use jaunty_core::export::Format;
-use jaunty_core::logbook::Entry;
-use jaunty_core::run::Job;
+use jaunty_core::engine::Switch;
 use jaunty_core::text::document::Motion;
-use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
-use nucleo_matcher::{Config, Matcher, Utf32Str};
 use ratatui::layout::Position;
-use zeroize::Zeroize;
 
+use super::list::{Item, List, Pick};
+use super::prompt::{Answered, Asked, Prompt, Question};
 use super::{App, FactsView, Form, Past, Walk, Whole};
-use crate::action::{ACTIONS, Action, Scope};
+use crate::action::{ACTIONS, Scope};
 use crate::keys::Key;
+use crate::line::{Edit, Line};
 
 /// What lies over the screen.
 #[derive(Debug)]
@@ -43,284 +37,59 @@ pub enum Summoned {
     Facts(FactsView),
 }
 
-/// A list to choose from.
-#[derive(Debug)]
-pub struct List {
-    /// What it lists.
-    pub title: &'static str,
-    /// What was typed.
-    pub query: String,
-    /// All items.
-    pub items: Vec<Item>,
-    /// The items that match, best first, by index.
-    pub found: Vec<usize>,
-    /// The chosen one among those.
-    pub chosen: usize,
-}
-
-/// One line of a list.
-#[derive(Debug, Clone)]
-pub struct Item {
-    /// What is chosen.
-    pub label: String,
-    /// A key, a kind: something short.
-    pub key: String,
-    /// A line about it.
-    pub help: String,
-    /// What choosing it means.
-    pub pick: Pick,
-}
-
-/// What choosing an item means.
-#[derive(Debug, Clone)]
-pub enum Pick {
-    /// Do this.
-    Action(&'static Action),
-    /// Use this profile.
-    Connection(Box<Profile>),
-    /// Write a new profile.
-    NewConnection,
-    /// Write a new profile for the engine with this name.
-    NewWith(&'static str),
-    /// Go there.
-    Switch(Switch),
-    /// Take up this buffer.
-    Buffer(PathBuf),
-    /// Run this, on the way from row to row.
-    Road(String),
-    /// Go to this byte of another buffer.
-    PlaceIn(PathBuf, usize),
-    /// Go to this byte of the buffer.
-    Place(usize),
-    /// Go to this column of the result.
-    Column(usize),
-    /// Copy rows in this format.
-    CopyAs(Format),
-    /// Put rows into the buffer in this format.
-    PutAs(Format),
-    /// Put this into the buffer.
-    Text {
-        /// The text, with places.
-        written: String,
-        /// Whether it is a statement of its own.
-        alone: bool,
-    },
-    /// Look at this table or view.
-    Object {
-        /// Its schema.
-        schema: String,
-        /// Its name.
-        name: String,
-    },
-}
-
-impl List {
-    pub(super) fn new(title: &'static str, items: Vec<Item>) -> List {
-        let found = (0..items.len()).collect();
-        List { title, query: String::new(), items, found, chosen: 0 }
-    }
-
-    /// Finds what matches what was typed.
-    fn search(&mut self) {
-        // Parts of the label in any place; words of the line about it only as they are.
-        let pattern = Pattern::parse(&self.query, CaseMatching::Ignore, Normalization::Smart);
-        let words = Pattern::new(&self.query, CaseMatching::Ignore, Normalization::Smart, AtomKind::Substring);
-        let mut matcher = Matcher::new(Config::DEFAULT);
-        let mut space = Vec::new();
-        let mut scored: Vec<(u32, usize)> = Vec::new();
-        for (index, item) in self.items.iter().enumerate() {
-            let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
-            // What was written out is meant.
-            let label = label.map(|score| score + u32::from(item.label.eq_ignore_ascii_case(&self.query)));
-            let about = format!("{} {}", item.label, item.help);
-            let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher);
-            if let Some(score) = label.max(about) {
-                scored.push((score, index));
-            }
-        }
-        scored.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
-        self.found = scored.into_iter().map(|(_, index)| index).collect();
-        self.chosen = 0;
-    }
-
-    /// Takes other items; what was typed and what is chosen stay.
-    pub(super) fn renew(&mut self, items: Vec<Item>) {
-        let chosen = self.chosen;
-        self.items = items;
-        self.search();
-        if self.query.is_empty() {
-            self.found = (0..self.items.len()).collect();
-        }
-        self.chosen = chosen.min(self.found.len().saturating_sub(1));
-    }
-
-    /// Moves the choice.
-    pub(super) fn choose_by(&mut self, by: isize) {
-        self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
-    }
-
-    fn picked(&self) -> Option<Pick> {
-        self.found.get(self.chosen).and_then(|index| self.items.get(*index)).map(|item| item.pick.clone())
-    }
-}
-
-/// A line to fill in.
-#[derive(Debug)]
-pub struct Prompt {
-    /// What is asked for.
-    pub title: String,
-    /// What was typed.
-    pub text: String,
-    /// Whether what is typed must not be seen.
-    pub hidden: bool,
-    asked: Asked,
-}
-
-impl Drop for Prompt {
-    fn drop(&mut self) {
-        if self.hidden {
-            self.text.zeroize();
-        }
-    }
-}
-
-/// What a prompt asks for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Asked {
-    Snippet,
-    NewBuffer,
-    Rename,
-    CopyBuffer,
-    SearchAll,
-    /// What to find.
-    Find,
-    /// What to replace by what.
-    Replace,
-    Row,
-    Line,
-    /// The value of a parameter.
-    Value,
-    /// What the values of a column have to fulfil.
-    Condition,
-    /// What rows have to hold.
-    RowSearch,
-    /// Where rows are to be written.
-    Export,
-    Secret,
-    Url,
-    Switch(SwitchKind),
-}
-
-impl Prompt {
-    pub(super) fn new(title: String, asked: Asked) -> Prompt {
-        Prompt { title, text: String::new(), hidden: false, asked }
-    }
-
-    pub(super) fn hidden(title: String, asked: Asked) -> Prompt {
-        Prompt { title, text: String::new(), hidden: true, asked }
-    }
-}
-
-/// A question.
-#[derive(Debug)]
-pub struct Question {
-    /// The question.
-    pub text: String,
-    /// Lines about it.
-    pub about: Vec<String>,
-    /// Its answers: a key, a line about it, and what it means.
-    pub answers: Vec<(char, &'static str, Answered)>,
-    /// What the question is about, where it is about statements.
-    pub(super) jobs: Vec<Job>,
-    /// What the question is about, where it is about a profile.
-    pub(super) profile: Option<Profile>,
-    /// What the question is about, where it is about a file to export to.
-    pub(super) export: String,
-    /// What the question is about, where it is about runs.
-    pub(super) forget: Vec<Entry>,
-}
-
-/// What an answer means.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Answered {
-    /// Leave.
-    Leave,
-    /// Save and leave.
-    SaveAndLeave,
-    /// Leave and drop unsaved text.
-    DropAndLeave,
-    /// Save over what another program wrote.
-    Overwrite,
-    /// Save under another name.
-    SaveBeside,
-    /// Run the statements.
-    Run,
-    /// Take the profile out of its file.
-    Remove,
-    /// Move the buffer's file to the trash.
-    RemoveBuffer,
-    /// Take the text that another program wrote.
-    Reload,
-    /// Replace the file that rows are exported to.
-    Export,
-    /// Forget runs.
-    Forget,
-    /// Do nothing.
-    Nothing,
-}
-
-impl Question {
-    pub(super) fn new(text: String, answers: &[(char, &'static str, Answered)]) -> Question {
-        Question {
-            text,
-            about: Vec::new(),
-            answers: answers.to_vec(),
-            jobs: Vec::new(),
-            profile: None,
-            export: String::new(),
-            forget: Vec::new(),
-        }
-    }
-}
-
 impl Summoned {
-    /// Types into it.
-    pub(super) fn type_text(&mut self, text: &str) {
-        match self {
-            Summoned::List(list) => {
-                list.query.push_str(text);
-                list.search();
-            }
-            Summoned::Prompt(prompt) => prompt.text.push_str(text),
-            Summoned::Form(form) => form.type_text(text),
-            Summoned::Walk(walk) => walk.type_text(text),
-            Summoned::Help(_)
-            | Summoned::Question(_)
-            | Summoned::About(..)
-            | Summoned::Whole(_)
-            | Summoned::Past(_)
-            | Summoned::Facts(_) => {}
-        }
+    /// Whether it is the list with this title.
+    pub(super) fn is_list_of(&self, title: &str) -> bool {
+        matches!(self, Summoned::List(list) if list.title == title)
     }
 
-    fn rub_out(&mut self) {
+    /// Where a person writes in it.
+    fn line(&mut self) -> Option<&mut Line> {
         match self {
-            Summoned::List(list) => {
-                list.query.pop();
-                list.search();
-            }
-            Summoned::Prompt(prompt) => {
-                prompt.text.pop();
-            }
-            Summoned::Form(form) => form.rub_out(),
+            Summoned::List(list) => Some(&mut list.query),
+            Summoned::Prompt(prompt) => Some(&mut prompt.line),
+            Summoned::Form(form) => form.line(),
+            Summoned::Past(past) => Some(&mut past.query),
+            Summoned::Whole(whole) => whole.line(),
             Summoned::Help(_)
             | Summoned::Question(_)
             | Summoned::Walk(_)
             | Summoned::About(..)
-            | Summoned::Whole(_)
-            | Summoned::Past(_)
-            | Summoned::Facts(_) => {}
+            | Summoned::Facts(_) => None,
         }
+    }
+
+    /// Does what follows when its line is another.
+    fn line_changed(&mut self) {
+        match self {
+            Summoned::List(list) => list.search(),
+            Summoned::Past(past) => past.search_anew(),
+            Summoned::Whole(whole) => whole.search_anew(),
+            _ => {}
+        }
+    }
+
+    /// Writes into it.
+    pub(super) fn type_text(&mut self, text: &str) {
+        match self {
+            Summoned::Form(form) => form.type_text(text),
+            Summoned::Walk(walk) => walk.type_text(text),
+            _ => {
+                if let Some(line) = self.line() {
+                    line.insert(text);
+                    self.line_changed();
+                }
+            }
+        }
+    }
+
+    /// A key that means nothing else: it edits the line, if there is one. False if it is none of those.
+    fn edit(&mut self, key: Key) -> bool {
+        let edit = self.line().map_or(Edit::Not, |line| line.key(key));
+        if edit == Edit::Changed {
+            self.line_changed();
+        }
+        edit != Edit::Not
     }
 
     fn move_by(&mut self, by: isize) {
@@ -378,7 +147,7 @@ impl App {
             self.summoned = None;
             return self.reveal();
         }
-        if self.key_to_walk(&name, key) || self.key_to_whole(&name, key) || self.key_to_past(&name, key) {
+        if self.key_to_walk(&name, key) || self.key_to_whole(&name) || self.key_to_past(&name) {
             return;
         }
         let Some(summoned) = &mut self.summoned else { return };
@@ -397,9 +166,10 @@ impl App {
             "down" | "ctrl-n" => summoned.move_by(1),
             "pageup" | "ctrl-u" => summoned.move_by(-10),
             "pagedown" | "ctrl-d" => summoned.move_by(10),
-            "backspace" | "ctrl-h" => summoned.rub_out(),
             _ => {
-                if let Some(c) = key.typed() {
+                if !summoned.edit(key)
+                    && let Some(c) = key.typed()
+                {
                     summoned.type_text(c.encode_utf8(&mut [0; 4]));
                 }
             }
@@ -427,26 +197,10 @@ impl App {
                 Some(Pick::PutAs(format)) => self.put_as(format),
                 Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
-                None => {}
+                // Nothing fits what was typed: that is not the end of it.
+                None => self.summoned = Some(Summoned::List(list)),
             },
-            Some(Summoned::Prompt(mut prompt)) => match prompt.asked {
-                Asked::Row => self.go_to_row_number(prompt.text.trim()),
-                Asked::Line => self.go_to_line_number(prompt.text.trim()),
-                Asked::Value => self.give_value(&prompt.text),
-                Asked::Condition => self.narrow(&prompt.text),
-                Asked::RowSearch => self.search_rows(&prompt.text),
-                Asked::Export => self.export(&prompt.text, false),
-                Asked::Secret => self.give_secret(std::mem::take(&mut prompt.text)),
-                Asked::Url => self.begin_profile(&prompt.text),
-                Asked::Snippet => self.make_snippet(&prompt.text),
-                Asked::NewBuffer => self.new_buffer(&prompt.text),
-                Asked::Rename => self.rename_buffer(&prompt.text),
-                Asked::CopyBuffer => self.copy_buffer(&prompt.text),
-                Asked::SearchAll => self.search_all(&prompt.text),
-                Asked::Find => self.find(&prompt.text),
-                Asked::Replace => self.replace_all(&prompt.text),
-                Asked::Switch(kind) => self.switch(Switch { kind, to: prompt.text.trim().to_owned() }),
-            },
+            Some(Summoned::Prompt(prompt)) => self.fill_in(prompt),
             Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),
             Some(
                 Summoned::Help(_)
@@ -457,6 +211,28 @@ impl App {
                 | Summoned::Facts(_),
             )
             | None => {}
+        }
+    }
+
+    fn fill_in(&mut self, mut prompt: Prompt) {
+        let text = prompt.line.text();
+        match prompt.asked {
+            Asked::Row => self.go_to_row_number(text.trim()),
+            Asked::Line => self.go_to_line_number(text.trim()),
+            Asked::Value => self.give_value(text),
+            Asked::Condition => self.narrow(text),
+            Asked::RowSearch => self.search_rows(text),
+            Asked::Export => self.export(text, false),
+            Asked::Secret => self.give_secret(prompt.line.take()),
+            Asked::Url => self.begin_profile(text),
+            Asked::Snippet => self.make_snippet(text),
+            Asked::NewBuffer => self.new_buffer(text),
+            Asked::Rename => self.rename_buffer(text),
+            Asked::CopyBuffer => self.copy_buffer(text),
+            Asked::SearchAll => self.search_all(text),
+            Asked::Find => self.find(text),
+            Asked::Replace => self.replace_all(text),
+            Asked::Switch(kind) => self.switch(Switch { kind, to: text.trim().to_owned() }),
         }
     }
 

@@ -17,7 +17,7 @@ use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 
-use super::summoned::Item;
+use super::list::Item;
 use super::{App, Link, List, Pick, Summoned};
 
 /// How long nothing is typed before the server is asked.

@@ -3,7 +3,7 @@
 use jaunty_core::run::Job;
 use jaunty_core::run::parameters::{self, Given};
 
-use super::summoned::Asked;
+use super::prompt::Asked;
 use super::{App, Prompt, Summoned};
 
 /// Statements that wait for the values of their parameters.
@@ -33,14 +33,13 @@ impl App {
         self.ask_for_value();
     }
 
-    fn ask_for_value(&mut self) {
+    pub(super) fn ask_for_value(&mut self) {
         let Some(wanting) = &self.wanting else { return };
         let Some(name) = wanting.names.last() else { return };
         let title = format!("value of {name} · null, true, a number, or text; 'quotes' keep it text");
-        let mut prompt = Prompt::new(title, Asked::Value);
         let known = self.values.get(&self.buffer.path).and_then(|values| values.get(name));
-        prompt.text = known.cloned().unwrap_or_default();
-        self.summoned = Some(Summoned::Prompt(prompt));
+        let known = known.map_or("", String::as_str);
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Value, known)));
     }
 
     pub(super) fn give_value(&mut self, text: &str) {

@@ -12,7 +12,7 @@ use jaunty_core::run::sample::Sample;
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::document::Motion;
 
-use super::summoned::Item;
+use super::list::Item;
 use super::{App, List, Pick, Summoned};
 use crate::keys::Key;
 

@@ -62,9 +62,12 @@ impl App {
                 self.panes.focus = Scope::Buffer;
             }
             Done::Equal(.., Err(error))
+            | Done::Found(Err(error))
             | Done::Saved(Err(error))
             | Done::Copied(Err(error))
             | Done::Written(Err(error)) => self.tell_wrong(error),
+            Done::Files(files) => self.take_files(&files),
+            Done::Found(Ok(hits)) => self.list_hits(hits),
             Done::Recalled(buffer, recalled, here) => self.take_recalled(buffer, recalled, here),
             Done::Pinned(number, pinned) => self.take_pin(number, pinned),
             Done::Logbook(read) => self.take_logbook(read),

@@ -42,17 +42,20 @@ pub(super) fn draw(app: &App, form: &Form, area: Rect, ground: Style, cells: &mu
         let name = if chosen { line } else { style(Role::Accent) };
         put_cut(cells, area.x + 3, y, values - 1, field.key, name);
         let right = area.right() - 1;
-        if field.text.is_empty() {
+        let secret = matches!(field.key, crate::app::PASSWORD | "password");
+        let written = if secret { field.line.hidden() } else { field.line.clone() };
+        // Of the one in hand that part is seen in which a person writes.
+        let (seen, column) = written.seen(usize::from(right.saturating_sub(values)));
+        if written.is_empty() {
             let faint = if chosen { line } else { style(Role::Faint) };
             put_cut(cells, values, y, right, field.usual, faint);
-        } else if matches!(field.key, crate::app::PASSWORD | "password") {
-            put_cut(cells, values, y, right, &"•".repeat(field.text.chars().count()), line);
+        } else if chosen {
+            put(cells, values, y, right, seen, line);
         } else {
-            put_cut(cells, values, y, right, &field.text, line);
+            put_cut(cells, values, y, right, written.text(), line);
         }
         if chosen {
-            let x = values + clean::width(&field.text) as u16;
-            cursor = Some(Position::new(x.min(right), y));
+            cursor = Some(Position::new(values + column as u16, y));
             if !field.words.is_empty() {
                 let words = format!("left and right: {}", field.words.join(", "));
                 put_right(cells, values + 14, y, right, &words, line);

@@ -9,6 +9,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use super::buffer::mark;
+use super::summoned::input;
 use crate::app::{App, Past};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
@@ -47,15 +48,12 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
         let below = Rect { y: list.bottom(), height: about, ..area };
         draw_about(app, past, entry, below, ground, cells);
     }
-    let y = area.bottom() - 1;
-    fill(cells, Rect { y, height: 1, ..area }, ground);
-    let x = put(cells, area.x + 1, y, area.right(), "› ", ground.patch(app.theme.style(Role::Accent)));
-    let x = put(cells, x, y, area.right() - 1, &past.query, ground);
-    if past.query.is_empty() {
+    let cursor = input(app, "› ", &past.query, area, ground, cells);
+    if let (Some(Position { x, y }), true) = (cursor, past.query.is_empty()) {
         let help = "words of the statement, its title or error, its connection, an outcome, a day as 2026-11 or today, <day for before";
         put_cut(cells, x, y, area.right() - 1, help, faint);
     }
-    Some(Position::new(x, y))
+    cursor
 }
 
 fn draw_entry(app: &App, entry: &Entry, chosen: bool, area: Rect, ground: Style, cells: &mut Buffer) {

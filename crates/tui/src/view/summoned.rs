@@ -8,6 +8,7 @@ use ratatui::style::Style;
 
 use crate::action::{ACTIONS, Scope};
 use crate::app::{App, List, Prompt, Question, Summoned};
+use crate::line::Line;
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
 
@@ -94,15 +95,25 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
         let help = if chosen { style } else { style.patch(app.theme.style(Role::Faint)) };
         put_cut(cells, x + labels + 2, y, area.right() - 1, &item.help, help);
     }
-    input(app, &list.query, area, ground, cells)
+    input(app, "› ", &list.query, area, ground, cells)
 }
 
-/// The last line of the drawer, where a person types.
-fn input(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+/// The last line of an area, where a person writes behind a sign.
+pub(super) fn input(
+    app: &App,
+    sign: &str,
+    line: &Line,
+    area: Rect,
+    ground: Style,
+    cells: &mut Buffer,
+) -> Option<Position> {
     let y = area.bottom().checked_sub(1)?;
-    let x = put(cells, area.x + 1, y, area.right(), "› ", ground.patch(app.theme.style(Role::Accent)));
-    let x = put(cells, x, y, area.right() - 1, text, ground);
-    Some(Position::new(x, y))
+    fill(cells, Rect { y, height: 1, ..area }, ground);
+    let x = put(cells, area.x + 1, y, area.right(), sign, ground.patch(app.theme.style(Role::Accent)));
+    let right = area.right().saturating_sub(1);
+    let (seen, column) = line.seen(usize::from(right.saturating_sub(x)));
+    put(cells, x, y, right, seen, ground);
+    Some(Position::new(x + column as u16, y))
 }
 
 fn draw_prompt(app: &App, prompt: &Prompt, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
@@ -116,9 +127,9 @@ fn draw_prompt(app: &App, prompt: &Prompt, area: Rect, ground: Style, cells: &mu
         }
     }
     if prompt.hidden {
-        return input(app, &"•".repeat(prompt.text.chars().count()), area, ground, cells);
+        return input(app, "› ", &prompt.line.hidden(), area, ground, cells);
     }
-    input(app, &prompt.text, area, ground, cells)
+    input(app, "› ", &prompt.line, area, ground, cells)
 }
 
 fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {

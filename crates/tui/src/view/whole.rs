@@ -6,6 +6,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
+use super::summoned::input;
 use crate::app::{App, Line, Whole};
 use crate::pager::Field;
 use crate::paint::{fill, put, put_cut, put_right};
@@ -82,11 +83,7 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
         }
     }
     if whole.typing {
-        let at = area.bottom() - 1;
-        fill(cells, Rect { y: at, height: 1, ..area }, ground);
-        let x = put(cells, area.x + 1, at, area.right(), "/ ", strong);
-        let x = put(cells, x, at, area.right() - 1, &whole.sought, ground);
-        return Some(Position::new(x, at));
+        return input(app, "/ ", &whole.sought, area, ground, cells);
     }
     None
 }

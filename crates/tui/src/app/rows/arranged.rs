@@ -10,7 +10,7 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::cell::ColumnReader;
 
 use super::View;
-use crate::app::summoned::Asked;
+use crate::app::prompt::Asked;
 use crate::app::{App, Prompt, Summoned};
 use crate::words;
 use crate::work::{Done, Kind, wait_for_rest};
@@ -89,10 +89,14 @@ impl App {
 
     /// Asks for a condition on the column in hand.
     pub fn ask_for_condition(&mut self) {
+        self.ask_for_condition_like("");
+    }
+
+    fn ask_for_condition_like(&mut self, text: &str) {
         let name = self.column_name(self.rows.view().column_in_hand());
         let title =
             format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Condition)));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Condition, text)));
     }
 
     pub(in crate::app) fn narrow(&mut self, text: &str) {
@@ -103,10 +107,7 @@ impl App {
             Ok(test) => self.narrow_by(Condition { column, test }),
             Err(error) => {
                 self.tell_wrong(error.to_string());
-                self.ask_for_condition();
-                if let Some(Summoned::Prompt(prompt)) = &mut self.summoned {
-                    prompt.text = text.to_owned();
-                }
+                self.ask_for_condition_like(text);
             }
         }
     }
@@ -153,9 +154,9 @@ impl App {
 
     /// Asks for a text to look for in all values.
     pub fn ask_for_search(&mut self) {
-        let mut prompt = Prompt::new("only rows that hold this, in any column".into(), Asked::RowSearch);
-        prompt.text = self.rows.view().arranged.wanted.search;
-        self.summoned = Some(Summoned::Prompt(prompt));
+        let title = "only rows that hold this, in any column".to_owned();
+        let search = self.rows.view().arranged.wanted.search;
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::RowSearch, search)));
     }
 
     pub(in crate::app) fn search_rows(&mut self, text: &str) {

@@ -3,7 +3,7 @@
 use ratatui::layout::Rect;
 
 use super::{Rows, View};
-use crate::app::summoned::Item;
+use crate::app::list::Item;
 use crate::app::{App, List, Pick, Summoned};
 
 /// Cells between two columns.

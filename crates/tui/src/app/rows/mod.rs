@@ -12,7 +12,7 @@ use ratatui::layout::{Position, Rect};
 
 use jaunty_core::arrange::Arrangement;
 
-use super::summoned::Asked;
+use super::prompt::Asked;
 use super::{App, Prompt, Summoned};
 use crate::action::Scope;
 use crate::pager::{Answer, Page, Pager, Wish};

@@ -13,7 +13,8 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 
 use super::{Rows, View};
-use crate::app::summoned::{Asked, Item};
+use crate::app::list::Item;
+use crate::app::prompt::Asked;
 use crate::app::{Answered, App, List, Pick, Prompt, Question, Summoned};
 use crate::words;
 use crate::work::{Done, Kind, wait_for_rest};
@@ -256,6 +257,10 @@ impl App {
 
     /// Asks where the result, or what is marked, is to be written.
     pub fn ask_for_export(&mut self) {
+        self.ask_for_export_to(None);
+    }
+
+    fn ask_for_export_to(&mut self, file: Option<&str>) {
         let Some(run) = self.rows.run().filter(|_| self.rows.kept().is_some()) else {
             return self.tell("there are no rows here");
         };
@@ -266,9 +271,8 @@ impl App {
         };
         let endings: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first()).copied().collect();
         let title = format!("export {what} to a file; its ending tells the format: {}", endings.join(" "));
-        let mut prompt = Prompt::new(title, Asked::Export);
-        prompt.text = format!("{name}.csv");
-        self.summoned = Some(Summoned::Prompt(prompt));
+        let file = file.map_or_else(|| format!("{name}.csv"), str::to_owned);
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Export, file)));
     }
 
     pub(in crate::app) fn export(&mut self, text: &str, over: bool) {
@@ -278,11 +282,7 @@ impl App {
             other => {
                 let message = other.err().map_or("name a file, as sailings.csv".to_owned(), |error| error.message);
                 self.tell_wrong(message);
-                self.ask_for_export();
-                if let Some(Summoned::Prompt(prompt)) = &mut self.summoned {
-                    prompt.text = text.to_owned();
-                }
-                return;
+                return self.ask_for_export_to(Some(text));
             }
         };
         self.save_to(target, (!over).then(|| text.to_owned()));

@@ -6,7 +6,7 @@ use std::path::Path;
 use jaunty_core::rows::unfold;
 
 use crate::app::{App, Summoned};
-use crate::keys::Key;
+use crate::line;
 use crate::pager::{Field, Wish};
 use crate::words;
 
@@ -30,7 +30,7 @@ pub struct Whole {
     /// The lines whose inside is folded away.
     folded: HashSet<usize>,
     /// What is looked for.
-    pub sought: String,
+    pub sought: line::Line,
     /// How many lines hold it.
     pub found: usize,
     /// Whether that is being typed.
@@ -64,7 +64,7 @@ impl Whole {
             lines: Vec::new(),
             chosen: 0,
             folded: HashSet::new(),
-            sought: String::new(),
+            sought: line::Line::default(),
             found: 0,
             typing: false,
         }
@@ -130,7 +130,20 @@ impl Whole {
 
     /// Whether a line holds what is looked for.
     pub fn matches(&self, line: &Line) -> bool {
-        !self.sought.is_empty() && line.text.to_lowercase().contains(&self.sought.to_lowercase())
+        !self.sought.is_empty() && line.text.to_lowercase().contains(&self.sought.text().to_lowercase())
+    }
+
+    /// What is looked for, while it is being written.
+    pub(in crate::app) fn line(&mut self) -> Option<&mut line::Line> {
+        self.typing.then_some(&mut self.sought)
+    }
+
+    /// Looks for something else that was typed.
+    pub(in crate::app) fn search_anew(&mut self) {
+        self.count();
+        if !self.lines.get(self.chosen).is_some_and(|line| self.matches(line)) {
+            self.seek(false);
+        }
     }
 
     fn count(&mut self) {
@@ -212,24 +225,13 @@ impl App {
     }
 
     /// A key while a row is looked at.
-    pub(in crate::app) fn key_to_whole(&mut self, name: &str, key: Key) -> bool {
+    pub(in crate::app) fn key_to_whole(&mut self, name: &str) -> bool {
         let Some(Summoned::Whole(whole)) = &mut self.summoned else { return false };
         if whole.typing {
-            match (name, key.typed()) {
-                ("esc", _) => (whole.typing, whole.sought) = (false, String::new()),
-                ("enter", _) => whole.typing = false,
-                ("backspace", _) => {
-                    whole.sought.pop();
-                    whole.count();
-                }
-                (_, Some(c)) => {
-                    whole.sought.push(c);
-                    whole.count();
-                    if !whole.lines.get(whole.chosen).is_some_and(|line| whole.matches(line)) {
-                        whole.seek(false);
-                    }
-                }
-                _ => {}
+            match name {
+                "esc" => (whole.typing, whole.sought) = (false, line::Line::default()),
+                "enter" => whole.typing = false,
+                _ => return false,
             }
             return true;
         }
@@ -242,7 +244,7 @@ impl App {
             "end" => whole.move_by(isize::MAX),
             "left" => self.other_row(-1),
             "right" => self.other_row(1),
-            "/" => (whole.typing, whole.sought) = (true, String::new()),
+            "/" => (whole.typing, whole.sought) = (true, line::Line::default()),
             "n" => whole.seek(false),
             "p" => whole.seek(true),
             "c" | "ctrl-c" => {

@@ -1,0 +1,134 @@
+//! A list to choose from by typing, and what choosing means.
+
+use std::path::PathBuf;
+
+use jaunty_core::connection::Profile;
+use jaunty_core::engine::Switch;
+use jaunty_core::export::Format;
+use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
+use nucleo_matcher::{Config, Matcher, Utf32Str};
+
+use crate::action::Action;
+use crate::line::Line;
+
+/// A list to choose from.
+#[derive(Debug)]
+pub struct List {
+    /// What it lists.
+    pub title: &'static str,
+    /// What was typed.
+    pub query: Line,
+    /// All items.
+    pub items: Vec<Item>,
+    /// The items that match, best first, by index.
+    pub found: Vec<usize>,
+    /// The chosen one among those.
+    pub chosen: usize,
+}
+
+/// One line of a list.
+#[derive(Debug, Clone)]
+pub struct Item {
+    /// What is chosen.
+    pub label: String,
+    /// A key, a kind: something short.
+    pub key: String,
+    /// A line about it.
+    pub help: String,
+    /// What choosing it means.
+    pub pick: Pick,
+}
+
+/// What choosing an item means.
+#[derive(Debug, Clone)]
+pub enum Pick {
+    /// Do this.
+    Action(&'static Action),
+    /// Use this profile.
+    Connection(Box<Profile>),
+    /// Write a new profile.
+    NewConnection,
+    /// Write a new profile for the engine with this name.
+    NewWith(&'static str),
+    /// Go there.
+    Switch(Switch),
+    /// Take up this buffer.
+    Buffer(PathBuf),
+    /// Run this, on the way from row to row.
+    Road(String),
+    /// Go to this byte of another buffer.
+    PlaceIn(PathBuf, usize),
+    /// Go to this byte of the buffer.
+    Place(usize),
+    /// Go to this column of the result.
+    Column(usize),
+    /// Copy rows in this format.
+    CopyAs(Format),
+    /// Put rows into the buffer in this format.
+    PutAs(Format),
+    /// Put this into the buffer.
+    Text {
+        /// The text, with places.
+        written: String,
+        /// Whether it is a statement of its own.
+        alone: bool,
+    },
+    /// Look at this table or view.
+    Object {
+        /// Its schema.
+        schema: String,
+        /// Its name.
+        name: String,
+    },
+}
+
+impl List {
+    pub(super) fn new(title: &'static str, items: Vec<Item>) -> List {
+        let found = (0..items.len()).collect();
+        List { title, query: Line::default(), items, found, chosen: 0 }
+    }
+
+    /// Finds what matches what was typed.
+    pub(super) fn search(&mut self) {
+        let query = self.query.text();
+        // Parts of the label in any place; words of the line about it only as they are.
+        let pattern = Pattern::parse(query, CaseMatching::Ignore, Normalization::Smart);
+        let words = Pattern::new(query, CaseMatching::Ignore, Normalization::Smart, AtomKind::Substring);
+        let mut matcher = Matcher::new(Config::DEFAULT);
+        let mut space = Vec::new();
+        let mut scored: Vec<(u32, usize)> = Vec::new();
+        for (index, item) in self.items.iter().enumerate() {
+            let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
+            // What was written out is meant.
+            let label = label.map(|score| score + u32::from(item.label.eq_ignore_ascii_case(query)));
+            let about = format!("{} {}", item.label, item.help);
+            let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher);
+            if let Some(score) = label.max(about) {
+                scored.push((score, index));
+            }
+        }
+        scored.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
+        self.found = scored.into_iter().map(|(_, index)| index).collect();
+        self.chosen = 0;
+    }
+
+    /// Takes other items; what was typed and what is chosen stay.
+    pub(super) fn renew(&mut self, items: Vec<Item>) {
+        let chosen = self.chosen;
+        self.items = items;
+        self.search();
+        if self.query.is_empty() {
+            self.found = (0..self.items.len()).collect();
+        }
+        self.chosen = chosen.min(self.found.len().saturating_sub(1));
+    }
+
+    /// Moves the choice.
+    pub(super) fn choose_by(&mut self, by: isize) {
+        self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
+    }
+
+    pub(super) fn picked(&self) -> Option<Pick> {
+        self.found.get(self.chosen).and_then(|index| self.items.get(*index)).map(|item| item.pick.clone())
+    }
+}
