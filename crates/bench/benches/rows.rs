@@ -10,7 +10,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use arrow_array::{
-    ArrayRef, BooleanArray, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
+    ArrayRef, BooleanArray, Decimal128Array, Float64Array, Int64Array, RecordBatch, StringArray,
+    TimestampMicrosecondArray,
 };
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use jaunty_bench::kernels::{searched, sorted};
@@ -30,7 +31,7 @@ fn main() -> Outcome<()> {
     let folder = tempfile::tempdir()?;
     let archive = made(folder.path(), rows)?;
     let size = std::fs::metadata(archive.path())?.len() >> 20;
-    println!("{rows} rows of eight columns, {size} MiB on disk");
+    println!("{rows} rows of ten columns, {size} MiB on disk");
 
     let names: Vec<String> = archive.schema().fields().iter().map(|field| field.name().clone()).collect();
     let mut ours: Vec<(String, Duration)> = Vec::new();
@@ -113,6 +114,12 @@ impl std::io::Write for Counted {
     }
 }
 
+/// Amounts with two digits behind the point.
+fn decimals(values: impl Iterator<Item = i128>, precision: u8) -> Outcome<ArrayRef> {
+    let values: Decimal128Array = values.map(Some).collect();
+    Ok(Arc::new(values.with_precision_and_scale(precision, 2)?))
+}
+
 /// Sailings in no order: a key, a text that differs late, a text of few, a number, a time.
 fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
     let schema = Arc::new(Schema::new(vec![
@@ -125,6 +132,8 @@ fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
         Field::new("number", DataType::Int64, true),
         Field::new("berth", DataType::Utf8, true),
         Field::new("open", DataType::Boolean, true),
+        Field::new("price", DataType::Decimal128(10, 2), true),
+        Field::new("total", DataType::Decimal128(24, 2), true),
     ]));
     let ports = ["Saltmarsh Quay", "Gullhaven", "Emberwick", "Lanternhook", "Fyrlund", "Oystergate"];
     let mixed = |n: usize| (n as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 20;
@@ -141,7 +150,9 @@ fn made(folder: &std::path::Path, rows: usize) -> Outcome<Arc<Archive>> {
             Arc::new(each.clone().map(|n| Some(mixed(n) as i64 * 1000)).collect::<TimestampMicrosecondArray>()),
             Arc::new(each.clone().map(|n| Some(n as i64)).collect::<Int64Array>()),
             Arc::new(each.clone().map(|n| Some(format!("berth-{n:016}"))).collect::<StringArray>()),
-            Arc::new(each.map(|n| Some(n % 3 == 0)).collect::<BooleanArray>()),
+            Arc::new(each.clone().map(|n| Some(n % 3 == 0)).collect::<BooleanArray>()),
+            decimals(each.clone().map(|n| mixed(n) as i128 % 9_999_999), 10)?,
+            decimals(each.map(|n| mixed(n) as i128 * 10_007), 24)?,
         ];
         writer.write(&RecordBatch::try_new(Arc::clone(&schema), columns)?)?;
     }

@@ -12,8 +12,14 @@ use tokio_postgres::{Config, NoTls};
 
 /// A server with so many rows of five types in `t`, numbered from 1.
 pub fn table(rows: u64) -> Postgres {
-    let server =
-        Postgres::with(&["wal_level=minimal", "max_wal_senders=0", "max_wal_size=8GB", "shared_buffers=512MB"]);
+    // What it does by itself would be measured too.
+    let server = Postgres::with(&[
+        "wal_level=minimal",
+        "max_wal_senders=0",
+        "max_wal_size=8GB",
+        "shared_buffers=512MB",
+        "autovacuum=off",
+    ]);
     server.sql(&format!(
         "create unlogged table t as select i::int id, 'row-'||lpad(i::text,16,'0') name, (i%100000000/100.0)::numeric(10,2) amount,
          timestamptz '2031-01-01'+i*interval '1 second' ts, i%3=0 ok from generate_series(1,{rows}) i"

@@ -1,6 +1,7 @@
 //! A line of text that is being written: in prompts, in fields of forms, and where a list is narrowed.
 
 use jaunty_core::text::clean;
+use jaunty_core::text::motion::{word_after, word_before};
 use unicode_segmentation::UnicodeSegmentation;
 use zeroize::Zeroize;
 
@@ -124,16 +125,6 @@ impl Line {
     }
 }
 
-/// Where the word before the end of a text begins.
-fn word_before(text: &str) -> usize {
-    text.unicode_word_indices().next_back().map_or(0, |(at, _)| at)
-}
-
-/// Where the first word of a text ends.
-fn word_after(text: &str) -> usize {
-    text.unicode_word_indices().next().map_or(text.len(), |(at, word)| at + word.len())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -157,6 +148,7 @@ mod tests {
             ("two words", "home alt-right x", "twox words", 4),
             ("two words ", "alt-backspace", "two ", 4),
             ("two words", "home ctrl-delete", " words", 0),
+            ("old-fares.sql", "alt-backspace x", "old-fares.x", 11),
             ("> 1000", "alt-left alt-d 5 0", "> 50", 4),
             // One character of several code points is one.
             ("cafe\u{301}s", "left left backspace", "cae\u{301}s", 2),

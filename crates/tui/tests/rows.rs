@@ -30,10 +30,6 @@ impl Stage {
         self.until("the work", |app| app.work().is_none() && !app.expects_rows() && app.rows.page().is_some())
     }
 
-    fn enter(self) -> Stage {
-        self.key(KeyCode::Enter, KeyModifiers::NONE)
-    }
-
     fn right(self, by: usize) -> Stage {
         (0..by).fold(self, |stage, _| stage.key(KeyCode::Right, KeyModifiers::NONE))
     }

@@ -47,8 +47,8 @@ pub(super) enum Comparable<'a> {
 
 /// How bytes are made of a value.
 enum Made<'a> {
-    /// A decimal of 128 bits.
-    Decimal,
+    /// A decimal of 128 bits, of which so many bytes are ever used.
+    Decimal(usize),
     /// Text that is a number.
     Number,
     /// A value of any type.
@@ -68,6 +68,41 @@ pub(super) fn real(value: f64) -> u64 {
     let value = if value.is_nan() { f64::NAN } else { value + 0.0 };
     let bits = value.to_bits();
     if bits & SIGN == 0 { bits | SIGN } else { !bits }
+}
+
+/// How decimals of 128 bits compare.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Decimals {
+    /// As whole numbers: those of their precision fit into 64 bits.
+    Numbers,
+    /// By so many bytes.
+    Bytes(usize),
+}
+
+impl Decimals {
+    /// Those of so many digits.
+    fn of(precision: u8) -> Decimals {
+        match precision {
+            0..=18 => Decimals::Numbers,
+            // A sign, and so many bits for a digit.
+            digits => Decimals::Bytes(((f64::from(digits) * 10_f64.log2() + 1.0) / 8.0).ceil().min(16.0) as usize),
+        }
+    }
+}
+
+/// A decimal that fits into 64 bits. One that does not is beyond all that do.
+fn short_decimal(value: i128) -> u64 {
+    whole(i64::try_from(value).unwrap_or(if value < 0 { i64::MIN } else { i64::MAX }))
+}
+
+/// The bytes of a decimal by which it compares with others of the same width. One that does not fit is
+/// beyond all that do.
+fn write_decimal(value: i128, width: usize, out: &mut Vec<u8>) {
+    let bits = 8 * width as u32;
+    let most = i128::MAX >> (128 - bits.min(128));
+    // Counted from the least, so that there is no sign.
+    let key = value.clamp(-most - 1, most) as u128 ^ 1 << (bits - 1);
+    out.extend_from_slice(key.to_be_bytes().get(16 - width..).unwrap_or_default());
 }
 
 /// The values of a column of numbers, each as its key.
@@ -103,7 +138,10 @@ impl<'a> Keys<'a> {
                 let values = column.as_binary::<i32>();
                 Values::Bytes(values.value_offsets(), values.value_data())
             }
-            DataType::Decimal128(..) => Values::Made(column, Made::Decimal),
+            DataType::Decimal128(precision, _) => match Decimals::of(*precision) {
+                Decimals::Numbers => numbers::<Decimal128Type>(column, short_decimal),
+                Decimals::Bytes(width) => Values::Made(column, Made::Decimal(width)),
+            },
             kind if is_mixed(kind) => Values::Made(column, Made::Mixed(column.as_union())),
             _ => Values::Made(column, Made::Shown(ColumnReader::of(column, field))),
         };
@@ -249,9 +287,16 @@ impl Sought {
             DataType::Time64(TimeUnit::Microsecond) => number(whole(time_of_day(text)?)),
             DataType::Timestamp(TimeUnit::Microsecond, _) => number(whole(instant(text)?)),
             DataType::Utf8 if TextForm::of(field) == TextForm::Number => Sought::Bytes(decimal(text)?),
-            DataType::Decimal128(_, scale) => {
+            DataType::Decimal128(precision, scale) => {
                 let value = scaled(text, *scale)?;
-                Sought::Bytes((value ^ i128::MIN).to_be_bytes().to_vec())
+                match Decimals::of(*precision) {
+                    Decimals::Numbers => number(short_decimal(value)),
+                    Decimals::Bytes(width) => {
+                        let mut bytes = Vec::new();
+                        write_decimal(value, width, &mut bytes);
+                        Sought::Bytes(bytes)
+                    }
+                }
             }
             DataType::Binary => {
                 let digits = text.trim_start_matches("\\x").trim_start_matches("0x");
@@ -301,10 +346,7 @@ impl Made<'_> {
             return false;
         }
         match self {
-            Made::Decimal => {
-                let value = column.as_primitive::<Decimal128Type>().value(row);
-                out.extend_from_slice(&(value ^ i128::MIN).to_be_bytes());
-            }
+            Made::Decimal(width) => write_decimal(column.as_primitive::<Decimal128Type>().value(row), *width, out),
             Made::Number => {
                 let text = column.as_string::<i32>().value(row);
                 // `NaN` and what else is no number stand behind all numbers.
@@ -481,6 +523,29 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn decimals_keep_their_order(
+            (precision, a, b) in (1..=38_u8).prop_flat_map(|precision| {
+                let most = 10_i128.pow(u32::from(precision)) - 1;
+                let value = || prop_oneof![-most..=most, -10..=10_i128, Just(most), Just(-most)].prop_map(move |v| v.clamp(-most, most));
+                (Just(precision), value(), value())
+            }),
+        ) {
+            let ordering = match Decimals::of(precision) {
+                Decimals::Numbers => short_decimal(a).cmp(&short_decimal(b)),
+                Decimals::Bytes(width) => {
+                    let [a, b] = [a, b].map(|value| {
+                        let mut bytes = Vec::new();
+                        write_decimal(value, width, &mut bytes);
+                        bytes
+                    });
+                    prop_assert_eq!((a.len(), b.len()), (width, width));
+                    a.cmp(&b)
+                }
+            };
+            prop_assert_eq!(ordering, a.cmp(&b));
+        }
+
         #[test]
         fn reals_keep_their_order(a in any::<f64>(), b in any::<f64>()) {
             let expected = match (a.is_nan(), b.is_nan()) {

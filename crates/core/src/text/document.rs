@@ -216,8 +216,9 @@ impl Document {
             Motion::Top => 0,
             Motion::Bottom => rope.len_bytes(),
             Motion::NextStatement => {
+                // Who stands at its title is at the statement already.
                 let all = self.outline.statements();
-                let next = all.iter().find(|s| s.start > self.cursor);
+                let next = all.iter().find(|s| s.title.map_or(s.start, |(start, _)| start) > self.cursor);
                 next.map_or(self.cursor, |s| s.start)
             }
             Motion::PreviousStatement => {

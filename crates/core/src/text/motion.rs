@@ -52,8 +52,25 @@ pub fn word_left(rope: &Rope, at: usize) -> usize {
         return left(rope, at);
     }
     let text = line_text(rope, line);
-    let words = text.get(..at - start).unwrap_or(&text).split_word_bound_indices();
-    start + words.rev().find(|(_, word)| !word.trim().is_empty()).map_or(0, |(i, _)| i)
+    start + word_before(text.get(..at - start).unwrap_or(&text))
+}
+
+/// Where the last word of a text begins. Of names that points join, as `fares.price`, each is one; a number
+/// with a point is one.
+pub fn word_before(text: &str) -> usize {
+    let last = text.split_word_bound_indices().rev().find(|(_, word)| !word.trim().is_empty());
+    last.map_or(0, |(at, word)| at + joined(word).and_then(|word| word.rfind('.')).map_or(0, |point| point + 1))
+}
+
+/// Where the first word of a text ends, as [`word_before`] has it.
+pub fn word_after(text: &str) -> usize {
+    let first = text.split_word_bound_indices().find(|(_, word)| !word.trim().is_empty());
+    first.map_or(text.len(), |(at, word)| at + joined(word).and_then(|word| word.find('.')).unwrap_or(word.len()))
+}
+
+/// A word that is no number and no sign, whose points therefore join names.
+fn joined(word: &str) -> Option<&str> {
+    Some(word).filter(|word| word.starts_with(|c: char| c.is_alphabetic() || c == '_'))
 }
 
 /// The end of the word after.
@@ -64,8 +81,7 @@ pub fn word_right(rope: &Rope, at: usize) -> usize {
         return right(rope, at);
     }
     let text = line_text(rope, line);
-    let mut words = text.get(at - start..).unwrap_or("").split_word_bound_indices();
-    words.find(|(_, word)| !word.trim().is_empty()).map_or(end, |(i, word)| at + i + word.len())
+    at + word_after(text.get(at - start..).unwrap_or(""))
 }
 
 /// The first character of a line that is not blank, or its first if the cursor is there already.
@@ -142,6 +158,16 @@ mod tests {
         assert_eq!(line_home(&rope, 9), 2);
         assert_eq!(line_home(&rope, 2), 0);
         assert_eq!(line_end(&rope, 3), 17);
+    }
+
+    #[test]
+    fn points_part_names_and_not_numbers() {
+        let text = "from east.fares where price > 12.50";
+        let before: Vec<usize> = [35, 19, 15, 10, 9].map(|at| word_before(&text[..at])).to_vec();
+        assert_eq!(before, [30, 16, 10, 9, 5], "a number, a word, fares, the point, east");
+        let after: Vec<usize> = [0, 4, 9, 10, 29].map(|at| at + word_after(&text[at..])).to_vec();
+        assert_eq!(after, [4, 9, 10, 15, 35]);
+        assert_eq!((word_before(""), word_after(""), word_after("  ")), (0, 0, 2));
     }
 
     #[test]

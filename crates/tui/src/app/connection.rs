@@ -296,9 +296,13 @@ impl App {
         self.rows.forget();
     }
 
-    /// Goes on without a connection in hand.
+    /// Goes on without a connection in hand. One that is being made may be taken up again in a moment.
     pub(super) fn leave_connection(&mut self) {
-        self.exchange(Connection::none());
+        let before = std::mem::replace(&mut self.connection, Connection::none());
+        if before.has_desk() && !matches!(before.link, Link::Failed(_)) {
+            self.parked.push(before);
+        }
+        self.rows.forget();
     }
 
     /// Waits no longer for a connection that is being made.

@@ -211,9 +211,13 @@ impl App {
 
     /// Asks for a URL, from which most fields can be filled in.
     pub fn ask_for_url(&mut self) {
+        self.ask_for_url_like("");
+    }
+
+    fn ask_for_url_like(&mut self, text: &str) {
         let title =
             "paste a URL, as postgresql://clerk@quay.example/bookings, or press enter to fill in fields".to_owned();
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Url)));
+        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Url, text)));
     }
 
     /// Begins a profile from a URL, or by the choice of an engine.
@@ -258,7 +262,7 @@ impl App {
                 }
             }
             Err(error) => {
-                self.ask_for_url();
+                self.ask_for_url_like(text);
                 self.tell_wrong(format!("{error}. {}", error.remedy.as_deref().unwrap_or_default()));
             }
         }
@@ -387,15 +391,18 @@ impl App {
 
     /// Connects as the form says, and hangs up again.
     fn try_form(&mut self) {
+        // A path in it counts from the file that it will stand in.
+        let file = self.file_for_new();
         let Some(Summoned::Form(form)) = &mut self.summoned else { return };
         let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == form.engine) else { return };
-        let profile = match form.profile(engine) {
+        let mut profile = match form.profile(engine) {
             Ok(profile) => profile,
             Err((at, what)) => {
                 form.go_to(at);
                 return form.wrong(what);
             }
         };
+        profile.file.get_or_insert(file);
         let (number, secret, post) = (form.number, form.secret(), Arc::clone(&self.post));
         form.trying = Some(Instant::now());
         form.told = None;

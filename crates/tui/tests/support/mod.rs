@@ -2,13 +2,14 @@
 
 #![allow(dead_code)]
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use jaunty_core::archive::Retention;
-use jaunty_core::connection::{Connections, Guard, Profile};
+use jaunty_core::connection::{Connections, Guard, Profile, load};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
 use jaunty_core::run::state::Ahead;
@@ -25,6 +26,16 @@ pub struct Stage {
     pub app: App,
     inbox: Receiver<Message>,
     folder: tempfile::TempDir,
+    connected: Connected,
+}
+
+/// What it is connected with at the beginning.
+#[derive(Clone, Copy)]
+enum Connected {
+    /// A database in memory.
+    With(Guard),
+    /// What the buffer ran on last, of the connections in the file.
+    AsItRan,
 }
 
 impl Stage {
@@ -39,39 +50,84 @@ impl Stage {
         Stage::opened(folder, size, guard, ahead)
     }
 
-    /// The program left, and started again on the same files.
-    pub fn again(self) -> Stage {
-        let size = self.app.screen();
-        drop(self.app);
-        Stage::opened(self.folder, (size.width, size.height), Guard::Open, Ahead::ALL)
+    /// One of files that are there already, with the connections of this file and none in hand.
+    pub fn among(connections: &str, buffers: &[(&str, &str)]) -> Stage {
+        let folder = tempfile::tempdir().unwrap();
+        let config = Folders::below(folder.path()).config;
+        std::fs::create_dir_all(&config).unwrap();
+        std::fs::write(config.join("connections.toml"), connections).unwrap();
+        for (name, text) in buffers {
+            std::fs::write(folder.path().join(name), text).unwrap();
+        }
+        Stage::begun(folder, (120, 24), Connected::AsItRan, Ahead::ALL)
     }
 
-    fn opened(folder: tempfile::TempDir, (width, height): (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
-        let buffer = folder.path().join("a.sql");
+    /// The program left, and started again on the same files.
+    pub fn again(self) -> Stage {
+        let (size, connected) = (self.app.screen(), self.connected);
+        drop(self.app);
+        match connected {
+            Connected::With(guard) => Stage::opened(self.folder, (size.width, size.height), guard, Ahead::ALL),
+            connected => Stage::begun(self.folder, (size.width, size.height), connected, Ahead::ALL),
+        }
+    }
+
+    fn opened(folder: tempfile::TempDir, size: (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
+        let stage = Stage::begun(folder, size, Connected::With(guard), ahead);
+        stage.until("the connection", |app| app.connection.place.is_some())
+    }
+
+    fn begun(folder: tempfile::TempDir, (width, height): (u16, u16), connected: Connected, ahead: Ahead) -> Stage {
         let folders = Folders::below(folder.path());
-        let profile = Profile::new("ferry", "sqlite").with("path", ":memory:").guarded(guard);
         let keeping = Keeping::open(&folders, Retention::default()).ahead(ahead);
-        let connections = Connections { profiles: vec![profile.clone()], ..Connections::default() };
+        let (connections, profile) = match connected {
+            Connected::With(guard) => {
+                let profile = Profile::new("ferry", "sqlite").with("path", ":memory:").guarded(guard);
+                (Connections { profiles: vec![profile.clone()], ..Connections::default() }, Some(profile))
+            }
+            Connected::AsItRan => (load(&[folders.config.join("connections.toml")], ENGINES), None),
+        };
         let options = Options {
             folders,
             engines: ENGINES,
             connections,
-            profile: Some(profile),
-            buffer,
+            profile,
+            buffer: folder.path().join("a.sql"),
             keeping,
             settings: Settings::default(),
             depth: Depth::Full,
         };
         let (post, inbox) = channel();
         let app = App::open(options, Arc::new(move |message| drop(post.send(message)))).unwrap();
-        let mut stage = Stage { app, inbox, folder };
+        let mut stage = Stage { app, inbox, folder, connected };
         stage.app.resize(Rect::new(0, 0, width, height));
-        stage.until("the connection", |app| app.connection.place.is_some())
+        stage
+    }
+
+    /// A file of its folder.
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// What a file of its folder holds.
+    pub fn file(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
+    }
+
+    /// Waits until the screen shows a text.
+    pub fn shows(mut self, text: &str) -> Stage {
+        while !self.text().contains(text) {
+            match self.inbox.recv_timeout(Duration::from_secs(20)) {
+                Ok(message) => self.app.update(message),
+                Err(_) => panic!("waited for {text}:\n{}", self.text()),
+            }
+        }
+        self
     }
 
     pub fn until(mut self, what: &str, is: impl Fn(&App) -> bool) -> Stage {
         while !is(&self.app) {
-            let message = self.inbox.recv_timeout(Duration::from_secs(60));
+            let message = self.inbox.recv_timeout(Duration::from_secs(20));
             self.app.update(message.unwrap_or_else(|_| panic!("waited for {what}")));
         }
         self
@@ -80,6 +136,28 @@ impl Stage {
     pub fn key(mut self, code: KeyCode, modifiers: KeyModifiers) -> Stage {
         self.app.update(Message::Input(Event::Key(KeyEvent::new(code, modifiers))));
         self
+    }
+
+    pub fn enter(self) -> Stage {
+        self.key(KeyCode::Enter, KeyModifiers::NONE)
+    }
+
+    pub fn esc(self) -> Stage {
+        self.key(KeyCode::Esc, KeyModifiers::NONE)
+    }
+
+    /// A function key.
+    pub fn f(self, number: u8) -> Stage {
+        self.key(KeyCode::F(number), KeyModifiers::NONE)
+    }
+
+    pub fn alt(self, letter: char) -> Stage {
+        self.key(KeyCode::Char(letter), KeyModifiers::ALT)
+    }
+
+    /// Does what the list of actions has under this name.
+    pub fn does(self, title: &str) -> Stage {
+        self.control('l').types(title).enter()
     }
 
     pub fn control(self, letter: char) -> Stage {
