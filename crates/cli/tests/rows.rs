@@ -47,6 +47,21 @@ fn results_are_chosen_from_a_strip_and_placed_side_by_side() {
 }
 
 #[test]
+fn a_line_is_mended_where_it_is_wrong() {
+    let (_home, screen) = ferry("select name, berths from ports order by id", "");
+    screen.press(&["C-r"]).shows("Emberwick").press(&["C-t"]).types("n").shows("only rows whose name is");
+    // The keys of a real terminal: to the beginning, over a character, by word, and away with one.
+    screen.types("begins Gxllhaven").press(&["C-Left", "Right", "DC"]).types("u").shows("› begins Gullhaven");
+    screen.press(&["Enter"]).shows("1 row of 3").loses("Emberwick");
+    screen.types("o").shows("Emberwick").types("/").types("Salt berths").press(&["M-BSpace", "BSpace", "Enter"]);
+    screen.shows("Saltmarsh").loses("Emberwick");
+    // A line that is longer than the screen shows where it is written.
+    let long = "harbour ".repeat(30);
+    screen.types("/").types(&long).types("end").shows("harbour end").press(&["Home"]).types("first ").shows("› first ");
+    screen.press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
 fn cells_are_marked_added_up_and_copied() {
     let (_home, screen) = ferry(&format!("{COUNTED} select i, i * 3 as thrice from n"), "");
     screen.press(&["C-r"]).shows("of 5,000").press(&["C-t", "Right"]).types("m").press(&["Down", "Down"]);

@@ -888,7 +888,7 @@ pub static ACTIONS: &[Action] = &[
 /// The table as a Markdown document.
 pub fn markdown() -> String {
     let mut text = String::from(
-        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n",
+        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n\nIn a line that is filled in (a prompt, a field, what narrows a list) these edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In lists that have other uses for some of them, those come first.\n",
     );
     let mut group = "";
     for action in ACTIONS {

@@ -21,11 +21,18 @@ pub(super) struct Csv {
     formula_safe: bool,
     /// What is not written yet.
     text: String,
+    /// The bytes for which a field is quoted.
+    special: [bool; 256],
 }
 
 impl Csv {
     pub(super) fn new(options: &Options, separator: u8) -> Self {
+        let mut special = [false; 256];
+        for byte in [separator, options.quote, b'\n', b'\r'] {
+            special[usize::from(byte)] = true;
+        }
         Csv {
+            special,
             separator,
             quote: options.quote,
             header: options.header,
@@ -61,7 +68,7 @@ impl Csv {
         ends(field.first())
             || ends(field.last())
             || field == self.null.as_bytes()
-            || field.iter().any(|b| *b == self.separator || *b == self.quote || *b == b'\n' || *b == b'\r')
+            || field.iter().any(|byte| self.special[usize::from(*byte)])
     }
 }
 

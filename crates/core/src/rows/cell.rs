@@ -111,7 +111,7 @@ impl<'a> Numbers<'a> {
             Numbers::I32(a) => digits.format(a.value(row)),
             Numbers::U32(a) => digits.format(a.value(row)),
             Numbers::U64(a) => digits.format(a.value(row)),
-            Numbers::Decimal(a) => return out.push_str(&a.value_as_string(row)),
+            Numbers::Decimal(a) => return form::decimal(a.value(row), a.scale(), out),
         });
     }
 }

@@ -87,24 +87,42 @@ pub fn date(days: i32, text: &mut String) {
 fn ymd(days: i64, text: &mut String) -> &'static str {
     let (year, month, day) = civil(days);
     let (year, bc) = if year > 0 { (year, "") } else { (1 - year, " BC") };
-    let _ = write!(text, "{year:04}-{month:02}-{day:02}");
+    padded(year, 4, text);
+    text.push('-');
+    padded(i64::from(month), 2, text);
+    text.push('-');
+    padded(i64::from(day), 2, text);
     bc
+}
+
+/// A number of at least so many digits; it is not below zero.
+fn padded(value: i64, width: usize, text: &mut String) {
+    let mut buffer = itoa::Buffer::new();
+    let digits = buffer.format(value);
+    text.extend(std::iter::repeat_n('0', width.saturating_sub(digits.len())));
+    text.push_str(digits);
 }
 
 /// Writes a time of day in microseconds. `digits` is how many stand behind the point; without it,
 /// as many as it takes.
 pub fn time(micros: i64, digits: Option<u8>, text: &mut String) {
     let (seconds, fraction) = (micros / 1_000_000, micros % 1_000_000);
-    let _ = write!(text, "{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    padded(seconds / 3600, 2, text);
+    text.push(':');
+    padded(seconds / 60 % 60, 2, text);
+    text.push(':');
+    padded(seconds % 60, 2, text);
     match digits {
         Some(0) => {}
         Some(digits) => {
-            let _ = write!(text, ".{fraction:06}");
+            text.push('.');
+            padded(fraction, 6, text);
             text.truncate(text.len() - 6 + usize::from(digits.min(6)));
         }
         None if fraction == 0 => {}
         None => {
-            let _ = write!(text, ".{fraction:06}");
+            text.push('.');
+            padded(fraction, 6, text);
             text.truncate(text.trim_end_matches('0').len());
         }
     }
@@ -118,19 +136,25 @@ pub fn timestamp(micros: i64, offset: Option<i32>, digits: Option<u8>, text: &mu
         i64::MIN => return text.push_str("-infinity"),
         _ => {}
     }
-    let local = i128::from(micros) + i128::from(offset.unwrap_or(0)) * 1_000_000;
-    const DAY: i128 = 86_400_000_000;
-    let bc = ymd(local.div_euclid(DAY) as i64, text);
+    const DAY: i64 = 86_400_000_000;
+    // The clock there may be in the day before, or after.
+    let clock = micros.rem_euclid(DAY) + i64::from(offset.unwrap_or(0)) * 1_000_000;
+    let bc = ymd(micros.div_euclid(DAY) + clock.div_euclid(DAY), text);
     text.push(' ');
-    time(local.rem_euclid(DAY) as i64, digits, text);
+    time(clock.rem_euclid(DAY), digits, text);
     if let Some(offset) = offset {
         let (sign, seconds) = if offset < 0 { ('-', -offset) } else { ('+', offset) };
-        let _ = write!(text, "{sign}{:02}", seconds / 3600);
-        if seconds % 3600 != 0 {
-            let _ = write!(text, ":{:02}", seconds / 60 % 60);
-        }
-        if seconds % 60 != 0 {
-            let _ = write!(text, ":{:02}", seconds % 60);
+        let parts = [seconds / 3600, seconds / 60 % 60, seconds % 60].map(i64::from);
+        let count = if seconds % 60 != 0 {
+            3
+        } else if seconds % 3600 != 0 {
+            2
+        } else {
+            1
+        };
+        for (sign, part) in [sign, ':', ':'].into_iter().zip(parts).take(count) {
+            text.push(sign);
+            padded(part, 2, text);
         }
     }
     text.push_str(bc);
@@ -190,6 +214,37 @@ pub fn real(value: f64, single: bool, form: TextForm, text: &mut String) {
     }
 }
 
+/// A decimal, counted in its smallest part, with so many digits behind the point; fewer than none are zeros
+/// before it.
+pub fn decimal(value: i128, scale: i8, text: &mut String) {
+    let (mut short, mut long) = (itoa::Buffer::new(), itoa::Buffer::new());
+    // Most are short, and those are quicker.
+    let digits = match i64::try_from(value) {
+        Ok(value) => short.format(value),
+        Err(_) => long.format(value),
+    };
+    let (sign, digits) = match digits.strip_prefix('-') {
+        Some(digits) => ("-", digits),
+        None => ("", digits),
+    };
+    let behind = usize::from(scale.unsigned_abs());
+    text.push_str(sign);
+    if scale < 0 {
+        text.push_str(digits);
+        text.extend(std::iter::repeat_n('0', if value == 0 { 0 } else { behind }));
+    } else if let Some((before, after)) = digits.len().checked_sub(behind).and_then(|at| digits.split_at_checked(at)) {
+        text.push_str(if before.is_empty() { "0" } else { before });
+        if !after.is_empty() {
+            text.push('.');
+            text.push_str(after);
+        }
+    } else {
+        text.push_str("0.");
+        text.extend(std::iter::repeat_n('0', behind - digits.len()));
+        text.push_str(digits);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -200,6 +255,23 @@ mod tests {
         let mut text = String::new();
         act(&mut text);
         text
+    }
+
+    #[test]
+    fn decimals_have_their_point_where_the_scale_says() {
+        for (value, scale, expected) in [
+            (1250, 2, "12.50"),
+            (-5, 2, "-0.05"),
+            (-125, 3, "-0.125"),
+            (0, 2, "0.00"),
+            (7, 0, "7"),
+            (7, -3, "7000"),
+            (0, -3, "0"),
+            (-1_234_567_890_123_456_789_012, 4, "-123456789012345678.9012"),
+            (i128::MIN, 0, "-170141183460469231731687303715884105728"),
+        ] {
+            assert_eq!(written(|text| decimal(value, scale, text)), expected);
+        }
     }
 
     #[test]
@@ -246,6 +318,12 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn decimals_are_written_as_arrow_writes_them(value in prop_oneof![any::<i64>().prop_map(i128::from), -(10_i128.pow(37))..10_i128.pow(37)], scale in 0..=37_i8) {
+            use arrow_array::types::{Decimal128Type, DecimalType};
+            prop_assert_eq!(written(|text| decimal(value, scale, text)), Decimal128Type::format_decimal(value, 38, scale));
+        }
+
         #[test]
         fn days_and_dates_are_each_others_reverse(day in -800_000_000_i64..800_000_000) {
             let (year, month, date) = civil(day);
