@@ -67,8 +67,14 @@ fn interact(
     input: &Input,
 ) -> std::io::Result<()> {
     let mut desktop = Desktop::default();
+    let mut cursor = None;
     while !app.leaving {
         paint(app, terminal)?;
+        let colour = app.theme.style(theme::Role::Text).fg;
+        if cursor != colour {
+            terminal::colour_cursor(colour)?;
+            cursor = colour;
+        }
         match inbox.recv_timeout(app.rests_for()) {
             Ok(message) => app.update(message),
             Err(RecvTimeoutError::Timeout) => {}
@@ -83,6 +89,7 @@ fn interact(
         if let Some(mut editor) = app.editor.take() {
             let outcome = input.lend(&mut editor);
             *terminal = terminal::fresh()?;
+            cursor = None;
             app.back_from_editor(outcome);
         }
     }

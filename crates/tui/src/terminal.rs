@@ -1,6 +1,7 @@
 //! The terminal: taken over at the start, given back at the end, also after a panic.
 
 use std::io::{self, Stdout, Write, stdout};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use base64::Engine as _;
 use crossterm::event::{DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture};
@@ -9,6 +10,7 @@ use crossterm::{execute, queue};
 use ratatui::backend::{Backend, ClearType, CrosstermBackend, WindowSize};
 use ratatui::buffer::Cell;
 use ratatui::layout::{Position, Size};
+use ratatui::style::Color;
 
 /// A backend that tells the terminal the place again after every character that is not ASCII.
 ///
@@ -101,8 +103,24 @@ pub fn enter() -> io::Result<()> {
     execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture, SetTitle("Jaunty Quill"))
 }
 
+/// Whether the cursor has a colour of ours.
+static COLOURED: AtomicBool = AtomicBool::new(false);
+
+/// Gives the cursor a colour, so that it is seen on the ground of a theme that is not the terminal's (OSC 12 of
+/// xterm's control sequences). Terminals that do not know it pass over it.
+pub fn colour_cursor(colour: Option<Color>) -> io::Result<()> {
+    if let Some(Color::Rgb(red, green, blue)) = colour {
+        COLOURED.store(true, Ordering::Relaxed);
+        execute!(stdout(), crossterm::style::Print(format!("\x1b]12;#{red:02x}{green:02x}{blue:02x}\x07")))?;
+    }
+    Ok(())
+}
+
 /// Gives it back as it was. What fails is left: the program is ending.
 pub fn give_back() {
+    if COLOURED.load(Ordering::Relaxed) {
+        let _ = execute!(stdout(), crossterm::style::Print("\x1b]112\x07"));
+    }
     let _ =
         execute!(stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, crossterm::cursor::Show);
     let _ = disable_raw_mode();

@@ -209,3 +209,18 @@ fn a_url_fills_the_fields_and_its_password_is_written_nowhere() {
     let stage = stage.esc().does("new connection").types("harbour://quay").enter();
     assert!(stage.text().contains("harbour"), "{}", stage.text());
 }
+
+#[test]
+fn a_word_about_an_action_beats_letters_scattered_over_another() {
+    let stage = two(&[("a.sql", "")]);
+    let before = stage.app.theme.name;
+    let stage = stage.does("light");
+    assert_ne!(stage.app.theme.name, before, "the light theme: {}", stage.told());
+    let stage = stage.control('l').types("zzz");
+    assert!(stage.text().contains("nothing fits what is written below"), "{}", stage.text());
+    // What was cut off to the left is told.
+    let stage = stage.esc().does("new connection").types(&"quay ".repeat(40));
+    assert!(stage.text().lines().last().unwrap().starts_with(" ›…"), "{}", stage.text());
+    let stage = stage.key(KeyCode::Home, KeyModifiers::NONE);
+    assert!(stage.text().lines().last().unwrap().starts_with(" › quay"), "{}", stage.text());
+}

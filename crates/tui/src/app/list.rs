@@ -98,11 +98,13 @@ impl List {
         let mut space = Vec::new();
         let mut scored: Vec<(u32, usize)> = Vec::new();
         for (index, item) in self.items.iter().enumerate() {
-            let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
+            // Letters that are scattered over a label are no better than a word of the line about it.
+            let whole = words.score(Utf32Str::new(&item.label, &mut space), &mut matcher).map(|score| score * 2);
+            let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).max(whole);
             // What was written out is meant.
             let label = label.map(|score| score + u32::from(item.label.eq_ignore_ascii_case(query)));
             let about = format!("{} {}", item.label, item.help);
-            let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher);
+            let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher).map(|score| score + 1);
             if let Some(score) = label.max(about) {
                 scored.push((score, index));
             }

@@ -80,6 +80,9 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
     let keys = list.items.iter().map(|item| clean::width(&item.key)).max().unwrap_or(0).min(14) as u16;
     let first = first_shown(list, area);
     let lines = area.y + 1..area.bottom().saturating_sub(1);
+    if list.found.is_empty() && !list.items.is_empty() {
+        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, "nothing fits what is written below", faint);
+    }
     for ((position, index), y) in list.found.iter().enumerate().skip(first).zip(lines) {
         let Some(item) = list.items.get(*index) else { continue };
         let chosen = position == list.chosen;
@@ -113,6 +116,9 @@ pub(super) fn input(
     let right = area.right().saturating_sub(1);
     let (seen, column) = line.seen(usize::from(right.saturating_sub(x)));
     put(cells, x, y, right, seen, ground);
+    if seen.len() < line.text().len() {
+        put(cells, x.saturating_sub(1), y, right, "…", ground.patch(app.theme.style(Role::Faint)));
+    }
     Some(Position::new(x + column as u16, y))
 }
 
