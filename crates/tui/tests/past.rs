@@ -82,7 +82,9 @@ fn a_statement_is_put_back_and_run_again() {
     let stage = stage.key(KeyCode::Tab, KeyModifiers::NONE);
     assert_eq!(stage.buffer(), "select 12.5 as fare;\n");
     let stage = stage.opens_logbook().finds("ports").control('r');
-    let stage = stage.until("its rows", |app| app.rows.page().is_some_and(|page| page.rows[0][0].text == "Saltmarsh"));
+    let stage = stage.until("its rows", |app| {
+        app.rows.page().is_some_and(|page| page.rows.first().is_some_and(|row| row[0].text == "Saltmarsh"))
+    });
     assert!(stage.buffer().ends_with("select 'Saltmarsh' as port;\n"), "{}", stage.buffer());
     let stage = stage.opens_logbook().finds("saltmarsh");
     assert_eq!(stage.titles().len(), 2);

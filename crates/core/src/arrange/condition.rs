@@ -23,7 +23,6 @@ use super::key::{Keys, Sought};
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TextForm;
 use crate::rows::widen::is_mixed;
-use crate::text::dialect::Dialect;
 
 /// What a column's values must fulfil.
 #[derive(Debug, Clone, PartialEq)]
@@ -37,13 +36,13 @@ pub struct Condition {
 /// A test of one value.
 #[derive(Debug, Clone)]
 pub struct Test {
-    kind: Kind,
+    pub(super) kind: Kind,
     /// It must not be so.
-    not: bool,
+    pub(super) not: bool,
 }
 
 #[derive(Debug, Clone)]
-enum Kind {
+pub(super) enum Kind {
     Null,
     Empty,
     Compare(Comparison, String, Sought),
@@ -54,7 +53,7 @@ enum Kind {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Where {
+pub(super) enum Where {
     Inside,
     Begins,
     Ends,
@@ -62,7 +61,7 @@ enum Where {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Comparison {
+pub(super) enum Comparison {
     Equal,
     Less,
     AtMost,
@@ -71,7 +70,7 @@ enum Comparison {
 }
 
 impl Comparison {
-    fn sign(self) -> &'static str {
+    pub(super) fn sign(self) -> &'static str {
         match self {
             Comparison::Equal => "=",
             Comparison::Less => "<",
@@ -164,41 +163,6 @@ impl Test {
                 }
             };
             *stays = fulfilled.is_some_and(|fulfilled| fulfilled != self.not);
-        }
-    }
-
-    /// It as a condition of a statement, on the column with this name.
-    pub(super) fn sql(&self, name: &str, field: Option<&Field>, dialect: &Dialect) -> String {
-        let value = |text: &String| match field {
-            Some(field) if field.data_type().is_numeric() || TextForm::of(field) == TextForm::Number => text.clone(),
-            Some(field) if is_mixed(field.data_type()) && text.parse::<f64>().is_ok() => text.clone(),
-            _ => dialect.text_as_written(text),
-        };
-        let not = if self.not { "not " } else { "" };
-        match &self.kind {
-            Kind::Null => format!("{name} is {not}null"),
-            Kind::Empty => format!("{name} {} ''", if self.not { "<>" } else { "=" }),
-            Kind::Compare(Comparison::Equal, text, _) if self.not => format!("{name} <> {}", value(text)),
-            Kind::Compare(comparison, text, _) => {
-                let plain = format!("{name} {} {}", comparison.sign(), value(text));
-                if self.not { format!("not ({plain})") } else { plain }
-            }
-            Kind::Between([low, high], _) => format!("{name} {not}between {} and {}", value(low), value(high)),
-            Kind::In(all, _) => {
-                format!("{name} {not}in ({})", all.iter().map(value).collect::<Vec<_>>().join(", "))
-            }
-            Kind::Text(place, text, _) => {
-                let pattern = match place {
-                    Where::Inside => format!("%{text}%"),
-                    Where::Begins => format!("{text}%"),
-                    Where::Ends => format!("%{text}"),
-                    Where::Expression => {
-                        let sign = if dialect.name == "postgres" { "~" } else { "regexp" };
-                        return format!("{not}{name} {sign} {}", dialect.text_as_written(text));
-                    }
-                };
-                format!("{name} {not}like {}", dialect.text_as_written(&pattern))
-            }
         }
     }
 }

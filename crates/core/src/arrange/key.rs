@@ -7,6 +7,7 @@
 use std::cmp::Ordering;
 
 use arrow_array::cast::AsArray;
+use arrow_array::timezone::Tz;
 use arrow_array::types::{
     Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
     TimestampMicrosecondType, UInt32Type, UInt64Type,
@@ -14,7 +15,7 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, UnionArray};
 use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
-use chrono::{NaiveDate, NaiveTime};
+use chrono::{NaiveDate, NaiveTime, Offset, TimeZone};
 
 use crate::rows::assemble::Value;
 use crate::rows::cell::{CellKind, ColumnReader};
@@ -244,14 +245,15 @@ fn time_of_day(text: &str) -> Option<i64> {
 }
 
 /// A point in time as `2031-03-05 07:30`, `2031-03-05T07:30:00Z`, `2031-03-05 07:30:00+02:30` or its day
-/// alone, in microseconds since 1970. Without a zone it is in that of Greenwich.
-fn instant(text: &str) -> Option<i64> {
-    let Some((date, rest)) = text.trim().split_once(['T', ' ']) else {
-        return day(text)?.checked_mul(MICROS_OF_A_DAY);
-    };
+/// alone, in microseconds since 1970. Where it says no zone it is what the clocks of `here` show, which are
+/// those that the column's values are shown by.
+fn instant(text: &str, here: Option<&str>) -> Option<i64> {
+    let (date, rest) = text.trim().split_once(['T', ' ']).unwrap_or((text.trim(), "00:00"));
     let (clock, zone) = rest.split_at(rest.find(['Z', 'z', '+', '-']).unwrap_or(rest.len()));
+    let shown = day(date)?.checked_mul(MICROS_OF_A_DAY)?.checked_add(time_of_day(clock)?)?;
     let east = match zone.split_at_checked(1) {
-        None | Some(("Z" | "z", "")) => 0,
+        None => here.map_or(Some(0), |here| micros_east(here, shown))?,
+        Some(("Z" | "z", "")) => 0,
         Some((sign, offset)) => {
             let (hours, minutes) = offset.split_once(':').unwrap_or((offset.get(..2)?, offset.get(2..)?));
             let minutes = if minutes.is_empty() { 0 } else { minutes.parse::<i64>().ok()? };
@@ -259,7 +261,18 @@ fn instant(text: &str) -> Option<i64> {
             if sign == "-" { -east } else { east }
         }
     };
-    day(date)?.checked_mul(MICROS_OF_A_DAY)?.checked_add(time_of_day(clock)?)?.checked_sub(east)
+    shown.checked_sub(east)
+}
+
+/// How far east of Greenwich the clocks of a zone are when they show a time. Of an hour that comes twice the
+/// first is meant; one that is left out is as late as what came before it.
+fn micros_east(zone: &str, shown: i64) -> Option<i64> {
+    let zone: Tz = zone.parse().ok()?;
+    let shown = chrono::DateTime::from_timestamp_micros(shown)?.naive_utc();
+    let offset = zone.offset_from_local_datetime(&shown).earliest().or_else(|| {
+        zone.offset_from_local_datetime(&shown.checked_sub_signed(chrono::TimeDelta::hours(3))?).earliest()
+    })?;
+    Some(i64::from(offset.fix().local_minus_utc()) * 1_000_000)
 }
 
 /// A value in the form in which a column's values compare.
@@ -285,7 +298,7 @@ impl Sought {
             DataType::Float64 => number(real(text.parse().ok()?)),
             DataType::Date32 => number(whole(day(text)?)),
             DataType::Time64(TimeUnit::Microsecond) => number(whole(time_of_day(text)?)),
-            DataType::Timestamp(TimeUnit::Microsecond, _) => number(whole(instant(text)?)),
+            DataType::Timestamp(TimeUnit::Microsecond, zone) => number(whole(instant(text, zone.as_deref())?)),
             DataType::Utf8 if TextForm::of(field) == TextForm::Number => Sought::Bytes(decimal(text)?),
             DataType::Decimal128(precision, scale) => {
                 let value = scaled(text, *scale)?;
@@ -457,7 +470,7 @@ mod tests {
 
     #[test]
     fn days_and_times_are_read_as_people_write_them() {
-        let at = |text: &str| instant(text).map(|micros| micros as f64 / 1e6);
+        let at = |text: &str| instant(text, None).map(|micros| micros as f64 / 1e6);
         for (text, expected) in [
             ("1970-01-02", Some(86_400.0)),
             ("1970-01-01 00:00:01.5", Some(1.5)),

@@ -2,8 +2,8 @@
 //!
 //! An [`Arrangement`] is a list of row numbers of an archive: four bytes a row, whatever the rows
 //! hold. It is made by scanning columns batch by batch ([`condition`] and [`search`] say which rows
-//! stay, [`sort`] in which order), so memory does not grow with what the values are. [`facts`] tells what a
-//! column holds, in the same way; [`pick`] reads the rows of an arrangement, or a part of them.
+//! stay, [`sort`] in which order), so memory does not grow with what the values are. [`statement`] writes what asks the
+//! server for the same; [`facts`] tells what a column holds, in the same way; [`pick`] reads the rows of an arrangement, or a part of them.
 
 pub mod condition;
 pub mod facts;
@@ -12,16 +12,14 @@ pub mod pick;
 pub mod search;
 mod shortcut;
 mod sort;
+pub mod statement;
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-
-use arrow_schema::SchemaRef;
 
 pub use condition::Condition;
 pub use sort::Order;
 
 use crate::archive::{Archive, ArchiveError};
-use crate::text::dialect::Dialect;
 
 /// How a person wants to see the rows of a result.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -57,33 +55,6 @@ impl Wanted {
             parts.push(format!("by {}", by.join(", ")));
         }
         parts.join(" · ")
-    }
-
-    /// The statement that asks the server for these rows in this order.
-    pub fn statement(&self, statement: &str, schema: &SchemaRef, dialect: &Dialect) -> String {
-        let name = |column: usize| dialect.name_as_written(schema.fields().get(column).map_or("", |f| f.name()));
-        let mut conditions: Vec<String> = self
-            .conditions
-            .iter()
-            .map(|c| c.test.sql(&name(c.column), schema.fields().get(c.column).map(AsRef::as_ref), dialect))
-            .collect();
-        if !self.search.is_empty() {
-            let pattern = dialect.text_as_written(&format!("%{}%", self.search));
-            let texts = schema.fields().iter().enumerate().filter(|(_, field)| condition::is_text(field));
-            let any: Vec<String> = texts.map(|(column, _)| format!("{} like {pattern}", name(column))).collect();
-            if !any.is_empty() {
-                conditions.push(format!("({})", any.join(" or ")));
-            }
-        }
-        let mut written = format!("select * from (\n{}\n) as kept", statement.trim_end());
-        if !conditions.is_empty() {
-            written.push_str(&format!("\nwhere {}", conditions.join("\n  and ")));
-        }
-        if !self.order.is_empty() {
-            let by = |order: &Order| format!("{}{}", name(order.column), if order.descending { " desc" } else { "" });
-            written.push_str(&format!("\norder by {}", self.order.iter().map(by).collect::<Vec<_>>().join(", ")));
-        }
-        written
     }
 }
 

@@ -41,7 +41,7 @@ impl Search {
     }
 
     /// Whether a value of a column could hold it: a word is in no number.
-    fn can_be_in(&self, field: &Field) -> bool {
+    pub(super) fn can_be_in(&self, field: &Field) -> bool {
         let only = |signs: &str| self.text.chars().all(|c| c.is_ascii_digit() || signs.contains(c));
         match field.data_type() {
             DataType::Int16 | DataType::Int32 | DataType::Int64 | DataType::UInt32 | DataType::UInt64 => only("-"),

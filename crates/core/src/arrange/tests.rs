@@ -22,7 +22,6 @@ use crate::archive::Writer;
 use crate::rows::assemble::{Announced, Assembler, Value};
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TEXT_FORM;
-use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
 
 /// One row: an integer, a text, a real number and a value of any type.
 type Given = (Option<i32>, Option<String>, Option<f64>, Option<i64>);
@@ -359,8 +358,7 @@ fn values_of_several_types_have_an_order() {
 }
 
 #[test]
-fn what_is_wanted_can_be_asked_of_the_server() {
-    let schema = Arc::new(Schema::new(fields()));
+fn what_is_wanted_has_words() {
     let condition =
         |column: usize, text: &str| Condition { column, test: Test::read(text, &fields()[column]).unwrap() };
     let wanted = Wanted {
@@ -372,23 +370,44 @@ fn what_is_wanted_can_be_asked_of_the_server() {
             condition(6, "in 2026-01-01, 2026-01-02"),
             condition(3, "!= 1.5"),
         ],
-        search: String::new(),
+        search: "quay".into(),
     };
-    assert_eq!(
-        wanted.statement("select * from sailings", &schema, &POSTGRES),
-        "select * from (\nselect * from sailings\n) as kept\nwhere id > 5\n  and name not like 'it''s%'\n  and name is not null\n  and day in ('2026-01-01', '2026-01-02')\n  and number <> 1.5\norder by price desc, name"
-    );
-    let searched = Wanted { search: "a\\b".into(), ..Wanted::default() };
-    assert_eq!(
-        searched.statement("select 1", &schema, &MYSQL),
-        "select * from (\nselect 1\n) as kept\nwhere (name like '%a\\\\b%')"
-    );
-    assert!(searched.statement("select 1", &schema, &SQLITE).ends_with("(name like '%a\\b%')"));
     let names: Vec<String> = fields().iter().map(|field| field.name().clone()).collect();
     assert_eq!(
         wanted.words(&names),
-        "id > 5 · name not begins it's · name not null · day in 2026-01-01, 2026-01-02 · number != 1.5 · by price down, name"
+        "with \"quay\" · id > 5 · name not begins it's · name not null · day in 2026-01-01, 2026-01-02 · number != 1.5 · by price down, name"
     );
+}
+
+#[test]
+fn a_time_without_a_zone_is_in_that_of_its_column() {
+    let column =
+        |zone: Option<&str>| Field::new("at", DataType::Timestamp(TimeUnit::Microsecond, zone.map(Arc::from)), true);
+    let micros =
+        |clock: &str| chrono::NaiveDateTime::parse_from_str(clock, "%F %T").unwrap().and_utc().timestamp_micros();
+    for (zone, text, greenwich) in [
+        (None, "2031-03-05 07:30", "2031-03-05 07:30:00"),
+        (Some("+02:30"), "2031-03-05 07:30", "2031-03-05 05:00:00"),
+        (Some("+02:30"), "2031-03-05 07:30:00+00:00", "2031-03-05 07:30:00"),
+        (Some("+02:30"), "2031-03-05T07:30:00Z", "2031-03-05 07:30:00"),
+        (Some("+02:30"), "2031-03-05", "2031-03-04 21:30:00"),
+        (Some("America/St_Johns"), "2031-01-05 07:30", "2031-01-05 11:00:00"),
+        (Some("America/St_Johns"), "2031-07-05 07:30", "2031-07-05 10:00:00"),
+        // The clocks go from two to three, and back from two to one.
+        (Some("America/St_Johns"), "2031-03-09 02:30", "2031-03-09 06:00:00"),
+        (Some("America/St_Johns"), "2031-11-02 01:30", "2031-11-02 04:00:00"),
+    ] {
+        let folder = tempfile::tempdir().unwrap();
+        let field = column(zone);
+        let schema = Arc::new(Schema::new(vec![field.clone()]));
+        let mut writer = Writer::create(&folder.path().join("a.arrow"), &schema).unwrap();
+        let values: TimestampMicrosecondArray = [-1, 0, 1].map(|by| Some(micros(greenwich) + by)).into_iter().collect();
+        let values = values.with_timezone_opt(zone);
+        writer.write(&RecordBatch::try_new(schema, vec![Arc::new(values)]).unwrap()).unwrap();
+        let test = Test::read(&format!("= {text}"), &field).unwrap();
+        let wanted = Wanted { conditions: vec![Condition { column: 0, test }], ..Wanted::default() };
+        assert_eq!(arranged(writer.archive(), &wanted), [1], "{text} in {zone:?}");
+    }
 }
 
 #[test]

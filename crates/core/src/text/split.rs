@@ -107,6 +107,12 @@ pub fn statements<'a>(rope: &'a Rope, dialect: &'static Dialect, from: usize) ->
     }
 }
 
+/// What the first statement of a text does.
+pub fn kind(text: &str, dialect: &'static Dialect) -> Option<Kind> {
+    let rope = Rope::from_str(text);
+    statements(&rope, dialect, 0).next().map(|statement| statement.kind)
+}
+
 /// Where finding statements begins.
 #[derive(Debug, Clone)]
 pub(super) enum From {

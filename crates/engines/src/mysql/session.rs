@@ -12,7 +12,7 @@ use jaunty_core::engine::{
 };
 use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::text::dialect::{Kind, MYSQL};
-use jaunty_core::text::{client_line, rope, split, touched};
+use jaunty_core::text::{client_line, split, touched};
 use mysql_async::consts::{ColumnType, StatusFlags};
 use mysql_async::prelude::{Protocol, Queryable};
 use mysql_async::{QueryResult, Row, Value};
@@ -241,8 +241,7 @@ async fn cancel(again: Again, id: u32) {
 }
 
 fn kind(statement: &str) -> Kind {
-    let first = split::statements(&rope(statement), &MYSQL, 0).next();
-    first.map_or(Kind::Other, |statement| statement.kind)
+    split::kind(statement, &MYSQL).unwrap_or(Kind::Other)
 }
 
 /// Whether "no rows" is worth telling.

@@ -14,7 +14,7 @@ use jaunty_core::engine::{
 use jaunty_core::rows::columns::Columns;
 use jaunty_core::run::parameters::{self, Value, value_of};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
-use jaunty_core::text::{client_line, rope, split, touched};
+use jaunty_core::text::{client_line, split, touched};
 use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{AsyncMessage, Column, SimpleQueryMessage, SimpleQueryRow};
@@ -333,8 +333,7 @@ fn no_parameters(prepared: &tokio_postgres::Statement) -> Outcome<()> {
 
 /// What a statement is, by its first word.
 pub(super) fn kind(statement: &str) -> Kind {
-    let first = split::statements(&rope(statement), &POSTGRES, 0).next();
-    first.map_or(Kind::Other, |statement| statement.kind)
+    split::kind(statement, &POSTGRES).unwrap_or(Kind::Other)
 }
 
 /// Whether "no rows" is worth telling.

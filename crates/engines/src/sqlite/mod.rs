@@ -6,6 +6,7 @@
 
 mod catalog;
 mod errors;
+mod functions;
 mod open;
 mod pump;
 mod session;

@@ -10,7 +10,7 @@ use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{EngineError, ErrorKind};
 use rusqlite::{Connection, OpenFlags};
 
-use super::errors;
+use super::{errors, functions};
 
 /// How long a statement waits for another program's lock.
 pub(super) const LOCK_WAIT: Duration = Duration::from_secs(2);
@@ -44,6 +44,7 @@ pub(super) fn open(profile: &Profile) -> Result<Opened, EngineError> {
     let connect = |error| errors::connecting(&error, &name, path.as_deref());
     let connection = opened.map_err(connect)?;
     connection.busy_timeout(LOCK_WAIT).map_err(connect)?;
+    functions::add(&connection).map_err(connect)?;
     // Reads the file's head, and its journal if a crash left one.
     connection.query_row("pragma schema_version", [], |row| row.get::<_, i64>(0)).map_err(connect)?;
     if in_memory && profile.guard == Guard::ReadOnly {

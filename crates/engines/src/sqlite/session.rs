@@ -10,7 +10,7 @@ use jaunty_core::rows::assemble::Announced;
 use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::parameters::{Given, Value, value_of};
 use jaunty_core::text::dialect::{Kind, SQLITE};
-use jaunty_core::text::touched;
+use jaunty_core::text::{split, touched};
 use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
 
 use super::open::Opened;
@@ -86,9 +86,7 @@ impl SqliteSession {
 
 /// Whether a statement without a result changes rows, so that "none" is worth telling.
 fn is_change(statement: &str) -> bool {
-    let rope = jaunty_core::text::rope(statement);
-    let first = jaunty_core::text::split::statements(&rope, &SQLITE, 0).next();
-    first.is_some_and(|s| s.kind == Kind::Change)
+    split::kind(statement, &SQLITE) == Some(Kind::Change)
 }
 
 /// A parameter without a value would silently be NULL.

@@ -4,11 +4,13 @@
 //! and the constructs that hold semicolons of their own. The lexer and the splitter know only
 //! these tables; adding a language is adding one.
 
+mod comparing;
 mod mysql;
 mod postgres;
 mod redis;
 mod sqlite;
 
+pub use comparing::{Comparing, Pattern};
 pub use mysql::MYSQL;
 pub use postgres::POSTGRES;
 pub use redis::REDIS;
@@ -84,6 +86,8 @@ pub struct Dialect {
     pub delimiter_word: Option<&'static str>,
     /// Whether the rows of `COPY … FROM STDIN` stand below it, up to a line `\.`.
     pub copy_data: bool,
+    /// How it compares and orders values; none where a query cannot stand inside another.
+    pub comparing: Option<&'static Comparing>,
 }
 
 /// A language with nothing in it, for tables to be written as a difference from it.
@@ -113,6 +117,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     client_lines: false,
     delimiter_word: None,
     copy_data: false,
+    comparing: None,
 };
 
 /// A word that begins a statement and nothing else.

@@ -1,7 +1,10 @@
 //! MySQL and MariaDB, by their documentation: <https://mariadb.com/kb/en/sql-language-structure/> and
 //! <https://dev.mysql.com/doc/refman/8.0/en/language-structure.html>.
 
-use super::{BlockComment, Body, Dialect, Kind, PLAIN, Quote, QuoteKind, Role, Starter, Then, starter, unreserved};
+use super::{
+    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
+    unreserved,
+};
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'\'', close: b'\'', doubled: true, backslash: true, kind: QuoteKind::Text };
@@ -22,6 +25,21 @@ const fn body(object: &'static str) -> Body {
         names_between: true,
     }
 }
+
+/// What is said of a literal counts for the column beside it, whatever that is written in.
+const COMPARING: Comparing = Comparing {
+    as_text: "VALUE",
+    bytes_as_text: "lower(hex(VALUE))",
+    bytes: ["x'", "'"],
+    text_types: &[],
+    fits: [(Pattern::Like, "VALUE like TEXT"), (Pattern::Like, "VALUE like TEXT collate utf8mb4_bin")],
+    expression: [("VALUE regexp TEXT", "(?i)"), ("VALUE regexp TEXT", "(?-i)")],
+    equal: "TEXT collate utf8mb4_bin",
+    ordered: "TEXT collate utf8mb4_bin",
+    sorted: "cast(VALUE as binary)",
+    nulls_last: ["NAME is null, VALUE", "VALUE desc"],
+    same_names: false,
+};
 
 /// The language of MySQL and MariaDB.
 pub static MYSQL: Dialect = Dialect {
@@ -433,5 +451,6 @@ pub static MYSQL: Dialect = Dialect {
         "XOR",
         "ZEROFILL",
     ],
+    comparing: Some(&COMPARING),
     ..PLAIN
 };

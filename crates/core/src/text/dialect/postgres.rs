@@ -1,7 +1,10 @@
 //! PostgreSQL, by its documentation: <https://www.postgresql.org/docs/current/sql-syntax.html> and
 //! <https://www.postgresql.org/docs/current/sql-keywords-appendix.html>.
 
-use super::{BlockComment, Body, Dialect, Kind, PLAIN, Quote, QuoteKind, Role, Starter, Then, starter, unreserved};
+use super::{
+    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
+    unreserved,
+};
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'\'', close: b'\'', doubled: true, backslash: false, kind: QuoteKind::Text };
@@ -22,6 +25,20 @@ const fn body(object: &'static str) -> Body {
         names_between: false,
     }
 }
+
+const COMPARING: Comparing = Comparing {
+    as_text: "VALUE::text",
+    bytes_as_text: "VALUE::text",
+    bytes: [r"'\x", "'"],
+    text_types: &["text", "char", "varchar", "bpchar", "name"],
+    fits: [(Pattern::Like, "VALUE ilike TEXT"), (Pattern::Like, "VALUE like TEXT")],
+    expression: [("VALUE ~* TEXT", ""), ("VALUE ~ TEXT", "")],
+    equal: "TEXT",
+    ordered: r#"TEXT collate "C""#,
+    sorted: r#"VALUE collate "C""#,
+    nulls_last: ["VALUE", "VALUE desc nulls last"],
+    same_names: true,
+};
 
 /// PostgreSQL's language.
 pub static POSTGRES: Dialect = Dialect {
@@ -552,5 +569,6 @@ pub static POSTGRES: Dialect = Dialect {
         "WORK",
         "WRITE",
     ],
+    comparing: Some(&COMPARING),
     ..PLAIN
 };

@@ -1,6 +1,25 @@
 //! SQLite, by its documentation of the language: <https://www.sqlite.org/lang.html>.
 
-use super::{BlockComment, Body, Dialect, Kind, PLAIN, Quote, QuoteKind, Role, Starter, Then, starter, unreserved};
+use super::{
+    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
+    unreserved,
+};
+
+/// Its `LIKE` and its own functions fold the letters of ASCII only.
+const COMPARING: Comparing = Comparing {
+    as_text: "VALUE",
+    bytes_as_text: "lower(hex(VALUE))",
+    bytes: ["x'", "'"],
+    text_types: &[],
+    fits: [(Pattern::Like, r"VALUE like TEXT escape '\'"), (Pattern::Glob, "VALUE glob TEXT")],
+    // The function is ours (see the engine); the operator is SQLite's.
+    expression: [("VALUE regexp TEXT", "(?i)"), ("VALUE regexp TEXT", "")],
+    equal: "TEXT",
+    ordered: "TEXT",
+    sorted: "VALUE",
+    nulls_last: ["VALUE nulls last", "VALUE desc"],
+    same_names: true,
+};
 
 /// SQLite's language.
 pub static SQLITE: Dialect = Dialect {
@@ -318,5 +337,6 @@ pub static SQLITE: Dialect = Dialect {
         "WITH",
         "WITHOUT",
     ],
+    comparing: Some(&COMPARING),
     ..PLAIN
 };

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use arrow_schema::Schema;
 use jaunty_core::arrange::condition::{Condition, Test};
+use jaunty_core::arrange::statement::statement;
 use jaunty_core::arrange::{ArrangeError, Arrangement, Order, Wanted, arrange};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::cell::ColumnReader;
@@ -269,11 +270,13 @@ impl App {
         let (Some(run), Some(schema)) = (self.rows.run().cloned(), self.schema()) else { return };
         let wanted = self.rows.view().arranged.wanted;
         let dialect = self.buffer.document.outline().dialect();
-        if dialect.lines {
-            return self.tell_wrong("this language has no statement for it");
+        if wanted.is_plain() {
+            return self.tell("the rows are as the statement asks for them; sort or narrow them first");
         }
-        let statement = wanted.statement(&run.statement, &schema, dialect);
-        self.put_statement(&statement);
+        match statement(&wanted, &run.statement, &schema, dialect) {
+            Ok(statement) => self.put_statement(&statement),
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
     }
 
     /// The columns of the result on the screen. It is known once its archive was opened for a page.
