@@ -121,8 +121,9 @@ impl Written {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Log {
-    /// Only runs whose statement, title or error holds this
-    pub text: Option<String>,
+    /// What to look for: words of the statement, its title or error; connection=…, database=…, outcome=…,
+    /// day=2026-11, since=…, before=…
+    pub query: Vec<String>,
     /// Only runs on this connection
     #[arg(short, long, value_name = "NAME")]
     pub connection: Option<String>,

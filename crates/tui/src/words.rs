@@ -92,12 +92,6 @@ pub fn values(values: &[Value]) -> String {
     clean::clean(&each.join(" · ")).into_owned()
 }
 
-/// A point in time, in milliseconds since 1970, as the clock on the wall shows it.
-pub fn moment(ms: i64) -> String {
-    chrono::DateTime::from_timestamp_millis(ms)
-        .map_or_else(String::new, |time| time.with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S").to_string())
-}
-
 /// The note after a statement.
 pub fn note(run: &Run, now: SystemTime) -> String {
     if run.is_held() {

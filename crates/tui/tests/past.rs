@@ -47,7 +47,7 @@ fn ran() -> Stage {
 fn runs_are_found_by_words_outcomes_and_days() {
     let mut stage = ran();
     let today = chrono::Local::now().date_naive();
-    let tomorrow = format!("<{}", today + chrono::Days::new(1));
+    let tomorrow = format!("before={}", today + chrono::Days::new(1));
     for (query, expected) in [
         ("", &["Wrong", "Fares", "Ports"][..]),
         ("saltmarsh", &["Ports"]),
@@ -58,8 +58,11 @@ fn runs_are_found_by_words_outcomes_and_days() {
         ("done ferry", &["Fares", "Ports"]),
         ("today 12.5", &["Fares"]),
         ("yesterday", &[]),
-        ("<2020", &[]),
+        ("before=2020", &[]),
         (tomorrow.as_str(), &["Wrong", "Fares", "Ports"]),
+        ("outcome=done", &["Fares", "Ports"]),
+        ("outcome=failed connection=ferry day=today", &["Wrong"]),
+        ("connection=harbour", &[]),
     ] {
         stage = stage.finds(query);
         assert_eq!(stage.titles(), expected, "{query}");

@@ -1,7 +1,7 @@
 //! `jaunty log`: what ran.
 
-use chrono::{Days, Local, NaiveDate, TimeZone};
-use jaunty_core::logbook::{Entry, Filter, KeptResult, Outcome};
+use chrono::{Local, NaiveDate};
+use jaunty_core::logbook::{Entry, KeptResult, Query};
 use jaunty_core::run::Keeping;
 use jaunty_core::text::clean::clean;
 use jaunty_tui::{settings, words};
@@ -21,17 +21,11 @@ pub fn keeping() -> Result<Keeping, Failure> {
 
 /// Lists runs, or removes them.
 pub fn list(args: &Log) -> Result<(), Failure> {
-    let filter = Filter {
-        text: args.text.clone().unwrap_or_default(),
-        connection: args.connection.clone(),
-        outcome: args.outcome.as_deref().and_then(Outcome::from_word),
-        began_ms: args.day.as_deref().map(day).transpose()?,
-        statement_id: None,
-    };
+    let query = query(args, Local::now().date_naive())?;
     let keeping = keeping()?;
     let Some(logbook) = keeping.logbook() else { return Ok(()) };
     let failed = |error: jaunty_core::logbook::LogbookError| Failure::Usage(error.to_string());
-    let entries = logbook.find(&filter, args.count).map_err(failed)?;
+    let entries = logbook.find(&query, args.count).map_err(failed)?;
     if args.remove {
         for entry in &entries {
             logbook.remove(entry).map_err(failed)?;
@@ -42,31 +36,31 @@ pub fn list(args: &Log) -> Result<(), Failure> {
     super::print(&lines)
 }
 
-/// A day in local time, in milliseconds since 1970: its beginning, and that of the next.
-fn day(text: &str) -> Result<(i64, i64), Failure> {
-    let today = Local::now().date_naive();
-    let day = match text {
-        "today" => Some(today),
-        "yesterday" => today.checked_sub_days(Days::new(1)),
-        text => text.parse::<NaiveDate>().ok(),
-    };
-    let wrong = || Failure::Usage(format!("\"{text}\" is no day; write it as 2026-11-23, today or yesterday"));
-    let day = day.ok_or_else(wrong)?;
-    let begins = |day: NaiveDate| {
-        let midnight = Local.from_local_datetime(&day.and_time(chrono::NaiveTime::MIN)).earliest();
-        midnight.map(|time| time.timestamp_millis())
-    };
-    let next = day.checked_add_days(Days::new(1)).ok_or_else(wrong)?;
-    begins(day).zip(begins(next)).ok_or_else(wrong)
+/// What the command line looks for: what is written there as on the screen, and what its options say.
+fn query(args: &Log, today: NaiveDate) -> Result<Query, Failure> {
+    // A word with a blank is one word, as the shell has it.
+    let mut words: Vec<String> = args.query.iter().map(|word| format!("\"{word}\"")).collect();
+    words.extend(args.outcome.as_ref().map(|outcome| format!("\"outcome={outcome}\"")));
+    if let Some(day) = &args.day {
+        if !["today", "yesterday"].contains(&day.as_str()) && day.parse::<NaiveDate>().is_err() {
+            return Err(Failure::Usage(format!("\"{day}\" is no day; write it as 2026-11-23, today or yesterday")));
+        }
+        words.push(format!("day={day}"));
+    }
+    let query = Query::read(&words.join(" "), today);
+    Ok(match &args.connection {
+        Some(connection) => query.on(connection),
+        None => query,
+    })
 }
 
 fn line(entry: &Entry) -> String {
-    let began = words::moment(entry.started_ms);
     let title = entry.title.as_deref().unwrap_or_else(|| entry.statement.lines().next().unwrap_or_default());
     let took = words::duration(std::time::Duration::from_millis(entry.ended.duration_ms.unsigned_abs()));
     let mut line = format!(
-        "{:>6}  {began}  {:<9}  {:>8}  {:>12}  {:<16}  {}\n",
+        "{:>6}  {:<19}  {:<9}  {:>8}  {:>12}  {:<16}  {}\n",
         entry.number,
+        entry.moment(),
         entry.outcome.word(),
         took,
         words::yielded_by(entry),

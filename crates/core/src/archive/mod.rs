@@ -22,7 +22,7 @@ use std::path::PathBuf;
 use arrow_schema::ArrowError;
 
 pub use reader::{Archive, Page};
-pub use retention::{Retention, keep_within};
+pub use retention::{Retention, Swept, keep_within};
 pub use writer::Writer;
 
 /// Why an archive could not be written or read.
@@ -46,6 +46,9 @@ pub enum ArchiveError {
         /// What was found instead.
         what: String,
     },
+    /// All archives together have reached their limit, and none of them may be removed.
+    #[error("the archives have reached their limit of {0}, and the others are pinned or being written")]
+    Full(Retention),
     /// Rows that cannot be written or read.
     #[error("rows of the archive: {0}")]
     Rows(#[from] ArrowError),

@@ -1,6 +1,7 @@
 //! Keeping the folder of archives within a size.
 
 use std::collections::HashSet;
+use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -12,19 +13,37 @@ pub struct Retention {
     pub bytes: u64,
 }
 
+impl fmt::Display for Retention {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.bytes {
+            bytes if bytes >= 1 << 30 => write!(f, "{} GiB", bytes >> 30),
+            bytes => write!(f, "{} MiB", bytes >> 20),
+        }
+    }
+}
+
+/// What was removed, and what is left.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Swept {
+    /// The archives that are gone.
+    pub removed: Vec<PathBuf>,
+    /// The bytes of those that are left.
+    pub left: u64,
+}
+
 impl Default for Retention {
     fn default() -> Self {
         Retention { bytes: 8 << 30 }
     }
 }
 
-/// Removes the oldest archives until the rest is within the limit. Those `in_use` stay. Returns
-/// what was removed.
-pub fn keep_within(folder: &Path, retention: Retention, in_use: &HashSet<PathBuf>) -> io::Result<Vec<PathBuf>> {
+/// Removes the oldest archives until the rest is within the limit. Those `in_use` stay, also where that is
+/// more.
+pub fn keep_within(folder: &Path, retention: Retention, in_use: &HashSet<PathBuf>) -> io::Result<Swept> {
     let mut files: Vec<(SystemTime, u64, PathBuf)> = Vec::new();
     let entries = match std::fs::read_dir(folder) {
         Ok(entries) => entries,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Swept::default()),
         Err(error) => return Err(error),
     };
     for entry in entries {
@@ -35,19 +54,22 @@ pub fn keep_within(folder: &Path, retention: Retention, in_use: &HashSet<PathBuf
         }
     }
     files.sort();
-    let mut total: u64 = files.iter().map(|(_, size, _)| size).sum();
-    let mut removed = Vec::new();
+    let mut swept = Swept { removed: Vec::new(), left: files.iter().map(|(_, size, _)| size).sum() };
     for (_, size, path) in files {
-        if total <= retention.bytes {
+        if swept.left <= retention.bytes {
             break;
         }
         if !in_use.contains(&path) {
-            std::fs::remove_file(&path)?;
-            total -= size;
-            removed.push(path);
+            match std::fs::remove_file(&path) {
+                // Another instance was quicker.
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+                _ => {}
+            }
+            swept.left -= size;
+            swept.removed.push(path);
         }
     }
-    Ok(removed)
+    Ok(swept)
 }
 
 #[cfg(test)]
@@ -64,9 +86,10 @@ mod tests {
             file.set_modified(SystemTime::now() - std::time::Duration::from_secs(age)).unwrap();
         }
         let in_use = HashSet::from([path("oldest")]);
-        assert!(keep_within(folder.path(), Retention { bytes: 3000 }, &in_use).unwrap().is_empty());
-        assert_eq!(keep_within(folder.path(), Retention { bytes: 2999 }, &in_use).unwrap(), [path("old")]);
-        assert_eq!(keep_within(folder.path(), Retention { bytes: 0 }, &in_use).unwrap(), [path("new")]);
+        let swept = |bytes| keep_within(folder.path(), Retention { bytes }, &in_use).unwrap();
+        assert_eq!(swept(3000), Swept { removed: vec![], left: 3000 });
+        assert_eq!(swept(2999), Swept { removed: vec![path("old")], left: 2000 });
+        assert_eq!(swept(0), Swept { removed: vec![path("new")], left: 1000 });
         assert!(path("oldest").exists());
     }
 }

@@ -13,6 +13,7 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field, TimeUnit};
 
+use super::key::instant;
 use super::pick::Part;
 use super::sort::{Order, sorted};
 use super::{ArrangeError, Arrangement, Progress};
@@ -90,7 +91,12 @@ pub fn facts(
     for tie in ties.iter().take(FREQUENT) {
         facts.frequent.push((text_of(tie.start as usize)?, tie.len() as u64));
     }
-    if measured(field) && there > 0 {
+    // Databases without a type for it keep time as text.
+    let is_time = facts
+        .ends
+        .as_ref()
+        .is_some_and(|(least, most)| [least, most].into_iter().all(|end| instant(end, None).is_some()));
+    if there > 0 && (measured(field) || (*field.data_type() == DataType::Utf8 && is_time)) {
         measure(archive, &rows, there, column, &mut facts, progress)?;
     }
     Ok(facts)
@@ -125,18 +131,24 @@ fn measure(
     let ends = value_at(0)?.zip(value_at(there - 1)?).filter(|(low, high)| (high - low).is_finite());
     let mut spread = [0; BINS];
     let mut sum = Sum::default();
-    let mut numeric = false;
+    let (mut numeric, mut misfit) = (false, false);
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (first, batch) = batch?;
         let (values, field) = (batch.column(0), batch.schema_ref().field(0));
-        numeric = !values.data_type().is_temporal();
+        let is_time = values.data_type().is_temporal() || is_text(field);
+        numeric = !is_time;
         for row in 0..batch.num_rows() {
             let at = first as usize + row;
             if wanted.get(at / 64).is_none_or(|word| word >> (at % 64) & 1 == 0) {
                 continue;
             }
-            let Some(value) = number(values, field, row) else { continue };
-            sum.add(values, field, row, value);
+            let Some(value) = number(values, field, row) else {
+                misfit |= is_text(field);
+                continue;
+            };
+            if numeric {
+                sum.add(values, field, row, value);
+            }
             if let Some((low, high)) = ends {
                 let place = if high > low { (value - low) / (high - low) * BINS as f64 } else { 0.0 };
                 if let Some(bin) = spread.get_mut((place as usize).min(BINS - 1)) {
@@ -149,7 +161,8 @@ fn measure(
     if numeric && sum.count > 0 {
         facts.numbers = Some(sum.told());
     }
-    facts.spread = ends.filter(|(low, high)| low < high).map(|_| spread);
+    // One text that is no time means that the others are times by accident.
+    facts.spread = ends.filter(|(low, high)| low < high && !misfit).map(|_| spread);
     Ok(())
 }
 
@@ -222,7 +235,12 @@ fn exact(values: &ArrayRef, field: &Field, row: usize) -> Option<(i128, i8)> {
     })
 }
 
-/// A value as a place on a line.
+/// Whether a column is text that is no number.
+fn is_text(field: &Field) -> bool {
+    *field.data_type() == DataType::Utf8 && TextForm::of(field) != TextForm::Number
+}
+
+/// A value as a place on a line; of text only what is a time has one.
 fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
     if values.is_null(row) {
         return None;
@@ -235,6 +253,7 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
         DataType::Timestamp(TimeUnit::Microsecond, _) => {
             values.as_primitive::<TimestampMicrosecondType>().value(row) as f64
         }
+        DataType::Utf8 if is_text(field) => instant(values.as_string::<i32>().value(row), None)? as f64,
         DataType::Utf8 => values.as_string::<i32>().value(row).parse().ok()?,
         kind if is_mixed(kind) => match mixed_value(values.as_union(), row) {
             Value::Int(value) => value as f64,
@@ -268,12 +287,15 @@ pub fn sums(part: &Part, progress: &Progress) -> Result<Sums, ArrangeError> {
         let batch = batch?;
         for (values, field) in batch.columns().iter().zip(batch.schema_ref().fields()) {
             let reader = ColumnReader::of(values, field);
-            let counts = !field.data_type().is_temporal();
+            let counts = !field.data_type().is_temporal() && !is_text(field);
             for row in 0..batch.num_rows() {
                 sums.cells += 1;
                 sums.nulls += u64::from(reader.is_null(row));
                 let is_number = || matches!(reader.get(row), Cell { kind: CellKind::Number, .. });
-                if counts && let Some(value) = number(values, field, row).filter(|_| is_number()) {
+                if counts
+                    && is_number()
+                    && let Some(value) = number(values, field, row)
+                {
                     sum.add(values, field, row, value);
                 }
             }

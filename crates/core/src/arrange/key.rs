@@ -247,7 +247,7 @@ fn time_of_day(text: &str) -> Option<i64> {
 /// A point in time as `2031-03-05 07:30`, `2031-03-05T07:30:00Z`, `2031-03-05 07:30:00+02:30` or its day
 /// alone, in microseconds since 1970. Where it says no zone it is what the clocks of `here` show, which are
 /// those that the column's values are shown by.
-fn instant(text: &str, here: Option<&str>) -> Option<i64> {
+pub(super) fn instant(text: &str, here: Option<&str>) -> Option<i64> {
     let (date, rest) = text.trim().split_once(['T', ' ']).unwrap_or((text.trim(), "00:00"));
     let (clock, zone) = rest.split_at(rest.find(['Z', 'z', '+', '-']).unwrap_or(rest.len()));
     let shown = day(date)?.checked_mul(MICROS_OF_A_DAY)?.checked_add(time_of_day(clock)?)?;

@@ -175,8 +175,8 @@ impl Writer {
         let db_type = field.metadata().get(DB_TYPE).map_or("", String::as_str);
         // `character varying(40)` is text, and an array of texts is none.
         let begins =
-            |name: &&str| db_type.strip_prefix(*name).is_some_and(|rest| rest.is_empty() || rest.starts_with('('));
-        types.is_empty() || (is_text(field) && (db_type.is_empty() || types.iter().any(|name| begins(&name))))
+            |name: &&str| db_type.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('('));
+        types.is_empty() || (is_text(field) && (db_type.is_empty() || types.iter().any(begins)))
     }
 
     /// A value that a column is compared with.

@@ -426,6 +426,26 @@ fn a_block_of_cells_adds_up() {
 }
 
 #[test]
+fn text_that_is_time_is_spread() {
+    let told = |texts: &[Option<&str>]| {
+        let folder = tempfile::tempdir().unwrap();
+        let schema = Arc::new(Schema::new(vec![Field::new("at", DataType::Utf8, true)]));
+        let mut writer = Writer::create(&folder.path().join("a.arrow"), &schema).unwrap();
+        let values: ArrayRef = Arc::new(texts.iter().copied().collect::<StringArray>());
+        writer.write(&RecordBatch::try_new(schema, vec![values]).unwrap()).unwrap();
+        facts(writer.archive(), None, 0, &Progress::default()).unwrap()
+    };
+    let times = told(&[Some("2031-03-01 00:00:00"), None, Some("2031-03-25 00:00:00"), Some("2031-03-02 12:00:00")]);
+    let spread = times.spread.unwrap();
+    // Twenty-four parts of a day each.
+    assert_eq!((spread[0], spread[1], spread[23], spread.iter().sum::<u64>()), (1, 1, 1, 3));
+    assert_eq!(times.numbers, None, "times do not add up");
+    assert_eq!(told(&[Some("2031-03-01"), Some("2031-03-02"), Some("2031-03-01 soon")]).spread, None);
+    assert_eq!(told(&[Some("2031-03-01"), Some("2031-03-01")]).spread, None, "all at one place");
+    assert_eq!(told(&[Some("12"), Some("quay")]).spread, None);
+}
+
+#[test]
 fn what_is_not_wanted_any_more_ends() {
     let folder = tempfile::tempdir().unwrap();
     let archive = archive(folder.path(), &ten(), 1);

@@ -13,6 +13,7 @@ use std::path::PathBuf;
 
 use super::{Format, Options};
 use crate::text::dialect::Dialect;
+use crate::text::words::words;
 
 /// Where rows go.
 #[derive(Debug, Clone)]
@@ -35,50 +36,16 @@ pub struct TargetError {
     pub message: String,
 }
 
-/// The words of a text, without the quotes around them.
-fn words(text: &str) -> Result<Vec<(Range<usize>, String)>, TargetError> {
-    let mut words: Vec<(Range<usize>, String)> = Vec::new();
-    let (mut quoted, mut open) = (false, false);
-    for (at, c) in text.char_indices() {
-        let end = at + c.len_utf8();
-        match c {
-            '"' => {
-                if !open {
-                    words.push((at..end, String::new()));
-                    open = true;
-                }
-                quoted = !quoted;
-            }
-            c if c.is_whitespace() && !quoted => {
-                open = false;
-                continue;
-            }
-            c => {
-                if !open {
-                    words.push((at..end, String::new()));
-                    open = true;
-                }
-                if let Some((_, word)) = words.last_mut() {
-                    word.push(c);
-                }
-            }
-        }
-        if let Some((range, _)) = words.last_mut() {
-            range.end = end;
-        }
-    }
-    if quoted {
-        let range = words.last().map_or(0..text.len(), |(range, _)| range.clone());
-        return Err(TargetError { range, message: "the quote never closes".into() });
-    }
-    Ok(words)
-}
-
 impl Target {
     /// Reads a target.
     pub fn read(text: &str, dialect: &'static Dialect) -> Result<Target, TargetError> {
         let wrong = |range: Range<usize>, message: String| TargetError { range, message };
-        let mut words = words(text)?.into_iter();
+        let (words, open) = words(text);
+        if open {
+            let range = words.last().map_or(0..text.len(), |(range, _)| range.clone());
+            return Err(wrong(range, "the quote never closes".into()));
+        }
+        let mut words = words.into_iter();
         let Some((range, first)) = words.next() else {
             return Err(wrong(0..text.len(), "name a file, as sailings.csv, or a format, as json".into()));
         };

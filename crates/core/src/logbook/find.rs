@@ -2,63 +2,30 @@
 
 use std::path::PathBuf;
 
-use rusqlite::types::Value;
-use rusqlite::{params, params_from_iter};
+use rusqlite::params;
 
-use super::{ENTRY, Entry, KeptResult, Logbook, LogbookError, Outcome};
-
-/// Which runs are looked for. What is empty is not asked for.
-#[derive(Debug, Clone, Default)]
-pub struct Filter {
-    /// A text in the statement, the title or the error, in any case.
-    pub text: String,
-    /// The connection.
-    pub connection: Option<String>,
-    /// How it ended.
-    pub outcome: Option<Outcome>,
-    /// When it began, in milliseconds since 1970: from the first, before the second.
-    pub began_ms: Option<(i64, i64)>,
-    /// The identity of the statement, in hexadecimal digits.
-    pub statement_id: Option<String>,
-}
+use super::{ENTRY, Entry, KeptResult, Logbook, LogbookError, Query, Searchable, read_entry};
 
 impl Logbook {
     /// Runs that fit, the latest first, at most so many.
-    pub fn find(&self, filter: &Filter, most: usize) -> Result<Vec<Entry>, LogbookError> {
-        let mut conditions = vec!["true"];
-        let mut values: Vec<Value> = Vec::new();
-        let mut ask = |condition: &'static str, given: Vec<Value>| {
-            conditions.push(condition);
-            values.extend(given);
+    pub fn find(&self, query: &Query, most: usize) -> Result<Vec<Entry>, LogbookError> {
+        let select = format!("select {ENTRY} from runs order by number desc");
+        let read = || -> rusqlite::Result<Vec<Entry>> {
+            let mut statement = self.connection.prepare_cached(&select)?;
+            let all = statement.query_map([], read_entry)?;
+            let fits = |entry: &rusqlite::Result<Entry>| {
+                entry.as_ref().map_or(true, |entry| query.fits(&Searchable::of(entry)))
+            };
+            let mut entries = all.filter(fits).take(most).collect::<rusqlite::Result<Vec<_>>>()?;
+            self.add_results(&mut entries)?;
+            Ok(entries)
         };
-        if !filter.text.is_empty() {
-            let text = Value::from(filter.text.to_lowercase());
-            ask(
-                "(instr(lower(statement), ?) or instr(lower(title), ?) or instr(lower(error), ?))",
-                vec![text.clone(), text.clone(), text],
-            );
-        }
-        if let Some(connection) = &filter.connection {
-            ask("connection = ?", vec![connection.clone().into()]);
-        }
-        if let Some(outcome) = filter.outcome {
-            ask("outcome = ?", vec![outcome.word().to_owned().into()]);
-        }
-        if let Some((from, before)) = filter.began_ms {
-            ask("started_ms >= ? and started_ms < ?", vec![from.into(), before.into()]);
-        }
-        if let Some(id) = &filter.statement_id {
-            ask("statement_id = ?", vec![id.clone().into()]);
-        }
-        values.push(i64::try_from(most).unwrap_or(i64::MAX).into());
-        let select =
-            format!("select {ENTRY} from runs where {} order by number desc limit ?", conditions.join(" and "));
-        self.entries(&select, params_from_iter(values))
+        read().map_err(|error| self.error(error))
     }
 
     /// The latest run.
     pub fn last(&self) -> Result<Option<Entry>, LogbookError> {
-        Ok(self.find(&Filter::default(), 1)?.pop())
+        Ok(self.find(&Query::default(), 1)?.pop())
     }
 
     /// Keeps the rows of a run however old they get, or no longer.
@@ -68,9 +35,9 @@ impl Logbook {
         Ok(())
     }
 
-    /// The archives of runs that are pinned.
-    pub fn pinned(&self) -> Result<Vec<PathBuf>, LogbookError> {
-        let entries = self.entries(&format!("select {ENTRY} from runs where pinned"), [])?;
+    /// The archives of runs that are pinned, or not over.
+    pub fn in_use(&self) -> Result<Vec<PathBuf>, LogbookError> {
+        let entries = self.entries(&format!("select {ENTRY} from runs where pinned or outcome = 'running'"), [])?;
         Ok(entries.iter().flat_map(archives_of).collect())
     }
 
@@ -102,7 +69,7 @@ mod tests {
     use std::path::Path;
 
     use super::*;
-    use crate::logbook::{Begun, Ended};
+    use crate::logbook::{Begun, Ended, Outcome};
 
     fn logbook(folder: &Path) -> Logbook {
         let logbook = Logbook::open(&folder.join("logbook.db"), &folder.join("archives")).unwrap();
@@ -139,23 +106,18 @@ mod tests {
     }
 
     #[test]
-    fn runs_are_found_by_what_is_known_of_them() {
+    fn runs_are_found_the_latest_first() {
         let folder = tempfile::tempdir().unwrap();
         let logbook = logbook(folder.path());
-        let found = |filter: Filter| -> Vec<i64> {
-            logbook.find(&filter, 10).unwrap().iter().map(|entry| entry.number).collect()
+        let found = |text: &str, most: usize| -> Vec<i64> {
+            let query = Query::read(text, chrono::NaiveDate::default());
+            logbook.find(&query, most).unwrap().iter().map(|entry| entry.number).collect()
         };
-        let all = Filter::default;
-        assert_eq!(found(all()), [4, 3, 2, 1]);
-        assert_eq!(found(Filter { text: "PORTS".into(), ..all() }), [2]);
-        assert_eq!(found(Filter { text: "one".into(), ..all() }), [3]);
-        assert_eq!(found(Filter { text: "no such".into(), ..all() }), [2]);
-        assert_eq!(found(Filter { text: "%".into(), ..all() }), [] as [i64; 0]);
-        assert_eq!(found(Filter { connection: Some("ferry".into()), ..all() }), [2, 1]);
-        assert_eq!(found(Filter { outcome: Some(Outcome::Done), ..all() }), [3, 1]);
-        assert_eq!(found(Filter { began_ms: Some((1000, 3000)), ..all() }), [3, 2]);
-        let id = crate::text::outline::StatementId::of("select 1;").hex();
-        assert_eq!(found(Filter { statement_id: Some(id), ..all() }), [3, 1]);
+        assert_eq!(found("", 10), [4, 3, 2, 1]);
+        assert_eq!(found("", 3), [4, 3, 2]);
+        assert_eq!(found("outcome=done", 1), [3], "those that do not fit do not count");
+        assert_eq!(found("connection=ferry", 10), [2, 1]);
+        assert_eq!(found("no such", 10), [2]);
         let last = logbook.last().unwrap().unwrap();
         assert_eq!(last.results.len(), 2);
         assert_eq!(last.results[1], KeptResult::Affected(Some(3)));
@@ -173,9 +135,10 @@ mod tests {
         assert!(logbook.entry(4).unwrap().is_some(), "it is running");
         assert!(folder.path().join("archives/4-0.arrow").exists());
         logbook.pin(2, true).unwrap();
-        assert_eq!(logbook.pinned().unwrap(), [folder.path().join("archives/2-0.arrow")]);
+        let archive = |number: i64| folder.path().join(format!("archives/{number}-0.arrow"));
+        assert_eq!(logbook.in_use().unwrap(), [archive(2), archive(4)], "one is pinned, and one is running");
         logbook.pin(2, false).unwrap();
-        assert!(logbook.pinned().unwrap().is_empty());
+        assert_eq!(logbook.in_use().unwrap(), [archive(4)]);
     }
 
     #[test]

@@ -4,7 +4,9 @@
 //! at once. An instance that dies leaves its runs marked as running; the next one to open the
 //! logbook finds that the instance's lock is free and marks them as cut short.
 
+mod entry;
 mod find;
+mod query;
 mod schema;
 
 use std::collections::HashMap;
@@ -14,7 +16,8 @@ use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-pub use find::Filter;
+pub use entry::{Begun, Ended, Entry, KeptResult, Outcome};
+pub use query::{Query, Searchable};
 
 use crate::archive::Archive;
 use crate::run::parameters::{Given, Value};
@@ -49,117 +52,6 @@ pub enum LogbookError {
         /// Its format.
         found: i64,
     },
-}
-
-/// How a run ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Outcome {
-    /// It has not.
-    Running,
-    /// To its end.
-    Done,
-    /// With an error.
-    Failed,
-    /// A person stopped it.
-    Stopped,
-    /// The program or the connection ended first.
-    CutShort,
-}
-
-impl Outcome {
-    const ALL: [Outcome; 5] = [Outcome::Running, Outcome::Done, Outcome::Failed, Outcome::Stopped, Outcome::CutShort];
-
-    /// The outcome with this word.
-    pub fn from_word(word: &str) -> Option<Outcome> {
-        Outcome::ALL.into_iter().find(|outcome| outcome.word() == word)
-    }
-
-    /// Its word, on the screen and in the file.
-    pub fn word(self) -> &'static str {
-        match self {
-            Outcome::Running => "running",
-            Outcome::Done => "done",
-            Outcome::Failed => "failed",
-            Outcome::Stopped => "stopped",
-            Outcome::CutShort => "cut short",
-        }
-    }
-}
-
-/// What is known when a run begins.
-#[derive(Debug, Clone, Default)]
-pub struct Begun<'a> {
-    /// The profile's name.
-    pub connection: &'a str,
-    /// The engine's name.
-    pub engine: &'a str,
-    /// The database it ran in.
-    pub database: &'a str,
-    /// The buffer it came from.
-    pub buffer: Option<&'a Path>,
-    /// The statement's title.
-    pub title: Option<&'a str>,
-    /// The statement.
-    pub statement: &'a str,
-    /// The values of its parameters.
-    pub values: &'a [Value],
-    /// The server's own number of the session; empty if there is none.
-    pub session: &'a str,
-    /// Milliseconds since 1970.
-    pub started_ms: i64,
-}
-
-/// What is known when it has ended.
-#[derive(Debug, Clone, Default)]
-pub struct Ended {
-    /// Milliseconds until the first row, where there was one.
-    pub first_row_ms: Option<i64>,
-    /// Milliseconds until the end.
-    pub duration_ms: i64,
-    /// Rows that were fetched.
-    pub rows: u64,
-    /// Bytes of its archives.
-    pub bytes: u64,
-    /// The error, explained.
-    pub error: Option<String>,
-}
-
-/// One result of a run.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum KeptResult {
-    /// Rows, in this archive.
-    Rows(PathBuf),
-    /// A number of rows touched.
-    Affected(Option<u64>),
-}
-
-/// A run as the logbook has it.
-#[derive(Debug, Clone)]
-pub struct Entry {
-    /// Its number.
-    pub number: i64,
-    /// The profile that it ran on.
-    pub connection: String,
-    /// The database.
-    pub database: String,
-    /// The statement's title.
-    pub title: Option<String>,
-    /// The statement.
-    pub statement: String,
-    /// The values of its parameters.
-    pub values: Vec<Value>,
-    /// The server's own number of the session; empty if there is none.
-    pub session: String,
-    /// Milliseconds since 1970.
-    pub started_ms: i64,
-    /// Whether its rows stay, however old they get.
-    pub pinned: bool,
-    /// How it ended.
-    pub outcome: Outcome,
-    /// What was known at its end.
-    pub ended: Ended,
-    /// Its results.
-    pub results: Vec<KeptResult>,
 }
 
 /// The open logbook.
@@ -301,7 +193,7 @@ impl Logbook {
     fn entries(&self, select: &str, values: impl rusqlite::Params) -> Result<Vec<Entry>, LogbookError> {
         let read = || -> rusqlite::Result<Vec<Entry>> {
             let mut statement = self.connection.prepare_cached(select)?;
-            let mut entries = statement.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()?;
+            let mut entries = statement.query_map(values, read_entry)?.collect::<rusqlite::Result<Vec<_>>>()?;
             self.add_results(&mut entries)?;
             Ok(entries)
         };
@@ -373,7 +265,7 @@ fn read(kept: Option<String>) -> Vec<Value> {
     pairs.into_iter().map(|(name, text)| (name, Given::read(&text))).collect()
 }
 
-fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
+fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     let word: String = row.get(4)?;
     let count = |value: Option<i64>| value.and_then(|n| u64::try_from(n).ok()).unwrap_or(0);
     Ok(Entry {

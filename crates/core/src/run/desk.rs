@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 
 use ropey::Rope;
 
-use super::execute::{Job, Keeping, Tell, execute};
+use super::Keeping;
+use super::execute::{Job, Tell, execute};
 use super::sample::Sample;
 use super::state::Run;
 use crate::catalog::{Catalog, Name, Object, store};

@@ -2,9 +2,8 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
@@ -12,15 +11,15 @@ use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, SchemaRef};
 use ropey::Rope;
 
+use super::keeping::Keeping;
 use super::out_line::out_lines;
 use super::parameters::Value;
-use super::state::{Ahead, KeptRows, Run, RunResult};
-use crate::archive::{ArchiveError, Retention, Writer, keep_within};
+use super::state::{KeptRows, Run, RunResult};
+use crate::archive::{ArchiveError, Writer};
 use crate::connection::{Profile, Setting};
 use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
 use crate::export::target::Target;
-use crate::files::Folders;
-use crate::logbook::{Begun, Ended, KeptResult, Logbook, Outcome};
+use crate::logbook::{Begun, Ended, KeptResult, Outcome};
 use crate::text::dialect::Dialect;
 use crate::text::split::Statement;
 
@@ -58,117 +57,6 @@ impl Job {
     }
 }
 
-/// Where runs are kept. Clones share the logbook.
-#[derive(Clone)]
-pub struct Keeping {
-    logbook: Option<Arc<Mutex<Logbook>>>,
-    archives: PathBuf,
-    catalogs: PathBuf,
-    retention: Retention,
-    ahead: Ahead,
-    /// Archives of runs that have no number.
-    unnumbered: Arc<AtomicU64>,
-    /// Those that are removed when the program ends.
-    passing: Arc<Mutex<Vec<PathBuf>>>,
-    trouble: Option<String>,
-}
-
-impl Keeping {
-    /// Opens the logbook. If it cannot be used, rows go to the folder for temporary files, and
-    /// [`Keeping::trouble`] says why.
-    pub fn open(folders: &Folders, retention: Retention) -> Keeping {
-        let (logbook, archives, trouble) = match Logbook::open(&folders.logbook(), &folders.archives()) {
-            Ok(logbook) => (Some(Arc::new(Mutex::new(logbook))), folders.archives(), None),
-            Err(error) => {
-                let archives = std::env::temp_dir().join(format!("jaunty-{}", std::process::id()));
-                (None, archives, Some(format!("runs are not remembered: {error}")))
-            }
-        };
-        clear_passing(&archives);
-        let catalogs = folders.catalogs();
-        Keeping {
-            logbook,
-            archives,
-            catalogs,
-            retention,
-            ahead: Ahead::ALL,
-            passing: Arc::default(),
-            unnumbered: Arc::default(),
-            trouble,
-        }
-    }
-
-    /// With a limit to how far runs fetch ahead of whoever reads.
-    pub fn ahead(self, ahead: Ahead) -> Keeping {
-        Keeping { ahead, ..self }
-    }
-
-    /// Where catalogs are kept.
-    pub fn catalogs(&self) -> &Path {
-        &self.catalogs
-    }
-
-    /// Why nothing is remembered, if so.
-    pub fn trouble(&self) -> Option<&str> {
-        self.trouble.as_deref()
-    }
-
-    /// The logbook, if it can be used.
-    pub fn logbook(&self) -> Option<MutexGuard<'_, Logbook>> {
-        self.logbook.as_ref().map(|logbook| logbook.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    fn archive_path(&self, number: Option<i64>, position: usize) -> PathBuf {
-        let name = match number {
-            Some(number) => format!("{number}-{position}.arrow"),
-            None => {
-                let count = self.unnumbered.fetch_add(1, Ordering::Relaxed);
-                let path = self.archives.join(format!("{PASSING}{}-{count}.arrow", std::process::id()));
-                self.passing.lock().unwrap_or_else(PoisonError::into_inner).push(path.clone());
-                return path;
-            }
-        };
-        self.archives.join(name)
-    }
-
-    /// Makes room for what comes.
-    fn tidy(&self) {
-        let pinned = self.note(|logbook| logbook.pinned()).unwrap_or_default();
-        if let Err(error) = keep_within(&self.archives, self.retention, &pinned.into_iter().collect()) {
-            tracing::warn!(%error, "old archives could not be removed");
-        }
-    }
-
-    /// Writes to the logbook. A logbook that fails does not keep a statement from running.
-    fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
-        act(&*self.logbook()?).inspect_err(|error| tracing::warn!(%error, "a run could not be noted")).ok()
-    }
-
-    /// Removes archives that nobody could find again. For the end of the program.
-    pub fn clear_unremembered(&self) {
-        for path in self.passing.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
-            let _ = std::fs::remove_file(path);
-        }
-        if self.logbook.is_none() {
-            let _ = std::fs::remove_dir_all(&self.archives);
-        }
-    }
-}
-
-/// What the names of archives begin with that last no longer than the program, with its process number.
-const PASSING: &str = "passing-";
-
-/// Removes what programs that are gone left behind.
-fn clear_passing(archives: &Path) {
-    for entry in std::fs::read_dir(archives).into_iter().flatten().flatten() {
-        let name = entry.file_name().to_string_lossy().into_owned();
-        let process = name.strip_prefix(PASSING).and_then(|rest| rest.split('-').next());
-        if process.is_some_and(|process| !Path::new("/proc").join(process).exists()) {
-            let _ = std::fs::remove_file(entry.path());
-        }
-    }
-}
-
 /// Whether the runs of a profile are kept.
 fn keeps(profile: &Profile) -> bool {
     profile.settings.get("keep") != Some(&Setting::Flag(false))
@@ -188,7 +76,8 @@ pub fn execute(
     tap: Option<Box<dyn Sink>>,
     tell: &Tell,
 ) -> Arc<Run> {
-    keeping.tidy();
+    // What is too much now may be gone by the time that rows come.
+    let _ = keeping.make_room(&[]);
     let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     let begun = Begun {
         connection: &profile.name,
@@ -205,7 +94,7 @@ pub fn execute(
     let run = Run::begin(job.statement.clone(), job.title.clone(), number);
     let run = run.sent_to(&job.out, job.buffer.as_deref());
     // What goes elsewhere is wanted whole.
-    let run = if tap.is_none() && job.out.is_empty() { run.ahead(keeping.ahead) } else { run };
+    let run = if tap.is_none() && job.out.is_empty() { run.ahead(keeping.reads_ahead()) } else { run };
     let run = Arc::new(run);
     tell(&run);
     let failure = Failure::default();
@@ -264,10 +153,14 @@ impl Failure {
             _ => None,
         };
         use io::ErrorKind::{FileTooLarge, QuotaExceeded, StorageFull};
-        let remedy = if matches!(source, Some(StorageFull | QuotaExceeded | FileTooLarge)) {
-            "The disk is full: free some space and run it again. The rows so far are kept."
-        } else {
-            "The rows so far are kept; look at the state folder and run it again."
+        let remedy = match (error, source) {
+            (ArchiveError::Full(_), _) => {
+                "The rows so far are kept. Raise limit_gib below [archives] in settings.toml, or let rows go that the logbook keeps (ctrl-k there), and run it again."
+            }
+            (_, Some(StorageFull | QuotaExceeded | FileTooLarge)) => {
+                "The disk is full: free some space and run it again. The rows so far are kept."
+            }
+            _ => "The rows so far are kept; look at the state folder and run it again.",
         };
         let error = EngineError::new(ErrorKind::Local, format!("the rows cannot be kept: {error}")).remedy(remedy);
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
@@ -286,18 +179,34 @@ struct Lane {
 }
 
 impl Lane {
-    fn begin(mut writer: Writer, run: &Arc<Run>, tell: &Tell, failure: &Failure) -> io::Result<Lane> {
+    fn begin(
+        mut writer: Writer,
+        run: &Arc<Run>,
+        keeping: &Keeping,
+        (tell, failure): (&Tell, &Failure),
+    ) -> io::Result<Lane> {
         let (batches, inbox) = sync_channel::<RecordBatch>(BATCHES_AHEAD);
-        let (run, tell, failure) = (Arc::clone(run), Arc::clone(tell), failure.clone());
+        let (run, keeping) = (Arc::clone(run), keeping.clone());
+        let (tell, failure) = (Arc::clone(tell), failure.clone());
         let write = move || {
             let mut told: Option<Instant> = None;
             let mut next = inbox.recv().ok();
+            let mut unlooked = 0;
             while let Some(batch) = next.take() {
                 if let Err(error) = writer.write(&batch) {
                     failure.set(&error);
                     return;
                 }
                 run.add_rows(batch.num_rows());
+                unlooked += batch.get_array_memory_size() as u64;
+                if unlooked >= keeping.looks_every() {
+                    unlooked = 0;
+                    if let Err(error) = keeping.make_room(&run.archives()) {
+                        failure.set(&error);
+                        // What came is kept; nothing else is taken.
+                        break;
+                    }
+                }
                 if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
                     told = Some(Instant::now());
                     tell(&run);
@@ -347,7 +256,7 @@ impl Keeper {
         let path = self.keeping.archive_path(self.run.number, self.run.results().len());
         let writer = Writer::create(&path, schema)?;
         self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
-        let lane = Lane::begin(writer, &self.run, &self.tell, &self.failure);
+        let lane = Lane::begin(writer, &self.run, &self.keeping, (&self.tell, &self.failure));
         self.lane = Some(lane.map_err(|source| ArchiveError::File { path, act: "written", source })?);
         Ok(())
     }

@@ -1,18 +1,20 @@
 //! Runs: one execution of one statement each.
 //!
 //! [`state`] is what is known of a run while it lives and after; [`execute`] carries one out on a
-//! session and keeps its rows in the archive and its facts in the logbook; [`desk`] is the thread
+//! session and keeps its rows in the archive and its facts in the logbook, where [`keeping`] has room; [`desk`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
 //! [`parameters`] are values that are sent beside a statement.
 
 pub mod desk;
 pub mod execute;
+mod keeping;
 pub mod out_line;
 pub mod parameters;
 pub mod sample;
 pub mod state;
 
 pub use desk::{Desk, Order, Report};
-pub use execute::{Job, Keeping};
+pub use execute::Job;
+pub use keeping::Keeping;
 pub use state::{Run, RunResult};

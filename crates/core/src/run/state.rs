@@ -294,6 +294,11 @@ impl Run {
         self.results().into_iter().filter_map(rows).collect()
     }
 
+    /// The files of its archives.
+    pub(super) fn archives(&self) -> Vec<PathBuf> {
+        self.all_rows().iter().map(|rows| rows.path().to_owned()).collect()
+    }
+
     /// Bytes that the archives of its results take.
     pub fn bytes(&self) -> u64 {
         let size = |result: &RunResult| match result {

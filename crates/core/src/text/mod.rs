@@ -21,6 +21,7 @@ pub mod search;
 pub mod snippet;
 pub mod split;
 pub mod touched;
+pub mod words;
 
 pub use client_line::client_line;
 

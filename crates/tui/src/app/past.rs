@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use jaunty_core::logbook::{Entry, Filter};
+use jaunty_core::logbook::{Entry, Query, Searchable};
 use jaunty_core::run::Run;
 use jaunty_core::text::clean;
 
@@ -20,8 +20,8 @@ const MOST: usize = 10_000;
 pub struct Past {
     /// The runs, the latest first; none while they are being read.
     pub entries: Option<Vec<Entry>>,
-    /// For each what is searched: day, time, outcome, connection, title, statement, error.
-    searched: Vec<String>,
+    /// For each what is searched.
+    searched: Vec<Searchable>,
     /// Those that fit what was typed.
     pub found: Vec<usize>,
     /// What was typed.
@@ -36,45 +36,15 @@ impl Past {
     }
 
     fn take(&mut self, entries: Vec<Entry>) {
-        self.searched = entries
-            .iter()
-            .map(|entry| {
-                let title = entry.title.as_deref().unwrap_or_default();
-                let error = entry.ended.error.as_deref().unwrap_or_default();
-                let pinned = if entry.pinned { "kept" } else { "" };
-                let (began, outcome) = (words::moment(entry.started_ms), entry.outcome.word());
-                let text =
-                    format!("{began} {outcome} {pinned} {} {title} {} {error}", entry.connection, entry.statement);
-                text.to_lowercase()
-            })
-            .collect();
+        self.searched = entries.iter().map(Searchable::of).collect();
         self.entries = Some(entries);
         self.search();
     }
 
-    /// Finds the runs that hold every word. `today` and `yesterday` are days; `<2026-11-01` is what ran
-    /// before that day.
     fn search(&mut self) {
-        let now = chrono::Local::now().date_naive();
-        let day = |back: u64| now.checked_sub_days(chrono::Days::new(back)).unwrap_or(now).to_string();
-        let words: Vec<String> = self
-            .query
-            .text()
-            .to_lowercase()
-            .split_whitespace()
-            .map(|word| match word {
-                "today" => day(0),
-                "yesterday" => day(1),
-                word => word.to_owned(),
-            })
-            .collect();
-        let fits = |text: &String| {
-            words.iter().all(|word| match word.strip_prefix('<') {
-                Some(before) if !before.is_empty() => text.as_str() < before,
-                _ => text.contains(word.as_str()),
-            })
-        };
-        self.found = (0..self.searched.len()).filter(|at| self.searched.get(*at).is_some_and(fits)).collect();
+        let query = Query::read(self.query.text(), chrono::Local::now().date_naive());
+        let found = self.searched.iter().enumerate().filter(|(_, run)| query.fits(run));
+        self.found = found.map(|(at, _)| at).collect();
         self.chosen = self.chosen.min(self.found.len().saturating_sub(1));
     }
 
@@ -87,6 +57,11 @@ impl Past {
     /// The chosen run.
     pub fn entry(&self) -> Option<&Entry> {
         self.entries.as_ref()?.get(*self.found.get(self.chosen)?)
+    }
+
+    /// Whether there are runs before those that are shown.
+    pub fn is_cut(&self) -> bool {
+        self.entries.as_ref().is_some_and(|entries| entries.len() >= MOST)
     }
 
     /// How long the chosen run's statement took each time, the latest last.
@@ -114,7 +89,7 @@ impl App {
         let keeping = self.keeping.clone();
         self.begin_work(Kind::Logbook, "reading the logbook".into(), move |_| {
             let read = match keeping.logbook() {
-                Some(logbook) => logbook.find(&Filter::default(), MOST).map_err(|error| error.to_string()),
+                Some(logbook) => logbook.find(&Query::default(), MOST).map_err(|error| error.to_string()),
                 None => Err(keeping.trouble().unwrap_or("there is no logbook").to_owned()),
             };
             Done::Logbook(read)
@@ -225,7 +200,7 @@ impl App {
         let question = Question::new(text, &[('f', "forget", Answered::Forget)]);
         let about = entries.iter().take(3).map(|entry| {
             let first = entry.statement.lines().next().unwrap_or_default();
-            format!("  {}  {}", words::moment(entry.started_ms), clean::clean(first))
+            format!("  {}  {}", entry.moment(), clean::clean(first))
         });
         let about = about.collect();
         self.summoned = Some(Summoned::Question(Question { about, forget: entries, ..question }));

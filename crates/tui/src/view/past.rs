@@ -23,7 +23,9 @@ const EIGHTHS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let all = past.entries.as_ref().map_or(0, Vec::len) as u64;
-    let title = format!("logbook · {} of {}", words::number(past.found.len() as u64), words::count(all, "run"));
+    let latest = if past.is_cut() { "the latest " } else { "" };
+    let found = words::number(past.found.len() as u64);
+    let title = format!("logbook · {found} of {latest}{}", words::count(all, "run"));
     let hint = match &app.told {
         Some(told) if told.wrong => told.text.as_str(),
         _ => {
@@ -50,7 +52,7 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
     }
     let cursor = input(app, "› ", &past.query, area, ground, cells);
     if let (Some(Position { x, y }), true) = (cursor, past.query.is_empty()) {
-        let help = "words of the statement, its title or error, its connection, an outcome, a day as 2026-11 or today, <day for before";
+        let help = "words of the statement, title or error; connection=… outcome=failed day=today since=2026-11 before=… database=…";
         put_cut(cells, x, y, area.right() - 1, help, faint);
     }
     cursor
@@ -65,8 +67,7 @@ fn draw_entry(app: &App, entry: &Entry, chosen: bool, area: Rect, ground: Style,
     let (x, y, end) = (area.x, area.y, area.right() - 1);
     put(cells, x + 1, y, end, sign, sign_style);
     put(cells, x + 2, y, end, if entry.pinned { "◆" } else { " " }, sign_style);
-    let began = words::moment(entry.started_ms);
-    put(cells, x + 4, y, end, &began, faint);
+    put(cells, x + 4, y, end, &entry.moment(), faint);
     put_cut(cells, x + 25, y, x + 39, &clean::clean(&entry.connection), base);
     let title = entry.title.as_deref().unwrap_or_else(|| entry.statement.lines().next().unwrap_or_default());
     put_right(cells, end - 28, y, end - 15, &words::yielded_by(entry), base);

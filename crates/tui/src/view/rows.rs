@@ -4,6 +4,7 @@ use jaunty_core::arrange::search::Search;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::run::Run;
+use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -85,29 +86,36 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let focused = has_focus(app, rows);
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
+    let arranged = arranged(rows);
+    // The title gives way to how the rows are arranged, and that to nothing.
+    let room = usize::from(area.width).saturating_sub(clean::width(&arranged) + TITLE);
     let right = match rows.sums() {
         Some(sums) => sums.to_owned(),
-        None => progress(rows, run, area.width),
+        None => progress(rows, run, room),
     };
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
-    let arranged = arranged(rows);
     let (shown, results) = rows.results();
     let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
-    let title = if arranged.is_empty() { title } else { format!("{title} · {arranged}") };
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
     let x = if rows.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
-    put_cut(
-        cells,
-        x,
-        area.y,
-        start.saturating_sub(2),
-        &title,
-        if focused { strong } else { ground.add_modifier(Modifier::BOLD) },
-    );
+    let style = if focused { strong } else { ground.add_modifier(Modifier::BOLD) };
+    let end = start.saturating_sub(2);
+    if arranged.is_empty() {
+        put_cut(cells, x, area.y, end, &title, style);
+        return;
+    }
+    let room = usize::from(end.saturating_sub(x));
+    let least = clean::width(&title).min(TITLE).min(room / 3);
+    let wanted = (clean::width(&arranged) + 3).min(room - least) as u16;
+    let x = put_cut(cells, x, area.y, end.saturating_sub(wanted), &title, style);
+    put_cut(cells, x, area.y, end, &format!(" · {arranged}"), ground);
 }
+
+/// A title keeps so many cells, whatever stands beside it.
+const TITLE: usize = 8;
 
 /// How the rows are arranged, in words.
 fn arranged(rows: &Rows) -> String {
@@ -117,7 +125,7 @@ fn arranged(rows: &Rows) -> String {
 }
 
 /// Which rows are on the screen, of how many, and how the run stands.
-fn progress(rows: &Rows, run: &Run, room: u16) -> String {
+fn progress(rows: &Rows, run: &Run, room: usize) -> String {
     let total = rows.total();
     let shown = rows.page().filter(|page| !page.rows.is_empty());
     let counted = match shown {
@@ -125,14 +133,11 @@ fn progress(rows: &Rows, run: &Run, room: u16) -> String {
             let last = page.from + page.rows.len() as u64;
             let place = format!("{}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total));
             let all = rows.all();
-            // How the rows are arranged needs the room.
-            match total < all {
-                true if room < 90 => place,
+            let long = match total < all {
                 true => format!("{place}, all {}", words::number(all)),
-                // So does the title.
-                false if room < 50 => place,
                 false => format!("rows {place}{}", percent(last, total)),
-            }
+            };
+            if clean::width(&long) + BESIDE > room { place } else { long }
         }
         _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
@@ -144,6 +149,9 @@ fn progress(rows: &Rows, run: &Run, room: u16) -> String {
         other => format!("{counted} · {}", other.word()).trim_start_matches(" · ").to_owned(),
     }
 }
+
+/// So many cells stay for a title where short numbers do as well.
+const BESIDE: usize = 24;
 
 /// How far down a long result the screen is.
 fn percent(last: u64, total: u64) -> String {
@@ -169,7 +177,7 @@ pub(super) fn wrapped(line: &str, room: usize) -> Vec<String> {
     let mut parts = vec![String::new()];
     let mut width = 0;
     for word in line.split_inclusive(' ') {
-        let wide = jaunty_core::text::clean::width(word);
+        let wide = clean::width(word);
         if width > 0 && width + wide > room {
             parts.push(String::new());
             width = 0;
@@ -304,8 +312,8 @@ fn draw_found(app: &App, search: &Search, cell: &Shown, (x, y, width): (u16, u16
     let from = if cell.kind == CellKind::Number { x + width - cell.width as u16 } else { x };
     let style = app.theme.style(Role::Accent);
     for place in search.places(&cell.text) {
-        let before = jaunty_core::text::clean::width(cell.text.get(..place.start).unwrap_or_default()) as u16;
-        let wide = jaunty_core::text::clean::width(cell.text.get(place).unwrap_or_default()) as u16;
+        let before = clean::width(cell.text.get(..place.start).unwrap_or_default()) as u16;
+        let wide = clean::width(cell.text.get(place).unwrap_or_default()) as u16;
         for x in from + before..from + before + wide {
             if let Some(cell) = cells.cell_mut((x, y)) {
                 cell.set_style(cell.style().patch(style).add_modifier(Modifier::UNDERLINED));
@@ -315,7 +323,7 @@ fn draw_found(app: &App, search: &Search, cell: &Shown, (x, y, width): (u16, u16
 }
 
 fn fits(text: &str, width: u16) -> bool {
-    jaunty_core::text::clean::width(text) <= usize::from(width)
+    clean::width(text) <= usize::from(width)
 }
 
 fn draw_cell(

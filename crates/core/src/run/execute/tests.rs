@@ -1,8 +1,10 @@
 use std::path::Path;
 
 use super::*;
+use crate::archive::Retention;
 use crate::catalog::Catalog;
 use crate::engine::{Abilities, Canceller, Effect};
+use crate::files::Folders;
 use crate::rows::assemble::{Announced, Assembler, Value};
 
 /// A session that does what the statement says, in a few words.
@@ -108,4 +110,48 @@ fn rows_that_cannot_be_kept_fail_the_run_and_say_why() {
     assert_eq!((run.outcome(), error.kind), (Outcome::Failed, ErrorKind::Local));
     assert!(error.message.starts_with("the rows cannot be kept: the archive "), "{error}");
     assert!(error.remedy.unwrap().contains("kept"));
+}
+
+/// A statement of so many batches.
+fn batches(count: usize) -> String {
+    format!("columns {}", "rows ".repeat(count))
+}
+
+#[test]
+fn the_limit_holds_while_rows_come() {
+    let tell: Tell = Arc::new(|_| {});
+    let elsewhere = tempfile::tempdir().unwrap();
+    let each = carried_out(&batches(25), &keeping(elsewhere.path()), &tell).bytes() / 25;
+    let folder = tempfile::tempdir().unwrap();
+    let retention = Retention { bytes: 100 * each };
+    let keeping = Keeping::open(&Folders::below(folder.path()), retention);
+    let before: Vec<_> = (0..3).map(|_| carried_out(&batches(25), &keeping, &tell)).collect();
+    let number = |run: &Arc<Run>| run.number.unwrap();
+    let is_there = |run: &Arc<Run>| run.kept_rows().unwrap().path().exists();
+    assert!(before.iter().all(is_there), "there is room for all of them");
+    keeping.logbook().unwrap().pin(number(&before[1]), true).unwrap();
+    // The next one is done only if others make room while its rows come.
+    let run = carried_out(&batches(60), &keeping, &tell);
+    assert_eq!((run.outcome(), run.rows()), (Outcome::Done, 6000));
+    assert_eq!(before.iter().map(is_there).collect::<Vec<_>>(), [false, true, false], "the pinned one stays");
+    let size = || {
+        std::fs::read_dir(folder.path().join("state/archives"))
+            .unwrap()
+            .map(|e| e.unwrap().metadata().unwrap().len())
+            .sum::<u64>()
+    };
+    assert!(size() <= retention.bytes + keeping.looks_every() + each, "{} of {}", size(), retention.bytes);
+    // One that does not fit beside what is pinned ends, says why, and keeps what it has.
+    let run = carried_out(&batches(200), &keeping, &tell);
+    let error = run.end().unwrap().error.clone().unwrap();
+    assert_eq!((run.outcome(), error.kind), (Outcome::Failed, ErrorKind::Local));
+    assert_eq!(
+        error.message,
+        "the rows cannot be kept: the archives have reached their limit of 0 MiB, and the others are pinned or being written"
+    );
+    assert!(error.remedy.unwrap().contains("limit_gib"));
+    assert!(is_there(&before[1]) && run.rows() > 2000, "{} rows", run.rows());
+    let archive = run.kept_rows().unwrap().archive().unwrap();
+    assert_eq!(archive.rows(), run.rows());
+    assert!(size() <= retention.bytes + keeping.looks_every() + 5 * each, "{} of {}", size(), retention.bytes);
 }
