@@ -138,3 +138,84 @@ fn what_is_copied_is_in_the_clipboard_of_the_desktop() {
     assert_eq!(screen.clipboard(), "Saltmarsh ⚓ \nQuay", "and in that of the terminal");
     screen.press(&["C-q"]).ends();
 }
+
+#[test]
+fn values_are_asked_for_sent_beside_the_text_and_remembered() {
+    let (home, screen) = ferry("select :name || ' has ' || :berths as told, typeof(:berths) as kind\n", "");
+    screen.press(&["C-r"]).shows("value of :name").types("it's; drop table ports").press(&["Enter"]);
+    screen
+        .shows("value of :berths")
+        .types("7")
+        .press(&["Enter"])
+        .shows("it's; drop table ports has 7")
+        .shows("integer");
+    // What was given last stands there again: in this session, and in the next.
+    screen.press(&["C-r"]).shows("› it's; drop table ports").press(&["Enter"]).shows("› 7").press(&["BSpace"]);
+    screen.types("'8'").press(&["Enter"]).shows("ports has 8").shows("text").press(&["C-q"]).ends();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen
+        .shows("ferry.db · main")
+        .shows("has 8")
+        .press(&["C-r"])
+        .shows("› it's; drop")
+        .press(&["Enter"])
+        .shows("› '8'");
+    // Nothing runs where nobody says what with.
+    screen.press(&["Escape"]).loses("value of").press(&["M-l"]).shows("2 of 2 runs").shows(":berths = '8'");
+    screen.press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
+fn an_export_asks_before_it_replaces_and_takes_what_is_marked() {
+    let (home, screen) = ferry("-- Ports\nselect name, berths from ports order by id", "");
+    screen.press(&["C-r"]).shows("3 rows").press(&["M-x"]).shows("export 3 rows to a file").shows("› ports.csv");
+    screen.press(&["Enter"]).shows("3 rows in ");
+    assert_eq!(read(&home, "ports.csv"), "name,berths\nSaltmarsh,6\nGullhaven,4\nEmberwick,\n");
+    std::fs::write(home.path("project/ports.csv"), "mine").unwrap();
+    screen.press(&["M-x", "Enter"]).shows("is there already").press(&["Escape"]);
+    assert_eq!(read(&home, "ports.csv"), "mine");
+    // The marked cells alone, as another format writes them, with its options.
+    screen.press(&["C-t", "Right"]).types("m").press(&["Down"]).shows("2 cells · sum 10");
+    screen.press(&["M-x"]).shows("export what is marked").press(&["C-u"]);
+    screen.press(&["BSpace"; 9]);
+    screen.types("berths.sql table=east.berths dialect=postgres").press(&["Enter"]).shows("2 rows in ");
+    assert_eq!(read(&home, "berths.sql"), "insert into east.berths (berths) values\n  (6),\n  (4);\n");
+    // A mistake keeps what was written, to be mended.
+    screen.press(&["M-x"]).shows("export what").types(" colour=red").press(&["Enter"]).shows("there is no option");
+    screen.shows("ports.csv colour=red").press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
+fn an_export_that_is_stopped_leaves_nothing() {
+    let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 300000) select i, 'a remark on ' || i as remark from n";
+    let (home, screen) = ferry(many, "");
+    screen.press(&["C-r"]).shows("of 300,000").loses("so far").press(&["C-t", "M-x"]).shows("export 300,000 rows");
+    screen.press(&["BSpace"; 4]);
+    screen.types(".xlsx").press(&["Enter"]).shows("exporting").press(&["Escape"]).shows("nothing was written");
+    let files: Vec<_> = std::fs::read_dir(home.path("project")).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert!(files.iter().all(|file| !file.to_string_lossy().contains("xlsx")), "{files:?}");
+    screen.press(&["C-q"]).ends();
+}
+
+#[test]
+fn rows_go_into_the_buffer_in_a_format() {
+    let (_home, screen) = ferry("select name, berths from ports order by id", "");
+    screen.press(&["C-r", "C-t"]).shows("› select").types("p").shows("formats to put into the buffer").types("insert");
+    screen.press(&["Enter"]).shows("insert into ports (name, berths) values").shows("('Saltmarsh', 6);");
+    screen.press(&["C-q"]).shows("drop the text").types("d").ends();
+}
+
+#[test]
+fn a_row_is_looked_at_with_its_names_down_the_side() {
+    let row = "select 'Saltmarsh' as port, '' as bare, '  ' as blanks, null as unknown, x'00ff41' as chart, '{\"deck\": {\"cars\": [1, 2]}, \"open\": true}' as notes, 'the harbour master ' || printf('%.200c', 'x') as remark";
+    let (_home, screen) = ferry(row, "");
+    screen.press(&["C-r", "C-t", "Enter"]).shows("row 1 of 1").shows("(no characters)").shows("(2 blanks)").shows("∅");
+    screen.shows("3 bytes").shows("00 ff 41").shows("\"cars\": [").shows("the harbour master");
+    // A word that is wider than the screen goes on below.
+    screen.until("all of the remark", |text| text.matches('x').count() >= 200);
+    // Folded away, found, and unfolded by that.
+    screen.press(&["Down", "Down", "Down", "Down", "Down"]).press(&["Enter"]).shows("… 7 lines").loses("\"cars\"");
+    screen.types("/").types("cars").press(&["Enter"]).shows("\"cars\": [").shows("1 line ·");
+    screen.press(&["Escape"]).loses("row 1 of 1").types("i").shows("different values").shows("without a value");
+    screen.press(&["Escape"]).loses("different values").press(&["C-q"]).ends();
+}

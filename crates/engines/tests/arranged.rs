@@ -43,8 +43,11 @@ const ROWS: &str = r"
     (15, '名', 7.00, '2031-03-15', '2031-03-05 21:00:00', BYTES'05', 7.0, 'late'),
     (16, 'null', 8.00, '2031-03-16', '2031-03-05 22:00:00', BYTES'06', 7.5, 'early')";
 
+/// Conditions with their columns, columns to sort by, a search.
+type Wish = (&'static [(&'static str, &'static str)], &'static [&'static str], &'static str);
+
 /// What a person does with them: conditions, the columns to sort by (a minus before those that fall), a search.
-const WISHES: &[(&[(&str, &str)], &[&str], &str)] = &[
+const WISHES: &[Wish] = &[
     (&[], &["name", "id"], ""),
     (&[], &["-name", "id"], ""),
     (&[], &["fare", "-id"], ""),
@@ -113,7 +116,7 @@ const WISHES: &[(&[(&str, &str)], &[&str], &str)] = &[
     (&[("fare", "> 5")], &["-name", "id"], "a"),
 ];
 
-fn wanted(archive: &Archive, (conditions, order, search): (&[(&str, &str)], &[&str], &str)) -> Wanted {
+fn wanted(archive: &Archive, (conditions, order, search): Wish) -> Wanted {
     let schema = archive.schema();
     let column = |name: &str| COLUMNS.iter().position(|column| *column == name).unwrap();
     Wanted {

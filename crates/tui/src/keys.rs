@@ -86,6 +86,12 @@ impl Key {
     }
 }
 
+impl From<Key> for KeyEvent {
+    fn from(key: Key) -> KeyEvent {
+        KeyEvent::new(key.code, key.modifiers)
+    }
+}
+
 impl fmt::Display for Key {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (modifier, prefix) in

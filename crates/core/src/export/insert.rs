@@ -37,11 +37,9 @@ fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut
         // `NaN` and `Infinity` are read from text.
         CellKind::Number if out[from..].bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) => {}
         CellKind::Binary => {
-            let digits = out.split_off(from);
-            match digits.strip_prefix("\\x") {
-                Some(_) => out.push_str(&format!("'{digits}'")),
-                None => out.push_str(&format!("x'{digits}'")),
-            }
+            let shown = out.split_off(from);
+            let [open, close] = dialect.comparing.map_or(["x'", "'"], |comparing| comparing.bytes);
+            out.push_str(&format!("{open}{}{close}", shown.trim_start_matches("\\x")));
         }
         CellKind::Number | CellKind::Text => {
             let text = out.split_off(from);

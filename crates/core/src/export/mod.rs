@@ -15,7 +15,7 @@ use std::io::{self, Write};
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
-use crate::text::dialect::{Dialect, SQLITE};
+use crate::text::dialect::{Dialect, SQLITE, by_name};
 
 /// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -159,7 +159,7 @@ impl Default for Options {
 }
 
 /// The keys of [`Options::set`], each with a line of help.
-pub const OPTIONS: [(&str, &str); 7] = [
+pub const OPTIONS: [(&str, &str); 8] = [
     ("separator", "what stands between fields of CSV: one character, or tab"),
     ("quote", "what stands around fields that need it: one character"),
     ("header", "yes or no: whether the names of the columns come first"),
@@ -167,17 +167,19 @@ pub const OPTIONS: [(&str, &str); 7] = [
     ("null", "what stands for NULL"),
     ("formulas", "safe or plain: safe puts an apostrophe before text that begins as a formula does"),
     ("table", "the table of INSERT statements"),
+    ("dialect", "the language of INSERT statements and lists: sqlite, postgres or mysql"),
 ];
 
 impl Options {
     /// Sets one by its key, as a person writes it. The error says what may stand there.
     pub fn set(&mut self, key: &str, value: &str) -> Result<(), String> {
         let one = |value: &str| match value.as_bytes() {
-            [byte] if byte.is_ascii() && !byte.is_ascii_alphanumeric() => Ok(*byte),
+            [byte] if byte.is_ascii_punctuation() || b" \t".contains(byte) => Ok(*byte),
             _ if value == "tab" => Ok(b'\t'),
             _ => Err(format!("{key} takes one sign, and no letter or digit: \"{value}\"")),
         };
         match (key, value) {
+            ("dialect", value) if let Some(dialect) = with_literals(value) => self.dialect = dialect,
             ("separator", value) => self.separator = one(value)?,
             ("quote", value) => self.quote = one(value)?,
             ("header", "yes" | "no") => self.header = value == "yes",
@@ -200,6 +202,11 @@ impl Options {
         }
         Ok(())
     }
+}
+
+/// The dialect with this name, if it has literals that rows can be written with.
+fn with_literals(name: &str) -> Option<&'static Dialect> {
+    by_name(name).filter(|dialect| dialect.comparing.is_some())
 }
 
 /// Writes one result after another. Each begins with [`Exporter::columns`].

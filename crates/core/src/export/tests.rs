@@ -60,12 +60,18 @@ fn csv_is_written_as_it_is_asked_for() {
     assert!(tabs.contains("\t\"名前, \"\"港\"\"\"\t"), "{tabs}");
     for (key, value, expected) in [
         ("separator", "ab", "separator takes one sign, and no letter or digit: \"ab\""),
+        ("separator", "\n", "separator takes one sign, and no letter or digit: \"\n\""),
+        (
+            "dialect",
+            "redis",
+            "dialect is the language of INSERT statements and lists: sqlite, postgres or mysql; \"redis\" is not",
+        ),
         ("quote", ";", "the separator and the quote cannot both be ;"),
         ("ends", "cr", "ends is lf or crlf: how lines end; \"cr\" is not"),
         (
             "colour",
             "red",
-            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, table",
+            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, table, dialect",
         ),
     ] {
         assert_eq!(options.clone().set(key, value).unwrap_err(), expected);
@@ -94,6 +100,12 @@ fn statements_make_the_rows_again() {
     insert into kept."Ports" (id, name, fare, raw, any, name) values
       (1, 'Saltmarsh', 4.5, x'00ff', 7, null),
       (20, '名前, "港"', null, x'', '7', '');
+    "#);
+    let mut elsewhere = options.clone();
+    elsewhere.set("dialect", "postgres").unwrap();
+    insta::assert_snapshot!(exported_with(Format::Insert, &elsewhere, &[sample().slice(0, 1)]), @r#"
+    insert into kept."Ports" (id, name, fare, raw, "any", name) values
+      (1, 'Saltmarsh', 4.5, '\x00ff', 7, null);
     "#);
     let last = exported_with(Format::Insert, &options, &[sample().slice(2, 1)]);
     assert!(last.ends_with("\n  (null, 'esc\x1b[0m\ntwo | lines', 'inf', null, 7.0, null);\n"), "{last:?}");

@@ -22,6 +22,7 @@ pub mod snippet;
 pub mod split;
 pub mod touched;
 pub mod words;
+pub mod wrap;
 
 pub use client_line::client_line;
 

@@ -21,10 +21,17 @@ use crate::app::App;
 use crate::paint::{fill, put};
 use crate::theme::Role;
 
+/// The least columns and lines that anything can be shown on.
+const LEAST: (u16, u16) = (30, 6);
+
 /// Draws everything. Returns where the cursor stands, if anywhere.
 pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
     let screen = cells.area;
     fill(cells, screen, app.theme.style(Role::Text));
+    if screen.width < LEAST.0 || screen.height < LEAST.1 {
+        put(cells, screen.x, screen.y, screen.right(), "make this larger", app.theme.style(Role::Faint));
+        return None;
+    }
     let areas = app.areas();
     context::draw(app, areas.context, cells);
     let cursor = buffer::draw(app, areas.buffer, cells);
@@ -50,7 +57,7 @@ pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
         }
     }
     hints::draw(app, areas.hints, cells);
-    match &app.summoned {
+    let cursor = match &app.summoned {
         Some(summoned) => summoned::draw(app, summoned, screen, cells),
         None => {
             if let (Some(offer), Some(at)) = (&app.offer, cursor) {
@@ -58,5 +65,7 @@ pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
             }
             cursor
         }
-    }
+    };
+    // What is written may go on beyond the screen.
+    cursor.filter(|cursor| screen.contains(*cursor))
 }

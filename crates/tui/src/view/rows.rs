@@ -5,6 +5,7 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::run::Run;
 use jaunty_core::text::clean;
+use jaunty_core::text::wrap::wrapped;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -170,24 +171,6 @@ fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
             y += 1;
         }
     }
-}
-
-/// A line in parts that fit, divided at blanks where it can be.
-pub(super) fn wrapped(line: &str, room: usize) -> Vec<String> {
-    let mut parts = vec![String::new()];
-    let mut width = 0;
-    for word in line.split_inclusive(' ') {
-        let wide = clean::width(word);
-        if width > 0 && width + wide > room {
-            parts.push(String::new());
-            width = 0;
-        }
-        if let Some(part) = parts.last_mut() {
-            part.push_str(word);
-        }
-        width += wide;
-    }
-    parts
 }
 
 fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {

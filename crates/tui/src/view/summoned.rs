@@ -2,6 +2,7 @@
 
 use jaunty_core::complete::about::About;
 use jaunty_core::text::clean;
+use jaunty_core::text::wrap::wrapped;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -158,7 +159,7 @@ fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cell
 /// The lines about something, wrapped to the screen.
 fn about_lines(about: &About, screen: Rect) -> Vec<String> {
     let room = usize::from(screen.width.saturating_sub(6)).max(10);
-    about.lines.iter().flat_map(|line| super::rows::wrapped(line, room)).collect()
+    about.lines.iter().flat_map(|line| wrapped(line, room)).collect()
 }
 
 fn draw_about(app: &App, about: &About, top: usize, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {

@@ -2,6 +2,7 @@
 
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::text::clean;
+use jaunty_core::text::wrap::wrapped;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -134,7 +135,7 @@ fn parts(whole: &Whole, at: usize, line: &Line, room: usize) -> Vec<String> {
     // A line of bytes is as wide as it is.
     match field.kind {
         CellKind::Binary => parts.push(text),
-        _ => parts.extend(super::rows::wrapped(&clean::clean(&text), room)),
+        _ => parts.extend(wrapped(&text, room)),
     }
     let shown = if field.kind == CellKind::Binary { field.text.len() / 2 } else { field.text.len() };
     let last = whole.lines.get(at + 1).is_none_or(|next| next.column != line.column);

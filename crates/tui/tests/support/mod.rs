@@ -133,6 +133,13 @@ impl Stage {
         self
     }
 
+    /// Takes what has come so far, and waits for nothing.
+    pub fn takes_what_came(&mut self) {
+        while let Ok(message) = self.inbox.try_recv() {
+            self.app.update(message);
+        }
+    }
+
     pub fn key(mut self, code: KeyCode, modifiers: KeyModifiers) -> Stage {
         self.app.update(Message::Input(Event::Key(KeyEvent::new(code, modifiers))));
         self
@@ -190,6 +197,12 @@ impl Stage {
         let (cells, _) = self.drawn();
         let line = |y| (0..cells.area.width).map(|x| cells[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
         (0..cells.area.height).map(line).collect::<Vec<_>>().join("\n")
+    }
+
+    /// A screen of another size.
+    pub fn resized(mut self, (width, height): (u16, u16)) -> Stage {
+        self.app.update(Message::Input(Event::Resize(width, height)));
+        self
     }
 
     /// Where a text stands on the screen.

@@ -1,0 +1,116 @@
+//! What ran, found again: on the screen, in another session, and without a screen.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use support::{Home, Screen};
+
+const BUFFER: &str = "-- Every port\nselect name, berths from ports order by id;\n
+-- Free berths\nselect sum(berths) as free from ports;\n
+-- Not there\nselect nmae from ports;\n";
+
+/// The three statements have run on two connections: all on one, the first two on the other.
+fn ran() -> Home {
+    let home = Home::ferry().file("a.sql", BUFFER);
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["C-r"]).shows("3 rows");
+    screen.press(&["C-n", "C-r"]).shows("1 row ·").press(&["C-n", "C-r"]).shows("no such column");
+    screen.press(&["C-q"]).ends();
+    for statement in ["select name, berths from ports order by id", "select sum(berths) as free from ports"] {
+        home.call(&["run", "-c", "museum", "-s", statement]).gives();
+    }
+    home
+}
+
+/// The logbook over the screen of another session.
+fn logbook(home: &Home) -> Screen {
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["M-l"]).shows("logbook · 5 of 5 runs");
+    screen
+}
+
+impl Screen {
+    /// Looks for something else.
+    fn finds(&self, query: &str) -> &Screen {
+        self.press(&["Escape", "M-l"]).shows("5 of 5 runs").types(query)
+    }
+}
+
+#[test]
+fn runs_are_found_by_keys_and_words_in_another_session() {
+    let home = ran();
+    let screen = logbook(&home);
+    screen.finds("outcome=failed").shows("1 of 5 runs").shows("Not there").shows("no such column: nmae");
+    screen.finds("connection=museum").shows("2 of 5 runs").loses("Not there");
+    screen.finds("conn=ferry berths").shows("2 of 5 runs").shows("Every port").shows("Free berths");
+    screen.finds("day=today outcome=done").shows("4 of 5 runs");
+    screen.finds("before=2020").shows("0 of 5 runs");
+    // Its rows, without the database.
+    std::fs::rename(home.path("project/ferry.db"), home.path("project/elsewhere.db")).unwrap();
+    screen
+        .finds("every conn=ferry")
+        .shows("1 of 5 runs")
+        .press(&["Enter"])
+        .shows("held · Every port")
+        .shows("Emberwick");
+    screen.shows("Nothing was asked of the server").press(&["C-q"]).ends();
+}
+
+#[test]
+fn what_a_statement_took_is_compared_over_time() {
+    let home = ran();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main");
+    for _ in 0..3 {
+        screen.press(&["C-r"]).shows("just now");
+    }
+    screen.press(&["M-l"]).shows("8 of 8 runs").types("every").shows("4 times").press(&["Escape"]);
+    // Put back where it does not stand any more, and run from there.
+    screen.press(&["C-a", "DC", "M-l"]).types("free conn=ferry").shows("1 of 8 runs").press(&["Tab"]);
+    screen
+        .shows("select sum(berths) as free from ports;")
+        .press(&["M-l"])
+        .types("conn=museum sum")
+        .shows("1 of 8 runs");
+    screen.press(&["C-r"]).shows("it ran on museum; go there first").press(&["Tab", "C-r"]).shows("1 row ·");
+    screen.press(&["C-q"]).shows("drop the text").types("d").ends();
+}
+
+#[test]
+fn runs_are_kept_and_forgotten_and_their_rows_with_them() {
+    let home = ran();
+    let archives = || std::fs::read_dir(home.path("state/jaunty/archives")).unwrap().count();
+    let before = archives();
+    let screen = logbook(&home);
+    screen.finds("order conn=museum").shows("1 of 5 runs").press(&["C-k"]).shows("◆");
+    screen.finds("kept").shows("1 of 5 runs");
+    // One, and then all that are listed; nothing without an answer.
+    screen.finds("free conn=museum").shows("1 of 5 runs").press(&["C-x"]).shows("Forget 1 run").press(&["Escape"]);
+    screen.finds("free conn=museum").press(&["C-x"]).shows("Forget 1 run").types("f").shows("1 run forgotten");
+    screen.press(&["M-l"]).shows("4 of 4 runs").types("conn=ferry").shows("3 of 4 runs").press(&["C-w"]);
+    screen.shows("Forget 3 runs").types("f").shows("3 runs forgotten");
+    screen.press(&["M-l"]).shows("1 of 1 run").shows("◆").press(&["Escape", "C-q"]).ends();
+    assert_eq!(archives(), before - 3, "one of those that are forgotten had no rows");
+}
+
+#[test]
+fn what_is_looked_for_is_written_without_a_screen_as_on_it() {
+    let home = ran();
+    let numbers = |arguments: &[&str]| -> Vec<u64> {
+        let lines = home.call(&[&["log", "--json"], arguments].concat()).gives();
+        let number = |line: &str| serde_json::from_str::<serde_json::Value>(line).unwrap()["run"].as_u64().unwrap();
+        lines.lines().map(number).collect()
+    };
+    assert_eq!(numbers(&[]), [5, 4, 3, 2, 1]);
+    assert_eq!(numbers(&["outcome=failed"]), [3]);
+    assert_eq!(numbers(&["berths", "outcome=done", "-n", "3"]), [5, 4, 2]);
+    assert_eq!(numbers(&["order by", "connection=mus"]), [4]);
+    assert_eq!(numbers(&["since=today", "no such"]), [3]);
+    assert_eq!(numbers(&["before=2020"]), [] as [u64; 0]);
+    // The option means one connection and no other, since what is listed can be removed.
+    assert_eq!(numbers(&["-c", "mus"]), [] as [u64; 0]);
+    assert_eq!(numbers(&["-c", "museum", "free"]), [5]);
+    assert_eq!(home.call(&["log", "-c", "museum", "--remove"]).gives(), "2 runs removed\n");
+    assert_eq!(numbers(&[]), [3, 2, 1]);
+}
