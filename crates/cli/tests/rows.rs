@@ -214,8 +214,8 @@ fn a_row_is_looked_at_with_its_names_down_the_side() {
     // A word that is wider than the screen goes on below.
     screen.until("all of the remark", |text| text.matches('x').count() >= 200);
     // Folded away, found, and unfolded by that.
-    screen.press(&["Down", "Down", "Down", "Down", "Down"]).press(&["Enter"]).shows("… 7 lines").loses("\"cars\"");
-    screen.types("/").types("cars").press(&["Enter"]).shows("\"cars\": [").shows("1 line ·");
+    screen.press(&["Down"; 6]).press(&["Enter"]).shows("… 7 lines").loses("\"cars\"");
+    screen.types("/").types("cars").press(&["Enter"]).shows("\"cars\": [").shows("1 place ·");
     screen.press(&["Escape"]).loses("row 1 of 1").types("i").shows("different values").shows("without a value");
     screen.press(&["Escape"]).loses("different values").press(&["C-q"]).ends();
 }

@@ -14,6 +14,7 @@ pub mod layout;
 pub mod line;
 pub mod pager;
 pub mod paint;
+pub mod row;
 pub mod settings;
 pub mod terminal;
 pub mod theme;

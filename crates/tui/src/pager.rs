@@ -13,6 +13,8 @@ use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::state::KeptRows;
 use jaunty_core::text::clean;
 
+use crate::row::{Field, Line, lay_out};
+
 /// The widest that a cell is made ready for; more is never shown in a table.
 pub const WIDEST: usize = 200;
 
@@ -43,12 +45,16 @@ pub enum Wish {
         /// The column, from 0.
         column: usize,
     },
-    /// A whole row.
+    /// A whole row, or one of its values, to be looked at.
     Row {
         /// Where from.
         rows: Arc<KeptRows>,
         /// The row, from 0, as the archive counts.
         row: u64,
+        /// The column that is wanted alone.
+        alone: Option<usize>,
+        /// The columns of the screen that there are for it.
+        width: u16,
     },
 }
 
@@ -57,6 +63,7 @@ impl Wish {
     fn replaces(&self, earlier: &Wish) -> bool {
         match (self, earlier) {
             (Wish::Page { pane, .. }, Wish::Page { pane: before, .. }) => pane == before,
+            (Wish::Row { .. }, Wish::Row { .. }) => true,
             _ => false,
         }
     }
@@ -69,8 +76,8 @@ pub enum Answer {
     Page(Page),
     /// One whole value, as it came.
     Cell(String),
-    /// A whole row of an archive.
-    Row(PathBuf, u64, Vec<Field>),
+    /// A row, or a value of it.
+    Row(RowAnswer),
     /// It could not be read.
     Failed(PathBuf, String),
 }
@@ -120,24 +127,19 @@ pub struct Shown {
     pub cut: bool,
 }
 
-/// The most bytes of a value that are shown when it is looked at alone.
-pub const LONGEST: usize = 4 << 20;
-
-/// A value of a row, whole.
-#[derive(Debug, Clone)]
-pub struct Field {
-    /// The column's name, cleaned.
-    pub name: String,
-    /// Its type, cleaned.
-    pub type_name: String,
-    /// Where it comes from, if the database tells; not cleaned.
-    pub origin: Option<Origin>,
-    /// What it is.
-    pub kind: CellKind,
-    /// Its text as it came, at most [`LONGEST`] bytes.
-    pub text: String,
-    /// How many bytes it has in all.
-    pub bytes: usize,
+/// A row, or a value of it, that was looked at.
+#[derive(Debug)]
+pub struct RowAnswer {
+    /// The archive.
+    pub path: PathBuf,
+    /// The row, from 0, as the archive counts.
+    pub row: u64,
+    /// The column that was wanted alone.
+    pub alone: Option<usize>,
+    /// All values.
+    pub fields: Vec<Field>,
+    /// Those that were wanted, laid out.
+    pub lines: Vec<Line>,
 }
 
 /// The thread, as others see it.
@@ -178,9 +180,7 @@ fn answer(wish: &Wish) -> Answer {
             let page = page(rows, arrangement.as_deref(), *from, *count);
             (rows, page.map(|page| Answer::Page(Page { pane: *pane, stamp: *stamp, ..page })))
         }
-        Wish::Row { rows, row } => {
-            (rows, row_of(rows, *row).map(|fields| Answer::Row(rows.path().to_owned(), *row, fields)))
-        }
+        Wish::Row { rows, row, alone, width } => (rows, row_of(rows, *row, *alone, *width).map(Answer::Row)),
         Wish::Cell { rows, row, column } => (rows, cell(rows, *row, *column).map(Answer::Cell)),
     };
     answered.unwrap_or_else(|error| Answer::Failed(rows.path().to_owned(), error.to_string()))
@@ -223,24 +223,26 @@ pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count
     Ok(Page { pane: 0, path: rows.path().to_owned(), stamp: 0, from, of, columns, rows: shown })
 }
 
-/// Reads a whole row.
-fn row_of(rows: &KeptRows, row: u64) -> Result<Vec<Field>, ArchiveError> {
+/// Reads a row, and lays it out, or one of its values, on so many columns of the screen.
+fn row_of(rows: &KeptRows, row: u64, alone: Option<usize>, width: u16) -> Result<RowAnswer, ArchiveError> {
     let page = rows.archive()?.page(row, 1)?;
-    let Some(batch) = page.batches.first() else { return Ok(Vec::new()) };
     let field = |(column, field): (&ArrayRef, &Arc<arrow_schema::Field>)| {
         let cell = ColumnReader::of(column, field).get(0);
         let bytes = if cell.kind == CellKind::Binary { cell.text.len() / 2 } else { cell.text.len() };
-        let end = (0..=LONGEST.min(cell.text.len())).rev().find(|at| cell.text.is_char_boundary(*at)).unwrap_or(0);
-        Field {
+        let read = Field {
             name: clean::clean(field.name()).into_owned(),
             type_name: clean::clean(&type_name(field)).into_owned(),
             origin: Origin::of(field),
             kind: cell.kind,
-            text: cell.text.get(..end).unwrap_or_default().to_owned(),
             bytes,
-        }
+        };
+        (read, cell.text.into_owned())
     };
-    Ok(batch.columns().iter().zip(batch.schema_ref().fields()).map(field).collect())
+    let batch = page.batches.first();
+    let read = batch.map(|batch| batch.columns().iter().zip(batch.schema_ref().fields()).map(field));
+    let (fields, texts): (Vec<Field>, Vec<String>) = read.into_iter().flatten().unzip();
+    let lines = lay_out(&fields, &texts, alone, width);
+    Ok(RowAnswer { path: rows.path().to_owned(), row, alone, fields, lines })
 }
 
 fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {

@@ -70,11 +70,11 @@ fn a_value_alone_is_searched_and_folded() {
     assert!(stage.text().contains("\"Gullhaven\""), "{}", stage.text());
     // While it is written, the first line that holds it is in hand; what is written can be mended.
     let stage = stage.types("/gallhaven");
-    assert_eq!(whole(&stage.app).unwrap().found, 0);
+    assert_eq!(whole(&stage.app).unwrap().found(), 0);
     let stage = stage.key(KeyCode::Home, NONE).key(KeyCode::Right, NONE).key(KeyCode::Delete, NONE).types("u");
     assert_eq!(chosen(&stage).as_deref(), Some("\"Gullhaven\""));
     let stage = stage.enter().types("/a").enter();
-    assert!(stage.text().contains("3 lines"), "cars, Saltmarsh, Gullhaven:\n{}", stage.text());
+    assert!(stage.text().contains("4 places"), "cars, Saltmarsh twice, Gullhaven:\n{}", stage.text());
     let first = chosen(&stage);
     let stage = stage.types("n");
     assert_ne!(chosen(&stage), first);
@@ -84,6 +84,27 @@ fn a_value_alone_is_searched_and_folded() {
     let stage = stage.types("/").paste("Saltmarsh").enter();
     assert_eq!(chosen(&stage).as_deref(), Some("\"Saltmarsh\","));
     assert!(stage.esc().app.summoned.is_none());
+}
+
+#[test]
+fn a_long_value_is_read_to_its_end() {
+    let text = "select replace(printf('%.3000c', 'x'), 'x', 'saltmarsh quay ') || 'the-end' as remark";
+    let stage = Stage::with(text, (100, 24), Guard::Open).runs().control('t').types("v").until_there();
+    let lines = whole(&stage.app).unwrap().lines.len();
+    assert!(lines > 400, "{lines}");
+    assert!(stage.text().contains(&format!("line 1 of {lines}")), "{}", stage.text());
+    let stage = stage.key(KeyCode::End, NONE);
+    assert!(stage.text().contains("the-end") && stage.text().contains(&format!("line {lines} of {lines}")));
+    // The wheel goes back three lines, and up and down one.
+    let stage = stage.mouse(MouseEventKind::ScrollUp, 10, 10).key(KeyCode::Up, NONE);
+    assert_eq!(whole(&stage.app).unwrap().chosen, lines - 5);
+    // It is found across the end of a line, and again where the screen is narrower.
+    let stage = stage.types("/quay the-end").enter();
+    assert_eq!(whole(&stage.app).unwrap().found(), 1);
+    let stage = stage.resized((40, 12)).until("it anew", move |app| whole(app).is_some_and(|w| w.lines.len() > lines));
+    let narrow = whole(&stage.app).unwrap();
+    assert_eq!(narrow.found(), 1);
+    assert!(narrow.lines.iter().all(|line| line.text.trim_end().len() < 40));
 }
 
 #[test]

@@ -25,8 +25,8 @@ impl Search {
     }
 
     /// Where it stands in a text, in bytes.
-    pub fn places(&self, text: &str) -> Vec<std::ops::Range<usize>> {
-        self.expression.find_iter(text.as_bytes()).map(|found| found.range()).collect()
+    pub fn places<'a>(&'a self, text: &'a str) -> impl Iterator<Item = std::ops::Range<usize>> + 'a {
+        self.expression.find_iter(text.as_bytes()).map(|found| found.range())
     }
 
     /// Takes out of `stay` the rows in which it is nowhere.

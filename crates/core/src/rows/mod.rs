@@ -7,6 +7,7 @@ pub mod assemble;
 pub mod cell;
 pub mod columns;
 pub mod form;
+pub mod laid;
 pub mod origin;
 pub mod unfold;
 pub mod widen;

@@ -54,7 +54,7 @@ pub use offer::{Offer, Places};
 pub use past::Past;
 pub use prompt::{Answered, Prompt, Question};
 pub use recall::Recalled;
-pub use rows::{Arranged, FactsView, HEAD, Line, Marked, Marks, Placed, Rows, Shows, Slot, View, Whole};
+pub use rows::{Arranged, FactsView, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, Spot, View, Whole};
 pub use summoned::Summoned;
 pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
@@ -306,7 +306,10 @@ impl App {
 
     /// Takes the terminal's size.
     pub fn resize(&mut self, screen: Rect) {
-        self.screen = screen;
+        let before = std::mem::replace(&mut self.screen, screen);
+        if before.width != screen.width {
+            self.ask_for_row_as_it_is();
+        }
         self.follow();
     }
 
@@ -373,6 +376,7 @@ impl App {
         let of_cursor = self.buffer.document.statement().and_then(|statement| self.run_of(statement)).cloned();
         self.rows.follow(of_cursor.as_ref(), areas.result, &self.pager);
         self.scroll_along();
+        self.keep_line_in_sight();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

@@ -24,10 +24,8 @@ impl App {
         if self.summoned.is_some() {
             if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
                 self.click_summoned(at);
-            } else if let (Some(Summoned::List(list)), MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) =
-                (&mut self.summoned, mouse.kind)
-            {
-                list.choose_by(if mouse.kind == MouseEventKind::ScrollUp { -1 } else { 1 });
+            } else if matches!(mouse.kind, MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
+                self.scroll_summoned(mouse.kind == MouseEventKind::ScrollUp);
             }
             return;
         }
@@ -78,6 +76,17 @@ impl App {
             },
             MouseEventKind::Up(MouseButton::Left) => self.dragging = None,
             _ => {}
+        }
+    }
+
+    /// The wheel over what lies over the screen: chosen lines go one by one, read ones three by three.
+    fn scroll_summoned(&mut self, up: bool) {
+        let by = if up { -1 } else { 1 };
+        match &mut self.summoned {
+            Some(Summoned::Whole(_)) => self.scroll_whole(3 * by),
+            Some(summoned @ (Summoned::Help(_) | Summoned::About(..))) => summoned.move_by(3 * by),
+            Some(summoned) => summoned.move_by(by),
+            None => {}
         }
     }
 

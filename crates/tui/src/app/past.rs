@@ -73,7 +73,7 @@ impl Past {
         durations
     }
 
-    fn move_by(&mut self, by: isize) {
+    pub(super) fn move_by(&mut self, by: isize) {
         self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
     }
 }

@@ -92,11 +92,12 @@ impl Summoned {
         edit != Edit::Not
     }
 
-    fn move_by(&mut self, by: isize) {
+    pub(super) fn move_by(&mut self, by: isize) {
         match self {
             Summoned::List(list) => list.choose_by(by),
             Summoned::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
             Summoned::Form(form) => form.move_by(by),
+            Summoned::Past(past) => past.move_by(by),
             Summoned::About(about, top) => {
                 *top = top.saturating_add_signed(by).min(about.lines.len().saturating_sub(1));
             }
@@ -104,7 +105,6 @@ impl Summoned {
             | Summoned::Question(_)
             | Summoned::Walk(_)
             | Summoned::Whole(_)
-            | Summoned::Past(_)
             | Summoned::Facts(_) => {}
         }
     }

@@ -12,7 +12,7 @@ pub mod rows;
 pub mod strip;
 pub mod summoned;
 pub mod walk;
-mod whole;
+pub mod whole;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Position;

@@ -2,91 +2,102 @@
 
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::text::clean;
-use jaunty_core::text::wrap::wrapped;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
-use ratatui::style::Style;
+use ratatui::style::{Modifier, Style};
 
 use super::summoned::input;
-use crate::app::{App, Line, Whole};
-use crate::pager::Field;
+use crate::app::{App, Whole};
 use crate::paint::{fill, put, put_cut, put_right};
+use crate::row::{Field, Line, columns, left};
 use crate::theme::Role;
 use crate::words;
 
+/// Lines above those of the row: what is looked at, and what is known of the line in hand.
+pub const HEAD: u16 = 2;
+
 pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
-    let faint = ground.patch(app.theme.style(Role::Faint));
-    let strong = ground.patch(app.theme.style(Role::Accent));
-    let title = match whole.alone.and_then(|column| whole.fields.get(column)) {
-        Some(field) => format!("{} · row {}", field.name, words::number(whole.at + 1)),
-        None => format!("row {} of {}", words::number(whole.at + 1), words::number(app.rows.total())),
-    };
-    let found = if whole.sought.is_empty() {
-        String::new()
-    } else {
-        format!("{} · ", words::count(whole.found as u64, "line"))
-    };
-    let hint = format!(
-        "{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves"
-    );
-    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
-    put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
-    if let Some(field) = whole.lines.get(whole.chosen).and_then(|line| whole.fields.get(line.column)) {
-        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, &nature(field), faint);
-    }
-    let inside = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
-    let names = whole.fields.iter().map(|field| clean::width(&field.name)).max().unwrap_or(0).min(28) as u16;
-    let types = whole.fields.iter().map(|field| clean::width(&field.type_name)).max().unwrap_or(0).min(20) as u16;
-    let left = if whole.alone.is_some() { inside.x + 3 } else { inside.x + 3 + names + 2 + types + 2 };
-    let room = usize::from(inside.right().saturating_sub(left + 1)).max(10);
-    // Each line takes as many of the screen as its text needs.
-    // Of a value of many thousands only what is near the one in hand is laid out.
-    let (visible, height) = (whole.visible(), usize::from(inside.height));
-    let place = visible.partition_point(|at| *at < whole.chosen);
-    let near = place.saturating_sub(height)..(place + height).min(visible.len());
-    let laid: Vec<(usize, Vec<String>)> = visible
-        .get(near)
-        .unwrap_or_default()
-        .iter()
-        .filter_map(|at| Some((*at, parts(whole, *at, whole.lines.get(*at)?, room))))
-        .collect();
-    let skip = first_shown(&laid, whole.chosen, usize::from(inside.height));
-    let mut y = inside.y;
-    for (at, parts) in laid.iter().skip(skip) {
-        let Some(line) = whole.lines.get(*at) else { continue };
-        let Some(field) = whole.fields.get(line.column) else { continue };
-        let chosen = *at == whole.chosen;
+    draw_head(app, whole, area, ground, cells);
+    let inside = Rect { y: area.y + HEAD, height: area.height.saturating_sub(HEAD), ..area };
+    for (at, y) in whole.shown(usize::from(inside.height)).into_iter().zip(inside.y..) {
+        let Some(line) = whole.lines.get(at) else { continue };
+        let chosen = at == whole.chosen;
         let base = if chosen { ground.patch(app.theme.style(Role::Row)) } else { ground };
-        for (n, part) in parts.iter().enumerate() {
-            if y >= inside.bottom() {
-                return None;
-            }
-            fill(cells, Rect { y, height: 1, ..inside }, base);
-            if chosen && n == 0 {
-                put(cells, inside.x + 1, y, inside.right(), "›", base.patch(app.theme.style(Role::Accent)));
-            }
-            if line.first && n == 0 && whole.alone.is_none() {
-                let end = inside.x + 3 + names;
-                put_cut(cells, inside.x + 3, y, end, &field.name, base.patch(app.theme.style(Role::Keyword)));
-                put_cut(
-                    cells,
-                    end + 2,
-                    y,
-                    end + 2 + types + 1,
-                    &field.type_name,
-                    base.patch(app.theme.style(Role::Faint)),
-                );
-            }
-            let style = value_style(app, field.kind, &field.text, base);
-            let style = if whole.matches(line) { style.patch(app.theme.style(Role::Accent)) } else { style };
-            put_cut(cells, left, y, inside.right() - 1, part, style);
-            y += 1;
+        let place = Rect { y, height: 1, ..inside };
+        fill(cells, place, base);
+        if chosen {
+            put(cells, place.x + 1, y, place.right(), "›", base.patch(app.theme.style(Role::Accent)));
         }
+        draw_line(app, whole, (at, line), place, base, cells);
     }
     if whole.typing {
         return input(app, "/ ", &whole.sought, area, ground, cells);
     }
     None
+}
+
+fn draw_head(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Buffer) {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let title = match whole.alone.and_then(|column| whole.fields.get(column)) {
+        Some(field) => format!("{} · row {}", field.name, words::number(whole.at + 1)),
+        None => format!("row {} of {}", words::number(whole.at + 1), words::number(app.rows.total())),
+    };
+    let found = match whole.sought.is_empty() {
+        true => String::new(),
+        false => format!("{} · ", words::count(whole.found() as u64, "place")),
+    };
+    let hint = format!(
+        "{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves"
+    );
+    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
+    let strong = ground.patch(app.theme.style(Role::Accent));
+    put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
+    let Some(line) = whole.lines.get(whole.chosen) else { return };
+    if let Some(field) = whole.fields.get(line.column) {
+        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, &nature(field), faint);
+    }
+    // Of a value alone, how far down the line in hand is.
+    if whole.alone.is_some() && whole.lines.len() > usize::from(area.height.saturating_sub(HEAD)) {
+        let (at, of) = (whole.chosen as u64 + 1, whole.lines.len() as u64);
+        let place = format!("line {} of {}", words::number(at), words::number(of));
+        put_right(cells, area.x + 20, area.y + 1, area.right() - 1, &place, faint);
+    }
+}
+
+fn draw_line(app: &App, whole: &Whole, (at, line): (usize, &Line), place: Rect, base: Style, cells: &mut Buffer) {
+    let Some(field) = whole.fields.get(line.column) else { return };
+    let (y, end) = (place.y, place.right() - 1);
+    if line.first && whole.alone.is_none() {
+        let (names, types) = columns(&whole.fields);
+        let x = place.x + 3;
+        put_cut(cells, x, y, x + names, &field.name, base.patch(app.theme.style(Role::Keyword)));
+        let faint = base.patch(app.theme.style(Role::Faint));
+        put_cut(cells, x + names + 2, y, x + names + types + 3, &field.type_name, faint);
+    }
+    let x = place.x + left(&whole.fields, whole.alone.is_some());
+    let style = value_style(app, field, line, base);
+    let after = put_cut(cells, x, y, end, &line.text, style);
+    if let Some(closes) = line.closes {
+        let sign = match whole.is_folded(at) {
+            true => format!(" … {} ", words::count((closes - at - 1) as u64, "line")),
+            false => " ▾".to_owned(),
+        };
+        put_cut(cells, after, y, end, &sign, base.patch(app.theme.style(Role::Faint)));
+    }
+    let in_hand = whole.place_in_hand();
+    for spot in whole.places_in(at) {
+        let width = |text: Option<&str>| clean::width(text.unwrap_or_default()) as u16;
+        let from = x + width(line.text.get(..spot.range.start));
+        let mark = match in_hand.is_some_and(|place| place == spot) {
+            true => app.theme.style(Role::Selected),
+            false => app.theme.style(Role::Accent),
+        };
+        for x in from..(from + width(line.text.get(spot.range.clone()))).min(end) {
+            if let Some(cell) = cells.cell_mut((x, y)) {
+                cell.set_style(cell.style().patch(mark).add_modifier(Modifier::UNDERLINED));
+            }
+        }
+    }
 }
 
 /// What a field is, in words: its type, whether it can be missing, and where it comes from.
@@ -102,60 +113,12 @@ fn nature(field: &Field) -> String {
     parts.join(" · ")
 }
 
-fn value_style(app: &App, kind: CellKind, text: &str, base: Style) -> Style {
-    match kind {
+fn value_style(app: &App, field: &Field, line: &Line, base: Style) -> Style {
+    match field.kind {
+        _ if line.is_note => base.patch(app.theme.style(Role::Faint)),
         CellKind::Null => base.patch(app.theme.style(Role::StandIn)),
         CellKind::Binary => base.patch(app.theme.style(Role::Name)),
-        CellKind::Text if text.is_empty() => base.patch(app.theme.style(Role::Faint)),
+        CellKind::Text if field.bytes == 0 => base.patch(app.theme.style(Role::Faint)),
         _ => base,
     }
-}
-
-/// The text of a line, wrapped; with what is folded away, and with the size of bytes and of what is cut.
-fn parts(whole: &Whole, at: usize, line: &Line, room: usize) -> Vec<String> {
-    let Some(field) = whole.fields.get(line.column) else { return Vec::new() };
-    let mut text = match field.kind {
-        CellKind::Text if field.text.is_empty() => "'' (no characters)".to_owned(),
-        // Blanks that could not be seen are.
-        CellKind::Text if line.text.chars().all(|c| c == ' ') && !line.text.is_empty() => {
-            format!("{} ({})", "␣".repeat(line.text.len()), words::count(line.text.len() as u64, "blank"))
-        }
-        CellKind::Binary if field.bytes == 0 => "x'' (no bytes)".to_owned(),
-        _ => line.text.clone(),
-    };
-    if let Some(closes) = line.closes.filter(|_| whole.is_folded(at)) {
-        text.push_str(&format!(" … {} ", words::count((closes - at - 1) as u64, "line")));
-    } else if line.closes.is_some() {
-        text.push_str(" ▾");
-    }
-    let mut parts = Vec::new();
-    if line.first && field.kind == CellKind::Binary && field.bytes > 0 {
-        parts.push(words::bytes(field.bytes as u64));
-    }
-    // A line of bytes is as wide as it is.
-    match field.kind {
-        CellKind::Binary => parts.push(text),
-        _ => parts.extend(wrapped(&text, room)),
-    }
-    let shown = if field.kind == CellKind::Binary { field.text.len() / 2 } else { field.text.len() };
-    let last = whole.lines.get(at + 1).is_none_or(|next| next.column != line.column);
-    if last && shown < field.bytes && field.kind != CellKind::Null {
-        parts.push(format!("… {} in all; c copies all of it", words::bytes(field.bytes as u64)));
-    }
-    parts
-}
-
-/// How many lines are left out above, so that the one in hand is in sight.
-fn first_shown(laid: &[(usize, Vec<String>)], chosen: usize, height: usize) -> usize {
-    let place = laid.iter().position(|(at, _)| *at >= chosen).unwrap_or(0);
-    let mut taken = 0;
-    let mut first = place;
-    for (at, (_, parts)) in laid.iter().enumerate().take(place + 1).rev() {
-        taken += parts.len();
-        if taken > height {
-            break;
-        }
-        first = at;
-    }
-    first
 }

@@ -33,7 +33,7 @@ pub use selection::{Marked, Marks};
 pub use strip::Slot;
 
 pub(super) use beside::Linked;
-pub use whole::{Line, Whole};
+pub use whole::{Spot, Whole};
 
 /// Lines above the rows: the title, the names, the types.
 pub const HEAD: u16 = 3;
@@ -372,7 +372,7 @@ impl App {
                 self.tell(format!("copied {}", words::count(text.chars().count() as u64, "character")));
                 self.clipboard = Some(text);
             }
-            Answer::Row(path, row, fields) => self.take_row(&path, row, fields),
+            Answer::Row(answer) => self.take_row(answer),
         }
     }
 

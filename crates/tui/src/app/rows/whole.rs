@@ -1,17 +1,17 @@
 //! One row with its names down the side, or one value of it: wrapped, indented, folded, searched.
 
 use std::collections::HashSet;
-use std::path::Path;
+use std::ops::Range;
 
-use jaunty_core::rows::unfold;
+use jaunty_core::arrange::search::Search;
 
 use crate::app::{App, Summoned};
 use crate::line;
-use crate::pager::{Field, Wish};
-use crate::words;
+use crate::pager::{RowAnswer, Wish};
+use crate::row::{Field, Line};
 
 /// A row that is looked at.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Whole {
     /// Its place among the rows that are shown.
     pub at: u64,
@@ -27,88 +27,55 @@ pub struct Whole {
     pub lines: Vec<Line>,
     /// The line in hand, among all.
     pub chosen: usize,
+    /// The first line on the screen.
+    top: usize,
+    /// The column to go to as soon as it is laid out.
+    goes_to: Option<usize>,
     /// The lines whose inside is folded away.
     folded: HashSet<usize>,
     /// What is looked for.
     pub sought: line::Line,
-    /// How many lines hold it.
-    pub found: usize,
     /// Whether that is being typed.
     pub typing: bool,
+    /// Where it stands: a line, and the bytes in it.
+    places: Vec<Spot>,
+    /// The place in hand, among all.
+    here: Option<usize>,
 }
 
-/// A line of a row.
-#[derive(Debug, Clone)]
-pub struct Line {
-    /// The column.
-    pub column: usize,
-    /// Whether it is the first of its value.
-    pub first: bool,
-    /// Its text, not cleaned.
-    pub text: String,
-    /// The line that closes what this one opens.
-    pub closes: Option<usize>,
+/// A place where what is looked for stands, or the part of it that stands in one line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Spot {
+    /// The line.
+    pub line: usize,
+    /// The bytes in it.
+    pub range: Range<usize>,
+    /// Whether it began in a line above.
+    goes_on: bool,
 }
 
-/// So many lines of a long value are shown in a row; all of them when it is looked at alone.
-const SOME: usize = 12;
+/// More places than this are not looked for.
+const MOST_PLACES: usize = 100_000;
 
 impl Whole {
-    fn new(at: u64, row: u64, alone: Option<usize>) -> Whole {
-        Whole {
-            at,
-            row,
-            fields: Vec::new(),
-            alone,
-            from_row: false,
-            lines: Vec::new(),
-            chosen: 0,
-            folded: HashSet::new(),
-            sought: line::Line::default(),
-            found: 0,
-            typing: false,
-        }
+    fn new(at: u64, row: u64, alone: Option<usize>, column: usize) -> Whole {
+        Whole { at, row, alone, goes_to: Some(column), ..Whole::default() }
     }
 
-    /// Lays its values out.
-    fn lay_out(&mut self) {
-        self.lines.clear();
+    /// Takes what was laid out.
+    fn take(&mut self, answer: RowAnswer) {
+        (self.fields, self.lines) = (answer.fields, answer.lines);
         self.folded.clear();
-        for (column, field) in self.fields.iter().enumerate() {
-            if self.alone.is_some_and(|alone| alone != column) {
-                continue;
-            }
-            let mut lines = unfold::lines(field.kind, &field.text);
-            if lines.is_empty() {
-                lines.push(unfold::Line { text: String::new(), closes: None });
-            }
-            let all = lines.len();
-            let shown = if self.alone.is_some() { all } else { all.min(SOME) };
-            let begins = self.lines.len();
-            for (at, line) in lines.into_iter().take(shown).enumerate() {
-                let closes = line.closes.filter(|closes| *closes < shown).map(|closes| begins + closes);
-                self.lines.push(Line { column, first: at == 0, text: line.text, closes });
-            }
-            if shown < all {
-                let text = format!("… {} more; enter shows all", words::count((all - shown) as u64, "line"));
-                self.lines.push(Line { column, first: false, text, closes: None });
-            }
+        if let Some(column) = self.goes_to.take() {
+            self.chosen = self.lines.iter().position(|line| line.column == column).unwrap_or(0);
         }
         self.chosen = self.chosen.min(self.lines.len().saturating_sub(1));
+        self.find_places();
     }
 
-    /// The lines that are not folded away.
-    pub fn visible(&self) -> Vec<usize> {
-        let mut visible = Vec::new();
-        let mut at = 0;
-        while let Some(line) = self.lines.get(at) {
-            visible.push(at);
-            at = match line.closes.filter(|_| self.folded.contains(&at)) {
-                Some(closes) => closes,
-                None => at + 1,
-            };
-        }
-        visible
+    /// The line that closes one that is folded away.
+    fn folds_to(&self, line: usize) -> Option<usize> {
+        self.lines.get(line)?.closes.filter(|_| self.folded.contains(&line))
     }
 
     /// Whether what a line opens is folded away.
@@ -116,11 +83,63 @@ impl Whole {
         self.folded.contains(&line)
     }
 
+    /// The line below one, of those that are not folded away.
+    fn below(&self, line: usize) -> Option<usize> {
+        Some(self.folds_to(line).unwrap_or(line + 1)).filter(|line| *line < self.lines.len())
+    }
+
+    /// The line above one.
+    fn above(&self, line: usize) -> Option<usize> {
+        let above = line.checked_sub(1)?;
+        Some(self.around(above).min().unwrap_or(above))
+    }
+
+    /// The folded lines around one.
+    fn around(&self, line: usize) -> impl Iterator<Item = usize> {
+        self.folded
+            .iter()
+            .copied()
+            .filter(move |open| *open < line && self.folds_to(*open).is_some_and(|end| end > line))
+    }
+
+    /// The lines on the screen, from the first on, as many as there is room for.
+    pub fn shown(&self, height: usize) -> Vec<usize> {
+        let first = Some(self.top).filter(|top| *top < self.lines.len());
+        std::iter::successors(first, |line| self.below(*line)).take(height).collect()
+    }
+
     fn move_by(&mut self, by: isize) {
-        let visible = self.visible();
-        let now = visible.partition_point(|line| *line < self.chosen);
-        let to = now.saturating_add_signed(by).min(visible.len().saturating_sub(1));
-        self.chosen = visible.get(to).copied().unwrap_or(0);
+        for _ in 0..by.unsigned_abs() {
+            match if by < 0 { self.above(self.chosen) } else { self.below(self.chosen) } {
+                Some(line) => self.chosen = line,
+                None => break,
+            }
+        }
+    }
+
+    fn go_to_end(&mut self) {
+        self.chosen = self.above(self.lines.len()).unwrap_or(0);
+    }
+
+    /// Keeps the line in hand on a screen of so many lines.
+    fn keep_in_sight(&mut self, height: usize) {
+        self.top = self.top.min(self.chosen);
+        let mut first = self.chosen;
+        for _ in 1..height.max(1) {
+            match self.above(first).filter(|above| *above >= self.top) {
+                Some(above) => first = above,
+                None => break,
+            }
+        }
+        self.top = first;
+        // Nothing is left free below while there is something above.
+        let below = self.shown(height).len();
+        for _ in below..height {
+            match self.above(self.top) {
+                Some(above) => self.top = above,
+                None => break,
+            }
+        }
     }
 
     /// The column of the line in hand.
@@ -128,46 +147,73 @@ impl Whole {
         self.lines.get(self.chosen).map_or(0, |line| line.column)
     }
 
-    /// Whether a line holds what is looked for.
-    pub fn matches(&self, line: &Line) -> bool {
-        !self.sought.is_empty() && line.text.to_lowercase().contains(&self.sought.text().to_lowercase())
-    }
-
     /// What is looked for, while it is being written.
     pub(in crate::app) fn line(&mut self) -> Option<&mut line::Line> {
         self.typing.then_some(&mut self.sought)
     }
 
+    /// How many places hold what is looked for.
+    pub fn found(&self) -> usize {
+        self.places.iter().filter(|place| !place.goes_on).count()
+    }
+
+    /// The places in a line.
+    pub fn places_in(&self, line: usize) -> &[Spot] {
+        let from = self.places.partition_point(|place| place.line < line);
+        let to = self.places.partition_point(|place| place.line <= line);
+        self.places.get(from..to).unwrap_or_default()
+    }
+
     /// Looks for something else that was typed.
     pub(in crate::app) fn search_anew(&mut self) {
-        self.count();
-        if !self.lines.get(self.chosen).is_some_and(|line| self.matches(line)) {
-            self.seek(false);
+        self.find_places();
+        if self.places_in(self.chosen).is_empty() {
+            self.here = self.places.iter().position(|place| place.line > self.chosen).or(Some(0));
+            self.go_to_place();
         }
     }
 
-    fn count(&mut self) {
-        self.found = self.lines.iter().filter(|line| self.matches(line)).count();
+    /// Finds the places of what is looked for. It may begin in one line and go on in the next, where a line was
+    /// only divided for want of room.
+    fn find_places(&mut self) {
+        self.places.clear();
+        self.here = None;
+        let Some(search) = Search::new(self.sought.text()) else { return };
+        let mut from = 0;
+        while from < self.lines.len() && self.places.len() < MOST_PLACES {
+            let goes_on = |line: &&Line| line.goes_on.is_some();
+            let to = from + 1 + self.lines.get(from + 1..).unwrap_or_default().iter().take_while(goes_on).count();
+            let parts = self.lines.get(from..to).unwrap_or_default();
+            if !parts.iter().any(|line| line.is_note) {
+                add_places(&search, from, parts, &mut self.places);
+            }
+            from = to;
+        }
     }
 
-    /// Goes to the next line that holds it, or to the one before.
+    /// Goes to the next place, or to the one before.
     fn seek(&mut self, back: bool) {
-        let places: Vec<usize> = (0..self.lines.len()).filter(|at| self.matches(&self.lines[*at])).collect();
-        let next = match back {
-            false => places.iter().find(|at| **at > self.chosen).or(places.first()),
-            true => places.iter().rev().find(|at| **at < self.chosen).or(places.last()),
+        let now = self.here.unwrap_or_else(|| self.places.partition_point(|place| place.line < self.chosen));
+        let is_other = |at: &usize| self.places.get(*at).is_some_and(|place| !place.goes_on);
+        let (before, after) = (0..now.min(self.places.len()), now + 1..self.places.len());
+        self.here = match back {
+            false => after.clone().find(is_other).or_else(|| (0..self.places.len()).find(is_other)),
+            true => before.rev().find(is_other).or_else(|| (0..self.places.len()).rev().find(is_other)),
         };
-        if let Some(next) = next.copied() {
-            // What it is folded in opens.
-            let around: Vec<usize> = self
-                .folded
-                .iter()
-                .copied()
-                .filter(|open| *open < next && self.lines[*open].closes.is_some_and(|closes| closes > next))
-                .collect();
-            self.folded.retain(|open| !around.contains(open));
-            self.chosen = next;
-        }
+        self.go_to_place();
+    }
+
+    fn go_to_place(&mut self) {
+        let Some(line) = self.here.and_then(|here| self.places.get(here)).map(|place| place.line) else { return };
+        // What it is folded in opens.
+        let around: Vec<usize> = self.around(line).collect();
+        self.folded.retain(|open| !around.contains(open));
+        self.chosen = line;
+    }
+
+    /// The place in hand.
+    pub fn place_in_hand(&self) -> Option<&Spot> {
+        self.places.get(self.here?)
     }
 
     fn fold(&mut self) -> bool {
@@ -176,6 +222,31 @@ impl Whole {
             self.folded.insert(self.chosen);
         }
         opens
+    }
+}
+
+/// Adds the places in the parts of a line, the first of which has this number.
+fn add_places(search: &Search, first: usize, parts: &[Line], places: &mut Vec<Spot>) {
+    let own = |line: &Line| line.goes_on.unwrap_or(0);
+    let whole: String = parts.iter().map(|line| line.text.get(own(line)..).unwrap_or_default()).collect();
+    // Where each part begins in the whole.
+    let mut begins = Vec::with_capacity(parts.len() + 1);
+    begins.push(0);
+    for line in parts {
+        begins.push(begins.last().copied().unwrap_or(0) + line.text.len() - own(line));
+    }
+    for found in search.places(&whole).take(MOST_PLACES) {
+        let mut part = begins.partition_point(|begin| *begin <= found.start).saturating_sub(1);
+        let mut goes_on = false;
+        while let (Some(line), Some([begin, end])) = (parts.get(part), begins.get(part..part + 2)) {
+            if found.end <= *begin {
+                break;
+            }
+            let within = found.start.max(*begin) - begin..found.end.min(*end) - begin;
+            let range = within.start + own(line)..within.end + own(line);
+            places.push(Spot { line: first + part, range, goes_on });
+            (part, goes_on) = (part + 1, true);
+        }
     }
 }
 
@@ -193,35 +264,47 @@ impl App {
 
     fn look_at_row(&mut self, alone: Option<usize>) {
         let view = self.rows.view();
-        let Some(rows) = self.rows.kept().cloned().filter(|_| self.rows.total() > 0) else {
+        if self.rows.kept().is_none() || self.rows.total() == 0 {
             return self.tell("there are no rows here");
-        };
+        }
         let row = view.row_of(view.row);
-        let chosen = match &self.summoned {
-            Some(Summoned::Whole(whole)) => whole.chosen,
-            _ => 0,
-        };
-        let mut whole = Whole::new(view.row, row, alone);
-        whole.chosen = chosen;
+        let whole = Whole::new(view.row, row, alone, view.column_in_hand());
         self.summoned = Some(Summoned::Whole(Box::new(whole)));
-        self.pager.ask(Wish::Row { rows, row });
+        self.ask_for_row_as_it_is();
     }
 
-    pub(super) fn take_row(&mut self, path: &Path, row: u64, fields: Vec<Field>) {
-        let ours = self.rows.kept().is_some_and(|kept| kept.path() == path);
-        let column = self.rows.view().column_in_hand();
+    /// Has the row that is looked at laid out on the screen as it is now.
+    pub(in crate::app) fn ask_for_row_as_it_is(&mut self) {
+        let (Some(Summoned::Whole(whole)), Some(rows)) = (&self.summoned, self.rows.kept().cloned()) else { return };
+        let (row, alone, width) = (whole.row, whole.alone, self.screen.width);
+        self.pager.ask(Wish::Row { rows, row, alone, width });
+    }
+
+    pub(super) fn take_row(&mut self, answer: RowAnswer) {
+        let ours = self.rows.kept().is_some_and(|kept| kept.path() == answer.path);
         if let Some(Summoned::Whole(whole)) = &mut self.summoned
             && ours
-            && whole.row == row
+            && (whole.row, whole.alone) == (answer.row, answer.alone)
         {
-            let first = whole.chosen == 0;
-            whole.fields = fields;
-            whole.lay_out();
-            if first && whole.alone.is_none() {
-                // At the column that was in hand.
-                whole.chosen = whole.lines.iter().position(|line| line.column == column).unwrap_or(0);
-            }
+            whole.take(answer);
         }
+    }
+
+    /// Keeps the line of a row that is looked at in sight.
+    pub(in crate::app) fn keep_line_in_sight(&mut self) {
+        let height = crate::view::summoned::drawer(self, self.screen).height.saturating_sub(crate::view::whole::HEAD);
+        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+            whole.keep_in_sight(usize::from(height));
+        }
+    }
+
+    /// Shows a value alone, or the whole row again.
+    fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool) {
+        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+            whole.goes_to = Some(whole.column());
+            (whole.alone, whole.from_row) = (alone, from_row);
+        }
+        self.ask_for_row_as_it_is();
     }
 
     /// A key while a row is looked at.
@@ -229,7 +312,10 @@ impl App {
         let Some(Summoned::Whole(whole)) = &mut self.summoned else { return false };
         if whole.typing {
             match name {
-                "esc" => (whole.typing, whole.sought) = (false, line::Line::default()),
+                "esc" => {
+                    (whole.typing, whole.sought) = (false, line::Line::default());
+                    whole.find_places();
+                }
                 "enter" => whole.typing = false,
                 _ => return false,
             }
@@ -241,7 +327,7 @@ impl App {
             "pageup" => whole.move_by(-20),
             "pagedown" | "space" => whole.move_by(20),
             "home" => whole.chosen = 0,
-            "end" => whole.move_by(isize::MAX),
+            "end" => whole.go_to_end(),
             "left" => self.other_row(-1),
             "right" => self.other_row(1),
             "/" => (whole.typing, whole.sought) = (true, line::Line::default()),
@@ -255,28 +341,26 @@ impl App {
             }
             "enter" => {
                 if !whole.fold() && whole.alone.is_none() {
-                    (whole.alone, whole.from_row) = (Some(whole.column()), true);
-                    whole.chosen = 0;
-                    whole.lay_out();
+                    let column = whole.column();
+                    self.look_at_alone(Some(column), true);
                 }
             }
             "v" => {
                 let alone = if whole.alone.is_some() { None } else { Some(whole.column()) };
-                let column = whole.column();
-                whole.alone = alone;
-                whole.lay_out();
-                whole.chosen = whole.lines.iter().position(|line| line.column == column).unwrap_or(0);
+                self.look_at_alone(alone, false);
             }
-            "esc" if whole.alone.is_some() && whole.from_row => {
-                let column = whole.alone.take();
-                whole.from_row = false;
-                whole.lay_out();
-                whole.chosen = whole.lines.iter().position(|line| Some(line.column) == column).unwrap_or(0);
-            }
+            "esc" if whole.alone.is_some() && whole.from_row => self.look_at_alone(None, false),
             "esc" => self.summoned = None,
             _ => return false,
         }
         true
+    }
+
+    /// Scrolls what is looked at.
+    pub(in crate::app) fn scroll_whole(&mut self, by: isize) {
+        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+            whole.move_by(by);
+        }
     }
 
     /// Looks at the next row, or the one before, at the same column.
@@ -289,7 +373,111 @@ impl App {
         {
             view.column = place;
         }
-        self.summoned = None;
         self.look_at_row(alone);
+        // A column that is hidden in the table is none there.
+        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+            whole.goes_to = Some(column);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A value of lines, of which those that begin with a plus go on with the one above, and those that end with
+    /// `{` open what the next `}` of the same depth closes.
+    fn whole(lines: &[&str]) -> Whole {
+        let mut open = Vec::new();
+        let mut laid: Vec<Line> = Vec::new();
+        for (at, text) in lines.iter().enumerate() {
+            let goes_on = text.starts_with('+').then_some(1);
+            laid.push(Line { text: (*text).to_owned(), goes_on, ..Line::default() });
+            if text.ends_with('{') {
+                open.push(at);
+            } else if text.ends_with('}')
+                && let Some(opened) = open.pop()
+            {
+                laid[opened].closes = Some(at);
+            }
+        }
+        Whole { lines: laid, ..Whole::default() }
+    }
+
+    const NESTED: [&str; 8] = ["a{", "b{", "quay", "}", "c", "d{", "}", "}"];
+
+    #[test]
+    fn lines_that_are_folded_away_are_stepped_over() {
+        let mut value = whole(&NESTED);
+        (value.chosen, value.folded) = (1, HashSet::from([1, 5]));
+        assert_eq!(value.shown(99), [0, 1, 3, 4, 5, 6, 7]);
+        value.move_by(1);
+        assert_eq!(value.chosen, 3);
+        value.move_by(-1);
+        assert_eq!(value.chosen, 1);
+        value.folded.insert(0);
+        assert_eq!(value.shown(99), [0, 7]);
+        value.go_to_end();
+        value.move_by(-1);
+        assert_eq!(value.chosen, 0, "the outermost counts");
+        value.move_by(isize::MAX);
+        assert_eq!(value.chosen, 7);
+    }
+
+    #[test]
+    fn the_screen_moves_only_where_the_line_in_hand_would_leave_it() {
+        let mut value = whole(&["0", "1", "2", "3", "4", "5", "6", "7", "8", "9"]);
+        let go = |value: &mut Whole, by: isize| {
+            value.move_by(by);
+            value.keep_in_sight(4);
+            (value.chosen, value.top)
+        };
+        assert_eq!(go(&mut value, 3), (3, 0));
+        assert_eq!(go(&mut value, 2), (5, 2));
+        assert_eq!(go(&mut value, -2), (3, 2), "it stays where it is");
+        assert_eq!(go(&mut value, -2), (1, 1));
+        assert_eq!(go(&mut value, 99), (9, 6));
+        value.lines.truncate(8);
+        value.chosen = 7;
+        assert_eq!(go(&mut value, 0), (7, 4), "nothing is left free below");
+        value.keep_in_sight(0);
+        assert_eq!(value.top, 7);
+    }
+
+    #[test]
+    fn what_is_looked_for_may_go_on_in_the_next_line() {
+        let mut value = whole(&["the quay of salt", "+marsh, and the qu", "+ay", "Quay", "quayquay"]);
+        let found = |value: &mut Whole, text: &str| {
+            value.sought = text.into();
+            value.find_places();
+            let places = value.places.iter().map(|place| (place.line, place.range.clone())).collect::<Vec<_>>();
+            (value.found(), places)
+        };
+        assert_eq!(found(&mut value, "saltmarsh"), (1, vec![(0, 12..16), (1, 1..6)]));
+        assert_eq!(
+            found(&mut value, "quay"),
+            (5, vec![(0, 4..8), (1, 16..18), (2, 1..3), (3, 0..4), (4, 0..4), (4, 4..8)])
+        );
+        assert_eq!(found(&mut value, "Quay").0, 1, "a capital letter counts");
+        assert_eq!(found(&mut value, "").0, 0);
+        // From place to place, round the end and back.
+        found(&mut value, "quay");
+        value.chosen = 0;
+        let mut lines = Vec::new();
+        for back in [false, false, false, false, false, true] {
+            value.seek(back);
+            lines.push((value.chosen, value.place_in_hand().unwrap().range.start));
+        }
+        assert_eq!(lines, [(1, 16), (3, 0), (4, 0), (4, 4), (0, 4), (4, 4)]);
+    }
+
+    #[test]
+    fn what_is_found_is_unfolded() {
+        let mut value = whole(&NESTED);
+        value.folded = HashSet::from([0, 1, 5]);
+        value.sought = "quay".into();
+        value.search_anew();
+        assert_eq!((value.chosen, value.shown(99)), (2, vec![0, 1, 2, 3, 4, 5, 6, 7]));
+        assert_eq!(value.folded, HashSet::from([5]), "what does not hide it stays");
     }
 }
