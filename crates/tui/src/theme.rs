@@ -134,13 +134,13 @@ fn lamplight(role: Role) -> Look {
         Role::Value => (0xe6dfd1, RESULT, Reset, Reset, PLAIN),
         Role::Edge => (0xcfc6b6, EDGE, Reset, Reset, PLAIN),
         Role::Summoned => (0xe6dfd1, 0x302c38, Reset, Reset, PLAIN),
-        Role::Faint => (0x8b8378, 0, DarkGray, Reset, Modifier::DIM),
+        Role::Faint => (0x9c958b, 0, DarkGray, Reset, Modifier::DIM),
         Role::Rule => (0x4a4452, 0, DarkGray, Reset, Modifier::DIM),
         Role::Accent => (0xf0b75e, 0, LightYellow, Reset, Modifier::BOLD),
         Role::Keyword => (0xd9a866, 0, Yellow, Reset, Modifier::BOLD),
         Role::Quoted => (0x9fbf8f, 0, Green, Reset, PLAIN),
         Role::Number => (0x8fb8c9, 0, Cyan, Reset, PLAIN),
-        Role::Comment => (0x8f8674, 0, DarkGray, Reset, Modifier::ITALIC),
+        Role::Comment => (0x9d9585, 0, DarkGray, Reset, Modifier::ITALIC),
         Role::Name => (0xc3a6cf, 0, Magenta, Reset, PLAIN),
         Role::Done => (0x8fb573, 0, Green, Reset, PLAIN),
         Role::Failed => (0xe58a6f, 0, Red, Reset, Modifier::BOLD),
@@ -150,7 +150,7 @@ fn lamplight(role: Role) -> Look {
         Role::Selected => (0xf4ecdc, 0x55483a, White, Blue, Modifier::REVERSED),
         Role::Cell => (0x1b1a1f, 0xe3b566, Black, Yellow, Modifier::REVERSED),
         Role::Row => (0xf0e8d9, 0x2e2a35, Reset, Reset, Modifier::BOLD),
-        Role::StandIn => (0xa3728a, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
+        Role::StandIn => (0xb48a9f, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
         Role::Guard => (0x1b1a1f, 0xe58a6f, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }
@@ -165,23 +165,23 @@ fn foolscap(role: Role) -> Look {
         Role::Value => (0x2b2a33, RESULT, Reset, Reset, PLAIN),
         Role::Edge => (0x3d3a40, EDGE, Reset, Reset, PLAIN),
         Role::Summoned => (0x2b2a33, 0xe9e1cb, Reset, Reset, PLAIN),
-        Role::Faint => (0x7d766a, 0, DarkGray, Reset, Modifier::DIM),
+        Role::Faint => (0x655f55, 0, DarkGray, Reset, Modifier::DIM),
         Role::Rule => (0xc3b99f, 0, DarkGray, Reset, Modifier::DIM),
         Role::Accent => (0x8a4b0f, 0, Blue, Reset, Modifier::BOLD),
         Role::Keyword => (0x7a4a12, 0, Blue, Reset, Modifier::BOLD),
         Role::Quoted => (0x3f6b2f, 0, Green, Reset, PLAIN),
         Role::Number => (0x215e78, 0, Cyan, Reset, PLAIN),
-        Role::Comment => (0x857c68, 0, DarkGray, Reset, Modifier::ITALIC),
+        Role::Comment => (0x665f50, 0, DarkGray, Reset, Modifier::ITALIC),
         Role::Name => (0x6d3f7d, 0, Magenta, Reset, PLAIN),
         Role::Done => (0x3f6b2f, 0, Green, Reset, PLAIN),
         Role::Failed => (0xa8321a, 0, Red, Reset, Modifier::BOLD),
         Role::Wrong => (0xa8321a, 0, Red, Reset, Modifier::UNDERLINED),
-        Role::Stopped => (0x8a6a10, 0, Yellow, Reset, PLAIN),
+        Role::Stopped => (0x775c0e, 0, Yellow, Reset, PLAIN),
         Role::Running => (0x8a4b0f, 0, Blue, Reset, Modifier::BOLD),
         Role::Selected => (0x201f26, 0xdcc99a, White, Blue, Modifier::REVERSED),
         Role::Cell => (0xfaf6ea, 0x8a4b0f, White, Blue, Modifier::REVERSED),
         Role::Row => (0x201f26, 0xe6dec6, Reset, Reset, Modifier::BOLD),
-        Role::StandIn => (0x9a4a70, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
+        Role::StandIn => (0x93466b, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
         Role::Guard => (0xfaf6ea, 0xa8321a, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }
@@ -262,6 +262,56 @@ mod tests {
             [(0x000000, 16), (0xffffff, 231), (0xff0000, 196), (0x5f87af, 67), (0x080808, 232), (0x808080, 244)]
         {
             assert_eq!(indexed(rgb), index, "{rgb:06x}");
+        }
+    }
+
+    /// The relative luminance of a colour, by the definition of WCAG 2.2.
+    fn luminance(rgb: u32) -> f64 {
+        let part = |shift: u32| {
+            let value = f64::from(rgb >> shift & 0xff) / 255.0;
+            if value <= 0.04045 { value / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
+        };
+        0.2126 * part(16) + 0.7152 * part(8) + 0.0722 * part(0)
+    }
+
+    /// How well one colour is read on another: from 1 to 21.
+    fn contrast(a: u32, b: u32) -> f64 {
+        let (a, b) = (luminance(a), luminance(b));
+        (a.max(b) + 0.05) / (a.min(b) + 0.05)
+    }
+
+    #[test]
+    fn everything_that_is_written_can_be_read() {
+        use Role::{
+            Accent, Cell, Comment, Done, Edge, Failed, Faint, Guard, Keyword, Name as NameRole, Number, Quoted, Row,
+            Running, Selected, StandIn, Stopped, Summoned, Text, Value, Wrong,
+        };
+        assert!((contrast(0, 0xffffff) - 21.0).abs() < 1e-9);
+        for (name, look) in [("lamplight", lamplight as fn(Role) -> Look), ("foolscap", foolscap)] {
+            for role in [Text, Value, Edge, Summoned, Row, Selected, Cell, Guard] {
+                let (fg, bg, ..) = look(role);
+                assert!(contrast(fg, bg) >= 6.0, "{role:?} of {name}: {:.2}", contrast(fg, bg));
+            }
+            // What has no ground of its own stands on that of any area, and in the row in hand.
+            for role in [
+                Faint, Accent, Keyword, Quoted, Number, Comment, NameRole, Done, Failed, Wrong, Stopped, Running,
+                StandIn,
+            ] {
+                for ground in [Text, Value, Edge, Summoned, Row] {
+                    let found = contrast(look(role).0, look(ground).1);
+                    assert!(found >= 4.5, "{role:?} on {ground:?} of {name}: {found:.2}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn areas_differ_from_each_other() {
+        for look in [lamplight as fn(Role) -> Look, foolscap] {
+            let grounds = [Role::Text, Role::Value, Role::Edge, Role::Summoned].map(|role| look(role).1);
+            for (at, ground) in grounds.iter().enumerate() {
+                assert!(grounds.iter().skip(at + 1).all(|other| contrast(*ground, *other) > 1.03), "{ground:06x}");
+            }
         }
     }
 

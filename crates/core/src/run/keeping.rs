@@ -137,3 +137,77 @@ fn clear_passing(archives: &Path) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn files(folder: &Path) -> Vec<String> {
+        let all = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let mut names: Vec<String> = all.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        names.sort();
+        names
+    }
+
+    #[test]
+    fn rows_that_nobody_remembers_go_with_the_program() {
+        let folder = tempfile::tempdir().unwrap();
+        let folders = Folders::below(folder.path());
+        let archives = folders.archives();
+        let keeping = Keeping::open(&folders, Retention::default());
+        std::fs::create_dir_all(&archives).unwrap();
+        let passing = [keeping.archive_path(None, 0), keeping.archive_path(None, 0)];
+        assert_ne!(passing[0], passing[1]);
+        let kept = keeping.archive_path(Some(7), 1);
+        passing.iter().chain([&kept]).for_each(|path| std::fs::write(path, "rows").unwrap());
+        keeping.clear_unremembered();
+        assert_eq!(files(&archives), ["7-1.arrow"]);
+    }
+
+    #[test]
+    fn what_a_program_that_is_gone_left_behind_is_removed() {
+        let folder = tempfile::tempdir().unwrap();
+        let folders = Folders::below(folder.path());
+        let archives = folders.archives();
+        std::fs::create_dir_all(&archives).unwrap();
+        // No process has the first number; the second is this one.
+        let mine = format!("{PASSING}{}-0.arrow", std::process::id());
+        for name in [&format!("{PASSING}4294967295-0.arrow"), &mine, "7-0.arrow"] {
+            std::fs::write(archives.join(name), "rows").unwrap();
+        }
+        drop(Keeping::open(&folders, Retention::default()));
+        assert_eq!(files(&archives), ["7-0.arrow".to_owned(), mine]);
+    }
+
+    #[test]
+    fn without_a_logbook_rows_are_kept_elsewhere_and_it_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let folders = Folders::below(folder.path());
+        std::fs::create_dir_all(folders.logbook().parent().unwrap()).unwrap();
+        std::fs::write(folders.logbook(), "no database, but text that is long enough to be looked at".repeat(9))
+            .unwrap();
+        let keeping = Keeping::open(&folders, Retention::default());
+        assert!(keeping.logbook().is_none());
+        assert!(
+            keeping.trouble().unwrap().starts_with("runs are not remembered: the logbook "),
+            "{:?}",
+            keeping.trouble()
+        );
+        let path = keeping.archive_path(Some(1), 0);
+        assert!(path.starts_with(std::env::temp_dir()) && !path.starts_with(folder.path()), "{}", path.display());
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, "rows").unwrap();
+        keeping.clear_unremembered();
+        assert!(!path.parent().unwrap().exists());
+    }
+
+    #[test]
+    fn it_looks_for_room_as_often_as_the_limit_is_small() {
+        let folder = tempfile::tempdir().unwrap();
+        let every = |bytes: u64| {
+            let folders = Folders::below(&folder.path().join(bytes.to_string()));
+            Keeping::open(&folders, Retention { bytes }).looks_every()
+        };
+        assert_eq!((every(6400), every(8 << 30)), (100, 64 << 20));
+    }
+}

@@ -344,3 +344,138 @@ impl Run {
         let _ = self.end.set(End { outcome, duration: self.clock.elapsed(), error });
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::mpsc::{RecvTimeoutError, channel};
+
+    use super::*;
+    use crate::logbook::Ended;
+    use crate::text::dialect::SQLITE;
+
+    fn run() -> Run {
+        Run::begin("select 1".into(), Some("One".into()), Some(7))
+    }
+
+    /// Fetches rows one by one up to `most`, as far as it may; tells of each, and of nothing once it is over.
+    fn fetching(run: &Arc<Run>, most: u64) -> std::sync::mpsc::Receiver<u64> {
+        let (tell, told) = channel();
+        let run = Arc::clone(run);
+        std::thread::spawn(move || {
+            for rows in 1..=most {
+                run.add_rows(1);
+                let _ = tell.send(rows);
+                run.wait_for_room(rows, rows * 10, || {});
+                if run.is_stopped() {
+                    break;
+                }
+            }
+        });
+        told
+    }
+
+    /// The rows that come until it waits, or is over.
+    fn until_held(run: &Run, told: &std::sync::mpsc::Receiver<u64>) -> Vec<u64> {
+        let mut rows = Vec::new();
+        loop {
+            match told.recv_timeout(Duration::from_millis(20)) {
+                Ok(row) => rows.push(row),
+                Err(RecvTimeoutError::Timeout) if run.is_held() => return rows,
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return rows,
+            }
+        }
+    }
+
+    #[test]
+    fn it_fetches_as_far_as_somebody_reads() {
+        let run = Arc::new(run().ahead(Ahead { rows: 3, bytes: u64::MAX }));
+        let told = fetching(&run, 12);
+        assert_eq!(until_held(&run, &told), [1, 2, 3]);
+        run.fetch_more();
+        assert_eq!(until_held(&run, &told), [4, 5, 6]);
+        run.fetch_rest();
+        assert_eq!(until_held(&run, &told), [7, 8, 9, 10, 11, 12]);
+        assert_eq!((run.rows(), run.is_held()), (12, false));
+    }
+
+    #[test]
+    fn bytes_hold_it_as_rows_do_and_a_stop_ends_it() {
+        let run = Arc::new(run().ahead(Ahead { rows: u64::MAX, bytes: 20 }));
+        let told = fetching(&run, 12);
+        assert_eq!(until_held(&run, &told), [1, 2]);
+        run.stop();
+        assert_eq!(until_held(&run, &told), [] as [u64; 0]);
+        assert_eq!(run.rows(), 2, "those that came stay");
+        // What is over is not held, whatever it waited for.
+        run.set_end(Outcome::Stopped, None);
+        assert!(!run.is_held());
+        assert_eq!(run.outcome(), Outcome::Stopped);
+    }
+
+    #[test]
+    fn wanting_more_of_what_does_not_wait_changes_nothing() {
+        let run = Arc::new(run().ahead(Ahead { rows: 2, bytes: u64::MAX }));
+        run.fetch_more();
+        run.fetch_more();
+        let told = fetching(&run, 9);
+        assert_eq!(until_held(&run, &told), [1, 2]);
+        run.stop();
+    }
+
+    #[test]
+    fn files_are_named_by_the_title_or_the_statement_and_given_once() {
+        let target = |text: &str| Target::read(text, &SQLITE).unwrap();
+        let buffer = Path::new("/harbour/tour.sql");
+        let files = |run: Run| -> Vec<PathBuf> {
+            run.sent_to(&[target("json"), target("late.csv")], Some(buffer))
+                .take_out()
+                .into_iter()
+                .map(|(path, _)| path)
+                .collect()
+        };
+        assert_eq!(files(run()), [Path::new("/harbour/one.json"), Path::new("/harbour/late.csv")]);
+        let bare = Run::begin("select 'it' -- all\nfrom ports".into(), None, None);
+        assert_eq!(files(bare)[0], Path::new("/harbour/select-it-all.json"));
+        let once = run().sent_to(&[target("json")], None);
+        assert_eq!((once.take_out().len(), once.take_out().len()), (1, 0));
+    }
+
+    #[test]
+    fn a_run_of_earlier_says_what_it_said_then() {
+        let entry = Entry {
+            number: 9,
+            connection: "ferry".into(),
+            database: "saltmarsh".into(),
+            title: None,
+            statement: "select 1".into(),
+            values: Vec::new(),
+            session: String::new(),
+            started_ms: 1_000,
+            pinned: false,
+            outcome: Outcome::Failed,
+            ended: Ended {
+                first_row_ms: Some(0),
+                duration_ms: 38,
+                rows: 4,
+                bytes: 0,
+                error: Some("no such table".into()),
+            },
+            results: vec![
+                KeptResult::Affected(Some(2)),
+                KeptResult::Rows("/nowhere/9-1.arrow".into()),
+                KeptResult::Affected(None),
+                KeptResult::Affected(Some(3)),
+            ],
+        };
+        let run = Run::remembered(entry);
+        assert_eq!((run.rows(), run.affected(), run.results().len()), (4, Some(5), 4));
+        assert_eq!((run.duration(), run.first_row()), (Duration::from_millis(38), Some(Duration::ZERO)));
+        assert_eq!(run.started, UNIX_EPOCH + Duration::from_secs(1));
+        let end = run.end().unwrap();
+        assert_eq!((end.outcome, end.error.as_ref().unwrap().message.as_str()), (Outcome::Failed, "no such table"));
+        let kept = run.kept_rows().unwrap();
+        assert_eq!((kept.rows(), run.bytes()), (None, 0), "it is not opened before somebody looks");
+        assert!(kept.archive().is_err());
+    }
+}

@@ -33,7 +33,10 @@ pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells
 }
 
 fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut Buffer) {
-    let share = |n: u64| format!("{} ({} %)", words::number(n), n * 100 / facts.rows.max(1));
+    let share = |n: u64| match n {
+        0 => "0".to_owned(),
+        n => format!("{} ({} %)", words::number(n), n * 100 / facts.rows.max(1)),
+    };
     let mut lines = vec![
         ("rows", words::number(facts.rows)),
         ("without a value", share(facts.nulls)),

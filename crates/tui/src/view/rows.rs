@@ -88,18 +88,19 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
     let arranged = arranged(rows);
-    // The title gives way to how the rows are arranged, and that to nothing.
-    let room = usize::from(area.width).saturating_sub(clean::width(&arranged) + TITLE);
+    let first_line = run.statement.lines().next().unwrap_or_default();
+    let title = run.title.as_deref().unwrap_or(first_line);
+    let (shown, results) = rows.results();
+    let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
+    // Numbers are told at length where neither the title nor how the rows are arranged needs the room.
+    let needed = clean::width(&title).min(TITLE.1) + clean::width(&arranged) + 8;
+    let room = usize::from(area.width).saturating_sub(needed);
     let right = match rows.sums() {
         Some(sums) => sums.to_owned(),
         None => progress(rows, run, room),
     };
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
-    let first_line = run.statement.lines().next().unwrap_or_default();
-    let title = run.title.as_deref().unwrap_or(first_line);
-    let (shown, results) = rows.results();
-    let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
     let x = if rows.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
     let style = if focused { strong } else { ground.add_modifier(Modifier::BOLD) };
@@ -109,14 +110,14 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
         return;
     }
     let room = usize::from(end.saturating_sub(x));
-    let least = clean::width(&title).min(TITLE).min(room / 3);
+    let least = clean::width(&title).min(TITLE.0).min(room / 3);
     let wanted = (clean::width(&arranged) + 3).min(room - least) as u16;
     let x = put_cut(cells, x, area.y, end.saturating_sub(wanted), &title, style);
     put_cut(cells, x, area.y, end, &format!(" · {arranged}"), ground);
 }
 
-/// A title keeps so many cells, whatever stands beside it.
-const TITLE: usize = 8;
+/// A title keeps so many cells, whatever stands beside it; and so many, if numbers do as well when they are short.
+const TITLE: (usize, usize) = (8, 24);
 
 /// How the rows are arranged, in words.
 fn arranged(rows: &Rows) -> String {
@@ -138,7 +139,7 @@ fn progress(rows: &Rows, run: &Run, room: usize) -> String {
                 true => format!("{place}, all {}", words::number(all)),
                 false => format!("rows {place}{}", percent(last, total)),
             };
-            if clean::width(&long) + BESIDE > room { place } else { long }
+            if clean::width(&long) > room { place } else { long }
         }
         _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
@@ -150,9 +151,6 @@ fn progress(rows: &Rows, run: &Run, room: usize) -> String {
         other => format!("{counted} · {}", other.word()).trim_start_matches(" · ").to_owned(),
     }
 }
-
-/// So many cells stay for a title where short numbers do as well.
-const BESIDE: usize = 24;
 
 /// How far down a long result the screen is.
 fn percent(last: u64, total: u64) -> String {

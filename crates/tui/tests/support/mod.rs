@@ -15,6 +15,7 @@ use jaunty_core::run::Keeping;
 use jaunty_core::run::state::Ahead;
 use jaunty_engines::ENGINES;
 use jaunty_tui::app::{App, Message, Options, Shows};
+use jaunty_tui::pager::Page;
 use jaunty_tui::settings::Settings;
 use jaunty_tui::theme::Depth;
 use jaunty_tui::view::draw;
@@ -183,7 +184,8 @@ impl Stage {
         let stage = self.control('r').until("the run to begin", |app| app.connection.is_busy());
         let stage = stage.until("the run's end", |app| !app.connection.is_busy());
         stage.until("the page", |app| {
-            app.rows.shows() != Shows::Rows || app.rows.page().is_some_and(|page| page.of == app.rows.total())
+            let there = |page: &Page| !page.rows.is_empty() || app.rows.total() == 0;
+            app.rows.shows() != Shows::Rows || (!app.expects_rows() && app.rows.page().is_some_and(there))
         })
     }
 
