@@ -17,84 +17,20 @@
 
 use ropey::Rope;
 
+pub use statement::{Delimiter, Statement};
 pub use trail::Change;
 pub(super) use trail::{Mark, Trail};
 
-use super::dialect::{Body, Dialect, Kind, Role, Starter, Then};
+use super::dialect::{Dialect, Kind, Role, Starter};
 use super::lexer::{Bytes, Lexer, Token, TokenKind};
+use body::BodyState;
+use progress::{AwaitsData, Progress};
 
+mod begins;
+mod body;
+mod progress;
+mod statement;
 mod trail;
-
-/// One statement's place in a text. All offsets are bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Statement {
-    /// The first byte of its first word.
-    pub start: usize,
-    /// The byte after its last word, before its semicolon.
-    pub body_end: usize,
-    /// The byte after its semicolon; the same as `body_end` where there is none.
-    pub end: usize,
-    /// The comment directly above it, marks and all.
-    pub title: Option<(usize, usize)>,
-    /// What it does.
-    pub kind: Kind,
-    /// False where a quote or comment inside never closes.
-    pub closed: bool,
-    /// What ended statements where it stands, if not a semicolon.
-    pub delimiter: Delimiter,
-}
-
-/// What ends statements instead of a semicolon, as a line `DELIMITER //` sets it; empty for the
-/// semicolon. At most eight bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Delimiter([u8; 8]);
-
-impl Delimiter {
-    fn of(text: &str) -> Delimiter {
-        let mut bytes = [0; 8];
-        if text != ";" {
-            bytes.iter_mut().zip(text.bytes()).for_each(|(to, from)| *to = from);
-        }
-        Delimiter(bytes)
-    }
-
-    fn text(&self) -> Option<&str> {
-        let end = self.0.iter().position(|b| *b == 0).unwrap_or(self.0.len());
-        std::str::from_utf8(&self.0[..end]).ok().filter(|text| !text.is_empty())
-    }
-}
-
-impl Statement {
-    /// Where it begins with its title.
-    pub fn top(&self) -> usize {
-        self.title.map_or(self.start, |(start, _)| start)
-    }
-
-    /// The title in words, without comment marks.
-    pub fn title_text(&self, rope: &Rope, dialect: &Dialect) -> Option<String> {
-        let (start, end) = self.title?;
-        title_words(&rope.byte_slice(start..end).to_string(), dialect)
-    }
-
-    /// The text to send: without the semicolon.
-    pub fn text(&self, rope: &Rope) -> String {
-        rope.byte_slice(self.start..self.body_end).to_string()
-    }
-}
-
-/// The words of a comment: marks, rules and bullets around them are left out.
-fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
-    let mut text = comment.trim();
-    if let Some(block) = dialect.block_comment
-        && let Some(inside) = text.strip_prefix(block.open)
-    {
-        text = inside.strip_suffix(block.close).unwrap_or(inside);
-    }
-    let line = text.lines().map(str::trim).find(|line| !line.is_empty())?;
-    let bare = dialect.line_comments.iter().find_map(|open| line.strip_prefix(open)).unwrap_or(line);
-    let bare = bare.trim_matches(|c: char| c.is_whitespace() || matches!(c, '-' | '=' | '*' | '#' | '/' | '~'));
-    (!bare.is_empty()).then(|| bare.to_owned())
-}
 
 /// Finds the statements of `rope`, in order, beginning at byte `from`, which must be the beginning
 /// of the text or lie at the end of a statement.
@@ -182,117 +118,6 @@ struct Splitter<'a> {
     /// A statement that is gone on with.
     resumed: Option<(Statement, Mark)>,
     trail: Trail<'a>,
-}
-
-/// What the tokens of a statement so far amount to.
-#[derive(Debug, Clone, PartialEq)]
-struct Progress {
-    previous: Token,
-    /// Nothing but prefixes so far.
-    only_prefix: bool,
-    /// A prefix was there.
-    prefixed: bool,
-    /// The leading word's starter, when there is one.
-    lead: Option<&'static Starter>,
-    /// The starter that says what the whole does: behind prefixes and a leading `WITH` list.
-    main: Option<&'static Starter>,
-    /// A statement that takes its rows from a query has not had one yet.
-    wants_query: bool,
-    /// A `WITH` list has not been followed by its statement yet.
-    after_with: bool,
-    /// What stands in parentheses is not the language's own.
-    verbatim: bool,
-    /// For each open parenthesis, whether it began with `WITH`.
-    open: Vec<bool>,
-    body: BodyState,
-    awaits_data: AwaitsData,
-    closed: bool,
-}
-
-/// Whether rows stand below a statement, `COPY … FROM STDIN`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum AwaitsData {
-    No,
-    AfterFrom,
-    AfterStdin,
-    Yes,
-}
-
-impl Progress {
-    fn new(first: Token) -> Self {
-        Progress {
-            previous: first,
-            only_prefix: true,
-            prefixed: false,
-            lead: None,
-            main: None,
-            wants_query: false,
-            after_with: false,
-            verbatim: false,
-            open: Vec::new(),
-            body: BodyState::None,
-            awaits_data: AwaitsData::No,
-            closed: true,
-        }
-    }
-
-    fn kind(&self) -> Kind {
-        if self.prefixed { Kind::Plan } else { self.main.map_or(Kind::Other, |starter| starter.kind) }
-    }
-
-    /// Notes a starter outside parentheses.
-    fn note(&mut self, starter: &'static Starter) {
-        match starter.role {
-            Role::With => self.after_with = true,
-            Role::Query | Role::Filled | Role::Change if self.after_with => {
-                self.after_with = false;
-                self.wants_query = starter.role == Role::Filled;
-                if self.main.is_some_and(|main| main.role == Role::With) {
-                    self.main = Some(starter);
-                }
-            }
-            Role::Query => self.wants_query = false,
-            _ => {}
-        }
-    }
-
-    /// Whether what stands before asks for a statement with this starter.
-    fn asks_for(&self, starter: &Starter) -> bool {
-        match self.open.last() {
-            None => match starter.role {
-                Role::Query => self.wants_query || self.after_with,
-                Role::With => self.wants_query,
-                Role::Filled | Role::Change => self.after_with,
-                Role::Plain => false,
-            },
-            Some(with) => {
-                let opened = self.previous.kind == TokenKind::Punctuation(b'(');
-                let listed = *with && self.previous.kind == TokenKind::Punctuation(b')');
-                matches!(starter.role, Role::Query | Role::With) && (opened || listed)
-            }
-        }
-    }
-}
-
-#[derive(Debug, Clone, Copy, PartialEq)]
-enum BodyState {
-    /// Not (yet) known to have one.
-    None,
-    /// After the word that the object word may follow.
-    Possible(&'static Body),
-    /// Between the object word and the body.
-    Head(&'static Body),
-    /// In the body.
-    Inside(&'static Body, Place),
-}
-
-/// A place in a body.
-#[derive(Debug, Clone, Copy, PartialEq)]
-struct Place {
-    /// Whether a statement may begin here; in a flat body, directly after a semicolon.
-    fresh: bool,
-    /// Blocks that are open, the body itself among them.
-    depth: u16,
 }
 
 impl<'a> Splitter<'a> {
@@ -580,138 +405,6 @@ impl<'a> Splitter<'a> {
             next.is_some_and(|next| self.starter(&next).is_none_or(|s| options.contains(&s.word)))
         };
         opens_options || !progress.open.is_empty() || self.one_of(token, options)
-    }
-
-    fn follow_body(&mut self, progress: &mut Progress, token: &Token) {
-        const BEGUN: Place = Place { fresh: true, depth: 1 };
-        progress.body = match progress.body {
-            BodyState::Possible(body) => {
-                let bodies = self.dialect.bodies.iter();
-                let named = bodies.filter(|b| b.after == body.after).find(|b| self.bytes.is_word(token, b.object));
-                match named {
-                    Some(body) if body.open.is_empty() => BodyState::Inside(body, BEGUN),
-                    Some(body) => BodyState::Head(body),
-                    None if self.one_of(token, body.between) || self.is_name(body, token) => BodyState::Possible(body),
-                    None => BodyState::None,
-                }
-            }
-            BodyState::Head(body) if self.bytes.is_word(token, body.open) => {
-                BodyState::Inside(body, Place { fresh: !body.blocks.is_empty(), ..BEGUN })
-            }
-            BodyState::Inside(body, place) if body.blocks.is_empty() => {
-                if place.fresh && self.bytes.is_word(token, body.close) {
-                    BodyState::None
-                } else {
-                    BodyState::Inside(body, Place { fresh: token.kind == TokenKind::Semicolon, ..place })
-                }
-            }
-            BodyState::Inside(body, place) => self.in_blocks(body, place, token, &progress.previous),
-            state => state,
-        };
-    }
-
-    /// Whether a token before the object word can stand there, `DEFINER = purser@quay PROCEDURE`.
-    fn is_name(&mut self, body: &Body, token: &Token) -> bool {
-        let keyword = self.word(token).is_some_and(|word| self.dialect.is_keyword(&word));
-        body.names_between && token.kind != TokenKind::Semicolon && !keyword
-    }
-
-    /// Follows blocks within blocks.
-    fn in_blocks(&mut self, body: &'static Body, place: Place, token: &Token, previous: &Token) -> BodyState {
-        let closes = self.bytes.is_word(token, body.close);
-        // `END IF` closes one block and opens none.
-        let behind_close = self.bytes.is_word(previous, body.close);
-        let opens =
-            !behind_close && (self.bytes.is_word(token, "CASE") || (place.fresh && self.one_of(token, body.blocks)));
-        let depth = place.depth + u16::from(opens) - u16::from(closes);
-        if depth == 0 {
-            return BodyState::None;
-        }
-        let fresh = token.kind == TokenKind::Semicolon
-            || token.kind == TokenKind::Punctuation(b':')
-            || (opens && self.one_of(token, &["BEGIN", "LOOP", "REPEAT"]))
-            || self.one_of(token, &["THEN", "ELSE", "DO"]);
-        BodyState::Inside(body, Place { fresh, depth })
-    }
-
-    /// Whether `token`, the first on its line, can only begin a new statement.
-    fn begins_anew(&mut self, progress: &Progress, gap: &Gap, token: &Token) -> bool {
-        let Some(word) = self.word(token) else { return false };
-        let dialect = self.dialect;
-        dialect.starters.iter().filter(|s| s.word.eq_ignore_ascii_case(&word)).any(|s| self.begins(progress, gap, s))
-    }
-
-    /// Whether a line's first word begins a statement in the way that `starter` tells.
-    fn begins(&mut self, progress: &Progress, gap: &Gap, starter: &Starter) -> bool {
-        let previous = progress.previous;
-        // The value of a setting may be any word: `PRAGMA foreign_keys = on`.
-        let is_value = previous.kind == TokenKind::Word && progress.lead.is_some_and(|lead| lead.kind == Kind::Setting);
-        if progress.only_prefix || (!is_value && self.one_of(&previous, starter.continues_after)) {
-            return false;
-        }
-        if progress.lead.is_some_and(|lead| starter.continues_in.contains(&lead.word)) {
-            return false;
-        }
-        if matches!(progress.body, BodyState::Head(_) | BodyState::Inside(..)) && !starter.breaks_bodies {
-            return false;
-        }
-        if progress.asks_for(starter) || (progress.verbatim && !progress.open.is_empty()) {
-            return false;
-        }
-        if starter.after_blank && !gap.blank_line {
-            return false;
-        }
-        let (next_gap, next) = self.peek();
-        if starter.reserved {
-            return self.fits(next.as_ref(), &starter.then);
-        }
-        let titled = gap.blank_line && gap.title.is_some();
-        // A type may be made of any names: `ALTER TABLE t ADD COLUMN c release form`.
-        let in_type = progress.lead.is_some_and(|lead| lead.ends_in_type) && !self.can_end_type(&previous);
-        let whole = is_value || self.can_end(&previous);
-        if !whole || !progress.open.is_empty() || (in_type && !titled) {
-            return false;
-        }
-        let stands_alone = next.is_none_or(|next| {
-            let begins = next_gap.first_on_line && self.starter(&next).is_some();
-            next.kind == TokenKind::Semicolon || begins
-        });
-        if stands_alone {
-            return starter.alone && titled;
-        }
-        self.fits(next.as_ref(), &starter.then)
-    }
-
-    fn fits(&mut self, next: Option<&Token>, then: &Then) -> bool {
-        match (then, next) {
-            (Then::Anything, _) => true,
-            (_, None) => false,
-            (Then::Words(words), Some(next)) => self.one_of(next, words),
-            (Then::Name(words), Some(next)) => match next.kind {
-                TokenKind::Text | TokenKind::QuotedName => true,
-                TokenKind::Word => {
-                    self.one_of(next, words) || !self.word(next).is_some_and(|word| self.dialect.is_keyword(&word))
-                }
-                _ => false,
-            },
-        }
-    }
-
-    /// Whether a statement could end in `token`, so that a name after it would be an alias.
-    fn can_end(&mut self, token: &Token) -> bool {
-        match token.kind {
-            TokenKind::Punctuation(byte) => byte == b')',
-            TokenKind::Word => {
-                self.one_of(token, self.dialect.can_end)
-                    || !self.word(token).is_some_and(|word| self.dialect.is_keyword(&word))
-            }
-            _ => true,
-        }
-    }
-
-    /// Whether what ends in `token` cannot go on as a type.
-    fn can_end_type(&mut self, token: &Token) -> bool {
-        token.kind == TokenKind::Punctuation(b')') || self.one_of(token, self.dialect.can_end)
     }
 }
 

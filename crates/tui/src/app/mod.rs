@@ -4,7 +4,7 @@
 //! never waits; what takes time is asked of other threads, whose answers are messages again.
 //! `view` draws the state and changes nothing.
 //!
-//! The parts: `buffer` is the text in hand, `connection` where it runs, `running` how its statements do, `places`
+//! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs, `running` how its statements do, `places`
 //! going to another database or buffer, `rows` the result pane and all that is done with it, `summoned` what
 //! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `past` the logbook and `recall` what it
 //! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
@@ -15,6 +15,7 @@ mod connection;
 mod editing;
 mod follow;
 mod form;
+mod input;
 mod list;
 mod mouse;
 mod offer;
@@ -36,7 +37,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
-use crossterm::event::{Event, KeyEventKind};
+use crossterm::event::Event;
 use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Profile};
@@ -60,12 +61,12 @@ pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
 
 use crate::action::Scope;
-use crate::keys::{Key, Keymap};
-use crate::layout::{Areas, Panes, Side, areas};
+use crate::keys::Keymap;
+use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
 use crate::settings::Settings;
 use crate::theme::{Depth, Theme};
-use crate::work::{Done, Kind, Work};
+use crate::work::{Done, Work};
 
 /// Something that happened.
 #[derive(Debug)]
@@ -381,110 +382,5 @@ impl App {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }
         self.add_up();
-    }
-
-    fn input(&mut self, event: Event) {
-        match event {
-            Event::Key(key) if key.kind != KeyEventKind::Release => {
-                if self.told.as_ref().is_some_and(|told| told.wrong) {
-                    self.told = None;
-                }
-                self.key(Key::of(&key));
-            }
-            Event::Paste(text) => match &mut self.summoned {
-                Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default().trim()),
-                None => {
-                    self.panes.focus = Scope::Buffer;
-                    self.offer = None;
-                    self.buffer.document.insert(&text);
-                }
-            },
-            Event::Mouse(mouse) => self.mouse(mouse),
-            Event::Resize(width, height) => self.resize(Rect::new(0, 0, width, height)),
-            _ => {}
-        }
-    }
-
-    fn key(&mut self, key: Key) {
-        if self.summoned.is_some() {
-            return self.key_to_summoned(key);
-        }
-        if self.offer.is_some()
-            && let Some(action) = self.keymap.only(key, Scope::Offer)
-        {
-            return (action.act)(self);
-        }
-        match (self.keymap.action(key, self.panes.focus), key.typed()) {
-            (Some(action), _) => {
-                let offered = self.offer.take().is_some();
-                (action.act)(self);
-                if offered && action.name == "delete-left" {
-                    self.offer_again();
-                }
-            }
-            (None, Some(c)) if self.panes.focus == Scope::Buffer => {
-                if !std::mem::take(&mut self.places.filling) && self.surround(c) {
-                    return;
-                }
-                if self.steps_over(c) {
-                    return;
-                }
-                self.drop_blank_before(c);
-                self.buffer.document.type_text(&c.to_string());
-                self.offer_while_typing(c);
-            }
-            // Writing goes to the buffer from anywhere but a result, whose letters are its keys.
-            _ => {}
-        }
-    }
-
-    /// Makes the buffer's share larger or smaller.
-    pub fn move_divider(&mut self, by: i16) {
-        self.panes.share = self.panes.share.saturating_add_signed(by).clamp(20, 80);
-    }
-
-    /// Goes to the next pane: the buffer, the results from left to right, and the buffer again.
-    pub fn other_pane(&mut self) {
-        match (self.panes.focus, self.panes.other) {
-            (Scope::Result, Some(Side::Second)) => self.take_other(),
-            (Scope::Result, _) => self.panes.focus = Scope::Buffer,
-            (_, other) => {
-                if other == Some(Side::First) {
-                    self.take_other();
-                }
-                self.panes.focus = Scope::Result;
-            }
-        }
-    }
-
-    /// Lets the pane with the focus fill the screen, or not.
-    pub fn fill(&mut self) {
-        self.panes.filled = !self.panes.filled;
-    }
-
-    /// Changes the theme.
-    pub fn other_theme(&mut self) {
-        self.theme.name = self.theme.name.other();
-    }
-
-    /// Stops what runs; else drops the selection; else leaves the result.
-    pub fn back(&mut self) {
-        if let Some(work) = self.work() {
-            match work.kind {
-                Kind::Recall => self.give_recall_up(),
-                _ => work.stop(),
-            }
-        } else if self.connection.is_busy() {
-            self.connection.stop();
-        } else if matches!(self.connection.link, Link::Opening) {
-            self.give_connecting_up();
-        } else if self.buffer.document.selection().is_some() {
-            self.buffer.document.unselect();
-        } else if self.panes.focus == Scope::Result && (self.unmark() || self.follow_cursor_again()) {
-            self.told = None;
-        } else {
-            self.told = None;
-            self.panes.focus = Scope::Buffer;
-        }
     }
 }

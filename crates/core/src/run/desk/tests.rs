@@ -4,7 +4,7 @@ use std::time::Duration;
 use super::*;
 use crate::archive::Retention;
 use crate::connection::Guard;
-use crate::engine::{Flow, Key, Sink};
+use crate::engine::{Flow, Key, Sink, Step};
 use crate::files::Folders;
 use crate::text::dialect::{Dialect, SQLITE};
 
