@@ -156,6 +156,26 @@ fn only_a_query_can_be_asked_for_in_part() {
 }
 
 #[test]
+fn the_last_line_says_what_can_be_done_now() {
+    let hints = |stage: &Stage| stage.text().lines().last().unwrap_or_default().to_owned();
+    let stage = readings((160, 24));
+    assert!(hints(&stage).contains("s sort") && !hints(&stage).contains("take back"), "{}", hints(&stage));
+    // What was told steps back with the next key that says nothing.
+    let mut stage = stage.at_column("rpm").types("s").settles();
+    stage.app.told = None;
+    assert!(
+        hints(&stage).contains("u take back") && hints(&stage).contains("o rows as they came"),
+        "{}",
+        hints(&stage)
+    );
+    let mut stage = stage.types("m");
+    stage.app.told = None;
+    assert!(hints(&stage).contains("ctrl-c copy") && hints(&stage).contains("alt-x export"), "{}", hints(&stage));
+    let stage = Stage::with("select nmae", (160, 24), Guard::Open).runs().control('t');
+    assert!(hints(&stage).contains("g its statement") && !hints(&stage).contains("sort"), "{}", hints(&stage));
+}
+
+#[test]
 fn facts_are_of_the_rows_that_are_shown() {
     let facts = |app: &App| match &app.summoned {
         Some(Summoned::Facts(view)) => view.facts.as_deref().cloned(),

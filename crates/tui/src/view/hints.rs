@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 use crate::action::{Action, Scope, by_name};
-use crate::app::App;
+use crate::app::{App, Shows};
 use crate::paint::{fill, put, put_cut};
 use crate::theme::Role;
 
@@ -16,6 +16,25 @@ fn hinted(app: &App) -> Vec<&'static Action> {
     let names: &[&str] = match app.panes.focus {
         _ if app.offer.is_some() => &["take-proposal", "proposal-down", "close-offer", "run-statement"],
         _ if app.connection.is_busy() => &["back", "rows-on", "go-to-row", "other-pane", "actions", "help", "quit"],
+        Scope::Result if app.rows.shows() != Shows::Rows => {
+            &["to-buffer", "go-to-statement", "run-statement", "next-result", "logbook", "actions", "help"]
+        }
+        Scope::Result if app.rows.view().marked.is_some() => {
+            &["copy-cells", "copy-as", "put-as", "export", "mark", "mark-all", "to-buffer", "actions", "help"]
+        }
+        Scope::Result if !app.rows.view().arranged.wanted.is_plain() => &[
+            "undo-arranging",
+            "original-order",
+            "sort-further",
+            "narrow",
+            "search-rows",
+            "write-arrangement",
+            "facts",
+            "export",
+            "to-buffer",
+            "actions",
+            "help",
+        ],
         Scope::Result if app.other.is_some() => {
             &["to-buffer", "link", "place-beside", "next-result", "last-row", "sort", "actions", "help", "fill"]
         }
