@@ -10,7 +10,7 @@ use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
 use jaunty_core::connection::Profile;
-use jaunty_core::logbook::{Entry, Outcome};
+use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
 
 use crate::app::{Message, Post, Recalled};
@@ -79,8 +79,8 @@ pub enum Done {
     Recalled(PathBuf, Recalled, Option<Profile>),
     /// Whether the rows of the run with this number are kept however old they get.
     Pinned(i64, Result<bool, String>),
-    /// Runs of the logbook.
-    Logbook(Result<Vec<Entry>, String>),
+    /// Runs of the logbook, with what of each is searched.
+    Logbook(Result<Vec<(Entry, Searchable)>, String>),
     /// What the cells that are marked add up to.
     Sums(Option<Sums>),
 }

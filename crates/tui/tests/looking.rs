@@ -87,6 +87,17 @@ fn a_value_alone_is_searched_and_folded() {
 }
 
 #[test]
+fn nothing_empty_text_and_blanks_are_told_apart() {
+    let text = "select null as a, '' as b, '  ' as c, 'quay  ' as d, '  quay' as e, x'' as f, 'q'";
+    let stage = Stage::with(text, (160, 24), Guard::Open).runs();
+    let area = stage.app.areas().result;
+    let screen = stage.text();
+    let line: String = screen.lines().nth(usize::from(area.y) + 3).unwrap().chars().skip(usize::from(area.x)).collect();
+    assert_eq!(line.split_whitespace().collect::<Vec<_>>(), ["1", "∅", "''", "␣␣", "quay␣", "quay", "x''", "q"]);
+    assert!(line.contains("  quay"), "blanks before it are in their place: {line}");
+}
+
+#[test]
 fn a_long_value_is_read_to_its_end() {
     let text = "select replace(printf('%.3000c', 'x'), 'x', 'saltmarsh quay ') || 'the-end' as remark";
     let stage = Stage::with(text, (100, 24), Guard::Open).runs().control('t').types("v").until_there();

@@ -14,7 +14,7 @@ impl Logbook {
             let mut statement = self.connection.prepare_cached(&select)?;
             let all = statement.query_map([], read_entry)?;
             let fits = |entry: &rusqlite::Result<Entry>| {
-                entry.as_ref().map_or(true, |entry| query.fits(&Searchable::of(entry)))
+                query.is_empty() || entry.as_ref().map_or(true, |entry| query.fits(&Searchable::of(entry)))
             };
             let mut entries = all.filter(fits).take(most).collect::<rusqlite::Result<Vec<_>>>()?;
             self.add_results(&mut entries)?;

@@ -95,6 +95,11 @@ impl Query {
         Query(words.into_iter().map(|(_, word)| term(word)).collect())
     }
 
+    /// Whether every run fits.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     /// Only those on the connection with this name.
     pub fn on(mut self, connection: &str) -> Query {
         self.0.push(Term::On(connection.to_lowercase()));

@@ -35,9 +35,9 @@ impl Past {
         Past { entries: None, searched: Vec::new(), found: Vec::new(), query: Line::default(), chosen: 0 }
     }
 
-    fn take(&mut self, entries: Vec<Entry>) {
-        self.searched = entries.iter().map(Searchable::of).collect();
-        self.entries = Some(entries);
+    fn take(&mut self, read: Vec<(Entry, Searchable)>) {
+        let (entries, searched) = read.into_iter().unzip();
+        (self.entries, self.searched) = (Some(entries), searched);
         self.search();
     }
 
@@ -92,11 +92,16 @@ impl App {
                 Some(logbook) => logbook.find(&Query::default(), MOST).map_err(|error| error.to_string()),
                 None => Err(keeping.trouble().unwrap_or("there is no logbook").to_owned()),
             };
-            Done::Logbook(read)
+            // What is searched is made ready here: there may be thousands.
+            let with_searched = |entry: Entry| {
+                let searched = Searchable::of(&entry);
+                (entry, searched)
+            };
+            Done::Logbook(read.map(|entries| entries.into_iter().map(with_searched).collect()))
         });
     }
 
-    pub(super) fn take_logbook(&mut self, read: Result<Vec<Entry>, String>) {
+    pub(super) fn take_logbook(&mut self, read: Result<Vec<(Entry, Searchable)>, String>) {
         match (read, &mut self.summoned) {
             (Ok(entries), Some(Summoned::Past(past))) => past.take(entries),
             (Err(error), _) => {

@@ -343,6 +343,12 @@ fn draw_cell(
             if chosen { style } else { style.patch(app.theme.style(Role::Accent)) },
         );
     } else {
-        put(cells, x, y, end, text, style);
+        let bare = text.trim_end_matches(' ');
+        let after = put(cells, x, y, end, bare, style);
+        // Blanks at the end are there, though nothing is seen of them; of nothing but blanks each is.
+        let blanks = text.len() - bare.len();
+        let signs = if bare.is_empty() { blanks } else { blanks.min(1) };
+        let faint = if chosen { style } else { style.patch(app.theme.style(Role::Faint)) };
+        put(cells, after, y, end, &"␣".repeat(signs), faint);
     }
 }
