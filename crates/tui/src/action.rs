@@ -391,7 +391,7 @@ actions! {
 /// The table as a Markdown document.
 pub fn markdown() -> String {
     let mut text = String::from(
-        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n\nIn a line that is filled in (a prompt, a field, what narrows a list) these edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In lists that have other uses for some of them, those come first.\n",
+        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n\nIn a line that is filled in (a prompt, a field, what narrows a list) these edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In lists that have other uses for some of them, those come first.\n\nA hand on the mouse: a click takes a cell in hand, another one on the name of its column sorts by it, drawing over cells marks them, and two clicks show a value alone. The wheel moves what it is over. What the last line names, the strip of results and the line between the panes can be clicked and drawn.\n",
     );
     let mut group = "";
     for action in ACTIONS {

@@ -205,6 +205,38 @@ fn a_hand_moves_in_the_results_side_by_side() {
 }
 
 #[test]
+fn a_hand_sorts_marks_and_looks_at_what_it_points_at() {
+    let text = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 30) select i as id, i % 3 as three, 'quay ' || i as name from n";
+    let stage = Stage::with(text, (140, 30), Guard::Open).runs();
+    let area = stage.app.areas().result;
+    let name = stage.find("three");
+    // The first click takes the column in hand, and each further one on its name sorts by it.
+    let stage = stage.click(name.x, name.y);
+    assert_eq!((stage.app.rows.view().column, stage.app.panes.focus), (1, Scope::Result));
+    let stage = stage.click(name.x, name.y).settles();
+    assert!(stage.text().contains("three ↑"), "{}", stage.text());
+    let stage = stage.click(name.x, name.y).settles();
+    assert!(stage.text().contains("three ↓"), "{}", stage.text());
+    let stage = stage.click(name.x, name.y).settles();
+    // A hand that is drawn over cells marks them; a click drops that.
+    let (left, top) = (stage.find("quay 1").x, area.y + 3);
+    let button = MouseButton::Left;
+    let stage = stage.mouse(MouseEventKind::Down(button), left, top + 1);
+    let stage =
+        stage.mouse(MouseEventKind::Drag(button), name.x, top + 3).mouse(MouseEventKind::Up(button), name.x, top + 3);
+    let stage = stage.until("the sum", |app| app.rows.sums().is_some());
+    assert_eq!(stage.app.rows.sums(), Some("6 cells · sum 3 · mean 1"));
+    let stage = stage.click(left, top + 5);
+    assert!(stage.app.rows.view().marked.is_none());
+    // The wheel goes sideways, too.
+    let stage = stage.mouse(MouseEventKind::ScrollLeft, left, top);
+    assert_eq!(stage.app.rows.view().column, 1);
+    // Twice on a cell shows it alone.
+    let stage = stage.click(left, top + 2).click(left, top + 2).until_there();
+    assert!(stage.text().contains("name · row 3"), "{}", stage.text());
+}
+
+#[test]
 fn a_hand_opens_what_lies_over_the_screen_and_sends_it_away() {
     let stage = shapes();
     let context = stage.app.areas().context;

@@ -4,6 +4,7 @@ pub mod connections;
 pub mod keys;
 pub mod log;
 pub mod output;
+mod progress;
 pub mod rows;
 pub mod run;
 pub mod statements;

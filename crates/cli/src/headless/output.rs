@@ -11,6 +11,7 @@ use jaunty_core::engine::{Flow, Notice, Sink};
 use jaunty_core::export::file::{PartFile, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 
+use super::progress;
 use crate::failure::Failure;
 
 /// The output of a headless run. Results follow one another.
@@ -147,14 +148,20 @@ impl Output {
 
     /// Writes a part of a result that is kept.
     pub fn write(&mut self, part: &Part) -> Result<(), Failure> {
+        let (shows, what) = (self.shows_progress(), self.name.clone());
         self.begin(&part.schema());
-        for batch in part.batches() {
-            let batch = batch.map_err(|error| Failure::Usage(error.to_string()))?;
-            if self.batch(&batch) == Flow::Stop {
-                break;
+        progress::watched(shows, &what, |progress| {
+            progress.expect(part.len());
+            for batch in part.batches() {
+                let batch = batch.map_err(|error| Failure::Usage(error.to_string()))?;
+                // Nobody asks this work to stop.
+                let _ = progress.advance(batch.num_rows());
+                if self.batch(&batch) == Flow::Stop {
+                    break;
+                }
             }
-        }
-        Ok(())
+            Ok(())
+        })
     }
 
     fn begin(&mut self, schema: &Schema) -> Flow {

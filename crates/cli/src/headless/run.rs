@@ -3,15 +3,13 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
 
-use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::save;
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::execute::{Tell, execute};
+use jaunty_core::run::execute::execute;
 use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::{Job, Keeping, RunResult};
@@ -22,6 +20,7 @@ use jaunty_core::text::rope;
 use jaunty_tui::settings;
 
 use super::output::{Output, Shared};
+use super::progress;
 use crate::args::Run;
 use crate::failure::Failure;
 
@@ -97,9 +96,9 @@ fn run_one(
     let streams = output.lock().takes_rows_as_they_come();
     let shows = output.lock().shows_progress();
     let tap: Option<Box<dyn Sink>> = if streams { Some(Box::new(output.clone())) } else { None };
-    let run = execute(session, (profile, place), &task.job, keeping, tap, &progress(shows));
+    let run = execute(session, (profile, place), &task.job, keeping, tap, &progress::of_run(shows));
     if shows {
-        eprint!("\r\x1b[K");
+        progress::clear();
     }
     if !streams && run.outcome() == Outcome::Done {
         for result in run.results() {
@@ -156,30 +155,17 @@ fn send_out(run: &jaunty_core::run::Run) -> Result<(), Failure> {
     for (path, target) in run.take_out() {
         let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
         let part = Part::whole(archive);
-        let saved = save(&part, &path, target.format, &target.options, &Progress::default());
+        let shows = std::io::stderr().is_terminal();
+        let what = path.file_name().unwrap_or_default().to_string_lossy();
+        let saved =
+            progress::watched(shows, &what, |progress| save(&part, &path, target.format, &target.options, progress));
         let rows = saved.map_err(|error| Failure::Usage(error.to_string()))?;
-        if std::io::stderr().is_terminal() {
+        if shows {
             eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), path.display());
         }
     }
     Ok(())
 }
-
-/// Shows on standard error how far a run has come, where nothing else is written there.
-fn progress(shows: bool) -> Tell {
-    if !shows {
-        return Arc::new(|_| {});
-    }
-    Arc::new(|run| {
-        if run.outcome() == Outcome::Running && run.duration() > QUIET {
-            let rows = jaunty_tui::words::count(run.rows(), "row");
-            eprint!("\r{rows} · {}\x1b[K", jaunty_tui::words::clock(run.duration()));
-        }
-    })
-}
-
-/// What is quicker than this shows no progress.
-const QUIET: Duration = Duration::from_millis(300);
 
 /// The statements of a text, as tasks.
 pub fn tasks_of(

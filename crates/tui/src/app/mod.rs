@@ -45,7 +45,7 @@ use jaunty_core::engine::{Engine, EngineError};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report, Run};
 use jaunty_core::text::outline::StatementId;
-use ratatui::layout::Rect;
+use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
@@ -191,6 +191,8 @@ pub struct App {
     pub leaving: bool,
     screen: Rect,
     dragging: Option<mouse::Dragging>,
+    /// The last click into a result.
+    clicked: Option<(Instant, Position)>,
     engines: &'static [&'static dyn Engine],
     folders: Folders,
     keeping: Keeping,
@@ -247,6 +249,7 @@ impl App {
             leaving: false,
             screen: Rect::new(0, 0, 80, 24),
             dragging: None,
+            clicked: None,
             engines,
             folders,
             keeping,

@@ -1,9 +1,11 @@
 //! What the mouse does: everything that keys do as well, where it points.
 
-use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
-use ratatui::layout::Position;
+use std::time::{Duration, Instant};
 
-use super::{App, Summoned};
+use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::{Position, Rect};
+
+use super::{App, HEAD, Summoned};
 use crate::action::Scope;
 use crate::layout::Areas;
 
@@ -12,7 +14,12 @@ use crate::layout::Areas;
 pub(super) enum Dragging {
     Selection,
     Divider,
+    /// Cells of a result, which it marks.
+    Cells,
 }
+
+/// Two clicks at one place within this time are one of two.
+const TWICE: Duration = Duration::from_millis(400);
 
 impl App {
     pub(super) fn mouse(&mut self, mouse: MouseEvent) {
@@ -49,13 +56,9 @@ impl App {
                 self.dragging = Some(Dragging::Selection);
                 self.buffer.click(at, areas.buffer, false);
             }
-            MouseEventKind::Down(MouseButton::Left) if areas.in_results(at) => {
-                self.panes.focus = Scope::Result;
-                if areas.other.contains(at) {
-                    self.take_other();
-                }
-                // Where the other one was is now the area of the one in hand.
-                self.rows.click(at, self.areas().result);
+            MouseEventKind::Down(MouseButton::Left) if areas.in_results(at) => self.click_result(at, areas),
+            MouseEventKind::ScrollLeft | MouseEventKind::ScrollRight if areas.result.contains(at) => {
+                self.move_column(if mouse.kind == MouseEventKind::ScrollLeft { -1 } else { 1 });
             }
             MouseEventKind::Down(MouseButton::Left) if areas.strip.contains(at) => {
                 let strip = self.strip();
@@ -72,10 +75,52 @@ impl App {
             MouseEventKind::Drag(MouseButton::Left) => match self.dragging {
                 Some(Dragging::Selection) => self.buffer.click(at, areas.buffer, true),
                 Some(Dragging::Divider) => self.drag_divider(at, areas),
+                Some(Dragging::Cells) => self.mark_to(at, areas.result),
                 None => {}
             },
             MouseEventKind::Up(MouseButton::Left) => self.dragging = None,
             _ => {}
+        }
+    }
+
+    /// A click takes the cell in hand; on the name of the column that is in hand already it sorts, and twice on a
+    /// cell it shows the value alone.
+    fn click_result(&mut self, at: Position, areas: Areas) {
+        let had_focus = std::mem::replace(&mut self.panes.focus, Scope::Result) == Scope::Result;
+        let other = areas.other.contains(at);
+        if other {
+            self.take_other();
+        }
+        // Where the other one was is now the area of the one in hand.
+        let area = self.areas().result;
+        let before = self.rows.view();
+        self.rows.click(at, area);
+        let now = self.rows.view();
+        let twice = self
+            .clicked
+            .replace((Instant::now(), at))
+            .is_some_and(|(when, place)| place == at && when.elapsed() < TWICE);
+        if at.y == area.y + 1 {
+            if had_focus && !other && before.column == now.column {
+                self.sort();
+            }
+        } else if at.y >= area.y + HEAD {
+            self.unmark();
+            self.dragging = Some(Dragging::Cells);
+            if twice {
+                self.show_value();
+            }
+        }
+    }
+
+    /// Marks the cells between the one in hand and the one that a hand has come to.
+    fn mark_to(&mut self, at: Position, area: Rect) {
+        let from = self.rows.view();
+        self.rows.click(at, area);
+        let now = self.rows.view();
+        if (from.row, from.column) != (now.row, now.column) {
+            self.begin_mark((from.row, from.column));
+            self.add_up();
         }
     }
 

@@ -108,13 +108,17 @@ impl App {
         self.add_up();
     }
 
+    /// Marks cells from a row and the place of a column on, unless something is marked.
+    pub(in crate::app) fn begin_mark(&mut self, (row, column): (u64, usize)) {
+        if let Some(view) = self.rows.view_mut() {
+            view.marked.get_or_insert(Marked { row, column, marks: Marks::Cells });
+        }
+    }
+
     /// Stretches what is marked.
     pub fn stretch(&mut self, rows: i64, columns: isize) {
-        if let Some(view) = self.rows.view_mut()
-            && view.marked.is_none()
-        {
-            view.marked = Some(Marked { row: view.row, column: view.column, marks: Marks::Cells });
-        }
+        let view = self.rows.view();
+        self.begin_mark((view.row, view.column));
         if rows != 0 {
             self.move_row(rows);
         }
