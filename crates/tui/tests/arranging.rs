@@ -171,6 +171,12 @@ fn the_last_line_says_what_can_be_done_now() {
     let mut stage = stage.types("m");
     stage.app.told = None;
     assert!(hints(&stage).contains("ctrl-c copy") && hints(&stage).contains("alt-x export"), "{}", hints(&stage));
+    let mut held = readings((160, 24)).alt('h');
+    held.app.told = None;
+    assert!(hints(&held).contains("alt-h let it go"), "{}", hints(&held));
+    held = held.types("t");
+    held.app.told = None;
+    assert!(hints(&held).contains("t one result"), "{}", hints(&held));
     let stage = Stage::with("select nmae", (160, 24), Guard::Open).runs().control('t');
     assert!(hints(&stage).contains("g its statement") && !hints(&stage).contains("sort"), "{}", hints(&stage));
 }

@@ -38,6 +38,9 @@ fn hinted(app: &App) -> Vec<&'static Action> {
         Scope::Result if app.other.is_some() => {
             &["to-buffer", "link", "place-beside", "next-result", "last-row", "sort", "actions", "help", "fill"]
         }
+        Scope::Result if app.rows.holds() => {
+            &["to-buffer", "hold", "next-result", "go-to-statement", "place-beside", "sort", "actions", "help"]
+        }
         Scope::Result if app.panes.strip => {
             &["to-buffer", "next-result", "place-beside", "last-row", "sort", "show-row", "facts", "actions", "help"]
         }
@@ -95,7 +98,12 @@ fn placed(app: &App, area: Rect) -> Vec<(&'static Action, u16, String)> {
 }
 
 fn title(app: &App, action: &'static Action) -> &'static str {
-    if action.name == "back" && app.connection.is_busy() { "stop" } else { action.title }
+    match action.name {
+        "back" if app.connection.is_busy() => "stop",
+        "hold" if app.rows.holds() => "let it go",
+        "place-beside" if app.other.is_some() => "one result",
+        _ => action.title,
+    }
 }
 
 /// The action whose hint stands at a column.
