@@ -9,7 +9,7 @@ use jaunty_core::text::dialect::Dialect;
 
 use crate::failure::Failure;
 
-const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file.";
+const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file; 130 stopped by ctrl-c (what was fetched is kept).";
 
 /// Query many databases from a terminal: plain-text connections, statements and results that stay.
 #[derive(Debug, Parser)]

@@ -5,6 +5,8 @@ use std::process::ExitCode;
 
 use jaunty_core::text::clean::clean_lines;
 
+use crate::headless::interrupt;
+
 /// What went wrong.
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
@@ -14,6 +16,9 @@ pub enum Failure {
     /// A mistake on the command line or in a file: exit code 2.
     #[error("{0}")]
     Usage(String),
+    /// A person stopped it: exit code 130.
+    #[error("{0}")]
+    Stopped(String),
     /// Whoever read the output has gone. That is no failure.
     #[error("the output was closed")]
     Closed,
@@ -26,6 +31,7 @@ impl Failure {
             Failure::Closed => return ExitCode::SUCCESS,
             Failure::Database(_) => 1,
             Failure::Usage(_) => 2,
+            Failure::Stopped(_) => interrupt::EXIT_CODE,
         };
         eprintln!("jaunty: {}", clean_lines(&self.to_string()));
         ExitCode::from(code)

@@ -6,7 +6,7 @@ mod support;
 
 use std::process::Command;
 
-use support::Home;
+use support::{Home, read};
 
 #[test]
 fn rows_in_every_format() {
@@ -41,7 +41,7 @@ fn statements_come_from_text_file_line_and_standard_input() {
 fn a_file_gets_its_name_when_it_is_whole() {
     let home = Home::ferry();
     home.call(&["run", "-c", "ferry", "-s", "select name from ports", "-o", "ports.csv"]).gives();
-    assert_eq!(support::read(&home, "ports.csv"), "name\nSaltmarsh\nGullhaven\nEmberwick\n");
+    assert_eq!(read(&home, "ports.csv"), "name\nSaltmarsh\nGullhaven\nEmberwick\n");
     home.call(&["run", "-c", "ferry", "-s", "select name from ports; select nmae from ports", "-o", "half.json"])
         .exits(1);
     let left: Vec<_> = std::fs::read_dir(home.path("project")).unwrap().map(|e| e.unwrap().file_name()).collect();
@@ -255,11 +255,11 @@ fn the_ending_of_a_file_tells_the_format() {
         ("a.txt", "n\n─\n1\n"),
     ] {
         home.call(&["run", "-c", "ferry", "-s", "select 1 as n", "-o", name]).gives();
-        let text = support::read(&home, name);
+        let text = read(&home, name);
         assert!(text.starts_with(begins), "{name}: {text}");
     }
     home.call(&["run", "-c", "ferry", "-s", "select 1 as n", "-o", "a.csv", "-f", "json"]).gives();
-    assert_eq!(support::read(&home, "a.csv"), "[\n  {\"n\":1}\n]\n", "what is said counts more");
+    assert_eq!(read(&home, "a.csv"), "[\n  {\"n\":1}\n]\n", "what is said counts more");
 }
 
 #[test]
@@ -333,7 +333,7 @@ fn formats_are_told_by_word_ending_and_option() {
     assert_eq!(run(&["-f", "in"]).gives(), "(2, 'Gullhaven', 4, 3, 'Emberwick')\n");
     run(&["-o", "kept_ports.sql"]).gives();
     assert_eq!(
-        support::read(&home, "kept_ports.sql"),
+        read(&home, "kept_ports.sql"),
         "insert into kept_ports (id, name, berths) values\n  (2, 'Gullhaven', 4),\n  (3, 'Emberwick', null);\n"
     );
     for file in ["ports.xlsx", "ports.parquet", "ports.arrow"] {
@@ -443,4 +443,39 @@ fn a_profile_may_keep_nothing() {
     assert_eq!(home.call(&["log", "--json"]).gives(), "");
     let left = std::fs::read_dir(home.path("state/jaunty/archives")).into_iter().flatten().count();
     assert_eq!(left, 0, "no row stays on the disk");
+}
+
+/// The files of a folder, hidden ones too.
+fn files_in(folder: &std::path::Path) -> Vec<(String, u64)> {
+    let entries = std::fs::read_dir(folder).unwrap().map(Result::unwrap);
+    entries.map(|entry| (entry.file_name().into_string().unwrap(), entry.metadata().unwrap().len())).collect()
+}
+
+#[test]
+fn ctrl_c_stops_a_statement_keeps_its_rows_and_leaves_no_half_file() {
+    let home = Home::ferry().file("numbers.csv", "of yesterday\n");
+    let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
+    let project = home.path("project");
+    let grows = || files_in(&project).iter().any(|(name, size)| name.ends_with(".part") && *size > 0);
+    let call = home.call(&["run", "-c", "ferry", "-s", &format!("{endless}; select 2"), "--output", "numbers.csv"]);
+    let (out, err) = call.begins().until("rows in the file", grows).interrupted().exits(130);
+    assert_eq!(out, "");
+    assert!(err.contains("stopped after ") && err.contains("they are kept as run 1 (jaunty rows 1)"), "{err}");
+    assert_eq!(read(&home, "numbers.csv"), "of yesterday\n");
+    assert!(!files_in(&project).iter().any(|(name, _)| name.ends_with(".part")), "{:?}", files_in(&project));
+    // The statement after it never ran, and what came of the first is there.
+    let log = home.call(&["log", "--json"]).gives();
+    assert!(log.lines().count() == 1 && log.contains("\"outcome\":\"stopped\""), "{log}");
+    assert_eq!(home.call(&["rows", "1", "--count", "2", "--format", "csv"]).gives(), "i\n1\n2\n");
+}
+
+#[test]
+fn ctrl_c_stops_the_writing_of_kept_rows() {
+    let home = Home::ferry();
+    let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 300000) select i from n";
+    home.call(&["run", "-c", "ferry", "-s", many]).gives();
+    let call = home.call(&["rows", "last", "--format", "csv"]);
+    let (out, err) = call.begins().until_it_writes().interrupted().exits(130);
+    assert!(err.contains("stopped; the output ends early"), "{err}");
+    assert!(out.lines().count() < 300_000, "{} lines came", out.lines().count());
 }

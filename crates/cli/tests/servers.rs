@@ -260,3 +260,21 @@ fn a_run_with_several_results_shows_each() {
     screen.press(&["C-t"]).types(",").shows("result 1 of 2").shows("rows 1–1 of 1").types(".").shows("result 2 of 2");
     screen.press(&["C-q"]).ends();
 }
+
+#[test]
+fn ctrl_c_without_a_screen_stops_the_statement_on_the_server() {
+    let server = Postgres::start();
+    let home = Home::new().file(
+        ".jaunty/connections.toml",
+        &format!(
+            "[bookings]\nengine = \"postgres\"\nurl = \"{}\"\nsecret_command = \"echo {PASSWORD}\"\n",
+            url(&server)
+        ),
+    );
+    let asleep =
+        || server.sql("select 'asleep' from pg_stat_activity where state = 'active' and query like 'select pg_sleep%'");
+    let call = home.call(&["run", "-c", "bookings", "-s", "select pg_sleep(3600)"]);
+    let (out, err) = call.begins().until("the sleep", || asleep().contains("asleep")).interrupted().exits(130);
+    assert!(err.contains("stopped after 0 rows"), "{out} {err}");
+    assert!(!asleep().contains("asleep"), "it sleeps on");
+}

@@ -17,8 +17,9 @@ use jaunty_engines::ENGINES;
 
 use crate::args::Demo;
 use crate::failure::Failure;
+use crate::headless::interrupt::Interrupt;
 use crate::headless::output::{Output, Shared};
-use crate::headless::run::{run_all, tasks_of};
+use crate::headless::run::{With, run_all, tasks_of};
 
 /// The ten statements.
 pub const TOUR: &str = include_str!("tour.sql");
@@ -111,7 +112,8 @@ fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
         let title = task.job.title.clone().unwrap_or_default();
         crate::headless::print(&format!("-- {title}\n"))?;
         let output = Shared(Arc::new(Mutex::new(Output::shortened(Format::Table, 12)?)));
-        let outcome = run_all(session.as_mut(), profile, &[task], &keeping, &output, true);
+        let with = With { profile, keeping: &keeping, output: &output, interrupt: &Interrupt::default(), yes: true };
+        let outcome = run_all(session.as_mut(), &[task], &with);
         output.lock().close(outcome.is_ok())?;
         outcome?;
         crate::headless::print("\n")?;

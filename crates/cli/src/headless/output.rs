@@ -11,6 +11,7 @@ use jaunty_core::engine::{Flow, Notice, Sink};
 use jaunty_core::export::file::{PartFile, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 
+use super::interrupt::Interrupt;
 use super::progress;
 use crate::failure::Failure;
 
@@ -146,21 +147,28 @@ impl Output {
         }
     }
 
-    /// Writes a part of a result that is kept.
-    pub fn write(&mut self, part: &Part) -> Result<(), Failure> {
+    /// Writes a part of a result that is kept, unless a person stops it.
+    pub fn write(&mut self, part: &Part, interrupt: &Interrupt) -> Result<(), Failure> {
         let (shows, what) = (self.shows_progress(), self.name.clone());
         self.begin(&part.schema());
-        progress::watched(shows, &what, |progress| {
+        progress::watched(shows, &what, interrupt, |progress| {
             progress.expect(part.len());
             for batch in part.batches() {
                 let batch = batch.map_err(|error| Failure::Usage(error.to_string()))?;
-                // Nobody asks this work to stop.
-                let _ = progress.advance(batch.num_rows());
                 if self.batch(&batch) == Flow::Stop {
                     break;
                 }
+                progress.advance(batch.num_rows()).map_err(|_| self.stopped())?;
             }
             Ok(())
+        })
+    }
+
+    /// The failure of a person having stopped it.
+    fn stopped(&self) -> Failure {
+        Failure::Stopped(match self.out {
+            Out::File(_) => format!("stopped; nothing was written to {}", self.name),
+            Out::Stream(_) | Out::Closed => "stopped; the output ends early".into(),
         })
     }
 

@@ -9,6 +9,8 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::Tell;
 use jaunty_tui::words;
 
+use super::interrupt::Interrupt;
+
 /// What is quicker than this shows no progress.
 const QUIET: Duration = Duration::from_millis(300);
 /// How often it is told.
@@ -32,12 +34,14 @@ pub fn of_run(shows: bool) -> Tell {
     })
 }
 
-/// Does work with rows, and shows meanwhile how many of them are done.
-pub fn watched<T: Send>(shows: bool, what: &str, act: impl FnOnce(&Progress) -> T + Send) -> T {
-    let progress = Progress::default();
-    if !shows {
-        return act(&progress);
-    }
+/// Does work with rows that an interrupt stops, and shows meanwhile how many of them are done.
+pub fn watched<T: Send>(shows: bool, what: &str, interrupt: &Interrupt, act: impl FnOnce(&Progress) -> T + Send) -> T {
+    let progress = Arc::new(Progress::default());
+    let stopped = Arc::clone(&progress);
+    interrupt.around(move || stopped.stop(), || if shows { shown(what, &progress, act) } else { act(&progress) })
+}
+
+fn shown<T: Send>(what: &str, progress: &Progress, act: impl FnOnce(&Progress) -> T + Send) -> T {
     let since = Instant::now();
     std::thread::scope(|scope| {
         let (done, over) = channel::<()>();
@@ -55,7 +59,7 @@ pub fn watched<T: Send>(shows: bool, what: &str, act: impl FnOnce(&Progress) -> 
                 clear();
             }
         });
-        let outcome = act(&progress);
+        let outcome = act(progress);
         drop(done);
         outcome
     })

@@ -7,6 +7,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::logbook::KeptResult;
 use jaunty_core::text::dialect::SQLITE;
 
+use super::interrupt::Interrupt;
 use super::log::keeping;
 use super::output::Output;
 use crate::args::Rows;
@@ -51,8 +52,14 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
     let from = args.from - 1;
     let to = args.count.map_or(u64::MAX, |count| from.saturating_add(count)).min(archive.rows());
     let part = Part { rows: from.min(to)..to, ..Part::whole(Arc::new(archive)) };
-    let mut output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
-    let written = output.write(&part);
-    output.close(written.is_ok())?;
-    written
+    let interrupt = Interrupt::listen();
+    interrupt.around(
+        || (),
+        || {
+            let mut output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+            let written = output.write(&part, &interrupt);
+            output.close(written.is_ok())?;
+            written
+        },
+    )
 }

@@ -2,26 +2,27 @@
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
-use jaunty_core::export::file::save;
+use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::execute::execute;
+use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::parameters::{self, Given};
-use jaunty_core::run::{Job, Keeping, RunResult};
+use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
 
 use jaunty_tui::settings;
 
+use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
 use super::progress;
-use crate::args::Run;
+use crate::args;
 use crate::failure::Failure;
 
 /// A statement and the line it begins at.
@@ -31,7 +32,7 @@ pub struct Task {
 }
 
 /// Runs what the command line asks for.
-pub fn run(args: &Run) -> Result<(), Failure> {
+pub fn run(args: &args::Run) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     crate::log::begin(&folders);
     let connections = crate::open::connections(&folders);
@@ -45,40 +46,52 @@ pub fn run(args: &Run) -> Result<(), Failure> {
     if let Some(trouble) = keeping.trouble() {
         eprintln!("jaunty: {trouble}");
     }
+    let interrupt = Interrupt::listen();
     let (mut session, _) = crate::open::session(&profile)?;
-    let output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
-    let output = Shared(Arc::new(Mutex::new(output)));
-    let outcome = run_all(session.as_mut(), &profile, &tasks, &keeping, &output, args.yes);
-    keeping.clear_unremembered();
-    // What went wrong with the output explains why the statement was stopped.
-    output.lock().close(outcome.is_ok())?;
-    outcome
+    interrupt.around(
+        || (),
+        || {
+            let output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+            let output = Shared(Arc::new(Mutex::new(output)));
+            let with =
+                With { profile: &profile, keeping: &keeping, output: &output, interrupt: &interrupt, yes: args.yes };
+            let outcome = run_all(session.as_mut(), &tasks, &with);
+            keeping.clear_unremembered();
+            // What went wrong with the output explains why the statement was stopped.
+            output.lock().close(outcome.is_ok())?;
+            outcome
+        },
+    )
+}
+
+/// What statements run with.
+pub struct With<'a> {
+    /// The connection.
+    pub profile: &'a Profile,
+    /// Where runs are kept.
+    pub keeping: &'a Keeping,
+    /// Where rows go.
+    pub output: &'a Shared,
+    /// Whether a person wants an end.
+    pub interrupt: &'a Interrupt,
+    /// Whether it runs without being asked what a connection would ask for.
+    pub yes: bool,
 }
 
 /// Runs statements one after the other, up to the first that does not end well.
-pub fn run_all(
-    session: &mut dyn Session,
-    profile: &Profile,
-    tasks: &[Task],
-    keeping: &Keeping,
-    output: &Shared,
-    yes: bool,
-) -> Result<(), Failure> {
+pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result<(), Failure> {
     for task in tasks {
+        if with.interrupt.was_asked() {
+            return Err(Failure::Stopped(format!("stopped before the statement at line {}", task.line)));
+        }
         let place = session.place().map_err(|error| Failure::Database(error.to_string()))?;
-        run_one(session, (profile, &place), task, keeping, output, yes)?;
+        run_one(session, &place, task, with)?;
     }
     Ok(())
 }
 
-fn run_one(
-    session: &mut dyn Session,
-    (profile, place): (&Profile, &Place),
-    task: &Task,
-    keeping: &Keeping,
-    output: &Shared,
-    yes: bool,
-) -> Result<(), Failure> {
+fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<(), Failure> {
+    let With { profile, keeping, output, interrupt, yes } = *with;
     let statement = &task.job.statement;
     let reads = match session.effect(statement) {
         Ok(effect) => effect == Effect::Reads,
@@ -96,7 +109,22 @@ fn run_one(
     let streams = output.lock().takes_rows_as_they_come();
     let shows = output.lock().shows_progress();
     let tap: Option<Box<dyn Sink>> = if streams { Some(Box::new(output.clone())) } else { None };
-    let run = execute(session, (profile, place), &task.job, keeping, tap, &progress::of_run(shows));
+    let begun = Arc::new(OnceLock::<Arc<Run>>::new());
+    let tell: Tell = {
+        let (begun, shown) = (Arc::clone(&begun), progress::of_run(shows));
+        Arc::new(move |run| {
+            begun.get_or_init(|| Arc::clone(run));
+            shown(run);
+        })
+    };
+    let canceller = session.canceller();
+    let stop = move || {
+        if let Some(run) = begun.get() {
+            run.stop();
+            canceller.cancel();
+        }
+    };
+    let run = interrupt.around(stop, || execute(session, (profile, place), &task.job, keeping, tap, &tell));
     if shows {
         progress::clear();
     }
@@ -104,17 +132,27 @@ fn run_one(
         for result in run.results() {
             if let RunResult::Rows(rows) = result {
                 let archive = rows.archive().map_err(|error| Failure::Usage(error.to_string()))?;
-                output.lock().write(&Part::whole(archive))?;
+                output.lock().write(&Part::whole(archive), interrupt)?;
             }
         }
     }
     if run.outcome() == Outcome::Done {
-        send_out(&run)?;
+        send_out(&run, interrupt)?;
     }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
         (Outcome::Done, _) => Ok(()),
         (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
+        (_, None) if interrupt.was_asked() => Err(Failure::Stopped(stopped(&run))),
         (_, None) => Err(Failure::Closed),
+    }
+}
+
+/// What became of a run that a person stopped.
+fn stopped(run: &Run) -> String {
+    let rows = jaunty_tui::words::count(run.rows(), "row");
+    match run.number {
+        Some(number) => format!("stopped after {rows}; they are kept as run {number} (jaunty rows {number})"),
+        None => format!("stopped after {rows}"),
     }
 }
 
@@ -150,16 +188,20 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
 }
 
 /// Writes the rows of a run where its out-lines send them.
-fn send_out(run: &jaunty_core::run::Run) -> Result<(), Failure> {
+fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
     let Some(kept) = run.kept_rows() else { return Ok(()) };
     for (path, target) in run.take_out() {
         let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
         let part = Part::whole(archive);
         let shows = std::io::stderr().is_terminal();
         let what = path.file_name().unwrap_or_default().to_string_lossy();
-        let saved =
-            progress::watched(shows, &what, |progress| save(&part, &path, target.format, &target.options, progress));
-        let rows = saved.map_err(|error| Failure::Usage(error.to_string()))?;
+        let saved = progress::watched(shows, &what, interrupt, |progress| {
+            save(&part, &path, target.format, &target.options, progress)
+        });
+        let rows = saved.map_err(|error| match error {
+            SaveError::Stopped(_) => Failure::Stopped(error.to_string()),
+            other => Failure::Usage(other.to_string()),
+        })?;
         if shows {
             eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), path.display());
         }
@@ -211,7 +253,7 @@ pub fn tasks_of(
     Ok(statements.iter().map(task).collect())
 }
 
-fn tasks(args: &Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
+fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
     match (&args.statement, &args.file) {
         (Some(text), _) if text == "-" => tasks_of(&super::read(Path::new("-"))?, dialect, None, None),
         (Some(text), _) => tasks_of(text, dialect, None, None),

@@ -122,29 +122,68 @@ impl Call {
         self
     }
 
-    pub fn output(mut self) -> Output {
+    /// Begins, and does not wait for the end.
+    pub fn begins(mut self) -> Going {
         use std::io::Write;
         let mut child =
             self.command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let mut stdin = child.stdin.take().unwrap();
         // One that does not read its input may be gone already.
         let _ = stdin.write_all(&self.input.unwrap_or_default());
-        drop(stdin);
-        child.wait_with_output().unwrap()
+        Going(child)
+    }
+
+    pub fn output(self) -> Output {
+        self.begins().0.wait_with_output().unwrap()
     }
 
     /// Expects the exit code; returns standard output and standard error.
     pub fn exits(self, code: i32) -> (String, String) {
-        let output = self.output();
-        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
-        let (out, err) = (text(output.stdout), text(output.stderr));
-        assert_eq!(output.status.code(), Some(code), "standard output: {out}\nstandard error: {err}");
-        (out, err)
+        self.begins().exits(code)
     }
 
     /// Expects success; returns standard output.
     pub fn gives(self) -> String {
         self.exits(0).0
+    }
+}
+
+/// The program without a screen, at work.
+pub struct Going(std::process::Child);
+
+impl Going {
+    /// Waits until something is so.
+    pub fn until(mut self, what: &str, is: impl Fn() -> bool) -> Going {
+        let deadline = Instant::now() + PATIENCE;
+        while !is() {
+            assert!(self.0.try_wait().unwrap().is_none(), "it ended before {what}");
+            assert!(Instant::now() < deadline, "waited for {what}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        self
+    }
+
+    /// Waits for the first of its standard output. It comes no further than a pipe holds.
+    pub fn until_it_writes(mut self) -> Going {
+        use std::io::Read;
+        self.0.stdout.as_mut().unwrap().read_exact(&mut [0]).unwrap();
+        self
+    }
+
+    /// Sends what a terminal sends at `ctrl-c`.
+    pub fn interrupted(self) -> Going {
+        let sent = Command::new("kill").args(["-INT", &self.0.id().to_string()]).status().unwrap();
+        assert!(sent.success());
+        self
+    }
+
+    /// Expects the exit code; returns standard output and standard error.
+    pub fn exits(self, code: i32) -> (String, String) {
+        let output = self.0.wait_with_output().unwrap();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        let (out, err) = (text(output.stdout), text(output.stderr));
+        assert_eq!(output.status.code(), Some(code), "standard output: {out}\nstandard error: {err}");
+        (out, err)
     }
 }
 
