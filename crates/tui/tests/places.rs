@@ -224,3 +224,44 @@ fn a_word_about_an_action_beats_letters_scattered_over_another() {
     let stage = stage.key(KeyCode::Home, KeyModifiers::NONE);
     assert!(stage.text().lines().last().unwrap().starts_with(" › quay"), "{}", stage.text());
 }
+
+#[test]
+fn rows_from_another_connection_say_so_and_are_not_gone_on_with_here() {
+    let text = "create table if not exists ports(id integer primary key, name text);\n\
+                insert into ports(name) values ('Saltmarsh'), ('Gullhaven');\n\n\
+                -- Ports\nselect id, name from ports";
+    let open = TWO.replace("guard = \"ask\"\n", "");
+    let stage = Stage::among(&open, &[("a.sql", text)]).shows("3 of 3 connections").esc();
+    let all = |stage: Stage| {
+        let stage = stage.control('e').until("the runs", |app| app.connection.is_busy());
+        stage.until("their end", |app| !app.connection.is_busy()).key(KeyCode::End, KeyModifiers::CONTROL)
+    };
+    let stage = all(stage.connects("north")).shows("rows 1–2 of 2").alt('h');
+    assert!(stage.text().contains("held · Ports") && !stage.text().contains("from north"), "{}", stage.text());
+    // The same statement there, beside that from before.
+    let stage = all(stage.connects("south")).shows("held from north · Ports");
+    let stage = stage.control('t').types("t").shows("═══").until("its page", |app| app.rows.page().is_some());
+    let titles: Vec<String> = stage.text().lines().filter(|line| line.contains("1–2 of 2")).map(String::from).collect();
+    assert_eq!(titles.len(), 2, "{}", stage.text());
+    assert!(titles[0].contains("held from north · Ports") && titles[1].contains("› Ports"), "{titles:?}");
+    // What is asked of the rows in hand would be asked of the wrong server.
+    let mut stage = stage.key(KeyCode::Tab, KeyModifiers::NONE).control('t');
+    assert!(stage.app.rows.holds());
+    let before = stage.buffer();
+    for key in ["f", "sw"] {
+        stage = stage.types(key);
+        assert!(stage.told().starts_with("these rows come from north; go there first"), "{key}: {}", stage.told());
+    }
+    stage = stage.f(9);
+    assert!(stage.told().starts_with("these rows come from north"), "{}", stage.told());
+    assert_eq!(stage.buffer(), before);
+    // They can be taken there: the server told with them which table they are of.
+    let stage = stage
+        .does("put as")
+        .types("insert")
+        .enter()
+        .until("the statement", |app| app.buffer.document.rope().to_string().contains("insert into ports"));
+    // Back there they come from here.
+    let stage = stage.connects("north");
+    assert!(!stage.text().contains("from north") && stage.text().contains("held · Ports"), "{}", stage.text());
+}

@@ -92,7 +92,7 @@ pub fn execute(
     };
     let number = if keeps(profile) { keeping.note(|logbook| logbook.begin(&begun)) } else { None };
     let run = Run::begin(job.statement.clone(), job.title.clone(), number);
-    let run = run.sent_to(&job.out, job.buffer.as_deref());
+    let run = run.at(&profile.name, &place.database).sent_to(&job.out, job.buffer.as_deref());
     // What goes elsewhere is wanted whole.
     let run = if tap.is_none() && job.out.is_empty() { run.ahead(keeping.reads_ahead()) } else { run };
     let run = Arc::new(run);

@@ -23,6 +23,10 @@ pub struct Run {
     pub statement: String,
     /// Its title.
     pub title: Option<String>,
+    /// The name of the profile that it runs on.
+    pub connection: String,
+    /// The database there.
+    pub database: String,
     /// When it began.
     pub started: SystemTime,
     clock: Instant,
@@ -147,6 +151,8 @@ impl Run {
             id: StatementId::of(&statement),
             statement,
             title,
+            connection: String::new(),
+            database: String::new(),
             started: SystemTime::now(),
             clock: Instant::now(),
             stop: AtomicBool::new(false),
@@ -158,6 +164,13 @@ impl Run {
             out: Mutex::new(Vec::new()),
             end: OnceLock::new(),
         }
+    }
+
+    /// With the place where it runs: a profile's name, and a database.
+    pub fn at(mut self, connection: &str, database: &str) -> Run {
+        connection.clone_into(&mut self.connection);
+        database.clone_into(&mut self.database);
+        self
     }
 
     /// With the files that its rows are to be written to when it is done.
@@ -175,7 +188,8 @@ impl Run {
 
     /// A run of earlier, from the logbook.
     pub fn remembered(entry: Entry) -> Run {
-        let mut run = Run::begin(entry.statement, entry.title, Some(entry.number));
+        let run = Run::begin(entry.statement, entry.title, Some(entry.number));
+        let mut run = run.at(&entry.connection, &entry.database);
         run.started = UNIX_EPOCH + Duration::from_millis(u64::try_from(entry.started_ms).unwrap_or(0));
         run.rows = AtomicU64::new(entry.ended.rows);
         run.first_row = AtomicU64::new(entry.ended.first_row_ms.map_or(0, |ms| ms as u64 + 1));

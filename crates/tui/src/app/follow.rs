@@ -13,6 +13,10 @@ impl App {
     fn origins(&self) -> Option<Vec<Origin>> {
         let catalog = self.connection.catalog.as_ref()?;
         let (run, page) = (self.rows.run()?, self.rows.page()?);
+        // The catalog is that of the buffer's connection.
+        if self.elsewhere(run).is_some() {
+            return None;
+        }
         let names: Vec<String> = page.columns.iter().map(|head| head.name.clone()).collect();
         Some(follow::origins(&run.statement, &names, catalog, self.buffer.document.outline().dialect()))
     }
@@ -26,6 +30,9 @@ impl App {
     /// Goes from the row in hand to the row that the column in hand points at, or to those that point
     /// at it.
     pub fn follow_row(&mut self) {
+        if self.refuses_from_elsewhere() {
+            return;
+        }
         let roads = self.roads();
         match roads.as_slice() {
             [] => self.tell("no key leads on from here: the column has to be part of a key or a reference"),

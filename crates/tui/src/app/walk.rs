@@ -211,6 +211,10 @@ impl App {
     /// Opens the catalog at the table that the cursor stands on.
     pub fn reveal(&mut self) {
         let Some(catalog) = self.connection.catalog.clone() else { return self.list_objects() };
+        let in_result = self.panes.focus == crate::action::Scope::Result;
+        if in_result && self.refuses_from_elsewhere() {
+            return;
+        }
         let name = match self.panes.focus {
             crate::action::Scope::Result => self.table_of_column(),
             _ => self.about_at_cursor().and_then(|about| about.table),

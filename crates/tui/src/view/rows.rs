@@ -102,7 +102,7 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
     let x = put(cells, area.x + 1, area.y, area.right(), if focused { "› " } else { "  " }, strong);
-    let x = if rows.holds() { put(cells, x, area.y, area.right(), "held · ", strong) } else { x };
+    let x = put(cells, x, area.y, area.right(), &app.mark_of(run, rows.holds()), strong);
     let style = if focused { strong } else { ground.add_modifier(Modifier::BOLD) };
     let end = start.saturating_sub(2);
     if arranged.is_empty() {

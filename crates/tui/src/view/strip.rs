@@ -15,9 +15,6 @@ use crate::words;
 /// The widest title; a longer one is cut.
 const WIDEST: usize = 28;
 
-/// What stands before a result that is held.
-const HELD: &str = "held · ";
-
 /// Where each result of the strip stands, as far as it is in sight.
 fn placed(app: &App, strip: &[Slot], area: Rect) -> Vec<(usize, Range<u16>)> {
     let chosen = strip.iter().position(|slot| app.rows.shows_slot(slot)).unwrap_or(0);
@@ -25,18 +22,18 @@ fn placed(app: &App, strip: &[Slot], area: Rect) -> Vec<(usize, Range<u16>)> {
     let room = usize::from(area.width.saturating_sub(4));
     let mut taken = 0;
     let fits = |slot: &&Slot| {
-        taken += label(slot).1 + 1;
+        taken += label(app, slot).1 + 1;
         taken <= room
     };
     let before = strip.get(..=chosen).unwrap_or_default().iter().rev().take_while(fits).count();
-    from(strip, (chosen + 1).saturating_sub(before.max(1)), area)
+    from(app, strip, (chosen + 1).saturating_sub(before.max(1)), area)
 }
 
-fn from(strip: &[Slot], first: usize, area: Rect) -> Vec<(usize, Range<u16>)> {
+fn from(app: &App, strip: &[Slot], first: usize, area: Rect) -> Vec<(usize, Range<u16>)> {
     let mut x = area.x + 2;
     let mut placed = Vec::new();
     for (at, slot) in strip.iter().enumerate().skip(first) {
-        let end = (x + label(slot).1 as u16).min(area.right().saturating_sub(1));
+        let end = (x + label(app, slot).1 as u16).min(area.right().saturating_sub(1));
         if x + 4 > end {
             break;
         }
@@ -47,13 +44,13 @@ fn from(strip: &[Slot], first: usize, area: Rect) -> Vec<(usize, Range<u16>)> {
 }
 
 /// What stands there for a result, and its width.
-fn label(slot: &Slot) -> (String, usize) {
+fn label(app: &App, slot: &Slot) -> (String, usize) {
     let title = clean::fit(&slot.title(), WIDEST);
     let rows = match (slot.run.outcome(), slot.run.all_rows().get(slot.which).and_then(|kept| kept.rows())) {
         (Outcome::Failed, _) => Some(Outcome::Failed.word().to_owned()),
         (_, rows) => rows.or(Some(slot.run.rows()).filter(|rows| *rows > 0)).map(words::number),
     };
-    let mut text = format!(" {}{}", if slot.held { HELD } else { "" }, title.text);
+    let mut text = format!(" {}{}", app.mark_of(&slot.run, slot.held), title.text);
     if title.cut {
         text.push('…');
     }
@@ -94,7 +91,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         } else {
             style
         };
-        put_cut(cells, place.start, area.y, place.end, &label(slot).0, style);
+        put_cut(cells, place.start, area.y, place.end, &label(app, slot).0, style);
     }
     if placed.first().is_some_and(|(at, _)| *at > 0) {
         put(cells, area.x, area.y, area.right(), "‹", faint);

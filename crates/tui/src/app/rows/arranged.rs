@@ -273,6 +273,9 @@ impl App {
         if wanted.is_plain() {
             return self.tell("the rows are as the statement asks for them; sort or narrow them first");
         }
+        if self.refuses_from_elsewhere() {
+            return;
+        }
         match statement(&wanted, &run.statement, &schema, dialect) {
             Ok(statement) => self.put_statement(&statement),
             Err(error) => self.tell_wrong(error.to_string()),

@@ -10,6 +10,7 @@ use jaunty_core::export::file::{save, write};
 use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
 use jaunty_core::logbook::Outcome;
+use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::Run;
 
 use super::{Rows, View};
@@ -255,7 +256,10 @@ impl App {
     /// How formats are written here: statements in the buffer's dialect, into the statement's table.
     fn options(&self) -> Options {
         let dialect = self.buffer.document.outline().dialect();
-        let table = self.table_of_column().map(|name| name.name);
+        // The server told it with the rows, wherever that was; or else the statement names it.
+        let column = self.rows.view().column_in_hand();
+        let told = || Origin::of(self.schema()?.fields().get(column)?).map(|origin| origin.table);
+        let table = self.table_of_column().map(|name| name.name).or_else(told);
         Options { dialect, table: table.unwrap_or_else(|| "kept".into()), ..Options::default() }
     }
 

@@ -1,6 +1,7 @@
 //! The strip: the results that there are to choose from. Those that are held come first, then those of
 //! the statement at the cursor, or of all statements that ran together with it.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use jaunty_core::run::Run;
@@ -107,6 +108,40 @@ impl App {
             s.body_end - s.start >= length && self.buffer.id_of(s) == run.id
         });
         there.map(|s| s.start)
+    }
+
+    /// Where a result comes from, if that is not where the buffer's statements run: another connection, or
+    /// another database of it.
+    pub fn elsewhere<'a>(&self, run: &'a Run) -> Option<Cow<'a, str>> {
+        let here = self.connection.place.as_ref();
+        if run.connection != self.connection.name() {
+            Some(clean::clean(&run.connection))
+        } else if here.is_some_and(|place| place.database != run.database) {
+            Some(clean::clean(&run.database))
+        } else {
+            None
+        }
+    }
+
+    /// What stands before the title of a result: whether it is held, and where it comes from, if not from here.
+    pub fn mark_of(&self, run: &Run, held: bool) -> String {
+        let held = if held { "held" } else { "" };
+        match self.elsewhere(run) {
+            Some(place) => format!("{held} from {place} · ").trim_start().to_owned(),
+            None if held.is_empty() => String::new(),
+            None => format!("{held} · "),
+        }
+    }
+
+    /// Tells why something cannot be done with rows that come from elsewhere; false if they come from here.
+    pub(in crate::app) fn refuses_from_elsewhere(&mut self) -> bool {
+        let place = self.rows.run().and_then(|run| self.elsewhere(run)).map(Cow::into_owned);
+        if let Some(place) = &place {
+            self.tell_wrong(format!(
+                "these rows come from {place}; go there first (f3, f4), since what is asked would run here"
+            ));
+        }
+        place.is_some()
     }
 
     /// Holds the result in the pane while the cursor goes elsewhere, or lets it go.
