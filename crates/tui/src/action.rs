@@ -194,6 +194,8 @@ actions! {
             "Keep this result in sight, and in the strip, wherever the cursor goes; or let it go" => App::hold;
         Result "place-beside" "place beside" ["t"]
             "Place this result to the left and another one beside it, or go back to one" => App::place_beside;
+        Result "next-difference" "next difference" ["D"]
+            "Go to the next row that differs from the one beside it" => App::next_difference;
         Result "link" "scroll together" ["l"]
             "Let two results scroll together, so far apart as they are, or each for itself" => App::link;
     }

@@ -80,6 +80,8 @@ pub enum Role {
     Row,
     /// NULL, and everything that is shown in the place of something else.
     StandIn,
+    /// A value that is another one in the result beside it.
+    Differing,
     /// A guarded connection.
     Guard,
 }
@@ -151,6 +153,7 @@ fn lamplight(role: Role) -> Look {
         Role::Cell => (0x1b1a1f, 0xe3b566, Black, Yellow, Modifier::REVERSED),
         Role::Row => (0xf0e8d9, 0x2e2a35, Reset, Reset, Modifier::BOLD),
         Role::StandIn => (0xb48a9f, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
+        Role::Differing => (0xf0b75e, 0, LightYellow, Reset, Modifier::UNDERLINED),
         Role::Guard => (0x1b1a1f, 0xe58a6f, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }
@@ -182,6 +185,7 @@ fn foolscap(role: Role) -> Look {
         Role::Cell => (0xfaf6ea, 0x8a4b0f, White, Blue, Modifier::REVERSED),
         Role::Row => (0x201f26, 0xe6dec6, Reset, Reset, Modifier::BOLD),
         Role::StandIn => (0x93466b, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
+        Role::Differing => (0x8a4b0f, 0, Blue, Reset, Modifier::UNDERLINED),
         Role::Guard => (0xfaf6ea, 0xa8321a, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }
@@ -283,8 +287,8 @@ mod tests {
     #[test]
     fn everything_that_is_written_can_be_read() {
         use Role::{
-            Accent, Cell, Comment, Done, Edge, Failed, Faint, Guard, Keyword, Name as NameRole, Number, Quoted, Row,
-            Running, Selected, StandIn, Stopped, Summoned, Text, Value, Wrong,
+            Accent, Cell, Comment, Differing, Done, Edge, Failed, Faint, Guard, Keyword, Name as NameRole, Number,
+            Quoted, Row, Running, Selected, StandIn, Stopped, Summoned, Text, Value, Wrong,
         };
         assert!((contrast(0, 0xffffff) - 21.0).abs() < 1e-9);
         for (name, look) in [("lamplight", lamplight as fn(Role) -> Look), ("foolscap", foolscap)] {
@@ -295,7 +299,7 @@ mod tests {
             // What has no ground of its own stands on that of any area, and in the row in hand.
             for role in [
                 Faint, Accent, Keyword, Quoted, Number, Comment, NameRole, Done, Failed, Wrong, Stopped, Running,
-                StandIn,
+                StandIn, Differing,
             ] {
                 for ground in [Text, Value, Edge, Summoned, Row] {
                     let found = contrast(look(role).0, look(ground).1);
@@ -318,7 +322,7 @@ mod tests {
     #[test]
     fn without_colour_what_differs_still_differs() {
         let theme = Theme::new(Name::Lamplight, Depth::None);
-        for role in [Role::Selected, Role::Cell, Role::Guard, Role::StandIn, Role::Failed, Role::Accent] {
+        for role in [Role::Selected, Role::Cell, Role::Guard, Role::StandIn, Role::Differing, Role::Failed] {
             let style = theme.style(role);
             assert_eq!((style.fg, style.bg), (None, None));
             assert!(!style.add_modifier.is_empty(), "{role:?}");

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jaunty_core::arrange::condition::Test;
+use jaunty_core::arrange::differ::Difference;
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
@@ -38,6 +39,8 @@ pub enum Kind {
     Facts,
     /// The whole value in hand.
     Value,
+    /// What differs between two results.
+    Differ,
     /// What a selection adds up to.
     Sums,
     /// The runs of the logbook.
@@ -83,6 +86,8 @@ pub enum Done {
     Logbook(Result<Vec<(Entry, Searchable)>, String>),
     /// What the cells that are marked add up to.
     Sums(Option<Sums>),
+    /// The first difference of two results from a row of this archive on.
+    Differs(PathBuf, u64, Result<Option<Difference>, ArrangeError>),
 }
 
 /// Waits until a run has fetched all its rows; what it fetched so far is what there is if it fails.

@@ -11,6 +11,7 @@ use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
 use jaunty_tui::app::{Message, Summoned};
 use jaunty_tui::work::Done;
+use ratatui::style::Modifier;
 use support::Stage;
 
 const SAILINGS: &str = "-- Sailings\nwith recursive n(i) as (select 1 union all select i + 1 from n where i < 1000)\nselect i as id, 'Port ' || (i % 7) as port, case when i % 10 = 0 then null else i * 1.5 end as fare, '{\"deck\": {\"cars\": ' || i || '}, \"open\": true}' as notes from n";
@@ -414,6 +415,69 @@ fn two_results_stand_side_by_side_and_scroll_together() {
     assert_eq!(stage.app.other.as_ref().unwrap().page().unwrap().rows[0][0].text, "1");
     let stage = stage.types("t");
     assert!(stage.app.other.is_none() && stage.app.rows.holds() && !stage.text().contains('║'));
+}
+
+#[test]
+fn what_differs_between_two_results_is_underlined() {
+    let text = "create table ports(code, name, berths);\n\
+                insert into ports values ('SMQ', 'Saltmarsh', 6), ('GUL', 'Gullhaven', 4), ('EMB', null, 2);\n\
+                update ports set berths = 5, name = name || ' ' where code = 'GUL';\n\
+                insert into ports values ('FYR', 'Fyrlund', 3);\n\
+                select * from ports;";
+    let stage = Stage::with(text, (160, 24), Guard::Open).runs().control('n').runs();
+    let stage = stage.key(KeyCode::End, KeyModifiers::CONTROL).runs().control('t').types("t").settles();
+    let underlined = |stage: &Stage| -> Vec<String> {
+        let (cells, _) = stage.drawn();
+        let lines = (0..cells.area.height).map(|y| {
+            let line = (0..cells.area.width).filter_map(|x| cells.cell((x, y)));
+            let found = line.filter(|cell| cell.modifier.contains(Modifier::UNDERLINED));
+            found.map(|cell| cell.symbol()).collect::<String>()
+        });
+        lines.filter(|line| !line.is_empty()).collect()
+    };
+    assert_eq!(underlined(&stage), Vec::<String>::new(), "both are the same run");
+    let stage = stage.control('t').control('p').control('p').runs().control('p').runs();
+    let stage = stage.control('n').control('n').runs().settles();
+    let stage = stage.until("both pages", |app| app.rows.page().is_some_and(|page| page.rows.len() == 4)).settles();
+    // Both sides of a line; the row that came has nothing beside it.
+    assert_eq!(underlined(&stage), ["Gullhaven4Gullhaven␣5", "FYRFyrlund3"], "{}", stage.text());
+    // One row apart all of them differ, but for what is the same by chance.
+    let stage = stage.control('t').types("l").key(KeyCode::Down, KeyModifiers::NONE).types("l").settles();
+    assert!(stage.told().contains("1 row apart"), "{}", stage.told());
+    assert_eq!(underlined(&stage).first().map(String::as_str), Some("SMQSaltmarsh6SMQSaltmarsh6"));
+    // Each for itself, nothing is beside anything.
+    assert_eq!(underlined(&stage.types("l")), Vec::<String>::new());
+}
+
+#[test]
+fn the_next_difference_is_found_wherever_it_is() {
+    let numbers = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 20000)";
+    let text = format!(
+        "-- Before\n{numbers} select i, 'row ' || i as name, i % 7 as k from n;\n\n-- After\n{numbers}\n\
+         select i, iif(i in (9000, 19990), 'another', 'row ' || i) as name, i % 7 as k from n where i <= 19995"
+    );
+    let stage = Stage::with(&text, (160, 24), Guard::Open).runs().control('t').types("D");
+    assert!(stage.told().starts_with("two results of the same columns come first"), "{}", stage.told());
+    let stage = stage.types("t").control('t').control('n').runs().control('t').settles();
+    let place = |stage: &Stage| (stage.app.rows.view().row, stage.app.rows.view().column);
+    let stage = stage.types("D").settles();
+    assert_eq!(place(&stage), (8999, 1));
+    assert_eq!(stage.app.other.as_ref().unwrap().view().row, 8999, "the other one comes along");
+    let stage = stage.types("D").settles();
+    assert_eq!(place(&stage), (19_989, 1));
+    // Of the rows at the end there are none on the other side; seen from there, there are only others.
+    let stage = stage.types("D").settles();
+    assert!(stage.app.rows.holds());
+    assert_eq!(place(&stage).0, 19_995);
+    let stage = stage.control('t').types("D").settles();
+    assert!(!stage.app.rows.holds());
+    assert_eq!((place(&stage).0, stage.told()), (19_994, "from here on there are rows only in the other result"));
+    // What is hidden is not looked at, and rows are compared in the order in which they are shown.
+    let hides = |stage: Stage| stage.key(KeyCode::Home, KeyModifiers::NONE).right(1).types("h").types("<");
+    let stage = hides(stage).types("D").settles();
+    assert_eq!(place(&stage).0, 19_994);
+    let stage = stage.types("<").types("ss").settles().types("D").settles();
+    assert_eq!(place(&stage).0, 1, "this one is sorted, the other one is not");
 }
 
 #[test]

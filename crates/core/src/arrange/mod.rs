@@ -3,9 +3,11 @@
 //! An [`Arrangement`] is a list of row numbers of an archive: four bytes a row, whatever the rows
 //! hold. It is made by scanning columns batch by batch ([`condition`] and [`search`] say which rows
 //! stay, [`sort`] in which order), so memory does not grow with what the values are. [`statement`] writes what asks the
-//! server for the same; [`facts`] tells what a column holds, in the same way; [`pick`] reads the rows of an arrangement, or a part of them.
+//! server for the same; [`facts`] tells what a column holds, in the same way; [`pick`] reads the rows of an
+//! arrangement, or a part of them, and [`differ`] finds where two of them differ.
 
 pub mod condition;
+pub mod differ;
 pub mod facts;
 mod key;
 pub mod pick;

@@ -73,6 +73,7 @@ impl App {
             Done::Logbook(read) => self.take_logbook(read),
             Done::Facts(found) => self.take_facts(found),
             Done::Sums(sums) => self.take_sums(sums),
+            Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }
     }
 }

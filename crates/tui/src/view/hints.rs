@@ -35,9 +35,18 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "actions",
             "help",
         ],
-        Scope::Result if app.other.is_some() => {
-            &["to-buffer", "link", "place-beside", "next-result", "last-row", "sort", "actions", "help", "fill"]
-        }
+        Scope::Result if app.other.is_some() => &[
+            "to-buffer",
+            "next-difference",
+            "link",
+            "place-beside",
+            "next-result",
+            "last-row",
+            "sort",
+            "actions",
+            "help",
+            "fill",
+        ],
         Scope::Result if app.rows.holds() => {
             &["to-buffer", "hold", "next-result", "go-to-statement", "place-beside", "sort", "actions", "help"]
         }

@@ -132,7 +132,8 @@ fn progress(rows: &Rows, run: &Run, room: usize) -> String {
     let shown = rows.page().filter(|page| !page.rows.is_empty());
     let counted = match shown {
         Some(page) if rows.shows() == Shows::Rows => {
-            let last = page.from + page.rows.len() as u64;
+            // The page may be of when the pane was higher.
+            let last = page.from + page.rows.len().min(rows.height()) as u64;
             let place = format!("{}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total));
             let all = rows.all();
             let long = match total < all {
@@ -213,6 +214,7 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
     let has_focus = has_focus(app, rows);
     let marked = view.marked(rows.total());
     let search = Search::new(&view.arranged.wanted.search);
+    let opposite = app.opposite(rows);
     // Behind the last of the columns that stay.
     let rule = placed.iter().rev().find(|placed| placed.position < view.kept).map(|placed| placed.x + placed.width);
     for Placed { position, column, x, width } in &placed {
@@ -267,12 +269,28 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
                 fill(cells, Rect { x: *x, y, width: *width, height: 1 }, ground);
             }
             draw_cell(app, cell, (*x, y, *width), (ground, chosen), head.right, cells);
+            if !chosen && opposite.as_ref().is_some_and(|opposite| opposite.differs(number, *column, cell)) {
+                underline(Rect { x: *x, y, width: *width, height: 1 }, app.theme.style(Role::Differing), cells);
+            }
             if let Some(search) = search.as_ref().filter(|_| !chosen) {
                 draw_found(app, search, cell, (*x, y, *width), cells);
             }
         }
         if let Some(x) = rule {
             put(cells, x, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
+        }
+    }
+}
+
+/// Puts a style on what is written in a part of a line, blanks before and behind it left out.
+fn underline(area: Rect, style: Style, cells: &mut Buffer) {
+    let written = |x: &u16| cells.cell((*x, area.y)).is_some_and(|cell| !matches!(cell.symbol(), " " | ""));
+    let mut places = (area.left()..area.right()).filter(written);
+    let Some(first) = places.next() else { return };
+    let last = places.next_back().unwrap_or(first);
+    for x in first..=last {
+        if let Some(cell) = cells.cell_mut((x, area.y)) {
+            cell.set_style(cell.style().patch(style));
         }
     }
 }

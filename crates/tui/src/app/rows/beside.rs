@@ -1,12 +1,17 @@
 //! Two results beside each other. One of them is in hand: it is what keys, sorting and exports are
 //! about; going to the other exchanges them. Linked, the other scrolls along.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+
+use jaunty_core::arrange::ArrangeError;
+use jaunty_core::arrange::differ::{self, Difference};
 
 use super::Rows;
 use crate::action::Scope;
 use crate::app::App;
 use crate::layout::Side;
+use crate::pager::{Page, Shown};
+use crate::work::{Done, Kind, wait_for_rest};
 
 /// How two results move together.
 #[derive(Debug, Clone, Default)]
@@ -51,7 +56,38 @@ impl Rows {
     }
 }
 
+/// The rows in the other pane that stand beside those of a pane.
+pub struct Opposite<'a> {
+    page: &'a Page,
+    /// How many rows the other pane is behind.
+    behind: i64,
+    /// How many rows there are, all of them.
+    total: u64,
+}
+
+impl Opposite<'_> {
+    /// Whether a value is another one there, as far as values are shown; not known of rows that are not
+    /// on the screen. A row that has none beside it differs as a whole.
+    pub fn differs(&self, row: u64, column: usize, cell: &Shown) -> bool {
+        let Some(row) = row.checked_add_signed(-self.behind).filter(|row| *row < self.total) else { return true };
+        let at = row.checked_sub(self.page.from).and_then(|at| usize::try_from(at).ok());
+        let there = at.and_then(|at| self.page.rows.get(at)?.get(column));
+        there.is_some_and(|there| (there.kind, &there.text, there.cut) != (cell.kind, &cell.text, cell.cut))
+    }
+}
+
 impl App {
+    /// What stands beside the rows of a pane, if two results of the same columns scroll together.
+    pub fn opposite(&self, rows: &Rows) -> Option<Opposite<'_>> {
+        let (linked, other) = (self.linked.as_ref()?, self.other.as_ref()?);
+        let in_hand = std::ptr::eq(rows, &self.rows);
+        let (other, behind) = if in_hand { (other, linked.ahead) } else { (&self.rows, -linked.ahead) };
+        let page = other.page()?;
+        let names = |page: &Page| page.columns.iter().map(|head| head.name.clone()).collect::<Vec<_>>();
+        let same = names(page) == names(rows.page()?);
+        same.then(|| Opposite { page, behind, total: other.total() })
+    }
+
     /// Places the result in hand to the left, held, and another one beside it that follows the cursor; or
     /// goes back to one.
     pub fn place_beside(&mut self) {
@@ -79,7 +115,60 @@ impl App {
         self.panes.other = Some(Side::First);
         self.linked = Some(Linked::default());
         self.panes.focus = Scope::Result;
-        self.tell("this result stays to the left; the other one follows the cursor, and both scroll together");
+        self.tell(
+            "this one stays to the left; the other follows the cursor and scrolls along; what differs is underlined",
+        );
+    }
+
+    /// Goes to the next row that differs from the one beside it.
+    pub fn next_difference(&mut self) {
+        let ahead = self.linked.as_ref().filter(|_| self.opposite(&self.rows).is_some()).map(|linked| linked.ahead);
+        let (Some(ahead), Some(other)) = (ahead, &self.other) else {
+            return self
+                .tell("two results of the same columns come first, that stand beside each other and scroll together");
+        };
+        let (from, columns) = (self.rows.view().row + 1, self.rows.view().columns);
+        let Some((path, here)) =
+            self.rows.kept().map(|kept| kept.path().to_owned()).zip(self.rows.rows_from(from, &columns))
+        else {
+            return;
+        };
+        // Before the first row there are none.
+        let Some(there) = from.checked_add_signed(-ahead).and_then(|row| other.rows_from(row, &columns)) else {
+            return self.take_difference(&path, from, Ok(Some(Difference { row: 0, column: None })));
+        };
+        let runs = [self.rows.run().cloned(), other.run().cloned()];
+        self.begin_work(Kind::Differ, "looking for what differs".into(), move |progress| {
+            runs.iter().flatten().for_each(|run| wait_for_rest(run, progress));
+            let found = here().and_then(|here| Ok((here, there()?))).map_err(ArrangeError::from);
+            Done::Differs(path, from, found.and_then(|(here, there)| differ::first(&here, &there, progress)))
+        });
+    }
+
+    pub(in crate::app) fn take_difference(
+        &mut self,
+        path: &Path,
+        from: u64,
+        found: Result<Option<Difference>, ArrangeError>,
+    ) {
+        if self.rows.kept().is_none_or(|kept| kept.path() != path) {
+            return;
+        }
+        match found {
+            Ok(Some(found)) => {
+                let last = self.rows.total().saturating_sub(1);
+                self.rows.go_to(from + found.row);
+                if let (Some(column), Some(view)) = (found.column, self.rows.view_mut()) {
+                    view.column = column;
+                }
+                if from + found.row > last {
+                    self.tell("from here on there are rows only in the other result");
+                }
+            }
+            Ok(None) => self.tell("nothing differs from here on"),
+            Err(ArrangeError::Stopped) => {}
+            Err(error) => self.tell_wrong(error.to_string()),
+        }
     }
 
     /// Lets the two results scroll together, from where they are, or each for itself.

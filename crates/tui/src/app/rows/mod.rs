@@ -233,7 +233,8 @@ impl Rows {
         self.kept.as_ref()
     }
 
-    fn height(&self) -> usize {
+    /// How many rows fit on the screen.
+    pub fn height(&self) -> usize {
         usize::from(self.area.height.saturating_sub(HEAD)).max(1)
     }
 

@@ -4,6 +4,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jaunty_core::archive::ArchiveError;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::arrange::{Progress, facts};
 use jaunty_core::export::file::{save, write};
@@ -69,7 +70,21 @@ impl Rows {
     pub fn sums(&self) -> Option<&str> {
         self.sums.as_deref().filter(|_| self.view().marked.is_some())
     }
+
+    /// The rows from one on, as they are shown, to be opened by a thread that may wait for the disk.
+    pub(super) fn rows_from(&self, row: u64, columns: &[usize]) -> Option<impl FnOnce() -> Opened + Send + use<>> {
+        let (kept, columns) = (self.kept().cloned()?, columns.to_vec());
+        let arrangement = self.view().arrangement();
+        Some(move || {
+            let archive = kept.archive()?;
+            let of = arrangement.as_ref().map_or_else(|| archive.rows(), |arrangement| arrangement.len());
+            Ok(Part { archive, arrangement, rows: row.min(of)..of, columns: Some(columns) })
+        })
+    }
 }
+
+/// A part whose archive has been opened.
+type Opened = Result<Part, ArchiveError>;
 
 /// Which part of the result is meant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -169,10 +184,7 @@ impl App {
     }
 
     /// The part of the result that is meant, to be opened by a thread that may wait for the disk.
-    fn part(
-        &self,
-        meant: Meant,
-    ) -> Option<impl FnOnce() -> Result<Part, jaunty_core::archive::ArchiveError> + Send + use<>> {
+    fn part(&self, meant: Meant) -> Option<impl FnOnce() -> Opened + Send + use<>> {
         let view = self.rows.view();
         let kept = self.rows.kept().cloned()?;
         let all = || (0..u64::MAX, 0..view.columns.len());

@@ -1,5 +1,7 @@
 //! Arranging, compared with the plainest way to do it.
 
+mod differing;
+
 use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
