@@ -8,6 +8,7 @@ use std::path::Path;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::connection::Guard;
+use jaunty_tui::action::ACTIONS;
 use jaunty_tui::theme::{Depth, Name, Theme};
 use ratatui::layout::{Position, Rect};
 use ratatui::style::{Color, Modifier};
@@ -209,4 +210,20 @@ fn as_many_columns_as_sqlite_has() {
     let stage =
         stage(&format!("select {}", columns.join(", "))).runs().control('t').key(KeyCode::End, KeyModifiers::NONE);
     assert!(stage.text().contains("c1900"), "{}", stage.text());
+}
+
+#[test]
+fn the_help_says_how_to_reach_every_action() {
+    let mut stage = Stage::with("select 1", (120, 40), Guard::Open).f(2);
+    let mut seen = String::new();
+    for _ in 0..20 {
+        seen.push_str(&stage.text());
+        stage = stage.key(KeyCode::PageDown, KeyModifiers::NONE);
+    }
+    for action in ACTIONS {
+        let how = if action.keys.is_empty() { format!("ctrl-l {}", action.title) } else { action.keys.join(", ") };
+        let help: String = action.help.chars().take(60).collect();
+        let told = seen.lines().any(|line| line.trim_start().starts_with(&how) && line.contains(&help));
+        assert!(told, "{how}: {help}");
+    }
 }

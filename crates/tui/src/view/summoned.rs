@@ -7,7 +7,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use crate::action::{ACTIONS, Scope};
+use crate::action::{ACTIONS, Scope, by_name};
 use crate::app::{App, List, Prompt, Question, Summoned};
 use crate::line::Line;
 use crate::paint::{fill, put, put_cut, put_right};
@@ -192,14 +192,15 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
         faint,
     );
     let mut group = "";
-    let mut lines: Vec<(String, String, bool)> = Vec::new();
+    let mut lines: Vec<(String, String, Role)> = Vec::new();
+    let list = by_name("actions").map_or_else(String::new, |list| app.keymap.first(list));
     for action in ACTIONS {
         if action.group != group {
             group = action.group;
             if !lines.is_empty() {
-                lines.push(Default::default());
+                lines.push((String::new(), String::new(), Role::Faint));
             }
-            lines.push((group.to_owned(), String::new(), true));
+            lines.push((group.to_owned(), String::new(), Role::Faint));
         }
         let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
         let place = match action.scope {
@@ -207,11 +208,16 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
             Scope::Offer => "  (while something is proposed)",
             Scope::Everywhere | Scope::Buffer => "",
         };
-        lines.push((keys.join(", "), format!("{}{place}", action.help), false));
+        // One without a key is found in the list of actions by its title.
+        let (left, role) = match keys.as_slice() {
+            [] => (format!("{list} {}", action.title), Role::Summoned),
+            keys => (keys.join(", "), Role::Accent),
+        };
+        lines.push((left, format!("{}{place}", action.help), role));
     }
-    for ((left, right, is_group), y) in lines.into_iter().skip(top).zip(area.y + 1..area.bottom()) {
-        let style = ground.patch(app.theme.style(if is_group { Role::Faint } else { Role::Accent }));
-        put_cut(cells, area.x + if is_group { 1 } else { 3 }, y, area.x + 30, &left, style);
+    for ((left, right, role), y) in lines.into_iter().skip(top).zip(area.y + 1..area.bottom()) {
+        let style = ground.patch(app.theme.style(role));
+        put_cut(cells, area.x + if role == Role::Faint { 1 } else { 3 }, y, area.x + 30, &left, style);
         put_cut(cells, area.x + 31, y, area.right() - 1, &right, ground);
     }
     None
