@@ -219,3 +219,26 @@ fn a_row_is_looked_at_with_its_names_down_the_side() {
     screen.press(&["Escape"]).loses("row 1 of 1").types("i").shows("different values").shows("without a value");
     screen.press(&["Escape"]).loses("different values").press(&["C-q"]).ends();
 }
+
+#[test]
+fn rows_of_a_buffer_of_the_programs_own_go_where_it_was_started() {
+    let home = Home::ferry();
+    // The project of the other tests would have buffers of its own.
+    std::fs::remove_dir_all(home.path("project/.jaunty")).ok();
+    let connections = home.path("config/jaunty");
+    std::fs::create_dir_all(&connections).unwrap();
+    let ferry = format!("[ferry]\nengine = \"sqlite\"\npath = \"{}\"\n", home.path("project/ferry.db").display());
+    std::fs::write(connections.join("connections.toml"), ferry).unwrap();
+    let screen = home.screen(&["-c", "ferry"]);
+    screen
+        .shows("ferry.db · main")
+        .types("-- Ports")
+        .press(&["Enter"])
+        .types("select name from ports")
+        .press(&["C-r"])
+        .shows("Emberwick");
+    let project = home.path("project").canonicalize().unwrap();
+    screen.press(&["M-x"]).shows(&format!("in {}", project.display())).press(&["Enter"]).shows("3 rows in");
+    assert_eq!(read(&home, "ports.csv"), "name\nSaltmarsh\nGullhaven\nEmberwick\n");
+    screen.press(&["C-q"]);
+}

@@ -16,6 +16,16 @@ pub fn folder_of(folders: &Folders, project: Option<&Path>, connection: Option<&
     buffers.join(connection.map_or_else(|| "scratch".into(), safe))
 }
 
+/// The folder that files for rows of a buffer are named from: its own. A buffer that lies where the program
+/// keeps buffers is meant to be no neighbour of theirs; there it is the folder in which the program was started.
+pub fn folder_for_rows(folders: &Folders, buffer: &Path) -> PathBuf {
+    let own = |folder: &Path| folder.file_name().is_some_and(|name| name == ".jaunty");
+    let kept = buffer.starts_with(&folders.data) || buffer.ancestors().skip(1).any(own);
+    let started = || std::env::current_dir().ok();
+    let beside = || buffer.parent().map(Path::to_owned).unwrap_or_default();
+    kept.then(started).flatten().unwrap_or_else(beside)
+}
+
 /// Why a text cannot be the name of a buffer, if so.
 pub fn name_problem(name: &str) -> Option<&'static str> {
     match name {
@@ -153,6 +163,16 @@ mod tests {
         let texts: Vec<_> = places.iter().map(|place| std::fs::read_to_string(place).unwrap()).collect();
         assert_eq!(texts, ["one", "two"]);
         assert!(remove(&folders, &file).is_err(), "what is not there cannot be removed");
+    }
+
+    #[test]
+    fn rows_do_not_go_where_the_program_keeps_buffers() {
+        let folders = Folders::below(Path::new("/clerk"));
+        let here = std::env::current_dir().unwrap();
+        let of = |path: &str| folder_for_rows(&folders, Path::new(path));
+        assert_eq!(of("/reports/a.sql"), Path::new("/reports"));
+        assert_eq!(of("/reports/.jaunty/buffers/ferry/a.sql"), here);
+        assert_eq!(folder_for_rows(&folders, &folder_of(&folders, None, Some("ferry")).join("a.sql")), here);
     }
 
     #[test]

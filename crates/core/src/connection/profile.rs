@@ -5,6 +5,7 @@ use std::fmt;
 use std::path::{Path, PathBuf};
 
 use super::Guard;
+use crate::files;
 
 /// Keys whose values may be a secret or hold one.
 const SECRET_KEYS: &[&str] = &["password", "url"];
@@ -133,14 +134,8 @@ impl Profile {
     /// A path by its key: `~/` is the home folder, and what is relative is relative to the folder
     /// of the profile's file.
     pub fn path(&self, key: &str) -> Option<PathBuf> {
-        let text = self.text(key)?;
-        if let Some(rest) = text.strip_prefix("~/")
-            && let Ok(home) = etcetera::home_dir()
-        {
-            return Some(home.join(rest));
-        }
         let base = self.file.as_deref().and_then(Path::parent);
-        Some(base.map_or_else(|| PathBuf::from(text), |base| base.join(text)))
+        Some(files::written(Path::new(self.text(key)?), base.unwrap_or(Path::new(""))))
     }
 }
 

@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 use ropey::Rope;
 
 use crate::export::target::{Target, TargetError, name_of};
+use crate::files;
 use crate::text::dialect::Dialect;
 use crate::text::split::Statement;
 
@@ -69,7 +70,7 @@ pub fn out_lines(statement: &Statement, rope: &Rope, dialect: &'static Dialect) 
 pub fn file_of(target: &Target, title: &str, buffer: Option<&Path>) -> PathBuf {
     let folder = buffer.and_then(Path::parent).map(Path::to_owned).unwrap_or_default();
     match &target.file {
-        Some(file) => folder.join(file),
+        Some(file) => files::written(file, &folder),
         None => folder.join(format!("{}.{}", name_of(title), target.format.ending())),
     }
 }
@@ -104,6 +105,21 @@ mod tests {
         );
         assert_eq!(found("select 1;\n# --> a.csv\n", &MYSQL), [["csv a.csv"]]);
         assert_eq!(found("get a\n# --> a.json\nget b\n", &REDIS), [vec!["json a.json".to_owned()], vec![]]);
+    }
+
+    #[test]
+    fn files_are_named_from_the_buffer_or_from_home() {
+        let rope = Rope::from_str("select 1;\n--> kept/a.csv\n--> ~/b.csv\n--> /quay/c.csv\n--> jsonl");
+        let outline = Outline::new(&rope, &SQLITE);
+        let lines = out_lines(&outline.statements()[0], &rope, &SQLITE);
+        let home = etcetera::home_dir().unwrap();
+        let found: Vec<_> = lines
+            .iter()
+            .map(|line| file_of(line.target.as_ref().unwrap(), "Late", Some(Path::new("/reports/a.sql"))))
+            .collect();
+        let wanted =
+            ["/reports/kept/a.csv".into(), home.join("b.csv"), "/quay/c.csv".into(), "/reports/late.jsonl".into()];
+        assert_eq!(found, wanted);
     }
 
     #[test]

@@ -7,9 +7,11 @@ use std::sync::Arc;
 use jaunty_core::archive::ArchiveError;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::arrange::{Progress, facts};
+use jaunty_core::buffers;
 use jaunty_core::export::file::{save, write};
 use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
+use jaunty_core::files;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::Run;
@@ -275,6 +277,10 @@ impl App {
         Options { dialect, table: table.unwrap_or_else(|| "kept".into()), ..Options::default() }
     }
 
+    fn folder_for_rows(&self) -> PathBuf {
+        buffers::folder_for_rows(&self.folders, &self.buffer.path)
+    }
+
     /// Asks where the result, or what is marked, is to be written.
     pub fn ask_for_export(&mut self) {
         self.ask_for_export_to(None);
@@ -290,7 +296,13 @@ impl App {
             None => words::count(self.rows.total(), "row"),
         };
         let endings: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first()).copied().collect();
-        let title = format!("export {what} to a file; its ending tells the format: {}", endings.join(" "));
+        let folder = self.folder_for_rows();
+        // Where that is not where the statement stands it is said.
+        let place = match self.buffer.path.parent() == Some(&folder) {
+            true => String::new(),
+            false => format!(" in {}", folder.display()),
+        };
+        let title = format!("export {what} to a file{place}; its ending tells the format: {}", endings.join(" "));
         let file = file.map_or_else(|| format!("{name}.csv"), str::to_owned);
         self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Export, file)));
     }
@@ -298,7 +310,9 @@ impl App {
     pub(in crate::app) fn export(&mut self, text: &str, over: bool) {
         let dialect = self.buffer.document.outline().dialect();
         let target = match Target::read(text, dialect) {
-            Ok(Target { file: Some(file), format, options }) => (self.beside(&file), format, options),
+            Ok(Target { file: Some(file), format, options }) => {
+                (files::written(&file, &self.folder_for_rows()), format, options)
+            }
             other => {
                 let message = other.err().map_or("name a file, as sailings.csv".to_owned(), |error| error.message);
                 self.tell_wrong(message);
@@ -326,12 +340,6 @@ impl App {
                 Done::Saved(saved)
             });
         }
-    }
-
-    /// A file's path, from the folder of the buffer on.
-    fn beside(&self, file: &Path) -> PathBuf {
-        let folder = self.buffer.path.parent().map(Path::to_owned).unwrap_or_default();
-        folder.join(file)
     }
 
     /// What was asked for would replace a file.
