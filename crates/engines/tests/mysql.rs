@@ -324,6 +324,11 @@ fn values_are_sent_beside_the_statement() {
     let found = rows_with(session, "select name from ports where id = :id", &[(":id", "7")]).unwrap();
     assert_eq!(found, [["port 7"]]);
     assert!(session.check("select name from ports where id = :id").is_ok());
+    // A mistake has its place in what was written, whatever stands before it.
+    let statement = "select :a_rather_long_name frm where from ports";
+    let wrong = rows_with(session, statement, &[(":a_rather_long_name", "1")]).unwrap_err();
+    assert_eq!(wrong.at, statement.find("from"), "{wrong}");
+    assert_eq!(session.check(statement).unwrap_err().at, statement.find("from"));
 }
 
 #[test]

@@ -522,8 +522,47 @@ fn values_are_sent_beside_the_statement() {
     assert_eq!(found, [["Saltmarsh"]]);
     let wrong = rows_with(session, "select $1::int", &[("$1", "many")]).unwrap_err();
     assert!(wrong.message.contains("invalid input syntax for type integer"), "{}", wrong.message);
+    // Its place is in what was written, whatever stands before it.
+    let statement = "select :a_rather_long_name::int, nmae from kept";
+    let wrong = rows_with(session, statement, &[(":a_rather_long_name", "1")]).unwrap_err();
+    assert_eq!(wrong.at, statement.find("nmae"), "{wrong}");
+    assert_eq!(session.check(statement).unwrap_err().at, statement.find("nmae"));
     // Writing one is no mistake to the server that is asked about it.
     assert!(session.check("select name from kept where id = :id and name = $1").is_ok());
+}
+
+#[test]
+fn values_are_sent_where_a_column_is_only_read_as_text() {
+    let session = &mut *connect();
+    run(session, "create type pg_temp.state as enum ('open', 'held')").unwrap();
+    run(session, "create temporary table calls(id int, state pg_temp.state, tags text[], span int4range)").unwrap();
+    let insert = "insert into calls values (:id, :state, :tags, '[1,3)') returning * -- all of it";
+    let found =
+        rows_with(session, insert, &[(":id", "1"), (":state", "held"), (":tags", "{a,\"it's\\\\ b\"}")]).unwrap();
+    assert_eq!(found, [["1", "held", "{a,\"it's\\\\ b\"}", "[1,3)"]]);
+    let select = "select * from calls where state = :state and id > :id and :text <> ''";
+    for text in ["it's", r"\", r"\'); drop table calls; --", "E'", "$1", "ö\n"] {
+        let found = rows_with(session, select, &[(":state", "held"), (":id", "0"), (":text", text)]).unwrap();
+        assert_eq!(found.len(), 1, "{text:?}");
+        let echo = rows_with(
+            session,
+            "select :text::text, array[ :text::text]",
+            &[(":text", &format!("'{}'", text.replace('\'', "''")))],
+        );
+        assert_eq!(echo.unwrap()[0][0], text);
+    }
+    assert!(rows_with(session, select, &[(":state", "null"), (":id", "0"), (":text", "a")]).unwrap().is_empty());
+    let touched =
+        rows_with(session, "update calls set state = :state where id = :id", &[(":state", "open"), (":id", "1")]);
+    assert!(touched.unwrap().is_empty());
+    // A value that the type does not have is told of; in a transaction too, and the session goes on.
+    run(session, "begin").unwrap();
+    let wrong = rows_with(session, select, &[(":state", "gone"), (":id", "0"), (":text", "a")]).unwrap_err();
+    assert!(wrong.message.contains("invalid input value for enum") && wrong.at.is_none(), "{wrong}");
+    run(session, "rollback").unwrap();
+    assert_eq!(one(session, "select state from calls"), "open");
+    let left = one(session, "select count(*) from pg_prepared_statements where name like 'jaunty%'");
+    assert_eq!(left, "1", "that of the transaction that failed");
 }
 
 #[test]

@@ -9,6 +9,7 @@ use std::ops::Range;
 
 use ropey::Rope;
 
+use crate::engine::EngineError;
 use crate::text::dialect::{Dialect, Kind};
 use crate::text::lexer::{Lexer, Token, TokenKind};
 use crate::text::split;
@@ -143,9 +144,36 @@ pub fn names(statement: &str, dialect: &'static Dialect) -> Vec<String> {
     names
 }
 
-/// A statement in which `:name` is what the server knows, and the names in the order in which it wants
-/// their values.
-pub fn numbered(statement: &str, dialect: &'static Dialect) -> (String, Vec<String>) {
+/// A statement in which `:name` is what the server knows.
+#[derive(Debug)]
+pub struct Numbered {
+    /// The statement.
+    pub text: String,
+    /// The names in the order in which the server wants their values.
+    pub names: Vec<String>,
+    /// Where each parameter stands in the text, and where in the statement as it was written.
+    places: Vec<(Range<usize>, Range<usize>)>,
+}
+
+impl Numbered {
+    /// The place in the statement as it was written of a place in the text, in bytes.
+    pub fn written(&self, at: usize) -> usize {
+        match self.places.iter().rev().find(|(here, _)| here.start <= at) {
+            None => at,
+            Some((here, there)) if at < here.end => there.start,
+            Some((here, there)) => there.end + (at - here.end),
+        }
+    }
+
+    /// An error with its place in the statement as it was written.
+    pub fn error(&self, error: EngineError) -> EngineError {
+        let at = error.at.map(|at| self.written(at));
+        error.at(at)
+    }
+}
+
+/// A statement as the server takes it, with the names of its parameters.
+pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
     let places = places(statement, dialect);
     let by_number = dialect.parameters.contains(&b'$');
     let number = |name: &str| name.strip_prefix('$').and_then(|digits| digits.parse::<usize>().ok());
@@ -157,9 +185,11 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> (String, Vec<Stri
     }
     let mut text = String::new();
     let mut end = 0;
+    let mut moved = Vec::new();
     for (range, name) in places {
         text.push_str(statement.get(end..range.start).unwrap_or_default());
         end = range.end;
+        let start = text.len();
         if by_number {
             let at = order.iter().position(|known| *known == name).unwrap_or_else(|| {
                 order.push(name);
@@ -170,9 +200,10 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> (String, Vec<Stri
             order.push(name);
             text.push('?');
         }
+        moved.push((start..text.len(), range));
     }
     text.push_str(statement.get(end..).unwrap_or_default());
-    (text, order)
+    Numbered { text, names: order, places: moved }
 }
 
 /// The value of a name; NULL where none was given.
@@ -221,14 +252,30 @@ mod tests {
 
     #[test]
     fn names_are_numbered_where_the_server_knows_none() {
-        assert_eq!(
-            numbered("select :b, $2 where a > :b and c = :d", &POSTGRES),
-            ("select $3, $2 where a > $3 and c = $4".to_owned(), ["$1", "$2", ":b", ":d"].map(str::to_owned).to_vec())
-        );
-        assert_eq!(
-            numbered("select :b, ? where a > :b", &MYSQL),
-            ("select ?, ? where a > ?".to_owned(), [":b", "?1", ":b"].map(str::to_owned).to_vec())
-        );
+        let postgres = numbered("select :b, $2 where a > :b and c = :d", &POSTGRES);
+        assert_eq!(postgres.text, "select $3, $2 where a > $3 and c = $4");
+        assert_eq!(postgres.names, ["$1", "$2", ":b", ":d"]);
+        let mysql = numbered("select :b, ? where a > :b", &MYSQL);
+        assert_eq!(mysql.text, "select ?, ? where a > ?");
+        assert_eq!(mysql.names, [":b", "?1", ":b"]);
+    }
+
+    #[test]
+    fn a_place_in_what_was_sent_is_one_in_what_was_written() {
+        for dialect in [&POSTGRES, &MYSQL] {
+            let written = "select :a, é.x frm ports where :longer_name = :a and b";
+            let sent = numbered(written, dialect);
+            for word in ["select", "é.x", "frm", "ports", "=", "and", "b"] {
+                let place = |text: &str| text.find(word).unwrap();
+                assert_eq!(sent.written(place(&sent.text)), place(written), "{word}");
+            }
+            assert_eq!(sent.written(sent.text.len()), written.len());
+            // Within a parameter: where that begins.
+            let second = sent.places[1].0.clone();
+            assert!(second.clone().all(|at| sent.written(at) == written.find(":longer").unwrap()), "{second:?}");
+        }
+        let plain = numbered("select 1", &POSTGRES);
+        assert_eq!(plain.written(7), 7);
     }
 
     #[test]

@@ -306,12 +306,13 @@ impl Session for MysqlSession {
         }
         let Link { runtime, connection, .. } = &mut self.link;
         runtime.block_on(async {
-            let (numbered, _) = parameters::numbered(statement, &MYSQL);
-            match connection.prep(numbered).await {
-                Ok(prepared) => connection.close(prepared).await.map_err(|error| errors::statement(&error, statement)),
+            let numbered = parameters::numbered(statement, &MYSQL);
+            let failed = |error| numbered.error(errors::statement(&error, &numbered.text));
+            match connection.prep(numbered.text.as_str()).await {
+                Ok(prepared) => connection.close(prepared).await.map_err(failed),
                 // The protocol cannot prepare everything that it can run.
                 Err(mysql_async::Error::Server(error)) if error.code == 1295 => Ok(()),
-                Err(error) => Err(errors::statement(&error, statement)),
+                Err(error) => Err(failed(error)),
             }
         })
     }
@@ -332,9 +333,9 @@ impl Session for MysqlSession {
         let outcome = match values {
             [] => self.carry_out(statement, None, &mut feed),
             _ => {
-                let (statement, order) = parameters::numbered(statement, &MYSQL);
-                let given = order.iter().map(|name| sent(parameters::value_of(values, name))).collect();
-                self.carry_out(&statement, Some(given), &mut feed)
+                let numbered = parameters::numbered(statement, &MYSQL);
+                let given = numbered.names.iter().map(|name| sent(parameters::value_of(values, name))).collect();
+                self.carry_out(&numbered.text, Some(given), &mut feed).map_err(|error| numbered.error(error))
             }
         };
         if let Ok(warnings) = outcome {

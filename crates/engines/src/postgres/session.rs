@@ -2,6 +2,7 @@
 
 use std::pin::pin;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::Poll;
 
 use futures_util::{Stream, StreamExt};
@@ -34,6 +35,8 @@ pub struct PostgresSession {
     pub(super) stop: StopFlag,
     place: Place,
     origins: Origins,
+    /// How many statements were prepared in SQL.
+    prepared: AtomicU64,
 }
 
 /// A driver's error, as the seam has it.
@@ -45,8 +48,13 @@ const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
 impl PostgresSession {
     /// Sets a new connection up.
     pub fn begin(link: Link, profile: &Profile) -> Outcome<PostgresSession> {
-        let mut session =
-            PostgresSession { link, stop: StopFlag::default(), place: Place::default(), origins: Origins::default() };
+        let mut session = PostgresSession {
+            link,
+            stop: StopFlag::default(),
+            place: Place::default(),
+            origins: Origins::default(),
+            prepared: AtomicU64::new(0),
+        };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         // What is written as text is read by its ISO form.
         let mut setup = vec!["set datestyle = iso".to_owned(), "set bytea_output = hex".to_owned()];
@@ -89,13 +97,16 @@ impl PostgresSession {
 
     /// Runs a statement, whatever it is.
     fn carry_out(&self, statement: &str, values: &[Value], feed: &mut Feed) -> Outcome<()> {
+        if values.is_empty() {
+            return self.carry_out_with(statement, &[], feed);
+        }
+        let numbered = parameters::numbered(statement, &POSTGRES);
+        let given: Vec<AsText> = numbered.names.iter().map(|name| AsText(value_of(values, name).text())).collect();
+        self.carry_out_with(&numbered.text, &given, feed).map_err(|error| numbered.error(error))
+    }
+
+    fn carry_out_with(&self, statement: &str, given: &[AsText], feed: &mut Feed) -> Outcome<()> {
         let link = &self.link;
-        let (numbered, order) = match values {
-            [] => (statement.to_owned(), Vec::new()),
-            _ => parameters::numbered(statement, &POSTGRES),
-        };
-        let given: Vec<AsText> = order.iter().map(|name| AsText(value_of(values, name).text())).collect();
-        let statement = numbered.as_str();
         link.runtime.block_on(async {
             if let Some(direction) = copy::direction(statement) {
                 return copy::carry_out(self, statement, direction, feed).await;
@@ -104,23 +115,22 @@ impl PostgresSession {
             let prepared = match prepared {
                 Ok(prepared) => prepared,
                 // Several statements at once, as a selection may be: only the plain protocol takes them.
-                Err(error) if is_several(&error) => return self.plain(statement, None, feed).await,
+                Err(error) if is_several(&error) => return self.plain(statement, statement, None, feed).await,
                 Err(error) => return Err(errors::statement(&error, statement)),
             };
-            if values.is_empty() {
+            if given.is_empty() {
                 no_parameters(&prepared)?;
             }
             self.learn_origins(prepared.columns(), feed).await?;
             let plan = Plan::of(prepared.columns());
-            if !plan.is_binary() && !values.is_empty() {
-                let what = "a column has a type that is only read as text, and then the server takes no values";
-                return Err(EngineError::new(ErrorKind::Refused, what).remedy("Cast that column to text."));
-            }
             if !plan.is_binary() {
                 let columns = plan.columns(prepared.columns(), &self.origins, &link.zone);
-                return self.plain(statement, Some((plan, columns)), feed).await;
+                return match given {
+                    [] => self.plain(statement, statement, Some((plan, columns)), feed).await,
+                    given => self.plain_with(statement, given, (plan, columns), feed).await,
+                };
             }
-            let rows = self.wait(feed, link.client.query_raw(&prepared, &given)).await?;
+            let rows = self.wait(feed, link.client.query_raw(&prepared, given)).await?;
             let mut rows = pin!(rows.map_err(|error| errors::statement(&error, statement))?);
             if prepared.columns().is_empty() {
                 // Nothing comes but the end, and how many rows were touched.
@@ -166,11 +176,43 @@ impl PostgresSession {
         Ok(())
     }
 
-    /// Runs a statement by the plain protocol, in which every value is text. `plan` says what its
-    /// columns are; without it they are text.
-    async fn plain(&self, statement: &str, plan: Option<(Plan, Columns)>, feed: &mut Feed) -> Outcome<()> {
-        let failed = |error: tokio_postgres::Error| errors::statement(&error, statement);
-        let messages = self.wait(feed, self.link.client.simple_query_raw(statement)).await?;
+    /// Runs a statement by the plain protocol, with values. The protocol itself has none: the statement is
+    /// prepared in SQL, and the values are the arguments of its execution.
+    async fn plain_with(
+        &self,
+        statement: &str,
+        given: &[AsText],
+        plan: (Plan, Columns),
+        feed: &mut Feed,
+    ) -> Outcome<()> {
+        let name = format!("jaunty_{}", self.prepared.fetch_add(1, Ordering::Relaxed));
+        // A comment at its end must not take in what follows.
+        let prepare = format!("prepare {name} as {statement}\n");
+        let made = self.wait(feed, self.link.client.simple_query(&prepare)).await?;
+        made.map_err(|error| {
+            let error = errors::statement(&error, &prepare);
+            let at = error.at.and_then(|at| at.checked_sub(prepare.len() - 1 - statement.len()));
+            error.at(at)
+        })?;
+        let arguments: Vec<String> = given.iter().map(AsText::literal).collect();
+        let execute = format!("execute {name}({})", arguments.join(", "));
+        let outcome = self.plain(&execute, statement, Some(plan), feed).await;
+        // In a transaction that failed it is not possible, and the end of the session does it too.
+        if let Err(error) = self.link.client.simple_query(&format!("deallocate {name}")).await {
+            tracing::debug!(%error, "a prepared statement stays");
+        }
+        outcome
+    }
+
+    /// Runs a statement by the plain protocol, in which every value is text. `sent` is what carries it out,
+    /// `plan` says what its columns are; without it they are text.
+    async fn plain(&self, sent: &str, statement: &str, plan: Option<(Plan, Columns)>, feed: &mut Feed) -> Outcome<()> {
+        let failed = |error: tokio_postgres::Error| {
+            let error = errors::statement(&error, sent);
+            let at = error.at.filter(|_| sent == statement);
+            error.at(at)
+        };
+        let messages = self.wait(feed, self.link.client.simple_query_raw(sent)).await?;
         let mut messages = pin!(messages.map_err(failed)?);
         let mut plan = plan;
         let mut readers = None;
@@ -296,6 +338,16 @@ fn is_several(error: &tokio_postgres::Error) -> bool {
 #[derive(Debug)]
 struct AsText(Option<String>);
 
+impl AsText {
+    /// It as a literal, whatever the server's settings of strings are. The type is that of where it stands.
+    fn literal(&self) -> String {
+        match &self.0 {
+            Some(text) => format!("E'{}'", text.replace('\\', "\\\\").replace('\'', "''")),
+            None => "null".to_owned(),
+        }
+    }
+}
+
 impl ToSql for AsText {
     fn to_sql(
         &self,
@@ -409,11 +461,11 @@ impl Session for PostgresSession {
             return Ok(());
         }
         let link = &self.link;
-        let (numbered, _) = parameters::numbered(statement, &POSTGRES);
+        let numbered = parameters::numbered(statement, &POSTGRES);
         let prepared =
-            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered)).await });
+            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await });
         match prepared {
-            Ok(Err(error)) => Err(errors::statement(&error, statement)),
+            Ok(Err(error)) => Err(numbered.error(errors::statement(&error, &numbered.text))),
             // A server that takes long is busy with something else.
             Ok(Ok(_)) | Err(_) => Ok(()),
         }
