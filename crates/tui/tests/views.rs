@@ -161,6 +161,10 @@ fn a_note_that_does_not_fit_stands_below() {
     let taken = stage(&format!("{long};\nselect 2;\n")).runs().text();
     assert!(taken.lines().nth(2).unwrap().contains("select 2;"), "text is never covered\n{taken}");
     let same_line = stage("select 1; select 2;").runs().text();
+    let wide = "1".repeat(60);
+    let sent = Stage::with(&format!("select {wide} as a\n--> a.csv\n-- next\n"), (120, 16), Guard::Open).runs().text();
+    let note = sent.lines().nth(2).unwrap();
+    assert!(note.contains("--> a.csv  1 row"), "behind the out-line, where there is room: {note}");
     let note = same_line.lines().nth(1).unwrap();
     assert!(!note.contains("1 row"), "the first of two on a line has no place for it: {note}");
 }

@@ -183,27 +183,32 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
     }
 }
 
-/// Where the note of a statement stands: behind its last line; where that is full, on the line
-/// below, if nothing else stands there.
+/// Where the note of a statement stands: behind its last line, or behind one of its out-lines; where
+/// those are full, on the line below, if that is free.
 fn note_place(app: &App, s: &Statement, bottom: usize, lines: &Range<usize>, area: Rect) -> Option<(u16, u16)> {
-    let rope = app.buffer.document.rope();
+    let document = &app.buffer.document;
+    let (rope, outline) = (document.rope(), document.outline());
     let text = line_text(rope, bottom);
-    let column = column_of(&text, text.len()).saturating_sub(app.buffer.left);
-    let x0 = area.x + MARGIN;
     // A statement that begins on the same line has the place.
     let end = rope.line_to_byte(bottom) + text.len();
-    if !app.buffer.document.outline().within(s.end..end).is_empty() {
+    if !outline.within(s.end..end).is_empty() {
         return None;
     }
-    let y = |line: usize| area.y + (line - lines.start) as u16;
-    let behind = x0 as usize + column + 2;
-    if behind + usize::from(NOTE_FROM) < usize::from(area.right()) {
-        return lines.contains(&bottom).then(|| (behind as u16, y(bottom)));
-    }
+    let x0 = area.x + MARGIN;
+    let behind = |line: usize| {
+        let text = line_text(rope, line);
+        let x = x0 as usize + column_of(&text, text.len()).saturating_sub(app.buffer.left) + 2;
+        (x + usize::from(NOTE_FROM) < usize::from(area.right())).then_some((x as u16, line))
+    };
     let below = bottom + 1;
-    let free = below >= rope.len_lines() || line_text(rope, below).trim().is_empty();
-    let in_sight = below >= lines.start && y(below) < area.bottom();
-    (free && in_sight).then(|| (x0, y(below)))
+    let sent = out_lines(s, rope, outline.dialect()).len();
+    let place = (bottom..=bottom + sent).find_map(behind).or_else(|| {
+        let free = below + sent >= rope.len_lines() || line_text(rope, below + sent).trim().is_empty();
+        free.then_some((x0, below + sent))
+    });
+    let (x, line) = place.filter(|(_, line)| *line >= lines.start)?;
+    let y = area.y + (line - lines.start) as u16;
+    (y < area.bottom()).then_some((x, y))
 }
 
 fn note_style(app: &App, outcome: Outcome, ground: Style) -> Style {
