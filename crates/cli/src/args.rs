@@ -85,7 +85,7 @@ pub struct Written {
     /// Where rows are written; the file's ending tells the format unless --format does
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// How the format is written: separator, quote, header, ends, null, formulas or table; may be given several times
+    /// How the format is written: separator, quote, header, ends, null, formulas, nested, table or dialect; may be given several times
     #[arg(short = 'O', long = "option", value_name = "KEY=VALUE")]
     pub options: Vec<String>,
 }
@@ -106,7 +106,7 @@ impl Written {
     pub fn options(&self, dialect: &'static Dialect) -> Result<Options, Failure> {
         let mut options = Options { dialect, ..Options::default() };
         if let Some(stem) = self.output.as_deref().and_then(Path::file_stem) {
-            options.table = stem.to_string_lossy().into_owned();
+            options.table = Some(stem.to_string_lossy().into_owned());
         }
         for option in &self.options {
             let (key, value) = option

@@ -62,7 +62,7 @@ fn exported(session: &mut dyn Session, query: &str, format: Format, options: &Op
 /// Copies `from` to `to` by its `INSERT` statements, and compares.
 fn made_again(session: &mut dyn Session, (from, to): (&str, &str), dialect: &'static Dialect) {
     let query = format!("select * from {from} order by id");
-    let options = Options { dialect, table: to.into(), ..Options::default() };
+    let options = Options { dialect, table: Some(to.into()), ..Options::default() };
     let script = exported(session, &query, Format::Insert, &options);
     let rope = jaunty_core::text::rope(&script);
     let statements: Vec<String> = split::statements(&rope, dialect, 0).map(|s| s.text(&rope)).collect();
@@ -176,7 +176,7 @@ fn rows_move_from_one_server_to_another() {
     };
     for from in 0..servers.len() {
         for to in 0..servers.len() {
-            let mut options = Options { table: "again".into(), ..Options::default() };
+            let mut options = Options { table: Some("again".into()), ..Options::default() };
             options.set("dialect", servers[to].1.name).unwrap();
             let session = servers[from].0.as_mut();
             let before = rows(session, "kept");
@@ -234,4 +234,43 @@ fn any_text_is_one_literal() {
             Ok(())
         })
         .unwrap();
+}
+
+#[test]
+fn json_and_arrays_are_what_the_server_itself_makes_of_them() {
+    let server = Postgres::start();
+    let session = &mut *connect("postgres", Some(server.port));
+    run(session, "create type state as enum ('open', 'held')").unwrap();
+    run(
+        session,
+        "create table kept(id int, texts text[], numbers int[][], reals float8[], digits numeric[], yes bool[],
+            states state[], parts jsonb[], plain json, packed jsonb, loose varchar(9)[])",
+    )
+    .unwrap();
+    let texts: Vec<String> = HOSTILE.iter().map(|text| POSTGRES.text_as_written(text)).collect();
+    let texts = texts.join(", ");
+    for values in [
+        &format!(
+            "1, array[{texts}], '{{{{1,-2}},{{3,null}}}}', '{{1.5,-1e+30}}', '{{1.50,null}}', '{{t,f,null}}', '{{held,open}}',
+             array[to_jsonb(array[{texts}]), 'null', '{{\"a\": {{\"b\": [1, 2.50]}}}}'], to_json(array[{texts}]), to_jsonb(array[{texts}]), '{{a,\"b c\"}}'"
+        ),
+        "2, '{}', '[0:1][5:5]={{1},{2}}', '{}', '{}', '{}', '{}', '{}', E'{\\n  \"a\" : [ 1,\\t2 ],\\n  \"b\" : \"c\\\\n d\" }', '7', '{}'",
+        "3, null, null, null, null, null, null, null, null, null, null",
+    ] {
+        let insert = format!("insert into kept values ({values})");
+        run(session, &insert).unwrap_or_else(|error| panic!("{insert}\n{error}"));
+    }
+    let query = "select * from kept order by id";
+    let theirs = run(session, "select json_agg(k order by id) from kept k").unwrap().rows();
+    let theirs: serde_json::Value = serde_json::from_str(&theirs[0][0]).unwrap();
+    let whole = exported(session, query, Format::Json, &Options::default());
+    assert_eq!(serde_json::from_str::<serde_json::Value>(&whole).unwrap(), theirs, "{whole}");
+    let lines = exported(session, query, Format::JsonLines, &Options::default());
+    let lines: Vec<serde_json::Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(serde_json::Value::from(lines), theirs);
+    // Or letter by letter.
+    let text = exported(session, query, Format::Json, &Options { nested: false, ..Options::default() });
+    let text: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert_eq!((&text[0]["numbers"], &text[1]["packed"]), (&"{{1,-2},{3,NULL}}".into(), &"7".into()));
+    assert!(text[1]["plain"].as_str().unwrap().starts_with("{\n  \"a\" : [ 1,\t2 ]"), "{text}");
 }

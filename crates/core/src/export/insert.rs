@@ -8,6 +8,7 @@ use arrow_schema::Schema;
 
 use super::{ExportError, Exporter, Options};
 use crate::rows::cell::{CellKind, ColumnReader};
+use crate::rows::origin::Origin;
 use crate::text::dialect::Dialect;
 
 /// Rows in one statement.
@@ -15,7 +16,7 @@ const ROWS: usize = 100;
 
 pub(super) struct Insert {
     dialect: &'static Dialect,
-    table: String,
+    table: Option<String>,
     /// What each statement begins with.
     head: String,
     /// Rows in the statement that is open.
@@ -26,6 +27,13 @@ impl Insert {
     pub(super) fn new(options: &Options) -> Self {
         Insert { dialect: options.dialect, table: options.table.clone(), head: String::new(), open: 0 }
     }
+}
+
+/// The table that all columns come from whose origin is known, if it is one.
+fn table_of(schema: &Schema) -> Option<String> {
+    let mut origins = schema.fields().iter().filter_map(|field| Origin::of(field));
+    let first = origins.next()?;
+    origins.all(|origin| (&origin.schema, &origin.table) == (&first.schema, &first.table)).then_some(first.table)
 }
 
 /// A value as it stands in a statement.
@@ -50,9 +58,14 @@ fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut
 
 impl Exporter for Insert {
     fn columns(&mut self, schema: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
-        let table: Vec<String> = self.table.split('.').map(|part| self.dialect.name_as_written(part)).collect();
+        let named = |name: &String| name.split('.').map(|part| self.dialect.name_as_written(part)).collect::<Vec<_>>();
+        let table = match (&self.table, table_of(schema)) {
+            (Some(name), _) => named(name).join("."),
+            (None, Some(table)) => self.dialect.name_as_written(&table),
+            (None, None) => "kept".to_owned(),
+        };
         let names: Vec<String> = schema.fields().iter().map(|f| self.dialect.name_as_written(f.name())).collect();
-        self.head = format!("insert into {} ({}) values\n", table.join("."), names.join(", "));
+        self.head = format!("insert into {table} ({}) values\n", names.join(", "));
         self.open = 0;
         Ok(())
     }

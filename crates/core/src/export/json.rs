@@ -1,26 +1,30 @@
-//! JSON: numbers as numbers, NULL as null, bytes as hexadecimal text.
+//! JSON: numbers as numbers, NULL as null, bytes as hexadecimal text, and JSON as what it is.
 
 use std::io::Write;
 
 use arrow_array::RecordBatch;
-use arrow_schema::{Fields, Schema};
+use arrow_schema::{FieldRef, Fields, Schema};
 
-use super::{ExportError, Exporter};
-use crate::rows::cell::{Cell, CellKind, ColumnReader};
+use super::nested::Nested;
+use super::{ExportError, Exporter, Options};
+use crate::rows::cell::{Cell, CellKind, ColumnReader, type_name};
 
 pub(super) struct Json {
     lines: bool,
     rows: u64,
     keys: Vec<String>,
+    /// Whether values that have parts are written as JSON.
+    nests: bool,
+    nested: Vec<Option<Nested>>,
 }
 
 impl Json {
-    pub(super) fn array() -> Self {
-        Json { lines: false, rows: 0, keys: Vec::new() }
+    pub(super) fn array(options: &Options) -> Self {
+        Json { lines: false, rows: 0, keys: Vec::new(), nests: options.nested, nested: Vec::new() }
     }
 
-    pub(super) fn lines() -> Self {
-        Json { lines: true, ..Json::array() }
+    pub(super) fn lines(options: &Options) -> Self {
+        Json { lines: true, ..Json::array(options) }
     }
 }
 
@@ -49,7 +53,10 @@ fn quoted(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
-fn value(cell: &Cell<'_>) -> String {
+fn value(cell: &Cell<'_>, nested: Option<Nested>) -> String {
+    if let Some(json) = nested.filter(|_| cell.kind == CellKind::Text).and_then(|nested| nested.json(&cell.text)) {
+        return json;
+    }
     match cell.kind {
         CellKind::Null => "null".into(),
         CellKind::Boolean => cell.text.to_string(),
@@ -63,6 +70,8 @@ impl Exporter for Json {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
         self.keys = keys(schema.fields());
         self.rows = 0;
+        let nested = |field: &FieldRef| if self.nests { Nested::of(&type_name(field)) } else { None };
+        self.nested = schema.fields().iter().map(nested).collect();
         if !self.lines {
             out.write_all(b"[")?;
         }
@@ -77,13 +86,13 @@ impl Exporter for Json {
                 (false, 0) => "\n  {",
                 (false, _) => ",\n  {",
             });
-            for (index, (key, column)) in self.keys.iter().zip(&columns).enumerate() {
+            for (index, ((key, column), nested)) in self.keys.iter().zip(&columns).zip(&self.nested).enumerate() {
                 if index > 0 {
                     object.push(',');
                 }
                 object.push_str(key);
                 object.push(':');
-                object.push_str(&value(&column.get(row)));
+                object.push_str(&value(&column.get(row), *nested));
             }
             object.push_str(if self.lines { "}\n" } else { "}" });
             out.write_all(object.as_bytes())?;

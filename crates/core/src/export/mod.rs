@@ -6,6 +6,7 @@ pub mod file;
 mod html;
 mod insert;
 mod json;
+mod nested;
 mod table;
 pub mod target;
 mod xlsx;
@@ -110,8 +111,8 @@ impl Format {
             Format::Markdown => Box::new(table::Table::markdown()),
             Format::Csv => Box::new(csv::Csv::new(options, options.separator)),
             Format::Tsv => Box::new(csv::Csv::new(options, b'\t')),
-            Format::Json => Box::new(json::Json::array()),
-            Format::JsonLines => Box::new(json::Json::lines()),
+            Format::Json => Box::new(json::Json::array(options)),
+            Format::JsonLines => Box::new(json::Json::lines(options)),
             Format::Html => Box::new(html::Html::default()),
             Format::Insert => Box::new(insert::Insert::new(options)),
             Format::List => Box::new(insert::List::new(options)),
@@ -137,8 +138,10 @@ pub struct Options {
     pub null: String,
     /// Whether text that a spreadsheet would take for a formula gets an apostrophe before it.
     pub formula_safe: bool,
-    /// The table of `INSERT` statements.
-    pub table: String,
+    /// Whether JSON and arrays are parts of what is written as JSON, and not text in it.
+    pub nested: bool,
+    /// The table of `INSERT` statements; that which the rows come from where none is named.
+    pub table: Option<String>,
     /// The dialect of statements.
     pub dialect: &'static Dialect,
 }
@@ -152,20 +155,22 @@ impl Default for Options {
             crlf: false,
             null: String::new(),
             formula_safe: false,
-            table: "kept".into(),
+            nested: true,
+            table: None,
             dialect: &SQLITE,
         }
     }
 }
 
 /// The keys of [`Options::set`], each with a line of help.
-pub const OPTIONS: [(&str, &str); 8] = [
+pub const OPTIONS: [(&str, &str); 9] = [
     ("separator", "what stands between fields of CSV: one character, or tab"),
     ("quote", "what stands around fields that need it: one character"),
     ("header", "yes or no: whether the names of the columns come first"),
     ("ends", "lf or crlf: how lines end"),
     ("null", "what stands for NULL"),
     ("formulas", "safe or plain: safe puts an apostrophe before text that begins as a formula does"),
+    ("nested", "yes or no: whether JSON and arrays are parts of a JSON document, and not text in it"),
     ("table", "the table of INSERT statements"),
     ("dialect", "the language of INSERT statements and lists: sqlite, postgres or mysql"),
 ];
@@ -186,7 +191,8 @@ impl Options {
             ("ends", "lf" | "crlf") => self.crlf = value == "crlf",
             ("null", value) => self.null = value.to_owned(),
             ("formulas", "safe" | "plain") => self.formula_safe = value == "safe",
-            ("table", value) if !value.is_empty() => self.table = value.to_owned(),
+            ("nested", "yes" | "no") => self.nested = value == "yes",
+            ("table", value) if !value.is_empty() => self.table = Some(value.to_owned()),
             _ => {
                 return Err(match OPTIONS.iter().find(|(name, _)| *name == key) {
                     Some((name, help)) => format!("{name} is {help}; \"{value}\" is not"),

@@ -64,7 +64,7 @@ impl Target {
                     )
                 })?;
                 if let Some(stem) = file.file_stem() {
-                    options.table = stem.to_string_lossy().into_owned();
+                    options.table = Some(stem.to_string_lossy().into_owned());
                 }
                 Target { file: Some(file), format, options: options.clone() }
             }
@@ -75,7 +75,7 @@ impl Target {
                 Some((key, value)) => {
                     target.options.set(key, value).map_err(|message| wrong(range, message))?;
                 }
-                None if table_may_come => target.options.table = word,
+                None if table_may_come => target.options.table = Some(word),
                 None => {
                     let message = format!("\"{word}\" is no option; options are written key=value, as separator=;");
                     return Err(wrong(range, message));
@@ -119,10 +119,10 @@ mod tests {
         assert_eq!((quoted.file.unwrap().to_str(), quoted.format), (Some("late sailings.json"), Format::Json));
         let insert = read("insert archive.sailings");
         assert_eq!(
-            (insert.file, insert.format, insert.options.table.as_str()),
-            (None, Format::Insert, "archive.sailings")
+            (insert.file, insert.format, insert.options.table.as_deref()),
+            (None, Format::Insert, Some("archive.sailings"))
         );
-        assert_eq!(read("out/old.sql").options.table, "old");
+        assert_eq!(read("out/old.sql").options.table.as_deref(), Some("old"));
         assert_eq!(read("csv null=\"no value\"").options.null, "no value");
         assert_eq!(read("MARKDOWN").format, Format::Markdown);
     }

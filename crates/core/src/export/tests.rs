@@ -1,5 +1,12 @@
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, Int64Array};
+use arrow_schema::{DataType, Field};
+
 use super::*;
 use crate::rows::assemble::{Announced, Assembler, Value};
+use crate::rows::origin::Origin;
 
 fn sample() -> RecordBatch {
     let names = ["id", "name", "fare", "raw", "any", "name"];
@@ -71,7 +78,7 @@ fn csv_is_written_as_it_is_asked_for() {
         (
             "colour",
             "red",
-            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, table, dialect",
+            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, nested, table, dialect",
         ),
     ] {
         assert_eq!(options.clone().set(key, value).unwrap_err(), expected);
@@ -95,7 +102,7 @@ fn text_that_a_spreadsheet_would_carry_out_is_made_safe() {
 
 #[test]
 fn statements_make_the_rows_again() {
-    let options = Options { table: "kept.Ports".into(), ..Options::default() };
+    let options = Options { table: Some("kept.Ports".into()), ..Options::default() };
     insta::assert_snapshot!(exported_with(Format::Insert, &options, &[sample().slice(0, 2)]), @r#"
     insert into kept."Ports" (id, name, fare, raw, any, name) values
       (1, 'Saltmarsh', 4.5, x'00ff', 7, null),
@@ -116,6 +123,32 @@ fn statements_make_the_rows_again() {
 }
 
 #[test]
+fn rows_go_back_to_the_table_that_they_came_from() {
+    let schema = |tables: &[Option<&str>]| {
+        let fields = tables.iter().map(|table| {
+            let origin = table.map(|table| Origin { table: table.into(), column: "a".into(), ..Origin::default() });
+            let told = origin.iter().flat_map(Origin::metadata).collect::<HashMap<_, _>>();
+            Field::new("a", DataType::Int64, true).with_metadata(told)
+        });
+        Arc::new(Schema::new(fields.collect::<Vec<_>>()))
+    };
+    let into = |tables: &[Option<&str>], table: Option<&str>| {
+        let options = Options { table: table.map(str::to_owned), ..Options::default() };
+        let columns = tables.iter().map(|_| Arc::new(Int64Array::from(vec![1])) as ArrayRef).collect();
+        let (schema, mut text) = (schema(tables), Vec::new());
+        let batch = RecordBatch::try_new(Arc::clone(&schema), columns).unwrap();
+        file::write_batches(&schema, &[batch], (Format::Insert, &options), &mut text).unwrap();
+        let text = String::from_utf8(text).unwrap();
+        text.strip_prefix("insert into ").unwrap().split_once(" (").unwrap().0.to_owned()
+    };
+    assert_eq!(into(&[Some("ports"), None], None), "ports", "what is computed comes from nowhere");
+    assert_eq!(into(&[Some("Odd.Name")], None), "\"Odd.Name\"");
+    assert_eq!(into(&[Some("ports"), Some("routes")], None), "kept");
+    assert_eq!(into(&[None], None), "kept");
+    assert_eq!(into(&[Some("ports")], Some("east.ports")), "east.ports");
+}
+
+#[test]
 fn html_shows_marks_as_they_are() {
     let text = exported(Format::Html, &[sample()]);
     assert!(text.starts_with("<!DOCTYPE html>") && text.ends_with("</tbody>\n</table>\n"));
@@ -129,7 +162,7 @@ fn a_file_stands_under_its_name_only_when_it_is_whole() {
     let folder = tempfile::tempdir().unwrap();
     let mut writer = crate::archive::Writer::create(&folder.path().join("a.arrow"), &sample().schema()).unwrap();
     writer.write(&sample()).unwrap();
-    let part = crate::arrange::pick::Part::whole(std::sync::Arc::clone(writer.archive()));
+    let part = crate::arrange::pick::Part::whole(Arc::clone(writer.archive()));
     let path = folder.path().join("rows.csv");
     let progress = crate::arrange::Progress::default();
     let save = |path: &std::path::Path, format| file::save(&part, path, format, &Options::default(), &progress);

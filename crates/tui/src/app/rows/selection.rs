@@ -13,7 +13,6 @@ use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
 use jaunty_core::files;
 use jaunty_core::logbook::Outcome;
-use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::Run;
 
 use super::{Rows, View};
@@ -270,11 +269,9 @@ impl App {
     /// How formats are written here: statements in the buffer's dialect, into the statement's table.
     fn options(&self) -> Options {
         let dialect = self.buffer.document.outline().dialect();
-        // The server told it with the rows, wherever that was; or else the statement names it.
-        let column = self.rows.view().column_in_hand();
-        let told = || Origin::of(self.schema()?.fields().get(column)?).map(|origin| origin.table);
-        let table = self.table_of_column().map(|name| name.name).or_else(told);
-        Options { dialect, table: table.unwrap_or_else(|| "kept".into()), ..Options::default() }
+        // Where the statement does not name it, the server may have told it with the rows.
+        let table = self.table_of_column().map(|name| name.name);
+        Options { dialect, table, ..Options::default() }
     }
 
     fn folder_for_rows(&self) -> PathBuf {
