@@ -20,28 +20,28 @@ use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use support::run;
 
-/// A number, a name, a fare, a day, a time, bytes, a real number and a word out of three; the columns of each
-/// table below in that order.
-const COLUMNS: [&str; 8] = ["id", "name", "fare", "day", "at", "pennant", "draught", "status"];
+/// A number, a name, a fare, a day, a time, bytes, a real number, a word out of three and a span of time; the
+/// columns of each table below in that order.
+const COLUMNS: [&str; 9] = ["id", "name", "fare", "day", "at", "pennant", "draught", "status", "waits"];
 
 /// The same rows everywhere, as `INSERT` takes them, with `BYTES` before bytes.
 const ROWS: &str = r"
-    (1, 'Saltmarsh Quay', 12.50, '2031-03-05', '2031-03-05 07:30:00', BYTES'00ff', 1.5, 'late'),
-    (2, 'saltmarsh quay', -3.00, '2031-03-04', '2031-03-05 07:29:59', BYTES'ab', -0.25, 'early'),
-    (3, 'SALT', 0.00, null, null, null, null, null),
-    (4, '', 100.00, '1999-12-31', '1999-12-31 23:59:59', BYTES'', 2.0, 'held'),
-    (5, null, null, '2031-03-05', '2031-03-06 00:00:00', BYTES'5c', 1e10, 'late'),
-    (6, '50% off', 9.99, '2031-03-06', '2031-03-05 12:00:00', BYTES'61', 0.1, 'late'),
-    (7, 'a_b', 12.50, '2031-03-07', '2031-03-05 13:00:00', BYTES'6162', 3.0, 'early'),
-    (8, 'axb', 12.51, '2031-03-08', '2031-03-05 14:00:00', BYTES'6163', 3.5, 'held'),
-    (9, 'back\slash', 1.00, '2031-03-09', '2031-03-05 15:00:00', BYTES'ff', 4.0, 'late'),
-    (10, 'it''s', 2.00, '2031-03-10', '2031-03-05 16:00:00', BYTES'fe', 4.5, 'early'),
-    (11, '[a]*?', 3.00, '2031-03-11', '2031-03-05 17:00:00', BYTES'01', 5.0, 'held'),
-    (12, 'Zoë', 4.00, '2031-03-12', '2031-03-05 18:00:00', BYTES'02', 5.5, 'late'),
-    (13, 'zebra', 5.00, '2031-03-13', '2031-03-05 19:00:00', BYTES'03', 6.0, 'early'),
-    (14, 'Émigré', 6.00, '2031-03-14', '2031-03-05 20:00:00', BYTES'04', 6.5, 'held'),
-    (15, '名', 7.00, '2031-03-15', '2031-03-05 21:00:00', BYTES'05', 7.0, 'late'),
-    (16, 'null', 8.00, '2031-03-16', '2031-03-05 22:00:00', BYTES'06', 7.5, 'early')";
+    (1, 'Saltmarsh Quay', 12.50, '2031-03-05', '2031-03-05 07:30:00', BYTES'00ff', 1.5, 'late', '01:30:00'),
+    (2, 'saltmarsh quay', -3.00, '2031-03-04', '2031-03-05 07:29:59', BYTES'ab', -0.25, 'early', '-25:00:01'),
+    (3, 'SALT', 0.00, null, null, null, null, null, null),
+    (4, '', 100.00, '1999-12-31', '1999-12-31 23:59:59', BYTES'', 2.0, 'held', '100:00:00'),
+    (5, null, null, '2031-03-05', '2031-03-06 00:00:00', BYTES'5c', 1e10, 'late', '00:00:00'),
+    (6, '50% off', 9.99, '2031-03-06', '2031-03-05 12:00:00', BYTES'61', 0.1, 'late', '09:00:00'),
+    (7, 'a_b', 12.50, '2031-03-07', '2031-03-05 13:00:00', BYTES'6162', 3.0, 'early', '10:00:00'),
+    (8, 'axb', 12.51, '2031-03-08', '2031-03-05 14:00:00', BYTES'6163', 3.5, 'held', '838:59:59'),
+    (9, 'back\slash', 1.00, '2031-03-09', '2031-03-05 15:00:00', BYTES'ff', 4.0, 'late', '-00:00:01'),
+    (10, 'it''s', 2.00, '2031-03-10', '2031-03-05 16:00:00', BYTES'fe', 4.5, 'early', '24:00:00'),
+    (11, '[a]*?', 3.00, '2031-03-11', '2031-03-05 17:00:00', BYTES'01', 5.0, 'held', '00:09:59'),
+    (12, 'Zoë', 4.00, '2031-03-12', '2031-03-05 18:00:00', BYTES'02', 5.5, 'late', '99:59:59'),
+    (13, 'zebra', 5.00, '2031-03-13', '2031-03-05 19:00:00', BYTES'03', 6.0, 'early', '01:29:59'),
+    (14, 'Émigré', 6.00, '2031-03-14', '2031-03-05 20:00:00', BYTES'04', 6.5, 'held', '01:30:01'),
+    (15, '名', 7.00, '2031-03-15', '2031-03-05 21:00:00', BYTES'05', 7.0, 'late', '00:00:59'),
+    (16, 'null', 8.00, '2031-03-16', '2031-03-05 22:00:00', BYTES'06', 7.5, 'early', null)";
 
 /// Conditions with their columns, columns to sort by, a search.
 type Wish = (&'static [(&'static str, &'static str)], &'static [&'static str], &'static str);
@@ -107,6 +107,15 @@ const WISHES: &[Wish] = &[
     (&[("status", "= held")], &["id"], ""),
     (&[("status", "> early")], &["id"], ""),
     (&[("status", "not in late, held")], &["id"], ""),
+    (&[], &["waits", "id"], ""),
+    (&[], &["-waits", "-id"], ""),
+    (&[("waits", "> 09:00")], &["id"], ""),
+    (&[("waits", "<= 01:30:00")], &["-waits", "id"], ""),
+    (&[("waits", "between -1 day and 90 min")], &["id"], ""),
+    (&[("waits", "in 01:30:00, 100:00:00")], &["id"], ""),
+    (&[("waits", "!= 01:30:00")], &["id"], ""),
+    (&[("waits", "ends 59:59")], &["id"], ""),
+    (&[], &["id"], "59:59"),
     (&[], &["id"], "salt"),
     (&[], &["id"], "12.5"),
     (&[], &["id"], "ate"),
@@ -175,7 +184,7 @@ fn sqlite_gives_what_is_shown() {
     let folder = tempfile::tempdir().unwrap();
     let profile = Profile::new("ferry", "sqlite").with("path", ":memory:");
     let (mut session, _) = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
-    let table = "create table sailings(id integer primary key, name text, fare decimal(8,2), day date, at datetime, pennant blob, draught real, status text)";
+    let table = "create table sailings(id integer primary key, name text, fare decimal(8,2), day date, at datetime, pennant blob, draught real, status text, waits text)";
     run(session.as_mut(), table).unwrap();
     run(session.as_mut(), &format!("insert into sailings values {}", ROWS.replace("BYTES", "x"))).unwrap();
     same_rows(session.as_mut(), "select * from sailings -- all of them", &SQLITE, folder.path());
@@ -193,7 +202,7 @@ fn postgres_gives_what_is_shown() {
         "create type sailing_status as enum ('late', 'held', 'early')",
         // A time without a zone means the clocks of the session, which are not those of Greenwich.
         "set timezone = 'America/St_Johns'",
-        "create table sailings(id int primary key, name text, fare numeric(8,2), day date, at timestamptz, pennant bytea, draught float8, status sailing_status)",
+        "create table sailings(id int primary key, name text, fare numeric(8,2), day date, at timestamptz, pennant bytea, draught float8, status sailing_status, waits interval)",
     ] {
         run(session.as_mut(), set_up).unwrap();
     }
@@ -218,7 +227,7 @@ fn mariadb_gives_what_is_shown() {
     ] {
         let folder = tempfile::tempdir().unwrap();
         let create = format!(
-            "create table {table}(id int primary key, name {kind}, fare decimal(8,2), day date, at datetime, pennant varbinary(9), draught double, status enum('late', 'held', 'early'))"
+            "create table {table}(id int primary key, name {kind}, fare decimal(8,2), day date, at datetime, pennant varbinary(9), draught double, status enum('late', 'held', 'early'), waits time)"
         );
         run(session.as_mut(), &create).unwrap();
         let rows = ROWS.replace("BYTES", "x").replace('\\', "\\\\");

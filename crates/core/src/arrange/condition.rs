@@ -113,7 +113,7 @@ pub enum ConditionError {
 /// Whether a column's values are text, so that a value alone is looked for inside.
 pub(super) fn is_text(field: &Field) -> bool {
     let kind = field.data_type();
-    (*kind == DataType::Utf8 && TextForm::of(field) != TextForm::Number) || is_mixed(kind)
+    (*kind == DataType::Utf8 && !matches!(TextForm::of(field), TextForm::Number | TextForm::Span)) || is_mixed(kind)
 }
 
 impl Test {

@@ -21,6 +21,7 @@ use crate::archive::Archive;
 use crate::rows::assemble::Value;
 use crate::rows::cell::{Cell, CellKind, ColumnReader};
 use crate::rows::form::TextForm;
+use crate::rows::span;
 use crate::rows::widen::{is_mixed, mixed_value};
 
 /// Values that come most often are told up to this many.
@@ -105,7 +106,10 @@ pub fn facts(
 /// Whether a column's values lie on a line.
 fn measured(field: &Field) -> bool {
     let kind = field.data_type();
-    kind.is_numeric() || kind.is_temporal() || TextForm::of(field) == TextForm::Number || is_mixed(kind)
+    kind.is_numeric()
+        || kind.is_temporal()
+        || matches!(TextForm::of(field), TextForm::Number | TextForm::Span)
+        || is_mixed(kind)
 }
 
 /// Adds up numbers, and counts how they are spread.
@@ -252,6 +256,9 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
         DataType::Time64(TimeUnit::Microsecond) => values.as_primitive::<Time64MicrosecondType>().value(row) as f64,
         DataType::Timestamp(TimeUnit::Microsecond, _) => {
             values.as_primitive::<TimestampMicrosecondType>().value(row) as f64
+        }
+        DataType::Utf8 if TextForm::of(field) == TextForm::Span => {
+            span::micros(values.as_string::<i32>().value(row))? as f64
         }
         DataType::Utf8 if is_text(field) => instant(values.as_string::<i32>().value(row), None)? as f64,
         DataType::Utf8 => values.as_string::<i32>().value(row).parse().ok()?,

@@ -20,6 +20,7 @@ use chrono::{NaiveDate, NaiveTime, Offset, TimeZone};
 use crate::rows::assemble::Value;
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TextForm;
+use crate::rows::span;
 use crate::rows::widen::{is_mixed, mixed_value};
 
 const SIGN: u64 = 1 << 63;
@@ -52,6 +53,8 @@ enum Made<'a> {
     Decimal(usize),
     /// Text that is a number.
     Number,
+    /// Text that is a span of time.
+    Span,
     /// A value of any type.
     Mixed(&'a UnionArray),
     /// Its text form.
@@ -131,6 +134,7 @@ impl<'a> Keys<'a> {
             DataType::Time64(TimeUnit::Microsecond) => numbers::<Time64MicrosecondType>(column, whole),
             DataType::Timestamp(TimeUnit::Microsecond, _) => numbers::<TimestampMicrosecondType>(column, whole),
             DataType::Utf8 if TextForm::of(field) == TextForm::Number => Values::Made(column, Made::Number),
+            DataType::Utf8 if TextForm::of(field) == TextForm::Span => Values::Made(column, Made::Span),
             DataType::Utf8 => {
                 let texts = column.as_string::<i32>();
                 Values::Bytes(texts.value_offsets(), texts.value_data())
@@ -300,6 +304,7 @@ impl Sought {
             DataType::Time64(TimeUnit::Microsecond) => number(whole(time_of_day(text)?)),
             DataType::Timestamp(TimeUnit::Microsecond, zone) => number(whole(instant(text, zone.as_deref())?)),
             DataType::Utf8 if TextForm::of(field) == TextForm::Number => Sought::Bytes(decimal(text)?),
+            DataType::Utf8 if TextForm::of(field) == TextForm::Span => Sought::Bytes(span_key(span::micros(text)?)),
             DataType::Decimal128(precision, scale) => {
                 let value = scaled(text, *scale)?;
                 match Decimals::of(*precision) {
@@ -365,6 +370,11 @@ impl Made<'_> {
                 // `NaN` and what else is no number stand behind all numbers.
                 out.extend(decimal(text).unwrap_or_else(|| [&[u8::MAX], text.as_bytes()].concat()));
             }
+            Made::Span => {
+                let text = column.as_string::<i32>().value(row);
+                // What is written in another way stands behind all that can be read.
+                out.extend(span::micros(text).map_or_else(|| [&[u8::MAX], text.as_bytes()].concat(), span_key));
+            }
             Made::Shown(reader) => {
                 let cell = reader.get(row);
                 if cell.kind == CellKind::Null {
@@ -376,6 +386,13 @@ impl Made<'_> {
         }
         true
     }
+}
+
+/// A span of time as bytes that compare by its length.
+fn span_key(micros: i128) -> Vec<u8> {
+    let mut bytes = vec![0];
+    write_decimal(micros, 16, &mut bytes);
+    bytes
 }
 
 /// A number among values of other types: as a floating-point number, then exactly.

@@ -11,6 +11,7 @@ use super::search::Search;
 use super::sort::Order;
 use crate::engine::DB_TYPE;
 use crate::rows::form::TextForm;
+use crate::rows::span;
 use crate::rows::widen::is_mixed;
 use crate::text::dialect::{Comparing, Dialect, Kind as Does};
 use crate::text::split;
@@ -193,6 +194,11 @@ impl Writer {
                 format!("{open}{}{close}", text.trim_start_matches("\\x").trim_start_matches("0x"))
             }
             _ if shown_as_text(field) => self.text(template, text),
+            // People's words for units are not those of every server.
+            _ if TextForm::of(field) == TextForm::Span => {
+                let micros = span::micros(text).map_or_else(|| text.to_owned(), span::written);
+                self.dialect.text_as_written(&micros)
+            }
             _ => self.dialect.text_as_written(text),
         }
     }
@@ -213,7 +219,7 @@ fn is_number(field: &Field) -> bool {
 
 /// Whether kept values are text, which is what they are sorted as, whatever they are on the server.
 fn shown_as_text(field: &Field) -> bool {
-    *field.data_type() == DataType::Utf8 && !is_number(field)
+    *field.data_type() == DataType::Utf8 && !is_number(field) && TextForm::of(field) != TextForm::Span
 }
 
 #[cfg(test)]

@@ -139,7 +139,7 @@ impl<'a> Formed<'a> {
         Some(match (column.data_type(), form) {
             (DataType::Float64 | DataType::Binary, TextForm::Plain) => return None,
             (DataType::Utf8, TextForm::Number) => Formed::Number(column.as_string()),
-            (_, TextForm::Number) => return None,
+            (_, TextForm::Number | TextForm::Span) => return None,
             (DataType::Float32, _) => Formed::Single(column.as_primitive()),
             (DataType::Float64, _) => Formed::Double(column.as_primitive()),
             (DataType::Binary, TextForm::Padded) => Formed::Bytes(column.as_binary()),

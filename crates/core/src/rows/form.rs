@@ -21,6 +21,8 @@ pub enum TextForm {
     Bare(u8),
     /// Text that is a number, which no other type has room for.
     Number,
+    /// Text that is a span of time ([`super::span`]).
+    Span,
 }
 
 impl TextForm {
@@ -31,6 +33,7 @@ impl TextForm {
             TextForm::Padded => "padded".into(),
             TextForm::Bare(digits) => format!("bare {digits}"),
             TextForm::Number => "number".into(),
+            TextForm::Span => "span".into(),
         }
     }
 
@@ -40,6 +43,7 @@ impl TextForm {
             Some(("padded", _)) => TextForm::Padded,
             Some(("bare", digits)) => TextForm::Bare(digits.parse().unwrap_or(0)),
             Some(("number", _)) => TextForm::Number,
+            Some(("span", _)) => TextForm::Span,
             _ => TextForm::Plain,
         }
     }
@@ -166,7 +170,7 @@ pub fn real(value: f64, single: bool, form: TextForm, text: &mut String) {
     let mut buffer = ryu::Buffer::new();
     let short = if single { buffer.format(value as f32) } else { buffer.format(value) };
     let (least, most, padded) = match form {
-        TextForm::Plain | TextForm::Number => return text.push_str(short),
+        TextForm::Plain | TextForm::Number | TextForm::Span => return text.push_str(short),
         TextForm::Padded => (-4, if single { 6 } else { 15 }, true),
         TextForm::Bare(_) => (-15, 15, false),
     };

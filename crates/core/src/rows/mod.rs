@@ -9,5 +9,6 @@ pub mod columns;
 pub mod form;
 pub mod laid;
 pub mod origin;
+pub mod span;
 pub mod unfold;
 pub mod widen;

@@ -99,6 +99,7 @@ fn column(column: &Column) -> (Reader, Typed) {
         Reader::F32 | Reader::F64 | Reader::Date => TextForm::Bare(0),
         Reader::Timestamp => TextForm::Bare(decimals.min(6)),
         Reader::Text if name == "year" => TextForm::Number,
+        Reader::Text if name == "time" => TextForm::Span,
         _ => TextForm::Plain,
     };
     // Numbers that are written with zeros which no number type keeps.

@@ -144,6 +144,7 @@ impl Plan {
                     TextForm::Padded
                 }
                 Reader::Numeric => TextForm::Number,
+                Reader::Server if *column.type_() == Type::INTERVAL => TextForm::Span,
                 _ => TextForm::Plain,
             },
             cells: match reader {

@@ -1,6 +1,7 @@
 //! Arranging, compared with the plainest way to do it.
 
 mod differing;
+mod spans;
 
 use std::collections::HashMap;
 use std::path::Path;
