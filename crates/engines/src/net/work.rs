@@ -80,18 +80,27 @@ pub async fn watched_for<T>(
             Err(_) => break,
         }
     }
+    // Both come to their end: a wish that is still on its way would meet what is asked next.
+    let (mut done, mut cancelled) = (None, false);
     let ended = async {
         let mut cancel = pin!(cancel);
-        let mut cancelled = false;
         std::future::poll_fn(|cx| {
-            if !cancelled && cancel.as_mut().poll(cx).is_ready() {
-                cancelled = true;
+            if !cancelled {
+                cancelled = cancel.as_mut().poll(cx).is_ready();
             }
-            work.as_mut().poll(cx)
+            if done.is_none() {
+                done = match work.as_mut().poll(cx) {
+                    Poll::Ready(outcome) => Some(outcome),
+                    Poll::Pending => None,
+                };
+            }
+            if cancelled && done.is_some() { Poll::Ready(()) } else { Poll::Pending }
         })
-        .await
+        .await;
     };
-    tokio::time::timeout(patience, ended).await.map_err(|_| deaf())
+    // What has ended counts, even if the wish did not get there.
+    let _ = tokio::time::timeout(patience, ended).await;
+    done.ok_or_else(deaf)
 }
 
 /// What `work` has come to, without waiting.
@@ -132,6 +141,22 @@ mod tests {
         let cancel = async { tell.send("cancelled").unwrap() };
         let ended = runtime.block_on(watched(told, || Flow::Stop, cancel));
         assert_eq!(ended.unwrap(), Ok("cancelled"));
+    }
+
+    #[test]
+    fn a_wish_has_arrived_before_anything_else_is_asked() {
+        let runtime = runtime().unwrap();
+        runtime.block_on(async {
+            let (tell, told) = tokio::sync::oneshot::channel();
+            let arrived = AtomicBool::new(false);
+            let cancel = async {
+                tell.send(()).unwrap();
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                arrived.store(true, Ordering::Relaxed);
+            };
+            watched(told, || Flow::Stop, cancel).await.unwrap().unwrap();
+            assert!(arrived.load(Ordering::Relaxed));
+        });
     }
 
     #[test]

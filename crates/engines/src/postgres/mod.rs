@@ -5,6 +5,7 @@
 //! [`errors`] turns the server's errors into sentences, [`files`] reads the files of the server's
 //! own clients.
 
+mod cancel;
 mod catalog;
 mod connect;
 mod copy;

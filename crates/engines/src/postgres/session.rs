@@ -16,17 +16,15 @@ use jaunty_core::rows::columns::Columns;
 use jaunty_core::run::parameters::{self, Value, value_of};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, split, touched};
-use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{AsyncMessage, Column, SimpleQueryMessage, SimpleQueryRow};
-use tokio_postgres_rustls::MakeRustlsConnect;
 
+use super::cancel::cancel;
 use super::connect::Link;
 use super::origins::Origins;
 use super::types::{self, Misfit, Plan, Raw};
 use super::{catalog, copy, errors};
 use crate::net::feed::{Feed, local};
-use crate::net::reach::Stream as Reach;
 use crate::net::work::{self, StopFlag, watched};
 
 /// A session on a server.
@@ -312,19 +310,6 @@ fn tell_notices(link: &Link, feed: &mut Feed) {
             }
             _ => {}
         }
-    }
-}
-
-/// Asks the server, on a connection of its own, to end what runs.
-async fn cancel(link: &Link) {
-    let Ok(route) = link.route.beside().await else { return };
-    let Ok(stream) = route.stream().await else { return };
-    let mut tls = link.tls.clone();
-    let connect = <MakeRustlsConnect as MakeTlsConnect<Reach>>::make_tls_connect(&mut tls, link.route.address.host());
-    if let Ok(connect) = connect
-        && let Err(error) = link.client.cancel_token().cancel_query_raw(stream, connect).await
-    {
-        tracing::warn!(%error, "a statement could not be cancelled");
     }
 }
 
