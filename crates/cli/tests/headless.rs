@@ -445,6 +445,33 @@ fn a_profile_may_keep_nothing() {
     assert_eq!(left, 0, "no row stays on the disk");
 }
 
+#[test]
+fn each_of_several_results_has_a_file_of_its_own() {
+    let home = Home::ferry();
+    let run = |more: &[&str]| home.call(&[&["run", "-c", "ferry"], more].concat());
+    let two = "select 1 as a; select 'x' as b union all select 'y'; select 3 as c";
+    run(&["-s", two, "--output", "two.json"]).gives();
+    let json = ["two.json", "two-2.json", "two-3.json"].map(|name| read(&home, name));
+    assert_eq!(json, ["[\n  {\"a\":1}\n]\n", "[\n  {\"b\":\"x\"},\n  {\"b\":\"y\"}\n]\n", "[\n  {\"c\":3}\n]\n"]);
+    // What follows one another in a file stays together.
+    run(&["-s", two, "--output", "two.md"]).gives();
+    assert_eq!(read(&home, "two.md").matches("| --").count(), 3);
+    for ending in ["csv", "parquet", "arrow"] {
+        run(&["-s", two, "--output", &format!("of.{ending}")]).gives();
+        for name in ["of", "of-2", "of-3"] {
+            assert!(home.path("project").join(format!("{name}.{ending}")).is_file(), "{name}.{ending}");
+        }
+    }
+    // None of them, if not all.
+    run(&["-s", "select 1 as a; select 2 as b; select nmae from ports", "--output", "none.csv"]).exits(1);
+    let left: Vec<_> = files_in(&home.path("project")).into_iter().filter(|(name, _)| name.contains("none")).collect();
+    assert!(left.is_empty(), "{left:?}");
+    // An out-line has nothing to write where there are no rows.
+    let home = home.file("a.sql", "update ports set berths = 1 where id = 1\n--> ports.csv\n");
+    let (_, err) = home.call(&["run", "-c", "ferry", "a.sql"]).exits(0);
+    assert!(err.contains("ports.csv stays as it was: the statement gave no rows"), "{err}");
+}
+
 /// The files of a folder, hidden ones too.
 fn files_in(folder: &std::path::Path) -> Vec<(String, u64)> {
     let entries = std::fs::read_dir(folder).unwrap().map(Result::unwrap);

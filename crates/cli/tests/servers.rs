@@ -248,7 +248,7 @@ fn a_run_with_several_results_shows_each() {
     server.sql(
         "delimiter //\ncreate procedure two() begin select 1 as a; select 'second' as b union select 'row'; end//\n",
     );
-    let home = Home::new().file("a.sql", "call two();\n").file(
+    let home = Home::new().file("a.sql", "call two();\n--> both.csv\n").file(
         ".jaunty/connections.toml",
         &format!(
             "[bookings]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"clerk\"\ndatabase = \"bookings\"\nsecret_command = \"echo {PASSWORD}\"\ntls = \"off\"\n",
@@ -257,6 +257,9 @@ fn a_run_with_several_results_shows_each() {
     );
     let screen = home.screen(&["a.sql", "-c", "bookings"]);
     screen.shows("mariadb").press(&["C-r"]).shows("result 2 of 2").shows("second").shows("of 2");
+    let sent = || ["project/both.csv", "project/both-2.csv"].map(|name| std::fs::read_to_string(home.path(name)).ok());
+    screen.until("both files", |_| sent().iter().all(Option::is_some));
+    assert_eq!(sent().map(Option::unwrap), ["a\n1\n", "b\nsecond\nrow\n"]);
     screen.press(&["C-t"]).types(",").shows("result 1 of 2").shows("rows 1–1 of 1").types(".").shows("result 2 of 2");
     screen.press(&["C-q"]).ends();
 }

@@ -1,14 +1,14 @@
 //! Where rows go: standard output or a file, through an exporter, as they come.
 
 use std::io::{self, BufWriter, IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::RecordBatch;
 use arrow_schema::{Schema, SchemaRef};
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::engine::{Flow, Notice, Sink};
-use jaunty_core::export::file::{PartFile, remedy};
+use jaunty_core::export::file::{PartFile, of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 
 use super::interrupt::Interrupt;
@@ -19,7 +19,12 @@ use crate::failure::Failure;
 pub struct Output {
     out: Out,
     format: Format,
+    options: Options,
     exporter: Box<dyn Exporter>,
+    /// The file of the first result.
+    path: Option<PathBuf>,
+    /// The files of results before, which get their names together with that of the last.
+    before: Vec<PartFile>,
     /// Writes a line about results without rows to standard error, for a person at a terminal.
     tells: bool,
     open: bool,
@@ -81,7 +86,10 @@ impl Output {
         Ok(Output {
             out,
             format,
+            options: options.clone(),
             exporter: format.exporter(options),
+            path: path.map(Path::to_owned),
+            before: Vec::new(),
             tells: io::stderr().is_terminal(),
             open: false,
             results: 0,
@@ -141,10 +149,10 @@ impl Output {
                 other => Failure::Usage(format!("{} cannot be written: {other}. {}", self.name, remedy(&other))),
             });
         }
-        match std::mem::replace(&mut self.out, Out::Closed) {
-            Out::File(file) if whole => file.finish().map_err(|error| Failure::output(&error, &self.name)),
-            _ => Ok(()),
-        }
+        let last = std::mem::replace(&mut self.out, Out::Closed);
+        let Out::File(last) = last else { return Ok(()) };
+        let mut files = self.before.drain(..).chain([last]).filter(|_| whole);
+        files.try_for_each(PartFile::finish).map_err(|error| Failure::output(&error, &self.name))
     }
 
     /// Writes a part of a result that is kept, unless a person stops it.
@@ -174,12 +182,31 @@ impl Output {
 
     fn begin(&mut self, schema: &Schema) -> Flow {
         self.end_result();
+        if self.results > 0 && self.format.holds_one() {
+            self.begin_file();
+        }
         self.open = true;
         self.results += 1;
         if self.results > 1 && matches!(self.format, Format::Table | Format::Markdown) {
             self.attempt(|_, out| Ok(out.write_all(b"\n")?));
         }
         self.attempt(|exporter, out| exporter.columns(schema, out))
+    }
+
+    /// Begins the next file, where files are written to.
+    fn begin_file(&mut self) {
+        let Some(next) = self.path.as_deref().map(|path| of_result(path, self.results)) else { return };
+        self.attempt(|exporter, out| exporter.close(out));
+        self.attempt(|_, out| Ok(out.flush()?));
+        match PartFile::create(&next) {
+            Ok(next) => {
+                if let Out::File(file) = std::mem::replace(&mut self.out, Out::File(next)) {
+                    self.before.push(file);
+                }
+                self.exporter = self.format.exporter(&self.options);
+            }
+            Err(error) => self.failed = self.failed.take().or(Some(error.into())),
+        }
     }
 
     fn batch(&mut self, batch: &RecordBatch) -> Flow {

@@ -8,6 +8,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::{SaveError, save};
+use jaunty_core::export::target::Target;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::out_line::out_lines;
@@ -189,8 +190,14 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
 
 /// Writes the rows of a run where its out-lines send them.
 fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
-    let Some(kept) = run.kept_rows() else { return Ok(()) };
-    for (path, target) in run.take_out() {
+    let each = |(path, target): (PathBuf, Target)| {
+        run.files_of(&path).into_iter().map(move |(path, kept)| (path, target.clone(), kept))
+    };
+    let targets = run.take_out();
+    if let Some((path, _)) = targets.first().filter(|_| run.all_rows().is_empty()) {
+        eprintln!("{} stays as it was: the statement gave no rows", path.display());
+    }
+    for (path, target, kept) in targets.into_iter().flat_map(each) {
         let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
         let part = Part::whole(archive);
         let shows = std::io::stderr().is_terminal();

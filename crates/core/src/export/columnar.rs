@@ -89,6 +89,7 @@ impl Exporter for Arrow {
 #[derive(Default)]
 pub(super) struct Parquet {
     writer: Option<ArrowWriter<Drain>>,
+    begun: bool,
     /// The schema of the rows, and of the file.
     schemas: Option<(SchemaRef, SchemaRef)>,
     drain: Drain,
@@ -124,7 +125,7 @@ fn parquet_column(column: &ArrayRef, rows: usize) -> ArrayRef {
 
 impl Exporter for Parquet {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
-        if self.writer.is_some() {
+        if std::mem::replace(&mut self.begun, true) {
             return Err(ExportError::Format("a Parquet file holds one result".into()));
         }
         let written = Arc::new(parquet_schema(schema));

@@ -14,6 +14,16 @@ use crate::archive::ArchiveError;
 use crate::arrange::pick::Part;
 use crate::arrange::{ArrangeError, Progress};
 
+/// The file of one of several results, counted from 0: `late.csv`, `late-2.csv`.
+pub fn of_result(path: &Path, result: usize) -> PathBuf {
+    if result == 0 {
+        return path.to_owned();
+    }
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    let ending = path.extension().map_or_else(String::new, |ending| format!(".{}", ending.to_string_lossy()));
+    path.with_file_name(format!("{stem}-{}{ending}", result + 1))
+}
+
 /// A file under its temporary name. Dropped before [`PartFile::finish`], it is removed.
 #[derive(Debug)]
 pub struct PartFile {

@@ -99,6 +99,11 @@ impl Format {
         !matches!(self, Format::Xlsx | Format::Parquet | Format::Arrow)
     }
 
+    /// Whether a file of it holds one result, so that each of several has a file of its own.
+    pub fn holds_one(self) -> bool {
+        matches!(self, Format::Csv | Format::Tsv | Format::Json | Format::JsonLines | Format::Parquet | Format::Arrow)
+    }
+
     /// Whether the types of the columns have to be known before the first row is written.
     pub fn needs_types(self) -> bool {
         matches!(self, Format::Parquet | Format::Arrow)

@@ -149,6 +149,27 @@ fn rows_go_back_to_the_table_that_they_came_from() {
 }
 
 #[test]
+fn a_file_that_holds_one_result_takes_no_other() {
+    for format in [Format::Parquet, Format::Arrow] {
+        let mut exporter = format.exporter(&Options::default());
+        let mut out = Vec::new();
+        let batch = sample().project(&[0]).unwrap();
+        exporter.columns(&batch.schema(), &mut out).unwrap();
+        exporter.batch(&batch, &mut out).unwrap();
+        exporter.finish(&mut out).unwrap();
+        let error = exporter.columns(&batch.schema(), &mut out).unwrap_err();
+        assert!(error.to_string().ends_with("file holds one result"), "{error}");
+        assert!(format.holds_one());
+    }
+    let file = |path: &str, result: usize| file::of_result(std::path::Path::new(path), result).display().to_string();
+    assert_eq!(
+        [0, 1, 9].map(|result| file("out/late.csv", result)),
+        ["out/late.csv", "out/late-2.csv", "out/late-10.csv"]
+    );
+    assert_eq!(file("late", 1), "late-2");
+}
+
+#[test]
 fn html_shows_marks_as_they_are() {
     let text = exported(Format::Html, &[sample()]);
     assert!(text.starts_with("<!DOCTYPE html>") && text.ends_with("</tbody>\n</table>\n"));

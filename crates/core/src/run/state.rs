@@ -8,6 +8,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use super::out_line::file_of;
 use crate::archive::{Archive, ArchiveError};
 use crate::engine::{EngineError, Notice};
+use crate::export::file::of_result;
 use crate::export::target::Target;
 use crate::logbook::{Entry, KeptResult, Outcome};
 use crate::text::outline::StatementId;
@@ -184,6 +185,12 @@ impl Run {
     /// The files that its rows are to be written to. Each call after the first gives none.
     pub fn take_out(&self) -> Vec<(PathBuf, Target)> {
         std::mem::take(&mut *self.out.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The rows of each of its results that has any, and the file of each, of which this is the first.
+    pub fn files_of(&self, path: &Path) -> Vec<(PathBuf, Arc<KeptRows>)> {
+        let results = self.all_rows().into_iter().enumerate();
+        results.map(|(result, rows)| (of_result(path, result), rows)).collect()
     }
 
     /// A run of earlier, from the logbook.

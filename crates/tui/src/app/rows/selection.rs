@@ -2,7 +2,6 @@
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use jaunty_core::archive::ArchiveError;
 use jaunty_core::arrange::pick::Part;
@@ -323,13 +322,18 @@ impl App {
     pub(in crate::app) fn send_out(&mut self, run: &Run) {
         let targets = run.take_out();
         let Some((first, _)) = targets.first() else { return };
-        let Some(kept) = run.kept_rows().filter(|_| run.outcome() == Outcome::Done) else {
-            let name = first.display();
-            return self.tell_wrong(format!("{name} stays as it was: the run was {}", run.outcome().word()));
+        if run.outcome() != Outcome::Done || run.all_rows().is_empty() {
+            let why = match run.outcome() {
+                Outcome::Done => "the statement gave no rows".to_owned(),
+                other => format!("the run was {}", other.word()),
+            };
+            return self.tell_wrong(format!("{} stays as it was: {why}", first.display()));
+        }
+        let each = |(path, target): (PathBuf, Target)| {
+            run.files_of(&path).into_iter().map(move |(path, kept)| (path, target.clone(), kept))
         };
-        for (path, Target { format, options, .. }) in targets {
+        for (path, Target { format, options, .. }, kept) in targets.into_iter().flat_map(each) {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            let kept = Arc::clone(&kept);
             self.begin_work(Kind::Write, format!("writing {name}"), move |progress| {
                 let archive = kept.archive().map_err(|error| error.to_string());
                 let saved =
