@@ -13,7 +13,6 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field, TimeUnit};
 
-use super::key::instant;
 use super::pick::Part;
 use super::sort::{Order, sorted};
 use super::{ArrangeError, Arrangement, Progress};
@@ -21,6 +20,7 @@ use crate::archive::Archive;
 use crate::rows::assemble::Value;
 use crate::rows::cell::{Cell, CellKind, ColumnReader};
 use crate::rows::form::TextForm;
+use crate::rows::moment::instant;
 use crate::rows::span;
 use crate::rows::widen::{is_mixed, mixed_value};
 

@@ -7,7 +7,6 @@
 use std::cmp::Ordering;
 
 use arrow_array::cast::AsArray;
-use arrow_array::timezone::Tz;
 use arrow_array::types::{
     Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
     TimestampMicrosecondType, UInt32Type, UInt64Type,
@@ -15,11 +14,11 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, UnionArray};
 use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
-use chrono::{NaiveDate, NaiveTime, Offset, TimeZone};
 
 use crate::rows::assemble::Value;
 use crate::rows::cell::{CellKind, ColumnReader};
 use crate::rows::form::TextForm;
+use crate::rows::moment::{day, instant, time_of_day};
 use crate::rows::span;
 use crate::rows::widen::{is_mixed, mixed_value};
 
@@ -233,52 +232,6 @@ fn between<'a>(bytes: &'a [u8], ends: &[i32]) -> &'a [u8] {
     }
 }
 
-const MICROS_OF_A_DAY: i64 = 86_400_000_000;
-
-/// A day as `2031-03-05`, counted from 1970-01-01.
-fn day(text: &str) -> Option<i64> {
-    let epoch = NaiveDate::default();
-    Some(NaiveDate::parse_from_str(text.trim(), "%Y-%m-%d").ok()?.signed_duration_since(epoch).num_days())
-}
-
-/// A time of day as `7:30` or `07:30:05.25`, in microseconds.
-fn time_of_day(text: &str) -> Option<i64> {
-    let read = |form| NaiveTime::parse_from_str(text.trim(), form).ok();
-    let time = read("%H:%M:%S%.f").or_else(|| read("%H:%M"))?;
-    time.signed_duration_since(NaiveTime::MIN).num_microseconds()
-}
-
-/// A point in time as `2031-03-05 07:30`, `2031-03-05T07:30:00Z`, `2031-03-05 07:30:00+02:30` or its day
-/// alone, in microseconds since 1970. Where it says no zone it is what the clocks of `here` show, which are
-/// those that the column's values are shown by.
-pub(super) fn instant(text: &str, here: Option<&str>) -> Option<i64> {
-    let (date, rest) = text.trim().split_once(['T', ' ']).unwrap_or((text.trim(), "00:00"));
-    let (clock, zone) = rest.split_at(rest.find(['Z', 'z', '+', '-']).unwrap_or(rest.len()));
-    let shown = day(date)?.checked_mul(MICROS_OF_A_DAY)?.checked_add(time_of_day(clock)?)?;
-    let east = match zone.split_at_checked(1) {
-        None => here.map_or(Some(0), |here| micros_east(here, shown))?,
-        Some(("Z" | "z", "")) => 0,
-        Some((sign, offset)) => {
-            let (hours, minutes) = offset.split_once(':').unwrap_or((offset.get(..2)?, offset.get(2..)?));
-            let minutes = if minutes.is_empty() { 0 } else { minutes.parse::<i64>().ok()? };
-            let east = (hours.parse::<i64>().ok()? * 60 + minutes) * 60_000_000;
-            if sign == "-" { -east } else { east }
-        }
-    };
-    shown.checked_sub(east)
-}
-
-/// How far east of Greenwich the clocks of a zone are when they show a time. Of an hour that comes twice the
-/// first is meant; one that is left out is as late as what came before it.
-fn micros_east(zone: &str, shown: i64) -> Option<i64> {
-    let zone: Tz = zone.parse().ok()?;
-    let shown = chrono::DateTime::from_timestamp_micros(shown)?.naive_utc();
-    let offset = zone.offset_from_local_datetime(&shown).earliest().or_else(|| {
-        zone.offset_from_local_datetime(&shown.checked_sub_signed(chrono::TimeDelta::hours(3))?).earliest()
-    })?;
-    Some(i64::from(offset.fix().local_minus_utc()) * 1_000_000)
-}
-
 /// A value in the form in which a column's values compare.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Sought {
@@ -484,33 +437,6 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-
-    #[test]
-    fn days_and_times_are_read_as_people_write_them() {
-        let at = |text: &str| instant(text, None).map(|micros| micros as f64 / 1e6);
-        for (text, expected) in [
-            ("1970-01-02", Some(86_400.0)),
-            ("1970-01-01 00:00:01.5", Some(1.5)),
-            ("1970-01-01T01:00", Some(3600.0)),
-            ("1970-01-01T01:00:00Z", Some(3600.0)),
-            ("1970-01-01 01:00:00+01", Some(0.0)),
-            ("1970-01-01 01:00:00+01:30", Some(-1800.0)),
-            ("1969-12-31 23:59:59 -0230", Some(8999.0)),
-            ("1970-02-30", None),
-            ("1970-01-01 25:00", None),
-            ("1970-01-01 01:00 +x", None),
-            ("1970-01-01 01:00:00é", None),
-            ("1970-01-01 01:00:00+é", None),
-            ("morning", None),
-        ] {
-            assert_eq!(at(text), expected, "{text}");
-        }
-        assert_eq!(
-            [time_of_day("7:30"), time_of_day("07:30:00.25"), time_of_day("7")],
-            [Some(27_000_000_000), Some(27_000_250_000), None]
-        );
-        assert_eq!([day("1969-12-31"), day("31.12.1969")], [Some(-1), None]);
-    }
 
     #[test]
     fn numbers_of_any_length_compare_by_value() {

@@ -1,6 +1,7 @@
 //! PostgreSQL, over its own protocol.
 //!
-//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements,
+//! [`connect`] logs in and says what is wrong where it cannot, [`session`] is what stands open, [`run`] runs a
+//! statement, [`cancel`] ends one,
 //! [`types`] turns values into columns, [`copy`] carries `COPY`, [`catalog`] lists objects,
 //! [`errors`] turns the server's errors into sentences, [`files`] reads the files of the server's
 //! own clients.
@@ -12,6 +13,7 @@ mod copy;
 mod errors;
 mod files;
 mod origins;
+mod run;
 mod session;
 mod types;
 

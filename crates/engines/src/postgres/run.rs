@@ -1,0 +1,286 @@
+//! Running a statement: with values or without, in the server's binary form or as text.
+
+use std::pin::pin;
+use std::sync::atomic::Ordering;
+use std::task::Poll;
+
+use futures_util::{Stream, StreamExt};
+use jaunty_core::engine::{EngineError, ErrorKind, Flow};
+use jaunty_core::rows::columns::Columns;
+use jaunty_core::run::parameters::{self, Value, value_of};
+use jaunty_core::text::dialect::{Kind, POSTGRES};
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Column, SimpleQueryMessage};
+
+use super::cancel::cancel;
+use super::session::{Outcome, PostgresSession, kind, tell_notices};
+use super::types::{self, Misfit, Plan, Raw};
+use super::{copy, errors};
+use crate::net::feed::{Feed, local};
+use crate::net::work::{self, watched};
+
+impl PostgresSession {
+    /// Runs a statement, whatever it is.
+    pub(super) fn carry_out(&self, statement: &str, values: &[Value], feed: &mut Feed) -> Outcome<()> {
+        if values.is_empty() {
+            return self.carry_out_with(statement, &[], feed);
+        }
+        let numbered = parameters::numbered(statement, &POSTGRES);
+        let given: Vec<AsText> = numbered.names.iter().map(|name| AsText(value_of(values, name).text())).collect();
+        self.carry_out_with(&numbered.text, &given, feed).map_err(|error| numbered.error(error))
+    }
+
+    fn carry_out_with(&self, statement: &str, given: &[AsText], feed: &mut Feed) -> Outcome<()> {
+        let link = &self.link;
+        link.runtime.block_on(async {
+            if let Some(direction) = copy::direction(statement) {
+                return copy::carry_out(self, statement, direction, feed).await;
+            }
+            let prepared = self.wait(feed, link.client.prepare(statement)).await?;
+            let prepared = match prepared {
+                Ok(prepared) => prepared,
+                // Several statements at once, as a selection may be: only the plain protocol takes them.
+                Err(error) if is_several(&error) => return self.plain(statement, statement, None, feed).await,
+                Err(error) => return Err(errors::statement(&error, statement)),
+            };
+            if given.is_empty() {
+                no_parameters(&prepared)?;
+            }
+            self.learn_origins(prepared.columns(), feed).await?;
+            let plan = Plan::of(prepared.columns());
+            if !plan.is_binary() {
+                let columns = plan.columns(prepared.columns(), &self.origins, &link.zone);
+                return match given {
+                    [] => self.plain(statement, statement, Some((plan, columns)), feed).await,
+                    given => self.plain_with(statement, given, (plan, columns), feed).await,
+                };
+            }
+            let rows = self.wait(feed, link.client.query_raw(&prepared, given)).await?;
+            let mut rows = pin!(rows.map_err(|error| errors::statement(&error, statement))?);
+            if prepared.columns().is_empty() {
+                // Nothing comes but the end, and how many rows were touched.
+                while let Some(row) = self.next(feed, rows.as_mut()).await? {
+                    row.map_err(|error| errors::statement(&error, statement))?;
+                }
+                let touched = rows.rows_affected().filter(|_| counts_rows(statement));
+                feed.affected(touched);
+                return Ok(());
+            }
+            feed.begin(plan.columns(prepared.columns(), &self.origins, &link.zone));
+            while let Some(row) = self.next(feed, rows.as_mut()).await? {
+                let row = row.map_err(|error| errors::statement(&error, statement))?;
+                let mut bytes = 0;
+                for (column, reader) in plan.readers.iter().enumerate() {
+                    let raw = row
+                        .try_get::<_, Option<Raw<'_>>>(column)
+                        .map_err(|error| errors::statement(&error, statement))?;
+                    match raw {
+                        None => feed.columns().cells(column).null(),
+                        Some(Raw(raw)) => {
+                            bytes += raw.len();
+                            let taken = types::binary(*reader, raw, feed.columns().cells(column));
+                            taken.or_else(|misfit| fit(feed.columns(), column, misfit))?;
+                        }
+                    }
+                }
+                feed.end_row(bytes);
+            }
+            Ok(())
+        })
+    }
+
+    /// Asks which tables these columns are of. Not inside a transaction, which a question that fails would
+    /// end.
+    async fn learn_origins(&self, columns: &[Column], feed: &mut Feed) -> Outcome<()> {
+        if let Some(question) = self.origins.question(columns).filter(|_| !self.place.in_transaction()) {
+            match self.wait(feed, self.link.client.simple_query(&question)).await? {
+                Ok(answer) => self.origins.learn(&answer),
+                Err(error) => tracing::debug!(%error, "where columns come from is not known"),
+            }
+        }
+        Ok(())
+    }
+
+    /// Runs a statement by the plain protocol, with values. The protocol itself has none: the statement is
+    /// prepared in SQL, and the values are the arguments of its execution.
+    async fn plain_with(
+        &self,
+        statement: &str,
+        given: &[AsText],
+        plan: (Plan, Columns),
+        feed: &mut Feed,
+    ) -> Outcome<()> {
+        let name = format!("jaunty_{}", self.prepared.fetch_add(1, Ordering::Relaxed));
+        // A comment at its end must not take in what follows.
+        let prepare = format!("prepare {name} as {statement}\n");
+        let made = self.wait(feed, self.link.client.simple_query(&prepare)).await?;
+        made.map_err(|error| {
+            let error = errors::statement(&error, &prepare);
+            let at = error.at.and_then(|at| at.checked_sub(prepare.len() - 1 - statement.len()));
+            error.at(at)
+        })?;
+        let arguments: Vec<String> = given.iter().map(AsText::literal).collect();
+        let execute = format!("execute {name}({})", arguments.join(", "));
+        let outcome = self.plain(&execute, statement, Some(plan), feed).await;
+        // In a transaction that failed it is not possible, and the end of the session does it too.
+        if let Err(error) = self.link.client.simple_query(&format!("deallocate {name}")).await {
+            tracing::debug!(%error, "a prepared statement stays");
+        }
+        outcome
+    }
+
+    /// Runs a statement by the plain protocol, in which every value is text. `sent` is what carries it out,
+    /// `plan` says what its columns are; without it they are text.
+    async fn plain(&self, sent: &str, statement: &str, plan: Option<(Plan, Columns)>, feed: &mut Feed) -> Outcome<()> {
+        let failed = |error: tokio_postgres::Error| {
+            let error = errors::statement(&error, sent);
+            let at = error.at.filter(|_| sent == statement);
+            error.at(at)
+        };
+        let messages = self.wait(feed, self.link.client.simple_query_raw(sent)).await?;
+        let mut messages = pin!(messages.map_err(failed)?);
+        let mut plan = plan;
+        let mut readers = None;
+        while let Some(message) = self.next(feed, messages.as_mut()).await? {
+            match message.map_err(failed)? {
+                SimpleQueryMessage::RowDescription(names) => match plan.take() {
+                    Some((plan, columns)) => {
+                        feed.begin(columns);
+                        readers = Some(plan.readers);
+                    }
+                    None => {
+                        feed.begin(copy::text_columns(names.iter().map(|column| column.name())));
+                        readers = Some(vec![types::Reader::Server; names.len()]);
+                    }
+                },
+                SimpleQueryMessage::Row(row) => {
+                    let mut bytes = 0;
+                    for (column, reader) in readers.iter().flatten().enumerate() {
+                        match row.get(column) {
+                            None => feed.columns().cells(column).null(),
+                            Some(text) => {
+                                bytes += text.len();
+                                let taken = types::text(*reader, text, feed.columns().cells(column));
+                                taken.or_else(|misfit| fit(feed.columns(), column, misfit))?;
+                            }
+                        }
+                    }
+                    feed.end_row(bytes);
+                }
+                // The end of a result with columns says nothing new.
+                SimpleQueryMessage::CommandComplete(rows) if readers.take().is_none() => {
+                    feed.affected(Some(rows).filter(|_| rows > 0 || counts_rows(statement)));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits for the driver while the feed is looked after.
+    pub(super) async fn wait<T>(&self, feed: &mut Feed, work: impl Future<Output = T>) -> Outcome<T> {
+        let link = &self.link;
+        let look = || {
+            tell_notices(link, feed);
+            if self.stop.is_set() { Flow::Stop } else { feed.look() }
+        };
+        watched(work, look, cancel(link)).await
+    }
+
+    /// The next item of a stream: one that is there already costs no waiting. Once nothing more is
+    /// wanted the statement is cancelled, and what is still on its way is passed over.
+    pub(super) async fn next<T, S>(&self, feed: &mut Feed, mut stream: S) -> Outcome<Option<S::Item>>
+    where
+        S: Stream<Item = Result<T, tokio_postgres::Error>> + Unpin,
+    {
+        if self.stop.is_set() {
+            feed.stop();
+        }
+        if feed.flow() == Flow::GoOn {
+            let there = std::future::poll_fn(|cx| Poll::Ready(stream.poll_next_unpin(cx))).await;
+            return match there {
+                Poll::Ready(item) => Ok(item),
+                Poll::Pending => self.wait(feed, stream.next()).await,
+            };
+        }
+        // The wish first: while nobody takes rows the server waits, and the wish has the way to itself.
+        let told = tokio::time::timeout(work::PATIENCE, cancel(&self.link)).await;
+        // The error of having been cancelled is the last.
+        work::pass_over(async || matches!(stream.next().await, Some(Ok(_)))).await?;
+        told.map_err(|_| work::deaf())?;
+        Err(EngineError::stopped())
+    }
+}
+
+/// Puts a value that its column has no room for where it has.
+fn fit(columns: &mut Columns, column: usize, misfit: Misfit) -> Outcome<()> {
+    match misfit {
+        Misfit::Text(text) => {
+            columns.become_text(column).map_err(|error| local(&error))?.append_value(text);
+            Ok(())
+        }
+        Misfit::Broken => {
+            Err(EngineError::new(ErrorKind::Lost, "the server sent a value that its own protocol does not know"))
+        }
+    }
+}
+
+/// Whether the server says that the text holds several statements.
+fn is_several(error: &tokio_postgres::Error) -> bool {
+    let said = error.as_db_error();
+    said.is_some_and(|db| db.code().code() == "42601" && db.routine() == Some("exec_parse_message"))
+}
+
+/// A value that the server reads as the type that it wants.
+#[derive(Debug)]
+struct AsText(Option<String>);
+
+impl AsText {
+    /// It as a literal, whatever the server's settings of strings are. The type is that of where it stands.
+    fn literal(&self) -> String {
+        match &self.0 {
+            Some(text) => format!("E'{}'", text.replace('\\', "\\\\").replace('\'', "''")),
+            None => "null".to_owned(),
+        }
+    }
+}
+
+impl ToSql for AsText {
+    fn to_sql(
+        &self,
+        _: &tokio_postgres::types::Type,
+        out: &mut bytes::BytesMut,
+    ) -> Result<tokio_postgres::types::IsNull, Box<dyn std::error::Error + Sync + Send>> {
+        Ok(match &self.0 {
+            Some(text) => {
+                out.extend_from_slice(text.as_bytes());
+                tokio_postgres::types::IsNull::No
+            }
+            None => tokio_postgres::types::IsNull::Yes,
+        })
+    }
+
+    fn accepts(_: &tokio_postgres::types::Type) -> bool {
+        true
+    }
+
+    fn encode_format(&self, _: &tokio_postgres::types::Type) -> tokio_postgres::types::Format {
+        tokio_postgres::types::Format::Text
+    }
+
+    tokio_postgres::types::to_sql_checked!();
+}
+
+fn no_parameters(prepared: &tokio_postgres::Statement) -> Outcome<()> {
+    if prepared.params().is_empty() {
+        return Ok(());
+    }
+    let what = "the statement has a parameter, $1, and no value for it";
+    Err(EngineError::new(ErrorKind::Refused, what)
+        .remedy("Give it one with --parameter, or write the value in its place."))
+}
+
+/// Whether "no rows" is worth telling.
+fn counts_rows(statement: &str) -> bool {
+    matches!(kind(statement), Kind::Change | Kind::Query)
+}
