@@ -244,7 +244,7 @@ fn json_and_arrays_are_what_the_server_itself_makes_of_them() {
     run(
         session,
         "create table kept(id int, texts text[], numbers int[][], reals float8[], digits numeric[], yes bool[],
-            states state[], parts jsonb[], plain json, packed jsonb, loose varchar(9)[])",
+            states state[], parts jsonb[], plain json, packed jsonb, loose varchar(9)[], draught float8, fare numeric)",
     )
     .unwrap();
     let texts: Vec<String> = HOSTILE.iter().map(|text| POSTGRES.text_as_written(text)).collect();
@@ -252,10 +252,10 @@ fn json_and_arrays_are_what_the_server_itself_makes_of_them() {
     for values in [
         &format!(
             "1, array[{texts}], '{{{{1,-2}},{{3,null}}}}', '{{1.5,-1e+30}}', '{{1.50,null}}', '{{t,f,null}}', '{{held,open}}',
-             array[to_jsonb(array[{texts}]), 'null', '{{\"a\": {{\"b\": [1, 2.50]}}}}'], to_json(array[{texts}]), to_jsonb(array[{texts}]), '{{a,\"b c\"}}'"
+             array[to_jsonb(array[{texts}]), 'null', '{{\"a\": {{\"b\": [1, 2.50]}}}}'], to_json(array[{texts}]), to_jsonb(array[{texts}]), '{{a,\"b c\"}}', 'Infinity', 12.50"
         ),
-        "2, '{}', '[0:1][5:5]={{1},{2}}', '{}', '{}', '{}', '{}', '{}', E'{\\n  \"a\" : [ 1,\\t2 ],\\n  \"b\" : \"c\\\\n d\" }', '7', '{}'",
-        "3, null, null, null, null, null, null, null, null, null, null",
+        "2, '{}', '[0:1][5:5]={{1},{2}}', '{}', '{}', '{}', '{}', '{}', E'{\\n  \"a\" : [ 1,\\t2 ],\\n  \"b\" : \"c\\\\n d\" }', '7', '{}', 'NaN', 'NaN'",
+        "3, null, null, null, null, null, null, null, null, null, null, -1e-300, null",
     ] {
         let insert = format!("insert into kept values ({values})");
         run(session, &insert).unwrap_or_else(|error| panic!("{insert}\n{error}"));
