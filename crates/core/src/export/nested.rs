@@ -25,6 +25,8 @@ impl Nested {
     /// database, in lower case.
     pub(super) fn of(db_type: &str) -> Option<Nested> {
         match db_type.strip_suffix("[]") {
+            // The one type whose elements have another sign between them.
+            Some("box") => None,
             Some(of) => Some(Nested::Array(match of.split('(').next().unwrap_or(of) {
                 "int2" | "int4" | "int8" | "oid" | "float4" | "float8" | "numeric" => Element::Number,
                 "bool" => Element::Boolean,
@@ -168,6 +170,7 @@ mod tests {
         for text in ["", "{", "{'a': 1}", "[1,]", "nil"] {
             assert_eq!(told("json", text), None, "{text}");
         }
+        assert_eq!(told("box[]", "{(1,1),(0,0)}"), None);
         assert_eq!(told("text", "{}"), None, "text is text, whatever it looks like");
     }
 
