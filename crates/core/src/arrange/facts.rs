@@ -59,6 +59,8 @@ pub struct Numbers {
     pub sum: String,
     /// Their mean.
     pub mean: f64,
+    /// Whether they are spans of time: the mean is in microseconds then.
+    pub spans: bool,
 }
 
 /// Looks at a column of a result, or of the rows of an arrangement.
@@ -139,7 +141,7 @@ fn measure(
     for batch in archive.scan(Some(&[column]), 0..of) {
         let (first, batch) = batch?;
         let (values, field) = (batch.column(0), batch.schema_ref().field(0));
-        let is_time = values.data_type().is_temporal() || is_text(field);
+        let is_time = values.data_type().is_temporal() || (is_text(field) && !is_span(field));
         numeric = !is_time;
         for row in 0..batch.num_rows() {
             let at = first as usize + row;
@@ -163,7 +165,7 @@ fn measure(
         progress.advance(batch.num_rows())?;
     }
     if numeric && sum.count > 0 {
-        facts.numbers = Some(sum.told());
+        facts.numbers = Some(sum.told(is_span(archive.schema().field(column))));
     }
     // One text that is no time means that the others are times by accident.
     facts.spread = ends.filter(|(low, high)| low < high && !misfit).map(|_| spread);
@@ -191,16 +193,24 @@ impl Sum {
         self.about = next;
         match exact(values, field, row) {
             Some((value, scale)) if !self.inexact => {
-                self.scale = scale;
-                self.exact = self.exact.unwrap_or(0).checked_add(value);
+                self.exact = self.with(value, scale);
+                self.scale = self.scale.max(scale);
                 self.inexact = self.exact.is_none();
             }
             _ => self.inexact = true,
         }
     }
 
-    fn told(&self) -> Numbers {
+    /// The sum and a value with so many digits behind the point, with as many as the longer of both has.
+    fn with(&self, value: i128, scale: i8) -> Option<i128> {
+        let longer = |number: i128, by: i8| number.checked_mul(10_i128.checked_pow(u32::try_from(by).ok()?)?);
+        let most = self.scale.max(scale);
+        longer(self.exact.unwrap_or(0), most - self.scale)?.checked_add(longer(value, most - scale)?)
+    }
+
+    fn told(&self, spans: bool) -> Numbers {
         let sum = match self.exact.filter(|_| !self.inexact) {
+            Some(micros) if spans => span::written(micros),
             Some(sum) if self.scale > 0 => {
                 let (sign, digits) = (if sum < 0 { "-" } else { "" }, sum.unsigned_abs().to_string());
                 let scale = self.scale.unsigned_abs() as usize;
@@ -211,7 +221,14 @@ impl Sum {
             Some(sum) => sum.to_string(),
             None => rounded(self.about),
         };
-        Numbers { count: self.count, sum, mean: self.about / self.count as f64 }
+        Numbers { count: self.count, sum, mean: self.about / self.count as f64, spans }
+    }
+}
+
+impl Numbers {
+    /// Their mean as a person reads it.
+    pub fn mean(&self) -> String {
+        if self.spans { span::written(self.mean.round() as i128) } else { rounded(self.mean) }
     }
 }
 
@@ -235,8 +252,14 @@ fn exact(values: &ArrayRef, field: &Field, row: usize) -> Option<(i128, i8)> {
             Value::Int(value) => (i128::from(value), 0),
             _ => return None,
         },
+        DataType::Utf8 if is_span(field) => (span::micros(values.as_string::<i32>().value(row))?, 0),
         _ => return None,
     })
+}
+
+/// Whether a column is of spans of time.
+fn is_span(field: &Field) -> bool {
+    TextForm::of(field) == TextForm::Span
 }
 
 /// Whether a column is text that is no number.
@@ -257,9 +280,7 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
         DataType::Timestamp(TimeUnit::Microsecond, _) => {
             values.as_primitive::<TimestampMicrosecondType>().value(row) as f64
         }
-        DataType::Utf8 if TextForm::of(field) == TextForm::Span => {
-            span::micros(values.as_string::<i32>().value(row))? as f64
-        }
+        DataType::Utf8 if is_span(field) => span::micros(values.as_string::<i32>().value(row))? as f64,
         DataType::Utf8 if is_text(field) => instant(values.as_string::<i32>().value(row), None)? as f64,
         DataType::Utf8 => values.as_string::<i32>().value(row).parse().ok()?,
         kind if is_mixed(kind) => match mixed_value(values.as_union(), row) {
@@ -289,26 +310,33 @@ pub struct Sums {
 /// Adds up a part of a result.
 pub fn sums(part: &Part, progress: &Progress) -> Result<Sums, ArrangeError> {
     progress.expect(part.len());
-    let (mut sums, mut sum) = (Sums::default(), Sum::default());
+    let (mut sums, mut sum, mut spans) = (Sums::default(), Sum::default(), Sum::default());
     for batch in part.batches() {
         let batch = batch?;
         for (values, field) in batch.columns().iter().zip(batch.schema_ref().fields()) {
             let reader = ColumnReader::of(values, field);
-            let counts = !field.data_type().is_temporal() && !is_text(field);
+            let is_span = is_span(field);
+            let counts = !field.data_type().is_temporal() && (is_span || !is_text(field));
             for row in 0..batch.num_rows() {
                 sums.cells += 1;
                 sums.nulls += u64::from(reader.is_null(row));
-                let is_number = || matches!(reader.get(row), Cell { kind: CellKind::Number, .. });
+                let is_number = || is_span || matches!(reader.get(row), Cell { kind: CellKind::Number, .. });
                 if counts
                     && is_number()
                     && let Some(value) = number(values, field, row)
                 {
-                    sum.add(values, field, row, value);
+                    if is_span { &mut spans } else { &mut sum }.add(values, field, row, value);
                 }
             }
         }
         progress.advance(batch.num_rows())?;
     }
-    sums.numbers = (sum.count > 0).then(|| sum.told());
+    // Time and numbers do not add up together.
+    sums.numbers = match (sum.count, spans.count) {
+        (0, 0) => None,
+        (0, _) => Some(spans.told(true)),
+        (_, 0) => Some(sum.told(false)),
+        _ => None,
+    };
     Ok(sums)
 }

@@ -1,6 +1,6 @@
 //! What a column holds, in numbers and in bars.
 
-use jaunty_core::arrange::facts::{Facts, rounded};
+use jaunty_core::arrange::facts::Facts;
 use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -47,7 +47,7 @@ fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut
         lines.push(("most", clean::clean(most).into_owned()));
     }
     if let Some(numbers) = &facts.numbers {
-        lines.push(("mean", rounded(numbers.mean)));
+        lines.push(("mean", numbers.mean()));
         lines.push(("sum", numbers.sum.clone()));
     }
     let faint = ground.patch(app.theme.style(Role::Faint));

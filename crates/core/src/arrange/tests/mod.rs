@@ -424,6 +424,11 @@ fn a_block_of_cells_adds_up() {
     assert_eq!((numbers.count, numbers.sum.as_str(), numbers.mean), (3, "90", 30.0));
     let told = sums(&part(0..10, vec![4]), &Progress::default()).unwrap();
     assert_eq!(told.numbers.unwrap().sum, "4.50");
+    // A whole number, one with two digits behind the point, and one that rounds.
+    let told = sums(&part(2..5, vec![0, 4]), &Progress::default()).unwrap();
+    assert_eq!(told.numbers.unwrap().sum, "90.90");
+    let told = sums(&part(2..5, vec![4, 2]), &Progress::default()).unwrap();
+    assert_eq!(told.numbers.unwrap().sum, "5.4");
     let told = sums(&part(6..10, vec![1]), &Progress::default()).unwrap();
     assert_eq!((told.nulls, told.numbers), (4, None));
 }

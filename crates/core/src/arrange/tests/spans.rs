@@ -62,5 +62,8 @@ fn what_a_column_of_them_holds() {
     assert_eq!(facts.ends.as_ref().map(|(least, _)| least.as_str()), Some("00:00:00"));
     let spread = facts.spread.unwrap();
     assert_eq!((spread[0], spread[12], spread[23]), (1, 1, 2));
-    assert!(facts.numbers.is_none(), "they are no numbers to be added up");
+    let numbers = facts.numbers.unwrap();
+    assert_eq!((numbers.count, numbers.sum.as_str(), numbers.mean().as_str()), (4, "60:00:00", "15:00:00"));
+    let sums = sums(&Part::whole(archive), &Progress::default()).unwrap();
+    assert_eq!((sums.cells, sums.nulls, sums.numbers), (5, 1, Some(numbers)));
 }

@@ -177,7 +177,7 @@ impl App {
                 text.push_str(&format!(" · {} ∅", words::number(sums.nulls)));
             }
             if let Some(numbers) = sums.numbers {
-                text.push_str(&format!(" · sum {} · mean {}", numbers.sum, facts::rounded(numbers.mean)));
+                text.push_str(&format!(" · sum {} · mean {}", numbers.sum, numbers.mean()));
             }
             text
         });
