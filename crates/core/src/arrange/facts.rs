@@ -233,7 +233,11 @@ impl Numbers {
 }
 
 /// A number without the digits that are only noise.
-pub fn rounded(value: f64) -> String {
+pub(super) fn rounded(value: f64) -> String {
+    // Of large ones more digits are written out than are known.
+    if value.abs() >= 1e15 {
+        return ryu::Buffer::new().format(value).to_owned();
+    }
     let text = format!("{value:.6}");
     let text = if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.') } else { &text };
     if value != 0.0 && text.trim_start_matches('-') == "0" { format!("{value:.3e}") } else { text.to_owned() }

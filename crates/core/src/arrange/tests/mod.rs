@@ -18,7 +18,7 @@ use super::shortcut::{Ordered, few, in_order};
 use super::sort::sorted;
 
 use super::condition::{ConditionError, Test};
-use super::facts::{facts, sums};
+use super::facts::{facts, rounded, sums};
 use super::pick::Part;
 use super::*;
 use crate::archive::Writer;
@@ -431,6 +431,12 @@ fn a_block_of_cells_adds_up() {
     assert_eq!(told.numbers.unwrap().sum, "5.4");
     let told = sums(&part(6..10, vec![1]), &Progress::default()).unwrap();
     assert_eq!((told.nulls, told.numbers), (4, None));
+}
+
+#[test]
+fn a_mean_has_no_digits_that_are_only_noise() {
+    let told = [0.0, 12.5, 1.0 / 3.0, 1e-9, -2e-7, 70_970_070.6, 1e300, -4.25e17, f64::INFINITY].map(rounded);
+    assert_eq!(told, ["0", "12.5", "0.333333", "1.000e-9", "-2.000e-7", "70970070.6", "1e300", "-4.25e17", "inf"]);
 }
 
 #[test]
