@@ -62,7 +62,7 @@ fn replies_of_every_shape_become_rows() {
         ("smembers r:set", &["x | string"]),
         ("zadd r:sorted 1.5 low", &["1 | integer"]),
         ("zscore r:sorted low", &["1.5 | double"]),
-        ("zrange r:sorted 0 -1 withscores", &["[\"low\",1.5] | list"]),
+        ("zrange r:sorted 0 -1 withscores", &["low | 1.5 | double"]),
         ("eval \"return {1, 'a', {2, false}}\" 0", &["1 | integer", "a | string", "[2,null] | list"]),
         ("eval \"redis.setresp(3) return {double=3.25}\" 0", &["3.25 | double"]),
         ("eval \"redis.setresp(3) return true\" 0", &["true | boolean"]),

@@ -1,7 +1,7 @@
 //! From replies to rows. Every value stands beside its type in the protocol.
 //!
-//! A scalar is one row, a list or a set a row an element, a map a row an entry. What lies deeper is
-//! one value of JSON.
+//! A scalar is one row, a list or a set a row an element, a map a row an entry, and so is a list of pairs,
+//! as that of the members of a sorted set with their scores. What lies deeper is one value of JSON.
 
 use arrow_array::RecordBatch;
 use arrow_schema::ArrowError;
@@ -32,7 +32,9 @@ pub fn type_name(value: &Value) -> &'static str {
 
 /// The rows of a reply, in batches. The first tells the columns even if there are no rows.
 pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<(), ArrowError> {
-    let columns: &[&str] = if matches!(reply, Value::Map(_)) { &["key", "value", "type"] } else { &["value", "type"] };
+    let pairs = pairs(reply);
+    let has_keys = pairs.is_some() || matches!(reply, Value::Map(_));
+    let columns: &[&str] = if has_keys { &["key", "value", "type"] } else { &["value", "type"] };
     let announced = columns.iter().map(|name| Announced {
         name: (*name).to_owned(),
         db_type: String::new(),
@@ -49,6 +51,15 @@ pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<
         })?;
         Ok(!full || push(assembler.take()?))
     };
+    if let Some(pairs) = pairs {
+        for (key, value) in pairs {
+            if !row(Some(key), value)? {
+                return Ok(());
+            }
+        }
+        push(assembler.take()?);
+        return Ok(());
+    }
     match reply {
         Value::Array(values) | Value::Set(values) => {
             for value in values {
@@ -69,6 +80,20 @@ pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<
     }
     push(assembler.take()?);
     Ok(())
+}
+
+/// The elements of a list of pairs: of a text and a single value each. An empty list is none.
+fn pairs(reply: &Value) -> Option<Vec<(&Value, &Value)>> {
+    let Value::Array(values) = reply else { return None };
+    let mut pairs = Vec::with_capacity(values.len());
+    for value in values {
+        let Value::Array(parts) = value else { return None };
+        match parts.as_slice() {
+            [key @ Value::BulkString(_), value] if deep(value).is_none() => pairs.push((key, value)),
+            _ => return None,
+        }
+    }
+    Some(pairs).filter(|pairs| !pairs.is_empty())
 }
 
 fn cell(value: &Value) -> Cell<'_> {
@@ -157,6 +182,16 @@ mod tests {
         assert_eq!(
             shown(Value::Array(vec![Value::Int(1), text("a"), Value::Nil, Value::Set(vec![text("b"), Value::Int(2)])])),
             ["1 | integer", "a | string", "∅ | null", "[\"b\",2] | set"]
+        );
+        let pair = |key: Value, value: Value| Value::Array(vec![key, value]);
+        assert_eq!(
+            shown(Value::Array(vec![pair(text("early"), Value::Double(1.0)), pair(text("late"), Value::Double(2.5))])),
+            ["early | 1.0 | double", "late | 2.5 | double"]
+        );
+        assert_eq!(
+            shown(Value::Array(vec![pair(text("a"), text("b")), pair(text("c"), pair(text("d"), text("e")))])),
+            ["[\"a\",\"b\"] | list", "[\"c\",[\"d\",\"e\"]] | list"],
+            "not all of them are pairs of single values"
         );
         let inner = Value::Map(vec![(Value::Int(1), Value::Array(vec![Value::Nil]))]);
         assert_eq!(shown(Value::Map(vec![(text("k"), inner)])), ["k | {\"1\":[null]} | map"]);
