@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use jaunty_core::arrange::ArrangeError;
 use jaunty_core::arrange::differ::{self, Difference};
+use jaunty_core::logbook::Outcome;
 
 use super::Rows;
 use crate::action::Scope;
@@ -61,15 +62,16 @@ pub struct Opposite<'a> {
     page: &'a Page,
     /// How many rows the other pane is behind.
     behind: i64,
-    /// How many rows there are, all of them.
-    total: u64,
+    /// How many rows there are; not known while more may come.
+    total: Option<u64>,
 }
 
 impl Opposite<'_> {
     /// Whether a value is another one there, as far as values are shown; not known of rows that are not
     /// on the screen. A row that has none beside it differs as a whole.
     pub fn differs(&self, row: u64, column: usize, cell: &Shown) -> bool {
-        let Some(row) = row.checked_add_signed(-self.behind).filter(|row| *row < self.total) else { return true };
+        let is_there = |row: &u64| self.total.is_none_or(|total| *row < total);
+        let Some(row) = row.checked_add_signed(-self.behind).filter(is_there) else { return true };
         let at = row.checked_sub(self.page.from).and_then(|at| usize::try_from(at).ok());
         let there = at.and_then(|at| self.page.rows.get(at)?.get(column));
         there.is_some_and(|there| (there.kind, &there.text, there.cut) != (cell.kind, &cell.text, cell.cut))
@@ -85,7 +87,8 @@ impl App {
         let page = other.page()?;
         let names = |page: &Page| page.columns.iter().map(|head| head.name.clone()).collect::<Vec<_>>();
         let same = names(page) == names(rows.page()?);
-        same.then(|| Opposite { page, behind, total: other.total() })
+        let ended = other.run().is_none_or(|run| run.outcome() != Outcome::Running);
+        same.then(|| Opposite { page, behind, total: ended.then(|| other.total()) })
     }
 
     /// Places the result in hand to the left, held, and another one beside it that follows the cursor; or
