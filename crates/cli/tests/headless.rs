@@ -466,10 +466,11 @@ fn each_of_several_results_has_a_file_of_its_own() {
     run(&["-s", "select 1 as a; select 2 as b; select nmae from ports", "--output", "none.csv"]).exits(1);
     let left: Vec<_> = files_in(&home.path("project")).into_iter().filter(|(name, _)| name.contains("none")).collect();
     assert!(left.is_empty(), "{left:?}");
-    // An out-line has nothing to write where there are no rows.
-    let home = home.file("a.sql", "update ports set berths = 1 where id = 1\n--> ports.csv\n");
+    // An out-line has nothing to write where there are no rows; its name does nothing to a terminal.
+    let home = home.file("a.sql", "update ports set berths = 1 where id = 1\n--> \u{1b}[2Jports.csv\n");
     let (_, err) = home.call(&["run", "-c", "ferry", "a.sql"]).exits(0);
     assert!(err.contains("ports.csv stays as it was: the statement gave no rows"), "{err}");
+    assert!(!err.contains('\u{1b}'), "{err:?}");
 }
 
 /// The files of a folder, hidden ones too.

@@ -8,12 +8,12 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::{SaveError, save};
-use jaunty_core::export::target::Target;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
+use jaunty_core::text::clean::clean;
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
@@ -188,20 +188,22 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
     }
 }
 
+/// A path that a file of statements names, so that nothing of it acts on a terminal.
+fn shown(path: &Path) -> String {
+    clean(&path.display().to_string()).into_owned()
+}
+
 /// Writes the rows of a run where its out-lines send them.
 fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
-    let each = |(path, target): (PathBuf, Target)| {
-        run.files_of(&path).into_iter().map(move |(path, kept)| (path, target.clone(), kept))
-    };
     let targets = run.take_out();
     if let Some((path, _)) = targets.first().filter(|_| run.all_rows().is_empty()) {
-        eprintln!("{} stays as it was: the statement gave no rows", path.display());
+        eprintln!("{} stays as it was: the statement gave no rows", shown(path));
     }
-    for (path, target, kept) in targets.into_iter().flat_map(each) {
+    for (path, target, kept) in run.files_of(targets) {
         let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
         let part = Part::whole(archive);
         let shows = std::io::stderr().is_terminal();
-        let what = path.file_name().unwrap_or_default().to_string_lossy();
+        let what = shown(Path::new(path.file_name().unwrap_or_default()));
         let saved = progress::watched(shows, &what, interrupt, |progress| {
             save(&part, &path, target.format, &target.options, progress)
         });
@@ -210,7 +212,7 @@ fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
             other => Failure::Usage(other.to_string()),
         })?;
         if shows {
-            eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), path.display());
+            eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), shown(&path));
         }
     }
     Ok(())

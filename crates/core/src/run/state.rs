@@ -187,10 +187,15 @@ impl Run {
         std::mem::take(&mut *self.out.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// The rows of each of its results that has any, and the file of each, of which this is the first.
-    pub fn files_of(&self, path: &Path) -> Vec<(PathBuf, Arc<KeptRows>)> {
-        let results = self.all_rows().into_iter().enumerate();
-        results.map(|(result, rows)| (of_result(path, result), rows)).collect()
+    /// Each file to be written, with what it is to hold: the first result goes to the file that is named, and
+    /// each that follows to one of its own.
+    pub fn files_of(&self, targets: Vec<(PathBuf, Target)>) -> Vec<(PathBuf, Target, Arc<KeptRows>)> {
+        let results = self.all_rows();
+        let files = targets.iter().flat_map(|(path, target)| {
+            let each = results.iter().enumerate();
+            each.map(|(result, rows)| (of_result(path, result), target.clone(), Arc::clone(rows)))
+        });
+        files.collect()
     }
 
     /// A run of earlier, from the logbook.

@@ -329,10 +329,7 @@ impl App {
             };
             return self.tell_wrong(format!("{} stays as it was: {why}", first.display()));
         }
-        let each = |(path, target): (PathBuf, Target)| {
-            run.files_of(&path).into_iter().map(move |(path, kept)| (path, target.clone(), kept))
-        };
-        for (path, Target { format, options, .. }, kept) in targets.into_iter().flat_map(each) {
+        for (path, Target { format, options, .. }, kept) in run.files_of(targets) {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             self.begin_work(Kind::Write, format!("writing {name}"), move |progress| {
                 let archive = kept.archive().map_err(|error| error.to_string());
