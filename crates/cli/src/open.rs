@@ -75,6 +75,7 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
 fn profile_of_url(text: &str) -> Result<Profile, Failure> {
     let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
     for parameter in &from.left_out {
+        let parameter = clean(parameter);
         eprintln!("jaunty: the URL's parameter {parameter} is left out: nothing here corresponds to it");
     }
     let mut profile = from.profile;

@@ -10,6 +10,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::engine::{Flow, Notice, Sink};
 use jaunty_core::export::file::{PartFile, of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
+use jaunty_core::text::clean::{clean, clean_lines};
 
 use super::interrupt::Interrupt;
 use super::progress;
@@ -257,6 +258,6 @@ impl Sink for Shared {
     }
 
     fn notice(&mut self, notice: Notice) {
-        eprintln!("{}: {}", notice.severity, jaunty_core::text::clean::clean_lines(&notice.text));
+        eprintln!("{}: {}", clean(&notice.severity), clean_lines(&notice.text));
     }
 }

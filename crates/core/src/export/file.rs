@@ -150,6 +150,10 @@ pub fn write(
     out: &mut dyn Write,
     progress: &Progress,
 ) -> Result<u64, WriteError> {
+    // It may have been stopped while it waited for rows, of which there may be none.
+    if progress.is_stopped() {
+        return Err(WriteError::Stopped);
+    }
     progress.expect(part.len());
     let mut exporter = format.exporter(options);
     exporter.columns(&part.schema(), out)?;

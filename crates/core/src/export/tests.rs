@@ -170,6 +170,19 @@ fn a_file_that_holds_one_result_takes_no_other() {
 }
 
 #[test]
+fn what_was_stopped_while_it_waited_writes_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let writer = crate::archive::Writer::create(&folder.path().join("a.arrow"), &sample().schema()).unwrap();
+    let part = crate::arrange::pick::Part::whole(Arc::clone(writer.archive()));
+    let progress = crate::arrange::Progress::default();
+    progress.stop();
+    let path = folder.path().join("a.csv");
+    let error = file::save(&part, &path, Format::Csv, &Options::default(), &progress).unwrap_err();
+    assert!(matches!(error, file::SaveError::Stopped(_)), "{error}");
+    assert!(!path.exists());
+}
+
+#[test]
 fn html_shows_marks_as_they_are() {
     let text = exported(Format::Html, &[sample()]);
     assert!(text.starts_with("<!DOCTYPE html>") && text.ends_with("</tbody>\n</table>\n"));
