@@ -6,6 +6,7 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
+use jaunty_core::run::Run;
 use jaunty_tui::app::Summoned;
 use support::Stage;
 
@@ -261,6 +262,11 @@ fn rows_from_another_connection_say_so_and_are_not_gone_on_with_here() {
         .types("insert")
         .enter()
         .until("the statement", |app| app.buffer.document.rope().to_string().contains("insert into ports"));
+    // Another database of the same connection is elsewhere too; none at all is not.
+    let of = |database: &str| Run::begin("select 1".into(), None, None).at("south", database);
+    assert_eq!(stage.app.elsewhere(&of("fares")).as_deref(), Some("fares"));
+    assert_eq!(stage.app.mark_of(&of("fares"), false), "from fares · ");
+    assert_eq!(stage.app.mark_of(&of(""), true), "held · ");
     // Back there they come from here.
     let stage = stage.connects("north");
     assert!(!stage.text().contains("from north") && stage.text().contains("held · Ports"), "{}", stage.text());

@@ -122,9 +122,14 @@ impl PostgresSession {
         let arguments: Vec<String> = given.iter().map(AsText::literal).collect();
         let execute = format!("execute {name}({})", arguments.join(", "));
         let outcome = self.plain(&execute, statement, Some(plan), feed).await;
-        // In a transaction that failed it is not possible, and the end of the session does it too.
-        if let Err(error) = self.link.client.simple_query(&format!("deallocate {name}")).await {
-            tracing::debug!(%error, "a prepared statement stays");
+        // In a transaction that failed it is not possible, and the end of the session does it too. A server that
+        // does not answer any more is not waited for once again.
+        if !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
+            let deallocate = format!("deallocate {name}");
+            let gone = tokio::time::timeout(work::PATIENCE, self.link.client.simple_query(&deallocate)).await;
+            if !matches!(gone, Ok(Ok(_))) {
+                tracing::debug!(name, "a prepared statement stays");
+            }
         }
         outcome
     }
