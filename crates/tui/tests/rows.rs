@@ -463,8 +463,19 @@ fn the_next_difference_is_found_wherever_it_is() {
     let stage = stage.types("D").settles();
     assert_eq!(place(&stage), (8999, 1));
     assert_eq!(stage.app.other.as_ref().unwrap().view().row, 8999, "the other one comes along");
-    let stage = stage.types("D").settles();
+    let mut stage = stage.types("D").settles();
     assert_eq!(place(&stage), (19_989, 1));
+    // The number of rows is left out where it would be cut.
+    for width in (30..160).step_by(2) {
+        stage = stage.resized((width, 24)).settles();
+        let text = stage.text();
+        let heads = text.lines().flat_map(|line| line.split(['║', '│'])).filter(|head| head.contains('–'));
+        let heads: Vec<_> = heads.collect();
+        let whole =
+            |head: &&str| !head.contains(" of") || [" of 19,995", " of 20,000"].iter().any(|of| head.contains(of));
+        assert!(!heads.is_empty() && heads.iter().all(whole), "{width}: {heads:?}");
+    }
+    let stage = stage.resized((160, 24)).settles();
     // Of the rows at the end there are none on the other side; seen from there, there are only others.
     let stage = stage.types("D").settles();
     assert!(stage.app.rows.holds());

@@ -95,9 +95,11 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     // Numbers are told at length where neither the title nor how the rows are arranged needs the room.
     let needed = clean::width(&title).min(TITLE.1) + clean::width(&arranged) + 8;
     let room = usize::from(area.width).saturating_sub(needed);
+    // A third is the title's, however long the numbers are.
+    let most = usize::from(area.width - area.width / 3).saturating_sub(1);
     let right = match rows.sums() {
         Some(sums) => sums.to_owned(),
-        None => progress(rows, run, room),
+        None => progress(rows, run, (room, most)),
     };
     let style = if run.outcome() == Outcome::Running { ground.patch(app.theme.style(Role::Running)) } else { faint };
     let start = put_right(cells, area.x + area.width / 3, area.y, area.right().saturating_sub(1), &right, style);
@@ -126,21 +128,27 @@ fn arranged(rows: &Rows) -> String {
     rows.view().arranged.wanted.words(&names)
 }
 
-/// Which rows are on the screen, of how many, and how the run stands.
-fn progress(rows: &Rows, run: &Run, room: usize) -> String {
+/// Which rows are on the screen, of how many, and how the run stands: at length in so many cells, and never in
+/// more than so many.
+fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
     let total = rows.total();
     let shown = rows.page().filter(|page| !page.rows.is_empty());
     let counted = match shown {
         Some(page) if rows.shows() == Shows::Rows => {
             // The page may be of when the pane was higher.
             let last = page.from + page.rows.len().min(rows.height()) as u64;
-            let place = format!("{}–{} of {}", words::number(page.from + 1), words::number(last), words::number(total));
+            let bare = format!("{}–{}", words::number(page.from + 1), words::number(last));
+            let place = format!("{bare} of {}", words::number(total));
             let all = rows.all();
             let long = match total < all {
                 true => format!("{place}, all {}", words::number(all)),
                 false => format!("rows {place}{}", percent(last, total)),
             };
-            if clean::width(&long) > room { place } else { long }
+            match clean::width(&place) {
+                width if width > most => bare,
+                _ if clean::width(&long) > room => place,
+                _ => long,
+            }
         }
         _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
