@@ -54,10 +54,17 @@ pub struct Dialect {
     /// Words that may follow a prefix and are none themselves (`EXPLAIN ANALYZE VERBOSE`). What
     /// stands in parentheses there is passed over too.
     pub prefix_options: &'static [&'static str],
+    /// Statements that carry another one behind a word of theirs (`PREPARE p AS …`). Up to that word they are
+    /// read like a prefix: what is said of leading words holds for the statement that is carried.
+    pub carriers: &'static [Carrier],
+    /// Whether `CREATE TABLE t (…)` may go on with a query that fills it, without a word between.
+    pub tables_take_queries: bool,
+    /// Words that say what a leading word is about, of those on which a continuation depends.
+    pub seconds: &'static [&'static str],
+    /// Words before which one of `prefixes` is none (`ANALYZE TABLE`).
+    pub no_prefix_before: &'static [&'static str],
     /// Keywords that may be the last word of a statement.
     pub can_end: &'static [&'static str],
-    /// Words that, second in a statement, make its parentheses free text (`CREATE VIRTUAL TABLE … USING m(…)`).
-    pub verbatim: &'static [&'static str],
     /// Statements with semicolons inside.
     pub bodies: &'static [Body],
     /// What encloses a quoted name.
@@ -102,8 +109,11 @@ pub(super) const PLAIN: Dialect = Dialect {
     starters: &[],
     prefixes: &[],
     prefix_options: &[],
+    carriers: &[],
+    tables_take_queries: false,
+    seconds: &[],
+    no_prefix_before: &[],
     can_end: &[],
-    verbatim: &[],
     bodies: &[],
     name_quote: '"',
     folds_names: false,
@@ -271,7 +281,8 @@ pub struct Starter {
     pub then: Then,
     /// Words after which it goes on with the statement (`ON` before `DELETE CASCADE`).
     pub continues_after: &'static [&'static str],
-    /// Leading words of statements inside which it goes on (`ALTER TABLE … DROP COLUMN`).
+    /// Leading words of statements inside which it goes on (`ALTER TABLE … DROP COLUMN`); two words where
+    /// the one after the leading one counts too (`CREATE SCHEMA s CREATE TABLE …`).
     pub continues_in: &'static [&'static str],
     /// Whether it cannot even stand in the body of a [`Body`].
     pub breaks_bodies: bool,
@@ -308,6 +319,22 @@ pub enum Then {
     Words(&'static [&'static str]),
     /// A name or a string, but no keyword other than these.
     Name(&'static [&'static str]),
+    /// A common table expression: a name, and `AS` or the names of its columns after it. This tells the `WITH`
+    /// that begins a query from all others (`WITH TIES`, `WITH TIME ZONE`, `WITH LOGIN`).
+    TableExpression,
+}
+
+/// A statement that carries another.
+#[derive(Debug, PartialEq)]
+pub struct Carrier {
+    /// Its leading word.
+    pub lead: &'static str,
+    /// The word that has to follow; empty where any may.
+    pub second: &'static str,
+    /// The word behind which the carried statement begins.
+    pub until: &'static str,
+    /// What the whole does; `None` for what the carried statement does.
+    pub kind: Option<Kind>,
 }
 
 /// A statement that holds other statements, each with its own semicolon.
@@ -328,6 +355,10 @@ pub struct Body {
     pub blocks: &'static [&'static str],
     /// Whether plain names and signs may also stand between the first word and the object word.
     pub names_between: bool,
+    /// Whether one statement, or one block of `blocks`, can be the whole body, without `open` and `close`.
+    pub single: bool,
+    /// The word behind which such a statement begins (`EVENT … DO`); empty where it follows the head.
+    pub single_after: &'static str,
 }
 
 #[cfg(test)]

@@ -4,14 +4,12 @@
 mod keywords;
 
 use super::{
-    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
-    unreserved,
+    BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
+    starter, unreserved,
 };
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'\'', close: b'\'', doubled: true, backslash: true, kind: QuoteKind::Text };
-
-const SET_OPERATORS: &[&str] = &["AS", "UNION", "ALL", "DISTINCT", "EXCEPT", "INTERSECT"];
 
 /// Words that open a block in a stored program. `CASE` also opens one inside a statement.
 const BLOCKS: &[&str] = &["BEGIN", "IF", "CASE", "LOOP", "WHILE", "REPEAT", "FOR"];
@@ -25,7 +23,14 @@ const fn body(object: &'static str) -> Body {
         close: "END",
         blocks: BLOCKS,
         names_between: true,
+        single: true,
+        single_after: "",
     }
+}
+
+/// A block that is a statement by itself.
+const fn block(word: &'static str) -> Body {
+    Body { after: "", open: word, ..body("") }
 }
 
 /// What is said of a literal counts for the column beside it, whatever that is written in.
@@ -60,44 +65,66 @@ pub static MYSQL: Dialect = Dialect {
     code_comments: &["/*!", "/*M!"],
     parameters: b"?",
     starters: &[
-        Starter { continues_after: SET_OPERATORS, ..starter("SELECT", Kind::Query, Role::Query) },
+        Starter {
+            continues_after: &["AS", "UNION", "ALL", "DISTINCT", "EXCEPT", "INTERSECT", "GRANT", "REVOKE"],
+            ..starter("SELECT", Kind::Query, Role::Query)
+        },
         Starter {
             role: Role::Query,
             continues_after: &["AS", "UNION", "ALL", "EXCEPT", "INTERSECT", "DEFAULT", "IN", "THAN"],
             ..unreserved("VALUES", Kind::Query, Then::Words(&["ROW"]))
         },
         Starter {
-            role: Role::With,
-            continues_after: &["AS"],
-            continues_in: &["GRANT", "ALTER", "CREATE", "SET"],
+            continues_after: &["AS", "IDENTIFIED"],
+            then: Then::TableExpression,
             ..starter("WITH", Kind::Query, Role::With)
         },
+        // A function of the same name has a parenthesis behind it.
         Starter {
-            continues_after: &["BEFORE", "AFTER", "GRANT", "REVOKE"],
+            continues_after: &["BEFORE", "AFTER", "OR", "GRANT", "REVOKE"],
+            then: Then::Name(&["INTO", "LOW_PRIORITY", "DELAYED", "HIGH_PRIORITY", "IGNORE"]),
             ..starter("INSERT", Kind::Change, Role::Filled)
         },
         Starter {
             continues_after: &["OR", "DUPLICATE"],
             continues_in: &["LOAD"],
+            then: Then::Name(&["INTO", "LOW_PRIORITY", "DELAYED"]),
             ..starter("REPLACE", Kind::Change, Role::Filled)
         },
         Starter {
-            continues_after: &["ON", "KEY", "BEFORE", "AFTER", "FOR", "GRANT", "REVOKE"],
+            continues_after: &["ON", "KEY", "BEFORE", "AFTER", "OR", "FOR", "GRANT", "REVOKE"],
             ..starter("UPDATE", Kind::Change, Role::Change)
         },
         Starter {
-            continues_after: &["ON", "BEFORE", "AFTER", "GRANT", "REVOKE"],
+            continues_after: &["ON", "BEFORE", "AFTER", "OR", "GRANT", "REVOKE"],
             ..starter("DELETE", Kind::Change, Role::Change)
         },
+        Starter { continues_after: &["SHOW", "GRANT", "REVOKE"], ..starter("CREATE", Kind::Definition, Role::Plain) },
+        // No column can be called by these words.
         Starter {
-            continues_after: &["SHOW", "GRANT", "REVOKE"],
-            breaks_bodies: true,
-            ..starter("CREATE", Kind::Definition, Role::Plain)
-        },
-        Starter {
-            breaks_bodies: true,
             ends_in_type: true,
             continues_after: &["GRANT", "REVOKE"],
+            then: Then::Words(&["TABLE", "DATABASE", "SCHEMA", "PROCEDURE", "IGNORE", "SQL"]),
+            ..starter("ALTER", Kind::Definition, Role::Plain)
+        },
+        Starter {
+            ends_in_type: true,
+            continues_after: &["GRANT", "REVOKE"],
+            continues_in: &["ALTER"],
+            then: Then::Words(&[
+                "ALGORITHM",
+                "DEFINER",
+                "EVENT",
+                "FUNCTION",
+                "INSTANCE",
+                "ONLINE",
+                "ROLE",
+                "SEQUENCE",
+                "SERVER",
+                "TABLESPACE",
+                "USER",
+                "VIEW",
+            ]),
             ..starter("ALTER", Kind::Definition, Role::Plain)
         },
         Starter {
@@ -117,32 +144,45 @@ pub static MYSQL: Dialect = Dialect {
                 "USER",
                 "VIEW",
             ]),
-            breaks_bodies: true,
+            continues_after: &["GRANT", "REVOKE"],
             ..starter("DROP", Kind::Definition, Role::Plain)
         },
         unreserved("TRUNCATE", Kind::Change, Then::Name(&["TABLE"])),
         Starter { continues_in: &["ALTER"], ..starter("RENAME", Kind::Definition, Role::Plain) },
-        starter("GRANT", Kind::Definition, Role::Plain),
+        Starter { continues_after: &["WITH", "GRANT", "REVOKE"], ..starter("GRANT", Kind::Definition, Role::Plain) },
         starter("REVOKE", Kind::Definition, Role::Plain),
         starter("LOAD", Kind::Change, Role::Plain),
-        Starter { continues_in: &["GRANT"], ..starter("SHOW", Kind::Setting, Role::Plain) },
+        Starter { continues_after: &["GRANT", "REVOKE"], ..starter("SHOW", Kind::Setting, Role::Plain) },
         Starter { then: Then::Name(&[]), ..starter("USE", Kind::Setting, Role::Plain) },
         Starter {
             continues_after: &["ON", "DELETE", "UPDATE", "CHARACTER"],
-            continues_in: &["UPDATE", "ALTER", "INSERT", "REPLACE", "LOAD", "WITH", "EXPLAIN", "CREATE"],
+            continues_in: &[
+                "UPDATE", "ALTER", "INSERT", "REPLACE", "LOAD", "WITH", "EXPLAIN", "CREATE", "SIGNAL", "RESIGNAL",
+            ],
             ..starter("SET", Kind::Setting, Role::Plain)
         },
+        starter("SIGNAL", Kind::Other, Role::Plain),
+        starter("RESIGNAL", Kind::Other, Role::Plain),
+        starter("RETURN", Kind::Other, Role::Plain),
         starter("CALL", Kind::Other, Role::Plain),
         starter("KILL", Kind::Other, Role::Plain),
         Starter { then: Then::Words(&["TABLE", "LOCAL"]), ..starter("OPTIMIZE", Kind::Other, Role::Plain) },
-        Starter { then: Then::Words(&["TABLE", "LOCAL"]), ..starter("ANALYZE", Kind::Other, Role::Plain) },
+        Starter {
+            then: Then::Words(&["TABLE", "LOCAL"]),
+            continues_after: &["SHOW"],
+            ..starter("ANALYZE", Kind::Other, Role::Plain)
+        },
         unreserved("FLUSH", Kind::Other, Then::Words(&["TABLES", "PRIVILEGES", "LOGS", "STATUS", "HOSTS"])),
         unreserved("DO", Kind::Other, Then::Name(&[])),
         unreserved("HANDLER", Kind::Other, Then::Name(&[])),
-        unreserved("PREPARE", Kind::Other, Then::Name(&[])),
+        Starter { continues_after: &["XA"], ..unreserved("PREPARE", Kind::Other, Then::Name(&[])) },
         unreserved("EXECUTE", Kind::Other, Then::Name(&["IMMEDIATE"])),
         unreserved("DEALLOCATE", Kind::Other, Then::Words(&["PREPARE"])),
-        Starter { then: Then::Words(&["TABLES", "TABLE"]), ..starter("LOCK", Kind::Other, Role::Plain) },
+        Starter {
+            then: Then::Words(&["TABLES", "TABLE"]),
+            continues_after: &["GRANT", "REVOKE"],
+            ..starter("LOCK", Kind::Other, Role::Plain)
+        },
         Starter { then: Then::Words(&["TABLES"]), ..starter("UNLOCK", Kind::Other, Role::Plain) },
         Starter { alone: true, ..unreserved("BEGIN", Kind::Transaction, Then::Words(&["WORK", "NOT"])) },
         unreserved("START", Kind::Transaction, Then::Words(&["TRANSACTION"])),
@@ -150,11 +190,15 @@ pub static MYSQL: Dialect = Dialect {
         Starter { alone: true, ..unreserved("ROLLBACK", Kind::Transaction, Then::Words(&["TO", "WORK", "AND"])) },
         Starter { continues_after: &["TO", "RELEASE"], ..unreserved("SAVEPOINT", Kind::Transaction, Then::Name(&[])) },
         Starter { then: Then::Words(&["SAVEPOINT"]), ..starter("RELEASE", Kind::Transaction, Role::Plain) },
-        starter("EXPLAIN", Kind::Plan, Role::Plain),
+        Starter { continues_after: &["SHOW"], ..starter("EXPLAIN", Kind::Plan, Role::Plain) },
         starter("DESCRIBE", Kind::Plan, Role::Plain),
     ],
-    prefixes: &["EXPLAIN"],
-    prefix_options: &["ANALYZE", "EXTENDED", "PARTITIONS"],
+    prefixes: &["EXPLAIN", "ANALYZE", "DESCRIBE", "DESC"],
+    prefix_options: &["ANALYZE", "EXTENDED", "PARTITIONS", "FORMAT"],
+    no_prefix_before: &["TABLE", "TABLES", "LOCAL", "NO_WRITE_TO_BINLOG"],
+    carriers: &[Carrier { lead: "SET", second: "STATEMENT", until: "FOR", kind: None }],
+    tables_take_queries: true,
+    seconds: &["TABLE"],
     quoted_names_may_be_text: true,
     types: &[
         "int",
@@ -228,8 +272,15 @@ pub static MYSQL: Dialect = Dialect {
         body("PROCEDURE"),
         body("FUNCTION"),
         body("TRIGGER"),
-        body("EVENT"),
-        // A block that is carried out at once.
+        Body { single_after: "DO", ..body("EVENT") },
+        Body { single_after: "DO", after: "ALTER", ..body("EVENT") },
+        // Blocks that are carried out at once.
+        block("WHILE"),
+        block("LOOP"),
+        block("REPEAT"),
+        block("CASE"),
+        block("IF"),
+        block("FOR"),
         Body { object: "ATOMIC", after: "BEGIN", between: &["NOT"], open: "", names_between: false, ..body("") },
     ],
     name_quote: '`',

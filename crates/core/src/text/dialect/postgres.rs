@@ -4,17 +4,18 @@
 mod keywords;
 
 use super::{
-    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
-    unreserved,
+    BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
+    starter, unreserved,
 };
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'\'', close: b'\'', doubled: true, backslash: false, kind: QuoteKind::Text };
 
-const SET_OPERATORS: &[&str] = &["AS", "UNION", "ALL", "DISTINCT", "EXCEPT", "INTERSECT", "MATERIALIZED"];
-
 /// Words with which a statement goes on that is explained, prepared or copied.
 const CARRIED: &[&str] = &["EXPLAIN", "ANALYZE", "VERBOSE", "AS", "FOR", "ATOMIC"];
+
+/// Words of a rule behind which its statements stand.
+const RULES: &[&str] = &["ALSO", "INSTEAD", "DO"];
 
 const fn body(object: &'static str) -> Body {
     Body {
@@ -25,6 +26,8 @@ const fn body(object: &'static str) -> Body {
         close: "END",
         blocks: &[],
         names_between: false,
+        single: false,
+        single_after: "",
     }
 }
 
@@ -57,41 +60,78 @@ pub static POSTGRES: Dialect = Dialect {
     block_comment: Some(BlockComment { open: "/*", close: "*/", nests: true }),
     parameters: b"$",
     starters: &[
-        Starter { continues_after: SET_OPERATORS, ..starter("SELECT", Kind::Query, Role::Query) },
         Starter {
-            continues_after: &["AS", "UNION", "ALL", "EXCEPT", "INTERSECT", "DEFAULT", "VALUE"],
+            continues_after: &[
+                "AS",
+                "UNION",
+                "ALL",
+                "DISTINCT",
+                "EXCEPT",
+                "INTERSECT",
+                "MATERIALIZED",
+                "FOR",
+                "GRANT",
+                "REVOKE",
+                "ALSO",
+                "INSTEAD",
+                "DO",
+                "ON",
+            ],
+            ..starter("SELECT", Kind::Query, Role::Query)
+        },
+        Starter {
+            continues_after: &[
+                "AS",
+                "UNION",
+                "ALL",
+                "EXCEPT",
+                "INTERSECT",
+                "DEFAULT",
+                "VALUE",
+                "FOR",
+                "ALSO",
+                "INSTEAD",
+                "DO",
+            ],
+            continues_in: &["MERGE"],
             ..starter("VALUES", Kind::Query, Role::Query)
         },
         Starter {
             role: Role::With,
             continues_after: &["AS", "FOR"],
-            ..unreserved("WITH", Kind::Query, Then::Name(&["RECURSIVE"]))
+            ..unreserved("WITH", Kind::Query, Then::TableExpression)
         },
         Starter {
             role: Role::Filled,
-            continues_after: &["BEFORE", "AFTER", "OF", "OR", "INSTEAD", "ON", "FOR", "GRANT", "REVOKE", "THEN"],
+            continues_after: &[
+                "BEFORE", "AFTER", "OF", "OR", "INSTEAD", "ON", "FOR", "GRANT", "REVOKE", "THEN", "ALSO", "DO",
+            ],
             after_blank: true,
             ..unreserved("INSERT", Kind::Change, Then::Words(&["INTO"]))
         },
         Starter {
             role: Role::Change,
-            continues_after: &["ON", "DO", "BEFORE", "AFTER", "OF", "OR", "FOR", "KEY", "GRANT", "REVOKE", "THEN"],
+            continues_after: &[
+                "ON", "DO", "BEFORE", "AFTER", "OF", "OR", "FOR", "KEY", "GRANT", "REVOKE", "THEN", "ALSO", "INSTEAD",
+                "SHARE",
+            ],
             ..unreserved("UPDATE", Kind::Change, Then::Name(&["ONLY"]))
         },
         Starter {
             role: Role::Change,
-            continues_after: &["ON", "BEFORE", "AFTER", "OF", "OR", "FOR", "GRANT", "REVOKE", "THEN"],
+            continues_after: &[
+                "ON", "BEFORE", "AFTER", "OF", "OR", "FOR", "GRANT", "REVOKE", "THEN", "ALSO", "INSTEAD", "DO",
+            ],
             after_blank: true,
             ..unreserved("DELETE", Kind::Change, Then::Words(&["FROM"]))
         },
         Starter { role: Role::Change, ..unreserved("MERGE", Kind::Change, Then::Words(&["INTO"])) },
         Starter {
-            continues_in: &["CREATE", "GRANT", "REVOKE"],
-            breaks_bodies: true,
+            continues_after: &["GRANT", "REVOKE"],
+            continues_in: &["CREATE SCHEMA"],
             ..starter("CREATE", Kind::Definition, Role::Plain)
         },
         Starter {
-            breaks_bodies: true,
             ends_in_type: true,
             ..unreserved(
                 "ALTER",
@@ -127,7 +167,6 @@ pub static POSTGRES: Dialect = Dialect {
             )
         },
         Starter {
-            breaks_bodies: true,
             continues_in: &["ALTER"],
             ..unreserved(
                 "DROP",
@@ -164,8 +203,33 @@ pub static POSTGRES: Dialect = Dialect {
         },
         unreserved("TRUNCATE", Kind::Change, Then::Name(&["TABLE", "ONLY"])),
         unreserved("COMMENT", Kind::Definition, Then::Words(&["ON"])),
-        unreserved("GRANT", Kind::Definition, Then::Name(&["ALL", "SELECT", "INSERT", "UPDATE", "DELETE", "EXECUTE"])),
-        unreserved("REVOKE", Kind::Definition, Then::Name(&["ALL", "SELECT", "INSERT", "UPDATE", "DELETE", "EXECUTE"])),
+        Starter {
+            continues_after: &["WITH"],
+            continues_in: &["CREATE SCHEMA", "ALTER DEFAULT"],
+            ..unreserved(
+                "GRANT",
+                Kind::Definition,
+                Then::Name(&["ALL", "SELECT", "INSERT", "UPDATE", "DELETE", "EXECUTE", "CREATE", "REFERENCES"]),
+            )
+        },
+        Starter {
+            continues_in: &["ALTER DEFAULT"],
+            ..unreserved(
+                "REVOKE",
+                Kind::Definition,
+                Then::Name(&[
+                    "ALL",
+                    "SELECT",
+                    "INSERT",
+                    "UPDATE",
+                    "DELETE",
+                    "EXECUTE",
+                    "CREATE",
+                    "REFERENCES",
+                    "GRANT",
+                ]),
+            )
+        },
         unreserved("REFRESH", Kind::Definition, Then::Words(&["MATERIALIZED"])),
         unreserved("COPY", Kind::Other, Then::Name(&[])),
         unreserved("CALL", Kind::Other, Then::Name(&[])),
@@ -173,15 +237,22 @@ pub static POSTGRES: Dialect = Dialect {
         unreserved("LOCK", Kind::Other, Then::Words(&["TABLE"])),
         unreserved("LISTEN", Kind::Setting, Then::Name(&[])),
         unreserved("UNLISTEN", Kind::Setting, Then::Name(&[])),
-        unreserved("NOTIFY", Kind::Other, Then::Name(&[])),
+        Starter { continues_after: RULES, ..unreserved("NOTIFY", Kind::Other, Then::Name(&[])) },
         unreserved("SHOW", Kind::Setting, Then::Name(&["ALL", "SESSION"])),
-        unreserved("RESET", Kind::Setting, Then::Name(&["ALL", "SESSION", "ROLE"])),
+        Starter {
+            continues_in: &["ALTER"],
+            ..unreserved("RESET", Kind::Setting, Then::Name(&["ALL", "SESSION", "ROLE"]))
+        },
         Starter {
             continues_in: &["UPDATE", "ALTER", "INSERT", "MERGE", "WITH", "CREATE", "EXPLAIN"],
             ..unreserved("SET", Kind::Setting, Then::Name(&["SESSION", "ROLE", "CONSTRAINTS", "TRANSACTION"]))
         },
         Starter { alone: true, ..unreserved("DISCARD", Kind::Setting, Then::Words(&["ALL", "PLANS", "TEMP"])) },
-        Starter { alone: true, ..unreserved("ANALYZE", Kind::Other, Then::Name(&["VERBOSE"])) },
+        Starter {
+            alone: true,
+            continues_in: &["VACUUM"],
+            ..unreserved("ANALYZE", Kind::Other, Then::Name(&["VERBOSE"]))
+        },
         Starter {
             alone: true,
             ..unreserved("VACUUM", Kind::Other, Then::Name(&["FULL", "FREEZE", "VERBOSE", "ANALYZE"]))
@@ -223,6 +294,11 @@ pub static POSTGRES: Dialect = Dialect {
     ],
     prefixes: &["EXPLAIN"],
     prefix_options: &["ANALYZE", "ANALYSE", "VERBOSE"],
+    carriers: &[
+        Carrier { lead: "PREPARE", second: "", until: "AS", kind: Some(Kind::Other) },
+        Carrier { lead: "DECLARE", second: "", until: "FOR", kind: Some(Kind::Other) },
+    ],
+    seconds: &["SCHEMA", "RULE", "DEFAULT"],
     types: &[
         "integer",
         "text",

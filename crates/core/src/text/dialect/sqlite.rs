@@ -56,7 +56,7 @@ pub static SQLITE: Dialect = Dialect {
         Starter {
             role: Role::With,
             continues_after: &["AS"],
-            ..unreserved("WITH", Kind::Query, Then::Name(&["RECURSIVE"]))
+            ..unreserved("WITH", Kind::Query, Then::TableExpression)
         },
         Starter { continues_after: &["BEFORE", "AFTER", "OF"], ..starter("INSERT", Kind::Change, Role::Filled) },
         Starter {
@@ -176,7 +176,6 @@ pub static SQLITE: Dialect = Dialect {
         "VACUUM",
         "VALUES",
     ],
-    verbatim: &["VIRTUAL"],
     bodies: &[Body {
         object: "TRIGGER",
         after: "CREATE",
@@ -185,6 +184,8 @@ pub static SQLITE: Dialect = Dialect {
         close: "END",
         blocks: &[],
         names_between: false,
+        single: false,
+        single_after: "",
     }],
     keywords: keywords::KEYWORDS,
     comparing: Some(&COMPARING),

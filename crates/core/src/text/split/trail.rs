@@ -65,9 +65,6 @@ pub(in crate::text) struct Trail<'a> {
     pub last: usize,
 }
 
-/// Nested deeper than this, nothing is marked: a mark remembers each parenthesis.
-const DEEPEST: usize = 1000;
-
 impl Trail<'_> {
     /// Takes note of the state behind a token. Where it is what it was there before the change, all
     /// that follows is too: the statement's end and kind are known, and returned.
@@ -97,7 +94,7 @@ impl Trail<'_> {
             let (body_end, end) = (self.change.shift(whole.body_end), self.change.shift(whole.end));
             return Some(Statement { body_end, end, ..*whole });
         }
-        if at - self.last >= self.spacing && progress.open.len() < DEEPEST {
+        if at - self.last >= self.spacing {
             self.last = at;
             self.made.push(Mark { at, progress: progress.clone() });
         }
