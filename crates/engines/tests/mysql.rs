@@ -8,7 +8,9 @@ use std::sync::LazyLock;
 
 use arrow_schema::{DataType, TimeUnit};
 use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
+use jaunty_core::engine::{
+    Effect, EngineError, ErrorKind, Reading, Session, Step, Switch, SwitchKind, Touches, Transaction,
+};
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD};
 use support::{Collect, origins, refused, rows_with, run, stopped, told};
@@ -338,4 +340,22 @@ fn columns_tell_where_they_come_from() {
         "select p.name as harbour, opened, id + 1, price from ports p left join fares.prices on true limit 1";
     let expected = ["bookings.ports.name!", "bookings.ports.opened", "", "fares.prices.price"];
     assert_eq!(origins(session.as_mut(), statement), expected);
+}
+
+#[test]
+fn the_server_says_what_is_one_statement() {
+    let mut session = connect();
+    for (text, reading) in [
+        ("select 1 as a¦select 2", Reading::Shorter),
+        ("select 1¦limit 3", Reading::One),
+        ("select id from nothing_there¦order by id", Reading::One),
+        ("select 1¦order by", Reading::Further),
+        ("select from from¦select 2", Reading::Shorter),
+        ("create table a (b int)¦select 1 as b", Reading::One),
+        ("drop table nothing_there¦drop table ports", Reading::Shorter),
+    ] {
+        let next = text.find('¦').unwrap() + 1;
+        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+    }
+    assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }

@@ -9,7 +9,9 @@ use std::time::{Duration, Instant};
 
 use arrow_schema::DataType;
 use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
+use jaunty_core::engine::{
+    Effect, EngineError, ErrorKind, Reading, Session, Step, Switch, SwitchKind, Touches, Transaction,
+};
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Postgres};
 use support::{Collect, origins, refused, rows_with, run, stopped, told};
@@ -583,4 +585,28 @@ fn columns_tell_where_they_come_from() {
     run(session.as_mut(), "begin").unwrap();
     session.place().unwrap();
     assert_eq!(origins(session.as_mut(), "select b.a, p.a from berth b, pier p")[0], "");
+}
+
+#[test]
+fn the_server_says_what_is_one_statement() {
+    let mut session = connect();
+    for (text, reading) in [
+        ("select 1 as a¦select 2", Reading::Shorter),
+        ("select 1¦limit 3", Reading::One),
+        ("select id from nothing_there¦order by id", Reading::One),
+        ("select 1¦order by", Reading::Further),
+        ("select from from¦select 2", Reading::Shorter),
+        ("create table a (b int)¦partition by list (b)", Reading::One),
+        ("vacuum¦analyze", Reading::One),
+    ] {
+        let next = text.find('¦').unwrap() + 1;
+        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+    }
+    // An open transaction stays as it is.
+    run(session.as_mut(), "begin").unwrap();
+    session.place().unwrap();
+    assert_eq!(session.reading("select 1 as a\nselect 2", 14), Reading::Shorter);
+    assert_eq!(session.reading("select 1\nlimit 2", 9), Reading::One);
+    assert_eq!(one(session.as_mut(), "select 1"), "1");
+    run(session.as_mut(), "rollback").unwrap();
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Session, Touches};
+use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Reading, Session, Touches};
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
 use support::{Collect, origins, rows_with, run};
@@ -244,4 +244,22 @@ fn columns_tell_where_they_come_from() {
     run(session.as_mut(), "create view board as select code as port from ports").unwrap();
     let statement = "select p.code as c, note, code || '', port from board, ports p";
     assert_eq!(origins(session.as_mut(), statement), ["main.ports.code!", "main.ports.note", "", "main.ports.code!"]);
+}
+
+#[test]
+fn the_server_says_what_is_one_statement() {
+    let mut session = memory();
+    for (text, reading) in [
+        ("select 1 as a¦select 2", Reading::Shorter),
+        ("select 1¦limit 3", Reading::One),
+        ("select id from nothing_there¦order by id", Reading::One),
+        ("select 1¦order by", Reading::Further),
+        ("select from from¦select 2", Reading::Shorter),
+        ("create table a (b)¦without rowid", Reading::One),
+        ("pragma user_version = 3¦select 1", Reading::Shorter),
+    ] {
+        let next = text.find('¦').unwrap() + 1;
+        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+    }
+    assert_eq!(run(session.as_mut(), "pragma user_version").unwrap().rows(), [["0"]]);
 }

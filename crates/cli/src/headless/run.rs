@@ -9,9 +9,10 @@ use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::execute::{Tell, execute};
+use jaunty_core::run::execute::{Tell, execute, job_at};
 use jaunty_core::run::out_line::out_lines;
 use jaunty_core::run::parameters::{self, Given};
+use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_core::text::clean::clean;
 use jaunty_core::text::dialect::Dialect;
@@ -81,12 +82,32 @@ pub struct With<'a> {
 
 /// Runs statements one after the other, up to the first that does not end well.
 pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result<(), Failure> {
+    let mut taken = 0;
     for task in tasks {
+        // A part of the one before.
+        if taken > 0 {
+            taken -= 1;
+            continue;
+        }
         if with.interrupt.was_asked() {
             return Err(Failure::Stopped(format!("stopped before the statement at line {}", task.line)));
         }
         let place = session.place().map_err(|error| Failure::Database(error.to_string()))?;
-        run_one(session, &place, task, with)?;
+        match reading::read(session, &task.job) {
+            Read::AsItStands => run_one(session, &place, task, with)?,
+            Read::Longer(job, more) => {
+                taken = more;
+                run_one(session, &place, &Task { job: *job, line: task.line }, with)?;
+            }
+            Read::Ask(longer, _) => {
+                return Err(Failure::Usage(format!(
+                    "the statement at line {} may end in two places, and the server could not be asked; put a semicolon where it ends:\n{}\nor\n{}",
+                    task.line,
+                    clean(&task.job.statement),
+                    clean(&longer.statement)
+                )));
+            }
+        }
     }
     Ok(())
 }
@@ -240,7 +261,7 @@ pub fn tasks_of(
             outline.at(&rope, at).map_or(0..0, |index| index..index + 1)
         }
     };
-    let statements = outline.statements().get(range).unwrap_or_default();
+    let statements = outline.statements().get(range.clone()).unwrap_or_default();
     if statements.is_empty() {
         return Err(Failure::Usage("there is no statement to run".into()));
     }
@@ -255,11 +276,10 @@ pub fn tasks_of(
         let error = EngineError::new(ErrorKind::Local, error.message).at(Some(at));
         return Err(Failure::Usage(error.explain(&rope.line(line).to_string(), line + 1)));
     }
-    let task = |s: &jaunty_core::text::split::Statement| Task {
-        job: Job::of(s, &rope, dialect, buffer),
-        line: rope.byte_to_line(s.start) + 1,
+    let task = |(index, start): (usize, usize)| {
+        Some(Task { job: job_at(&outline, index, &rope, buffer)?, line: rope.byte_to_line(start) + 1 })
     };
-    Ok(statements.iter().map(task).collect())
+    Ok(range.zip(statements.iter().map(|s| s.start)).filter_map(task).collect())
 }
 
 fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {

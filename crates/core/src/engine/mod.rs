@@ -154,6 +154,13 @@ pub trait Session: Send {
         Ok(())
     }
 
+    /// How the server reads a text in which a second statement may begin at byte `next`: asked before a
+    /// statement runs whose end was told without a semicolon. Nothing is carried out, and an open transaction
+    /// stays as it is.
+    fn reading(&mut self, _text: &str, _next: usize) -> Reading {
+        Reading::Unknown
+    }
+
     /// Runs one statement and pushes what comes into `sink`, in order: any number of results, each
     /// either [`Sink::columns`] and then batches, or one [`Sink::affected`]; notices at any time.
     ///
@@ -281,6 +288,27 @@ pub enum Effect {
     Writes(Touches),
     /// The server cannot be asked.
     Unknown,
+}
+
+/// How a server reads a text that may be one statement or several without a semicolon between them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reading {
+    /// As one statement.
+    One,
+    /// It stops where the first ends, or before: what comes after is another.
+    Shorter,
+    /// It reads on past the first, but not to the end of the text.
+    Further,
+    /// It cannot be asked.
+    Unknown,
+}
+
+impl Reading {
+    /// What a mistake of syntax says of a text whose second statement would begin at byte `next`. Where the
+    /// server does not tell the place, it may have read on.
+    pub fn stopped_at(place: Option<usize>, next: usize) -> Reading {
+        if place.is_some_and(|place| place <= next) { Reading::Shorter } else { Reading::Further }
+    }
 }
 
 /// How much a statement that writes would touch.

@@ -9,7 +9,8 @@ use std::time::{Duration, Instant};
 use ropey::Rope;
 
 use super::Keeping;
-use super::execute::{Job, Tell, execute};
+use super::execute::{Job, Tell, execute, job_at};
+use super::reading::{self, Read};
 use super::sample::Sample;
 use super::state::Run;
 use crate::catalog::{Catalog, Name, Object, store};
@@ -66,6 +67,8 @@ pub enum Report {
     NotMoved(EngineError),
     /// A yes is wanted before these run.
     Asks(Vec<Job>, Why),
+    /// The server takes this as one statement, which the text was split into several.
+    Joined(String),
     /// What the database holds, as it was kept from earlier or as it was read now.
     Catalog(Arc<Catalog>),
     /// What the database holds could not be read.
@@ -86,13 +89,15 @@ pub enum Report {
 }
 
 /// Why a yes is wanted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Why {
     /// The profile asks before anything that writes, and the first of the jobs does this.
     Writes(Effect),
     /// The connection was lost with a transaction open: what stood in it is gone, and the jobs may
     /// have been meant to go on with it.
     TransactionLost,
+    /// Nobody could say whether the first job is one statement or ends where this one does.
+    TwoReadings(String),
 }
 
 /// How often a connection that rests is looked at.
@@ -300,7 +305,13 @@ impl Worker {
             (self.tell)(Report::Asks(jobs, Why::TransactionLost));
             return (self.tell)(Report::Idle { left_out: 0 });
         }
+        let mut taken = 0;
         for (index, job) in jobs.iter().enumerate() {
+            // A part of the one before.
+            if taken > 0 {
+                (taken, left) = (taken - 1, left - 1);
+                continue;
+            }
             if self.current().stops != stops {
                 break;
             }
@@ -310,8 +321,26 @@ impl Worker {
                 }
                 break;
             }
+            let mut whole = None;
+            match self.session.as_mut().map(|(session, _)| reading::read(session.as_mut(), job)) {
+                Some(Read::Longer(longer, more)) => {
+                    (self.tell)(Report::Joined(longer.statement.clone()));
+                    taken = more.min(jobs.len() - index - 1);
+                    whole = Some(longer);
+                }
+                Some(Read::Ask(longer, more)) => {
+                    let rest = jobs.iter().skip(index + 1 + more).cloned();
+                    let shorter = job.statement.clone();
+                    (self.tell)(Report::Asks([*longer].into_iter().chain(rest).collect(), Why::TwoReadings(shorter)));
+                    left = 0;
+                    break;
+                }
+                Some(Read::AsItStands) | None => {}
+            }
+            let job = whole.as_deref().unwrap_or(job);
             if let Some(effect) = self.needs_yes(job) {
-                (self.tell)(Report::Asks(jobs[index..].to_vec(), Why::Writes(effect)));
+                let rest = jobs.iter().skip(index + 1 + taken).cloned();
+                (self.tell)(Report::Asks([job.clone()].into_iter().chain(rest).collect(), Why::Writes(effect)));
                 left = 0;
                 break;
             }
@@ -385,9 +414,7 @@ pub fn jobs(
     range: std::ops::Range<usize>,
     buffer: Option<&Path>,
 ) -> Vec<Job> {
-    let (rope, outline) = (document.rope(), document.outline());
-    let statements = outline.statements().get(range).unwrap_or_default();
-    statements.iter().map(|s| Job::of(s, rope, outline.dialect(), buffer)).collect()
+    range.filter_map(|index| job_at(document.outline(), index, document.rope(), buffer)).collect()
 }
 
 mod idle;

@@ -21,6 +21,7 @@ use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
 use crate::export::target::Target;
 use crate::logbook::{Begun, Ended, KeptResult, Outcome};
 use crate::text::dialect::Dialect;
+use crate::text::outline::{MOST_PARTS, Outline};
 use crate::text::split::Statement;
 
 /// How often a growing run is told of.
@@ -41,6 +42,10 @@ pub struct Job {
     pub out: Vec<Target>,
     /// Values for its parameters.
     pub values: Vec<Value>,
+    /// The same with what follows it, where its end was told without a semicolon: the shortest first.
+    pub longer: Vec<Job>,
+    /// Where in those the next statement would begin, in bytes.
+    pub next_at: usize,
 }
 
 impl Job {
@@ -52,9 +57,42 @@ impl Job {
             buffer: buffer.map(Path::to_owned),
             confirmed: false,
             values: Vec::new(),
+            longer: Vec::new(),
+            next_at: 0,
             out: out_lines(statement, rope, dialect).into_iter().filter_map(|line| line.target.ok()).collect(),
         }
     }
+}
+
+/// The job of a statement in a buffer, with the longer ones that a server may read in its place
+/// ([`super::reading`]).
+pub fn job_at(outline: &Outline, index: usize, rope: &Rope, buffer: Option<&Path>) -> Option<Job> {
+    let (all, dialect) = (outline.statements(), outline.dialect());
+    let statement = all.get(index)?;
+    let mut job = Job::of(statement, rope, dialect, buffer);
+    let open = |s: &Statement| {
+        let text = rope.byte_slice(s.start..s.body_end);
+        // Lines of a client end where they end, and so do the rows of a `COPY`.
+        s.body_end == s.end
+            && s.ends_by_semicolon()
+            && text.bytes().next() != Some(b'\\')
+            && !text.to_string().ends_with("\\.")
+    };
+    if dialect.lines || !open(statement) {
+        return Some(job);
+    }
+    job.next_at = all.get(index + 1).map_or(0, |next| next.start - statement.start);
+    for last in all.iter().skip(index + 1).take(MOST_PARTS) {
+        if rope.get_byte(last.start) == Some(b'\\') {
+            break;
+        }
+        let whole = Statement { body_end: last.body_end, end: last.end, ..*statement };
+        job.longer.push(Job::of(&whole, rope, dialect, buffer));
+        if !open(last) {
+            break;
+        }
+    }
+    Some(job)
 }
 
 /// Whether the runs of a profile are kept.

@@ -4,13 +4,15 @@
 //! session and keeps its rows in the archive and its facts in the logbook, where [`keeping`] has room; [`desk`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
-//! [`parameters`] are values that are sent beside a statement.
+//! [`parameters`] are values that are sent beside a statement, and [`reading`] asks how the server reads one
+//! whose end was told without a semicolon.
 
 pub mod desk;
 pub mod execute;
 mod keeping;
 pub mod out_line;
 pub mod parameters;
+pub mod reading;
 pub mod sample;
 pub mod state;
 

@@ -98,6 +98,12 @@ impl Document {
         }
     }
 
+    /// Takes a text as one statement from now on ([`Outline::join`]).
+    pub fn join(&mut self, text: &str) {
+        self.outline.join(&self.rope, text);
+        self.revision += 1;
+    }
+
     /// Reads the text in another language from now on.
     pub fn set_dialect(&mut self, dialect: &'static Dialect) {
         if !std::ptr::eq(self.outline.dialect(), dialect) {

@@ -47,7 +47,15 @@ pub struct Outline {
     marks: Vec<Mark>,
     /// The fewest bytes between two marks.
     spacing: usize,
+    /// Texts that the server takes as one statement although they are found as several: their lengths in
+    /// bytes, and what they are known by.
+    joined: Vec<(usize, StatementId)>,
+    /// The statements with those put together; empty where nothing is joined.
+    together: Vec<Statement>,
 }
+
+/// At most so many statements are taken as parts of the one before them.
+pub const MOST_PARTS: usize = 3;
 
 /// Lexing so much takes a small part of a frame.
 const SPACING: usize = 16 << 10;
@@ -61,12 +69,12 @@ impl Outline {
     fn marked(rope: &Rope, dialect: &'static Dialect, spacing: usize) -> Self {
         let mut finder = statements_from(rope, dialect, From::Behind(None), Trail { spacing, ..Trail::default() });
         let statements = finder.by_ref().collect();
-        Outline { dialect, statements, marks: finder.into_marks(), spacing }
+        Outline { dialect, statements, marks: finder.into_marks(), spacing, joined: Vec::new(), together: Vec::new() }
     }
 
     /// The statements.
     pub fn statements(&self) -> &[Statement] {
-        &self.statements
+        if self.together.is_empty() { &self.statements } else { &self.together }
     }
 
     /// The dialect they were found by.
@@ -74,8 +82,48 @@ impl Outline {
         self.dialect
     }
 
+    /// Takes a text as one statement from now on, wherever it stands: the server says that it is.
+    pub fn join(&mut self, rope: &Rope, text: &str) {
+        let text = (text.len(), StatementId::of(text));
+        if !self.joined.contains(&text) {
+            self.joined.push(text);
+        }
+        self.put_together(rope);
+    }
+
+    /// Puts statements together that are known to be one.
+    fn put_together(&mut self, rope: &Rope) {
+        self.together.clear();
+        if self.joined.is_empty() {
+            return;
+        }
+        let is_one = |first: &Statement, last: &Statement| {
+            let length = last.body_end - first.start;
+            let text = || rope.byte_slice(first.start..last.body_end).to_string();
+            self.joined.iter().any(|(known, id)| *known == length && *id == StatementId::of(&text()))
+        };
+        let mut at = 0;
+        while let Some(first) = self.statements.get(at) {
+            // No more follow each other without a semicolon than are asked about.
+            let most = if first.body_end == first.end { MOST_PARTS } else { 0 };
+            let after = self.statements.iter().skip(at + 1).take(most).enumerate();
+            let last = after.filter(|(_, last)| is_one(first, last)).last();
+            let (parts, whole) = match last {
+                Some((parts, last)) => (parts + 1, Statement { body_end: last.body_end, end: last.end, ..*first }),
+                None => (0, *first),
+            };
+            self.together.push(whole);
+            at += 1 + parts;
+        }
+    }
+
     /// Follows one change; `rope` is the text after it.
     pub fn update(&mut self, rope: &Rope, change: Change) {
+        self.find_again(rope, change);
+        self.put_together(rope);
+    }
+
+    fn find_again(&mut self, rope: &Rope, change: Change) {
         // The end of a statement may hang on two words after it, each perhaps a statement.
         let mut kept = self.statements.partition_point(|s| s.end < change.at).saturating_sub(2);
         // The state at a mark may hang on the next word, which lies before the mark after the next.
@@ -123,8 +171,8 @@ impl Outline {
 
     /// The nearest place at or before byte `at` that is known to lie between two tokens.
     pub fn boundary_before(&self, at: usize) -> usize {
-        let behind = self.statements.partition_point(|s| s.end <= at).checked_sub(1);
-        let behind = behind.and_then(|index| self.statements.get(index)).map_or(0, |s| s.end);
+        let behind = self.statements().partition_point(|s| s.end <= at).checked_sub(1);
+        let behind = behind.and_then(|index| self.statements().get(index)).map_or(0, |s| s.end);
         let mark = self.marks.partition_point(|mark| mark.at <= at).checked_sub(1);
         mark.and_then(|index| self.marks.get(index)).map_or(behind, |mark| mark.at.max(behind))
     }
@@ -132,28 +180,28 @@ impl Outline {
     /// The statement that belongs to byte `at`: the one that holds it, whose title holds it, or
     /// that ends on its line; otherwise the nearest above, or the first.
     pub fn at(&self, rope: &Rope, at: usize) -> Option<usize> {
-        let after = self.statements.partition_point(|s| s.end < at);
-        let holds = |i: &usize| self.statements.get(*i).is_some_and(|s| s.top() <= at);
+        let after = self.statements().partition_point(|s| s.end < at);
+        let holds = |i: &usize| self.statements().get(*i).is_some_and(|s| s.top() <= at);
         if let Some(before) = after.checked_sub(1) {
             // On the same line, just behind a semicolon.
-            let same_line = rope.byte_to_line(self.statements[before].end) == rope.byte_to_line(at);
-            if same_line && self.statements.get(after).is_none_or(|s| s.start > at) {
+            let same_line = rope.byte_to_line(self.statements()[before].end) == rope.byte_to_line(at);
+            if same_line && self.statements().get(after).is_none_or(|s| s.start > at) {
                 return Some(before);
             }
         }
         // A statement's line may begin with blanks, and its title too.
         let next_begins_here =
-            self.statements.get(after).filter(|s| rope.byte_to_line(s.top()) == rope.byte_to_line(at));
+            self.statements().get(after).filter(|s| rope.byte_to_line(s.top()) == rope.byte_to_line(at));
         if holds(&after) || next_begins_here.is_some() {
             return Some(after);
         }
-        after.checked_sub(1).or(if self.statements.is_empty() { None } else { Some(0) })
+        after.checked_sub(1).or(if self.statements().is_empty() { None } else { Some(0) })
     }
 
     /// The statements that a selection touches.
     pub fn within(&self, range: Range<usize>) -> Range<usize> {
-        let first = self.statements.partition_point(|s| s.body_end <= range.start);
-        let last = self.statements.partition_point(|s| s.start < range.end);
+        let first = self.statements().partition_point(|s| s.body_end <= range.start);
+        let last = self.statements().partition_point(|s| s.start < range.end);
         first..last.max(first)
     }
 }
@@ -165,6 +213,30 @@ mod tests {
     use super::*;
     use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
     use crate::text::lexer::Lexer;
+
+    #[test]
+    fn statements_that_are_one_stay_together_while_others_change() {
+        let text = "select 1\n\n-- Tidy up\nvacuum\nselect 2;\nselect 3";
+        let mut rope = Rope::from_str(text);
+        let mut outline = Outline::new(&rope, &SQLITE);
+        let texts =
+            |outline: &Outline, rope: &Rope| outline.statements().iter().map(|s| s.text(rope)).collect::<Vec<_>>();
+        assert_eq!(texts(&outline, &rope), ["select 1", "vacuum", "select 2", "select 3"]);
+        outline.join(&rope, "select 1\n\n-- Tidy up\nvacuum");
+        let together = ["select 1\n\n-- Tidy up\nvacuum", "select 2", "select 3"];
+        assert_eq!(texts(&outline, &rope), together);
+        // A change beside it.
+        let mut change = |outline: &mut Outline, at: usize, removed: usize, inserted: &str| {
+            rope.remove(at..at + removed);
+            rope.insert(at, inserted);
+            outline.update(&rope, Change { at, removed, inserted: inserted.len() });
+            texts(outline, &rope)
+        };
+        assert_eq!(change(&mut outline, 0, 0, "\n"), together);
+        // A change in it makes it another one.
+        assert_eq!(change(&mut outline, 8, 1, "9")[0], "select 9");
+        assert_eq!(change(&mut outline, 8, 1, "1"), together);
+    }
 
     #[test]
     fn the_statement_of_a_place() {

@@ -7,8 +7,8 @@ use std::task::Poll;
 use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
-    Touches, Transaction,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
+    SwitchKind, Touches, Transaction,
 };
 use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::text::dialect::{Kind, MYSQL};
@@ -315,6 +315,29 @@ impl Session for MysqlSession {
                 Err(error) => Err(failed(error)),
             }
         })
+    }
+
+    fn reading(&mut self, text: &str, next: usize) -> Reading {
+        let Link { runtime, connection, .. } = &mut self.link;
+        let asked = runtime.block_on(async {
+            tokio::time::timeout(PATIENCE, async {
+                let prepared = connection.prep(text).await?;
+                connection.close(prepared).await
+            })
+            .await
+        });
+        match asked {
+            Ok(Ok(())) => Reading::One,
+            Ok(Err(mysql_async::Error::Server(server))) => match server.code {
+                // A mistake of syntax.
+                1064 | 1149 => {
+                    Reading::stopped_at(errors::statement(&mysql_async::Error::Server(server), text).at, next)
+                }
+                // All of it was read, and something it names is not there.
+                _ => Reading::One,
+            },
+            Ok(Err(_)) | Err(_) => Reading::Unknown,
+        }
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {

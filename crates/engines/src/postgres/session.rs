@@ -6,8 +6,8 @@ use std::sync::atomic::AtomicU64;
 use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::Profile;
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
-    Touches, Transaction,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
+    SwitchKind, Touches, Transaction,
 };
 use jaunty_core::run::parameters::{self, Value};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
@@ -184,6 +184,40 @@ impl Session for PostgresSession {
             // A server that takes long is busy with something else.
             Ok(Ok(_)) | Err(_) => Ok(()),
         }
+    }
+
+    fn reading(&mut self, text: &str, next: usize) -> Reading {
+        let open = match self.place.transaction {
+            Some(Transaction::Open) => true,
+            // All but its end is refused, whatever it is.
+            Some(Transaction::Failed) => return Reading::Shorter,
+            None => false,
+        };
+        // A mistake would end an open transaction.
+        if open && self.ask("savepoint jaunty_reading").is_err() {
+            return Reading::Unknown;
+        }
+        let numbered = parameters::numbered(text, &POSTGRES);
+        let link = &self.link;
+        let prepared =
+            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await });
+        let reading = match prepared {
+            Ok(Ok(_)) => Reading::One,
+            Ok(Err(error)) if error.as_db_error().is_none() => Reading::Unknown,
+            Ok(Err(error)) => {
+                let error = numbered.error(errors::statement(&error, &numbered.text));
+                match error.code.as_deref() {
+                    Some("42601") => Reading::stopped_at(error.at, next),
+                    // All of it was read, and something it names is not there.
+                    _ => Reading::One,
+                }
+            }
+            Err(_) => Reading::Unknown,
+        };
+        if open && self.ask("rollback to savepoint jaunty_reading; release savepoint jaunty_reading").is_err() {
+            return Reading::Unknown;
+        }
+        reading
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Outcome<()> {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Touches, Transaction,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Touches, Transaction,
 };
 use jaunty_core::rows::assemble::Announced;
 use jaunty_core::rows::origin::Origin;
@@ -160,6 +160,27 @@ impl Session for SqliteSession {
             return Ok(());
         }
         self.opened.connection.prepare(statement).map(drop).map_err(|e| self.error(&e))
+    }
+
+    fn reading(&mut self, text: &str, next: usize) -> Reading {
+        // Some pragmas act when they are prepared, and none is longer than a line.
+        if text.get(..6).is_some_and(|word| word.eq_ignore_ascii_case("pragma")) {
+            return Reading::Shorter;
+        }
+        let connection = &self.opened.connection;
+        let Err(error) = connection.prepare(text) else { return Reading::One };
+        let error = self.error(&error);
+        if error.message.contains("syntax error") || error.message.contains("incomplete input") {
+            return Reading::stopped_at(error.at, next);
+        }
+        // Names are looked up when all is read, but in definitions where they stand: there the mistake says
+        // nothing of what comes after, and nothing will run.
+        let definition = split::kind(text, &SQLITE) == Some(Kind::Definition);
+        let first = text.get(..next).filter(|_| definition).map(|first| connection.prepare(first));
+        match first {
+            Some(Err(same)) if self.error(&same).message == error.message => Reading::Shorter,
+            _ => Reading::One,
+        }
     }
 
     fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {

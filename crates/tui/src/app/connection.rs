@@ -224,7 +224,7 @@ impl Connection {
             }
             Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
             Report::Sample(..) | Report::Checked(..) => {}
-            Report::NotMoved(_) | Report::Asks(..) | Report::Choices(..) => {}
+            Report::NotMoved(_) | Report::Asks(..) | Report::Joined(_) | Report::Choices(..) => {}
         }
     }
 }
@@ -366,6 +366,7 @@ impl App {
                 self.tell_wrong(format!("{error}{remedy}"));
             }
             Report::Asks(jobs, why) => self.ask_first(jobs, why),
+            Report::Joined(text) => self.buffer.document.join(&text),
             Report::Catalog(_) => {
                 self.renew_offer();
                 self.catalog_has_come();

@@ -150,6 +150,13 @@ impl App {
                 vec!["What runs now runs on a new connection, outside that transaction.".to_owned()],
             ),
             Why::Writes(effect) => (format!("{name} asks before anything that writes"), words::effect(effect)),
+            Why::TwoReadings(shorter) => (
+                "Is this one statement? No semicolon says where it ends, and the server could not be asked.".to_owned(),
+                vec![format!(
+                    "yes runs all of it; a semicolon after \"{}\" makes two of it",
+                    clean::clean(shorter.lines().last().unwrap_or_default().trim())
+                )],
+            ),
         };
         about.extend(job.statement.lines().take(4).map(|line| format!("  {}", clean::clean(line))));
         if job.statement.lines().count() > 4 {

@@ -4,7 +4,7 @@ use std::time::Duration;
 use super::*;
 use crate::archive::Retention;
 use crate::connection::Guard;
-use crate::engine::{Flow, Key, Sink, Step};
+use crate::engine::{Flow, Key, Reading, Sink, Step};
 use crate::files::Folders;
 use crate::text::dialect::{Dialect, SQLITE};
 
@@ -76,6 +76,14 @@ impl Session for Moored {
         }
         Ok(())
     }
+    fn reading(&mut self, text: &str, next: usize) -> Reading {
+        match text.get(next..).unwrap_or_default() {
+            "and more" => Reading::One,
+            "and more\nand on" => Reading::Further,
+            "who knows" => Reading::Unknown,
+            _ => Reading::Shorter,
+        }
+    }
     fn stands(&mut self) -> bool {
         self.stands
     }
@@ -108,6 +116,10 @@ fn in_words(report: &Report) -> String {
         Report::NotMoved(error) => format!("not moved: {error}"),
         Report::Choices(kind, choices) => format!("{} {choices:?}", kind.word()),
         Report::Asks(jobs, Why::Writes(_)) => format!("asks about {}", jobs[0].statement),
+        Report::Asks(jobs, Why::TwoReadings(shorter)) => {
+            format!("asks whether {} ends at {shorter}", jobs[0].statement)
+        }
+        Report::Joined(text) => format!("{text} is one"),
         Report::Asks(jobs, Why::TransactionLost) => {
             format!("asks about {} after a lost transaction", jobs[0].statement)
         }
@@ -216,6 +228,36 @@ fn a_guard_that_asks_wants_a_yes_for_each_statement_that_writes() {
     jobs[0].confirmed = true;
     watch.desk.ask(Order::Run(jobs));
     watch.tells(&["write this running", "write this done", "asks about write more", "idle, 0 left out"]);
+}
+
+/// A job whose end was told without a semicolon, and what follows it.
+fn unended(statement: &str, after: &[&str]) -> Job {
+    let job = |text: String| Job { statement: text, ..Job::default() };
+    let longer = (1..=after.len()).map(|n| job(format!("{statement}\n{}", after[..n].join("\n")))).collect();
+    Job { longer, next_at: statement.len() + 1, ..job(statement.to_owned()) }
+}
+
+#[test]
+fn what_the_server_takes_as_one_statement_is_one() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    let plain = |text: &str| Job { statement: text.to_owned(), ..Job::default() };
+    watch.desk.ask(Order::Run(vec![unended("a", &["and more", "and on"]), plain("and more"), plain("b")]));
+    watch.tells(&[
+        "a\nand more is one",
+        "a\nand more running",
+        "a\nand more done",
+        "b running",
+        "b done",
+        "idle, 0 left out",
+    ]);
+    // The one at the cursor alone.
+    watch.desk.ask(Order::Run(vec![unended("a", &["and more"])]));
+    watch.tells(&["a\nand more is one", "a\nand more running", "a\nand more done", "idle, 0 left out"]);
+    watch.desk.ask(Order::Run(vec![unended("a", &["c"]), plain("c")]));
+    watch.tells(&["a running", "a done", "c running", "c done", "idle, 0 left out"]);
+    watch.desk.ask(Order::Run(vec![unended("a", &["who knows"]), plain("who knows"), plain("b")]));
+    watch.tells(&["asks whether a\nwho knows ends at a", "idle, 0 left out"]);
 }
 
 #[test]

@@ -45,6 +45,11 @@ impl Delimiter {
 }
 
 impl Statement {
+    /// Whether a semicolon ends statements where it stands, and no other delimiter.
+    pub fn ends_by_semicolon(&self) -> bool {
+        self.delimiter.text().is_none()
+    }
+
     /// Where it begins with its title.
     pub fn top(&self) -> usize {
         self.title.map_or(self.start, |(start, _)| start)
