@@ -507,3 +507,22 @@ fn ctrl_c_stops_the_writing_of_kept_rows() {
     assert!(err.contains("stopped; the output ends early"), "{err}");
     assert!(out.lines().count() < 300_000, "{} lines came", out.lines().count());
 }
+
+#[test]
+fn a_place_that_was_not_filled_in_never_runs() {
+    let home = Home::ferry().file("a.sql", "select 1;\ndelete from ports\nwhere id = ‹id›;\n");
+    let (out, err) = home.call(&["run", "-c", "ferry", "a.sql", "-f", "csv"]).exits(2);
+    assert_eq!((out.as_str(), err.as_str()), ("", "jaunty: line 3: ‹id› was not filled in; nothing was run\n"));
+    assert_eq!(
+        home.call(&["run", "-c", "ferry", "-s", "select count(*) as n from ports", "-f", "csv"]).gives(),
+        "n\n3\n"
+    );
+}
+
+#[test]
+fn what_the_server_takes_as_one_statement_runs_as_one() {
+    // SQLite takes the word as the name of a column.
+    let home = Home::ferry().file("a.sql", "select 1\n\n-- Tidy up\nvacuum\n\n-- Two\nselect 2 as b\n");
+    assert_eq!(home.call(&["run", "-c", "ferry", "a.sql", "-f", "csv"]).gives(), "vacuum\n1\nb\n2\n");
+    assert_eq!(home.call(&["run", "-c", "ferry", "a.sql:1", "-f", "csv"]).gives(), "vacuum\n1\n");
+}

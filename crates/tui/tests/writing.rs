@@ -263,3 +263,15 @@ fn every_sign_that_is_typed_is_there() {
         assert_eq!(stage.buffer(), format!("select 1;\n{text}"));
     }
 }
+
+#[test]
+fn a_place_that_was_not_filled_in_never_runs() {
+    let stage = ferry("select 1 as a;\n\ndelete from ports\nwhere id = ‹id›;\n");
+    let stage = stage.control('n').control('r');
+    assert_eq!(stage.told(), "fill in ‹id› first; nothing was run");
+    assert_eq!(stage.app.buffer.document.selected_text().as_deref(), Some("‹id›"));
+    // Nor does a selection, nor one of several.
+    let stage = act(stage, "run all");
+    assert_eq!(stage.told(), "fill in ‹id› first; nothing was run");
+    stage.types("3").control('r').shows("0 rows changed");
+}

@@ -18,6 +18,8 @@ use jaunty_core::text::clean::clean;
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
+use jaunty_core::text::snippet::unfilled;
+use jaunty_core::text::split::Statement;
 
 use jaunty_tui::settings;
 
@@ -268,6 +270,14 @@ pub fn tasks_of(
     if let Some(open) = statements.iter().find(|s| !s.closed) {
         let line = rope.byte_to_line(open.start) + 1;
         return Err(Failure::Usage(format!("the statement at line {line} has a quote or comment that never closes")));
+    }
+    let unfilled = |s: &Statement| {
+        let text = s.text(&rope);
+        let place = unfilled(&text, dialect)?;
+        Some((rope.byte_to_line(s.start + place.start) + 1, text.get(place)?.to_owned()))
+    };
+    if let Some((line, place)) = statements.iter().find_map(unfilled) {
+        return Err(Failure::Usage(format!("line {line}: {} was not filled in; nothing was run", clean(&place))));
     }
     let wrong = statements.iter().flat_map(|s| out_lines(s, &rope, dialect)).find_map(|out| out.target.err());
     if let Some(error) = wrong {

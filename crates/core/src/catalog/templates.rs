@@ -4,7 +4,7 @@
 
 use super::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
 use crate::text::dialect::Dialect;
-use crate::text::snippet::escaped;
+use crate::text::snippet::{escaped, unfilled_place};
 
 /// A way to make a statement of an object.
 pub struct Template {
@@ -47,7 +47,7 @@ fn reaches(object: &Object, catalog: &Catalog) -> bool {
     catalog.is_in_path(&object.schema) && nearest.is_none_or(|nearest| catalog.distance(&object.schema) <= nearest)
 }
 
-/// A place to be filled in.
+/// A place that holds something of use already.
 fn place(number: usize, text: &str) -> String {
     format!("${{{number}:{}}}", escaped(text))
 }
@@ -88,7 +88,7 @@ fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
         return None;
     }
     let names: Vec<_> = given.iter().map(|column| dialect.name_as_written(&column.name)).collect();
-    let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| place(number, &column.name)).collect();
+    let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| unfilled_place(number, &column.name)).collect();
     let table = name(object, catalog, dialect);
     Some(format!("insert into {table} ({})\nvalues ({})", names.join(", "), places.join(", ")))
 }
@@ -97,10 +97,11 @@ fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
 fn by_key(object: &Object, from: usize, dialect: &Dialect) -> String {
     let key = object.primary_key();
     if key.is_empty() {
-        return format!("where {}", place(from, "condition"));
+        return format!("where {}", unfilled_place(from, "condition"));
     }
-    let equal =
-        |(column, number): (&&str, usize)| format!("{} = {}", dialect.name_as_written(column), place(number, column));
+    let equal = |(column, number): (&&str, usize)| {
+        format!("{} = {}", dialect.name_as_written(column), unfilled_place(number, column))
+    };
     let all: Vec<_> = key.iter().zip(from..).map(equal).collect();
     format!("where {}", all.join(" and "))
 }
@@ -113,7 +114,9 @@ fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
     let set: Vec<_> = given
         .iter()
         .zip(1..)
-        .map(|(column, number)| format!("{} = {}", dialect.name_as_written(&column.name), place(number, &column.name)))
+        .map(|(column, number)| {
+            format!("{} = {}", dialect.name_as_written(&column.name), unfilled_place(number, &column.name))
+        })
         .collect();
     let (table, condition) = (name(object, catalog, dialect), by_key(object, given.len() + 1, dialect));
     Some(format!("update {table}\nset {}\n{condition}", set.join(", ")))
@@ -131,7 +134,7 @@ fn call(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String>
         _ => return None,
     };
     let takes = arguments(&object.signature);
-    let places: Vec<_> = takes.iter().zip(1..).map(|(takes, number)| place(number, takes)).collect();
+    let places: Vec<_> = takes.iter().zip(1..).map(|(takes, number)| unfilled_place(number, takes)).collect();
     Some(format!("{word} {}({})", name(object, catalog, dialect), places.join(", ")))
 }
 

@@ -7,6 +7,7 @@ use super::scope::{Seen, Sighted, columns_of};
 use super::{Found, Kind, escaped};
 use crate::catalog::{Object, Written};
 use crate::text::lexer::TokenKind;
+use crate::text::snippet::unfilled_place;
 
 /// The columns that can be seen, those of the query itself first. One that several tables have is
 /// written with the table before it.
@@ -314,8 +315,7 @@ pub(super) fn insert(context: &Context<'_>, found: &mut Found) {
     let Some(object) = context.scope().relation(path) else { return };
     let given: Vec<_> = object.columns.iter().filter(|column| column.generated.is_none()).collect();
     let names: Vec<_> = given.iter().map(|column| context.written(&column.name)).collect();
-    let places: Vec<_> =
-        given.iter().zip(1..).map(|(column, number)| format!("${{{number}:{}}}", escaped(&column.name))).collect();
+    let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| unfilled_place(number, &column.name)).collect();
     let list = names.join(", ");
     let values = context.cased("values");
     let insert = format!("({}) {values} ({})", escaped(&list), places.join(", "));

@@ -181,7 +181,7 @@ fn snippets_are_proposed_where_a_statement_begins() {
     let around = Surroundings { catalog: &catalog, dialect: &dialect::POSTGRES, snippets: &snippets, nearby: "" };
     let top = complete("top", 3, around).proposals;
     assert_eq!((top[0].label.as_str(), top[0].kind), ("top", Kind::Snippet));
-    assert!(top[0].insert.starts_with("select ${1:*}\nfrom ${2:table}"));
+    assert!(top[0].insert.starts_with("select ${1:*}\nfrom ${2:‹table›}"));
     let upserts = complete("upse", 4, around).proposals;
     assert_eq!(upserts.iter().filter(|p| p.kind == Kind::Snippet).count(), 1, "one for this dialect");
 }

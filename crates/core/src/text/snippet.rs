@@ -5,6 +5,9 @@
 
 use std::ops::Range;
 
+use super::dialect::Dialect;
+use super::lexer::{Lexer, TokenKind};
+
 /// A text and its places.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Snippet {
@@ -54,6 +57,30 @@ impl Snippet {
     }
 }
 
+/// What stands around the name of a place that has to be filled in: signs that no server takes.
+const UNFILLED: (&str, &str) = ("‹", "›");
+
+/// A place in the notation of snippets that has to be filled in before its statement can run.
+pub fn unfilled_place(number: usize, name: &str) -> String {
+    format!("${{{number}:{}{}{}}}", UNFILLED.0, escaped(name), UNFILLED.1)
+}
+
+/// The first place of a statement that was not filled in, in bytes. In quotes and comments the signs stand
+/// for themselves.
+pub fn unfilled(statement: &str, dialect: &'static Dialect) -> Option<Range<usize>> {
+    if !statement.contains(UNFILLED.0) {
+        return None;
+    }
+    let rope = super::rope(statement);
+    // A name has the signs in it, since both are letters for a lexer.
+    let mut words = Lexer::new(&rope, dialect, 0).filter(|token| token.kind == TokenKind::Word);
+    words.find_map(|word| {
+        let start = word.start + statement.get(word.range())?.find(UNFILLED.0)?;
+        let length = statement.get(start..)?.find(UNFILLED.1)?;
+        Some(start..start + length + UNFILLED.1.len())
+    })
+}
+
 /// A text as it has to be written to stand for itself.
 pub fn escaped(text: &str) -> String {
     text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}")
@@ -92,6 +119,22 @@ fn place(text: &str) -> Option<(u32, String, usize)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::text::dialect::SQLITE;
+
+    #[test]
+    fn places_that_were_not_filled_in_are_found() {
+        for (statement, place) in [
+            ("delete from ports where id = ‹id›", Some("‹id›")),
+            ("call tides(‹port integer›, 3)", Some("‹port integer›")),
+            ("select 'x‹id›', \"‹id›\" -- ‹id›", None),
+            ("select 1 where‹id›", Some("‹id›")),
+            ("select a ‹ b", None),
+        ] {
+            let found = unfilled(statement, &SQLITE).map(|range| &statement[range]);
+            assert_eq!(found, place, "{statement}");
+        }
+        assert_eq!(Snippet::read(&unfilled_place(1, "a}b")).text, "‹a}b›");
+    }
 
     #[test]
     fn places_are_read_in_their_order() {

@@ -17,10 +17,82 @@ pub fn touches_everything(statement: &str, dialect: &'static Dialect) -> bool {
             return false;
         }
         if is(token, &["UPDATE", "DELETE", "TRUNCATE"]) {
-            return !words[index..].iter().any(|token| is(token, &["WHERE", "LIMIT"]));
+            let rest = &words[index..];
+            if rest.iter().any(|token| is(token, &["LIMIT"])) {
+                return false;
+            }
+            let Some(at) = rest.iter().position(|token| is(token, &["WHERE"])) else { return true };
+            let end = rest.iter().find(|token| is(token, &["RETURNING", "ORDER"])).map_or(statement.len(), |t| t.start);
+            return statement.get(rest[at].end..end).is_some_and(|condition| holds_always(condition, dialect));
         }
     }
     false
+}
+
+/// Whether a condition leaves nothing out but NULL, as far as its words tell: one that compares a column or
+/// a value with itself, or is `TRUE` or a number, alone, beside others of the kind, or as one choice of several.
+fn holds_always(condition: &str, dialect: &'static Dialect) -> bool {
+    let rope = Rope::from_str(condition);
+    let tokens: Vec<_> =
+        Lexer::new(&rope, dialect, 0).filter(|t| !t.kind.is_trivia() && t.kind != TokenKind::Semicolon).collect();
+    always(&tokens, condition)
+}
+
+fn always(tokens: &[Token], text: &str) -> bool {
+    let word = |token: &Token| text.get(token.range()).unwrap_or_default().to_lowercase();
+    let split = |word_between: &str| {
+        let mut depth = 0;
+        let outer = tokens.split(move |token| {
+            match token.kind {
+                TokenKind::Punctuation(b'(') => depth += 1,
+                TokenKind::Punctuation(b')') => depth -= 1,
+                _ => {}
+            }
+            depth == 0 && word(token) == word_between
+        });
+        outer.map(<[Token]>::to_vec).collect::<Vec<_>>()
+    };
+    let choices = split("or");
+    if choices.len() > 1 {
+        return choices.iter().any(|part| always(part, text));
+    }
+    let parts = split("and");
+    if parts.len() > 1 {
+        return parts.iter().all(|part| always(part, text));
+    }
+    if let [open, inside @ .., close] = tokens
+        && (open.kind, close.kind) == (TokenKind::Punctuation(b'('), TokenKind::Punctuation(b')'))
+    {
+        return always(inside, text);
+    }
+    let words: Vec<String> = tokens.iter().map(word).collect();
+    match words.as_slice() {
+        [one] => one == "true" || one.parse::<f64>().is_ok_and(|number| number != 0.0),
+        _ => {
+            let operators: [&[&str]; 8] = [
+                &["="],
+                &["=", "="],
+                &["<", "="],
+                &[">", "="],
+                &["<", "=", ">"],
+                &["is"],
+                &["like"],
+                &["is", "not", "distinct", "from"],
+            ];
+            operators.iter().any(|operator| {
+                let at = words.windows(operator.len()).position(|window| window == *operator);
+                at.is_some_and(|at| {
+                    let (left, right) = (&words[..at], &words[at + operator.len()..]);
+                    // `p.id = id` is about one column too, where nothing else is called so.
+                    let qualified = |long: &[String], short: &[String]| match (long, short) {
+                        ([.., point, name], [alone]) => point == "." && name == alone,
+                        _ => false,
+                    };
+                    !left.is_empty() && (left == right || qualified(left, right) || qualified(right, left))
+                })
+            })
+        }
+    }
 }
 
 /// Whether a statement is a `TRUNCATE`, by its first word.
@@ -81,8 +153,19 @@ mod tests {
             ("delete from fares", true),
             ("update fares set price = (select max(price) from fares where id = 1)", true),
             ("truncate fares", true),
+            ("delete from fares where id = id", true),
+            ("delete from fares where (fares.id = id and 1 = 1);", true),
+            ("update fares set price = 1 where id is not distinct from id returning id", true),
+            ("update fares set price = 1 where id = 3 or true", true),
+            ("delete from fares where id = 3 and id = id", false),
+            ("delete from fares using old where fares.id = old.id", false),
+            ("delete from fares where id = -id", false),
+            ("delete from fares where 0", false),
+            ("delete from fares where id = (select id)", false),
+            ("delete from fares where id >= id", true),
             ("delete from fares where id = 1", false),
-            ("with old as (select 1) delete from fares using old where true", false),
+            ("with old as (select 1) delete from fares using old where true", true),
+            ("with old as (select 1) delete from fares using old where old.id = 1", false),
             ("insert into fares select * from old_fares", false),
             ("select 1", false),
             ("create table t (a int references u on delete cascade)", false),

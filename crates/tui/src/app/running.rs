@@ -7,6 +7,8 @@ use jaunty_core::run::out_line::out_lines;
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
+use jaunty_core::text::snippet::unfilled;
+use jaunty_core::text::split::Statement;
 
 use super::{Answered, App, Question, Summoned};
 use crate::words;
@@ -31,12 +33,16 @@ impl App {
 
     fn run_selected(&mut self, selection: std::ops::Range<usize>) {
         let document = &self.buffer.document;
-        let text = document.rope().byte_slice(selection).to_string();
+        let text = document.rope().byte_slice(selection.clone()).to_string();
         let statement = text.trim().trim_end_matches(';').trim_end().to_owned();
         let whole = document.statement();
         let title = whole.and_then(|s| s.title_text(document.rope(), document.outline().dialect()));
         if statement.is_empty() {
             return self.tell("there is no statement in the selection");
+        }
+        if let Some(place) = unfilled(&statement, document.outline().dialect()) {
+            let start = selection.start + text.find(&statement).unwrap_or(0);
+            return self.fill_in_first(start + place.start..start + place.end);
         }
         self.ask_for_values(vec![Job { statement, title, buffer: Some(self.buffer.path.clone()), ..Job::default() }]);
     }
@@ -58,6 +64,13 @@ impl App {
             ));
         }
         let (rope, dialect) = (self.buffer.document.rope(), self.buffer.document.outline().dialect());
+        let unfilled = |s: &Statement| {
+            let place = unfilled(&s.text(rope), dialect)?;
+            Some(s.start + place.start..s.start + place.end)
+        };
+        if let Some(place) = statements.iter().find_map(unfilled) {
+            return self.fill_in_first(place);
+        }
         let wrong = statements.iter().flat_map(|s| out_lines(s, rope, dialect)).find_map(|line| line.target.err());
         if let Some(error) = wrong {
             let line = rope.byte_to_line(error.range.start) + 1;
@@ -69,6 +82,14 @@ impl App {
         }
         let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
         self.ask_for_values(jobs);
+    }
+
+    /// Goes to a place that has to be filled in before its statement can run.
+    fn fill_in_first(&mut self, place: std::ops::Range<usize>) {
+        let name = self.buffer.document.rope().byte_slice(place.clone()).to_string();
+        self.go(Motion::To(place.start), false);
+        self.go(Motion::To(place.end), true);
+        self.tell_wrong(format!("fill in {} first; nothing was run", clean::clean(&name)));
     }
 
     pub(super) fn order(&mut self, jobs: Vec<Job>) {
