@@ -15,7 +15,11 @@ pub fn begin(folders: &Folders) {
         files::private(OpenOptions::new().create(true).append(true)).open(folders.log())
     };
     if let Ok(file) = open() {
-        let log = tracing_subscriber::fmt().with_ansi(false).with_max_level(level).with_writer(Mutex::new(file));
+        let log = tracing_subscriber::fmt()
+            .with_ansi(false)
+            .with_max_level(level)
+            .log_internal_errors(false)
+            .with_writer(Mutex::new(file));
         // Only the first of a process counts.
         let _ = log.try_init();
     }

@@ -385,3 +385,41 @@ fn mistakes_in_files_are_told_on_the_screen() {
     let screen = home.screen(&["a.sql", "-c", "ferry"]);
     screen.shows("f4 run").shows("ferry.db · main").press(&["F4"]).shows("1 row · ");
 }
+
+/// What a person typed is asked about where the file is another by now, and never written over it.
+#[test]
+fn text_from_before_a_crash_is_asked_about_where_the_file_changed() {
+    let (home, screen) = ferry("select 1");
+    screen.types("-- mine ").shows("-- mine select 1").shows("+ unsaved");
+    screen.until("a journal", |_| holds_text(&home.path("state/jaunty/journals"), "\"ins\":\" \""));
+    screen.kill();
+    std::fs::write(home.path("project/a.sql"), "-- theirs\nselect 2").unwrap();
+    let again = home.screen(&["a.sql", "-c", "ferry"]);
+    again.shows("has unsaved text from before a crash, and was changed by another program since.");
+    again.shows("-- theirs").shows("-- mine select 1").press(&["Escape"]).loses("by another program");
+    // Not decided yet: saving asks again.
+    again.press(&["C-s"]).shows("was changed by another program").press(&["Escape"]);
+    assert_eq!(support::read(&home, "a.sql"), "-- theirs\nselect 2");
+    again.press(&["C-s"]).shows("take its text here").press(&["t"]).shows("select 2");
+    again.press(&["C-z"]).shows("-- mine select 1");
+}
+
+#[test]
+fn a_state_folder_that_cannot_be_written_to_is_told_for_as_long_as_it_is_so() {
+    let (home, screen) = ferry("select 1");
+    let journals = home.path("state/jaunty/journals");
+    std::fs::remove_dir_all(&journals).ok();
+    std::fs::write(&journals, "in the way").unwrap();
+    screen.types("-- a").shows("unsaved text is not protected from a crash");
+    screen.types("b").shows("-- ab").shows("unsaved text is not protected from a crash");
+    std::fs::remove_file(&journals).unwrap();
+    screen.loses("unsaved text is not protected");
+    screen.kill();
+    home.screen(&["a.sql", "-c", "ferry"]).shows("brought back 5 unsaved changes").shows("-- abselect 1");
+}
+
+/// Whether a file of a folder holds a text.
+fn holds_text(folder: &std::path::Path, text: &str) -> bool {
+    let all = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    all.into_iter().any(|entry| std::fs::read_to_string(entry.path()).is_ok_and(|found| found.contains(text)))
+}

@@ -50,10 +50,13 @@ pub enum Error {
 /// Opens the screen and returns when a person leaves.
 pub fn run(options: Options) -> Result<(), Error> {
     let keeping = options.keeping.clone();
+    // Where there is no log, what would be in it is lost, and not painted over the screen.
+    let log = std::fs::OpenOptions::new().append(true).open(options.folders.log());
+    let log = log.or_else(|_| std::fs::OpenOptions::new().append(true).open("/dev/null")).ok();
     let (post, inbox) = channel();
     let sender = post.clone();
     let mut app = App::open(options, Arc::new(move |message| drop(sender.send(message))))?;
-    let mut terminal = terminal::take()?;
+    let mut terminal = terminal::take(log)?;
     let outcome = Input::start(post).and_then(|input| interact(&mut app, &mut terminal, &inbox, &input));
     terminal::give_back();
     app.settle();

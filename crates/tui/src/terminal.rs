@@ -1,6 +1,9 @@
 //! The terminal: taken over at the start, given back at the end, also after a panic.
 
+use std::fs::File;
 use std::io::{self, Stdout, Write, stdout};
+use std::os::fd::OwnedFd;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use base64::Engine as _;
@@ -81,15 +84,39 @@ fn is_plain(symbol: &str) -> bool {
 /// The terminal that the program draws on.
 pub type Terminal = ratatui::Terminal<Resynced<CrosstermBackend<Stdout>>>;
 
-/// Takes the terminal over.
-pub fn take() -> io::Result<Terminal> {
-    let before = std::panic::take_hook();
+/// Where the standard error goes while the screen is drawn, and where it went before.
+struct Errors {
+    ours: OwnedFd,
+    before: OwnedFd,
+}
+
+static ERRORS: OnceLock<Errors> = OnceLock::new();
+
+/// Takes the terminal over. What libraries write to the standard error goes into `log` meanwhile, since it would
+/// be painted over the screen; so does what is said of a panic on another thread.
+pub fn take(log: Option<File>) -> io::Result<Terminal> {
+    if let (Some(log), Ok(before)) = (log, rustix::io::dup(rustix::stdio::stderr())) {
+        let _ = ERRORS.set(Errors { ours: log.into(), before });
+    }
+    let (before, screen) = (std::panic::take_hook(), std::thread::current().id());
     std::panic::set_hook(Box::new(move |panic| {
-        give_back();
-        before(panic);
+        tracing::error!("{panic}");
+        // Any other thread reports what became of its work; the screen goes on.
+        if std::thread::current().id() == screen {
+            give_back();
+            before(panic);
+        }
     }));
     enter()?;
     fresh()
+}
+
+/// Sends the standard error into the log, or to where it went before.
+fn keep_errors_off(screen: bool) {
+    if let Some(errors) = ERRORS.get() {
+        let to = if screen { &errors.ours } else { &errors.before };
+        let _ = rustix::stdio::dup2_stderr(to);
+    }
 }
 
 /// The terminal as one on which nothing is drawn yet: after another program has had it.
@@ -100,6 +127,7 @@ pub fn fresh() -> io::Result<Terminal> {
 /// Puts it into the state that the screen needs.
 pub fn enter() -> io::Result<()> {
     enable_raw_mode()?;
+    keep_errors_off(true);
     execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture, SetTitle("Jaunty Quill"))
 }
 
@@ -124,6 +152,7 @@ pub fn give_back() {
     let _ =
         execute!(stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, crossterm::cursor::Show);
     let _ = disable_raw_mode();
+    keep_errors_off(false);
 }
 
 /// Puts text into the clipboard of the person's desktop, through the terminal (OSC 52).

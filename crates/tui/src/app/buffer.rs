@@ -84,31 +84,51 @@ impl Buffer {
     /// brought back as one change, which can be undone.
     pub fn open(path: &Path, journals: &Path) -> Result<Buffer, OpenError> {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        let on_disk = read(&path)?;
+        let mut on_disk = read(&path)?;
+        let crashed = Recovery::find(journals, &path).unwrap_or_else(|error| {
+            tracing::warn!(%error, "journals could not be read");
+            None
+        });
+        let (crashed, settled) = match crashed {
+            // It was saved, and only its journal was left.
+            Some(found) if Some(&found.text) == on_disk.as_ref() => (None, Some(found)),
+            crashed => (crashed, None),
+        };
+        // The text was typed into this, whatever the file holds now: where they differ, saving asks.
+        if let Some(found) = crashed.as_ref().filter(|found| !(found.base.is_empty() && on_disk.is_none())) {
+            on_disk = Some(found.base.clone());
+        }
         let text = on_disk.clone().unwrap_or_default();
         let extension = path.extension().unwrap_or_default().to_string_lossy();
         let mut document = Document::new(&text, dialect::by_extension(&extension).unwrap_or(&dialect::SQLITE));
         let journal = Journal::new(journals, &path, text);
         let mut recovered = None;
-        match Recovery::find(journals, &path) {
-            Ok(Some(found)) => {
-                if found.text != *document.rope() {
-                    document.select_all();
-                    document.insert(&found.text);
-                    document.go(Motion::Top, false);
-                    let edits = found.edits;
-                    recovered = Some(format!(
-                        "brought back {edits} unsaved changes from before a crash; save keeps them, undo drops them"
-                    ));
-                }
-                journal.record(document.take_edits());
-                journal.sync();
-                if let Err(error) = found.discard() {
-                    tracing::warn!(%error, "an old journal could not be removed");
-                }
+        if let Some(found) = crashed {
+            document.select_all();
+            document.insert(&found.text);
+            document.go(Motion::Top, false);
+            let mut told = format!(
+                "brought back {} unsaved changes from before a crash; save keeps them, undo drops them",
+                found.edits
+            );
+            if found.others > 0 {
+                told.push_str(&format!(
+                    "; {} more such text{} of this buffer will come up at the next start",
+                    found.others,
+                    if found.others == 1 { "" } else { "s" }
+                ));
             }
-            Ok(None) => {}
-            Err(error) => tracing::warn!(%error, "journals could not be read"),
+            recovered = Some(told);
+            journal.record(document.take_edits());
+            journal.sync();
+            if journal.trouble().is_none()
+                && let Err(error) = found.discard()
+            {
+                tracing::warn!(%error, "an old journal could not be removed");
+            }
+        }
+        if let Some(Err(error)) = settled.map(Recovery::discard) {
+            tracing::warn!(%error, "an old journal could not be removed");
         }
         Ok(Buffer {
             document,
@@ -268,29 +288,56 @@ impl Buffer {
 }
 
 impl App {
+    /// After a crash: says what was brought back, and asks where the file is another one by now. Says, from now
+    /// on, where what is typed would not survive the next.
+    pub(super) fn take_in_recovery(&mut self) {
+        let post = Arc::clone(&self.post);
+        self.buffer.journal.on_trouble(move || post(Message::JournalChanged));
+        let Some(recovered) = self.buffer.recovered.take() else { return };
+        self.tell(recovered);
+        if self.buffer.changed_outside() {
+            let name = self.buffer.name();
+            self.ask_about_two_texts(format!(
+                "{name} has unsaved text from before a crash, and was changed by another program since."
+            ));
+        }
+    }
+
+    /// Why what is typed here would not survive a crash.
+    pub fn unprotected(&self) -> Option<String> {
+        let unsaved = [&self.buffer].into_iter().chain(&self.shelved).filter(|buffer| buffer.document.is_unsaved());
+        let why = unsaved.filter_map(|buffer| buffer.journal.trouble()).next()?;
+        Some(format!("unsaved text is not protected from a crash: {why}"))
+    }
+
     /// Saves, or asks if that would lose what another program wrote.
     pub fn save(&mut self) {
         if self.buffer.changed_outside() {
-            let text = format!("{} was changed by another program since it was read here.", self.buffer.name());
-            let answers = &[
-                ('t', "take its text here; undo brings this one back", Answered::Reload),
-                ('o', "overwrite it with this text", Answered::Overwrite),
-                ('b', "save this text beside it", Answered::SaveBeside),
-            ];
-            let theirs = read(&self.buffer.path).ok().flatten();
-            let about = match theirs {
-                Some(theirs) => {
-                    let ours = self.buffer.document.rope().to_string();
-                    let mut lines = vec!["On disk (-) and here (+):".to_owned()];
-                    lines.extend(difference(&theirs, &ours, 10).iter().map(|line| clean::clean(line).into_owned()));
-                    lines
-                }
-                None => vec!["The file is gone.".to_owned()],
-            };
-            self.summoned = Some(Summoned::Question(Question { about, ..Question::new(text, answers) }));
+            let name = self.buffer.name();
+            self.ask_about_two_texts(format!("{name} was changed by another program since it was read here."));
         } else {
             self.save_anyway();
         }
+    }
+
+    /// Shows the text of the file beside the one here, and asks which is meant.
+    fn ask_about_two_texts(&mut self, text: String) {
+        let answers = &[
+            ('t', "take its text here; undo brings this one back", Answered::Reload),
+            ('o', "overwrite it with this text", Answered::Overwrite),
+            ('b', "save this text beside it", Answered::SaveBeside),
+        ];
+        let theirs = read(&self.buffer.path).ok().flatten();
+        let about = match theirs {
+            Some(theirs) => {
+                let ours = self.buffer.document.rope().to_string();
+                let mut lines = vec!["On disk (-) and here (+):".to_owned()];
+                lines.extend(difference(&theirs, &ours, 10).iter().map(|line| clean::clean(line).into_owned()));
+                lines
+            }
+            None => vec!["The file is gone.".to_owned()],
+        };
+        self.summoned = Some(Summoned::Question(Question { about, ..Question::new(text, answers) }));
     }
 
     /// Takes the text that another program wrote.

@@ -51,9 +51,7 @@ impl App {
         let before = std::mem::replace(&mut self.buffer, next);
         let here = self.connection.profile.clone();
         self.shelved.push(before);
-        if let Some(recovered) = self.buffer.recovered.take() {
-            self.tell(recovered);
-        }
+        self.take_in_recovery();
         self.go_where_it_ran(here);
     }
 

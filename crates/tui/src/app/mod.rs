@@ -81,6 +81,8 @@ pub enum Message {
     Worked(u64, Done),
     /// Something has changed in the folder of the buffer.
     FilesChanged,
+    /// Whether what is typed is protected from a crash.
+    JournalChanged,
     /// Databases that lie near.
     Nearby(Vec<Found>),
     /// How it went to try the profile in the form with this number.
@@ -275,9 +277,7 @@ impl App {
             .chain(settings.problems.iter().cloned())
             .chain(self.keeping.trouble().map(str::to_owned))
             .collect();
-        if let Some(recovered) = self.buffer.recovered.take() {
-            self.tell(recovered);
-        }
+        self.take_in_recovery();
         match all.as_slice() {
             [] => {}
             [one] => self.tell_wrong(one.clone()),
@@ -361,6 +361,8 @@ impl App {
             Message::Rows(answer) => self.answered(answer),
             Message::Worked(number, done) => self.worked(number, done),
             Message::FilesChanged => self.take_in_changes(),
+            // The last line shows it.
+            Message::JournalChanged => {}
             Message::Nearby(found) => self.found_nearby(found),
             Message::Tried(number, outcome) => self.tried(number, outcome),
         }

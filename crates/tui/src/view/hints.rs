@@ -117,7 +117,7 @@ fn title(app: &App, action: &'static Action) -> &'static str {
 
 /// The action whose hint stands at a column.
 pub fn action_at(app: &App, area: Rect, x: u16) -> Option<&'static Action> {
-    if app.told.is_some() {
+    if app.told.is_some() || app.unprotected().is_some() {
         return None;
     }
     let hints = placed(app, area);
@@ -140,6 +140,13 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         );
         put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
         return;
+    }
+    // It stands there for as long as it is so, and what else is to be told beside it.
+    let mut area = area;
+    if let Some(unprotected) = app.unprotected() {
+        let style = edge.patch(app.theme.style(Role::Failed));
+        let next = put_cut(cells, area.x + 1, area.y, area.right(), &clean::clean(&unprotected), style);
+        area = Rect { x: (next + 2).min(area.right()), width: area.right().saturating_sub(next + 2), ..area };
     }
     if let Some(told) = &app.told {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
