@@ -7,7 +7,8 @@ use std::sync::Mutex;
 use jaunty_core::files::{self, Folders};
 use tracing_subscriber::filter::LevelFilter;
 
-/// Begins to log. A log that cannot be written is done without.
+/// Begins to log. A log that cannot be written is done without. Files that a program which died left under
+/// temporary names are removed.
 pub fn begin(folders: &Folders) {
     let level = std::env::var("JAUNTY_LOG").ok().and_then(|level| level.parse().ok()).unwrap_or(LevelFilter::WARN);
     let open = || {
@@ -23,4 +24,5 @@ pub fn begin(folders: &Folders) {
         // Only the first of a process counts.
         let _ = log.try_init();
     }
+    files::parts::remember_in(&folders.parts());
 }

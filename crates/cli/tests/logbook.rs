@@ -131,3 +131,33 @@ fn what_takes_a_while_says_how_far_it_is() {
     let (_, err) = home.call(&["rows", "last", "-o", "again.csv"]).exits(0);
     assert_eq!(err, "");
 }
+
+/// Runs at once, and starts at once: each is in the logbook as it ended.
+#[test]
+fn many_programs_at_once_are_all_remembered() {
+    let home = Home::ferry();
+    let all: Vec<_> = (0..40)
+        .map(|n| home.call(&["run", "-c", "ferry", "-s", &format!("select {n} as n"), "-f", "csv"]).begins())
+        .collect();
+    for going in all {
+        going.exits(0);
+    }
+    let log = home.call(&["log", "--json", "--count", "100"]).gives();
+    assert_eq!(log.lines().count(), 40);
+    assert!(log.lines().all(|line| line.contains("\"outcome\":\"done\"")), "{log}");
+}
+
+#[test]
+fn what_is_kept_can_be_read_where_nothing_can_be_written() {
+    let home = Home::ferry();
+    home.call(&["run", "-c", "ferry", "-s", "select name from ports", "-f", "csv"]).gives();
+    // Not even this program's own lock: as on a disk that is read-only.
+    let instances = home.path("state/jaunty/instances");
+    std::fs::remove_dir_all(&instances).unwrap();
+    std::fs::write(&instances, "in the way").unwrap();
+    let (out, err) = home.call(&["log"]).exits(0);
+    assert!(out.contains("select name from ports"), "{out}");
+    assert!(err.contains("what it holds is read, and nothing is noted in it"), "{err}");
+    assert_eq!(home.call(&["rows", "last", "-f", "csv"]).exits(0).0, "name\nSaltmarsh\nGullhaven\nEmberwick\n");
+    home.call(&["log", "--remove", "select"]).exits(2);
+}

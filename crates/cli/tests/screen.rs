@@ -423,3 +423,32 @@ fn holds_text(folder: &std::path::Path, text: &str) -> bool {
     let all = std::fs::read_dir(folder).into_iter().flatten().flatten();
     all.into_iter().any(|entry| std::fs::read_to_string(entry.path()).is_ok_and(|found| found.contains(text)))
 }
+
+#[test]
+fn leaving_while_rows_are_exported_is_asked_about_and_leaves_no_part_of_a_file() {
+    let (home, screen) = ferry(ENDLESS);
+    let left = || {
+        let all = std::fs::read_dir(home.path("project")).unwrap().flatten();
+        let mut names: Vec<_> = all.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        names.retain(|name| name.contains("big.csv"));
+        names
+    };
+    screen.press(&["C-r"]).shows("so far").press(&["C-t", "M-x"]).shows("export").press(&["BSpace"; 90]);
+    screen.types("big.csv").press(&["Enter"]).shows("exporting big.csv");
+    screen.press(&["C-q"]).shows("exporting big.csv is not done; leaving ends it, and writes nothing.");
+    screen.press(&["l"]).ends();
+    assert_eq!(left(), Vec::<String>::new());
+}
+
+#[test]
+fn what_a_killed_program_left_under_a_temporary_name_is_removed_at_the_next_start() {
+    let (home, screen) = ferry("select 1");
+    let parts = home.path("state/jaunty/parts");
+    let part = home.path("project/.late.csv.1-0.part");
+    screen.kill();
+    std::fs::create_dir_all(&parts).unwrap();
+    std::fs::write(&part, "half").unwrap();
+    std::fs::write(parts.join("1-0"), part.to_string_lossy().as_bytes()).unwrap();
+    home.screen(&["a.sql", "-c", "ferry"]).shows("ferry.db · main");
+    assert!(!part.exists());
+}

@@ -3,6 +3,7 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use jaunty_core::arrange::condition::Test;
@@ -28,6 +29,7 @@ pub struct Work {
     pub kind: Kind,
     progress: Arc<Progress>,
     began: Instant,
+    thread: JoinHandle<()>,
 }
 
 /// Kinds of work; of some only the latest counts, of orders the latest of a result.
@@ -108,8 +110,9 @@ impl Work {
     ) -> std::io::Result<Work> {
         let progress = Arc::new(Progress::default());
         let (theirs, post) = (Arc::clone(&progress), Arc::clone(post));
-        std::thread::Builder::new().name("work".into()).spawn(move || post(Message::Worked(number, act(&theirs))))?;
-        Ok(Work { number, what, kind, progress, began: Instant::now() })
+        let work = move || post(Message::Worked(number, act(&theirs)));
+        let thread = std::thread::Builder::new().name("work".into()).spawn(work)?;
+        Ok(Work { number, what, kind, progress, began: Instant::now(), thread })
     }
 
     /// Whether a person is told of it. What comes at once as a rule would only flicker.
@@ -119,6 +122,16 @@ impl Work {
             Kind::Sums | Kind::Logbook => false,
             Kind::Recall | Kind::Note | Kind::Files => self.began.elapsed() > AT_ONCE,
             _ => true,
+        }
+    }
+
+    /// Asks it to end, and waits until it has, but not for long: what it began to write is removed then.
+    pub fn end(self) {
+        const NOT_LONGER: Duration = Duration::from_secs(2);
+        self.stop();
+        let since = Instant::now();
+        while !self.thread.is_finished() && since.elapsed() < NOT_LONGER {
+            std::thread::sleep(Duration::from_millis(2));
         }
     }
 

@@ -59,7 +59,10 @@ fn what_is_typed_and_taken() {
         ("select * from ports p where p.na\t", "select * from ports p where p.name"),
         ("select * from ports p join sai\t", "select * from ports p join sailings s on s.port_id = p.id "),
         ("select * from ports where state = 'o\t", "select * from ports where state = 'open'"),
-        ("insert into ports \t", "insert into ports (id, name, berths, state) values (id, name, berths, state)"),
+        (
+            "insert into ports \t",
+            "insert into ports (id, name, berths, state) values (‹id›, ‹name›, ‹berths›, ‹state›)",
+        ),
         ("select max\tberths) + 1 from ports", "select max(berths) + 1 from ports"),
         ("select (max\tberths)) from ports", "select (max(berths)) from ports"),
         // Where nothing is proposed tab puts nothing in.
@@ -271,7 +274,7 @@ fn a_place_that_was_not_filled_in_never_runs() {
     assert_eq!(stage.told(), "fill in ‹id› first; nothing was run");
     assert_eq!(stage.app.buffer.document.selected_text().as_deref(), Some("‹id›"));
     // Nor does a selection, nor one of several.
-    let stage = act(stage, "run all");
+    let stage = act(stage, "run-all");
     assert_eq!(stage.told(), "fill in ‹id› first; nothing was run");
     stage.types("3").control('r').shows("0 rows changed");
 }

@@ -1,30 +1,36 @@
 //! `jaunty log`: what ran.
 
 use chrono::{Local, NaiveDate};
-use jaunty_core::logbook::{Entry, KeptResult, Query};
-use jaunty_core::run::Keeping;
+use jaunty_core::logbook::{Entry, KeptResult, Logbook, LogbookError, Query};
 use jaunty_core::text::clean::clean;
-use jaunty_tui::{settings, words};
+use jaunty_tui::words;
 
 use crate::args::Log;
 use crate::failure::Failure;
 
-/// Opens the logbook for a command that needs it.
-pub fn keeping() -> Result<Keeping, Failure> {
+/// Opens the logbook for a command that reads it. One that cannot be written to is read all the same.
+pub fn logbook() -> Result<Logbook, Failure> {
     let folders = crate::open::folders()?;
-    let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
-    match keeping.trouble() {
-        Some(trouble) => Err(Failure::Usage(trouble.to_owned())),
-        None => Ok(keeping),
-    }
+    let (path, archives) = (folders.logbook(), folders.archives());
+    Logbook::open(&path, &archives).or_else(|error| match error {
+        LogbookError::Newer { .. } => Err(Failure::Usage(error.to_string())),
+        _ => {
+            let read = Logbook::open_to_read(&path, &archives);
+            let read = read.map_err(|_| Failure::Usage(error.to_string()))?;
+            eprintln!("jaunty: {error}; what it holds is read, and nothing is noted in it");
+            Ok(read)
+        }
+    })
 }
 
 /// Lists runs, or removes them.
 pub fn list(args: &Log) -> Result<(), Failure> {
     let query = query(args, Local::now().date_naive())?;
-    let keeping = keeping()?;
-    let Some(logbook) = keeping.logbook() else { return Ok(()) };
-    let failed = |error: jaunty_core::logbook::LogbookError| Failure::Usage(error.to_string());
+    let logbook = logbook()?;
+    if args.remove && !logbook.keeps() {
+        return Err(Failure::Usage("the logbook cannot be written to, so no run is removed from it".into()));
+    }
+    let failed = |error: LogbookError| Failure::Usage(error.to_string());
     let entries = logbook.find(&query, args.count).map_err(failed)?;
     if args.remove {
         for entry in &entries {

@@ -8,17 +8,16 @@ use jaunty_core::logbook::KeptResult;
 use jaunty_core::text::dialect::SQLITE;
 
 use super::interrupt::Interrupt;
-use super::log::keeping;
+use super::log::logbook;
 use super::output::Output;
 use crate::args::Rows;
 use crate::failure::Failure;
 
 /// Writes them.
 pub fn write(args: &Rows) -> Result<(), Failure> {
-    let keeping = keeping()?;
+    let logbook = logbook()?;
     let options = args.written.options(&SQLITE)?;
     let archive = {
-        let Some(logbook) = keeping.logbook() else { return Ok(()) };
         let found = match args.run.parse::<i64>() {
             Ok(number) => logbook.entry(number),
             Err(_) if args.run == "last" => logbook.last(),

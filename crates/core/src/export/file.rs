@@ -13,6 +13,7 @@ use super::{ExportError, Exporter, Format, Options};
 use crate::archive::ArchiveError;
 use crate::arrange::pick::Part;
 use crate::arrange::{ArrangeError, Progress};
+use crate::files::parts::{Remembered, remember};
 
 /// The file of one of several results, counted from 0: `late.csv`, `late-2.csv`.
 pub fn of_result(path: &Path, result: usize) -> PathBuf {
@@ -30,6 +31,7 @@ pub struct PartFile {
     out: Option<BufWriter<File>>,
     beside: PathBuf,
     path: PathBuf,
+    _remembered: Remembered,
 }
 
 impl PartFile {
@@ -42,8 +44,9 @@ impl PartFile {
         let name = path.file_name().unwrap_or_default().to_string_lossy();
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         let beside = path.with_file_name(format!(".{name}.{}-{number}.part", std::process::id()));
+        let _remembered = remember(&beside);
         let out = BufWriter::with_capacity(1 << 16, File::create_new(&beside)?);
-        Ok(PartFile { out: Some(out), beside, path: path.to_owned() })
+        Ok(PartFile { out: Some(out), beside, path: path.to_owned(), _remembered })
     }
 
     /// Gives it its name. A file that had the name before is replaced.

@@ -12,7 +12,6 @@ mod schema;
 use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
@@ -59,7 +58,9 @@ pub struct Logbook {
     connection: Connection,
     path: PathBuf,
     archives: PathBuf,
-    instance: Instance,
+    /// None where it is only read.
+    instance: Option<Instance>,
+    _copy: Option<tempfile::TempDir>,
 }
 
 /// A lock that lives as long as this instance of the program.
@@ -85,15 +86,43 @@ impl Logbook {
         drop(options().map_err(folder_error)?);
         let instance = Instance::begin(&folder.join("instances")).map_err(folder_error)?;
         let database = |source| LogbookError::Database { path: path.to_owned(), source };
-        let connection = Connection::open(path).map_err(database)?;
-        connection.busy_timeout(Duration::from_secs(5)).map_err(database)?;
-        let format = schema::prepare(&connection).map_err(database)?;
+        let mut connection = Connection::open(path).map_err(database)?;
+        let format = schema::prepare(&mut connection).map_err(database)?;
         if format > schema::FORMAT {
             return Err(LogbookError::Newer { path: path.to_owned(), found: format });
         }
-        let logbook = Logbook { connection, path: path.to_owned(), archives: archives.to_owned(), instance };
+        let (path, archives) = (path.to_owned(), archives.to_owned());
+        let logbook = Logbook { connection, path, archives, instance: Some(instance), _copy: None };
         logbook.mend()?;
         Ok(logbook)
+    }
+
+    /// Opens a logbook that cannot be written to, as on a disk that is read-only: a copy of it is read, and
+    /// nothing is noted. Runs that a crash cut short are told as running.
+    pub fn open_to_read(path: &Path, archives: &Path) -> Result<Logbook, LogbookError> {
+        let failed = |source| LogbookError::Folder { path: path.to_owned(), source };
+        let copy = tempfile::tempdir().map_err(failed)?;
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let target = copy.path().join(&name);
+        std::fs::copy(path, &target).map_err(failed)?;
+        // What was written last may stand beside it.
+        match std::fs::copy(path.with_file_name(format!("{name}-wal")), copy.path().join(format!("{name}-wal"))) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(failed(error)),
+            _ => {}
+        }
+        let database = |source| LogbookError::Database { path: path.to_owned(), source };
+        let mut connection = Connection::open(&target).map_err(database)?;
+        let found = schema::prepare(&mut connection).map_err(database)?;
+        if found > schema::FORMAT {
+            return Err(LogbookError::Newer { path: path.to_owned(), found });
+        }
+        let (path, archives) = (path.to_owned(), archives.to_owned());
+        Ok(Logbook { connection, path, archives, instance: None, _copy: Some(copy) })
+    }
+
+    /// Whether what is noted stays.
+    pub fn keeps(&self) -> bool {
+        self.instance.is_some()
     }
 
     fn error(&self, source: rusqlite::Error) -> LogbookError {
@@ -102,10 +131,16 @@ impl Logbook {
 
     /// Notes that a run begins; returns its number.
     pub fn begin(&self, run: &Begun<'_>) -> Result<i64, LogbookError> {
-        let insert = "insert into runs(instance, connection, engine, database, buffer, title, statement, statement_id, started_ms, outcome, session, parameters)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)";
+        let insert = "insert into runs(number, instance, connection, engine, database, buffer, title, statement, statement_id, started_ms, outcome, session, parameters)
+             values (?13, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)";
+        let next = || -> rusqlite::Result<i64> {
+            self.connection
+                .prepare_cached("update numbers set last = last + 1 returning last")?
+                .query_row([], |row| row.get(0))
+        };
+        let number = next().map_err(|e| self.error(e))?;
         let values = params![
-            self.instance.name,
+            self.instance.as_ref().map_or("", |instance| &instance.name),
             run.connection,
             run.engine,
             run.database,
@@ -117,6 +152,7 @@ impl Logbook {
             Outcome::Running.word(),
             Some(run.session).filter(|session| !session.is_empty()),
             written(run.values),
+            number,
         ];
         self.connection.prepare_cached(insert).and_then(|mut s| s.insert(values)).map_err(|e| self.error(e))
     }
@@ -133,9 +169,16 @@ impl Logbook {
         Ok(())
     }
 
-    /// Notes that a run has ended.
+    /// Notes that a run has ended. Only one that still runs does, or one of which another instance believed that
+    /// it was cut short.
     pub fn end(&self, run: i64, outcome: Outcome, ended: &Ended) -> Result<(), LogbookError> {
-        let update = "update runs set outcome = ?2, first_row_ms = ?3, duration_ms = ?4, row_count = ?5, error = ?6, bytes = ?7 where number = ?1";
+        self.end_where("outcome in ('running', 'cut short')", run, outcome, ended)
+    }
+
+    fn end_where(&self, which: &str, run: i64, outcome: Outcome, ended: &Ended) -> Result<(), LogbookError> {
+        let update = &format!(
+            "update runs set outcome = ?2, first_row_ms = ?3, duration_ms = ?4, row_count = ?5, error = ?6, bytes = ?7 where number = ?1 and {which}"
+        );
         let values = params![
             run,
             outcome.word(),
@@ -235,7 +278,8 @@ impl Logbook {
                 .optional()
                 .map_err(|e| self.error(e))?;
             // A run under this instance's own name is of one that had the same process number.
-            if instance.is_some_and(|name| name != self.instance.name && self.instance.lives(&name)) {
+            let Some(mine) = &self.instance else { continue };
+            if instance.is_some_and(|name| name != mine.name && mine.lives(&name)) {
                 continue;
             }
             let archives = entry.results.iter().filter_map(|result| match result {
@@ -243,7 +287,8 @@ impl Logbook {
                 KeptResult::Affected(_) => None,
             });
             let ended = Ended { rows: archives.map(|archive| archive.rows()).sum(), ..Ended::default() };
-            self.end(entry.number, Outcome::CutShort, &ended)?;
+            // It may have ended since it was read here.
+            self.end_where("outcome = 'running'", entry.number, Outcome::CutShort, &ended)?;
         }
         Ok(())
     }
@@ -290,6 +335,13 @@ fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     })
 }
 
+/// Whether an open file is the one that stands at a path.
+fn is_at(file: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let (here, there) = (file.metadata(), std::fs::metadata(path));
+    here.is_ok_and(|here| there.is_ok_and(|there| (here.dev(), here.ino()) == (there.dev(), there.ino())))
+}
+
 impl Instance {
     fn begin(folder: &Path) -> std::io::Result<Instance> {
         crate::files::private_folder(folder)?;
@@ -299,7 +351,8 @@ impl Instance {
             let path = folder.join(&name);
             let file =
                 crate::files::private(OpenOptions::new().write(true).create(true).truncate(false)).open(&path)?;
-            if file.try_lock().is_ok() {
+            // Another one may have taken it for left behind, and removed it, before it was locked.
+            if file.try_lock().is_ok() && is_at(&file, &path) {
                 return Ok(Instance { name, path, _lock: file });
             }
             number += 1;
@@ -395,6 +448,75 @@ mod tests {
         drop(crashed);
         let after = open(folder.path());
         assert_eq!(after.entry(number).unwrap().unwrap().outcome, Outcome::CutShort);
+    }
+
+    /// Of many that start at once, each finds or makes the tables, and a run that has ended stays as it ended.
+    #[test]
+    fn many_at_once_do_not_harm_each_other() {
+        let folder = tempfile::tempdir().unwrap();
+        let many = |each: fn(&Path, usize)| {
+            let started = std::sync::Barrier::new(24);
+            std::thread::scope(|scope| {
+                for number in 0..24 {
+                    let (folder, started) = (folder.path(), &started);
+                    scope.spawn(move || {
+                        started.wait();
+                        each(folder, number);
+                    });
+                }
+            });
+        };
+        many(|folder, number| {
+            for _ in 0..4 {
+                let logbook = open(folder);
+                let run = logbook.begin(&begun(&format!("select {number}"))).unwrap();
+                logbook.end(run, Outcome::Done, &Ended::default()).unwrap();
+            }
+        });
+        let all = open(folder.path()).find(&Query::default(), 1000).unwrap();
+        assert_eq!(all.len(), 96);
+        assert!(all.iter().all(|entry| entry.outcome == Outcome::Done), "{all:?}");
+    }
+
+    #[test]
+    fn only_what_runs_is_cut_short_and_who_ran_it_knows_better() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = open(folder.path());
+        let run = logbook.begin(&begun("select 1")).unwrap();
+        logbook.end(run, Outcome::Done, &Ended { rows: 3, ..Ended::default() }).unwrap();
+        // As if it had been read as running a moment before.
+        logbook.end_where("outcome = 'running'", run, Outcome::CutShort, &Ended::default()).unwrap();
+        assert_eq!(logbook.entry(run).unwrap().unwrap().outcome, Outcome::Done);
+        let other = logbook.begin(&begun("select 2")).unwrap();
+        logbook.end_where("outcome = 'running'", other, Outcome::CutShort, &Ended::default()).unwrap();
+        logbook.end(other, Outcome::Done, &Ended::default()).unwrap();
+        assert_eq!(logbook.entry(other).unwrap().unwrap().outcome, Outcome::Done);
+    }
+
+    #[test]
+    fn a_number_is_not_given_twice() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = open(folder.path());
+        let run = || {
+            let run = logbook.begin(&begun("select 1")).unwrap();
+            logbook.end(run, Outcome::Done, &Ended::default()).unwrap();
+            run
+        };
+        let first = run();
+        logbook.remove(&logbook.entry(first).unwrap().unwrap()).unwrap();
+        assert!(run() > first);
+    }
+
+    #[test]
+    fn a_logbook_that_cannot_be_written_to_is_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = open(folder.path());
+        let run = logbook.begin(&begun("select 1")).unwrap();
+        logbook.end(run, Outcome::Done, &Ended::default()).unwrap();
+        // What was written last still stands beside the file.
+        let read = Logbook::open_to_read(&folder.path().join("logbook.db"), folder.path()).unwrap();
+        assert_eq!(read.last().unwrap().unwrap().number, run);
+        assert!(logbook.keeps() && !read.keeps());
     }
 
     #[test]

@@ -1,9 +1,11 @@
 //! The tables of the logbook.
 
-use rusqlite::Connection;
+use std::time::{Duration, Instant};
+
+use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 3;
+pub(super) const FORMAT: i64 = 4;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -33,7 +35,7 @@ const TABLES: &str = "
     ) strict, without rowid;";
 
 /// What came with each format after the first.
-const STEPS: [&str; 2] = [
+const STEPS: [&str; 3] = [
     "
     alter table runs add column bytes integer;                      -- of its archives
     alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
@@ -42,22 +44,55 @@ const STEPS: [&str; 2] = [
     alter table runs add column session text;      -- the server's own number of the session
     alter table runs add column parameters text;   -- JSON: pairs of a name and a value as it is written
     create index runs_with_parameters on runs(buffer, number) where parameters is not null;",
+    // A number is not given twice, also not after its run was removed: files are named by it.
+    "
+    create table numbers (last integer not null) strict;
+    insert into numbers select coalesce(max(number), 0) from runs;",
 ];
 
-/// Makes the tables if they are not there; returns the file's format.
-pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<i64> {
-    let format: i64 = connection.query_row("pragma user_version", [], |row| row.get(0))?;
-    if format > FORMAT {
-        return Ok(format);
+/// How long to wait for others who write.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Makes the tables if they are not there; returns the file's format. Of many programs that start at once, one does
+/// it and the others wait.
+pub(super) fn prepare(connection: &mut Connection) -> rusqlite::Result<i64> {
+    connection.busy_timeout(PATIENCE)?;
+    let format = |connection: &Connection| connection.query_row("pragma user_version", [], |row| row.get::<_, i64>(0));
+    if format(connection)? > FORMAT {
+        return format(connection);
     }
-    // The journal mode answers with a row, so it cannot go through `execute_batch`.
-    connection.query_row("pragma journal_mode = wal", [], |_| Ok(()))?;
+    write_ahead(connection)?;
     connection.execute_batch("pragma synchronous = normal; pragma foreign_keys = on;")?;
-    if format < FORMAT {
-        let done = usize::try_from(format.max(1) - 1).unwrap_or(0);
-        let steps: String = STEPS.get(done..).unwrap_or_default().concat();
-        connection
-            .execute_batch(&format!("begin immediate; {TABLES} {steps} pragma user_version = {FORMAT}; commit;"))?;
+    if format(connection)? < FORMAT {
+        let alone = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        // Another may have done it meanwhile.
+        let format = format(&alone)?;
+        if format > FORMAT {
+            return Ok(format);
+        }
+        if format < FORMAT {
+            let done = usize::try_from(format.max(1) - 1).unwrap_or(0);
+            let steps: String = STEPS.get(done..).unwrap_or_default().concat();
+            alone.execute_batch(&format!("{TABLES} {steps} pragma user_version = {FORMAT};"))?;
+        }
+        alone.commit()?;
     }
     Ok(FORMAT)
+}
+
+/// Sets the journal mode, once. SQLite does not wait for a lock to do it, so we do.
+fn write_ahead(connection: &Connection) -> rusqlite::Result<()> {
+    let since = Instant::now();
+    let mode = |statement: &str| connection.query_row(statement, [], |row| row.get::<_, String>(0));
+    loop {
+        match mode("pragma journal_mode")
+            .and_then(|now| if now == "wal" { Ok(now) } else { mode("pragma journal_mode = wal") })
+        {
+            Ok(_) => return Ok(()),
+            Err(error) if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) && since.elapsed() < PATIENCE => {
+                std::thread::sleep(Duration::from_millis(5));
+            }
+            Err(error) => return Err(error),
+        }
+    }
 }

@@ -2,6 +2,7 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -142,7 +143,7 @@ pub fn execute(
         lane: None,
         fetched: (0, 0),
         failure: failure.clone(),
-        tap,
+        tap: tap.map(|tap| Arc::new(Mutex::new(tap))),
         tell: Arc::clone(tell),
     };
     let outcome = session.run_with(&job.statement, &job.values, Box::new(keeper));
@@ -214,15 +215,23 @@ const BATCHES_AHEAD: usize = 3;
 struct Lane {
     batches: SyncSender<RecordBatch>,
     thread: JoinHandle<()>,
+    /// Whoever receives the rows as they come wants no more.
+    full: Arc<AtomicBool>,
 }
+
+/// Who receives the same rows as the archive, after it has them.
+type Tap = Option<Arc<Mutex<Box<dyn Sink>>>>;
 
 impl Lane {
     fn begin(
         mut writer: Writer,
         run: &Arc<Run>,
         keeping: &Keeping,
+        tap: Tap,
         (tell, failure): (&Tell, &Failure),
     ) -> io::Result<Lane> {
+        let full = Arc::new(AtomicBool::new(false));
+        let is_full = Arc::clone(&full);
         let (batches, inbox) = sync_channel::<RecordBatch>(BATCHES_AHEAD);
         let (run, keeping) = (Arc::clone(run), keeping.clone());
         let (tell, failure) = (Arc::clone(tell), failure.clone());
@@ -236,6 +245,12 @@ impl Lane {
                     return;
                 }
                 run.add_rows(batch.num_rows());
+                // What is printed is in the archive before, so that a crash takes nothing that was seen.
+                if let Some(tap) = &tap
+                    && tap.lock().unwrap_or_else(PoisonError::into_inner).batch(batch.clone()) == Flow::Stop
+                {
+                    is_full.store(true, Ordering::Relaxed);
+                }
                 unlooked += batch.get_array_memory_size() as u64;
                 if unlooked >= keeping.looks_every() {
                     unlooked = 0;
@@ -263,7 +278,7 @@ impl Lane {
             }
         };
         let thread = std::thread::Builder::new().name("archive".into()).spawn(write)?;
-        Ok(Lane { batches, thread })
+        Ok(Lane { batches, thread, full })
     }
 }
 
@@ -275,14 +290,14 @@ struct Keeper {
     /// Rows and bytes of all results so far.
     fetched: (u64, u64),
     failure: Failure,
-    tap: Option<Box<dyn Sink>>,
+    tap: Tap,
     tell: Tell,
 }
 
 impl Keeper {
     /// Waits until every row of the last result is written.
     fn finish_archive(&mut self) {
-        if let Some(Lane { batches, thread }) = self.lane.take() {
+        if let Some(Lane { batches, thread, .. }) = self.lane.take() {
             drop(batches);
             if thread.join().is_err() {
                 tracing::error!("the thread of an archive panicked");
@@ -294,7 +309,7 @@ impl Keeper {
         let path = self.keeping.archive_path(self.run.number, self.run.results().len());
         let writer = Writer::create(&path, schema)?;
         self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
-        let lane = Lane::begin(writer, &self.run, &self.keeping, (&self.tell, &self.failure));
+        let lane = Lane::begin(writer, &self.run, &self.keeping, self.tap.clone(), (&self.tell, &self.failure));
         self.lane = Some(lane.map_err(|source| ArchiveError::File { path, act: "written", source })?);
         Ok(())
     }
@@ -310,9 +325,9 @@ impl Keeper {
         }
     }
 
-    fn tap(&mut self, act: impl FnOnce(&mut dyn Sink) -> Flow) -> Flow {
-        match &mut self.tap {
-            Some(tap) => act(tap.as_mut()),
+    fn tap(&self, act: impl FnOnce(&mut dyn Sink) -> Flow) -> Flow {
+        match &self.tap {
+            Some(tap) => act(tap.lock().unwrap_or_else(PoisonError::into_inner).as_mut()),
             None => Flow::GoOn,
         }
     }
@@ -323,7 +338,7 @@ impl Sink for Keeper {
         if self.run.is_stopped() || self.failure.is_there() {
             return Flow::Stop;
         }
-        self.tap.as_ref().map_or(Flow::GoOn, |tap| tap.wanted())
+        self.tap.as_ref().map_or(Flow::GoOn, |tap| tap.lock().unwrap_or_else(PoisonError::into_inner).wanted())
     }
 
     fn columns(&mut self, schema: SchemaRef) -> Flow {
@@ -338,15 +353,13 @@ impl Sink for Keeper {
         self.fetched.0 += batch.num_rows() as u64;
         self.fetched.1 += batch.get_array_memory_size() as u64;
         // A lane that has ended has said why.
-        if self.lane.as_ref().is_some_and(|lane| lane.batches.send(batch.clone()).is_err()) {
+        if self.lane.as_ref().is_some_and(|lane| lane.batches.send(batch).is_err()) {
             return Flow::Stop;
         }
         let (run, tell) = (&self.run, &self.tell);
         run.wait_for_room(self.fetched.0, self.fetched.1, || tell(run));
-        match self.tap(|tap| tap.batch(batch)) {
-            Flow::GoOn => self.wanted(),
-            Flow::Stop => Flow::Stop,
-        }
+        let full = self.lane.as_ref().is_some_and(|lane| lane.full.load(Ordering::Relaxed));
+        if full { Flow::Stop } else { self.wanted() }
     }
 
     fn affected(&mut self, rows: Option<u64>) -> Flow {
@@ -356,8 +369,8 @@ impl Sink for Keeper {
     }
 
     fn notice(&mut self, notice: Notice) {
-        if let Some(tap) = &mut self.tap {
-            tap.notice(notice.clone());
+        if let Some(tap) = &self.tap {
+            tap.lock().unwrap_or_else(PoisonError::into_inner).notice(notice.clone());
         }
         self.run.add_notice(notice);
     }

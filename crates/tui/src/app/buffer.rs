@@ -17,6 +17,7 @@ use notify::Watcher as _;
 use ratatui::layout::{Position, Rect};
 
 use super::{Answered, App, Connection, Message, Question, Summoned};
+use crate::work::{Kind, Work};
 
 /// Columns of the margin.
 pub const MARGIN: u16 = 4;
@@ -423,6 +424,9 @@ impl App {
                 reasons.push(format!("A transaction is open on {name}; leaving rolls it back."));
             }
         }
+        for work in self.works.iter().filter(|work| work.kind == Kind::Write) {
+            reasons.push(format!("{} is not done; leaving ends it, and writes nothing.", clean::clean(&work.what)));
+        }
         let unsaved = !unsaved.is_empty();
         let answers: &[(char, &'static str, Answered)] = match (reasons.is_empty(), unsaved) {
             (true, _) => return self.leave(),
@@ -432,7 +436,10 @@ impl App {
             ],
             (false, false) => &[('l', "leave", Answered::Leave)],
         };
-        self.summoned = Some(Summoned::Question(Question::new(reasons.join(" "), answers)));
+        // Each on a line of its own, so that none is cut.
+        let about = reasons.split_off(1);
+        let question = Question::new(reasons.concat(), answers);
+        self.summoned = Some(Summoned::Question(Question { about, ..question }));
     }
 
     pub(super) fn leave(&mut self) {
@@ -459,8 +466,13 @@ impl App {
         }
     }
 
-    /// Waits until everything written is in the journals.
-    pub fn settle(&self) {
+    /// Waits until everything written is in the journals, and until files that are not whole are gone.
+    pub fn settle(&mut self) {
+        let (writing, others): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.works).into_iter().partition(|work| work.kind == Kind::Write);
+        others.iter().for_each(Work::stop);
+        writing.iter().for_each(Work::stop);
+        writing.into_iter().for_each(Work::end);
         [&self.buffer].into_iter().chain(&self.shelved).for_each(Buffer::settle);
     }
 }

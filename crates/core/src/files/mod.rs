@@ -1,5 +1,7 @@
 //! Where files go, and how they are written so that others cannot read them and a crash cannot halve them.
 
+pub mod parts;
+
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
@@ -52,6 +54,11 @@ impl Folders {
     /// Where catalogs are kept from one time to the next.
     pub fn catalogs(&self) -> PathBuf {
         self.state.join("catalogs")
+    }
+
+    /// Where files under temporary names are remembered.
+    pub fn parts(&self) -> PathBuf {
+        self.state.join("parts")
     }
 
     /// The log of the program itself.
@@ -107,6 +114,8 @@ pub fn replace(path: &Path, text: &[u8]) -> io::Result<()> {
     let name = target.file_name().ok_or(io::ErrorKind::InvalidInput)?;
     let mut temporary = folder.join(name);
     temporary.set_file_name(format!(".{}.{}.new", name.to_string_lossy(), std::process::id()));
+    // It may hold what others may not see, a password say.
+    let _remembered = parts::remember(&temporary);
     let outcome = write_new(&temporary, &target, text);
     if outcome.is_err() {
         let _ = std::fs::remove_file(&temporary);
