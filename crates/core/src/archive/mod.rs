@@ -8,6 +8,10 @@
 //! where each batch lies and which row it begins with; a file that is opened later is read from
 //! message to message to make that list anew, whether it has a footer or not.
 //!
+//! The footer also holds a checksum of each message. A batch that is read whole, as each is that is shown or
+//! exported, is compared with it; where single columns are scanned, and where a crash left no footer, only
+//! lengths and offsets are looked at.
+//!
 //! Batches are read with positioned reads into memory of their own. Mapping the file would save a
 //! copy, but a file that shrinks under a map kills the program, and touched pages of a map count as
 //! the program's memory; a batch is a few hundred kilobytes, read in a fraction of a frame.
@@ -46,6 +50,14 @@ pub enum ArchiveError {
         /// What was found instead.
         what: String,
     },
+    /// What stands in the file is not what was written.
+    #[error("the archive {path} is damaged ({what}); run the statement again")]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is not as it was, and where.
+        what: String,
+    },
     /// All archives together have reached their limit, and none of them may be removed.
     #[error("the archives have reached their limit of {0}, and the others are pinned or being written")]
     Full(Retention),
@@ -53,6 +65,10 @@ pub enum ArchiveError {
     #[error("rows of the archive: {0}")]
     Rows(#[from] ArrowError),
 }
+
+/// The key of the footer's metadata under which the checksums of all messages stand, the schema's first: CRC-32
+/// (IEEE 802.3), eight hexadecimal digits each.
+const CHECKSUMS: &str = "crc32";
 
 /// Where one batch lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,6 +83,8 @@ struct Place {
     first_row: u64,
     /// How many rows it has.
     rows: u64,
+    /// The checksum of its message, where the file tells it.
+    sum: Option<u32>,
 }
 
 #[cfg(test)]

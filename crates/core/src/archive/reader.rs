@@ -4,18 +4,19 @@ use std::fs::File;
 use std::io;
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arrow_array::{RecordBatch, UInt32Array};
 use arrow_buffer::Buffer;
 use arrow_ipc::reader::FileDecoder;
-use arrow_ipc::{Block, MessageHeader, MetadataVersion, convert::try_fb_to_schema, root_as_message};
+use arrow_ipc::{Block, MessageHeader, MetadataVersion, convert::try_fb_to_schema, root_as_footer, root_as_message};
 use arrow_schema::{DataType, SchemaRef, UnionMode};
 use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
-use super::{ArchiveError, Place};
+use super::{ArchiveError, CHECKSUMS, Place};
 
 /// The bytes that an Arrow file begins with, padded to eight.
 const MAGIC: &[u8; 8] = b"ARROW1\0\0";
@@ -93,6 +94,8 @@ impl Archive {
         if &magic != MAGIC {
             return Err(not("it does not begin as an Arrow file"));
         }
+        let damaged = |what: String| ArchiveError::Damaged { path: path.to_owned(), what };
+        let sums = checksums(&file, length);
         // Writers pad the magic bytes to the alignment they keep: 8 by the standard, 64 by this one.
         let begins = (8..=64).step_by(8).find(|at| head_length(&file, *at).is_ok());
         let mut at = begins.ok_or_else(|| not("it ends before its schema"))?;
@@ -101,17 +104,28 @@ impl Archive {
             let Message { header, head, body } = message;
             match (header, &mut contents) {
                 (Header::Schema(schema), None) => {
+                    // With the magic bytes before it, as they were written.
+                    if let Some(sum) = sums.first()
+                        && checksum(&file, 0, at + u64::from(head) + body).map_err(read)? != *sum
+                    {
+                        return Err(damaged("its columns are not those that were written".to_owned()));
+                    }
                     contents = Some(Contents::empty(file.try_clone().map_err(read)?, schema));
                 }
                 (Header::Rows(rows), Some(contents)) => {
                     let first_row = contents.rows();
-                    contents.places.push(Place { offset: at, head, body, first_row, rows });
+                    let sum = sums.get(contents.places.len() + 1).copied();
+                    contents.places.push(Place { offset: at, head, body, first_row, rows, sum });
                 }
                 _ => return Err(not("its messages are in no order that an archive has")),
             }
             at += u64::from(head) + body;
         }
         let contents = contents.ok_or_else(|| not("it ends before its schema"))?;
+        let (found, written) = (contents.places.len() + 1, sums.len());
+        if written > found {
+            return Err(damaged(format!("batch {found} of {} cannot be read", written - 1)));
+        }
         Ok(Archive::new(path.to_owned(), contents))
     }
 
@@ -270,14 +284,28 @@ fn read_columns(
         None => contents.file.read_exact_at(&mut bytes, place.offset),
     };
     read.map_err(|source| ArchiveError::File { path: path.to_owned(), act: "read", source })?;
+    let rows = || format!("rows {} to {}", place.first_row + 1, place.first_row + place.rows);
+    let damaged = |what: String| ArchiveError::Damaged { path: path.to_owned(), what };
+    let whole = columns.is_none();
+    if let Some(sum) = place.sum.filter(|_| whole)
+        && crc32fast::hash(&bytes) != sum
+    {
+        return Err(damaged(format!("{} are not what was written", rows())));
+    }
+    if !holds_together(&contents.schema, place, &bytes) {
+        return Err(damaged(format!("{} do not lie where their message says", rows())));
+    }
     let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
     let mut decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
     if let Some(columns) = columns {
         decoder = decoder.with_projection(columns.to_vec());
     }
     let bytes = Buffer::from_vec(bytes);
-    let batch = decoder.read_record_batch(&block, &bytes)?;
-    let batch = batch.ok_or_else(|| arrow_schema::ArrowError::IpcError("a batch without rows".into()))?;
+    // Where no checksum tells that bytes were changed, the library may stumble over them.
+    let decoded = catch_unwind(AssertUnwindSafe(|| decoder.read_record_batch(&block, &bytes)));
+    let batch = decoded.map_err(|_| damaged(format!("{} cannot be read", rows())))?;
+    let batch = batch.map_err(|error| damaged(format!("{}: {error}", rows())))?;
+    let batch = batch.ok_or_else(|| damaged(format!("{} are missing", rows())))?;
     Ok((batch, bytes))
 }
 
@@ -302,6 +330,57 @@ fn read_parts(contents: &Contents, place: &Place, columns: &[usize], bytes: &mut
         next += count;
     }
     Ok(())
+}
+
+/// Whether what the head of a message says of its columns fits the schema, and lies within its body: a decoder
+/// believes it.
+fn holds_together(schema: &SchemaRef, place: &Place, bytes: &[u8]) -> bool {
+    let Some(head) = bytes.get(8..place.head as usize) else { return false };
+    let Some(batch) = root_as_message(head).ok().and_then(|message| message.header_as_record_batch()) else {
+        return false;
+    };
+    let within =
+        |rows: i64, nulls: i64| (0..=rows).contains(&nulls) && u64::try_from(rows).is_ok_and(|n| n <= place.rows);
+    let counts: Option<Vec<usize>> = schema.fields().iter().map(|field| buffers_of(field.data_type())).collect();
+    let (Some(nodes), Some(buffers)) = (batch.nodes(), batch.buffers()) else { return schema.fields().is_empty() };
+    let expected = counts.map(|counts| counts.iter().sum::<usize>());
+    u64::try_from(batch.length()).is_ok_and(|rows| rows == place.rows)
+        && batch.compression().is_none()
+        && nodes.iter().all(|node| within(node.length(), node.null_count()))
+        && expected.is_none_or(|expected| expected == buffers.len())
+        && buffers.iter().all(|buffer| {
+            let end = buffer.offset().checked_add(buffer.length());
+            let end = end.and_then(|end| u64::try_from(end).ok());
+            buffer.offset() >= 0 && buffer.length() >= 0 && end.is_some_and(|end| end <= place.body)
+        })
+}
+
+/// The checksums that a finished file tells of its messages; none for one that a crash cut short, or an older one.
+fn checksums(file: &File, length: u64) -> Vec<u32> {
+    let read = || -> Option<Vec<u32>> {
+        // The length of the footer and the magic bytes come last.
+        let mut tail = [0; 10];
+        file.read_exact_at(&mut tail, length.checked_sub(10)?).ok()?;
+        let (size, magic) = tail.split_at(4);
+        let size = u64::from(u32::from_le_bytes(size.try_into().ok()?));
+        if magic != MAGIC.get(..6)? || size > u64::from(LONGEST_HEAD) {
+            return None;
+        }
+        let mut footer = vec![0; usize::try_from(size).ok()?];
+        file.read_exact_at(&mut footer, length.checked_sub(10 + size)?).ok()?;
+        let footer = root_as_footer(&footer).ok()?;
+        let sums = footer.custom_metadata()?.iter().find(|pair| pair.key() == Some(CHECKSUMS))?;
+        let digits = sums.value()?.as_bytes().chunks_exact(8);
+        digits.map(|digits| u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()).collect()
+    };
+    read().unwrap_or_default()
+}
+
+/// The checksum of a part of the file.
+fn checksum(file: &File, from: u64, to: u64) -> io::Result<u32> {
+    let mut bytes = vec![0; usize::try_from(to - from).unwrap_or(0)];
+    file.read_exact_at(&mut bytes, from)?;
+    Ok(crc32fast::hash(&bytes))
 }
 
 /// How many buffers a column of this type has in a message, by the columnar format's specification,

@@ -207,3 +207,47 @@ fn some_columns_are_read_as_they_are_among_all() {
         }
     }
 }
+
+/// A flipped bit is found, and never shown; nor does it end the program.
+#[test]
+fn a_damaged_archive_says_so_and_names_itself() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    thousand(&path).finish().unwrap();
+    let good = std::fs::read(&path).unwrap();
+    let all = |archive: &Archive| -> Result<Vec<String>, ArchiveError> {
+        let mut rows = Vec::new();
+        for batch in archive.batches() {
+            let batch = batch?;
+            rows.extend(
+                column_text(batch.column(0)).into_iter().zip(column_text(batch.column(1))).map(|(a, b)| a + &b),
+            );
+        }
+        Ok(rows)
+    };
+    let expected = all(&Archive::open(&path).unwrap()).unwrap();
+    let mut found = 0;
+    for at in (0..good.len()).step_by(41) {
+        for bit in [0x01, 0x80] {
+            let mut bytes = good.clone();
+            bytes[at] ^= bit;
+            std::fs::write(&path, &bytes).unwrap();
+            match Archive::open(&path).and_then(|archive| all(&archive)) {
+                Ok(rows) => assert_eq!(rows, expected, "byte {at}"),
+                Err(error) => {
+                    found += 1;
+                    assert!(error.to_string().contains("a.arrow"), "byte {at}: {error}");
+                }
+            }
+            // Without a footer there is no checksum: what is not found must not end the program.
+            let cut = bytes.len() * 3 / 4;
+            std::fs::write(&path, &bytes[..cut]).unwrap();
+            if let Ok(archive) = Archive::open(&path) {
+                let _ = all(&archive);
+                let _ = archive.scan(Some(&[1]), 0..archive.rows()).map(|batch| batch.is_ok()).count();
+                let _ = archive.gather(&[5, 300, 700], None);
+            }
+        }
+    }
+    assert!(found > good.len() / 41, "{found} of {}", good.len());
+}

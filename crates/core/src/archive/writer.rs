@@ -10,7 +10,7 @@ use arrow_ipc::writer::FileWriter;
 use arrow_schema::{Schema, SchemaRef};
 
 use super::reader::{Contents, read_place};
-use super::{Archive, ArchiveError, Place};
+use super::{Archive, ArchiveError, CHECKSUMS, Place};
 use crate::rows::widen::{common_schema, widen_batch};
 
 /// Appends batches to an archive. Dropping it leaves the file as a crash would: readable up to the
@@ -24,12 +24,26 @@ pub struct Writer {
 struct Counted {
     file: File,
     written: u64,
+    /// The checksum of what was written since it was taken last.
+    sum: crc32fast::Hasher,
+    /// Those of the messages so far, in hexadecimal digits.
+    sums: String,
+}
+
+impl Counted {
+    /// Ends a message: its checksum is known.
+    fn end_message(&mut self) -> u32 {
+        let sum = std::mem::take(&mut self.sum).finalize();
+        self.sums.push_str(&format!("{sum:08x}"));
+        sum
+    }
 }
 
 impl Write for Counted {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let written = self.file.write(bytes)?;
         self.written += written as u64;
+        self.sum.update(bytes.get(..written).unwrap_or_default());
         Ok(written)
     }
 
@@ -102,7 +116,11 @@ impl Writer {
     /// Writes the footer, by which other programs find the batches.
     pub fn finish(mut self) -> Result<(), ArchiveError> {
         match self.file.take() {
-            Some(mut file) => Ok(file.finish()?),
+            Some(mut file) => {
+                let sums = std::mem::take(&mut file.get_mut().sums);
+                file.write_metadata(CHECKSUMS, sums);
+                Ok(file.finish()?)
+            }
             None => Ok(()),
         }
     }
@@ -121,7 +139,10 @@ fn begin(path: &Path, schema: &Schema) -> Result<(FileWriter<Counted>, File), Ar
     };
     let file = open().map_err(|source| file_error(path, source))?;
     let reader = file.try_clone().map_err(|source| file_error(path, source))?;
-    Ok((FileWriter::try_new(Counted { file, written: 0 }, schema)?, reader))
+    let counted = Counted { file, written: 0, sum: crc32fast::Hasher::new(), sums: String::new() };
+    let mut file = FileWriter::try_new(counted, schema)?;
+    file.get_mut().end_message();
+    Ok((file, reader))
 }
 
 fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -> io::Result<Place> {
@@ -132,7 +153,8 @@ fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -
     })?;
     let length = file.get_ref().written - offset;
     let head = super::reader::head_length(&file.get_ref().file, offset)?;
-    Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64 })
+    let sum = Some(file.get_mut().end_message());
+    Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64, sum })
 }
 
 impl Drop for Writer {
