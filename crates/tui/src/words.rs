@@ -2,6 +2,7 @@
 
 use std::time::{Duration, SystemTime};
 
+use jaunty_core::connection::Guard;
 use jaunty_core::engine::Effect;
 use jaunty_core::logbook::{Entry, KeptResult, Outcome};
 use jaunty_core::run::Run;
@@ -156,6 +157,14 @@ pub fn age(d: Duration) -> String {
 fn precise(d: Duration) -> String {
     let tenths = d.as_micros() / 100;
     format!("{}.{} ms", tenths / 10, tenths % 10)
+}
+
+/// When a profile with this guard asks for a yes.
+pub fn asks(guard: Guard) -> &'static str {
+    match guard {
+        Guard::ReadOnly => "is read-only, and asks before a statement whose words do not show what it carries out",
+        Guard::Ask | Guard::Open => "asks before anything that writes",
+    }
 }
 
 /// What a statement that writes would do, a sentence a line.

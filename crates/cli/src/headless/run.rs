@@ -117,17 +117,18 @@ pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result
 fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<(), Failure> {
     let With { profile, keeping, output, interrupt, yes } = *with;
     let statement = &task.job.statement;
-    let reads = match session.effect(statement) {
+    let mut reads = || match session.effect(statement) {
         Ok(effect) => effect == Effect::Reads,
         // One that the server refuses does nothing; but it may take it with the values.
         Err(_) => task.job.values.is_empty(),
     };
-    if profile.guard == Guard::Ask && !yes && !reads {
+    if profile.guard != Guard::Open && !yes && !reads() {
         let line = statement.lines().next().unwrap_or_default();
         let effect = session.effect(statement).map(jaunty_tui::words::effect).unwrap_or_default().join(" ");
         return Err(Failure::Usage(format!(
-            "{} asks before anything that writes; add --yes to run: {line}\n{effect}",
-            profile.name
+            "{} {}; add --yes to run: {line}\n{effect}",
+            profile.name,
+            jaunty_tui::words::asks(profile.guard)
         )));
     }
     let streams = output.lock().takes_rows_as_they_come();

@@ -3,6 +3,7 @@
 pub mod edit;
 mod file;
 mod guard;
+mod guarded;
 mod keyring;
 pub mod nearby;
 mod open;

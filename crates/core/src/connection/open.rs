@@ -1,6 +1,7 @@
 //! From a profile to a session: the one way in, for the screen and without it.
 
-use super::{Profile, Secret, source, url};
+use super::guarded::Guarded;
+use super::{Guard, Profile, Secret, source, url};
 use crate::engine::{Engine, EngineError, ErrorKind, Place, Session};
 
 /// Opens a session of a profile. `given` is a secret that a person gave for it.
@@ -14,7 +15,11 @@ pub fn open(
 ) -> Result<(Box<dyn Session>, Place), EngineError> {
     let settled = url::settled(profile, &[engine])?;
     let secret = source::secret_for(&settled, engine, given)?;
-    let mut session = engine.connect(&settled, secret.as_ref())?;
+    let session = engine.connect(&settled, secret.as_ref())?;
+    let mut session: Box<dyn Session> = match profile.guard {
+        Guard::ReadOnly => Box::new(Guarded { session, dialect: engine.dialect() }),
+        Guard::Ask | Guard::Open => session,
+    };
     let place = session.place().map_err(|error| EngineError { kind: ErrorKind::Connect, ..error })?;
     Ok((session, place))
 }

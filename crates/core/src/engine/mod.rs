@@ -371,6 +371,8 @@ pub struct Place {
     pub way: String,
     /// The open transaction, if there is one.
     pub transaction: Option<Transaction>,
+    /// Whether a read-only session has been told to let writes through, and could not be told otherwise again.
+    pub guard_lifted: bool,
 }
 
 impl Place {

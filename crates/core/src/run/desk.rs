@@ -354,7 +354,7 @@ impl Worker {
 
     /// What the statement does, if the guard asks for a yes to that and has not had one.
     fn needs_yes(&mut self, job: &Job) -> Option<Effect> {
-        if job.confirmed || self.profile.guard != crate::connection::Guard::Ask {
+        if job.confirmed || self.profile.guard == crate::connection::Guard::Open {
             return None;
         }
         let effect = match self.session.as_mut()?.0.effect(&job.statement) {

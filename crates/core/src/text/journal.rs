@@ -340,7 +340,7 @@ mod tests {
         let orders = journal.orders;
         drop(orders);
         // The thread ends once its inbox is closed; its lock goes with it.
-        let deadline = std::time::Instant::now() + std::time::Duration::from_secs(10);
+        let deadline = std::time::Instant::now() + Duration::from_secs(10);
         while Recovery::find(folder, buffer).is_ok_and(|found| found.is_none()) {
             assert!(std::time::Instant::now() < deadline, "the journal was never let go");
             thread::yield_now();
@@ -383,7 +383,9 @@ mod tests {
         let buffer = Path::new("/harbour/a.sql");
         let journal = Journal::new(&journals, buffer, "base".into());
         let (tell, told) = mpsc::channel();
-        journal.on_trouble(move || drop(tell.send(())));
+        journal.on_trouble(move || {
+            let _ = tell.send(());
+        });
         let typed = |text: &str| vec![Edit { at: 0, removed: String::new(), inserted: text.into() }];
         journal.record(typed("a"));
         journal.record(typed("b"));

@@ -6,6 +6,7 @@
 //! itself with its cursor and its undo history, [`journal`] brings unsaved keystrokes back after a
 //! crash, and [`clean`] makes any text harmless to a terminal.
 
+pub mod acts;
 pub mod clean;
 mod client_line;
 pub mod definition;

@@ -5,12 +5,13 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::connection::Profile;
+use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
     SwitchKind, Touches, Transaction,
 };
 use jaunty_core::run::parameters::{self, Given};
+use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, MYSQL};
 use jaunty_core::text::{client_line, split, touched};
 use mysql_async::consts::{ColumnType, StatusFlags};
@@ -22,6 +23,15 @@ use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
 use crate::net::work::{PATIENCE, StopFlag, deaf, pass_over, there, watched};
 
+/// Functions of sequences that go on with them.
+const SEQUENCES: &[&str] = &["nextval", "setval"];
+
+/// Words of functions that write.
+const WRITE: &[&str] = &[
+    "INSERT", "UPDATE", "DELETE", "REPLACE", "TRUNCATE", "CREATE", "ALTER", "DROP", "LOAD", "CALL", "EXECUTE",
+    "NEXTVAL", "SETVAL",
+];
+
 /// How many of a statement's warnings are told.
 const MOST_WARNINGS: usize = 20;
 
@@ -30,6 +40,8 @@ pub struct MysqlSession {
     link: Link,
     stop: StopFlag,
     place: Place,
+    /// The server was told to refuse writes.
+    read_only: bool,
 }
 
 impl MysqlSession {
@@ -37,7 +49,8 @@ impl MysqlSession {
     pub fn begin(link: Link, profile: &Profile) -> Result<MysqlSession, EngineError> {
         let way = link.way.clone();
         let place = Place { way, ..Place::default() };
-        let mut session = MysqlSession { link, stop: StopFlag::default(), place };
+        let read_only = profile.guard == Guard::ReadOnly;
+        let mut session = MysqlSession { link, stop: StopFlag::default(), place, read_only };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         for statement in connect::setup(profile) {
             session.ask(statement).map_err(failed)?;
@@ -81,6 +94,43 @@ impl MysqlSession {
             }
         })
     }
+    /// Sees whether the server still refuses writes, and tells it to where something that ran has told it not to.
+    fn keep_guard(&mut self) {
+        // Each has it under its own name.
+        let name = if self.place.server.starts_with("mariadb") { "tx_read_only" } else { "transaction_read_only" };
+        let on = |session: &mut MysqlSession| {
+            session
+                .ask(&format!("select @@session.{name}"))
+                .is_ok_and(|rows| rows.first().is_some_and(|row| field(row, 0) == "1"))
+        };
+        if !on(self) {
+            tracing::warn!("a read-only session was told to let writes through; it is set back");
+            let set = self.ask("set session transaction read only");
+            self.place.guard_lifted = set.is_err() || !on(self);
+        } else {
+            self.place.guard_lifted = false;
+        }
+    }
+
+    /// Whether one of these functions may write, by what the server knows of it.
+    fn function_writes(&mut self, names: &[String]) -> Result<bool, EngineError> {
+        if names.iter().any(|name| SEQUENCES.iter().any(|known| name.eq_ignore_ascii_case(known))) {
+            return Ok(true);
+        }
+        let list: Vec<_> = names.iter().map(|name| MYSQL.text_as_written(name)).collect();
+        let rows = self.ask(&format!(
+            "select sql_data_access, routine_definition from information_schema.routines \
+             where routine_type = 'FUNCTION' and routine_name in ({})",
+            list.join(", ")
+        ))?;
+        Ok(rows.iter().any(|row| match field(row, 0).as_str() {
+            "READS SQL DATA" | "NO SQL" => false,
+            // It says nothing of that: its text does, where one may see it.
+            "CONTAINS SQL" => field(row, 1).is_empty() || acts::holds_word(&field(row, 1), &MYSQL, WRITE),
+            _ => true,
+        }))
+    }
+
     fn tell_warnings(&mut self, count: u16, feed: &mut Feed) {
         if count == 0 {
             return;
@@ -261,6 +311,9 @@ impl Session for MysqlSession {
         let status = self.link.connection.last_ok_packet().map(|ok| ok.status_flags());
         let open = status.is_some_and(|status| status.contains(StatusFlags::SERVER_STATUS_IN_TRANS));
         let (user, role) = (text(1), text(2));
+        if self.read_only {
+            self.keep_guard();
+        }
         self.place = Place {
             database: text(0),
             session: format!("connection {}", text(3)),
@@ -275,20 +328,24 @@ impl Session for MysqlSession {
         client_line(statement, &MYSQL)?;
         let everything = touched::touches_everything(statement, &MYSQL);
         let touches = |rows| Effect::Writes(Touches { rows, counted: false, everything });
+        match acts::acts(statement, &MYSQL) {
+            Acts::Hidden | Acts::Outside(_) => return Ok(Effect::Unknown),
+            Acts::Reads => {
+                let functions = acts::called(statement, &MYSQL);
+                if acts::holds_word(statement, &MYSQL, &["NEXT"])
+                    || (!functions.is_empty() && self.function_writes(&functions)?)
+                {
+                    return Ok(Effect::Unknown);
+                }
+                // A mistake is told before it is run.
+                if kind(statement) == Kind::Query {
+                    self.ask(&format!("explain {statement}"))?;
+                }
+                return Ok(Effect::Reads);
+            }
+            Acts::Writes => {}
+        }
         match kind(statement) {
-            Kind::Setting | Kind::Transaction => Ok(Effect::Reads),
-            Kind::Definition => Ok(touches(None)),
-            Kind::Plan => {
-                // An analysis carries the statement out.
-                let runs = statement.to_ascii_lowercase().contains("analyze");
-                Ok(if runs { Effect::Unknown } else { Effect::Reads })
-            }
-            Kind::Query => {
-                self.ask(&format!("explain {statement}"))?;
-                // It may still write a file.
-                let file = statement.to_ascii_lowercase().contains("outfile");
-                Ok(if file { Effect::Unknown } else { Effect::Reads })
-            }
             // The server takes the word after `explain` for a table's name if it is none of these.
             Kind::Change if touched::is_truncate(statement) => Ok(touches(None)),
             Kind::Change => match self.ask(&format!("explain {statement}")) {
@@ -296,7 +353,9 @@ impl Session for MysqlSession {
                 Err(error) if error.code.as_deref() == Some("1064") => Ok(touches(None)),
                 Err(error) => Err(error),
             },
-            Kind::Other => Ok(Effect::Unknown),
+            // An analysis carries the statement out.
+            Kind::Plan => Ok(Effect::Unknown),
+            _ => Ok(touches(None)),
         }
     }
 

@@ -1,15 +1,17 @@
 //! An open connection: where it is, what it may do, and what a statement would do.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::connection::Profile;
+use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
     SwitchKind, Touches, Transaction,
 };
 use jaunty_core::run::parameters::{self, Value};
+use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, split, touched};
 use tokio_postgres::{AsyncMessage, SimpleQueryMessage, SimpleQueryRow};
@@ -29,6 +31,8 @@ pub struct PostgresSession {
     pub(super) origins: Origins,
     /// How many statements were prepared in SQL.
     pub(super) prepared: AtomicU64,
+    /// The server was told to refuse writes.
+    read_only: bool,
 }
 
 /// A driver's error, as the seam has it.
@@ -46,6 +50,7 @@ impl PostgresSession {
             place: Place::default(),
             origins: Origins::default(),
             prepared: AtomicU64::new(0),
+            read_only: profile.guard == Guard::ReadOnly,
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         // What is written as text is read by its ISO form.
@@ -71,6 +76,52 @@ impl PostgresSession {
         session.place.server = format!("postgres {}", session.link.version.split(' ').next().unwrap_or_default());
         tracing::debug!(way = session.place.way, "connected");
         Ok(session)
+    }
+
+    /// Tells the server once more to refuse writes: something that ran has told it not to.
+    fn set_guard_back(&mut self, open: bool) {
+        tracing::warn!("a read-only session was told to let writes through; it is set back");
+        let again = if open { "; set transaction read only" } else { "" };
+        let set = self.ask(&format!("set default_transaction_read_only = on{again}"));
+        self.place.guard_lifted = set.is_err();
+    }
+
+    /// The functions among these that may write, by the server's word of them and by what they consist of: those
+    /// that it holds for volatile, but for its own that are known not to write, and for those in SQL and PL/pgSQL
+    /// whose text has no word that writes, and that call none.
+    fn writing_functions(&mut self, names: Vec<String>) -> Outcome<Vec<String>> {
+        let (mut asked, mut next, mut found) = (HashSet::new(), names, Vec::new());
+        // What calls what calls what: a person looks that deep at most.
+        for _ in 0..5 {
+            let fresh: Vec<String> = next
+                .drain(..)
+                .flat_map(|name| [name.to_lowercase(), name])
+                .filter(|name| asked.insert(name.clone()))
+                .collect();
+            if fresh.is_empty() || !found.is_empty() {
+                break;
+            }
+            let list: Vec<_> = fresh.iter().map(|name| POSTGRES.text_as_written(name)).collect();
+            let rows = self.ask(&format!(
+                "select p.proname, l.lanname, n.nspname, case when l.lanname in ('sql', 'plpgsql') then coalesce(nullif(p.prosrc, ''), pg_get_functiondef(p.oid)) end \
+                 from pg_proc p join pg_language l on l.oid = p.prolang join pg_namespace n on n.oid = p.pronamespace \
+                 where p.provolatile = 'v' and p.prokind in ('f', 'w') and p.proname in ({})",
+                list.join(", ")
+            ))?;
+            for row in &rows {
+                let field = |at| row.get(at).unwrap_or_default();
+                match (field(2), field(1)) {
+                    ("pg_catalog", _) if harmless(field(0)) => {}
+                    ("pg_catalog", _) => found.push(field(0).to_owned()),
+                    (_, "sql" | "plpgsql") if acts::holds_word(field(3), &POSTGRES, WRITE) => {
+                        found.push(field(0).to_owned());
+                    }
+                    (_, "sql" | "plpgsql") => next.extend(acts::called(field(3), &POSTGRES)),
+                    _ => found.push(field(0).to_owned()),
+                }
+            }
+        }
+        Ok(found)
     }
 
     /// Asks the server something of our own, all of it at once, as text.
@@ -121,7 +172,7 @@ impl Session for PostgresSession {
     fn place(&mut self) -> Outcome<Place> {
         // In a transaction the clock of its beginning stands still, and that of the statement does not.
         let asked = self.ask(
-            "select current_database(), coalesce(current_schema(), ''), current_user, now() = statement_timestamp(), current_setting('TimeZone'), pg_backend_pid()",
+            "select current_database(), coalesce(current_schema(), ''), current_user, now() = statement_timestamp(), current_setting('TimeZone'), pg_backend_pid(), current_setting('default_transaction_read_only'), current_setting('transaction_read_only')",
         );
         match asked {
             Ok(rows) => {
@@ -137,6 +188,11 @@ impl Session for PostgresSession {
                     transaction: open.then_some(Transaction::Open),
                     ..self.place.clone()
                 };
+                if self.read_only && (field(6) == "off" || field(7) == "off") {
+                    self.set_guard_back(open);
+                } else {
+                    self.place.guard_lifted = false;
+                }
             }
             Err(error) if error.code.as_deref() == Some("25P02") => self.place.transaction = Some(Transaction::Failed),
             Err(error) => return Err(error),
@@ -148,26 +204,36 @@ impl Session for PostgresSession {
         client_line(statement, &POSTGRES)?;
         let touches =
             |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
+        match acts::acts(statement, &POSTGRES) {
+            Acts::Hidden | Acts::Outside(_) => return Ok(Effect::Unknown),
+            Acts::Reads => {
+                let functions = acts::called(statement, &POSTGRES);
+                if !functions.is_empty() && !self.writing_functions(functions)?.is_empty() {
+                    return Ok(Effect::Unknown);
+                }
+                // What has no plan reads as its words say.
+                if kind(statement) != Kind::Query {
+                    return Ok(Effect::Reads);
+                }
+            }
+            Acts::Writes => {}
+        }
         match kind(statement) {
-            Kind::Setting | Kind::Transaction => Ok(Effect::Reads),
-            Kind::Definition => Ok(Effect::Writes(touches(None))),
             // It cannot be explained, and asking would break an open transaction.
             Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
-            Kind::Query | Kind::Change => {
+            kind @ (Kind::Query | Kind::Change) => {
                 let explained = self.ask(&format!("explain (format json) {statement}"))?;
                 let text: String = explained.iter().filter_map(|row| row.get(0)).collect();
+                let into = kind == Kind::Query && acts::acts(statement, &POSTGRES) == Acts::Writes;
                 match rows_modified(&text) {
                     Some(rows) => Ok(Effect::Writes(touches(rows))),
-                    None if kind(statement) == Kind::Change => Ok(Effect::Writes(touches(None))),
+                    None if kind == Kind::Change || into => Ok(Effect::Writes(touches(None))),
                     None => Ok(Effect::Reads),
                 }
             }
-            Kind::Plan => {
-                // An explanation with ANALYZE carries the statement out.
-                let runs = statement.to_ascii_lowercase().contains("analyze");
-                Ok(if runs { Effect::Unknown } else { Effect::Reads })
-            }
-            Kind::Other => Ok(Effect::Unknown),
+            // An explanation that analyses carries the statement out.
+            Kind::Plan => Ok(Effect::Unknown),
+            _ => Ok(Effect::Writes(touches(None))),
         }
     }
 
@@ -286,6 +352,46 @@ impl Session for PostgresSession {
     fn canceller(&self) -> Arc<dyn Canceller> {
         Arc::new(self.stop.clone())
     }
+}
+
+/// Words of functions that write.
+const WRITE: &[&str] = &[
+    "INSERT", "UPDATE", "DELETE", "MERGE", "TRUNCATE", "CREATE", "ALTER", "DROP", "GRANT", "REVOKE", "COPY", "EXECUTE",
+    "CALL", "REFRESH", "COMMENT", "NOTIFY", "LOCK", "VACUUM", "ANALYZE", "REINDEX", "CLUSTER", "COMMIT", "SET",
+];
+
+/// Functions of the server itself that it holds for volatile although they write nothing.
+const HARMLESS: &[&str] = &[
+    "random",
+    "random_normal",
+    "setseed",
+    "clock_timestamp",
+    "timeofday",
+    "gen_random_uuid",
+    "uuidv4",
+    "uuidv7",
+    "currval",
+    "lastval",
+    "pg_sleep",
+    "pg_sleep_for",
+    "pg_sleep_until",
+    "pg_is_in_recovery",
+    "pg_cursor",
+    "pg_prepared_statement",
+    "pg_show_all_settings",
+    "pg_stat_file",
+    "pg_read_file",
+    "pg_read_binary_file",
+    "pg_lock_status",
+    "pg_blocking_pids",
+    "pg_safe_snapshot_blocking_pids",
+    "pg_notification_queue_usage",
+    "pg_listening_channels",
+];
+
+fn harmless(name: &str) -> bool {
+    let families = ["pg_stat_get_", "pg_ls_", "pg_last_", "pg_current_", "pg_get_", "pg_control_", "pg_show_"];
+    HARMLESS.contains(&name) || families.iter().any(|family| name.starts_with(family)) || name.ends_with("_size")
 }
 
 /// How many rows the server thinks a plan would change: `None` if it changes none at all.

@@ -319,6 +319,11 @@ impl Session for RedisSession {
 
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
         let command = arguments::split(statement)?;
+        let is = |at: usize, word: &str| command.get(at).is_some_and(|c| c.eq_ignore_ascii_case(word.as_bytes()));
+        if is(0, "client") && is(1, "reply") {
+            let what = "without replies nothing could be shown, and nobody would know what became of a command";
+            return Err(EngineError::new(ErrorKind::Refused, what));
+        }
         self.refuse_writes(&command)?;
         self.stop.clear();
         let stop = self.stop.clone();

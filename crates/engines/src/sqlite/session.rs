@@ -9,6 +9,7 @@ use jaunty_core::engine::{
 use jaunty_core::rows::assemble::Announced;
 use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::parameters::{Given, Value, value_of};
+use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, SQLITE};
 use jaunty_core::text::{split, touched};
 use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
@@ -140,7 +141,16 @@ impl Session for SqliteSession {
     }
 
     fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        // Some pragmas act when they are prepared, and what is given one may be written to the file.
+        let pragma = statement.trim_start().get(..6).is_some_and(|word| word.eq_ignore_ascii_case("pragma"));
+        let sets = pragma && statement.contains('=');
+        if sets {
+            return Ok(Effect::Unknown);
+        }
         let prepared = self.opened.connection.prepare(statement).map_err(|e| self.error(&e))?;
+        if matches!(acts::acts(statement, &SQLITE), Acts::Hidden | Acts::Outside(_)) {
+            return Ok(Effect::Unknown);
+        }
         if prepared.readonly() {
             return Ok(Effect::Reads);
         }

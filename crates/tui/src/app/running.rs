@@ -1,5 +1,6 @@
 //! Running statements: those of the buffer, and those that are put there.
 
+use jaunty_core::connection::Guard;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Job;
 use jaunty_core::run::desk::{Why, jobs};
@@ -165,12 +166,13 @@ impl App {
     pub(super) fn ask_first(&mut self, jobs: Vec<Job>, why: Why) {
         let Some(job) = jobs.first() else { return };
         let name = self.connection.name();
+        let guard = self.connection.profile.as_ref().map_or(Guard::Ask, |profile| profile.guard);
         let (text, mut about) = match why {
             Why::TransactionLost => (
                 format!("The connection of {name} was lost with a transaction open: nothing of it was kept."),
                 vec!["What runs now runs on a new connection, outside that transaction.".to_owned()],
             ),
-            Why::Writes(effect) => (format!("{name} asks before anything that writes"), words::effect(effect)),
+            Why::Writes(effect) => (format!("{name} {}", words::asks(guard)), words::effect(effect)),
             Why::TwoReadings(shorter) => (
                 "Is this one statement? No semicolon says where it ends, and the server could not be asked.".to_owned(),
                 vec![format!(

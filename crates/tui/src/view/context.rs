@@ -52,7 +52,9 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
             x = put_cut(cells, x, area.y, end, &profile.name, strong) + 1;
             let guard =
                 edge.patch(app.theme.style(if profile.guard == Guard::Open { Role::Faint } else { Role::Guard }));
-            x = put(cells, x, area.y, end, guard_mark(profile.guard), guard) + 2;
+            let lifted = connection.place.as_ref().is_some_and(|place| place.guard_lifted);
+            let mark = if lifted { " !! READ-ONLY WAS LIFTED !! " } else { guard_mark(profile.guard) };
+            x = put(cells, x, area.y, end, mark, guard) + 2;
             match (&connection.link, &connection.place) {
                 (Link::Opening, _) => {
                     put_cut(cells, x, area.y, end, "connecting …", edge);

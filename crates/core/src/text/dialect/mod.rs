@@ -11,6 +11,8 @@ mod redis;
 mod sqlite;
 
 pub use comparing::{Comparing, Pattern};
+
+use super::acts::Acting;
 pub use mysql::MYSQL;
 pub use postgres::POSTGRES;
 pub use redis::REDIS;
@@ -93,6 +95,8 @@ pub struct Dialect {
     pub delimiter_word: Option<&'static str>,
     /// Whether the rows of `COPY … FROM STDIN` stand below it, up to a line `\.`.
     pub copy_data: bool,
+    /// What its statements do, for guards; none where only the server tells.
+    pub acting: Option<&'static Acting>,
     /// How it compares and orders values; none where a query cannot stand inside another.
     pub comparing: Option<&'static Comparing>,
 }
@@ -127,6 +131,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     client_lines: false,
     delimiter_word: None,
     copy_data: false,
+    acting: None,
     comparing: None,
 };
 

@@ -4,8 +4,8 @@
 mod keywords;
 
 use super::{
-    BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
-    starter, unreserved,
+    Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
+    Then, starter, unreserved,
 };
 
 const TEXT: Quote =
@@ -46,6 +46,90 @@ const COMPARING: Comparing = Comparing {
     sorted: "cast(VALUE as binary)",
     nulls_last: ["NAME is null, VALUE", "VALUE desc"],
     same_names: false,
+};
+
+/// What a read-only transaction refuses, and what it does not: MariaDB's documentation of `SET TRANSACTION`.
+const ACTING: Acting = Acting {
+    reads: &[
+        "SELECT",
+        "VALUES",
+        "TABLE",
+        "WITH",
+        "SHOW",
+        "DESCRIBE",
+        "DESC",
+        "EXPLAIN",
+        "HELP",
+        "USE",
+        "SET",
+        "BEGIN",
+        "START",
+        "COMMIT",
+        "ROLLBACK",
+        "SAVEPOINT",
+        "RELEASE",
+        "PREPARE",
+        "DEALLOCATE",
+        "CHECKSUM",
+        "GET",
+    ],
+    refused: &[
+        "INSERT", "UPDATE", "DELETE", "REPLACE", "TRUNCATE", "CREATE", "ALTER", "DROP", "RENAME", "GRANT", "REVOKE",
+        "LOAD",
+    ],
+    hidden: &[
+        "BEGIN NOT",
+        "CALL",
+        "EXECUTE",
+        "DO",
+        "IF",
+        "CASE",
+        "WHILE",
+        "LOOP",
+        "REPEAT",
+        "FOR",
+        "HANDLER",
+        "LOCK",
+        "UNLOCK",
+        "XA",
+    ],
+    leads_outside: &[
+        "SET GLOBAL",
+        "SET PERSIST",
+        "SET PERSIST_ONLY",
+        "SET PASSWORD",
+        "SET DEFAULT ROLE",
+        "SHUTDOWN",
+        "FLUSH",
+        "KILL",
+        "RESET MASTER",
+        "RESET SLAVE",
+        "RESET REPLICA",
+        "RESET QUERY",
+        "PURGE",
+        "INSTALL",
+        "UNINSTALL",
+        "CHANGE",
+        "START SLAVE",
+        "STOP SLAVE",
+        "START REPLICA",
+        "STOP REPLICA",
+        "START ALL",
+        "STOP ALL",
+        "ANALYZE TABLE",
+        "ANALYZE LOCAL",
+        "ANALYZE NO_WRITE_TO_BINLOG",
+        "OPTIMIZE",
+        "REPAIR",
+        "CACHE",
+        "BINLOG",
+        "BACKUP",
+        "CLONE",
+    ],
+    outside: &[&["INTO", "OUTFILE"], &["INTO", "DUMPFILE"]],
+    settings: &["TX_READ_ONLY", "TRANSACTION_READ_ONLY", "GLOBAL", "PERSIST", "PERSIST_ONLY"],
+    functions: &["sys_exec", "sys_eval"],
+    into: &[],
 };
 
 /// The language of MySQL and MariaDB.
@@ -287,6 +371,7 @@ pub static MYSQL: Dialect = Dialect {
     client_lines: true,
     delimiter_word: Some("DELIMITER"),
     keywords: keywords::KEYWORDS,
+    acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     ..PLAIN
 };

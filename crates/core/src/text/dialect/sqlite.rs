@@ -3,8 +3,8 @@
 mod keywords;
 
 use super::{
-    BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then, starter,
-    unreserved,
+    Acting, BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
+    starter, unreserved,
 };
 
 /// Its `LIKE` and its own functions fold the letters of ASCII only.
@@ -21,6 +21,31 @@ const COMPARING: Comparing = Comparing {
     sorted: "VALUE",
     nulls_last: ["VALUE nulls last", "VALUE desc"],
     same_names: true,
+};
+
+/// A file that is opened for reading refuses to be written to; other files are not it.
+const ACTING: Acting = Acting {
+    reads: &[
+        "SELECT",
+        "VALUES",
+        "WITH",
+        "EXPLAIN",
+        "PRAGMA",
+        "BEGIN",
+        "COMMIT",
+        "END",
+        "ROLLBACK",
+        "SAVEPOINT",
+        "RELEASE",
+        "DETACH",
+    ],
+    refused: &["INSERT", "UPDATE", "DELETE", "REPLACE", "CREATE", "ALTER", "DROP", "REINDEX", "ANALYZE", "VACUUM"],
+    hidden: &[],
+    leads_outside: &["ATTACH", "VACUUM INTO", "VACUUM MAIN INTO"],
+    outside: &[],
+    settings: &[],
+    functions: &[],
+    into: &[],
 };
 
 /// SQLite's language.
@@ -188,6 +213,7 @@ pub static SQLITE: Dialect = Dialect {
         single_after: "",
     }],
     keywords: keywords::KEYWORDS,
+    acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     ..PLAIN
 };

@@ -1,0 +1,85 @@
+//! A session of a read-only profile. The server refuses writes; what it would let through is refused here, before
+//! it is asked: statements that lift the guard, and those that write where no transaction reaches.
+
+use std::sync::Arc;
+
+use crate::catalog::{Catalog, Object};
+use crate::engine::{
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Switch, SwitchKind,
+};
+use crate::run::parameters::Value;
+use crate::text::acts::{Acts, acts};
+use crate::text::dialect::Dialect;
+
+/// The session, and the language that its statements are in.
+pub(super) struct Guarded {
+    pub(super) session: Box<dyn Session>,
+    pub(super) dialect: &'static Dialect,
+}
+
+impl Guarded {
+    fn let_through(&self, statement: &str) -> Result<(), EngineError> {
+        let Acts::Outside(what) = acts(statement, self.dialect) else { return Ok(()) };
+        let message = format!("{what} is not carried out on a read-only connection: the server would not refuse it");
+        Err(EngineError::new(ErrorKind::Refused, message)
+            .remedy("To run it, open a profile of this database whose guard is ask or open."))
+    }
+}
+
+impl Session for Guarded {
+    fn abilities(&self) -> Abilities {
+        self.session.abilities()
+    }
+
+    fn place(&mut self) -> Result<Place, EngineError> {
+        self.session.place()
+    }
+
+    /// Whether a person has to be asked: where the words do not show what is carried out. All else the server
+    /// refuses, or it is refused here.
+    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+        Ok(if acts(statement, self.dialect) == Acts::Hidden { Effect::Unknown } else { Effect::Reads })
+    }
+
+    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
+        self.session.check(statement)
+    }
+
+    fn reading(&mut self, text: &str, next: usize) -> Reading {
+        self.session.reading(text, next)
+    }
+
+    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.let_through(statement)?;
+        self.session.run(statement, sink)
+    }
+
+    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.let_through(statement)?;
+        self.session.run_with(statement, values, sink)
+    }
+
+    fn stands(&mut self) -> bool {
+        self.session.stands()
+    }
+
+    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+        self.session.switch(to)
+    }
+
+    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
+        self.session.choices(of)
+    }
+
+    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        self.session.catalog(part, catalog)
+    }
+
+    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+        self.session.definition(of)
+    }
+
+    fn canceller(&self) -> Arc<dyn Canceller> {
+        self.session.canceller()
+    }
+}
