@@ -33,6 +33,8 @@ static SERVER: LazyLock<Postgres> = LazyLock::new(|| {
 fn profile(server: &Postgres) -> Profile {
     let mut profile = Profile::new("bookings", "postgres").with("host", "127.0.0.1").with("user", "clerk");
     profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
+    // However busy this machine is, a stop is what is waited for.
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
     profile.with("database", "bookings")
 }
 

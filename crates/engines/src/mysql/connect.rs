@@ -1,5 +1,7 @@
 //! Logging in.
 
+use std::time::Instant;
+
 use jaunty_core::connection::{Guard, Profile, Secret};
 use jaunty_core::engine::{EngineError, Step};
 use mysql_async::{ClientIdentity, Conn, DriverError, Error, Opts, OptsBuilder, SslOpts};
@@ -27,7 +29,7 @@ pub struct Link {
 #[derive(Clone)]
 pub struct Again {
     options: Opts,
-    route: Route,
+    pub route: Route,
 }
 
 impl Again {
@@ -48,7 +50,7 @@ impl Again {
 /// Opens a session.
 pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<MysqlSession, EngineError> {
     crate::net::prepare();
-    let runtime = work::runtime()?;
+    let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 3306, |_| None)?;
     let patience = route.patience;
     let (connection, again, way) = runtime.block_on(async {
@@ -57,7 +59,7 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<MysqlSessio
         let (connection, options, way) = logged_in.unwrap_or_else(|_| Err(route.silent("MySQL or MariaDB")))?;
         Ok::<_, EngineError>((connection, Again { options, route }, way))
     })?;
-    MysqlSession::begin(Link { runtime, connection, again, way }, profile)
+    MysqlSession::begin(Link { runtime, connection, again, way }, profile, since + patience)
 }
 
 async fn log_in(

@@ -3,6 +3,7 @@
 use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
+use std::time::Instant;
 
 use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::{Guard, Profile};
@@ -21,7 +22,7 @@ use mysql_async::{QueryResult, Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{PATIENCE, StopFlag, deaf, pass_over, there, watched};
+use crate::net::work::{self, PATIENCE, StopFlag, there, watched};
 
 /// Functions of sequences that go on with them.
 const SEQUENCES: &[&str] = &["nextval", "setval"];
@@ -46,11 +47,11 @@ pub struct MysqlSession {
 
 impl MysqlSession {
     /// Sets a new connection up.
-    pub fn begin(link: Link, profile: &Profile) -> Result<MysqlSession, EngineError> {
+    pub fn begin(link: Link, profile: &Profile, limit: Instant) -> Result<MysqlSession, EngineError> {
         let way = link.way.clone();
         let place = Place { way, ..Place::default() };
         let read_only = profile.guard == Guard::ReadOnly;
-        let mut session = MysqlSession { link, stop: StopFlag::default(), place, read_only };
+        let mut session = MysqlSession { link, stop: StopFlag::of(profile, limit), place, read_only };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         for statement in connect::setup(profile) {
             session.ask(statement).map_err(failed)?;
@@ -68,9 +69,12 @@ impl MysqlSession {
         self.stop.clear();
         let (link, stop) = (&mut self.link, &self.stop);
         let cancel = cancel(link.again.clone(), link.connection.id());
-        let look = || if stop.is_set() { Flow::Stop } else { Flow::GoOn };
-        let asked =
-            link.runtime.block_on(async { watched(link.connection.query::<Row, _>(statement), look, cancel).await })?;
+        let work =
+            async { watched(link.connection.query::<Row, _>(statement), || stop.look(), cancel, stop.within).await };
+        let asked = link.runtime.block_on(work).map_err(|error| match stop.is_overdue() {
+            true => link.again.route.silent_after(),
+            false => error,
+        })?;
         asked.map_err(|error| errors::statement(&error, statement))
     }
 
@@ -84,11 +88,12 @@ impl MysqlSession {
             let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
             match given {
                 None => {
-                    let begun = watched(connection.query_iter(statement), || look(feed), cancel()).await?;
+                    let begun = watched(connection.query_iter(statement), || look(feed), cancel(), stop.within).await?;
                     take(begun.map_err(failed)?, statement, stop, cancel, feed).await
                 }
                 Some(given) => {
-                    let begun = watched(connection.exec_iter(statement, given), || look(feed), cancel()).await?;
+                    let begun =
+                        watched(connection.exec_iter(statement, given), || look(feed), cancel(), stop.within).await?;
                     take(begun.map_err(failed)?, statement, stop, cancel, feed).await
                 }
             }
@@ -165,19 +170,15 @@ where
                     feed.stop();
                 }
                 if feed.flow() == Flow::Stop {
-                    // The wish first: while nobody takes rows the server waits, and the wish
-                    // has the way to itself.
-                    let told = tokio::time::timeout(PATIENCE, cancel()).await;
                     // The error of having been interrupted is the last.
-                    pass_over(async || matches!(result.next().await, Ok(Some(_)))).await?;
-                    told.map_err(|_| deaf())?;
+                    work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), stop.within).await?;
                     return Err(EngineError::stopped());
                 }
                 let mut next = pin!(result.next());
                 // What is there already is taken without anything being set up for waiting.
                 let row = match there(next.as_mut()).await {
                     Poll::Ready(row) => row,
-                    Poll::Pending => watched(next, || look(feed), cancel()).await?,
+                    Poll::Pending => watched(next, || look(feed), cancel(), stop.within).await?,
                 };
                 let Some(row) = row.map_err(failed)? else { break };
                 append(&readers, &row, feed)?;
@@ -185,7 +186,7 @@ where
         } else {
             let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
             feed.affected(touched);
-            watched(result.next(), || look(feed), cancel()).await?.map_err(failed)?;
+            watched(result.next(), || look(feed), cancel(), stop.within).await?.map_err(failed)?;
         }
         let warnings = result.warnings();
         if result.is_empty() {
@@ -306,6 +307,7 @@ impl Session for MysqlSession {
 
     fn place(&mut self) -> Result<Place, EngineError> {
         let rows = self.ask("select database(), current_user(), coalesce(current_role(), ''), connection_id()")?;
+        self.stop.is_connected();
         let row = rows.first();
         let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
         let status = self.link.connection.last_ok_packet().map(|ok| ok.status_flags());

@@ -22,7 +22,7 @@ pub const KEEP: Key = Key::rare(
 );
 
 /// How to get at the secret, how to encrypt, and how to get there.
-pub const SHARED: [Key; 20] = [
+pub const SHARED: [Key; 21] = [
     Key::common(
         "secret",
         Takes::Text,
@@ -45,7 +45,8 @@ pub const SHARED: [Key; 20] = [
     Key::rare("ssh_secret_command", Takes::Text, "", "a command that prints the SSH password or the key's passphrase"),
     Key::rare("ssh_jump", Takes::Text, "", "an SSH server to go through before that, user@host:port"),
     Key::rare("ssh_known_hosts", Takes::Path, "~/.ssh/known_hosts", "the SSH servers that are known"),
-    Key::rare("connect_seconds", Takes::Number(1, 600), "10", "how long connecting may take"),
+    Key::rare("connect_seconds", Takes::Number(1, 600), "10", "how long connecting may take, first questions included"),
+    Key::rare("stop_seconds", Takes::Number(1, 600), "1", "how long the server may take to end what is stopped"),
     Key::rare(
         "check",
         Takes::Flag,

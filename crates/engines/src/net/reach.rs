@@ -149,6 +149,14 @@ impl Route {
             .remedy(format!("It may be overloaded, or no {kind} server. Give it more time with connect_seconds."))
     }
 
+    /// The error of a server that let us in and then said nothing.
+    pub fn silent_after(&self) -> EngineError {
+        let seconds = self.patience.as_secs();
+        let what = format!("the server let us in, and did not answer the first questions within {seconds} seconds");
+        EngineError::connecting(Step::Session, what)
+            .remedy("It may be overloaded, or hold a lock on its catalog. Give it more time with connect_seconds.")
+    }
+
     /// The error of an address that is not reached.
     pub fn unreachable(&self, error: &io::Error) -> EngineError {
         let (what, remedy) = match (error.kind(), &self.address) {

@@ -8,18 +8,22 @@ use std::future::Future;
 use std::pin::{Pin, pin};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::task::Poll;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use jaunty_core::connection::Profile;
 use jaunty_core::engine::{BATCH_DELAY, Canceller, EngineError, ErrorKind, Flow, Step};
-use tokio::runtime::{Builder, Runtime};
+use tokio::runtime::{Builder, Handle, Runtime};
 
-/// How long a server may take to end a statement after it was asked to. After that the connection
-/// is given up.
+/// How long a question of our own may take that nobody waits for.
 pub const PATIENCE: Duration = Duration::from_secs(3);
 
-/// How long what a server has sent already is passed over.
-const LAST_PATIENCE: Duration = Duration::from_secs(20);
+/// How long a server may take to end a statement after it was asked to, unless the profile says otherwise.
+const STOP_SECONDS: i64 = 1;
+
+/// What of that goes by until the wish is heard.
+const HEARD: Duration = Duration::from_millis(100);
 
 /// A runtime for the thread that makes it.
 pub fn runtime() -> Result<Runtime, EngineError> {
@@ -29,44 +33,100 @@ pub fn runtime() -> Result<Runtime, EngineError> {
         .map_err(|error| EngineError::connecting(Step::Session, format!("no runtime for the connection: {error}")))
 }
 
-/// A wish to stop, seen by the session's thread while it waits.
-#[derive(Clone, Default)]
-pub struct StopFlag(Arc<AtomicBool>);
+/// A runtime whose tasks have a thread of their own, beside the one that waits: for a driver that may be busy for
+/// long with what it has received, and must not keep a person waiting who wants to stop. Dropping it waits for
+/// nothing.
+pub struct Beside {
+    handle: Handle,
+    runtime: Option<Runtime>,
+}
+
+impl Beside {
+    /// Makes one.
+    pub fn new() -> Result<Beside, EngineError> {
+        let runtime = Builder::new_multi_thread().worker_threads(1).thread_name("driver").enable_all().build();
+        let runtime = runtime.map_err(|error| {
+            EngineError::connecting(Step::Session, format!("no runtime for the connection: {error}"))
+        })?;
+        Ok(Beside { handle: runtime.handle().clone(), runtime: Some(runtime) })
+    }
+
+    /// Waits for something on this thread.
+    pub fn block_on<T>(&self, work: impl Future<Output = T>) -> T {
+        self.handle.block_on(work)
+    }
+}
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+/// A wish to stop, seen by the session's thread while it waits, and how long the server has then.
+#[derive(Clone)]
+pub struct StopFlag {
+    wish: Arc<AtomicBool>,
+    /// How long a server may take to end what runs.
+    pub within: Duration,
+    /// Until when connecting has to be done, first questions included.
+    limit: Arc<Mutex<Option<Instant>>>,
+}
 
 impl StopFlag {
+    /// That of a session with this profile, which has to stand by `limit`.
+    pub fn of(profile: &Profile, limit: Instant) -> StopFlag {
+        let seconds = profile.number("stop_seconds").unwrap_or(STOP_SECONDS).max(1) as u64;
+        StopFlag {
+            wish: Arc::default(),
+            within: Duration::from_secs(seconds) - HEARD,
+            limit: Arc::new(Mutex::new(Some(limit))),
+        }
+    }
+
     /// Forgets an earlier wish.
     pub fn clear(&self) {
-        self.0.store(false, Ordering::Relaxed);
+        self.wish.store(false, Ordering::Relaxed);
     }
 
     /// Whether somebody wants to stop.
     pub fn is_set(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
+        self.wish.load(Ordering::Relaxed)
+    }
+
+    /// Whether connecting has taken too long.
+    pub fn is_overdue(&self) -> bool {
+        let limit = self.limit.lock().unwrap_or_else(PoisonError::into_inner);
+        limit.is_some_and(|limit| Instant::now() >= limit)
+    }
+
+    /// The connection is made: nothing has to be done by a certain time any more.
+    pub fn is_connected(&self) {
+        *self.limit.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    }
+
+    /// Whether a question of our own is still waited for.
+    pub fn look(&self) -> Flow {
+        if self.is_set() || self.is_overdue() { Flow::Stop } else { Flow::GoOn }
     }
 }
 
 impl Canceller for StopFlag {
     fn cancel(&self) {
-        self.0.store(true, Ordering::Relaxed);
+        self.wish.store(true, Ordering::Relaxed);
     }
 }
 
 /// Waits for `work`. `look` is called every now and then while it is not done; when it answers
-/// [`Flow::Stop`], `cancel` is carried out, and `work` gets a last chance to end as it will.
+/// [`Flow::Stop`], `cancel` is carried out, and `work` gets a last chance to end as it will: so long as `within`
+/// says, whatever arrives meanwhile.
 pub async fn watched<T>(
-    work: impl Future<Output = T>,
-    look: impl FnMut() -> Flow,
-    cancel: impl Future<Output = ()>,
-) -> Result<T, EngineError> {
-    watched_for(work, look, cancel, PATIENCE).await
-}
-
-/// [`watched`], with another patience for the last chance.
-pub async fn watched_for<T>(
     work: impl Future<Output = T>,
     mut look: impl FnMut() -> Flow,
     cancel: impl Future<Output = ()>,
-    patience: Duration,
+    within: Duration,
 ) -> Result<T, EngineError> {
     let mut work = pin!(work);
     // What is there already costs no clock.
@@ -99,8 +159,8 @@ pub async fn watched_for<T>(
         .await;
     };
     // What has ended counts, even if the wish did not get there.
-    let _ = tokio::time::timeout(patience, ended).await;
-    done.ok_or_else(deaf)
+    let _ = tokio::time::timeout(within, ended).await;
+    done.ok_or_else(|| deaf(within))
 }
 
 /// What `work` has come to, without waiting.
@@ -108,26 +168,34 @@ pub async fn there<T>(mut work: Pin<&mut impl Future<Output = T>>) -> Poll<T> {
     std::future::poll_fn(|cx| Poll::Ready(work.as_mut().poll(cx))).await
 }
 
-/// Passes over what is still on its way after a wish to stop. `next` tells whether there is more;
-/// a server that sends nothing for a while, or has no end, is given up.
-pub async fn pass_over(mut next: impl AsyncFnMut() -> bool) -> Result<(), EngineError> {
-    let since = tokio::time::Instant::now();
-    while tokio::time::timeout(PATIENCE, next()).await.map_err(|_| deaf())? {
-        if since.elapsed() > LAST_PATIENCE {
-            return Err(deaf());
+/// After a wish to stop: carries out `cancel`, and passes over what is still on its way. `next` tells whether there
+/// is more. The wish goes first: while nobody takes rows the server waits, and the wish has the way to itself. A
+/// server that has no end within this time, whatever it sends, is given up.
+pub async fn end(
+    cancel: impl Future<Output = ()>,
+    mut next: impl AsyncFnMut() -> bool,
+    within: Duration,
+) -> Result<(), EngineError> {
+    let ended = async {
+        cancel.await;
+        while next().await {
+            // A server that always has something would never let the clock be looked at.
+            tokio::task::yield_now().await;
         }
-    }
-    Ok(())
+    };
+    tokio::time::timeout(within, ended).await.map_err(|_| deaf(within))
 }
 
 /// The error of a server that does not end a statement.
-pub fn deaf() -> EngineError {
-    let seconds = PATIENCE.as_secs();
+fn deaf(within: Duration) -> EngineError {
+    let seconds = (within + HEARD).as_secs().max(1);
     let message = format!(
-        "the server did not end the statement within {seconds} seconds of being asked; the connection was given up"
+        "the server did not end the statement within {seconds} second{} of being asked; the connection was given up",
+        if seconds == 1 { "" } else { "s" }
     );
-    EngineError::new(ErrorKind::Lost, message)
-        .remedy("The next run connects again. What the statement had begun, the server undoes by itself.")
+    EngineError::new(ErrorKind::Lost, message).remedy(
+        "The next run connects again, and the server undoes what the statement had begun. Give a slow one more time with stop_seconds in the profile.",
+    )
 }
 
 #[cfg(test)]
@@ -139,7 +207,7 @@ mod tests {
         let runtime = runtime().unwrap();
         let (tell, told) = tokio::sync::oneshot::channel();
         let cancel = async { tell.send("cancelled").unwrap() };
-        let ended = runtime.block_on(watched(told, || Flow::Stop, cancel));
+        let ended = runtime.block_on(watched(told, || Flow::Stop, cancel, PATIENCE));
         assert_eq!(ended.unwrap(), Ok("cancelled"));
     }
 
@@ -154,8 +222,31 @@ mod tests {
                 tokio::time::sleep(Duration::from_millis(20)).await;
                 arrived.store(true, Ordering::Relaxed);
             };
-            watched(told, || Flow::Stop, cancel).await.unwrap().unwrap();
+            watched(told, || Flow::Stop, cancel, PATIENCE).await.unwrap().unwrap();
             assert!(arrived.load(Ordering::Relaxed));
+        });
+    }
+
+    /// Bytes that trickle keep no connection: the time is that of all of it.
+    #[test]
+    fn what_trickles_without_an_end_is_given_up() {
+        let runtime = runtime().unwrap();
+        runtime.block_on(async {
+            tokio::time::pause();
+            let began = tokio::time::Instant::now();
+            let trickle = async || {
+                tokio::time::sleep(Duration::from_millis(1)).await;
+                true
+            };
+            let error = end(std::future::ready(()), trickle, Duration::from_millis(900)).await.unwrap_err();
+            assert_eq!(error.kind, ErrorKind::Lost);
+            assert!(began.elapsed() < Duration::from_secs(1));
+            // Nor does what is always there.
+            let flood = tokio::time::timeout(
+                Duration::from_secs(5),
+                end(std::future::ready(()), async || true, Duration::from_millis(1)),
+            );
+            assert!(flood.await.unwrap().is_err());
         });
     }
 
@@ -165,7 +256,7 @@ mod tests {
         runtime.block_on(async {
             tokio::time::pause();
             let never = std::future::pending::<()>();
-            let error = watched(never, || Flow::Stop, std::future::ready(())).await.unwrap_err();
+            let error = watched(never, || Flow::Stop, std::future::ready(()), PATIENCE).await.unwrap_err();
             assert_eq!(error.kind, ErrorKind::Lost);
         });
     }

@@ -1,6 +1,7 @@
 //! Logging in.
 
-use std::sync::mpsc::{Receiver, channel};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::time::Instant;
 
 use futures_util::future::poll_fn;
 use jaunty_core::connection::{Guard, Profile, Secret};
@@ -16,6 +17,9 @@ use super::{errors, files};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
+
+/// So many messages of the server may wait to be told; what comes on top is left out.
+const MOST_SAID: usize = 1000;
 
 /// What a session needs of its connection.
 pub struct Link {
@@ -42,7 +46,7 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
     let profile = &files::with_service(profile)?;
     let from_service = profile.text("password").filter(|_| secret.is_none()).map(|text| Secret::new(text.to_owned()));
     let secret = secret.or(from_service.as_ref());
-    let runtime = work::runtime()?;
+    let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
     let link = runtime.block_on(async {
         let route = route.through_tunnel(profile).await?;
@@ -50,7 +54,8 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
         tokio::time::timeout(patience, log_in(profile, secret, route)).await.unwrap_or(Err(silent))
     })?;
     let (client, said, route, tls, security, version, zone) = link;
-    PostgresSession::begin(Link { runtime, client, said, route, tls, security, version, zone }, profile)
+    let limit = since + route.patience;
+    PostgresSession::begin(Link { runtime, client, said, route, tls, security, version, zone }, profile, limit)
 }
 
 type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
@@ -83,12 +88,12 @@ async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Res
     let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;
     let parameter = |name| connection.parameter(name).unwrap_or_default().to_owned();
     let (version, zone) = (parameter("server_version"), parameter("TimeZone"));
-    let (post, said) = channel();
+    let (post, said) = sync_channel(MOST_SAID);
     tokio::spawn(async move {
         while let Some(message) = poll_fn(|cx| connection.poll_message(cx)).await {
             match message {
-                // Nobody listens any more only when the session is gone.
-                Ok(message) => drop(post.send(message)),
+                // A server that says more than anybody could read is not listened to.
+                Ok(message) => drop(post.try_send(message)),
                 Err(error) => {
                     tracing::debug!(%error, "the connection ended");
                     break;

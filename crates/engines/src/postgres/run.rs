@@ -69,6 +69,9 @@ impl PostgresSession {
             feed.begin(plan.columns(prepared.columns(), &self.origins, &link.zone));
             while let Some(row) = self.next(feed, rows.as_mut()).await? {
                 let row = row.map_err(|error| errors::statement(&error, statement))?;
+                if row.len() != plan.readers.len() {
+                    return Err(broken(row.len(), plan.readers.len()));
+                }
                 let mut bytes = 0;
                 for (column, reader) in plan.readers.iter().enumerate() {
                     let raw = row
@@ -159,6 +162,10 @@ impl PostgresSession {
                     }
                 },
                 SimpleQueryMessage::Row(row) => {
+                    let expected = readers.as_ref().map_or(0, Vec::len);
+                    if row.len() != expected {
+                        return Err(broken(row.len(), expected));
+                    }
                     let mut bytes = 0;
                     for (column, reader) in readers.iter().flatten().enumerate() {
                         match row.get(column) {
@@ -189,7 +196,7 @@ impl PostgresSession {
             tell_notices(link, feed);
             if self.stop.is_set() { Flow::Stop } else { feed.look() }
         };
-        watched(work, look, cancel(link)).await
+        watched(work, look, cancel(link), self.stop.within).await
     }
 
     /// The next item of a stream: one that is there already costs no waiting. Once nothing more is
@@ -208,13 +215,17 @@ impl PostgresSession {
                 Poll::Pending => self.wait(feed, stream.next()).await,
             };
         }
-        // The wish first: while nobody takes rows the server waits, and the wish has the way to itself.
-        let told = tokio::time::timeout(work::PATIENCE, cancel(&self.link)).await;
         // The error of having been cancelled is the last.
-        work::pass_over(async || matches!(stream.next().await, Some(Ok(_)))).await?;
-        told.map_err(|_| work::deaf())?;
+        work::end(cancel(&self.link), async || matches!(stream.next().await, Some(Ok(_))), self.stop.within).await?;
         Err(EngineError::stopped())
     }
+}
+
+/// The error of a row that is none of its result.
+fn broken(values: usize, columns: usize) -> EngineError {
+    let message = format!("the server's answer is garbled: a row of {values} values for {columns} columns");
+    EngineError::new(ErrorKind::Lost, message)
+        .remedy("Something on the way changes what the server sends, or it breaks its protocol. The connection was given up; the next run connects again.")
 }
 
 /// Puts a value that its column has no room for where it has.

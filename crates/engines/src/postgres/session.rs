@@ -3,12 +3,13 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::time::Instant;
 
 use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
-    SwitchKind, Touches, Transaction,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Step, Switch, SwitchKind,
+    Touches, Transaction,
 };
 use jaunty_core::run::parameters::{self, Value};
 use jaunty_core::text::acts::{self, Acts};
@@ -43,10 +44,10 @@ const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
 
 impl PostgresSession {
     /// Sets a new connection up.
-    pub fn begin(link: Link, profile: &Profile) -> Outcome<PostgresSession> {
+    pub fn begin(link: Link, profile: &Profile, limit: Instant) -> Outcome<PostgresSession> {
         let mut session = PostgresSession {
             link,
-            stop: StopFlag::default(),
+            stop: StopFlag::of(profile, limit),
             place: Place::default(),
             origins: Origins::default(),
             prepared: AtomicU64::new(0),
@@ -128,9 +129,12 @@ impl PostgresSession {
     pub(super) fn ask(&mut self, statement: &str) -> Outcome<Vec<SimpleQueryRow>> {
         self.stop.clear();
         let (link, stop) = (&self.link, &self.stop);
-        let look = || if stop.is_set() { Flow::Stop } else { Flow::GoOn };
-        let asked =
-            link.runtime.block_on(async { watched(link.client.simple_query(statement), look, cancel(link)).await })?;
+        let work =
+            async { watched(link.client.simple_query(statement), || stop.look(), cancel(link), stop.within).await };
+        let asked = link.runtime.block_on(work).map_err(|error| match stop.is_overdue() {
+            true => link.route.silent_after(),
+            false => error,
+        })?;
         let messages = asked.map_err(|error| errors::statement(&error, statement))?;
         Ok(messages
             .into_iter()
@@ -176,6 +180,7 @@ impl Session for PostgresSession {
         );
         match asked {
             Ok(rows) => {
+                self.stop.is_connected();
                 let row = rows.first();
                 let field = |at: usize| row.and_then(|row| row.get(at)).unwrap_or_default().to_owned();
                 let open = field(3) == "f";

@@ -1,25 +1,25 @@
 //! Logging in.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{EngineError, Step};
 use redis::aio::MultiplexedConnection;
 use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
 use rustls::pki_types::ServerName;
-use tokio::runtime::Runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 use tokio_rustls::TlsConnector;
 
 use super::session::RedisSession;
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{self, Mode, Tls};
-use crate::net::work;
+use crate::net::work::Beside;
 
 /// How to connect, once and again.
 #[derive(Clone)]
 pub struct Door {
-    route: Route,
+    pub(super) route: Route,
     security: Tls,
     login: RedisConnectionInfo,
     has_secret: bool,
@@ -38,7 +38,7 @@ pub struct Link {
 
 /// Opens a session.
 pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSession, EngineError> {
-    let runtime: Runtime = work::runtime()?;
+    let (since, runtime) = (Instant::now(), Beside::new()?);
     let route = Route::of(profile, 6379, |_| None)?;
     let database = profile.text("database").unwrap_or("0");
     let database: i64 = database.parse().map_err(|_| {
@@ -60,7 +60,8 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSessio
         let link = door.enter().await?;
         Ok::<_, EngineError>((door, link))
     })?;
-    RedisSession::begin(runtime, door, link, profile)
+    let limit = since + door.route.patience;
+    RedisSession::begin(runtime, door, link, profile, limit)
 }
 
 impl Door {

@@ -1,7 +1,7 @@
 //! An open connection: running commands and telling where it is.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jaunty_core::catalog::Catalog;
 use jaunty_core::connection::{Guard, Profile};
@@ -10,12 +10,11 @@ use jaunty_core::engine::{
     Touches, Transaction,
 };
 use redis::{Cmd, PushInfo, RedisError, Value};
-use tokio::runtime::Runtime;
 
 use super::connect::{Door, Link};
 use super::{arguments, catalog, reply};
 use crate::net::feed::local;
-use crate::net::work::{self, StopFlag, watched, watched_for};
+use crate::net::work::{self, Beside, StopFlag, watched};
 
 /// How long a command may take to end after it was asked to. Most commands cannot be ended at all;
 /// then the connection is let go, and a new one takes its place.
@@ -26,7 +25,7 @@ const SCRIPT_PATIENCE: Duration = Duration::from_secs(30);
 
 /// A session on a server.
 pub struct RedisSession {
-    runtime: Runtime,
+    runtime: Beside,
     door: Door,
     link: Link,
     stop: StopFlag,
@@ -38,9 +37,15 @@ pub struct RedisSession {
 
 impl RedisSession {
     /// Sets a new connection up.
-    pub fn begin(runtime: Runtime, door: Door, link: Link, profile: &Profile) -> Result<RedisSession, EngineError> {
+    pub fn begin(
+        runtime: Beside,
+        door: Door,
+        link: Link,
+        profile: &Profile,
+        limit: Instant,
+    ) -> Result<RedisSession, EngineError> {
         let place = Place { way: link.way.clone(), ..Place::default() };
-        let stop = StopFlag::default();
+        let stop = StopFlag::of(profile, limit);
         let mut session = RedisSession { runtime, door, link, stop, place, guard: profile.guard, let_go: false };
         let failed = |error: EngineError| match error.code.as_deref() {
             Some("NOAUTH") => EngineError { kind: ErrorKind::Connect, step: Some(Step::Secret), ..error },
@@ -57,7 +62,10 @@ impl RedisSession {
         self.stop.clear();
         let command: Vec<_> = words.iter().map(|word| word.as_bytes().to_vec()).collect();
         let stop = self.stop.clone();
-        self.send(&command, || if stop.is_set() { Flow::Stop } else { Flow::GoOn })
+        self.send(&command, || stop.look()).map_err(|error| match self.stop.is_overdue() {
+            true => self.door.route.silent_after(),
+            false => error,
+        })
     }
 
     /// Sends a command and waits for its reply, looking every now and then whether it is wanted.
@@ -70,7 +78,7 @@ impl RedisSession {
         let sent = self.runtime.block_on(async {
             let number = client_number(&mut connection, command).await;
             let work = async { connection.send_packed_command(&packed).await };
-            watched_for(work, look, unblock(door, number), GRACE).await
+            watched(work, look, unblock(door, number), GRACE).await
         });
         match sent {
             Ok(Ok(Value::ServerError(error))) => Err(refused(error.code(), error.details().unwrap_or_default())),
@@ -137,7 +145,7 @@ impl RedisSession {
             let stop = self.stop.clone();
             let look = || if stop.is_set() { Flow::Stop } else { sink.wanted() };
             let pushed = &mut self.link.pushed;
-            let next = self.runtime.block_on(watched(pushed.recv(), look, std::future::ready(())));
+            let next = self.runtime.block_on(watched(pushed.recv(), look, std::future::ready(()), GRACE));
             let message = match next {
                 Ok(Some(message)) => message,
                 Ok(None) => return Err(EngineError::new(ErrorKind::Lost, "the server closed the connection")),
@@ -279,6 +287,14 @@ fn failed(error: &RedisError) -> EngineError {
     if error.is_io_error() || error.is_connection_dropped() {
         return EngineError::new(ErrorKind::Lost, "the server closed the connection");
     }
+    // A reply that was cut in the middle, or is no reply at all.
+    if matches!(error.kind(), redis::ErrorKind::Parse) {
+        return EngineError::new(
+            ErrorKind::Lost,
+            "the connection was cut in the middle of a reply, or what came is none of Redis",
+        )
+        .remedy("The connection was given up; the next command connects again.");
+    }
     match error.code() {
         Some(code) => refused(code, error.detail().unwrap_or_default()),
         None => EngineError::new(ErrorKind::Refused, error.to_string()),
@@ -297,6 +313,7 @@ impl Session for RedisSession {
         // In a transaction the server would only note the question down.
         if self.place.transaction.is_none() {
             let info = reply::text(&self.ask(&["client", "info"])?);
+            self.stop.is_connected();
             let field =
                 |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
             self.place.database = format!("db{}", field("db="));
