@@ -55,6 +55,12 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
     if let Some(engine) = engine_of(path) {
         return Ok(profile_of(path, engine));
     }
+    // What is no name may be settings of a connection, with a password among them, and is not repeated.
+    if name.contains(['=', '@']) || (name.contains(':') && !name.contains('/')) {
+        return Err(Failure::Usage(
+            "that is neither the name of a connection, nor a file, nor a URL. A URL has the form engine://user@host:port/database.".into(),
+        ));
+    }
     // What is wrong with its entry is more to the point than that it is not there.
     let about = |problem: &&connection::Problem| problem.what.contains(&format!("[{name}]"));
     if let Some(problem) = connections.problems.iter().find(about).or(connections.problems.first()) {

@@ -526,3 +526,27 @@ fn what_the_server_takes_as_one_statement_runs_as_one() {
     assert_eq!(home.call(&["run", "-c", "ferry", "a.sql", "-f", "csv"]).gives(), "vacuum\n1\nb\n2\n");
     assert_eq!(home.call(&["run", "-c", "ferry", "a.sql:1", "-f", "csv"]).gives(), "vacuum\n1\n");
 }
+
+#[test]
+fn no_secret_is_repeated_or_kept() {
+    let home = Home::ferry();
+    for arguments in [
+        &["connections", "add", "x", "postgres:app:tide-table-9@host/x"][..],
+        &["run", "-c", "host=quay password=tide-table-9", "-s", "select 1"],
+        &["run", "-c", "postgresql:app:tide-table-9@host/x", "-s", "select 1"],
+    ] {
+        let (out, err) = home.call(arguments).exits(2);
+        assert!(!out.contains("tide-table-9") && !err.contains("tide-table-9"), "{arguments:?}: {out}{err}");
+    }
+    // SQLite refuses it, and it is kept all the same: without the password.
+    home.call(&["run", "-c", "ferry", "-s", "alter role clerk password 'tide-table-9'"]).exits(1);
+    let log = home.call(&["log", "--json"]).gives();
+    assert!(log.contains("alter role clerk password ***") && !log.contains("tide-table-9"), "{log}");
+}
+
+#[test]
+fn json_does_nothing_to_a_terminal() {
+    let home = Home::ferry().file("a.sql", "-- a\u{85}\u{202e}\u{7f}b\nselect 1;\n");
+    let out = home.call(&["statements", "a.sql"]).gives();
+    assert!(out.contains("a\\u0085\\u202e\\u007fb"), "{out:?}");
+}

@@ -452,3 +452,10 @@ fn what_a_killed_program_left_under_a_temporary_name_is_removed_at_the_next_star
     home.screen(&["a.sql", "-c", "ferry"]).shows("ferry.db · main");
     assert!(!part.exists());
 }
+
+#[test]
+fn many_statements_say_which_of_them_runs() {
+    let (_home, screen) = ferry(&format!("select 1;\n\n-- The long one\n{ENDLESS};\n\nselect 3;\n"));
+    screen.press(&["C-e"]).shows("running 2 of 3 · The long one · esc stops");
+    screen.press(&["Escape"]).loses("running 2 of 3");
+}

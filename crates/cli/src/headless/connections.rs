@@ -15,7 +15,7 @@ use crate::args::{Change, Connections, ConnectionsAct};
 use crate::failure::Failure;
 
 /// Keys whose values may be secrets, or lead to them.
-const SECRET: &[&str] = &["secret", "secret_command", "password", "url"];
+const SECRET: &[&str] = &["secret", "secret_command", "ssh_secret_command", "password", "url"];
 
 /// Does what the command line says.
 pub fn act(args: &Connections) -> Result<(), Failure> {

@@ -13,6 +13,8 @@ pub mod statements;
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use jaunty_core::text::clean;
+
 use crate::failure::Failure;
 
 /// Reads a file, or standard input for `-`.
@@ -27,8 +29,10 @@ fn read(path: &Path) -> Result<String, Failure> {
     String::from_utf8(bytes).map_err(|_| Failure::Usage(format!("{} is not UTF-8 text", path.display())))
 }
 
-/// Writes to standard output.
+/// Writes to standard output. What would act on a terminal is escaped: in JSON, which is what most of it is, that
+/// means the same.
 pub fn print(text: &str) -> Result<(), Failure> {
+    let text = clean::escaped(text);
     let mut out = io::stdout().lock();
     out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| Failure::output(&e, "standard output"))
 }

@@ -117,7 +117,8 @@ pub fn printed(command: &str) -> Result<Secret, EngineError> {
     printed_by(command, COMMAND_TIME)
 }
 
-/// The first line that a command prints. Its standard error goes into the error, where there is one.
+/// The first line that a command prints. Its standard error is not read: a command that fails may repeat there what it
+/// was given.
 fn printed_by(command: &str, time: Duration) -> Result<Secret, EngineError> {
     let failed = |what: String| {
         EngineError::connecting(Step::Profile, format!("the secret_command {what}"))
@@ -127,7 +128,7 @@ fn printed_by(command: &str, time: Duration) -> Result<Secret, EngineError> {
         .args(["-c", command])
         .stdin(Stdio::null())
         .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
+        .stderr(Stdio::null())
         .spawn()
         .map_err(|error| failed(format!("cannot be started: {error}")))?;
     // Read aside, so that a command that prints much does not wait for us.
@@ -151,12 +152,10 @@ fn printed_by(command: &str, time: Duration) -> Result<Secret, EngineError> {
         }
     };
     if !status.success() {
-        let mut said = String::new();
-        if let Some(stderr) = child.stderr.take() {
-            let _ = stderr.take(4096).read_to_string(&mut said);
-        }
-        let said = said.lines().next().map_or(String::new(), |line| format!(": {line}"));
-        return Err(failed(format!("ended with {}{said}", status.code().unwrap_or(-1))));
+        return Err(failed(format!(
+            "ended with {}; what it wrote to its standard error is not shown, since a secret may stand in it",
+            status.code().unwrap_or(-1)
+        )));
     }
     let mut text = match reader.join() {
         Ok(Ok(text)) => text,
@@ -207,7 +206,10 @@ mod tests {
     #[test]
     fn a_command_that_fails_says_how() {
         for (command, expected) in [
-            ("echo locked >&2; exit 3", "the secret_command ended with 3: locked"),
+            (
+                "echo tide-table-9 >&2; exit 3",
+                "the secret_command ended with 3; what it wrote to its standard error is not shown, since a secret may stand in it",
+            ),
             ("true", "the secret_command printed nothing"),
             ("sleep 60", "the secret_command did not end within 0 seconds"),
         ] {

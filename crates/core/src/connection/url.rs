@@ -73,6 +73,10 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         put("path", &decoded(path).map_err(|what| wrong(what, shape))?)?;
         return Ok(found);
     }
+    // Without them all of it, password and all, would be taken for the name of a database.
+    if !text[scheme.len() + 1..].starts_with("//") {
+        return Err(wrong(format!("the URL has no // after {scheme}:"), shape));
+    }
     let url = Url::parse(text).map_err(|error| wrong(format!("the URL cannot be read: {error}"), shape))?;
     let decode = |text: &str| decoded(text).map_err(|what| wrong(what, shape));
     if let Some(host) = url.host_str().filter(|host| !host.is_empty()) {

@@ -1,5 +1,6 @@
 //! Carrying out one run: from the session into the archive and the logbook.
 
+use std::borrow::Cow;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -24,6 +25,7 @@ use crate::logbook::{Begun, Ended, KeptResult, Outcome};
 use crate::text::dialect::Dialect;
 use crate::text::outline::{MOST_PARTS, Outline};
 use crate::text::split::Statement;
+use crate::text::veil;
 
 /// How often a growing run is told of.
 const TELL_EVERY: Duration = Duration::from_millis(50);
@@ -33,6 +35,8 @@ const TELL_EVERY: Duration = Duration::from_millis(50);
 pub struct Job {
     /// The statement, without its semicolon.
     pub statement: String,
+    /// The statement as the logbook gets it, where that is not as it stands: without a password in it.
+    pub kept: Option<String>,
     /// Its title.
     pub title: Option<String>,
     /// The buffer it stands in.
@@ -52,8 +56,10 @@ pub struct Job {
 impl Job {
     /// The job of a statement in a text.
     pub fn of(statement: &Statement, rope: &Rope, dialect: &'static Dialect, buffer: Option<&Path>) -> Job {
+        let text = statement.text(rope);
         Job {
-            statement: statement.text(rope),
+            kept: kept_instead(&text, dialect),
+            statement: text,
             title: statement.title_text(rope, dialect),
             buffer: buffer.map(Path::to_owned),
             confirmed: false,
@@ -96,6 +102,14 @@ pub fn job_at(outline: &Outline, index: usize, rope: &Rope, buffer: Option<&Path
     Some(job)
 }
 
+/// What the logbook gets instead of a statement with a password in it.
+pub fn kept_instead(statement: &str, dialect: &'static Dialect) -> Option<String> {
+    match veil::veiled(statement, dialect) {
+        Cow::Owned(veiled) => Some(veiled),
+        Cow::Borrowed(_) => None,
+    }
+}
+
 /// Whether the runs of a profile are kept.
 fn keeps(profile: &Profile) -> bool {
     profile.settings.get("keep") != Some(&Setting::Flag(false))
@@ -124,7 +138,7 @@ pub fn execute(
         database: &place.database,
         buffer: job.buffer.as_deref(),
         title: job.title.as_deref(),
-        statement: &job.statement,
+        statement: job.kept.as_deref().unwrap_or(&job.statement),
         values: &job.values,
         session: &place.session,
         started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),

@@ -63,7 +63,12 @@ fn hidden(c: char) -> bool {
     matches!(c,
         '\u{80}'..='\u{9f}'          // the second set of control characters
         | '\u{ad}'                   // soft hyphen
+        | '\u{34f}'                  // combining grapheme joiner
         | '\u{61c}'                  // Arabic letter mark
+        | '\u{17b4}' | '\u{17b5}'    // Khmer vowels that are not seen
+        | '\u{13430}'..='\u{1343f}'  // joins of hieroglyphs
+        | '\u{1bca0}'..='\u{1bca3}'  // shorthand format characters
+        | '\u{1d173}'..='\u{1d17a}'  // beams and slurs of music
         | '\u{115f}' | '\u{1160}' | '\u{3164}' | '\u{ffa0}' // Hangul fillers
         | '\u{180b}'..='\u{180f}'    // Mongolian selectors
         | '\u{200b}' | '\u{200e}' | '\u{200f}' // zero width space, marks of direction
@@ -72,9 +77,30 @@ fn hidden(c: char) -> bool {
         | '\u{feff}'                 // byte order mark
         | '\u{fff0}'..='\u{fffb}'    // interlinear annotation
         | '\u{e000}'..='\u{f8ff}' | '\u{f0000}'..='\u{10ffff}' // private use
-        | '\u{e0000}'..='\u{e007f}'  // tags
+        | '\u{e0000}'..='\u{e00ff}' | '\u{e01f0}'..='\u{e0fff}' // tags, and what is ignored beside them
     ) || (c as u32) & 0xfffe == 0xfffe // noncharacters
         || ('\u{fdd0}'..='\u{fdef}').contains(&c)
+}
+
+/// JSON, or other text for programs, with escapes (RFC 8259, section 7) for what would act on a terminal. Line ends
+/// and tabs stay, and so does everything that is seen.
+pub fn escaped(json: &str) -> Cow<'_, str> {
+    let acts = |c: char| {
+        !matches!(c, '\n' | '\t' | ' '..='~') && (c.is_control() || hidden(c) || matches!(shown(c), Shown::Nothing))
+    };
+    if !json.contains(acts) {
+        return Cow::Borrowed(json);
+    }
+    let mut out = String::with_capacity(json.len() + 16);
+    for c in json.chars() {
+        if acts(c) {
+            let mut units = [0; 2];
+            c.encode_utf16(&mut units).iter().for_each(|unit| out.push_str(&format!("\\u{unit:04x}")));
+        } else {
+            out.push(c);
+        }
+    }
+    Cow::Owned(out)
 }
 
 /// The pieces of `text` in the order in which they are painted. A line end is shown like any other
@@ -212,6 +238,15 @@ mod tests {
     use super::*;
 
     #[test]
+    fn what_acts_is_escaped_in_json() {
+        let json = "{\"a\":\"é名\u{7f}\u{85}\u{202e}\u{e0001}\u{200d}\"}\n";
+        assert_eq!(escaped(json), "{\"a\":\"é名\\u007f\\u0085\\u202e\\udb40\\udc01\\u200d\"}\n");
+        let read: serde_json::Value = serde_json::from_str(&escaped(json)).unwrap();
+        assert_eq!(read["a"], "é名\u{7f}\u{85}\u{202e}\u{e0001}\u{200d}");
+        assert!(matches!(escaped("{\"a\": 1}\n"), Cow::Borrowed(_)));
+    }
+
+    #[test]
     fn harmful_characters_are_shown_not_sent() {
         for (text, expected) in [
             ("plain", "plain"),
@@ -220,6 +255,7 @@ mod tests {
             ("\u{9b}2J", "�2J"),
             ("abc\u{202e}def", "abc�def"),
             ("zero\u{200b}width", "zero�width"),
+            ("a\u{34f}b\u{17b4}c\u{13430}d\u{1bca0}e\u{1d173}f\u{e0080}g\u{e01f0}h", "a�b�c�d�e�f�g�h"),
             ("\u{301}alone", "◌\u{301}alone"),
             ("e\u{301}", "e\u{301}"),
             ("a\u{300}\u{301}\u{302}\u{303}\u{304}", "a\u{300}\u{301}\u{302}"),

@@ -405,6 +405,7 @@ mod tests {
     fn several_crashes_come_up_one_after_the_other() {
         let folder = tempfile::tempdir().unwrap();
         let buffer = Path::new("/harbour/a.sql");
+        let mut alive = Vec::new();
         for typed in ["-- one ", "-- two "] {
             let journal = Journal::new(folder.path(), buffer, "select 1;\n".into());
             journal.record(vec![Edit { at: 0, removed: String::new(), inserted: typed.into() }]);
@@ -414,7 +415,7 @@ mod tests {
             let all = std::fs::read_dir(folder.path()).unwrap().flatten().map(|entry| entry.path());
             let path = all.into_iter().find(mine).unwrap();
             std::fs::copy(&path, path.with_extension("crashed")).unwrap();
-            drop(journal);
+            alive.push(journal);
         }
         let first = Recovery::find(folder.path(), buffer).unwrap().unwrap();
         assert_eq!(first.base, "select 1;\n");

@@ -22,6 +22,7 @@ pub mod search;
 pub mod snippet;
 pub mod split;
 pub mod touched;
+pub mod veil;
 pub mod words;
 pub mod wrap;
 

@@ -106,8 +106,8 @@ impl Outline {
         while let Some(first) = self.statements.get(at) {
             // No more follow each other without a semicolon than are asked about.
             let most = if first.body_end == first.end { MOST_PARTS } else { 0 };
-            let after = self.statements.iter().skip(at + 1).take(most).enumerate();
-            let last = after.filter(|(_, last)| is_one(first, last)).last();
+            let mut after = self.statements.iter().skip(at + 1).take(most).enumerate();
+            let last = after.rfind(|(_, last)| is_one(first, last));
             let (parts, whole) = match last {
                 Some((parts, last)) => (parts + 1, Statement { body_end: last.body_end, end: last.end, ..*first }),
                 None => (0, *first),

@@ -46,7 +46,12 @@ pub const SHARED: [Key; 21] = [
     Key::rare("ssh_jump", Takes::Text, "", "an SSH server to go through before that, user@host:port"),
     Key::rare("ssh_known_hosts", Takes::Path, "~/.ssh/known_hosts", "the SSH servers that are known"),
     Key::rare("connect_seconds", Takes::Number(1, 600), "10", "how long connecting may take, first questions included"),
-    Key::rare("stop_seconds", Takes::Number(1, 600), "1", "how long the server may take to end what is stopped"),
+    Key::rare(
+        "stop_seconds",
+        Takes::Number(1, 600),
+        "1, and 3 through ssh",
+        "how long the server may take to end what is stopped",
+    ),
     Key::rare(
         "check",
         Takes::Flag,

@@ -19,8 +19,9 @@ use tokio::runtime::{Builder, Handle, Runtime};
 /// How long a question of our own may take that nobody waits for.
 pub const PATIENCE: Duration = Duration::from_secs(3);
 
-/// How long a server may take to end a statement after it was asked to, unless the profile says otherwise.
-const STOP_SECONDS: i64 = 1;
+/// How long a server may take to end a statement after it was asked to, unless the profile says otherwise: directly,
+/// and through an SSH server, where the wish has to log in there first.
+const STOP_SECONDS: [i64; 2] = [1, 3];
 
 /// What of that goes by until the wish is heard.
 const HEARD: Duration = Duration::from_millis(100);
@@ -78,7 +79,8 @@ pub struct StopFlag {
 impl StopFlag {
     /// That of a session with this profile, which has to stand by `limit`.
     pub fn of(profile: &Profile, limit: Instant) -> StopFlag {
-        let seconds = profile.number("stop_seconds").unwrap_or(STOP_SECONDS).max(1) as u64;
+        let usual = STOP_SECONDS[usize::from(profile.text("ssh").is_some())];
+        let seconds = profile.number("stop_seconds").unwrap_or(usual).max(1) as u64;
         StopFlag {
             wish: Arc::default(),
             within: Duration::from_secs(seconds) - HEARD,

@@ -81,8 +81,10 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
                 .remedy("Turn it on at the server, or write tls = \"prefer\" if the way there is safe without.");
         }
         if text.contains("password missing") {
-            return EngineError::connecting(Step::Secret, format!("{} wants a password", route.address))
-                .remedy("Give it here, or name a source for it under secret.");
+            return EngineError::connecting(Step::Secret, format!("{} wants a password", route.address)).remedy(
+                super::files::passed_over()
+                    .unwrap_or_else(|| "Give it here, or name a source for it under secret.".to_owned()),
+            );
         }
         if text.contains("invalid password") || text.contains("empty password") {
             return EngineError::connecting(Step::Secret, "the password cannot be used");

@@ -1,7 +1,7 @@
 //! Files of the server's own clients: `.pgpass` and `pg_service.conf`, by PostgreSQL's
 //! documentation, sections 34.16 and 34.17.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use jaunty_core::connection::{Profile, Secret, Setting};
 use jaunty_core::engine::{EngineError, Step};
@@ -13,16 +13,9 @@ pub fn password(profile: &Profile) -> Option<Secret> {
     {
         return Some(Secret::new(password));
     }
-    let file = std::env::var_os("PGPASSFILE").map(PathBuf::from).or_else(|| Some(home()?.join(".pgpass")))?;
-    // As the server's own clients do, a file that others can read is passed over.
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        let mode = std::fs::metadata(&file).ok()?.permissions().mode();
-        if mode & 0o077 != 0 {
-            tracing::warn!(file = %file.display(), "passed over: others can read it");
-            return None;
-        }
+    let file = password_file()?;
+    if others_read(&file)? {
+        return None;
     }
     let text = zeroize::Zeroizing::new(std::fs::read_to_string(file).ok()?);
     let user = profile.text("user").map_or_else(user_of_system, str::to_owned);
@@ -32,6 +25,22 @@ pub fn password(profile: &Profile) -> Option<Secret> {
     let port = profile.number("port").unwrap_or(5432).to_string();
     let database = profile.text("database").unwrap_or(&user);
     hosts.iter().find_map(|host| in_file(&text, [host, &port, database, &user]))
+}
+
+fn password_file() -> Option<PathBuf> {
+    std::env::var_os("PGPASSFILE").map(PathBuf::from).or_else(|| Some(home()?.join(".pgpass")))
+}
+
+/// Whether others than its owner can read a file; none where it is not there.
+fn others_read(file: &Path) -> Option<bool> {
+    use std::os::unix::fs::PermissionsExt;
+    Some(std::fs::metadata(file).ok()?.permissions().mode() & 0o077 != 0)
+}
+
+/// Why the password file is passed over, where it is: as the server's own clients do, one that others can read is.
+pub fn passed_over() -> Option<String> {
+    let file = password_file().filter(|file| others_read(file) == Some(true))?;
+    Some(format!("{} is ignored, since others can read it. Run: chmod 600 {0}", file.display()))
 }
 
 /// The first line that fits.

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-use std::time::SystemTime;
+use std::time::{Duration, Instant, SystemTime};
 
 use jaunty_core::catalog::{Catalog, ObjectKind, templates};
 use jaunty_core::connection::{Profile, Secret};
@@ -16,6 +16,7 @@ use jaunty_core::text::split::Statement;
 use super::list::Item;
 use super::prompt::Asked;
 use super::{App, List, Message, Pick, Prompt, Summoned};
+use crate::words;
 
 /// How the connection stands.
 #[derive(Debug, Clone, Default)]
@@ -58,12 +59,33 @@ pub struct Connection {
     long: HashSet<usize>,
     /// The statements that were last run together.
     together: Vec<StatementId>,
+    /// How many statements were asked for at once, and how many of them have begun.
+    batch: Option<Batch>,
     busy: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
 }
 
+/// Several statements that run one after the other.
+#[derive(Debug)]
+struct Batch {
+    of: usize,
+    begun: usize,
+    /// The run that began last.
+    last: Option<Arc<Run>>,
+    since: Instant,
+}
+
 impl Connection {
+    /// How far several statements have come that run one after the other, once they take a while.
+    pub fn batch_words(&self) -> Option<String> {
+        const AT_ONCE: Duration = Duration::from_millis(300);
+        let batch = self.batch.as_ref().filter(|batch| self.busy && batch.since.elapsed() > AT_ONCE)?;
+        let run = batch.last.as_ref()?;
+        let title = clean::clean(run.title.as_deref().or_else(|| run.statement.lines().next()).unwrap_or_default());
+        Some(format!("running {} of {} · {title}", words::number(batch.begun as u64), words::number(batch.of as u64)))
+    }
+
     pub(super) fn none() -> Connection {
         Connection {
             profile: None,
@@ -77,6 +99,7 @@ impl Connection {
             runs: HashMap::new(),
             long: HashSet::new(),
             together: Vec::new(),
+            batch: None,
             busy: false,
             unanswered: None,
         }
@@ -130,6 +153,8 @@ impl Connection {
     pub(super) fn begin(&mut self, jobs: Vec<Job>) {
         // First rows of the catalog view may still be on their way.
         self.end_tasting();
+        let of = jobs.len();
+        self.batch = (of > 1).then(|| Batch { of, begun: 0, last: None, since: Instant::now() });
         self.busy |= self.ask(Order::Run(jobs));
     }
 
@@ -214,10 +239,19 @@ impl Connection {
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
             Report::Run(run) => {
                 self.busy |= run.end().is_none();
+                if let Some(batch) = &mut self.batch
+                    && batch.last.as_ref().is_none_or(|last| !Arc::ptr_eq(last, run))
+                {
+                    batch.last = Some(Arc::clone(run));
+                    batch.begun += 1;
+                }
                 self.remember(Arc::clone(run));
             }
             Report::Moved(place) => self.moved(place.clone()),
-            Report::Idle { .. } => self.busy = false,
+            Report::Idle { .. } => {
+                self.busy = false;
+                self.batch = None;
+            }
             // One that was kept on disk may come after one that was just read.
             Report::Catalog(catalog) if self.catalog.as_ref().is_none_or(|known| known.read_ms <= catalog.read_ms) => {
                 self.catalog = Some(Arc::clone(catalog));

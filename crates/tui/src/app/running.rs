@@ -4,6 +4,7 @@ use jaunty_core::connection::Guard;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Job;
 use jaunty_core::run::desk::{Why, jobs};
+use jaunty_core::run::execute::kept_instead;
 use jaunty_core::run::out_line::out_lines;
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
@@ -45,7 +46,9 @@ impl App {
             let start = selection.start + text.find(&statement).unwrap_or(0);
             return self.fill_in_first(start + place.start..start + place.end);
         }
-        self.ask_for_values(vec![Job { statement, title, buffer: Some(self.buffer.path.clone()), ..Job::default() }]);
+        let kept = kept_instead(&statement, document.outline().dialect());
+        let buffer = Some(self.buffer.path.clone());
+        self.ask_for_values(vec![Job { statement, kept, title, buffer, ..Job::default() }]);
     }
 
     /// Runs every statement of the buffer.

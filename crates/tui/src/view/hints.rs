@@ -148,6 +148,12 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         let next = put_cut(cells, area.x + 1, area.y, area.right(), &clean::clean(&unprotected), style);
         area = Rect { x: (next + 2).min(area.right()), width: area.right().saturating_sub(next + 2), ..area };
     }
+    if let Some(batch) = app.connection.batch_words() {
+        let stops = by_name("back").map_or_else(String::new, |back| app.keymap.first(back));
+        let line = format!("{batch} · {stops} stops");
+        put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
+        return;
+    }
     if let Some(told) = &app.told {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
         let line = told.text.replace('\n', " · ");

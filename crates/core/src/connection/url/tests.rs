@@ -84,3 +84,11 @@ fn what_stands_beside_the_url_counts_first() {
 fn what_is_a_url_is_told_by_its_scheme() {
     assert!(is_url("berth://x", &[&Berth]) && !is_url("ports.sql", &[&Berth]) && !is_url("barge://x", &[&Berth]));
 }
+
+#[test]
+fn a_url_without_slashes_is_refused_and_not_repeated() {
+    let engines = [&Berth as &dyn Engine];
+    let error = parse("berth:clerk:tide-table-9@quay.example/bookings", &engines).unwrap_err();
+    assert_eq!(error.message, "the URL has no // after berth:");
+    assert!(!format!("{error:?}").contains("tide"), "{error:?}");
+}
