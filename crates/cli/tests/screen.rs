@@ -459,3 +459,12 @@ fn many_statements_say_which_of_them_runs() {
     screen.press(&["C-e"]).shows("running 2 of 3 · The long one · esc stops");
     screen.press(&["Escape"]).loses("running 2 of 3");
 }
+
+#[test]
+fn the_statements_of_a_large_buffer_come_after_its_text() {
+    let large =
+        format!("-- The first\nselect 41 + 1 as n;\n{}", "insert into ports(name) values ('x');\n".repeat(90_000));
+    let (_home, screen) = ferry(&large);
+    screen.shows("-- The first").shows(" ◦  insert into ports");
+    screen.types("-- typed ").shows("-- typed -- The first").press(&["Down", "C-r"]).shows("rows 1–1 of 1").shows("42");
+}

@@ -14,6 +14,7 @@ use jaunty_core::buffers::Hit;
 use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
+use jaunty_core::text::outline::Outline;
 
 use crate::app::{Message, Post, Recalled};
 use crate::words;
@@ -55,6 +56,8 @@ pub enum Kind {
     Recall,
     /// A note in the logbook.
     Note,
+    /// The statements of a large buffer.
+    Outline,
     /// Rows for a file, the clipboard or the buffer.
     Write,
 }
@@ -72,6 +75,8 @@ pub enum Done {
     Equal(PathBuf, usize, Result<Test, String>),
     /// Text for the clipboard, and what to say.
     Copied(Result<(String, String), String>),
+    /// The statements of a buffer, as it was then; none if it is not wanted any more.
+    Outlined(PathBuf, Option<Box<Outline>>),
     /// Text for the buffer.
     Written(Result<String, String>),
     /// Facts of a column.
@@ -120,7 +125,7 @@ impl Work {
         const AT_ONCE: Duration = Duration::from_millis(300);
         match self.kind {
             Kind::Sums | Kind::Logbook => false,
-            Kind::Recall | Kind::Note | Kind::Files => self.began.elapsed() > AT_ONCE,
+            Kind::Recall | Kind::Note | Kind::Files | Kind::Outline => self.began.elapsed() > AT_ONCE,
             _ => true,
         }
     }

@@ -77,13 +77,19 @@ pub struct Document {
     /// Edits not yet fetched by [`Document::take_edits`].
     fresh: Vec<Edit>,
     revision: u64,
+    /// While the statements of a large text are found elsewhere: what changed meanwhile, with the text after it.
+    meanwhile: Option<Vec<(Change, Rope)>>,
 }
+
+/// The statements of a longer text, in bytes, are not found at once: that takes more than a frame.
+const LONG: usize = 2 << 20;
 
 impl Document {
     /// A buffer with this text, as saved.
     pub fn new(text: &str, dialect: &'static Dialect) -> Self {
         let rope = Rope::from_str(text);
-        let outline = Outline::new(&rope, dialect);
+        let long = text.len() > LONG;
+        let outline = if long { Outline::empty(dialect) } else { Outline::new(&rope, dialect) };
         Document {
             rope,
             outline,
@@ -95,6 +101,7 @@ impl Document {
             saved: Some(0),
             fresh: Vec::new(),
             revision: 0,
+            meanwhile: long.then(Vec::new),
         }
     }
 
@@ -107,9 +114,38 @@ impl Document {
     /// Reads the text in another language from now on.
     pub fn set_dialect(&mut self, dialect: &'static Dialect) {
         if !std::ptr::eq(self.outline.dialect(), dialect) {
-            self.outline = Outline::new(&self.rope, dialect);
+            let long = self.rope.len_bytes() > LONG;
+            self.outline = if long { Outline::empty(dialect) } else { Outline::new(&self.rope, dialect) };
+            self.meanwhile = long.then(Vec::new);
             self.revision += 1;
         }
+    }
+
+    /// Whether the statements of a large text are not known yet: whoever owns the document has them found
+    /// ([`Outline::found`]) in the text as it is now, and gives them to [`Document::take_outline`].
+    pub fn awaits_outline(&self) -> bool {
+        self.meanwhile.is_some()
+    }
+
+    /// What changes from now on is what [`Document::take_outline`] has to follow.
+    pub fn forget_meanwhile(&mut self) {
+        if let Some(meanwhile) = &mut self.meanwhile {
+            meanwhile.clear();
+        }
+    }
+
+    /// Takes the statements of the text as it was when they were last asked for. What changed since is followed. Those
+    /// by another dialect are not taken; false then.
+    pub fn take_outline(&mut self, mut outline: Outline) -> bool {
+        if !std::ptr::eq(outline.dialect(), self.outline.dialect()) {
+            return false;
+        }
+        for (change, rope) in self.meanwhile.take().unwrap_or_default() {
+            outline.update(&rope, change);
+        }
+        self.outline = outline;
+        self.revision += 1;
+        true
     }
 
     /// The text.
@@ -384,7 +420,10 @@ impl Document {
         self.rope.remove(from..to);
         self.rope.insert(from, &edit.inserted);
         let change = Change { at: edit.at, removed: edit.removed.len(), inserted: edit.inserted.len() };
-        self.outline.update(&self.rope, change);
+        match &mut self.meanwhile {
+            Some(meanwhile) => meanwhile.push((change, self.rope.clone())),
+            None => self.outline.update(&self.rope, change),
+        }
         self.fresh.push(edit.clone());
         self.revision += 1;
     }
@@ -401,6 +440,28 @@ mod tests {
         for c in text.chars() {
             document.type_text(&c.to_string());
         }
+    }
+
+    #[test]
+    fn statements_of_a_long_text_are_found_beside_it() {
+        let text = "select 1;\n".repeat(300_000);
+        let mut document = Document::new(&text, &SQLITE);
+        assert!(document.awaits_outline() && document.outline().statements().is_empty());
+        let (rope, mut told) = (document.rope().clone(), 0);
+        // Typed while they are found.
+        document.go(Motion::Top, false);
+        typed(&mut document, "select 0; ");
+        document.go(Motion::Bottom, false);
+        typed(&mut document, "select 2");
+        document.undo();
+        let outline = Outline::found(&rope, &SQLITE, |_| {
+            told += 1;
+            true
+        });
+        assert!(document.take_outline(outline.unwrap()) && told > 100);
+        assert!(!document.awaits_outline());
+        assert_eq!(document.outline().statements(), Outline::new(document.rope(), &SQLITE).statements());
+        assert!(Outline::found(&rope, &SQLITE, |_| false).is_none(), "nobody wants it");
     }
 
     #[test]

@@ -66,6 +66,33 @@ impl Outline {
         Outline::marked(rope, dialect, SPACING)
     }
 
+    /// One that knows no statement yet.
+    pub fn empty(dialect: &'static Dialect) -> Self {
+        Outline {
+            dialect,
+            statements: Vec::new(),
+            marks: Vec::new(),
+            spacing: SPACING,
+            joined: Vec::new(),
+            together: Vec::new(),
+        }
+    }
+
+    /// Finds all statements of a large text, and tells now and then how many bytes it has come. `None` if that
+    /// answers false: nobody wants it any more.
+    pub fn found(rope: &Rope, dialect: &'static Dialect, mut so_far: impl FnMut(usize) -> bool) -> Option<Self> {
+        let trail = Trail { spacing: SPACING, ..Trail::default() };
+        let mut finder = statements_from(rope, dialect, From::Behind(None), trail);
+        let mut statements = Vec::new();
+        for statement in finder.by_ref() {
+            statements.push(statement);
+            if statements.len().is_multiple_of(1000) && !so_far(statement.end) {
+                return None;
+            }
+        }
+        Some(Outline { statements, marks: finder.into_marks(), ..Outline::empty(dialect) })
+    }
+
     fn marked(rope: &Rope, dialect: &'static Dialect, spacing: usize) -> Self {
         let mut finder = statements_from(rope, dialect, From::Behind(None), Trail { spacing, ..Trail::default() });
         let statements = finder.by_ref().collect();

@@ -63,6 +63,8 @@ pub struct Buffer {
     /// What was brought back from a crash, as a sentence.
     pub recovered: Option<String>,
     journal: Journal,
+    /// Its statements are being found.
+    pub(super) outlining: bool,
     /// The file's text when it was read or written last; none if there was no file.
     on_disk: Option<String>,
     pub(super) cut: String,
@@ -139,6 +141,7 @@ impl Buffer {
             connection: None,
             recovered,
             journal,
+            outlining: false,
             on_disk,
             cut: String::new(),
             ids: RefCell::default(),

@@ -375,6 +375,7 @@ impl App {
 
     /// Keeps the result pane at the statement of the cursor and the cursor in sight.
     fn follow(&mut self) {
+        self.find_statements();
         self.panes.strip = self.strip().len() > 1;
         let areas = self.areas();
         self.buffer.keep_cursor_in_sight(areas.buffer);

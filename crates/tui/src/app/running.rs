@@ -58,6 +58,9 @@ impl App {
 
     fn run_range(&mut self, range: std::ops::Range<usize>) {
         let statements = self.buffer.document.outline().statements().get(range.clone()).unwrap_or_default();
+        if self.buffer.document.awaits_outline() {
+            return self.tell("the statements of this buffer are still being found; run it when they are");
+        }
         if statements.is_empty() {
             return self.tell("there is no statement here");
         }

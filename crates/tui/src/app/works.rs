@@ -1,6 +1,7 @@
 //! What is being done beside everything else, and what comes of it.
 
 use jaunty_core::arrange::Progress;
+use jaunty_core::text::outline::Outline;
 
 use super::App;
 use crate::action::Scope;
@@ -23,6 +24,28 @@ impl App {
             Err(error) => self.tell_wrong(format!("a thread could not be started: {error}")),
         }
         self.works_begun
+    }
+
+    /// Has the statements of a large buffer in hand found beside the screen, where they are not known.
+    pub(super) fn find_statements(&mut self) {
+        if !self.buffer.document.awaits_outline() || self.buffer.outlining {
+            return;
+        }
+        self.buffer.outlining = true;
+        let document = &mut self.buffer.document;
+        document.forget_meanwhile();
+        let (rope, dialect) = (document.rope().clone(), document.outline().dialect());
+        let (path, what) = (self.buffer.path.clone(), format!("finding the statements of {}", self.buffer.name()));
+        self.begin_work(Kind::Outline, what, move |progress| {
+            progress.expect(rope.len_bytes() as u64);
+            let mut before = 0;
+            let outline = Outline::found(&rope, dialect, |at| {
+                let more = at - before;
+                before = at;
+                progress.advance(more).is_ok()
+            });
+            Done::Outlined(path, outline.map(Box::new))
+        });
     }
 
     /// Ends work whose outcome is not wanted any more.
@@ -56,6 +79,19 @@ impl App {
             Done::Copied(Ok((text, said))) => {
                 self.clipboard = Some(text);
                 self.tell(said);
+            }
+            Done::Outlined(path, Some(outline)) => {
+                let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
+                for buffer in buffers.filter(|buffer| buffer.path == path) {
+                    // One in another language is found again.
+                    buffer.document.take_outline(*outline.clone());
+                    buffer.outlining = false;
+                }
+                self.follow();
+            }
+            Done::Outlined(path, None) => {
+                let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
+                buffers.filter(|buffer| buffer.path == path).for_each(|buffer| buffer.outlining = false);
             }
             Done::Written(Ok(text)) => {
                 self.buffer.document.insert(&text);
