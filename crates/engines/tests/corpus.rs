@@ -1,7 +1,7 @@
 //! Statements that servers take as one are one piece for the splitter, however their lines are broken.
 //!
 //! The statements are those of MariaDB's own tests, which Debian packages (`mariadb-test-data`), of
-//! SQLite's and PostgreSQL's grammar as written down in `corpus/`, and each is put to the server itself
+//! SQLite's and PostgreSQL's grammar as written down beside the splitter (`core/src/text/split/corpus`), and each is put to the server itself
 //! first: only what it takes as one statement counts.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
@@ -97,7 +97,7 @@ fn mariadbs_own_tests() {
 
 #[test]
 fn postgres_grammar() {
-    let statements = statements_in(include_str!("corpus/postgres.sql"));
+    let statements = statements_in(include_str!("../../core/src/text/split/corpus/postgres.sql"));
     let server = Postgres::start();
     let config = format!("host=127.0.0.1 port={} user=clerk password={PASSWORD} dbname=bookings", server.port);
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
@@ -120,7 +120,7 @@ fn postgres_grammar() {
 
 #[test]
 fn sqlite_grammar() {
-    let statements = statements_in(include_str!("corpus/sqlite.sql"));
+    let statements = statements_in(include_str!("../../core/src/text/split/corpus/sqlite.sql"));
     let db = rusqlite::Connection::open_in_memory().unwrap();
     for statement in &statements {
         // What is not there is found missing only after all was read.
