@@ -335,11 +335,12 @@ fn two_instances_on_one_buffer_lose_nothing() {
     assert_eq!(support::read(&home, "a.sql"), "-- of the first\nselect 1;\n");
     let third = home.screen(&["a.sql", "-c", "ferry"]);
     third
-        .shows("brought back")
-        .shows("-- of the second")
-        .press(&["C-z"])
+        .shows("has unsaved text from before a crash, and was changed by another program since.")
+        .shows("+ -- of the second")
+        .press(&["t"])
         .shows("-- of the first")
         .loses("-- of the second");
+    third.press(&["C-z"]).shows("-- of the second").press(&["C-y"]).shows("-- of the first");
 }
 
 #[test]

@@ -354,6 +354,7 @@ fn the_server_says_what_is_one_statement() {
         ("select 1¦order by", Reading::Further),
         ("select from from¦select 2", Reading::Shorter),
         ("create table a (b int)¦select 1 as b", Reading::One),
+        ("create table a (b int)¦select :one as b", Reading::One),
         ("drop table nothing_there¦drop table ports", Reading::Shorter),
     ] {
         let next = text.find('¦').unwrap() + 1;

@@ -612,3 +612,33 @@ fn the_server_says_what_is_one_statement() {
     assert_eq!(one(session.as_mut(), "select 1"), "1");
     run(session.as_mut(), "rollback").unwrap();
 }
+
+/// What a server sends at once has a limit, and what it says before the login a small one.
+#[test]
+fn a_server_cannot_fill_the_memory() {
+    let mut profile = profile(&SERVER);
+    profile.settings.insert("largest_mib".into(), Setting::Number(1));
+    for tls in ["off", "require"] {
+        let mut session = try_to_connect(&profile.clone().with("tls", tls), Some(&secret())).unwrap();
+        assert_eq!(one(session.as_mut(), "select length(repeat('x', 1000000))"), "1000000");
+        let error = refused(session.as_mut(), "select repeat('x', 3000000)");
+        assert_eq!(error.kind, ErrorKind::Lost);
+        assert_eq!(error.message, "the server sent a message of 2 MiB, and at most 1 MiB are taken");
+    }
+    // A server that claims a login message of two gigabytes.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        use std::io::{Read, Write};
+        for mut client in listener.incoming().flatten() {
+            let mut asked = [0; 512];
+            let _ = client.read(&mut asked);
+            let _ = client.write_all(b"R\x7f\xff\xff\xff");
+            let _ = client.read(&mut asked);
+        }
+    });
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    let error = try_to_connect(&profile.with("tls", "off"), Some(&secret())).err().unwrap();
+    assert_eq!((error.kind, error.step), (ErrorKind::Connect, Some(Step::Login)));
+    assert_eq!(error.message, "the server sent a message of 2047 MiB, and at most 1 MiB are taken");
+}

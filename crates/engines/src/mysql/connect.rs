@@ -75,8 +75,8 @@ async fn log_in(
         .db_name(database.map(str::to_owned))
         .prefer_socket(false)
         .stmt_cache_size(0_usize)
-        // Whatever the server takes as one packet, we take too.
-        .max_allowed_packet(Some(1 << 30))
+        // Whatever the server takes as one packet, we take too, unless the profile says otherwise.
+        .max_allowed_packet(Some(profile.number("largest_mib").map_or(1 << 30, |mib| (mib as usize) << 20)))
         .wait_timeout(Some(usize::MAX >> 32));
     let carried = route.tunnel.is_some();
     let (socket, host) = match (&route.address, &route.tunnel) {

@@ -15,13 +15,13 @@ use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
 use jaunty_core::text::dialect::{Dialect, MYSQL};
 
-use crate::net::keys::{SHARED, keys};
+use crate::net::keys::{LARGEST, SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Mysql;
 
-static KEYS: [Key; SHARED.len() + 1] =
-    keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), []);
+static KEYS: [Key; SHARED.len() + 2] =
+    keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), [LARGEST]);
 
 impl Engine for Mysql {
     fn name(&self) -> &'static str {

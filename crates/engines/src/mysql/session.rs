@@ -379,10 +379,11 @@ impl Session for MysqlSession {
     }
 
     fn reading(&mut self, text: &str, next: usize) -> Reading {
+        let numbered = parameters::numbered(text, &MYSQL);
         let Link { runtime, connection, .. } = &mut self.link;
         let asked = runtime.block_on(async {
             tokio::time::timeout(PATIENCE, async {
-                let prepared = connection.prep(text).await?;
+                let prepared = connection.prep(numbered.text.as_str()).await?;
                 connection.close(prepared).await
             })
             .await
@@ -392,7 +393,8 @@ impl Session for MysqlSession {
             Ok(Err(mysql_async::Error::Server(server))) => match server.code {
                 // A mistake of syntax.
                 1064 | 1149 => {
-                    Reading::stopped_at(errors::statement(&mysql_async::Error::Server(server), text).at, next)
+                    let error = errors::statement(&mysql_async::Error::Server(server), &numbered.text);
+                    Reading::stopped_at(numbered.error(error).at, next)
                 }
                 // All of it was read, and something it names is not there.
                 _ => Reading::One,

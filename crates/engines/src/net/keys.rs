@@ -21,6 +21,14 @@ pub const KEEP: Key = Key::rare(
     "keep runs in the logbook, and their rows; false keeps nothing beyond the program's end",
 );
 
+/// How large what the server sends at once may be.
+pub const LARGEST: Key = Key::rare(
+    "largest_mib",
+    Takes::Number(1, 1024),
+    "1024",
+    "the largest row that is taken, in MiB: it is held in memory whole",
+);
+
 /// How to get at the secret, how to encrypt, and how to get there.
 pub const SHARED: [Key; 21] = [
     Key::common(

@@ -5,18 +5,22 @@ use std::time::Instant;
 
 use futures_util::future::poll_fn;
 use jaunty_core::connection::{Guard, Profile, Secret};
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_core::engine::{EngineError, ErrorKind, Step};
 use tokio::runtime::Runtime;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::{AsyncMessage, Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
+use super::bounded::{Bounded, BoundedTls, Limit};
 use super::session::PostgresSession;
 use super::{errors, files};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
+
+/// The longest message, in MiB, unless the profile says otherwise: the server's own limit of a value.
+const LARGEST_MIB: u64 = 1024;
 
 /// So many messages of the server may wait to be told; what comes on top is left out.
 const MOST_SAID: usize = 1000;
@@ -39,6 +43,8 @@ pub struct Link {
     pub version: String,
     /// The zone that its clocks are shown in.
     pub zone: String,
+    /// How long its messages may be.
+    pub limit: Limit,
 }
 
 /// Opens a session.
@@ -48,19 +54,40 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
     let secret = secret.or(from_service.as_ref());
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
+    let bound = Limit::of_login();
     let link = runtime.block_on(async {
         let route = route.through_tunnel(profile).await?;
         let (patience, silent) = (route.patience, route.silent("PostgreSQL"));
-        tokio::time::timeout(patience, log_in(profile, secret, route)).await.unwrap_or(Err(silent))
+        let logged_in = tokio::time::timeout(patience, log_in(profile, secret, route, &bound)).await;
+        let failed = |error| match bound.exceeded() {
+            Some(long) => EngineError { kind: ErrorKind::Connect, step: Some(Step::Login), ..long },
+            None => error,
+        };
+        logged_in.unwrap_or(Err(silent)).map_err(failed)
     })?;
+    bound.set(largest(profile));
     let (client, said, route, tls, security, version, zone) = link;
     let limit = since + route.patience;
-    PostgresSession::begin(Link { runtime, client, said, route, tls, security, version, zone }, profile, limit)
+    PostgresSession::begin(
+        Link { runtime, client, said, route, tls, security, version, zone, limit: bound },
+        profile,
+        limit,
+    )
+}
+
+/// How many bytes the server may send as one message: a row, as a rule.
+fn largest(profile: &Profile) -> u64 {
+    profile.number("largest_mib").and_then(|mib| u64::try_from(mib).ok()).unwrap_or(LARGEST_MIB) << 20
 }
 
 type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
 
-async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Result<LoggedIn, EngineError> {
+async fn log_in(
+    profile: &Profile,
+    secret: Option<&Secret>,
+    route: Route,
+    limit: &Limit,
+) -> Result<LoggedIn, EngineError> {
     let security = Tls::of(profile, &route)?;
     let mut tls = MakeRustlsConnect::new(security.client()?);
     let user = profile.text("user").map_or_else(files::user_of_system, str::to_owned);
@@ -68,12 +95,15 @@ async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Res
     let stream = route.stream().await?;
     let mut config = Config::new();
     config.user(&user).dbname(&database).application_name("jaunty");
-    config.ssl_mode(match (security.mode, &route.address) {
+    let mode = match (security.mode, &route.address) {
         // The protocol knows no TLS over Unix sockets.
         (Mode::Off, _) | (_, Address::Socket(_)) => SslMode::Disable,
         (Mode::Prefer, _) => SslMode::Prefer,
         (Mode::Require | Mode::VerifyFull, _) => SslMode::Require,
-    });
+    };
+    config.ssl_mode(mode);
+    // The server answers a wish for TLS with one byte.
+    let stream = Bounded::new(stream, limit.clone(), u64::from(mode != SslMode::Disable));
     if let Some(secret) = secret {
         config.password(secret.reveal());
     }
@@ -84,6 +114,7 @@ async fn log_in(profile: &Profile, secret: Option<&Secret>, route: Route) -> Res
     let host = route.address.host();
     let connect = <MakeRustlsConnect as MakeTlsConnect<Stream>>::make_tls_connect(&mut tls, host)
         .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is no name for TLS: {error}")))?;
+    let connect = BoundedTls { tls: connect, limit: limit.clone() };
     let logged_in = config.connect_raw(stream, connect).await;
     let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;
     let parameter = |name| connection.parameter(name).unwrap_or_default().to_owned();

@@ -1,11 +1,12 @@
 //! PostgreSQL, over its own protocol.
 //!
 //! [`connect`] logs in and says what is wrong where it cannot, [`session`] is what stands open, [`run`] runs a
-//! statement, [`cancel`] ends one,
+//! statement, [`cancel`] ends one, [`bounded`] bounds what the server may send at once,
 //! [`types`] turns values into columns, [`copy`] carries `COPY`, [`catalog`] lists objects,
 //! [`errors`] turns the server's errors into sentences, [`files`] reads the files of the server's
 //! own clients.
 
+mod bounded;
 mod cancel;
 mod catalog;
 mod connect;
@@ -21,14 +22,15 @@ use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
 use jaunty_core::text::dialect::{Dialect, POSTGRES};
 
-use crate::net::keys::{SHARED, keys};
+use crate::net::keys::{LARGEST, SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Postgres;
 
-static KEYS: [Key; SHARED.len() + 4] = keys(
+static KEYS: [Key; SHARED.len() + 5] = keys(
     Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
     [
+        LARGEST,
         Key::rare("role", Takes::Text, "", "a role to take on after the login"),
         Key::rare("schema", Takes::Text, "", "the schemas that plain names are looked up in, with commas"),
         Key::rare("service", Takes::Text, "", "a section of pg_service.conf to take what is not said here from"),

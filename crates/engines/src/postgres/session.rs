@@ -92,8 +92,7 @@ impl PostgresSession {
     /// whose text has no word that writes, and that call none.
     fn writing_functions(&mut self, names: Vec<String>) -> Outcome<Vec<String>> {
         let (mut asked, mut next, mut found) = (HashSet::new(), names, Vec::new());
-        // What calls what calls what: a person looks that deep at most.
-        for _ in 0..5 {
+        loop {
             let fresh: Vec<String> = next
                 .drain(..)
                 .flat_map(|name| [name.to_lowercase(), name])
@@ -306,6 +305,12 @@ impl Session for PostgresSession {
         // Notices of the end are there when the end is.
         self.link.runtime.block_on(tokio::task::yield_now());
         tell_notices(&self.link, &mut feed);
+        // A connection that ended with a message that was too long says so.
+        let lost = matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost);
+        let outcome = match self.link.limit.exceeded().filter(|_| lost) {
+            Some(long) => Err(long),
+            None => outcome,
+        };
         feed.end(outcome)
     }
 

@@ -1,0 +1,175 @@
+//! A stream from a server whose messages have a limit: a row, or whatever else comes, is held in memory whole.
+//!
+//! Each message begins with a byte for its kind and four for its length (PostgreSQL's documentation, section 55.2.1).
+//! The driver waits until all of it is there; here its length is looked at as soon as that has come.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::task::{Context, Poll, ready};
+
+use jaunty_core::engine::{EngineError, ErrorKind};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
+
+use crate::net::reach::Stream;
+
+/// The longest message before a person is let in: there are no rows yet.
+const LOGIN: u64 = 1 << 20;
+
+/// The most that a message may have, and the length of one that had more.
+#[derive(Clone)]
+pub struct Limit(Arc<Lengths>);
+
+struct Lengths {
+    most: AtomicU64,
+    exceeded: AtomicU64,
+}
+
+impl Limit {
+    /// That of the login.
+    pub fn of_login() -> Limit {
+        Limit(Arc::new(Lengths { most: AtomicU64::new(LOGIN), exceeded: AtomicU64::new(0) }))
+    }
+
+    /// From now on messages may have so many bytes.
+    pub fn set(&self, most: u64) {
+        self.0.most.store(most, Ordering::Relaxed);
+    }
+
+    /// What to say, where a message was too long: the connection has ended with it.
+    pub fn exceeded(&self) -> Option<EngineError> {
+        let (length, most) = (self.0.exceeded.load(Ordering::Relaxed), self.0.most.load(Ordering::Relaxed));
+        (length > 0).then(|| {
+            let message =
+                format!("the server sent a message of {} MiB, and at most {} MiB are taken", length >> 20, most >> 20);
+            EngineError::new(ErrorKind::Lost, message).remedy(
+                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
+            )
+        })
+    }
+}
+
+/// The stream.
+pub struct Bounded<S> {
+    inner: S,
+    limit: Limit,
+    /// Bytes before the first message: the answer to the wish for TLS.
+    skip: u64,
+    head: [u8; 5],
+    /// How much of the head has come.
+    filled: usize,
+}
+
+impl<S> Bounded<S> {
+    /// Looks at what comes through `inner`, whose first `skip` bytes are no message.
+    pub fn new(inner: S, limit: Limit, skip: u64) -> Bounded<S> {
+        Bounded { inner, limit, skip, head: [0; 5], filled: 0 }
+    }
+
+    fn look(&mut self, mut bytes: &[u8]) -> io::Result<()> {
+        while !bytes.is_empty() {
+            if self.skip > 0 {
+                let passed = bytes.len().min(usize::try_from(self.skip).unwrap_or(usize::MAX));
+                self.skip -= passed as u64;
+                bytes = bytes.get(passed..).unwrap_or_default();
+                continue;
+            }
+            let taken = bytes.len().min(self.head.len() - self.filled);
+            let (head, rest) = bytes.split_at(taken);
+            self.head[self.filled..self.filled + taken].copy_from_slice(head);
+            self.filled += taken;
+            bytes = rest;
+            if self.filled == self.head.len() {
+                let [_, length @ ..] = self.head;
+                // It counts itself.
+                let length = u64::from(u32::from_be_bytes(length));
+                if length > self.limit.0.most.load(Ordering::Relaxed) {
+                    self.limit.0.exceeded.store(length, Ordering::Relaxed);
+                    return Err(io::Error::new(io::ErrorKind::InvalidData, "a message is too long"));
+                }
+                (self.filled, self.skip) = (0, length.saturating_sub(4));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<S: AsyncRead + Unpin> AsyncRead for Bounded<S> {
+    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, into: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        let before = into.filled().len();
+        ready!(Pin::new(&mut self.inner).poll_read(cx, into))?;
+        Poll::Ready(self.look(into.filled().get(before..).unwrap_or_default()))
+    }
+}
+
+impl<S: AsyncWrite + Unpin> AsyncWrite for Bounded<S> {
+    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.inner).poll_write(cx, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.inner).poll_flush(cx)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.inner).poll_shutdown(cx)
+    }
+}
+
+impl<S: TlsStream + Unpin> TlsStream for Bounded<S> {
+    fn channel_binding(&self) -> ChannelBinding {
+        self.inner.channel_binding()
+    }
+}
+
+/// Encrypts a stream, and looks at what is inside.
+pub struct BoundedTls<T> {
+    /// What encrypts.
+    pub tls: T,
+    /// The limit of the messages inside.
+    pub limit: Limit,
+}
+
+impl<T> TlsConnect<Bounded<Stream>> for BoundedTls<T>
+where
+    T: TlsConnect<Stream>,
+    T::Future: Send + 'static,
+    T::Stream: 'static,
+{
+    type Stream = Bounded<T::Stream>;
+    type Error = T::Error;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Stream, T::Error>> + Send>>;
+
+    fn connect(self, stream: Bounded<Stream>) -> Self::Future {
+        let work = self.tls.connect(stream.inner);
+        Box::pin(async move { work.await.map(|inner| Bounded::new(inner, self.limit, 0)) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_message_that_is_too_long_is_told_by_its_head_wherever_that_is_cut() {
+        let mut bytes = vec![b'S'];
+        for length in [4_u32, 10, 100] {
+            bytes.push(b'D');
+            bytes.extend(length.to_be_bytes());
+            bytes.resize(bytes.len() + length as usize - 4, 7);
+        }
+        let whole = bytes.len();
+        bytes.extend([b'D', 0x7f, 0xff, 0xff, 0xff]);
+        for piece in [1, 2, 3, 5, 64, 1000] {
+            let limit = Limit::of_login();
+            let mut stream = Bounded::new((), limit.clone(), 1);
+            assert!(bytes[..whole].chunks(piece).all(|piece| stream.look(piece).is_ok()));
+            assert!(limit.exceeded().is_none());
+            assert!(bytes[whole..].chunks(piece).any(|piece| stream.look(piece).is_err()));
+            let told = limit.exceeded().unwrap().message;
+            assert_eq!(told, "the server sent a message of 2047 MiB, and at most 1 MiB are taken");
+        }
+    }
+}
