@@ -72,7 +72,7 @@ fn places_are_filled_in_one_after_the_other() {
     screen.press(&["C-o"]).shows("catalog of ferry").types("ports").press(&["Enter"]).shows("things to write");
     screen.types("insert").shows("insert into ports (id, name, berths)").press(&["Enter"]);
     screen
-        .shows("values (id, name, berths);")
+        .shows("values (‹id›, ‹name›, ‹berths›);")
         .types("9")
         .press(&["Tab"])
         .types("'Seal Bay'")
