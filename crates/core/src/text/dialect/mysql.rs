@@ -239,7 +239,7 @@ pub static MYSQL: Dialect = Dialect {
         Starter { continues_after: &["GRANT", "REVOKE"], ..starter("SHOW", Kind::Setting, Role::Plain) },
         Starter { then: Then::Name(&[]), ..starter("USE", Kind::Setting, Role::Plain) },
         Starter {
-            continues_after: &["ON", "DELETE", "UPDATE", "CHARACTER"],
+            continues_after: &["ON", "DELETE", "UPDATE", "CHARACTER", "GRANT", "REVOKE"],
             continues_in: &[
                 "UPDATE", "ALTER", "INSERT", "REPLACE", "LOAD", "WITH", "EXPLAIN", "CREATE", "SIGNAL", "RESIGNAL",
             ],

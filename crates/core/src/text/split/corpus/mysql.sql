@@ -75,3 +75,4 @@ execute immediate 'select 1' using @a
 handler t read first limit 2
 get diagnostics condition 1 @a = message_text
 /*!50001 create procedure p() */ begin select 1 ; end
+grant set user on *.* to clerk
