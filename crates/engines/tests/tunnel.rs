@@ -18,6 +18,8 @@ fn connect(profile: &Profile) -> Result<(Box<dyn Session>, Place), EngineError> 
 fn through(gate: &Sshd, engine: &str, port: u16) -> Profile {
     let mut profile = Profile::new("bookings", engine).with("user", "clerk").with("database", "bookings");
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    // However busy this machine is, a stop is what is waited for.
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
     let file = |name: &str| gate.file(name).to_string_lossy().into_owned();
     profile.with("ssh", gate.address()).with("ssh_key", file("id")).with("ssh_known_hosts", file("known"))
 }
