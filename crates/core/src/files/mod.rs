@@ -125,10 +125,11 @@ pub fn replace(path: &Path, text: &[u8]) -> io::Result<()> {
 
 fn write_new(temporary: &Path, target: &Path, text: &[u8]) -> io::Result<()> {
     let mut file = File::create(temporary)?;
-    file.write_all(text)?;
+    // Before the text: it may hold what others may not read.
     if let Ok(old) = std::fs::metadata(target) {
         file.set_permissions(old.permissions())?;
     }
+    file.write_all(text)?;
     file.sync_all()?;
     std::fs::rename(temporary, target)
 }
