@@ -188,7 +188,7 @@ fn open(program: &Path, folder: &Path, statement: &str) -> Result<Program, Box<d
     Ok(opened)
 }
 
-const RUN: &str = "\x12";
+const RUN: &str = "\x07";
 const RUB_OUT: &str = "\x7f";
 const END_OF_BUFFER: &str = "\x1b[1;5F";
 

@@ -21,7 +21,7 @@ use jaunty_testservers::PASSWORD;
 
 type Outcome<T = ()> = Result<T, Box<dyn Error>>;
 
-const RUN: &str = "\x12";
+const RUN: &str = "\x07";
 const OTHER_PANE: &str = "\x14";
 const RIGHT: &str = "\x1b[C";
 const COLUMNS: [&str; 5] = ["id", "name", "amount", "ts", "ok"];

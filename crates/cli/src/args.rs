@@ -24,7 +24,7 @@ pub struct Args {
 /// What the screen is opened with.
 #[derive(Debug, clap::Args)]
 pub struct Open {
-    /// A buffer to open, a database file to look into, or a URL to connect to
+    /// A buffer to open, a database file, or a URL to connect to
     pub file: Option<PathBuf>,
     /// The connection to run statements on, by its name in a connections file
     #[arg(short, long, value_name = "NAME")]
@@ -35,21 +35,21 @@ pub struct Open {
 pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
-    /// List what ran: when, where, how long, how many rows, how it ended
+    /// List past runs: when, where, how long, how many rows, the outcome
     Log(Log),
-    /// Write the kept rows of a run, without asking its database again
+    /// Write the kept rows of a run, without connecting to its database
     Rows(Rows),
     /// Print each statement of a file as a line of JSON
     Statements(Statements),
-    /// List, try and change connections; secrets are never shown
+    /// List, test and change connections; secrets are never shown
     Connections(Connections),
     /// List all keys of the screen
     Keys {
-        /// As the Markdown document docs/keys.md
+        /// Print the Markdown document docs/keys.md
         #[arg(long)]
         markdown: bool,
     },
-    /// Open the demonstration: an invented ferry company, made in seconds, nothing else needed
+    /// Open the demonstration: an invented ferry company, created in seconds
     Demo(Demo),
 }
 
@@ -68,10 +68,10 @@ pub struct Run {
     pub file: Option<String>,
     #[command(flatten)]
     pub written: Written,
-    /// A parameter's value, as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
+    /// A parameter's value, such as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
-    /// Say yes to statements that write, on a connection that asks
+    /// Confirm statements that write, on a connection whose guard is ask
     #[arg(short, long)]
     pub yes: bool,
 }
@@ -79,13 +79,13 @@ pub struct Run {
 /// Where rows go, and how they are written.
 #[derive(Debug, clap::Args)]
 pub struct Written {
-    /// How rows are written
+    /// The format of the rows
     #[arg(short, long, value_parser = format_words(), value_name = "FORMAT")]
     pub format: Option<Format>,
-    /// Where rows are written; the file's ending tells the format unless --format does
+    /// The file to write to; its ending sets the format unless --format does
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// How the format is written: separator, quote, header, ends, null, formulas, nested, table or dialect; may be given several times
+    /// Options of the format: separator, quote, header, ends, null, formulas, nested, table or dialect; may be given several times
     #[arg(short = 'O', long = "option", value_name = "KEY=VALUE")]
     pub options: Vec<String>,
 }
@@ -121,25 +121,25 @@ impl Written {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Log {
-    /// What to look for: words of the statement, its title or error; connection=…, database=…, outcome=…,
+    /// Search statements, titles and errors; connection=…, database=…, outcome=…,
     /// day=2026-11, since=…, before=…
     pub query: Vec<String>,
     /// Only runs on this connection
     #[arg(short, long, value_name = "NAME")]
     pub connection: Option<String>,
-    /// Only runs that ended like this
+    /// Only runs with this outcome
     #[arg(long, value_name = "OUTCOME", value_parser = ["running", "done", "failed", "stopped", "cut short"])]
     pub outcome: Option<String>,
-    /// Only runs of this day, as 2026-11-23, today or yesterday
+    /// Only runs of this day: a date such as 2026-11-23, today or yesterday
     #[arg(short, long, value_name = "DAY")]
     pub day: Option<String>,
-    /// At most so many, the latest first
+    /// At most this many, newest first
     #[arg(short = 'n', long, default_value_t = 50)]
     pub count: usize,
-    /// One JSON object a line
+    /// One JSON object per line
     #[arg(long)]
     pub json: bool,
-    /// Remove what is listed, with its rows, instead of listing it
+    /// Remove the listed runs and their rows instead of listing them
     #[arg(long)]
     pub remove: bool,
 }
@@ -152,10 +152,10 @@ pub struct Rows {
     /// The first row to write, from 1
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub from: u64,
-    /// At most so many rows
+    /// At most this many rows
     #[arg(long, value_name = "N")]
     pub count: Option<u64>,
-    /// Which of its results, from 1, where it has several
+    /// Which result, from 1, if there are several
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub result: usize,
     #[command(flatten)]
@@ -164,7 +164,7 @@ pub struct Rows {
 
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Each line has: start and end (byte offsets; the end is behind the semicolon), line (from 1), title, kind (query, change, definition, transaction, setting, plan or other)."
+    after_help = "Each line has: start and end (byte offsets; the end is after the semicolon), line (from 1), title, kind (query, change, definition, transaction, setting, plan or other)."
 )]
 pub struct Statements {
     /// The file; "-" for standard input
@@ -177,7 +177,7 @@ pub struct Statements {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Connections {
-    /// As JSON
+    /// Print JSON
     #[arg(long, global = true)]
     pub json: bool,
     #[command(subcommand)]
@@ -186,33 +186,33 @@ pub struct Connections {
 
 #[derive(Debug, Subcommand)]
 pub enum ConnectionsAct {
-    /// List them
+    /// List all connections
     List,
-    /// Connect, say what was found or which step failed, and hang up
+    /// Connect, report what was found or which step failed, and disconnect
     Try {
         /// The connection, by its name, or a database file, or a URL
         name: String,
     },
-    /// Write one into the connections file
+    /// Add one to the connections file
     Add {
-        /// What it will be called
+        /// Its name
         name: String,
-        /// A URL, as postgresql://clerk@quay.example/bookings
+        /// A URL, such as postgresql://clerk@quay.example/bookings
         url: Option<String>,
         #[command(flatten)]
         change: Change,
     },
-    /// Change keys of one; its comments stay
+    /// Change keys of a connection; comments in the file stay
     Edit {
         /// Which one
         name: String,
-        /// Another name for it
+        /// A new name
         #[arg(long, value_name = "NAME")]
         rename: Option<String>,
         #[command(flatten)]
         change: Change,
     },
-    /// Take one out of the connections file
+    /// Remove a connection from the file
     Remove {
         /// Which one
         name: String,
@@ -224,15 +224,21 @@ pub struct Change {
     /// The engine
     #[arg(short, long, value_name = "NAME")]
     pub engine: Option<String>,
-    /// Sets a key; an empty value takes it out. May be given several times
+    /// Sets a key; an empty value removes it. May be given several times
     #[arg(short, long = "set", value_name = "KEY=VALUE")]
     pub settings: Vec<String>,
     /// How the database is protected
     #[arg(short, long, value_name = "GUARD", value_parser = ["open", "ask", "read-only"])]
     pub guard: Option<String>,
-    /// A remark for people
+    /// A note
     #[arg(short, long, value_name = "TEXT")]
     pub note: Option<String>,
+    /// A word for the first line of the screen, such as production
+    #[arg(long, value_name = "TEXT")]
+    pub label: Option<String>,
+    /// A group; profiles of one group are listed together
+    #[arg(long, value_name = "TEXT")]
+    pub group: Option<String>,
 }
 
 #[derive(Debug, clap::Args)]
@@ -240,7 +246,7 @@ pub struct Demo {
     /// Run the ten statements without a screen and print their results
     #[arg(long)]
     pub print: bool,
-    /// Keep the demonstration in this folder; otherwise it lies in the state folder
+    /// Create the demonstration in this folder; by default in the state folder
     #[arg(long, value_name = "FOLDER")]
     pub folder: Option<PathBuf>,
 }

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 
+use jaunty_core::buffers::Last;
 use jaunty_core::connection::{self, Connections, Profile, connections_files, load, url};
 use jaunty_core::engine::{Engine, EngineError, Place, Session, Step};
 use jaunty_core::files::Folders;
@@ -58,23 +59,25 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
     // What is no name may be settings of a connection, with a password among them, and is not repeated.
     if name.contains(['=', '@']) || (name.contains(':') && !name.contains('/')) {
         return Err(Failure::Usage(
-            "that is neither the name of a connection, nor a file, nor a URL. A URL has the form engine://user@host:port/database.".into(),
+            "that is not the name of a connection, a file or a URL. A URL has the form engine://user@host:port/database.".into(),
         ));
     }
     // What is wrong with its entry is more to the point than that it is not there.
     let about = |problem: &&connection::Problem| problem.what.contains(&format!("[{name}]"));
     if let Some(problem) = connections.problems.iter().find(about).or(connections.problems.first()) {
-        return Err(Failure::Usage(format!("there is no connection \"{name}\" that can be used. {problem}")));
+        return Err(Failure::Usage(format!("the connection \"{name}\" cannot be used. {problem}")));
     }
     let remedy = match connections.nearest(name) {
         Some(near) => format!("Did you mean \"{near}\"?"),
-        None if path.is_file() => format!("{name} is a file, but no database that jaunty knows by its first bytes."),
-        None if connections.profiles.is_empty() => {
-            "No connections file was found; write one at .jaunty/connections.toml of this folder.".into()
+        None if path.is_file() => {
+            format!("{name} is a file, but not a database that jaunty recognises by its first bytes.")
         }
-        None => "`jaunty connections` lists those there are.".into(),
+        None if connections.profiles.is_empty() => {
+            "No connections file was found; create .jaunty/connections.toml in this folder.".into()
+        }
+        None => "`jaunty connections` lists all connections.".into(),
     };
-    Err(Failure::Usage(format!("there is no connection \"{name}\". {remedy}")))
+    Err(Failure::Usage(format!("no connection named \"{name}\". {remedy}")))
 }
 
 /// A profile for a URL: its password, if it has one, stays with it in memory.
@@ -82,7 +85,7 @@ fn profile_of_url(text: &str) -> Result<Profile, Failure> {
     let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
     for parameter in &from.left_out {
         let parameter = clean(parameter);
-        eprintln!("jaunty: the URL's parameter {parameter} is left out: nothing here corresponds to it");
+        eprintln!("jaunty: the URL's parameter {parameter} is ignored: not supported here");
     }
     let mut profile = from.profile;
     let name = ["database", "path", "host"].iter().find_map(|key| profile.text(key)).unwrap_or(&profile.engine);
@@ -96,7 +99,7 @@ fn profile_of_url(text: &str) -> Result<Profile, Failure> {
 /// Opens a session of a profile. Where a person is there, a password that is wanted is asked for.
 pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
     if let Some(warning) = profile.plain_password_warning() {
         eprintln!("jaunty: {}", clean(&warning));
     }
@@ -107,7 +110,8 @@ pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> 
             connection::open(engine, profile, Some(&secret)).map_err(|error| refused(&error))
         }
         Err(error) if error.step == Some(Step::Secret) && error.remedy.is_none() => {
-            let remedy = "Nobody is there to ask: name a source for it in the profile (secret, secret_command).";
+            let remedy =
+                "There is no terminal to ask on: name a source for it in the profile (secret, secret_command).";
             Err(refused(&error.remedy(remedy)))
         }
         opened => opened.map_err(|error| refused(&error)),
@@ -116,8 +120,7 @@ pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> 
 
 /// The failure of a connection, with its step. A mistake in the profile is one of ours.
 pub fn refused(error: &EngineError) -> Failure {
-    let step = error.step.map_or(String::new(), |step| format!("failed at {}: ", step.word()));
-    let told = format!("{step}{}", error.explain("", 1));
+    let told = format!("{}{}", error.step_words(), error.explain("", 1));
     if error.step == Some(Step::Profile) { Failure::Usage(told) } else { Failure::Database(told) }
 }
 
@@ -149,6 +152,11 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
     }
+    if args.file.is_none() && args.connection.is_none() {
+        let last = std::env::current_dir().ok().and_then(|here| Last::of(&folders, &here));
+        chosen = last.as_ref().and_then(|last| connections.find(last.connection.as_deref()?).cloned());
+        buffer = last.map(|last| last.buffer);
+    }
     if chosen.is_none() && buffer.is_none() && connections.profiles.len() == 1 {
         chosen = connections.profiles.first().cloned();
     }
@@ -170,7 +178,7 @@ pub fn show(
     buffer: PathBuf,
 ) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        let remedy = "`jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration.";
+        let remedy = "Without one, use `jaunty run` for statements and `jaunty demo --print` for the demonstration.";
         return Err(Failure::Usage(format!("the screen needs a terminal. {remedy}")));
     }
     crate::log::begin(&folders);

@@ -60,22 +60,22 @@ fn the_database_refuses_with_one() {
 fn mistakes_end_with_two() {
     let home = Home::ferry().file("open.sql", "select 'a").file("empty.sql", "-- nothing\n");
     for (arguments, message) in [
-        (&["run", "-c", "fery", "-s", "select 1"][..], "there is no connection \"fery\". Did you mean \"ferry\"?"),
+        (&["run", "-c", "fery", "-s", "select 1"][..], "no connection named \"fery\". Did you mean \"ferry\"?"),
         (&["run", "-c", "ferry", "gone.sql"], "gone.sql cannot be read: No such file or directory (os error 2)"),
         (&["run", "-c", "ferry", "open.sql"], "the statement at line 1 has a quote or comment that never closes"),
-        (&["run", "-c", "ferry", "empty.sql"], "there is no statement to run"),
-        (&["run", "-c", "ferry", "open.sql:7"], "there is no line 7; the file has 1"),
+        (&["run", "-c", "ferry", "empty.sql"], "no statement to run"),
+        (&["run", "-c", "ferry", "open.sql:7"], "no line 7; the file has 1 line"),
         (
             &["run", "-c", "careful", "-s", "delete from ports"],
-            "careful asks before anything that writes; add --yes to run: delete from ports\n!! It has no condition: it touches every row. !! It would touch 3 rows, counted now.",
+            "careful asks before anything that writes; add --yes to run: delete from ports\n!! No WHERE: every row would change. !! 3 rows would change (counted now).",
         ),
         (
             &["statements", "open.sql", "--dialect", "latin"],
-            "there is no dialect \"latin\". Use one of: sqlite, postgres, mysql, redis.",
+            "unknown dialect \"latin\". Use one of: sqlite, postgres, mysql, redis.",
         ),
         (
             &[],
-            "the screen needs a terminal. `jaunty run` runs statements without one; `jaunty demo --print` shows the demonstration.",
+            "the screen needs a terminal. Without one, use `jaunty run` for statements and `jaunty demo --print` for the demonstration.",
         ),
     ] {
         assert_eq!(home.call(arguments).exits(2).1, format!("jaunty: {message}\n"));
@@ -134,7 +134,7 @@ fn connections_are_listed_with_their_mistakes() {
         home.file(".jaunty/connections.toml", "[a]\nengine = \"sqlite\"\npath = \"x\"\n[b]\nengine = \"sqlit\"\n");
     let (out, err) = home.call(&["connections"]).exits(2);
     assert!(out.contains("\na "), "{out}");
-    assert!(err.contains("connections.toml, line 5: there is no engine \"sqlit\". Did you mean \"sqlite\"?"), "{err}");
+    assert!(err.contains("connections.toml, line 5: unknown engine \"sqlit\". Did you mean \"sqlite\"?"), "{err}");
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn every_kind_of_bad_file_gets_a_sentence() {
     let lock = rusqlite::Connection::open(home.path("project/locked.db")).unwrap();
     lock.execute_batch("begin exclusive").unwrap();
     for (name, what, remedy) in [
-        ("missing", "there is no file", "Mend the path in the profile, or add create = true"),
+        ("missing", "no such file", "Fix the path in the profile, or add create = true"),
         ("letter", "is not a SQLite database", "Its first bytes are those of another kind of file"),
         ("locked", "database is locked", "Another program holds a lock on it; this waited 2 s."),
     ] {
@@ -212,7 +212,7 @@ fn runs_without_a_screen_are_kept_too() {
     std::fs::write(home.path("state"), "in the way").unwrap();
     let (out, err) = home.call(&["run", "-c", "ferry", "-s", "select 1 as a", "-f", "csv"]).exits(0);
     assert_eq!(out, "a\n1\n");
-    assert!(err.contains("runs are not remembered"), "{err}");
+    assert!(err.contains("runs are not recorded"), "{err}");
 }
 
 #[test]
@@ -424,7 +424,7 @@ fn parameters_have_their_values_on_the_command_line() {
     };
     assert_eq!(run(&["-p", ":id=2"]).gives(), "name\nGullhaven\n");
     let (_, missing) = run(&[]).exits(1);
-    assert!(missing.contains("a parameter, :id, and no value") && missing.contains("--parameter"), "{missing}");
+    assert!(missing.contains("no value for the parameter :id") && missing.contains("--parameter"), "{missing}");
     let (_, unknown) = run(&["-p", ":id=2", "-p", ":name=x"]).exits(2);
     assert!(unknown.contains("no statement has a parameter :name"), "{unknown}");
 }
@@ -469,7 +469,7 @@ fn each_of_several_results_has_a_file_of_its_own() {
     // An out-line has nothing to write where there are no rows; its name does nothing to a terminal.
     let home = home.file("a.sql", "update ports set berths = 1 where id = 1\n--> \u{1b}[2Jports.csv\n");
     let (_, err) = home.call(&["run", "-c", "ferry", "a.sql"]).exits(0);
-    assert!(err.contains("ports.csv stays as it was: the statement gave no rows"), "{err}");
+    assert!(err.contains("ports.csv is unchanged: the statement returned no rows"), "{err}");
     assert!(!err.contains('\u{1b}'), "{err:?}");
 }
 
@@ -488,7 +488,7 @@ fn ctrl_c_stops_a_statement_keeps_its_rows_and_leaves_no_half_file() {
     let call = home.call(&["run", "-c", "ferry", "-s", &format!("{endless}; select 2"), "--output", "numbers.csv"]);
     let (out, err) = call.begins().until("rows in the file", grows).interrupted().exits(130);
     assert_eq!(out, "");
-    assert!(err.contains("stopped after ") && err.contains("they are kept as run 1 (jaunty rows 1)"), "{err}");
+    assert!(err.contains("cancelled after ") && err.contains("they are kept as run 1 (jaunty rows 1)"), "{err}");
     assert_eq!(read(&home, "numbers.csv"), "of yesterday\n");
     assert!(!files_in(&project).iter().any(|(name, _)| name.ends_with(".part")), "{:?}", files_in(&project));
     // The statement after it never ran, and what came of the first is there.
@@ -504,7 +504,7 @@ fn ctrl_c_stops_the_writing_of_kept_rows() {
     home.call(&["run", "-c", "ferry", "-s", many]).gives();
     let call = home.call(&["rows", "last", "--format", "csv"]);
     let (out, err) = call.begins().until_it_writes().interrupted().exits(130);
-    assert!(err.contains("stopped; the output ends early"), "{err}");
+    assert!(err.contains("cancelled; the output is incomplete"), "{err}");
     assert!(out.lines().count() < 300_000, "{} lines came", out.lines().count());
 }
 

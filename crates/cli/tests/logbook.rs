@@ -14,8 +14,8 @@ const BUFFER: &str = "-- Every port\nselect name, berths from ports order by id;
 fn ran() -> Home {
     let home = Home::ferry().file("a.sql", BUFFER);
     let screen = home.screen(&["a.sql", "-c", "ferry"]);
-    screen.shows("ferry.db · main").press(&["C-r"]).shows("3 rows");
-    screen.press(&["C-n", "C-r"]).shows("1 row ·").press(&["C-n", "C-r"]).shows("no such column");
+    screen.shows("ferry.db · main").press(&["C-g"]).shows("3 rows");
+    screen.press(&["C-n", "C-g"]).shows("1 row ·").press(&["C-n", "C-g"]).shows("no such column");
     screen.press(&["C-q"]).ends();
     for statement in ["select name, berths from ports order by id", "select sum(berths) as free from ports"] {
         home.call(&["run", "-c", "museum", "-s", statement]).gives();
@@ -54,7 +54,7 @@ fn runs_are_found_by_keys_and_words_in_another_session() {
         .press(&["Enter"])
         .shows("held · Every port")
         .shows("Emberwick");
-    screen.shows("Nothing was asked of the server").press(&["C-q"]).ends();
+    screen.shows("kept rows, not run again").press(&["C-q"]).ends();
 }
 
 #[test]
@@ -65,7 +65,7 @@ fn what_a_statement_took_is_compared_over_time() {
     for run in 6..=8 {
         // That of the one before looks the same on the screen.
         let ended = || home.call(&["log", "--json"]).gives().lines().filter(|line| !line.contains("running")).count();
-        screen.press(&["C-r"]).until("its end", |_| ended() == run);
+        screen.press(&["C-g"]).until("its end", |_| ended() == run);
     }
     screen.press(&["M-l"]).shows("8 of 8 runs").types("every").shows("4 times").press(&["Escape"]);
     // Put back where it does not stand any more, and run from there.
@@ -75,7 +75,7 @@ fn what_a_statement_took_is_compared_over_time() {
         .press(&["M-l"])
         .types("conn=museum sum")
         .shows("1 of 8 runs");
-    screen.press(&["C-r"]).shows("it ran on museum; go there first").press(&["Tab", "C-r"]).shows("1 row ·");
+    screen.press(&["C-g"]).shows("this ran on museum; switch to it first").press(&["Tab", "C-g"]).shows("1 row ·");
     screen.press(&["C-q"]).shows("drop the text").types("d").ends();
 }
 
@@ -157,7 +157,7 @@ fn what_is_kept_can_be_read_where_nothing_can_be_written() {
     std::fs::write(&instances, "in the way").unwrap();
     let (out, err) = home.call(&["log"]).exits(0);
     assert!(out.contains("select name from ports"), "{out}");
-    assert!(err.contains("what it holds is read, and nothing is noted in it"), "{err}");
+    assert!(err.contains("it is read only"), "{err}");
     assert_eq!(home.call(&["rows", "last", "-f", "csv"]).exits(0).0, "name\nSaltmarsh\nGullhaven\nEmberwick\n");
     home.call(&["log", "--remove", "select"]).exits(2);
 }

@@ -36,13 +36,13 @@ fn a_join_over_three_tables_is_written_by_proposals() {
         keys += typed.len() + 1;
     }
     assert!(keys < 40, "{keys} keys");
-    screen.shows("join vessels v on v.id = s.vessel_id").press(&["C-r"]).shows("vessel_id").shows("of 9,000");
+    screen.shows("join vessels v on v.id = s.vessel_id").press(&["C-g"]).shows("vessel_id").shows("of 9,000");
 }
 
 #[test]
 fn a_table_made_in_the_buffer_is_proposed_without_being_asked_for() {
     let (_home, screen) = ferry("create table lighthouses(id integer primary key, height real);\n\n");
-    screen.press(&["C-r"]).shows("done").press(&["C-End"]).types("select * from li").shows("› lighthouses");
+    screen.press(&["C-g"]).shows("done").press(&["C-End"]).types("select * from li").shows("› lighthouses");
     screen.press(&["Tab"]).types("where he").shows("› height").shows("REAL · lighthouses").press(&["Tab"]);
     screen.shows("from lighthouses where height");
 }
@@ -63,13 +63,13 @@ fn proposals_do_not_stand_in_the_way() {
     screen.press(&["C-Space"]).shows("› name").press(&["Down", "Up", "Enter"]).shows("select name from ports");
     // What is running is stopped by the same key that closes proposals, once they are closed.
     screen.press(&["End"]).types(" wh").shows("› where").press(&["Escape"]).loses("› where").shows("ports wh");
-    screen.types("e").shows("› where").press(&["C-r"]).shows("rows 1–3 of 3").loses("› where");
+    screen.types("e").shows("› where").press(&["C-g"]).shows("rows 1–3 of 3").loses("› where");
 }
 
 #[test]
 fn places_are_filled_in_one_after_the_other() {
     let (_home, screen) = ferry("select 1;\n");
-    screen.press(&["C-o"]).shows("catalog of ferry").types("ports").press(&["Enter"]).shows("things to write");
+    screen.press(&["C-o"]).shows("catalog of ferry").types("ports").press(&["Enter"]).shows("statements to write");
     screen.types("insert").shows("insert into ports (id, name, berths)").press(&["Enter"]);
     screen
         .shows("values (‹id›, ‹name›, ‹berths›);")
@@ -78,7 +78,7 @@ fn places_are_filled_in_one_after_the_other() {
         .types("'Seal Bay'")
         .press(&["Tab"])
         .types("2");
-    screen.shows("values (9, 'Seal Bay', 2);").press(&["C-r"]).shows("1 row changed");
+    screen.shows("values (9, 'Seal Bay', 2);").press(&["C-g"]).shows("1 row changed");
 }
 
 #[test]
@@ -113,7 +113,11 @@ fn the_catalog_is_walked_along_its_references_and_back() {
 fn what_stands_at_the_cursor_is_explained() {
     let (_home, screen) = ferry("select p.name, round(berths, 1)\nfrom ports p\nwhere berths is not null;\n");
     screen.press(&["C-k"]).shows("Reads rows.").press(&["Escape"]).loses("Reads rows.");
-    screen.press(&["C-Right", "Right", "Right"]).press(&["C-k"]).shows("p stands for table ports").press(&["Escape"]);
+    screen
+        .press(&["C-Right", "Right", "Right"])
+        .press(&["C-k"])
+        .shows("p is an alias of table ports")
+        .press(&["Escape"]);
     screen.press(&["C-Right", "C-k"]).shows("column of table ports").press(&["Escape"]);
     // Within a call the last line tells which argument is being written.
     screen.press(&["End", "Left"]).shows("round(number, digits?) -> number");
@@ -122,13 +126,16 @@ fn what_stands_at_the_cursor_is_explained() {
 #[test]
 fn problems_are_marked_and_walked_through() {
     let (_home, screen) = ferry("select nmae from ports;\nselect 1;\nselect * from port;\n");
-    screen.press(&["Right"]).press(&["M-n"]).shows("no table here has a column nmae; did you mean name?");
-    screen.press(&["M-n"]).shows("port is no table or view that is known here; did you mean ports?");
+    screen
+        .press(&["Right"])
+        .press(&["M-n"])
+        .shows("no column nmae in the tables of this statement · did you mean \"name\"?");
+    screen.press(&["M-n"]).shows("no table or view named \"port\" · did you mean \"ports\"?");
     screen.press(&["M-p"]).shows("2 of 2 problems").types("nmae").shows("1 of 2").press(&["Enter"]).shows("1:8");
     // What the server takes is not marked, whatever the catalog says.
-    screen.press(&["C-a"]).types("create temp table fog(x);").press(&["C-r"]).shows("done");
-    screen.press(&["C-a"]).types("select x from fog;").press(&["Home", "C-Right", "C-Right"]).loses("no table here");
-    screen.press(&["M-n"]).shows("no problem is known");
+    screen.press(&["C-a"]).types("create temp table fog(x);").press(&["C-g"]).shows("done");
+    screen.press(&["C-a"]).types("select x from fog;").press(&["Home", "C-Right", "C-Right"]).loses("no column");
+    screen.press(&["M-n"]).shows("no problems");
 }
 
 #[test]
@@ -138,7 +145,7 @@ fn lines_are_changed_found_and_replaced() {
     screen.press(&["M-Down"]).press(&["C-s"]).shows("saved a.sql");
     assert_eq!(read(&home, "a.sql"), "select one;\nselect two;\nselect one;\n");
     screen.press(&["C-Home", "C-f"]).shows("regular expression").types("o[n]e").press(&["Enter"]).shows("1 of 2");
-    screen.press(&["M-f"]).shows("2 of 2").press(&["M-f"]).shows("from the beginning again").press(&["Escape"]);
+    screen.press(&["M-f"]).shows("2 of 2").press(&["M-f"]).shows("from the top").press(&["Escape"]);
     screen.press(&["M-r"]).types("(one|two)/'$1'/").press(&["Enter"]).shows("3 places replaced").press(&["C-s"]);
     screen
         .shows("saved a.sql")
@@ -147,7 +154,8 @@ fn lines_are_changed_found_and_replaced() {
         .press(&["M-r"])
         .types("(")
         .press(&["Enter"])
-        .shows("write it as");
+        .shows("write it as")
+        .press(&["Escape"]);
     assert_eq!(read(&home, "a.sql"), "select 'one';\nselect 'two';\nselect 'one';\n");
     // A selection between signs, and a statement a clause a line.
     screen.press(&["C-a"]).types("name").press(&["S-Left", "S-Left"]).types("(").shows("na(me)");
@@ -168,7 +176,7 @@ fn a_statement_is_found_among_a_thousand() {
         .shows("Berth 770")
         .types("7")
         .press(&["Enter"]);
-    screen.shows("select 777;").press(&["C-r"]).shows("rows 1–1 of 1");
+    screen.shows("select 777;").press(&["C-g"]).shows("rows 1–1 of 1");
 }
 
 #[test]
@@ -178,7 +186,12 @@ fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
         screen.press(&["C-l"]).shows("actions").types(name).press(&["Enter"]);
     };
     action(&screen, "new buffer");
-    screen.shows("new buffer, in").types("a/b").press(&["Enter"]).shows("a name has no slash");
+    screen
+        .shows("new buffer, in")
+        .types("a/b")
+        .press(&["Enter"])
+        .shows("a name cannot contain a slash")
+        .press(&["Escape"]);
     action(&screen, "new buffer");
     screen
         .types("fares")
@@ -188,9 +201,9 @@ fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
         .press(&["C-s"])
         .shows("saved fares.sql");
     action(&screen, "rename buffer");
-    screen.press(&["C-h"; 9]).types("a.sql").press(&["Enter"]).shows("there is a");
+    screen.press(&["C-h"; 9]).types("a.sql").press(&["Enter"]).shows("already exists").press(&["Escape"]);
     action(&screen, "rename buffer");
-    screen.press(&["C-h"; 9]).types("prices").press(&["Enter"]).shows("it is prices.sql now");
+    screen.press(&["C-h"; 9]).types("prices").press(&["Enter"]).shows("renamed to prices.sql");
     assert!(!home.path("project/fares.sql").exists() && read(&home, "prices.sql").contains("the second"));
     screen
         .press(&["M-b"])
@@ -201,7 +214,7 @@ fn buffers_are_made_named_searched_and_removed_and_nothing_is_lost() {
         .press(&["Enter"])
         .shows("a.sql");
     action(&screen, "remove buffer");
-    screen.shows("its file goes to the trash").press(&["r"]).shows("it lies in").shows("prices.sql");
+    screen.shows("its file goes to the trash").press(&["r"]).shows("moved to").shows("prices.sql");
     assert!(!home.path("project/a.sql").exists());
     let trash: Vec<_> = std::fs::read_dir(home.path("state/jaunty/trash")).unwrap().flatten().collect();
     let texts: Vec<_> = trash.iter().map(|entry| std::fs::read_to_string(entry.path()).unwrap()).collect();
@@ -216,7 +229,7 @@ fn a_row_is_followed_along_its_keys_and_back() {
          create table berths(port integer references ports, number integer); insert into berths values (2, 44), (2, 45)",
     );
     let screen = home.screen(&["ferry.db"]);
-    screen.shows("ferry open").types("select port, number from berths").press(&["C-r"]).shows("44");
+    screen.shows("ferry open").types("select port, number from berths").press(&["C-g"]).shows("44");
     screen
         .press(&["C-t"])
         .types("f")
@@ -224,7 +237,7 @@ fn a_row_is_followed_along_its_keys_and_back() {
         .shows("Gullhaven")
         .shows("rows 1–1 of 1");
     screen.types("f").shows("select * from berths where port = 2;").shows("rows 1–2 of 2");
-    screen.press(&["Right"]).types("f").shows("no key leads on from here");
+    screen.press(&["Right"]).types("f").shows("no key to follow");
     screen
         .types("r")
         .shows("Gullhaven")
@@ -239,9 +252,14 @@ fn a_row_is_followed_along_its_keys_and_back() {
 #[test]
 fn a_snippet_is_made_and_proposed() {
     let (home, screen) = ferry("select name from ports where berths > ${1:4};\n");
-    screen.press(&["C-l"]).types("make a snippet").press(&["Enter"]).shows("name of the snippet").types("roomy");
-    screen.press(&["Enter"]).shows("type roomy where a statement begins").press(&["C-a"]).types("roo").shows("› roomy");
-    screen.press(&["Tab"]).shows("where berths > 4").types("1").press(&["C-r"]).shows("Gullhaven");
+    screen.press(&["C-l"]).types("create snippet").press(&["Enter"]).shows("name of the snippet").types("roomy");
+    screen
+        .press(&["Enter"])
+        .shows("type roomy at the start of a statement")
+        .press(&["C-a"])
+        .types("roo")
+        .shows("› roomy");
+    screen.press(&["Tab"]).shows("where berths > 4").types("1").press(&["C-g"]).shows("Gullhaven");
     let kept = std::fs::read_to_string(home.path("config/jaunty/snippets.toml")).unwrap();
     assert!(kept.contains("[roomy]") && kept.contains("dialect = \"sqlite\""), "{kept}");
 }
@@ -250,8 +268,11 @@ fn a_snippet_is_made_and_proposed() {
 fn ones_own_editor_has_the_terminal_and_gives_it_back() {
     let home = Home::ferry().file("a.sql", "select 1;\n");
     let script = home.path("editor");
-    std::fs::write(&script, "#!/bin/sh\necho editing at \"$1\"; read answer; echo \"select '$answer';\" >> \"$2\"\n")
-        .unwrap();
+    std::fs::write(
+        &script,
+        "#!/bin/sh\necho editing \"${1##*/}\"; read answer; echo \"select '$answer';\" >> \"$1\"\n",
+    )
+    .unwrap();
     std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let editor = script.display().to_string();
     let screen = Screen::start(&home, (140, 42), &["a.sql", "-c", "ferry"], &[("EDITOR", &editor)]);
@@ -259,7 +280,7 @@ fn ones_own_editor_has_the_terminal_and_gives_it_back() {
         .shows("ferry.db · main")
         .types("-- x")
         .press(&["Enter", "M-e"])
-        .shows("editing at +2")
+        .shows("editing a.sql")
         .types("deep")
         .press(&["Enter"]);
     screen.shows("select 'deep';").press(&["C-End"]).types("-- on").shows("-- on").shows("-- x");
@@ -281,13 +302,13 @@ fn a_folder_that_cannot_be_written_loses_nothing() {
         .shows("since it was read here")
         .press(&["o"])
         .shows("cannot be saved")
-        .shows("kept in a journal");
+        .shows("stays in a journal");
     screen.kill();
     std::fs::remove_file(&locked).unwrap();
     std::fs::rename(home.path("project/away"), &locked).unwrap();
     set(0o700);
     let again = home.screen(&["locked/a.sql", "-c", "ferry"]);
-    again.shows("brought back").shows("-- not lost select 1;");
+    again.shows("recovered").shows("-- not lost select 1;");
 }
 
 #[test]
@@ -349,7 +370,7 @@ fn the_catalog_of_a_real_server_is_proposed_and_its_word_wins() {
         .shows("catalog of bookings")
         .types("ports")
         .shows("Saltmarsh")
-        .shows("pointed at by")
+        .shows("referenced by")
         .press(&["Escape"]);
     // The server is asked about what only it can know.
     screen

@@ -4,7 +4,10 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::files::{Folders, private_folder};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+
+use crate::files::{Folders, private_folder, replace};
 use crate::text::search::{Pattern, SearchError};
 
 /// The folder for the buffers of a connection, or of none: the project's, if there is one, or the
@@ -26,13 +29,50 @@ pub fn folder_for_rows(folders: &Folders, buffer: &Path) -> PathBuf {
     kept.then(started).flatten().unwrap_or_else(beside)
 }
 
+/// What was in hand when the screen was left, in one folder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Last {
+    /// The folder that it was started in.
+    place: PathBuf,
+    /// The buffer.
+    pub buffer: PathBuf,
+    /// The name of the connection, if there was one.
+    pub connection: Option<String>,
+}
+
+impl Last {
+    /// What was in hand when the screen was left that was started in this folder; none if its buffer is gone.
+    pub fn of(folders: &Folders, place: &Path) -> Option<Last> {
+        let text = std::fs::read(Last::file(folders, place)).ok()?;
+        let last: Last = serde_json::from_slice(&text).ok()?;
+        (last.place == place && last.buffer.is_file()).then_some(last)
+    }
+
+    /// Takes note of what is in hand now.
+    pub fn keep(folders: &Folders, place: &Path, buffer: &Path, connection: Option<&str>) -> io::Result<()> {
+        let connection = connection.map(str::to_owned);
+        let last = Last { place: place.to_owned(), buffer: buffer.to_owned(), connection };
+        private_folder(&folders.lasts())?;
+        replace(&Last::file(folders, place), &serde_json::to_vec(&last)?)
+    }
+
+    fn file(folders: &Folders, place: &Path) -> PathBuf {
+        use std::fmt::Write as _;
+        let mut name = String::new();
+        for byte in Sha256::digest(place.as_os_str().as_encoded_bytes()).iter().take(12) {
+            let _ = write!(name, "{byte:02x}");
+        }
+        folders.lasts().join(name + ".json")
+    }
+}
+
 /// Why a text cannot be the name of a buffer, if so.
 pub fn name_problem(name: &str) -> Option<&'static str> {
     match name {
         "" => Some("a buffer needs a name"),
         "." | ".." => Some("that is a folder's name"),
-        name if name.contains(['/', '\\']) => Some("a name has no slash; a buffer stays in its folder"),
-        name if name.chars().any(char::is_control) => Some("a name has no control characters"),
+        name if name.contains(['/', '\\']) => Some("a name cannot contain a slash; a buffer stays in its folder"),
+        name if name.chars().any(char::is_control) => Some("a name cannot contain control characters"),
         name if name.len() > 200 => Some("the name is too long"),
         _ => None,
     }
@@ -206,5 +246,22 @@ mod tests {
         let shown: Vec<_> = hits.iter().map(|hit| (hit.line, hit.at, hit.text.as_str())).collect();
         assert_eq!(shown, [(2, 24, "select * from ports;"), (1, 3, "-- Ports")]);
         assert!(search(&all, "(").is_err());
+    }
+
+    #[test]
+    fn what_was_in_hand_is_there_again_in_its_folder() {
+        let folder = tempfile::tempdir().unwrap();
+        let folders = Folders::below(folder.path());
+        let (here, there) = (folder.path().join("here"), folder.path().join("there"));
+        let buffer = folder.path().join("tides.sql");
+        assert_eq!(Last::of(&folders, &here), None);
+        Last::keep(&folders, &here, &buffer, Some("ferry")).unwrap();
+        assert_eq!(Last::of(&folders, &here), None, "the buffer is not there");
+        std::fs::write(&buffer, "select 1;").unwrap();
+        let last = Last::of(&folders, &here).unwrap();
+        assert_eq!((last.buffer, last.connection.as_deref()), (buffer.clone(), Some("ferry")));
+        assert_eq!(Last::of(&folders, &there), None);
+        Last::keep(&folders, &here, &buffer, None).unwrap();
+        assert_eq!(Last::of(&folders, &here).unwrap().connection, None);
     }
 }

@@ -10,7 +10,7 @@ use std::ops::Range;
 use crate::catalog::{Catalog, Written};
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
-use crate::complete::parse::{Clause, Origin, Shape, words};
+use crate::complete::parse::{Clause, Origin, Shape, Word, words};
 use crate::complete::scope::{Scope, Sighted};
 use crate::text::dialect::Dialect;
 use crate::text::lexer::TokenKind;
@@ -55,7 +55,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
 }
 
 /// Quotes and parentheses.
-fn lexical(text: &str, dialect: &'static Dialect, all: &[crate::complete::parse::Word], found: &mut Vec<Problem>) {
+fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<Problem>) {
     let rope = ropey::Rope::from_str(text);
     for token in crate::text::lexer::Lexer::new(&rope, dialect, 0).filter(|token| !token.closed) {
         let what = match token.kind {
@@ -71,7 +71,7 @@ fn lexical(text: &str, dialect: &'static Dialect, all: &[crate::complete::parse:
         if word.sign(b'(') {
             open.push(word);
         } else if word.sign(b')') && open.pop().is_none() {
-            let message = "this parenthesis closes none".to_owned();
+            let message = "this parenthesis has no opening one".to_owned();
             found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
         }
     }
@@ -132,7 +132,7 @@ impl Judge<'_> {
                 let at = source.at + (path.len() - 1) * 2;
                 let Some(word) = self.scope.shape.words.get(at) else { continue };
                 let near = self.near_tables(name);
-                let message = format!("{} is no table or view that is known here", name.text);
+                let message = format!("no table or view named \"{}\"", name.text);
                 found.push(Problem { range: word.range.clone(), message, near });
             }
         }
@@ -146,8 +146,10 @@ impl Judge<'_> {
         let Some(name) = path.last() else { return true };
         if let [schema, _] = path {
             // A schema that is not in the catalog may be the server's own.
+            const SERVERS: &[&str] = &["information_schema", "mysql", "performance_schema", "sys", "pg_catalog"];
             let schemas = self.catalog().schemas();
-            return !schemas.iter().any(|known| schema.means(known, dialect))
+            return SERVERS.contains(&schema.text.to_lowercase().as_str())
+                || !schemas.iter().any(|known| schema.means(known, dialect))
                 || self.made.contains(&name.text.to_lowercase());
         }
         let lower = name.text.to_lowercase();
@@ -209,13 +211,28 @@ impl Judge<'_> {
         let back = |by: usize| at.checked_sub(by).and_then(|at| shape.words.get(at));
         let next = shape.words.get(at + 1);
         let calls = next.is_some_and(|w| w.sign(b'(') || w.sign(b'.'));
-        // `date '2031-01-01'`, `:name`, `x => 1`.
-        let goes_on = next.is_some_and(|w| matches!(w.kind, TokenKind::Text | TokenKind::Binary) || w.sign(b':'));
+        // `date '2031-01-01'`, `:name`, `x => 1`, `U&'…'`, `_utf16 0x41`, `timestamp with time zone '…'`.
+        let then = shape.words.get(at + 2);
+        let adjoin = |a: Option<&Word>, b: Option<&Word>| a.zip(b).is_some_and(|(a, b)| a.range.end == b.range.start);
+        let goes_on = next.is_some_and(|w| {
+            matches!(w.kind, TokenKind::Text | TokenKind::Binary)
+                || w.sign(b':')
+                || (w.sign(b'=') && then.is_some_and(|w| w.sign(b'>')) && adjoin(next, then))
+                || (w.sign(b'&') && then.is_some_and(|w| w.kind == TokenKind::Text) && adjoin(Some(word), next))
+                || (w.kind == TokenKind::Number && word.text.starts_with('_'))
+                || (w.is_one_of(&["WITH", "WITHOUT"]) && then.is_some_and(|w| w.is("TIME")))
+        });
         if calls || goes_on || (word.kind == TokenKind::Word && dialect.is_keyword(&word.text)) {
             return None;
         }
+        // What follows a conflict sees the row that was there and the one that was to be written.
+        let conflicts = shape
+            .queries
+            .get(query)
+            .is_some_and(|query| query.clauses.iter().any(|(clause, from)| *clause == Clause::Conflict && *from < at));
         let visible = self.scope.visible(query, clause);
-        if visible.is_empty() || visible.iter().any(|source| source.unknown) || self.is_hidden(&name.text) {
+        if conflicts || visible.is_empty() || visible.iter().any(|source| source.unknown) || self.is_hidden(&name.text)
+        {
             return None;
         }
         if back(1).is_some_and(|w| w.sign(b'.')) {
@@ -224,7 +241,9 @@ impl Judge<'_> {
                 return None;
             }
             let source = visible.iter().find(|source| owner.means(&source.name.text, dialect))?;
-            if has(source, name, dialect) {
+            // A function of the row may be written like a column.
+            let called = dialect.folds_names && self.catalog().named(&name.text.to_lowercase()).next().is_some();
+            if called || has(source, name, dialect) {
                 return None;
             }
             let near = nearest(&name.text, source.columns.iter().map(|column| column.name.as_str()));
@@ -235,6 +254,12 @@ impl Judge<'_> {
         let operand = expects_operand(previous, back(2), dialect);
         // Words of their own rules: names of windows, collations, types, variables, units.
         let own = previous.is_one_of(&["OVER", "COLLATE", "AS", "INTERVAL", "IS", "ESCAPE", "USING"])
+            // The bounds of a window's frame.
+            || previous.is_one_of(&["ROWS", "RANGE", "GROUPS", "UNBOUNDED", "CURRENT", "TIME", "EXCLUDE"])
+            || (word.is_one_of(&["UNBOUNDED", "CURRENT"]) && previous.is_one_of(&["BETWEEN", "AND"]))
+            || (previous.is("IN") && back(2).is_some_and(|w| w.is("LOCK")))
+            // The window that another one is made from.
+            || (previous.sign(b'(') && back(2).is_some_and(|w| w.is("OVER")))
             || previous.sign(b'@')
             || previous.sign(b':')
             || previous.sign(b'>') && back(2).is_some_and(|w| w.sign(b'='));
@@ -246,13 +271,19 @@ impl Judge<'_> {
             return None;
         }
         if visible.iter().any(|source| has(source, name, dialect) || name.means(&source.name.text, dialect)) {
-            let own: Vec<&Sighted> =
-                visible.iter().filter(|source| source.outer == 0 && has(source, name, dialect)).collect();
+            // The condition of a join sees the tables before it only.
+            let before = |source: &&Sighted| clause != Clause::On || source.at < at;
+            let own: Vec<&Sighted> = visible
+                .iter()
+                .filter(before)
+                .filter(|source| source.outer == 0 && has(source, name, dialect))
+                .collect();
             let joined = shape.words.iter().any(|w| w.is_one_of(&["USING", "NATURAL"]));
             let selected = matches!(clause, Clause::OrderBy | Clause::GroupBy | Clause::Having);
             if let ([first, second, ..], false, false) = (own.as_slice(), joined, selected) {
                 let owners: Vec<_> = own.iter().map(|source| format!("{}.{}", source.name.text, name.text)).collect();
-                let message = format!("{} could be of {} or of {}", name.text, first.name.text, second.name.text);
+                let message =
+                    format!("ambiguous column {}: in {} and in {}", name.text, first.name.text, second.name.text);
                 return Some(Problem { range: word.range.clone(), message, near: owners });
             }
             return None;
@@ -271,7 +302,11 @@ impl Judge<'_> {
         }
         let columns = visible.iter().flat_map(|source| source.columns.iter().map(|column| column.name.as_str()));
         let near = nearest(&name.text, columns);
-        Some(Problem { range: word.range.clone(), message: format!("no table here has a column {}", name.text), near })
+        Some(Problem {
+            range: word.range.clone(),
+            message: format!("no column {} in the tables of this statement", name.text),
+            near,
+        })
     }
 
     /// Whether a name stands in a call whose arguments have words of their own: `extract(day from x)`.
@@ -288,6 +323,15 @@ impl Judge<'_> {
             "POSITION",
             "SUBSTRING",
             "XMLELEMENT",
+            "XMLSERIALIZE",
+            "XMLPARSE",
+            "XMLPI",
+            "XMLROOT",
+            "XMLEXISTS",
+            "JSON_SERIALIZE",
+            "JSON_SCALAR",
+            "JSON_ARRAYAGG",
+            "JSON_OBJECTAGG",
             "XMLFOREST",
             "JSON_TABLE",
             "JSON_VALUE",
@@ -369,6 +413,13 @@ impl Judge<'_> {
             "level",
             "value",
             "row_number",
+            "sql_cache",
+            "sql_no_cache",
+            "sql_small_result",
+            "sql_big_result",
+            "sql_buffer_result",
+            "sql_calc_found_rows",
+            "high_priority",
         ];
         HIDDEN.contains(&name.to_lowercase().as_str())
     }

@@ -61,7 +61,7 @@ fn described(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
         line("reads", format!("{}.{}", name.schema, name.name));
     }
     for other in catalog.pointing_at(&object.to_name()) {
-        line("pointed at by", other.name.clone());
+        line("referenced by", other.name.clone());
     }
     if !object.values.is_empty() {
         line("values", object.values.join(", "));

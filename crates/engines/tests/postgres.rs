@@ -244,13 +244,13 @@ fn errors_point_at_the_place() {
     Perhaps you meant to reference the column "é.name".
     "#);
     let error = refused(session.as_mut(), "select $1::int");
-    assert_eq!(error.message, "the statement has a parameter, $1, and no value for it");
+    assert_eq!(error.message, "no value for the parameter $1");
     let error = refused(session.as_mut(), "\\dt");
     insta::assert_snapshot!(error.explain("\\dt", 1), @r#"
-    \dt is a line of a command-line client, not SQL
+    \dt is a command of a command-line client, not SQL
       1 | \dt
         | ^
-    The action "tables" lists tables and views.
+    The action "Tables" lists tables and views.
     "#);
     run(session.as_mut(), "begin").unwrap();
     refused(session.as_mut(), "select 1/0");
@@ -258,7 +258,7 @@ fn errors_point_at_the_place() {
     let error = refused(session.as_mut(), "select 1");
     assert_eq!(
         error.remedy.as_deref(),
-        Some("A statement in this transaction failed. Run rollback, then begin again; or rollback to a savepoint.")
+        Some("A statement in this transaction failed. Run rollback, then start again; or roll back to a savepoint.")
     );
     run(session.as_mut(), "rollback").unwrap();
     assert_eq!(session.place().unwrap().transaction, None);
@@ -351,7 +351,7 @@ fn each_step_of_connecting_has_its_own_error() {
         ("wrong password", profile(server), Some(&wrong)),
         ("asked each time", profile(server).with("secret", "ask"), None),
         ("unset variable", profile(server).with("secret", "env:JAUNTY_TEST_UNSET"), None),
-        ("no such user", profile(server).with("user", "stowaway"), Some(&right)),
+        ("wrong user name", profile(server).with("user", "stowaway"), Some(&right)),
         ("no such database", profile(server).with("database", "bokings"), Some(&right)),
         ("no such role", profile(server).with("role", "captain"), Some(&right)),
         ("no such service", profile(server).with("service", "quay"), Some(&right)),
@@ -623,7 +623,7 @@ fn a_server_cannot_fill_the_memory() {
         assert_eq!(one(session.as_mut(), "select length(repeat('x', 1000000))"), "1000000");
         let error = refused(session.as_mut(), "select repeat('x', 3000000)");
         assert_eq!(error.kind, ErrorKind::Lost);
-        assert_eq!(error.message, "the server sent a message of 2 MiB, and at most 1 MiB are taken");
+        assert_eq!(error.message, "the server sent a message of 3 MiB, and at most 1 MiB are taken");
     }
     // A server that claims a login message of two gigabytes.
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
@@ -640,5 +640,32 @@ fn a_server_cannot_fill_the_memory() {
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
     let error = try_to_connect(&profile.with("tls", "off"), Some(&secret())).err().unwrap();
     assert_eq!((error.kind, error.step), (ErrorKind::Connect, Some(Step::Login)));
-    assert_eq!(error.message, "the server sent a message of 2047 MiB, and at most 1 MiB are taken");
+    assert_eq!(error.message, "the server sent a message of 2048 MiB, and at most 1 MiB are taken");
+}
+
+/// Values at the edges are what the server says, or an error that names the cause; none is another value.
+#[test]
+fn values_beyond_what_a_column_holds() {
+    let mut session = try_to_connect(&profile(&SERVER), Some(&secret())).unwrap();
+    for (value, expected) in [
+        ("timestamp '294276-12-31 23:59:59.999999'", "294276-12-31 23:59:59.999999"),
+        ("timestamp '294247-01-10 04:00:54.775806'", "294247-01-10 04:00:54.775806"),
+        ("timestamp '294247-01-10 04:00:54.775807'", "294247-01-10 04:00:54.775807"),
+        ("timestamp with time zone '294276-12-31 23:00:00+00'", "294276-12-31 23:00:00+00"),
+        ("timestamp 'infinity'", "infinity"),
+    ] {
+        assert_eq!(one(session.as_mut(), &format!("select {value}")), expected);
+    }
+    let two = "select * from (values (timestamp '2031-03-01 12:00:00'), (timestamp '294276-01-01')) t (a)";
+    let rows = run(session.as_mut(), two).unwrap().rows();
+    assert_eq!(rows, [["2031-03-01 12:00:00"], ["294276-01-01 00:00:00"]]);
+    // Text in another encoding is an error with a way out, also where the server's own form is read.
+    run(session.as_mut(), "set client_encoding = 'LATIN1'").unwrap();
+    for value in ["array[chr(233)]", "chr(233)"] {
+        let error = refused(session.as_mut(), &format!("select {value}"));
+        assert!(error.kind != ErrorKind::Lost, "{error}");
+        session.place().unwrap();
+    }
+    run(session.as_mut(), "reset client_encoding").unwrap();
+    assert_eq!(one(session.as_mut(), "select array[chr(233)]"), "{é}");
 }

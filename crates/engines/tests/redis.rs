@@ -257,3 +257,22 @@ fn a_server_that_is_killed_and_started_again() {
     let mut session = try_to_connect(&at(server.port), Some(&secret())).unwrap();
     assert_eq!(shown(session.as_mut(), "ping"), ["PONG | status"]);
 }
+
+/// What a server sends as one reply has a limit, whether it is told beforehand or only comes.
+#[test]
+fn a_server_cannot_fill_the_memory() {
+    let mut profile = at(SERVER.port);
+    profile.settings.insert("largest_mib".into(), Setting::Number(1));
+    for command in [
+        "eval \"return string.rep('x', 3000000)\" 0",
+        "eval \"local t = {} for i = 1, 7000 do t[i] = string.rep('x', 500) end return t\" 0",
+        "eval \"local t = {} for i = 1, 7000 do t[i] = i end return {t, t, t, t, t, t, t}\" 0",
+    ] {
+        let mut session = try_to_connect(&profile, Some(&secret())).unwrap();
+        assert_eq!(shown(session.as_mut(), "echo quay"), ["quay | string"]);
+        let error = refused(session.as_mut(), command);
+        assert_eq!(error.kind, ErrorKind::Lost, "{error}");
+        assert!(error.message.ends_with("MiB, and at most 1 MiB are taken"), "{error}");
+        assert!(error.remedy.unwrap().contains("largest_mib"));
+    }
+}

@@ -75,7 +75,7 @@ fn an_error_names_the_place() {
 #[test]
 fn a_parameter_without_a_value_is_refused() {
     let Err(error) = run(memory().as_mut(), "select :when") else { panic!("it ran") };
-    assert_eq!(error.message, "the statement has a parameter, :when, and no value for it");
+    assert_eq!(error.message, "no value for the parameter :when");
 }
 
 #[test]
@@ -130,7 +130,7 @@ fn files_that_cannot_be_opened() {
     corrupt[18..24].fill(0xff);
     std::fs::write(path("corrupt.db"), corrupt).unwrap();
     for (name, message) in [
-        ("missing.db", "there is no file HERE/missing.db"),
+        ("missing.db", "no such file: HERE/missing.db"),
         ("letter.txt", "HERE/letter.txt is not a SQLite database"),
         (".", "HERE/. is a folder"),
         ("corrupt.db", "HERE/corrupt.db cannot be opened: file is not a database"),

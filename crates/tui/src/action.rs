@@ -67,333 +67,396 @@ macro_rules! actions {
 
 actions! {
     "Running" {
-        Everywhere "run-statement" "run" ["ctrl-r"]
-            "Run the statement at the cursor, or those that are selected" => App::run_statement;
-        Everywhere "run-all" "run all" ["ctrl-e"]
-            "Run every statement of the buffer, one after the other, up to the first error" => App::run_all;
-        Everywhere "back" "stop or step back" ["esc"]
-            "Stop what runs (its rows stay); else drop the selection, or leave the result" => App::back;
-        Everywhere "logbook" "logbook" ["alt-l"]
-            "Find any run of any connection, open its kept rows, put its statement back" => App::open_logbook;
+        Everywhere "run-statement" "Run statement" ["ctrl-g"]
+            "Run the statement at the cursor, or the selected ones" => App::run_statement;
+        Everywhere "run-all" "Run all" ["alt-g"]
+            "Run every statement of the buffer in order, until one fails" => App::run_all;
+        Everywhere "back" "Cancel or step back" ["esc"]
+            "Cancel what runs (fetched rows stay); else clear the selection, or leave the result" => App::back;
+        Everywhere "logbook" "Logbook" ["alt-l"]
+            "Search all runs of all connections; open kept rows, reuse statements" => App::open_logbook;
     }
 
-    "Moving around" {
-        Everywhere "actions" "list of actions" ["ctrl-l"]
-            "Find any action by typing part of its name" => App::list_actions;
-        Everywhere "help" "help" ["f2"]
+    "Transactions" {
+        Everywhere "begin-transaction" "Begin transaction" []
+            "Begin a transaction on this connection" => |app| app.run_transaction_words(|words| words.begin);
+        Everywhere "commit" "Commit" []
+            "Commit the open transaction" => |app| app.run_transaction_words(|words| words.commit);
+        Everywhere "roll-back" "Roll back" []
+            "Roll back the open transaction" => |app| app.run_transaction_words(|words| words.roll_back);
+        Everywhere "savepoint" "Set savepoint" []
+            "Set a savepoint in the open transaction" => |app| app.run_transaction_words(|words| words.savepoint);
+        Everywhere "back-to-savepoint" "Back to savepoint" []
+            "Undo what was done since the savepoint; the transaction stays open" => |app| app.run_transaction_words(|words| words.back_to_savepoint);
+    }
+
+    "Getting around" {
+        Everywhere "actions" "List of actions" ["ctrl-l"]
+            "Find any action by part of its name" => App::list_actions;
+        Everywhere "help" "Help" ["f2"]
             "Show all keys" => App::show_help;
-        Everywhere "other-pane" "other pane" ["ctrl-t"]
-            "Go from the buffer to the result, or back" => App::other_pane;
-        Everywhere "fill" "fill the screen" ["ctrl-w"]
+        Everywhere "other-pane" "Other pane" ["ctrl-t"]
+            "Switch between the buffer and the result" => App::other_pane;
+        Everywhere "fill" "Maximise pane" ["ctrl-w"]
             "Let this pane fill the screen, or share it again" => App::fill;
-        Everywhere "divider-back" "divider back" ["f7"]
+        Everywhere "divider-back" "Shrink buffer" ["f7"]
             "Make the buffer smaller" => |app| app.move_divider(-5);
-        Everywhere "divider-on" "divider on" ["f8"]
+        Everywhere "divider-on" "Grow buffer" ["f8"]
             "Make the buffer larger" => |app| app.move_divider(5);
-        Everywhere "theme" "other theme" []
+        Everywhere "theme" "Switch theme" []
             "Change between lamplight (dark) and foolscap (light)" => App::other_theme;
-        Everywhere "quit" "quit" ["ctrl-q"]
-            "Leave, after asking what to do with unsaved text" => App::ask_to_quit;
+        Everywhere "quit" "Quit" ["ctrl-q"]
+            "Quit; asks about unsaved text first" => App::ask_to_quit;
     }
 
     "Connections" {
-        Everywhere "connections" "connections" ["f3"]
+        Everywhere "connections" "Connections" ["f3"]
             "Choose the connection that statements run on" => App::list_connections;
-        Everywhere "new-connection" "new connection" []
-            "Write a connection into the file, from a URL or field by field" => App::ask_for_url;
-        Everywhere "go-to-database" "go to database" ["f4"]
-            "Go to another database on this connection" => App::choose_database;
-        Everywhere "go-to-schema" "go to schema" ["f5"]
-            "Choose the schema that plain names are looked up in" => App::choose_schema;
-        Everywhere "take-role" "take on a role" []
-            "Choose the role whose rights count from now on" => App::choose_role;
-        Everywhere "let-go" "close the connection" []
+        Everywhere "new-connection" "New connection" []
+            "Add a connection, from a URL or field by field" => App::ask_for_url;
+        Everywhere "edit-connections" "Connections file" []
+            "Open the connections file at this profile in your text editor" => App::edit_connections_file;
+        Everywhere "go-to-database" "Switch database" ["f4"]
+            "Go to another database of this server" => App::choose_database;
+        Everywhere "go-to-schema" "Switch schema" ["f5"]
+            "Choose the schema for names without one" => App::choose_schema;
+        Everywhere "take-role" "Switch role" []
+            "Choose the role whose privileges apply from now on" => App::choose_role;
+        Everywhere "let-go" "Disconnect" []
             "Close the connection of this buffer" => App::let_go;
     }
 
     "Catalog" {
-        Everywhere "catalog" "catalog" ["ctrl-o"]
-            "Walk through what the database holds: schemas, objects, their shape and first rows" => App::walk_catalog;
-        Everywhere "reveal" "reveal" ["f9"]
-            "Show the table at the cursor, or of the column: its shape, rows, what its keys lead to" => App::reveal;
-        Everywhere "tables" "tables" []
-            "Find a table or view by typing part of its name, and look at its rows" => App::list_objects;
-        Everywhere "explain" "what is this?" ["ctrl-k"]
-            "Say what is known of the word at the cursor: keyword, function, table, column, alias" => App::explain;
+        Everywhere "catalog" "Catalog" ["ctrl-o"]
+            "Browse schemas, tables, columns, keys, definitions and first rows" => App::walk_catalog;
+        Everywhere "reveal" "Reveal" ["f9"]
+            "Show the table at the cursor: columns, rows, references" => App::reveal;
+        Everywhere "tables" "Tables" []
+            "Find a table or view by part of its name, and open its rows" => App::list_objects;
+        Everywhere "explain" "Explain word" ["ctrl-k"]
+            "Explain the word at the cursor: keyword, function, table, column, alias" => App::explain;
     }
 
     "Rows" {
-        Everywhere "rows-on" "rows on" ["ctrl-d"]
-            "Next page of rows, from wherever the focus is" => |app| app.page_by(1);
-        Everywhere "rows-back" "rows back" ["ctrl-u"]
-            "Page of rows before" => |app| app.page_by(-1);
-        Everywhere "go-to-row" "go to row" ["ctrl-g"]
-            "Go to a row by its number, or by how far down it is, as 50 %" => App::ask_for_row;
-        Result "page-on" "next page" ["pagedown", "space"]
+        Everywhere "rows-on" "Next page" ["ctrl-d"]
+            "Next page of rows, from either pane" => |app| app.page_by(1);
+        Everywhere "rows-back" "Previous page" ["ctrl-u"]
+            "Previous page of rows, from either pane" => |app| app.page_by(-1);
+        Everywhere "go-to-row" "Go to row" ["alt-j"]
+            "Go to a row by number or percentage, such as 50 %" => App::ask_for_row;
+        Result "go-to-row-here" "Go to row" ["#"]
+            "Go to a row by number or percentage, such as 50 %" => App::ask_for_row;
+        Result "page-on" "Next page" ["pagedown", "space"]
             "Next page" => |app| app.page_by(1);
-        Result "page-back" "page before" ["pageup", "b"]
-            "Page before" => |app| app.page_by(-1);
-        Result "half-page-on" "half a page on" ["d"]
-            "Half a page on" => |app| app.half_page_by(1);
-        Result "half-page-back" "half a page back" ["e"]
-            "Half a page back" => |app| app.half_page_by(-1);
-        Result "first-row" "first row" ["<", "ctrl-home"]
+        Result "page-back" "Previous page" ["pageup", "b"]
+            "Previous page" => |app| app.page_by(-1);
+        Result "half-page-on" "Half page down" ["d"]
+            "Half a page down" => |app| app.half_page_by(1);
+        Result "half-page-back" "Half page up" ["e"]
+            "Half a page up" => |app| app.half_page_by(-1);
+        Result "first-row" "First row" ["<", "ctrl-home"]
             "First row" => App::first_row;
-        Result "last-row" "last row" [">", "ctrl-end"]
-            "Last row that has been fetched" => App::last_row;
-        Result "row-up" "row up" ["up"]
+        Result "last-row" "Last row" [">", "ctrl-end"]
+            "Last row fetched so far" => App::last_row;
+        Result "row-up" "Row up" ["up"]
             "One row up" => |app| app.move_row(-1);
-        Result "row-down" "row down" ["down"]
+        Result "row-down" "Row down" ["down"]
             "One row down" => |app| app.move_row(1);
-        Result "column-back" "column back" ["left"]
+        Result "column-back" "Column left" ["left"]
             "One column to the left" => |app| app.move_column(-1);
-        Result "column-on" "column on" ["right"]
+        Result "column-on" "Column right" ["right"]
             "One column to the right" => |app| app.move_column(1);
-        Result "first-column" "first column" ["home"]
+        Result "first-column" "First column" ["home"]
             "First column" => |app| app.move_column(isize::MIN);
-        Result "last-column" "last column" ["end"]
+        Result "last-column" "Last column" ["end"]
             "Last column" => |app| app.move_column(isize::MAX);
-        Result "keep-columns" "keep columns" ["k"]
-            "Keep the columns up to this one in sight while moving right, or let them go" => App::keep_columns;
-        Result "hide-column" "hide column" ["h"]
+        Result "keep-columns" "Freeze columns" ["k"]
+            "Keep the columns up to this one in sight while scrolling, or unfreeze them" => App::keep_columns;
+        Result "hide-column" "Hide column" ["h"]
             "Hide this column" => App::hide_column;
-        Result "all-columns" "all columns" ["H"]
-            "Show all columns in their own order and width" => App::all_columns;
-        Result "columns" "columns" ["j"]
-            "Go to a column by typing part of its name" => App::list_columns;
-        Result "wider" "wider" ["+"]
+        Result "all-columns" "Show all columns" ["H"]
+            "Show all columns in their original order and width" => App::all_columns;
+        Result "columns" "Go to column" ["j"]
+            "Go to a column by part of its name" => App::list_columns;
+        Result "wider" "Widen column" ["+"]
             "Make this column wider" => |app| app.widen_column(4);
-        Result "narrower" "narrower" ["-"]
+        Result "narrower" "Narrow column" ["-"]
             "Make this column narrower" => |app| app.widen_column(-4);
-        Result "column-earlier" "column to the left" ["["]
+        Result "column-earlier" "Move column left" ["["]
             "Move this column to the left" => |app| app.shift_column(-1);
-        Result "column-later" "column to the right" ["]"]
+        Result "column-later" "Move column right" ["]"]
             "Move this column to the right" => |app| app.shift_column(1);
-        Result "show-row" "whole row" ["enter"]
-            "Show this row with its names down the side" => App::show_row;
-        Result "show-value" "whole value" ["v"]
-            "Show this value alone" => App::show_value;
-        Result "facts" "column facts" ["i"]
-            "Say what this column holds: how many values, least, most, mean, the most frequent" => App::column_facts;
-        Result "follow-row" "follow key" ["f"]
-            "Go to the row that this value points at, or to the rows that point at it" => App::follow_row;
-        Result "follow-back" "follow back" ["r"]
-            "Go back to the rows that you came from" => App::follow_back;
-        Result "go-to-statement" "its statement" ["g"]
+        Result "show-row" "Show row" ["enter"]
+            "Show this row with column names down the side" => App::show_row;
+        Result "show-value" "Show value" ["v"]
+            "Show this value on its own" => App::show_value;
+        Result "facts" "Column statistics" ["i"]
+            "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
+        Result "follow-row" "Follow key" ["f"]
+            "Go to the row that this value references, or to rows that reference it" => App::follow_row;
+        Result "follow-back" "Follow back" ["r"]
+            "Return to the rows you came from" => App::follow_back;
+        Result "go-to-statement" "Go to statement" ["g"]
             "Go to the statement of this result" => App::go_to_statement;
-        Result "to-buffer" "to the buffer" ["tab"]
-            "Go back to the buffer" => App::other_pane;
+        Result "to-buffer" "Go to buffer" ["tab"]
+            "Return to the buffer" => App::other_pane;
     }
 
     "Several results" {
-        Result "next-result" "next result" ["."]
-            "Next result of those in the strip" => |app| app.other_result(1);
-        Result "result-before" "result before" [","]
-            "The result before it in the strip" => |app| app.other_result(-1);
-        Everywhere "hold" "hold the result" ["alt-h"]
-            "Keep this result in sight, and in the strip, wherever the cursor goes; or let it go" => App::hold;
-        Result "place-beside" "place beside" ["t"]
-            "Place this result to the left and another one beside it, or go back to one" => App::place_beside;
-        Result "next-difference" "next difference" ["D"]
+        Result "next-result" "Next result" ["."]
+            "Next result in the list above the rows" => |app| app.other_result(1);
+        Result "result-before" "Previous result" [","]
+            "Previous result in the list above the rows" => |app| app.other_result(-1);
+        Everywhere "hold" "Hold result" ["alt-h"]
+            "Keep this result on the screen while the cursor moves on, or let it go" => App::hold;
+        Result "place-beside" "Side by side" ["t"]
+            "Pin this result on the left with another beside it, or return to one" => App::place_beside;
+        Result "next-difference" "Next difference" ["D"]
             "Go to the next row that differs from the one beside it" => App::next_difference;
-        Result "link" "scroll together" ["l"]
-            "Let two results scroll together, so far apart as they are, or each for itself" => App::link;
+        Result "link" "Scroll together" ["l"]
+            "Scroll two results together, or each on its own" => App::link;
     }
 
-    "Order and choice" {
-        Result "sort" "sort" ["s"]
-            "Sort by this column: up, down, and as the rows came" => App::sort;
-        Result "sort-further" "sort further" ["S"]
-            "Sort by this column too, where the others are equal" => App::sort_further;
-        Result "narrow" "narrow" ["n"]
-            "Keep the rows whose value in this column fulfils a condition" => App::ask_for_condition;
-        Result "only-this" "only this value" ["="]
+    "Sorting and filtering" {
+        Result "sort" "Sort" ["s"]
+            "Sort by this column: ascending, descending, original order" => App::sort;
+        Result "sort-further" "Add to sort" ["S"]
+            "Sort by this column too, where the other sort columns are equal" => App::sort_further;
+        Result "narrow" "Filter this column" ["n"]
+            "Keep the rows whose value in this column meets a condition" => App::ask_for_condition;
+        Result "only-this" "Only this value" ["="]
             "Keep the rows with this value" => |app| app.narrow_to_value(false);
-        Result "without-this" "without this value" ["!"]
-            "Keep the rows with another value than this" => |app| app.narrow_to_value(true);
-        Result "search-rows" "search rows" ["/"]
-            "Keep the rows that hold a text in any column" => App::ask_for_search;
-        Result "undo-arranging" "take back" ["u"]
-            "Take the last sorting or narrowing back" => App::undo_arranging;
-        Result "original-order" "rows as they came" ["o"]
-            "Show all rows in their own order" => App::original_order;
-        Result "write-arrangement" "as a statement" ["w"]
-            "Put the statement that asks the server for the same rows into the buffer" => App::write_arrangement;
+        Result "without-this" "Without this value" ["!"]
+            "Drop the rows with this value" => |app| app.narrow_to_value(true);
+        Result "search-rows" "Search rows" ["/"]
+            "Keep the rows that contain a text in any column" => App::ask_for_search;
+        Result "undo-arranging" "Undo sort or filter" ["u"]
+            "Undo the last sort or filter" => App::undo_arranging;
+        Result "original-order" "Clear sort and filters" ["o"]
+            "Show all rows in the order in which they came" => App::original_order;
+        Result "write-arrangement" "As a statement" ["w"]
+            "Write the statement that returns these rows from the server into the buffer" => App::write_arrangement;
     }
 
     "Copying" {
-        Result "mark" "mark" ["m"]
-            "Mark cells from here on; again: whole rows, whole columns, nothing" => App::mark;
-        Result "mark-all" "mark all" ["ctrl-a"]
+        Result "mark" "Mark" ["m"]
+            "Start marking cells here; again: whole rows, whole columns, nothing" => App::mark;
+        Result "mark-all" "Mark all" ["ctrl-a"]
             "Mark everything" => App::mark_all;
-        Result "mark-up" "mark up" ["shift-up"]
-            "Stretch what is marked up" => |app| app.stretch(-1, 0);
-        Result "mark-down" "mark down" ["shift-down"]
-            "Stretch what is marked down" => |app| app.stretch(1, 0);
-        Result "mark-left" "mark left" ["shift-left"]
-            "Stretch what is marked to the left" => |app| {app.stretch(0, -1)};
-        Result "mark-right" "mark right" ["shift-right"]
-            "Stretch what is marked to the right" => |app| app.stretch(0, 1);
-        Result "copy-cells" "copy" ["ctrl-c", "c"]
-            "Copy what is marked, or the whole value of the cell" => App::copy_cells;
-        Result "copy-as" "copy as" ["y"]
-            "Copy what is marked, or the row, as CSV, JSON, Markdown, INSERT, a list …" => App::list_copies;
-        Result "put-as" "put into the buffer" ["p"]
-            "Put what is marked, or the row, into the buffer at its cursor, in a format" => App::list_puts;
-        Everywhere "export" "export" ["alt-x"]
-            "Write the result, or what is marked, to a file: CSV, JSON, XLSX, Parquet …" => App::ask_for_export;
+        Result "mark-up" "Mark up" ["shift-up"]
+            "Extend the marked cells up" => |app| app.stretch(-1, 0);
+        Result "mark-down" "Mark down" ["shift-down"]
+            "Extend the marked cells down" => |app| app.stretch(1, 0);
+        Result "mark-left" "Mark left" ["shift-left"]
+            "Extend the marked cells to the left" => |app| {app.stretch(0, -1)};
+        Result "mark-right" "Mark right" ["shift-right"]
+            "Extend the marked cells to the right" => |app| app.stretch(0, 1);
+        Result "copy-cells" "Copy" ["ctrl-c", "c"]
+            "Copy the marked cells, or the whole value of this cell" => App::copy_cells;
+        Result "copy-as" "Copy as" ["y"]
+            "Copy the marked cells, or the row, as CSV, JSON, Markdown, INSERT, a list …" => App::list_copies;
+        Result "put-as" "Put into buffer" ["p"]
+            "Insert the marked cells, or the row, at the cursor of the buffer, in a format" => App::list_puts;
+        Everywhere "export" "Export" ["alt-x"]
+            "Write the result, or the marked cells, to a file: CSV, JSON, XLSX, Parquet …" => App::ask_for_export;
     }
 
     "Statements" {
-        Buffer "next-problem" "next problem" ["alt-n"]
-            "Go to the next thing that is marked as wrong" => App::next_problem;
-        Everywhere "problems" "problems" ["alt-p"]
-            "List what is marked as wrong in the buffer" => App::list_problems;
-        Buffer "next-statement" "next statement" ["ctrl-n"]
+        Buffer "next-problem" "Next problem" ["alt-n"]
+            "Go to the next problem in the buffer" => App::next_problem;
+        Everywhere "problems" "Problems" ["alt-p"]
+            "List the problems in the buffer" => App::list_problems;
+        Buffer "next-statement" "Next statement" ["ctrl-n"]
             "Go to the next statement and its rows" => |app| app.go(Motion::NextStatement, false);
-        Buffer "previous-statement" "statement before" ["ctrl-p"]
-            "Go to the statement before and its rows" => |app| app.go(Motion::PreviousStatement, false);
-        Buffer "outline" "statements" ["alt-o"]
-            "Find a statement of the buffer by its title or text, and go there" => App::list_outline;
-        Buffer "make-snippet" "make a snippet" []
-            "Keep the selection, or the statement, under a name that proposes it from now on" => App::ask_for_snippet_name;
-        Buffer "format" "format" ["alt-q"]
-            "Write the statement at the cursor anew, a clause a line" => App::format_statement;
+        Buffer "previous-statement" "Previous statement" ["ctrl-p"]
+            "Go to the previous statement and its rows" => |app| app.go(Motion::PreviousStatement, false);
+        Buffer "outline" "Statements" ["alt-o"]
+            "Find a statement of the buffer by title or text, and go to it" => App::list_outline;
+        Buffer "make-snippet" "Create snippet" []
+            "Save the selection, or the statement, as a snippet for completion" => App::ask_for_snippet_name;
+        Buffer "format" "Format statement" ["alt-q"]
+            "Format the statement at the cursor, one clause per line" => App::format_statement;
     }
 
     "Buffer" {
-        Everywhere "save" "save" ["ctrl-s"]
+        Everywhere "save" "Save" ["ctrl-s"]
             "Save the buffer" => App::save;
-        Buffer "undo" "undo" ["ctrl-z"]
-            "Take the last change back" => App::undo;
-        Buffer "redo" "redo" ["ctrl-y"]
-            "Do again what was taken back" => App::redo;
-        Buffer "cut" "cut" ["ctrl-x"]
+        Buffer "undo" "Undo" ["ctrl-z"]
+            "Undo the last change" => App::undo;
+        Buffer "redo" "Redo" ["ctrl-y"]
+            "Redo the change that was undone" => App::redo;
+        Buffer "cut" "Cut" ["ctrl-x"]
             "Cut the selection, or the line" => App::cut;
-        Buffer "copy" "copy" ["ctrl-c"]
+        Buffer "copy" "Copy" ["ctrl-c"]
             "Copy the selection, or the line" => App::copy;
-        Buffer "paste" "paste" ["ctrl-v"]
-            "Put in what was cut or copied here; the terminal's own paste works too" => App::paste;
-        Buffer "select-all" "select all" ["ctrl-a"]
+        Buffer "paste" "Paste" ["ctrl-v"]
+            "Paste what was cut or copied here; the terminal's own paste works too" => App::paste;
+        Buffer "select-all" "Select all" ["ctrl-a"]
             "Select the whole buffer" => App::select_all;
-        Buffer "find" "find" ["ctrl-f"]
+        Buffer "find" "Find" ["ctrl-f"]
             "Find a regular expression in the buffer" => App::ask_for_pattern;
-        Buffer "find-next" "find next" ["alt-f"]
-            "Go to the next place that was found" => App::find_next;
-        Buffer "replace" "replace" ["alt-r"]
+        Buffer "find-next" "Find next" ["alt-f"]
+            "Go to the next match" => App::find_next;
+        Buffer "replace" "Replace" ["alt-r"]
             "Replace a regular expression in the selection or the buffer" => App::ask_to_replace;
-        Buffer "comment-lines" "comment" ["alt-c"]
-            "Make lines comments, or no comments any more" => App::comment_lines;
-        Buffer "outdent" "lines left" ["backtab"]
-            "Move lines a step to the left" => App::outdent_lines;
-        Buffer "duplicate" "write twice" ["alt-t"]
-            "Write the selection or the line a second time" => App::duplicate;
-        Buffer "lines-above" "lines up" ["alt-up"]
-            "Exchange lines with the one above" => |app| app.shift_lines(false);
-        Buffer "lines-below" "lines down" ["alt-down"]
-            "Exchange lines with the one below" => |app| {app.shift_lines(true)};
-        Buffer "partner" "other parenthesis" ["alt-m"]
-            "Go to the parenthesis that belongs to the one at the cursor" => App::go_to_partner;
-        Buffer "go-to-line" "go to line" ["f6"]
+        Buffer "comment-lines" "Comment lines" ["alt-c"]
+            "Turn lines into comments, or back" => App::comment_lines;
+        Buffer "outdent" "Outdent lines" ["backtab"]
+            "Move lines one step to the left" => App::outdent_lines;
+        Buffer "duplicate" "Duplicate line" ["alt-t"]
+            "Duplicate the selection or the line" => App::duplicate;
+        Buffer "lines-above" "Move lines up" ["alt-up"]
+            "Move the lines up by one" => |app| app.shift_lines(false);
+        Buffer "lines-below" "Move lines down" ["alt-down"]
+            "Move the lines down by one" => |app| {app.shift_lines(true)};
+        Buffer "partner" "Matching parenthesis" ["alt-m"]
+            "Go to the matching parenthesis" => App::go_to_partner;
+        Buffer "go-to-line" "Go to line" ["f6"]
             "Go to a line by its number" => App::ask_for_line;
     }
 
     "Buffers" {
-        Everywhere "buffers" "buffers" ["ctrl-b"]
-            "Go to another buffer, on the connection it ran on last" => App::list_buffers;
-        Everywhere "new-buffer" "new buffer" []
-            "Begin another buffer beside this one" => App::ask_for_new_buffer;
-        Everywhere "rename-buffer" "rename buffer" []
-            "Go on under another name" => App::ask_to_rename;
-        Everywhere "copy-buffer" "copy buffer" []
-            "Write the text a second time, under another name" => App::ask_to_copy_buffer;
-        Everywhere "remove-buffer" "remove buffer" []
+        Everywhere "buffers" "Buffers" ["ctrl-b"]
+            "Switch to another buffer, on the connection that it last ran on" => App::list_buffers;
+        Everywhere "new-buffer" "New buffer" []
+            "Create a buffer in this folder" => App::ask_for_new_buffer;
+        Everywhere "rename-buffer" "Rename buffer" []
+            "Rename the buffer and its file" => App::ask_to_rename;
+        Everywhere "copy-buffer" "Copy buffer" []
+            "Save a copy under another name" => App::ask_to_copy_buffer;
+        Everywhere "remove-buffer" "Remove buffer" []
             "Move the buffer's file to the trash, after asking" => App::ask_to_remove_buffer;
-        Everywhere "edit-outside" "text editor" ["alt-e"]
-            "Open the buffer in your own text editor ($VISUAL or $EDITOR), and come back" => App::edit_outside;
-        Everywhere "search-buffers" "find in all buffers" ["alt-b"]
-            "Find a regular expression in all buffers, of this project and of all projects" => App::ask_to_search_all;
+        Everywhere "edit-outside" "Text editor" ["alt-e"]
+            "Open the buffer in your own text editor ($VISUAL or $EDITOR), then return" => App::edit_outside;
+        Everywhere "search-buffers" "Find in all buffers" ["alt-b"]
+            "Find a regular expression in all buffers of this project and of all projects" => App::ask_to_search_all;
     }
 
-    "Writing" {
-        Buffer "left" "left" ["left"]
-            "One character back" => |app| app.go(Motion::Left, false);
-        Buffer "right" "right" ["right"]
-            "One character on" => |app| app.go(Motion::Right, false);
-        Buffer "up" "up" ["up"]
+    "Typing" {
+        Buffer "left" "Left" ["left"]
+            "One character left" => |app| app.go(Motion::Left, false);
+        Buffer "right" "Right" ["right"]
+            "One character right" => |app| app.go(Motion::Right, false);
+        Buffer "up" "Up" ["up"]
             "One line up" => |app| app.go(Motion::Up(1), false);
-        Buffer "down" "down" ["down"]
+        Buffer "down" "Down" ["down"]
             "One line down" => |app| app.go(Motion::Down(1), false);
-        Buffer "word-left" "word back" ["ctrl-left", "alt-left"]
+        Buffer "word-left" "Word left" ["ctrl-left", "alt-left"]
             "To the beginning of the word" => |app| app.go(Motion::WordLeft, false);
-        Buffer "word-right" "word on" ["ctrl-right", "alt-right"]
+        Buffer "word-right" "Word right" ["ctrl-right", "alt-right"]
             "To the end of the word" => |app| {app.go(Motion::WordRight, false)};
-        Buffer "line-home" "line's beginning" ["home"]
+        Buffer "line-home" "Line start" ["home"]
             "To the beginning of the line" => |app| app.go(Motion::LineHome, false);
-        Buffer "line-end" "line's end" ["end"]
+        Buffer "line-end" "Line end" ["end"]
             "To the end of the line" => |app| app.go(Motion::LineEnd, false);
-        Buffer "lines-up" "page up" ["pageup"]
-            "A screen of text up" => |app| app.go_pages(-1);
-        Buffer "lines-down" "page down" ["pagedown"]
-            "A screen of text down" => |app| app.go_pages(1);
-        Buffer "top" "top" ["ctrl-home"]
+        Buffer "lines-up" "Page up" ["pageup"]
+            "One screen up" => |app| app.go_pages(-1);
+        Buffer "lines-down" "Page down" ["pagedown"]
+            "One screen down" => |app| app.go_pages(1);
+        Buffer "top" "Top" ["ctrl-home"]
             "To the beginning of the buffer" => |app| app.go(Motion::Top, false);
-        Buffer "bottom" "bottom" ["ctrl-end"]
+        Buffer "bottom" "Bottom" ["ctrl-end"]
             "To the end of the buffer" => |app| app.go(Motion::Bottom, false);
-        Buffer "select-left" "select left" ["shift-left"]
-            "Stretch the selection back" => |app| app.go(Motion::Left, true);
-        Buffer "select-right" "select right" ["shift-right"]
-            "Stretch the selection on" => |app| app.go(Motion::Right, true);
-        Buffer "select-up" "select up" ["shift-up"]
-            "Stretch the selection a line up" => |app| app.go(Motion::Up(1), true);
-        Buffer "select-down" "select down" ["shift-down"]
-            "Stretch the selection a line down" => |app| app.go(Motion::Down(1), true);
-        Buffer "select-word-left" "select word back" ["ctrl-shift-left"]
-            "Stretch the selection a word back" => |app| app.go(Motion::WordLeft, true);
-        Buffer "select-word-right" "select word on" ["ctrl-shift-right"]
-            "Stretch the selection a word on" => |app| app.go(Motion::WordRight, true);
-        Buffer "select-home" "select to the beginning" ["shift-home"]
-            "Stretch the selection to the line's beginning" => |app| app.go(Motion::LineHome, true);
-        Buffer "select-end" "select to the end" ["shift-end"]
-            "Stretch the selection to the line's end" => |app| app.go(Motion::LineEnd, true);
-        Buffer "new-line" "new line" ["enter"]
-            "Begin a line" => App::new_line;
-        Buffer "tab" "propose or indent" ["tab"]
-            "Go to the next place to fill in; behind a word, propose how it goes on; else indent" => App::tab;
-        Buffer "propose" "propose" ["ctrl-space"]
-            "Propose what could be written here" => App::propose;
-        Buffer "delete-left" "delete back" ["backspace", "ctrl-h"]
-            "Delete the character before, or the selection" => |app| app.delete(Motion::Left);
-        Buffer "delete-right" "delete" ["delete"]
-            "Delete the character after, or the selection" => |app| app.delete(Motion::Right);
-        Buffer "delete-word-left" "delete word back" ["alt-backspace"]
+        Buffer "select-left" "Select left" ["shift-left"]
+            "Extend the selection by a character to the left" => |app| app.go(Motion::Left, true);
+        Buffer "select-right" "Select right" ["shift-right"]
+            "Extend the selection by a character to the right" => |app| app.go(Motion::Right, true);
+        Buffer "select-up" "Select up" ["shift-up"]
+            "Extend the selection a line up" => |app| app.go(Motion::Up(1), true);
+        Buffer "select-down" "Select down" ["shift-down"]
+            "Extend the selection a line down" => |app| app.go(Motion::Down(1), true);
+        Buffer "select-word-left" "Select word left" ["ctrl-shift-left"]
+            "Extend the selection to the beginning of the word" => |app| app.go(Motion::WordLeft, true);
+        Buffer "select-word-right" "Select word right" ["ctrl-shift-right"]
+            "Extend the selection to the end of the word" => |app| app.go(Motion::WordRight, true);
+        Buffer "select-home" "Select to line start" ["shift-home"]
+            "Extend the selection to the beginning of the line" => |app| app.go(Motion::LineHome, true);
+        Buffer "select-end" "Select to line end" ["shift-end"]
+            "Extend the selection to the end of the line" => |app| app.go(Motion::LineEnd, true);
+        Buffer "new-line" "New line" ["enter"]
+            "Start a new line" => App::new_line;
+        Buffer "tab" "Complete or indent" ["tab"]
+            "Go to the next place to fill in; after a word, complete it; else indent" => App::tab;
+        Buffer "propose" "Complete" ["ctrl-space"]
+            "Show completions" => App::propose;
+        Buffer "delete-left" "Delete left" ["backspace", "ctrl-h"]
+            "Delete the character to the left, or the selection" => |app| app.delete(Motion::Left);
+        Buffer "delete-right" "Delete" ["delete"]
+            "Delete the character to the right, or the selection" => |app| app.delete(Motion::Right);
+        Buffer "delete-word-left" "Delete word left" ["alt-backspace"]
             "Delete to the beginning of the word" => |app| app.delete(Motion::WordLeft);
-        Buffer "delete-word-right" "delete word" ["ctrl-delete", "alt-d"]
+        Buffer "delete-word-right" "Delete word right" ["ctrl-delete", "alt-d"]
             "Delete to the end of the word" => |app| app.delete(Motion::WordRight);
     }
 
-    "Proposals" {
-        Offer "take-proposal" "take it" ["tab"]
-            "Put the chosen proposal in" => App::take_proposal;
-        Offer "take-or-new-line" "take what was moved to" ["enter"]
-            "Put the proposal in that was moved to; begin a line if none was" => App::take_or_new_line;
-        Offer "proposal-down" "next proposal" ["down"]
-            "Next proposal" => |app| app.choose_proposal(1);
-        Offer "proposal-up" "proposal before" ["up"]
-            "Proposal before" => |app| app.choose_proposal(-1);
-        Offer "proposal-page-down" "proposals on" ["pagedown"]
-            "Eight proposals on" => |app| app.choose_proposal(8);
-        Offer "proposal-page-up" "proposals back" ["pageup"]
-            "Eight proposals back" => |app| app.choose_proposal(-8);
-        Offer "close-offer" "write on" ["esc"]
-            "Close the proposals" => App::close_offer;
+    "Completion" {
+        Offer "take-proposal" "Accept" ["tab"]
+            "Insert the chosen completion" => App::take_proposal;
+        Offer "take-or-new-line" "Accept or new line" ["enter"]
+            "Insert the completion that was moved to; without one, start a new line" => App::take_or_new_line;
+        Offer "proposal-down" "Next completion" ["down"]
+            "Next completion" => |app| app.choose_proposal(1);
+        Offer "proposal-up" "Previous completion" ["up"]
+            "Previous completion" => |app| app.choose_proposal(-1);
+        Offer "proposal-page-down" "Completions down" ["pagedown"]
+            "Eight completions down" => |app| app.choose_proposal(8);
+        Offer "proposal-page-up" "Completions up" ["pageup"]
+            "Eight completions up" => |app| app.choose_proposal(-8);
+        Offer "close-offer" "Close completions" ["esc"]
+            "Close the list of completions" => App::close_offer;
+    }
+}
+
+/// Other words under which a person may look for an action, in one line; none for most.
+pub fn synonyms(name: &str) -> &'static str {
+    match name {
+        "run-statement" => "execute go query send submit",
+        "run-all" => "execute script batch everything",
+        "back" => "stop abort interrupt kill",
+        "logbook" => "history past queries recent runs log",
+        "actions" => "command palette menu commands",
+        "help" => "shortcuts keybindings cheat sheet",
+        "fill" => "zoom full screen maximize",
+        "theme" => "dark light colours colors",
+        "quit" => "exit leave close",
+        "connections" => "servers databases profiles connect open",
+        "new-connection" => "add server profile url dsn",
+        "go-to-database" => "use catalog change database",
+        "go-to-schema" => "search path namespace change schema",
+        "take-role" => "user privileges set role",
+        "let-go" => "close hang up",
+        "catalog" => "schema browser tree tables objects explorer describe reload refresh template create index",
+        "reveal" => "describe inspect definition ddl",
+        "tables" => "views relations list",
+        "explain" => "documentation hover what is this",
+        "facts" => "profile distribution histogram chart summary sample",
+        "narrow" => "where condition",
+        "search-rows" => "grep find",
+        "keep-columns" => "pin columns sticky",
+        "export" => "save download csv json excel dump write file",
+        "copy-as" => "clipboard csv json insert update delete",
+        "hold" => "pin result keep",
+        "place-beside" => "compare split diff two results",
+        "next-difference" => "compare diff",
+        "go-to-statement" => "jump source query",
+        "outline" => "symbols list of statements",
+        "make-snippet" => "template abbreviation",
+        "format" => "pretty beautify indent",
+        "problems" => "errors diagnostics warnings lint",
+        "save" => "write",
+        "edit-outside" => "external editor vi emacs nano",
+        "begin-transaction" => "start transaction work",
+        "commit" => "transaction end apply",
+        "roll-back" => "rollback transaction undo abort",
+        "savepoint" => "transaction nested",
+        _ => "",
     }
 }
 
 /// The table as a Markdown document.
 pub fn markdown() -> String {
     let mut text = String::from(
-        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. `settings.toml` binds other keys, by the names in the last column:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n```\n\nIn a line that is filled in (a prompt, a field, what narrows a list) these edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In lists that have other uses for some of them, those come first.\n\nA hand on the mouse: a click takes a cell in hand, another one on the name of its column sorts by it, drawing over cells marks them, and two clicks show a value alone. The wheel moves what it is over. What the last line names, the strip of results and the line between the panes can be clicked and drawn.\n",
+        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. To bind other keys, use the names in the last column in `settings.toml`:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-g\", \"f4\"]\n```\n\nIn a line of input (a prompt, a field, the search line of a list) these keys edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In a prompt `ctrl-u` clears the line, and typing replaces text that was filled in for you; the cursor keys keep it. Where a list uses one of these keys for something else, that comes first.\n\nMouse: click a cell to select it, click a column's name to sort by it, drag over cells to mark them, double-click to show a value on its own. The wheel scrolls what it is over. The keys in the last line, the list of results and the line between the panes can be clicked and dragged.\n",
     );
     let mut group = "";
     for action in ACTIONS {
@@ -408,7 +471,7 @@ pub fn markdown() -> String {
             Scope::Everywhere => "everywhere",
             Scope::Buffer => "buffer",
             Scope::Result => "result",
-            Scope::Offer => "proposals",
+            Scope::Offer => "completion",
         };
         text.push_str(&format!("| {} | {} | {place} | `{}` |\n", keys.join(" "), action.help, action.name));
     }

@@ -12,6 +12,7 @@ pub mod input;
 pub mod keys;
 pub mod layout;
 pub mod line;
+mod opening;
 pub mod pager;
 pub mod paint;
 pub mod row;
@@ -26,15 +27,20 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
 
+use jaunty_core::run::Keeping;
 use ratatui::layout::Rect;
 
 use crate::desktop::Desktop;
 
 use app::{App, Message, OpenError, Options};
 use input::Input;
+use opening::Opened;
 
 /// How long a frame waits for rows that are about to come, so that it need not be painted twice.
 const FRAME_WAITS: Duration = Duration::from_millis(6);
+
+/// What nobody typed is painted so often at most.
+const FRAME: Duration = Duration::from_millis(16);
 
 /// Why the screen ended.
 #[derive(Debug, thiserror::Error)]
@@ -55,9 +61,34 @@ pub fn run(options: Options) -> Result<(), Error> {
     let log = log.or_else(|_| std::fs::OpenOptions::new().append(true).open("/dev/null")).ok();
     let (post, inbox) = channel();
     let sender = post.clone();
-    let mut app = App::open(options, Arc::new(move |message| drop(sender.send(message))))?;
+    let theirs: app::Post = Arc::new(move |message| drop(sender.send(message)));
+    if !opening::is_large(&options.buffer) {
+        let mut app = App::open(options, None, theirs)?;
+        let mut terminal = terminal::take(log)?;
+        let outcome = Input::start(post).and_then(|input| interact(&mut app, &mut terminal, &inbox, &input));
+        return close(&mut app, &keeping, outcome);
+    }
     let mut terminal = terminal::take(log)?;
-    let outcome = Input::start(post).and_then(|input| interact(&mut app, &mut terminal, &inbox, &input));
+    let opened = Input::start(post).and_then(|input| Ok((opening::read(&options, &mut terminal, &inbox)?, input)));
+    let opened = match opened {
+        Ok((Opened::Buffer(buffer, meanwhile), input)) => {
+            App::open(options, Some(*buffer), theirs).map(|app| Some((app, meanwhile, input))).map_err(Error::from)
+        }
+        Ok((Opened::Not(error), _)) => Err(error.into()),
+        Ok((Opened::Left, _)) => Ok(None),
+        Err(error) => Err(error.into()),
+    };
+    let Some((mut app, meanwhile, input)) = opened.inspect_err(|_| terminal::give_back())? else {
+        terminal::give_back();
+        return Ok(());
+    };
+    meanwhile.into_iter().for_each(|message| app.update(message));
+    let outcome = interact(&mut app, &mut terminal, &inbox, &input);
+    close(&mut app, &keeping, outcome)
+}
+
+/// Gives the terminal back, and waits for what has to be written.
+fn close(app: &mut App, keeping: &Keeping, outcome: std::io::Result<()>) -> Result<(), Error> {
     terminal::give_back();
     app.settle();
     keeping.clear_unremembered();
@@ -74,13 +105,23 @@ fn interact(
     let mut cursor = None;
     while !app.leaving {
         paint(app, terminal)?;
+        let painted = Instant::now();
         let colour = app.theme.style(theme::Role::Text).fg;
         if cursor != colour {
             terminal::colour_cursor(colour)?;
             cursor = colour;
         }
         match inbox.recv_timeout(app.rests_for()) {
-            Ok(message) => app.update(message),
+            Ok(message) => {
+                let mut typed = matches!(message, Message::Input(_));
+                app.update(message);
+                // What others tell by the thousand is painted once a frame; what a person does, at once.
+                while !typed && let Some(left) = FRAME.checked_sub(painted.elapsed()) {
+                    let Ok(message) = inbox.recv_timeout(left) else { break };
+                    typed = matches!(message, Message::Input(_));
+                    app.update(message);
+                }
+            }
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => break,
         }

@@ -13,6 +13,8 @@ pub struct Line {
     text: String,
     /// In bytes, between two characters.
     at: usize,
+    /// Whether it was filled in beforehand and not been touched yet: what is typed takes its place.
+    offered: bool,
 }
 
 /// What a key did to a line.
@@ -29,7 +31,7 @@ pub enum Edit {
 impl From<String> for Line {
     /// A line with the cursor behind it.
     fn from(text: String) -> Line {
-        Line { at: text.len(), text }
+        Line { at: text.len(), text, offered: false }
     }
 }
 
@@ -40,6 +42,17 @@ impl From<&str> for Line {
 }
 
 impl Line {
+    /// A line that is filled in beforehand: what is typed takes the place of the text, and the keys that move the
+    /// cursor keep it.
+    pub fn offered(text: String) -> Line {
+        Line { offered: !text.is_empty(), ..Line::from(text) }
+    }
+
+    /// Whether what is typed would take the place of the text.
+    pub fn is_offered(&self) -> bool {
+        self.offered
+    }
+
     /// The text.
     pub fn text(&self) -> &str {
         &self.text
@@ -52,13 +65,16 @@ impl Line {
 
     /// Writes at the cursor.
     pub fn insert(&mut self, text: &str) {
+        if std::mem::take(&mut self.offered) {
+            self.take();
+        }
         self.text.insert_str(self.at, text);
         self.at += text.len();
     }
 
     /// Takes the text out.
     pub fn take(&mut self) -> String {
-        self.at = 0;
+        (self.at, self.offered) = (0, false);
         std::mem::take(&mut self.text)
     }
 
@@ -70,8 +86,18 @@ impl Line {
 
     /// Does what a key means in a line.
     pub fn key(&mut self, key: Key) -> Edit {
+        let name = key.to_string();
+        let deletes = matches!(
+            name.as_str(),
+            "backspace" | "ctrl-h" | "delete" | "alt-backspace" | "ctrl-delete" | "alt-d" | "ctrl-u"
+        );
+        if name == "ctrl-u" || (self.offered && deletes) {
+            let had = !self.text.is_empty();
+            self.take();
+            return if had { Edit::Changed } else { Edit::Moved };
+        }
         let (before, after) = self.text.split_at(self.at);
-        let to = match key.to_string().as_str() {
+        let to = match name.as_str() {
             "left" => before.grapheme_indices(true).next_back().map_or(0, |(at, _)| at),
             "right" => self.at + after.graphemes(true).next().map_or(0, str::len),
             "ctrl-left" | "alt-left" => word_before(before),
@@ -90,7 +116,7 @@ impl Line {
                 return Edit::Changed;
             }
         };
-        self.at = to;
+        (self.at, self.offered) = (to, false);
         Edit::Moved
     }
 
@@ -105,7 +131,7 @@ impl Line {
         let dots = |text: &str| "•".repeat(text.graphemes(true).count());
         let (before, after) = self.text.split_at(self.at);
         let before = dots(before);
-        Line { at: before.len(), text: before + &dots(after) }
+        Line { at: before.len(), text: before + &dots(after), offered: self.offered }
     }
 
     /// The part that is seen in so many columns, and the column of the cursor in it.
@@ -157,11 +183,37 @@ mod tests {
             assert_eq!(pressed(text, keys), (expected.to_owned(), at), "{text} {keys}");
         }
         let mut line = Line::from("quay");
-        assert_eq!(["f5", "enter", "ctrl-r"].map(|name| line.key(Key::parse(name).unwrap())), [Edit::Not; 3]);
+        assert_eq!(["f5", "enter", "ctrl-g"].map(|name| line.key(Key::parse(name).unwrap())), [Edit::Not; 3]);
         assert_eq!(
             ["home", "backspace", "delete"].map(|name| line.key(Key::parse(name).unwrap())),
             [Edit::Moved, Edit::Moved, Edit::Changed]
         );
+    }
+
+    #[test]
+    fn what_is_typed_takes_the_place_of_what_was_offered() {
+        for (keys, expected) in [
+            ("x y", "xy"),
+            ("left x", "takings.csxv"),
+            ("end x", "takings.csvx"),
+            ("home x", "xtakings.csv"),
+            ("backspace x", "x"),
+            ("alt-backspace x y", "xy"),
+            ("ctrl-u x", "x"),
+            ("left left ctrl-u x", "x"),
+            ("left backspace", "takings.cv"),
+        ] {
+            let mut line = Line::offered("takings.csv".into());
+            assert!(line.is_offered());
+            for name in keys.split(' ') {
+                line.key(Key::parse(name).unwrap());
+            }
+            assert_eq!((line.text(), line.is_offered()), (expected, false), "{keys}");
+        }
+        let mut line = Line::offered("takings.csv".into());
+        line.insert("/tmp/pasted.csv");
+        assert_eq!(line.text(), "/tmp/pasted.csv");
+        assert!(!Line::offered(String::new()).is_offered());
     }
 
     #[test]

@@ -1,19 +1,19 @@
 //! The thread that reads pages of archives and makes them ready for the screen, so that the
 //! interface never waits for the disk.
 
+use std::ops::Range;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
-use arrow_array::ArrayRef;
-use jaunty_core::archive::ArchiveError;
+use jaunty_core::archive::{ArchiveError, Window};
 use jaunty_core::arrange::Arrangement;
 use jaunty_core::rows::cell::{CellKind, ColumnReader, type_name};
 use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::state::KeptRows;
 use jaunty_core::text::clean;
 
-use crate::row::{Field, Line, lay_out};
+use crate::row::{Field, LONGEST, Line, lay_out};
 
 /// The widest that a cell is made ready for; more is never shown in a table.
 pub const WIDEST: usize = 200;
@@ -53,6 +53,8 @@ pub enum Wish {
         row: u64,
         /// The column that is wanted alone.
         alone: Option<usize>,
+        /// The byte from which on that is read.
+        from: u64,
         /// The columns of the screen that there are for it.
         width: u16,
     },
@@ -136,6 +138,8 @@ pub struct RowAnswer {
     pub row: u64,
     /// The column that was wanted alone.
     pub alone: Option<usize>,
+    /// The byte from which on that was read.
+    pub from: u64,
     /// All values.
     pub fields: Vec<Field>,
     /// Those that were wanted, laid out.
@@ -180,22 +184,27 @@ fn answer(wish: &Wish) -> Answer {
             let page = page(rows, arrangement.as_deref(), *from, *count);
             (rows, page.map(|page| Answer::Page(Page { pane: *pane, stamp: *stamp, ..page })))
         }
-        Wish::Row { rows, row, alone, width } => (rows, row_of(rows, *row, *alone, *width).map(Answer::Row)),
+        Wish::Row { rows, row, alone, from, width } => {
+            (rows, row_of(rows, *row, *alone, *from, *width).map(Answer::Row))
+        }
         Wish::Cell { rows, row, column } => (rows, cell(rows, *row, *column).map(Answer::Cell)),
     };
     answered.unwrap_or_else(|error| Answer::Failed(rows.path().to_owned(), error.to_string()))
 }
+
+/// So many bytes of a long value are read for a table: far more than there is room for.
+const GLIMPSE: u64 = 64 << 10;
 
 /// Reads a page and makes it ready.
 pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count: usize) -> Result<Page, ArchiveError> {
     let archive = rows.archive()?;
     let (of, schema, batches) = match arrangement {
         Some(arrangement) => {
-            let batch = archive.gather(arrangement.rows(from, count), None)?;
+            let batch = archive.gather_glimpse(arrangement.rows(from, count), GLIMPSE)?;
             (arrangement.len(), batch.schema(), vec![batch])
         }
         None => {
-            let page = archive.page(from, count)?;
+            let page = archive.glimpse(from, count, GLIMPSE)?;
             (page.of, page.schema, page.batches)
         }
     };
@@ -223,26 +232,59 @@ pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count
     Ok(Page { pane: 0, path: rows.path().to_owned(), stamp: 0, from, of, columns, rows: shown })
 }
 
-/// Reads a row, and lays it out, or one of its values, on so many columns of the screen.
-fn row_of(rows: &KeptRows, row: u64, alone: Option<usize>, width: u16) -> Result<RowAnswer, ArchiveError> {
-    let page = rows.archive()?.page(row, 1)?;
-    let field = |(column, field): (&ArrayRef, &Arc<arrow_schema::Field>)| {
-        let cell = ColumnReader::of(column, field).get(0);
-        let bytes = if cell.kind == CellKind::Binary { cell.text.len() / 2 } else { cell.text.len() };
-        let read = Field {
-            name: clean::clean(field.name()).into_owned(),
-            type_name: clean::clean(&type_name(field)).into_owned(),
-            origin: Origin::of(field),
-            kind: cell.kind,
-            bytes,
-        };
-        (read, cell.text.into_owned())
-    };
-    let batch = page.batches.first();
-    let read = batch.map(|batch| batch.columns().iter().zip(batch.schema_ref().fields()).map(field));
-    let (fields, texts): (Vec<Field>, Vec<String>) = read.into_iter().flatten().unzip();
+/// Reads a row, and lays it out, or one of its values, on so many columns of the screen. A long value that is looked
+/// at alone is read from byte `from` on.
+fn row_of(rows: &KeptRows, row: u64, alone: Option<usize>, from: u64, width: u16) -> Result<RowAnswer, ArchiveError> {
+    let window = Window { from: (alone.unwrap_or(0), from), most: LONGEST };
+    let (mut fields, mut texts) = (Vec::new(), Vec::new());
+    if let Some((batch, cuts)) = rows.archive()?.row_through(row, window)? {
+        for (column, (values, field)) in batch.columns().iter().zip(batch.schema_ref().fields()).enumerate() {
+            let cell = ColumnReader::of(values, field).get(0);
+            let each = if cell.kind == CellKind::Binary { 2 } else { 1 };
+            let cut = cuts.iter().find(|cut| cut.column == column);
+            let first = if alone == Some(column) { from } else { 0 };
+            let (text, part, bytes) = match cut {
+                Some(cut) => {
+                    let part = cut.from..cut.from + cut_bytes(&cell.text, each);
+                    (cell.text.into_owned(), part, cut.length)
+                }
+                None => {
+                    let (text, part) = part_of(&cell.text, each, first);
+                    (text.to_owned(), part, cut_bytes(&cell.text, each))
+                }
+            };
+            fields.push(Field {
+                name: clean::clean(field.name()).into_owned(),
+                type_name: clean::clean(&type_name(field)).into_owned(),
+                origin: Origin::of(field),
+                kind: cell.kind,
+                bytes,
+                part,
+            });
+            texts.push(text);
+        }
+    }
     let lines = lay_out(&fields, &texts, alone, width);
-    Ok(RowAnswer { path: rows.path().to_owned(), row, alone, fields, lines })
+    Ok(RowAnswer { path: rows.path().to_owned(), row, alone, from, fields, lines })
+}
+
+/// How many bytes of a value a text of it stands for, each written as so many characters.
+fn cut_bytes(text: &str, each: usize) -> u64 {
+    let digits = if each == 2 { text.trim_start_matches("\\x") } else { text };
+    (digits.len() / each) as u64
+}
+
+/// The part of a value that begins at a byte, as far as it is shown at a time: its text, and the bytes that it
+/// stands for.
+fn part_of(text: &str, each: usize, from: u64) -> (&str, Range<u64>) {
+    let text = if each == 2 { text.trim_start_matches("\\x") } else { text };
+    let end = from.saturating_add(LONGEST);
+    let place = |at: u64| {
+        let at = usize::try_from(at).unwrap_or(usize::MAX).saturating_mul(each).min(text.len());
+        text.floor_char_boundary(at)
+    };
+    let (from, end) = (place(from), place(end));
+    (text.get(from..end).unwrap_or_default(), (from / each) as u64..(end / each) as u64)
 }
 
 fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {

@@ -1,5 +1,7 @@
 //! A row, or one value of it, in lines of the screen. The thread of pages lays them out: a value may be megabytes.
 
+use std::ops::Range;
+
 use jaunty_core::rows::cell::CellKind;
 use jaunty_core::rows::laid::laid_out;
 use jaunty_core::rows::origin::Origin;
@@ -19,7 +21,9 @@ pub struct Field {
     /// What it is.
     pub kind: CellKind,
     /// How many bytes it has in all.
-    pub bytes: usize,
+    pub bytes: u64,
+    /// Which of them were read: long values are looked at part by part.
+    pub part: Range<u64>,
 }
 
 /// A line of a row.
@@ -39,8 +43,8 @@ pub struct Line {
     pub is_note: bool,
 }
 
-/// The most bytes of a value that are shown when it is looked at alone.
-pub const LONGEST: usize = 4 << 20;
+/// The most bytes of a value that are shown at a time when it is looked at alone.
+pub const LONGEST: u64 = 4 << 20;
 /// So many lines of a long value are shown in a row; all of them when it is looked at alone.
 const SOME: usize = 12;
 
@@ -66,12 +70,14 @@ pub fn lay_out(fields: &[Field], texts: &[String], alone: Option<usize>, width: 
     let shown = fields.iter().zip(texts).enumerate().filter(|(column, _)| alone.is_none_or(|alone| alone == *column));
     for (column, (field, text)) in shown {
         let note = |text: String| Line { column, text, is_note: true, ..Line::default() };
-        let end = (0..=LONGEST.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
         let most = if alone.is_some() { usize::MAX } else { SOME };
-        let laid = laid_out(field.kind, text.get(..end).unwrap_or_default(), room, most);
+        let laid = laid_out(field.kind, text, field.part.start, room, most);
         let from = all.len();
-        if field.kind == CellKind::Binary && field.bytes > 0 {
-            all.push(note(words::bytes(field.bytes as u64)));
+        let of_all = || format!("{} of {}", words::bytes(field.part.start), words::bytes(field.bytes));
+        if field.part.start > 0 {
+            all.push(note(format!("after {}; < goes back", of_all())));
+        } else if field.kind == CellKind::Binary && field.bytes > 0 {
+            all.push(note(words::bytes(field.bytes)));
         }
         let begins = all.len();
         all.extend(laid.lines.into_iter().map(|line| Line {
@@ -83,8 +89,8 @@ pub fn lay_out(fields: &[Field], texts: &[String], alone: Option<usize>, width: 
         }));
         if laid.cut {
             all.push(note("… more; enter shows all".into()));
-        } else if end < text.len() {
-            all.push(note(format!("… {} in all; c copies all of it", words::bytes(field.bytes as u64))));
+        } else if field.part.end < field.bytes {
+            all.push(note(format!("… {} in all; > goes on, c copies all of it", words::bytes(field.bytes))));
         }
         if let Some(first) = all.get_mut(from) {
             first.first = true;
@@ -97,8 +103,8 @@ pub fn lay_out(fields: &[Field], texts: &[String], alone: Option<usize>, width: 
 mod tests {
     use super::*;
 
-    fn field(name: &str, kind: CellKind, bytes: usize) -> Field {
-        Field { name: name.into(), type_name: "text".into(), origin: None, kind, bytes }
+    fn field(name: &str, kind: CellKind, bytes: u64) -> Field {
+        Field { name: name.into(), type_name: "text".into(), origin: None, kind, bytes, part: 0..bytes.min(LONGEST) }
     }
 
     #[test]
@@ -125,10 +131,17 @@ mod tests {
     }
 
     #[test]
-    fn a_value_that_is_too_long_says_how_long_it_is() {
-        let fields = [field("remark", CellKind::Text, LONGEST + 7)];
-        let lines = lay_out(&fields, &["x".repeat(LONGEST + 7)], Some(0), 105);
-        assert_eq!(lines.len(), LONGEST.div_ceil(100) + 1);
-        assert_eq!(lines.last().map(|line| line.text.as_str()), Some("… 4.0 MiB in all; c copies all of it"));
+    fn a_value_that_is_too_long_says_how_long_it_is_and_is_gone_through_by_parts() {
+        let part = "x".repeat(LONGEST as usize);
+        let mut field = field("remark", CellKind::Text, LONGEST + 7);
+        let lines = lay_out(std::slice::from_ref(&field), std::slice::from_ref(&part), Some(0), 105);
+        assert_eq!(lines.len() as u64, LONGEST.div_ceil(100) + 1);
+        assert_eq!(lines.last().unwrap().text, "… 4.0 MiB in all; > goes on, c copies all of it");
+        field.part = LONGEST..LONGEST + 7;
+        let lines = lay_out(&[field], &["x".repeat(7)], Some(0), 105);
+        assert_eq!(
+            lines.iter().map(|line| line.text.as_str()).collect::<Vec<_>>(),
+            ["after 4.0 MiB of 4.0 MiB; < goes back", "xxxxxxx"]
+        );
     }
 }

@@ -81,7 +81,7 @@ pub fn parse(text: &str, file: &Path) -> Settings {
         match section {
             "theme" => match theme::Name::ALL.iter().find(|name| item.as_str() == Some(name.word())) {
                 Some(name) => settings.theme = *name,
-                None => problem(item, "there is no such theme. Use lamplight or foolscap.".into()),
+                None => problem(item, "unknown theme. Use lamplight or foolscap.".into()),
             },
             "archives" => {
                 for (name, item) in item.as_table_like().into_iter().flat_map(|table| table.iter()) {
@@ -92,7 +92,7 @@ pub fn parse(text: &str, file: &Path) -> Settings {
                         ("ahead_mib", Some(mib)) => settings.ahead.bytes = mib << 20,
                         _ => problem(
                             item,
-                            "[archives] has limit_gib, ahead_rows and ahead_mib, each a whole number from 1 on.".into(),
+                            "[archives] takes limit_gib, ahead_rows and ahead_mib, each a whole number from 1.".into(),
                         ),
                     }
                 }
@@ -100,7 +100,7 @@ pub fn parse(text: &str, file: &Path) -> Settings {
             "keys" => {
                 for (name, item) in item.as_table_like().into_iter().flat_map(|table| table.iter()) {
                     let Some(action) = by_name(name) else {
-                        problem(item, format!("there is no action \"{name}\". docs/keys.md lists them all."));
+                        problem(item, format!("unknown action \"{name}\". docs/keys.md lists them all."));
                         continue;
                     };
                     let names = item.as_array().map(|keys| keys.iter().map(|key| key.as_str().and_then(Key::parse)));
@@ -109,18 +109,18 @@ pub fn parse(text: &str, file: &Path) -> Settings {
                             settings.keys.insert(action.name, keys);
                         }
                         None => {
-                            problem(item, format!("{name} is no list of keys. Write {name} = [\"ctrl-r\", \"f4\"]."))
+                            problem(item, format!("{name} is not a list of keys. Write {name} = [\"ctrl-g\", \"f4\"]."))
                         }
                     }
                 }
             }
             "profiles_from" => match item.as_str() {
                 Some(command) => settings.profiles_from = Some(command.to_owned()),
-                None => problem(item, "profiles_from is a command in quotes.".into()),
+                None => problem(item, "profiles_from must be a command in quotes.".into()),
             },
             other => problem(
                 item,
-                format!("there is no setting \"{other}\". There are theme, profiles_from, [archives] and [keys]."),
+                format!("unknown setting \"{other}\". The settings are theme, profiles_from, [archives] and [keys]."),
             ),
         }
     }
@@ -133,7 +133,7 @@ mod tests {
 
     #[test]
     fn settings_are_read() {
-        let text = "theme = \"foolscap\"\n[archives]\nlimit_gib = 2\nahead_rows = 7\n[keys]\nrun-statement = [\"ctrl-r\", \"f4\"]\n";
+        let text = "theme = \"foolscap\"\n[archives]\nlimit_gib = 2\nahead_rows = 7\n[keys]\nrun-statement = [\"ctrl-g\", \"f4\"]\n";
         let settings = parse(text, Path::new("settings.toml"));
         assert_eq!(settings.problems, [] as [String; 0]);
         assert_eq!((settings.theme, settings.retention.bytes), (theme::Name::Foolscap, 2 << 30));
@@ -144,17 +144,17 @@ mod tests {
     #[test]
     fn every_mistake_has_its_line() {
         for (text, expected) in [
-            ("theme = \"dusk\"", "line 1: there is no such theme. Use lamplight or foolscap."),
-            ("\n[keys]\nrun = [\"x\"]", "line 3: there is no action \"run\". docs/keys.md lists them all."),
-            ("[keys]\nsave = \"x\"", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
-            ("[keys]\nsave = [\"hyper-x\"]", "line 2: save is no list of keys. Write save = [\"ctrl-r\", \"f4\"]."),
+            ("theme = \"dusk\"", "line 1: unknown theme. Use lamplight or foolscap."),
+            ("\n[keys]\nrun = [\"x\"]", "line 3: unknown action \"run\". docs/keys.md lists them all."),
+            ("[keys]\nsave = \"x\"", "line 2: save is not a list of keys. Write save = [\"ctrl-g\", \"f4\"]."),
+            ("[keys]\nsave = [\"hyper-x\"]", "line 2: save is not a list of keys. Write save = [\"ctrl-g\", \"f4\"]."),
             (
                 "[archives]\nlimit_gib = -1",
-                "line 2: [archives] has limit_gib, ahead_rows and ahead_mib, each a whole number from 1 on.",
+                "line 2: [archives] takes limit_gib, ahead_rows and ahead_mib, each a whole number from 1.",
             ),
             (
                 "colour = 1",
-                "line 1: there is no setting \"colour\". There are theme, profiles_from, [archives] and [keys].",
+                "line 1: unknown setting \"colour\". The settings are theme, profiles_from, [archives] and [keys].",
             ),
         ] {
             let settings = parse(text, Path::new("s.toml"));

@@ -162,7 +162,7 @@ fn precise(d: Duration) -> String {
 /// When a profile with this guard asks for a yes.
 pub fn asks(guard: Guard) -> &'static str {
     match guard {
-        Guard::ReadOnly => "is read-only, and asks before a statement whose words do not show what it carries out",
+        Guard::ReadOnly => "is read-only, and asks before a statement whose text does not show what it runs",
         Guard::Ask | Guard::Open => "asks before anything that writes",
     }
 }
@@ -170,15 +170,15 @@ pub fn asks(guard: Guard) -> &'static str {
 /// What a statement that writes would do, a sentence a line.
 pub fn effect(effect: Effect) -> Vec<String> {
     let Effect::Writes(touches) = effect else {
-        return vec!["The server does not tell what it would do.".to_owned()];
+        return vec!["The server cannot tell what it would do.".to_owned()];
     };
     let mut lines = Vec::new();
     if touches.everything {
-        lines.push("!! It has no condition: it touches every row. !!".to_owned());
+        lines.push("!! No WHERE: every row would change. !!".to_owned());
     }
     match (touches.rows, touches.counted) {
-        (Some(rows), true) => lines.push(format!("It would touch {}, counted now.", count(rows, "row"))),
-        (Some(rows), false) => lines.push(format!("It would touch about {}, the server thinks.", count(rows, "row"))),
+        (Some(rows), true) => lines.push(format!("{} would change (counted now).", count(rows, "row"))),
+        (Some(rows), false) => lines.push(format!("About {} would change (server's estimate).", count(rows, "row"))),
         (None, _) => {}
     }
     lines

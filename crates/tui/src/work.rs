@@ -14,9 +14,10 @@ use jaunty_core::buffers::Hit;
 use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
+use jaunty_core::run::prepare::{Prepared, Unready};
 use jaunty_core::text::outline::Outline;
 
-use crate::app::{Message, Post, Recalled};
+use crate::app::{Buffer, Message, Post, Recalled};
 use crate::words;
 
 /// Something that is being done.
@@ -58,6 +59,10 @@ pub enum Kind {
     Note,
     /// The statements of a large buffer.
     Outline,
+    /// A large file, to be a buffer.
+    Open,
+    /// Many statements, to be run.
+    Prepare,
     /// Rows for a file, the clipboard or the buffer.
     Write,
 }
@@ -77,6 +82,10 @@ pub enum Done {
     Copied(Result<(String, String), String>),
     /// The statements of a buffer, as it was then; none if it is not wanted any more.
     Outlined(PathBuf, Option<Box<Outline>>),
+    /// Statements of a buffer as it was at this revision, ready to run, or why they are not.
+    Prepared(PathBuf, u64, Result<Prepared, Unready>),
+    /// A buffer, and the place in it to go to.
+    Opened(Result<Box<Buffer>, String>, Option<usize>),
     /// Text for the buffer.
     Written(Result<String, String>),
     /// Facts of a column.

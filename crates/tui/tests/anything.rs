@@ -183,7 +183,7 @@ fn anything_may_be_pressed_while_a_result_is_in_hand() {
     let many = |guard| {
         let stage = Stage::reading(BUFFER, (140, 42), guard, Ahead { rows: 500, bytes: u64::MAX });
         // The third statement but one has rows that are held.
-        (0..4).fold(stage, |stage, _| stage.control('n')).control('r').control('t')
+        (0..4).fold(stage, |stage, _| stage.control('n')).control('g').control('t')
     };
     let summoned = goes_on(|| many(Guard::Open), 20);
     assert!(summoned >= 7, "{summoned} of ten were seen");

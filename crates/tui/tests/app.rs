@@ -55,8 +55,8 @@ fn cut_copy_and_paste_go_to_the_desktop_too() {
 #[test]
 fn nothing_to_take_back_is_said() {
     let stage = stage("").control('z');
-    assert_eq!(stage.told(), "there is nothing to take back");
-    assert_eq!(stage.control('y').told(), "there is nothing to do again");
+    assert_eq!(stage.told(), "nothing to undo");
+    assert_eq!(stage.control('y').told(), "nothing to redo");
 }
 
 #[test]
@@ -98,14 +98,14 @@ fn the_wheel_moves_what_it_is_over() {
 
 #[test]
 fn rows_are_gone_to_by_number() {
-    let go = |stage: Stage, number: &str| stage.control('g').types(number).key(KeyCode::Enter, NONE);
+    let go = |stage: Stage, number: &str| stage.alt('j').types(number).key(KeyCode::Enter, NONE);
     let stage = go(stage(HUNDRED).runs(), "42");
     assert_eq!((stage.app.rows.view().row, stage.app.panes.focus), (41, Scope::Result));
     let stage = go(stage, "1_000");
-    assert_eq!((stage.app.rows.view().row, stage.told()), (99, "there are 100 rows so far; this is the last"));
+    assert_eq!((stage.app.rows.view().row, stage.told()), (99, "only 100 rows fetched so far; this is the last"));
     for wrong in ["0", "x", ""] {
         let stage = go(self::stage(HUNDRED).runs(), wrong);
-        assert_eq!(stage.told(), format!("\"{wrong}\" is no row number; rows are counted from 1"));
+        assert_eq!(stage.told(), format!("\"{wrong}\" is not a row number; rows start at 1"));
     }
     let stage = self::stage("a\nb\nc").key(KeyCode::F(6), NONE).types("3").key(KeyCode::Enter, NONE);
     assert_eq!(stage.app.buffer.document.cursor(), 4);
@@ -167,7 +167,7 @@ fn a_list_is_walked_by_keys_and_by_hand() {
 #[test]
 fn a_hint_is_a_button() {
     let stage = stage("select 'pressed' as a");
-    let at = stage.find("ctrl-t other pane");
+    let at = stage.find("ctrl-t Other pane");
     let stage = stage.click(at.x + 2, at.y);
     assert_eq!(stage.app.panes.focus, Scope::Result);
 }
@@ -178,9 +178,9 @@ fn what_is_told_steps_back_after_a_while_but_not_what_is_wrong() {
     assert!(!stage.told().is_empty());
     stage.app.tick(std::time::SystemTime::now());
     assert!(!stage.told().is_empty(), "not at once");
-    let stage = stage.control('r');
-    assert_eq!(stage.told(), "there is no statement here");
-    let mut stage = self::stage("select 'open").control('r');
+    let stage = stage.control('g');
+    assert_eq!(stage.told(), "no statement here");
+    let mut stage = self::stage("select 'open").control('g');
     assert!(stage.told().starts_with("the statement at line 1 has a quote or comment that never closes"));
     stage.app.tick(std::time::SystemTime::now());
     assert!(stage.app.told.as_ref().is_some_and(|told| told.wrong));
@@ -194,7 +194,7 @@ fn a_part_of_a_statement_runs_as_selected() {
     for _ in 0.."select 1 as a".len() {
         stage = stage.key(KeyCode::Right, SHIFT);
     }
-    let stage = stage.control('r').until("the run", |app| !app.connection.is_busy() && app.rows.run().is_none());
+    let stage = stage.control('g').until("the run", |app| !app.connection.is_busy() && app.rows.run().is_none());
     let id = jaunty_core::text::outline::StatementId::of("select 1 as a");
     let stage = stage.until("its end", |app| app.connection.run_of(id).is_some_and(|run| run.end().is_some()));
     assert_eq!(stage.app.connection.run_of(id).unwrap().rows(), 1);
@@ -202,12 +202,12 @@ fn a_part_of_a_statement_runs_as_selected() {
 
 #[test]
 fn asking_first_runs_only_after_a_yes() {
-    let stage = Stage::with("create table t(a);\nselect 1;", (140, 30), Guard::Ask).control('r');
+    let stage = Stage::with("create table t(a);\nselect 1;", (140, 30), Guard::Ask).control('g');
     let stage = stage.until("the question", |app| matches!(app.summoned, Some(Summoned::Question(_))));
     assert!(stage.text().contains("ferry asks before anything that writes"));
     let stage = stage.types("n");
     assert!(stage.app.summoned.is_none() && stage.app.rows.run().is_none(), "no is no");
-    let stage = stage.until("rest", |app| !app.connection.is_busy()).control('r');
+    let stage = stage.until("rest", |app| !app.connection.is_busy()).control('g');
     let stage = stage.until("the question", |app| matches!(app.summoned, Some(Summoned::Question(_))));
     let stage = stage.until("rest", |app| !app.connection.is_busy()).types("y");
     let stage = stage.until("the end", |app| app.rows.run().is_some_and(|run| run.end().is_some()));

@@ -78,7 +78,7 @@ fn each_step_is_taken_back_by_itself() {
     let stage = stage.types("u");
     assert_eq!(counts(&stage), (240, 0), "their own order is there at once");
     let stage = stage.types("u");
-    assert_eq!(stage.told(), "the rows are as they came");
+    assert_eq!(stage.told(), "the rows are in their original order");
     // The same condition twice is one.
     let stage = stage.narrows("engine", "engine 2").narrows("engine", "engine 2");
     assert_eq!(stage.app.rows.view().arranged.wanted.conditions.len(), 1);
@@ -101,7 +101,7 @@ fn the_value_in_hand_may_be_missing() {
 
 #[test]
 fn sorting_keeps_the_place_only_where_rows_stay() {
-    let stage = readings((120, 24)).control('g').types("200").enter();
+    let stage = readings((120, 24)).alt('j').types("200").enter();
     assert_eq!(stage.app.rows.view().row, 199);
     let stage = stage.at_column("rpm").types("s").settles();
     assert_eq!(stage.app.rows.view().row, 0, "another order begins at its beginning");
@@ -126,7 +126,7 @@ fn a_search_counts_and_can_be_written_anew() {
     assert!(stage.text().contains("› ENGINE 3"), "what was sought stands there:\n{}", stage.text());
     let stage = (0..8).fold(stage, |stage, _| stage.key(KeyCode::Backspace, NONE));
     let stage = stage.types("engine 3").enter().settles();
-    assert_eq!(stage.told(), "60 rows of 240 · u takes it back");
+    assert_eq!(stage.told(), "60 rows of 240 · u undoes it");
     // Nothing sought shows all.
     let stage = stage.types("/");
     let stage = (0..8).fold(stage, |stage, _| stage.key(KeyCode::Backspace, NONE)).enter().settles();
@@ -141,7 +141,7 @@ fn only_a_query_can_be_asked_for_in_part() {
     let stage = ran("select 1 as a, 2 as a").types("s").settles().types("w");
     assert!(stage.told().starts_with("two columns are named \"a\""), "{}", stage.told());
     let stage = ran("select 1 as a").types("w");
-    assert_eq!(stage.told(), "the rows are as the statement asks for them; sort or narrow them first");
+    assert_eq!(stage.told(), "nothing to write: sort or filter the rows first");
     assert_eq!(stage.buffer(), "select 1 as a");
     // What can be asked gives the same rows.
     let stage = ran(READINGS).narrows("engine", "ends 3").narrows("rpm", "between 10 and 20").types("s").settles();
@@ -159,26 +159,26 @@ fn only_a_query_can_be_asked_for_in_part() {
 fn the_last_line_says_what_can_be_done_now() {
     let hints = |stage: &Stage| stage.text().lines().last().unwrap_or_default().to_owned();
     let stage = readings((160, 24));
-    assert!(hints(&stage).contains("s sort") && !hints(&stage).contains("take back"), "{}", hints(&stage));
+    assert!(hints(&stage).contains("s Sort") && !hints(&stage).contains("Undo"), "{}", hints(&stage));
     // What was told steps back with the next key that says nothing.
     let mut stage = stage.at_column("rpm").types("s").settles();
     stage.app.told = None;
     assert!(
-        hints(&stage).contains("u take back") && hints(&stage).contains("o rows as they came"),
+        hints(&stage).contains("u Undo sort or filter") && hints(&stage).contains("o Clear sort and filters"),
         "{}",
         hints(&stage)
     );
     let mut stage = stage.types("m");
     stage.app.told = None;
-    assert!(hints(&stage).contains("ctrl-c copy") && hints(&stage).contains("alt-x export"), "{}", hints(&stage));
+    assert!(hints(&stage).contains("ctrl-c Copy") && hints(&stage).contains("alt-x Export"), "{}", hints(&stage));
     let mut held = readings((160, 24)).alt('h');
     held.app.told = None;
-    assert!(hints(&held).contains("alt-h let it go"), "{}", hints(&held));
+    assert!(hints(&held).contains("alt-h Release result"), "{}", hints(&held));
     held = held.types("t");
     held.app.told = None;
-    assert!(hints(&held).contains("t one result"), "{}", hints(&held));
+    assert!(hints(&held).contains("t One result"), "{}", hints(&held));
     let stage = Stage::with("select nmae", (160, 24), Guard::Open).runs().control('t');
-    assert!(hints(&stage).contains("g its statement") && !hints(&stage).contains("sort"), "{}", hints(&stage));
+    assert!(hints(&stage).contains("g Go to statement") && !hints(&stage).contains("Sort"), "{}", hints(&stage));
 }
 
 #[test]
@@ -194,11 +194,7 @@ fn facts_are_of_the_rows_that_are_shown() {
     let stage = told(stage.esc().narrows("engine", "engine 0").at_column("rpm"));
     let some = facts(&stage.app).unwrap();
     assert_eq!((some.rows, some.nulls), (60, 20));
-    assert!(
-        stage.text().contains("of the rows that are shown") && stage.text().contains("20 (33 %)"),
-        "{}",
-        stage.text()
-    );
+    assert!(stage.text().contains("of the filtered rows") && stage.text().contains("20 (33 %)"), "{}", stage.text());
     // Time that is kept as text is spread, too, from its beginning to its end.
     let stage = told(stage.esc().types("o").at_column("at"));
     let text = stage.text();

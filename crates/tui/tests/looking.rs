@@ -168,7 +168,7 @@ fn columns_are_made_wider_and_kept() {
 fn beside() -> Stage {
     let hundred = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 300) select i as";
     let text = format!("-- Left\n{hundred} one from n;\n-- Right\n{hundred} two from n;\n");
-    let stage = Stage::with(&text, (140, 30), Guard::Open).control('e');
+    let stage = Stage::with(&text, (140, 30), Guard::Open).alt('g');
     let stage = stage.until("the end", |app| !app.connection.is_busy() && app.strip().len() == 2);
     let stage = stage.control('t').types("t.");
     stage.until("both", |app| app.rows.page().is_some() && app.other.as_ref().is_some_and(|o| o.page().is_some()))

@@ -84,7 +84,7 @@ fn a_statement_is_put_back_and_run_again() {
     let stage = stage.control('a').key(KeyCode::Delete, KeyModifiers::NONE).opens_logbook().finds("fares");
     let stage = stage.key(KeyCode::Tab, KeyModifiers::NONE);
     assert_eq!(stage.buffer(), "select 12.5 as fare;\n");
-    let stage = stage.opens_logbook().finds("ports").control('r');
+    let stage = stage.opens_logbook().finds("ports").control('g');
     let stage = stage.until("its rows", |app| {
         app.rows.page().is_some_and(|page| page.rows.first().is_some_and(|row| row[0].text == "Saltmarsh"))
     });
@@ -103,8 +103,8 @@ fn what_ran_elsewhere_is_not_run_here() {
         stage.until("the connection", move |app| app.connection.name() == name && app.connection.place.is_some())
     };
     let stage = Stage::among(two, &[("a.sql", "drop table if exists fares;\n")]).shows("3 of 3 connections").esc();
-    let stage = on(on(stage, "north").runs(), "south").opens_logbook().control('r');
-    assert!(stage.told().starts_with("it ran on north; go there first"), "{}", stage.told());
+    let stage = on(on(stage, "north").runs(), "south").opens_logbook().control('g');
+    assert!(stage.told().starts_with("this ran on north; switch to it first"), "{}", stage.told());
     assert!(past(&stage.app).is_some(), "the logbook stays open");
     let stage = stage.control('x').types("f").until("the end of it", |app| app.work().is_none());
     assert_eq!(stage.told(), "1 run forgotten");

@@ -134,7 +134,7 @@ fn columns_are_hidden_moved_and_found() {
     assert_eq!((stage.app.rows.view().columns, stage.app.rows.view().column), (vec![0, 3, 2, 1], 3));
     // They are so in the next run, too.
     let before = stage.app.rows.kept().unwrap().path().to_owned();
-    let stage = stage.types("h").control('r').until("another run", |app| {
+    let stage = stage.types("h").control('g').until("another run", |app| {
         !app.connection.is_busy() && app.rows.page().is_some_and(|page| page.path != before)
     });
     assert_eq!(stage.app.rows.view().columns, [0, 3, 2]);
@@ -170,7 +170,7 @@ fn a_row_is_looked_at_with_its_names_down_the_side() {
 fn a_column_tells_what_it_holds() {
     let known = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(Summoned::Facts(f)) if f.facts.is_some());
     let text = result().right(2).types("i").until("the facts", known).text();
-    for expected in ["1,000", "100 (10 %)", "900", "1.5", "1498.5", "750", "675000", "each value comes once"] {
+    for expected in ["1,000", "100 (10 %)", "900", "1.5", "1498.5", "750", "675000", "all values are distinct"] {
         assert!(text.contains(expected), "no {expected} in\n{text}");
     }
     let text = result().right(1).types("i").until("the facts", known).text();
@@ -192,13 +192,13 @@ fn a_result_is_exported_and_nothing_is_replaced_unasked() {
     assert!(written.starts_with("id,port,fare,notes\n1,Port 1,1.5,") && written.lines().count() == 3, "{written}");
     assert!(stage.told().starts_with("2 rows in "), "{}", stage.told());
     let stage = stage.types("o").key(KeyCode::Char('x'), KeyModifiers::ALT).enter().settles();
-    assert!(stage.text().contains("is there already"), "{}", stage.text());
+    assert!(stage.text().contains("already exists"), "{}", stage.text());
     let stage = stage.types("r").settles();
     assert_eq!(std::fs::read_to_string(&path).unwrap().lines().count(), 1001);
     let stage = stage.key(KeyCode::Char('x'), KeyModifiers::ALT);
     let stage = (0..12).fold(stage, |stage, _| stage.key(KeyCode::Backspace, KeyModifiers::NONE));
     let stage = stage.types("rows.doc").enter();
-    assert!(stage.told().contains("no file whose ending tells one"), "{}", stage.told());
+    assert!(stage.told().contains("not a file with a known ending"), "{}", stage.told());
     assert!(stage.text().contains("› rows.doc"), "{}", stage.text());
 }
 
@@ -214,8 +214,8 @@ fn an_out_line_sends_the_rows_of_every_run() {
 
 #[test]
 fn a_mistake_in_an_out_line_runs_nothing() {
-    let stage = stage("select 1 as a;\n--> kept.doc\n").control('r');
-    assert!(stage.told().starts_with("line 2: \"kept.doc\" is no format"), "{}", stage.told());
+    let stage = stage("select 1 as a;\n--> kept.doc\n").control('g');
+    assert!(stage.told().starts_with("line 2: \"kept.doc\" is not a format"), "{}", stage.told());
     assert!(stage.told().ends_with("nothing was run") && !stage.app.connection.is_busy());
     assert_eq!(stage.app.buffer.place(), (1, 4), "the cursor stands at the mistake");
 }
@@ -257,7 +257,7 @@ const MANY: &str = "with recursive n(i) as (select 1 union all select i + 1 from
 /// A run that waits after some ten thousand rows of sixty thousand.
 fn held() -> Stage {
     let ahead = Ahead { rows: 10_000, bytes: u64::MAX };
-    let stage = Stage::reading(MANY, (120, 24), Guard::Open, ahead).control('r');
+    let stage = Stage::reading(MANY, (120, 24), Guard::Open, ahead).control('g');
     let stage = stage.until("the hold", |app| app.connection.is_held() && !app.expects_rows());
     stage.until("the rows", |app| app.rows.run().is_some_and(|run| run.rows() >= 10_000))
 }
@@ -266,11 +266,11 @@ fn held() -> Stage {
 fn rows_are_fetched_up_to_a_limit_and_then_when_they_are_wanted() {
     let stage = held();
     let text = stage.text();
-    assert!(text.contains("so far, held") && text.contains("the server holds its cursor open"), "{text}");
+    assert!(text.contains("so far, held") && text.contains("the server's cursor is open"), "{text}");
     let before = stage.app.rows.total();
     assert!(before < 30_000, "{before}");
     // Whoever comes near the end of them reads on.
-    let stage = stage.control('t').control('g').types(&before.to_string()).key(KeyCode::Enter, KeyModifiers::NONE);
+    let stage = stage.control('t').alt('j').types(&before.to_string()).key(KeyCode::Enter, KeyModifiers::NONE);
     let stage = stage.until("more rows", |app| app.rows.total() > before);
     // The last row is the last of all.
     let stage = stage.types(">").until("all rows", |app| !app.connection.is_busy() && app.rows.total() == 60_000);
@@ -286,7 +286,7 @@ fn sorting_fetches_what_is_still_held() {
 
 #[test]
 fn a_held_run_makes_room_for_the_next() {
-    let stage = held().control('n').control('r').until("the other", |app| {
+    let stage = held().control('n').control('g').until("the other", |app| {
         !app.connection.is_busy() && app.rows.run().is_some_and(|run| run.statement.contains("other"))
     });
     let stage = stage.control('p').settles();
@@ -296,7 +296,7 @@ fn a_held_run_makes_room_for_the_next() {
 
 #[test]
 fn parameters_are_asked_for_and_remembered() {
-    let stage = stage("select :port || ' ' || :berth as place;\n").control('r');
+    let stage = stage("select :port || ' ' || :berth as place;\n").control('g');
     assert!(stage.text().contains("value of :port"), "{}", stage.text());
     let stage = stage.types("Saltmarsh").enter();
     assert!(stage.text().contains("value of :berth"), "{}", stage.text());
@@ -305,15 +305,16 @@ fn parameters_are_asked_for_and_remembered() {
     let stage = stage.types("7").enter().until("the row", shown);
     assert_eq!(stage.shown(0, 1), ["Saltmarsh 7"]);
     // They stand there the next time.
-    let stage = stage.control('r');
+    let stage = stage.control('g');
     assert!(stage.text().contains("› Saltmarsh"), "{}", stage.text());
-    let stage = stage.types(" Quay").enter().enter().until("the other row", |app| {
-        shown(app) && app.rows.page().is_some_and(|page| page.rows[0][0].text == "Saltmarsh Quay 7")
-    });
-    let stage = stage.control('r').key(KeyCode::Esc, KeyModifiers::NONE);
+    let stage =
+        stage.key(KeyCode::End, KeyModifiers::NONE).types(" Quay").enter().enter().until("the other row", |app| {
+            shown(app) && app.rows.page().is_some_and(|page| page.rows[0][0].text == "Saltmarsh Quay 7")
+        });
+    let stage = stage.control('g').key(KeyCode::Esc, KeyModifiers::NONE);
     assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
     // And on another day.
-    let stage = stage.again().control('r').until(
+    let stage = stage.again().control('g').until(
         "what was given before",
         |app| matches!(&app.summoned, Some(Summoned::Prompt(prompt)) if !prompt.line.is_empty()),
     );
@@ -327,7 +328,7 @@ fn parameters_are_asked_for_and_remembered() {
 #[test]
 fn a_run_of_all_asks_once_for_what_its_statements_want() {
     let text = "create table t(a);\ninsert into t values (:a), (:a + 1);\nselect a from t where a > :least\n";
-    let stage = stage(text).control('e');
+    let stage = stage(text).alt('g');
     assert!(stage.text().contains("value of :a"), "{}", stage.text());
     let stage = stage.types("5").enter().types("5").enter();
     let stage = stage.until("the last", |app| !app.connection.is_busy() && app.connection.catalog.is_some());
@@ -339,7 +340,7 @@ fn a_run_of_all_asks_once_for_what_its_statements_want() {
 const TWO: &str = "-- Ports\nselect 1 as id, 'North' as port union all select 2, 'South';\n\n-- Numbers\nwith recursive n(i) as (select 1 union all select i + 1 from n where i < 500) select i as id, i * 2 as twice from n;\n";
 
 fn two() -> Stage {
-    let stage = Stage::with(TWO, (160, 30), Guard::Open).control('e');
+    let stage = Stage::with(TWO, (160, 30), Guard::Open).alt('g');
     stage.until("both", |app| !app.connection.is_busy() && app.strip().len() == 2)
 }
 
@@ -436,7 +437,7 @@ fn what_differs_between_two_results_is_underlined() {
         lines.filter(|line| !line.is_empty()).collect()
     };
     assert_eq!(underlined(&stage), Vec::<String>::new(), "both are the same run");
-    let stage = stage.control('t').control('p').control('p').runs().control('p').runs();
+    let stage = stage.control('t').control('p').runs().control('p').runs();
     let stage = stage.control('n').control('n').runs().settles();
     let stage = stage.until("both pages", |app| app.rows.page().is_some_and(|page| page.rows.len() == 4)).settles();
     // Both sides of a line; the row that came has nothing beside it.
@@ -457,7 +458,7 @@ fn the_next_difference_is_found_wherever_it_is() {
          select i, iif(i in (9000, 19990), 'another', 'row ' || i) as name, i % 7 as k from n where i <= 19995"
     );
     let stage = Stage::with(&text, (160, 24), Guard::Open).runs().control('t').types("D");
-    assert!(stage.told().starts_with("two results of the same columns come first"), "{}", stage.told());
+    assert!(stage.told().starts_with("open two results with the same columns"), "{}", stage.told());
     let stage = stage.types("t").control('t').control('n').runs().control('t').settles();
     let place = |stage: &Stage| (stage.app.rows.view().row, stage.app.rows.view().column);
     let stage = stage.types("D").settles();
@@ -502,12 +503,12 @@ fn an_order_that_is_stopped_leaves_what_was() {
     let mut stage = stage.types("u");
     let number = stage.app.work().unwrap().number;
     stage.app.update(Message::Worked(number, Done::Arranged(Err(ArrangeError::Stopped))));
-    assert_eq!((orders(&stage), stage.told()), (down, "stopped; the rows are as before"));
+    assert_eq!((orders(&stage), stage.told()), (down, "cancelled; the rows are unchanged"));
     let stage = stage.types("u").settles();
     assert_eq!(orders(&stage), up, "and can be taken back again");
     assert_eq!(stage.shown(2, 1), ["1.5"]);
     let stage = stage.types("u").types("u");
-    assert_eq!(stage.told(), "the rows are as they came");
+    assert_eq!(stage.told(), "the rows are in their original order");
 }
 
 fn line(stage: &Stage, y: usize) -> String {

@@ -94,10 +94,10 @@ fn what_is_marked_backwards_is_marked_all_the_same() {
 #[test]
 fn what_cannot_be_written_says_why_and_leaves_nothing() {
     let stage = ports().exports("nowhere/ports.csv");
-    assert!(stage.told().contains("cannot be written") && stage.told().contains("make it first"), "{}", stage.told());
+    assert!(stage.told().contains("cannot be written") && stage.told().contains("create it first"), "{}", stage.told());
     std::fs::create_dir(stage.path("taken.csv")).unwrap();
     let stage = stage.exports("taken.csv");
-    assert!(stage.text().contains("is there already"), "{}", stage.text());
+    assert!(stage.text().contains("already exists"), "{}", stage.text());
     let stage = stage.types("r").settles();
     assert!(stage.told().contains("it is a folder"), "{}", stage.told());
     let stage = stage.exports("insert");
@@ -110,7 +110,7 @@ fn what_cannot_be_written_says_why_and_leaves_nothing() {
 fn too_much_for_the_clipboard_is_for_a_file() {
     let big = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 300) select printf('%.100000c', 'x') as x from n";
     let stage = Stage::with(big, (120, 24), Guard::Open).runs().control('t').control('a').types("c").settles();
-    assert_eq!(stage.told(), "it is more than 16.0 MiB; export it to a file");
+    assert_eq!(stage.told(), "this is more than 16.0 MiB; export it to a file");
     assert!(stage.app.clipboard.is_none());
 }
 
@@ -118,7 +118,7 @@ fn too_much_for_the_clipboard_is_for_a_file() {
 fn an_export_waits_for_rows_that_are_still_to_come() {
     let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 40000) select i from n";
     let ahead = Ahead { rows: 5_000, bytes: u64::MAX };
-    let stage = Stage::reading(many, (120, 24), Guard::Open, ahead).control('r');
+    let stage = Stage::reading(many, (120, 24), Guard::Open, ahead).control('g');
     let stage = stage.until("the hold", |app| app.connection.is_held()).control('t').exports("all.csv");
     assert_eq!(stage.file("all.csv").lines().count(), 40_001);
     assert!(stage.told().starts_with("40,000 rows in "), "{}", stage.told());
@@ -128,11 +128,11 @@ fn an_export_waits_for_rows_that_are_still_to_come() {
 fn an_export_that_waits_is_stopped_by_the_key_that_stops() {
     let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
     let ahead = Ahead { rows: 5_000, bytes: u64::MAX };
-    let stage = Stage::reading(endless, (120, 24), Guard::Open, ahead).control('r');
+    let stage = Stage::reading(endless, (120, 24), Guard::Open, ahead).control('g');
     let stage = stage.until("the hold", |app| app.connection.is_held()).control('t').alt('x').enter();
     assert!(stage.text().contains("exporting") && stage.text().contains("waiting for rows"), "{}", stage.text());
     let stage = stage.esc().settles();
-    assert!(stage.told().starts_with("stopped; nothing was written to "), "{}", stage.told());
+    assert!(stage.told().starts_with("cancelled; nothing was written to "), "{}", stage.told());
     // The next one stops the statement; its rows stay.
     let stage = stage.esc().until("the end of the run", |app| !app.connection.is_busy());
     assert!(stage.app.rows.total() >= 5_000);
@@ -146,12 +146,12 @@ fn an_out_line_that_fails_leaves_the_file_as_it_was() {
     let stage = Stage::with(text, (120, 24), Guard::Open).runs().settles();
     assert_eq!(stage.file("kept.csv"), "a\n1\n");
     let stage = stage.control('a').key(KeyCode::Delete, NONE).paste("select nmae as a\n--> kept.csv\n").runs();
-    assert!(stage.told().ends_with("kept.csv stays as it was: the run was failed"), "{}", stage.told());
+    assert!(stage.told().ends_with("kept.csv is unchanged: the run was failed"), "{}", stage.told());
     assert_eq!(stage.file("kept.csv"), "a\n1\n");
     // Into a folder that is not there.
     let stage =
         stage.control('a').key(KeyCode::Delete, NONE).paste("select 3 as a\n--> gone/kept.csv\n").runs().settles();
-    assert!(stage.told().contains("make it first"), "{}", stage.told());
+    assert!(stage.told().contains("create it first"), "{}", stage.told());
 }
 
 #[test]

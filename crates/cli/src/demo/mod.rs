@@ -38,13 +38,13 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         None => crate::open::folders()?.state.join("demo"),
     };
     let laid = lay(&folder).map_err(|error| {
-        Failure::Usage(format!("the demonstration cannot be made in {}: {error}", folder.display()))
+        Failure::Usage(format!("the demonstration cannot be created in {}: {error}", folder.display()))
     })?;
     let connections = jaunty_core::connection::load(std::slice::from_ref(&laid.connections), ENGINES);
     let Some(profile) = connections.find("ferry").cloned() else {
         let problem = connections.problems.first().map_or_else(String::new, |problem| format!(" {problem}"));
         return Err(Failure::Usage(format!(
-            "{} has no connection [ferry] any more.{problem}",
+            "{} no longer has a connection [ferry].{problem}",
             laid.connections.display()
         )));
     };
@@ -71,7 +71,7 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
     files::private_folder(folder)?;
     let database = folder.join("saltmarsh.db");
     if !database.exists() {
-        eprintln!("jaunty: making the demonstration in {} …", folder.display());
+        eprintln!("jaunty: creating the demonstration in {} …", folder.display());
         // Under its own name only when it is whole.
         let beside = folder.join("saltmarsh.db.part");
         let _ = std::fs::remove_file(&beside);
@@ -80,7 +80,7 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
     }
     let connections = folder.join("connections.toml");
     if !connections.exists() {
-        let text = "# The connections of the demonstration. A table is one connection; its name is the heading.\n\n";
+        let text = "# The connections of the demonstration. Each table is one connection; its heading is the name.\n\n";
         std::fs::write(&connections, text)?;
         let mut ferry = Profile::new("ferry", "sqlite").with("path", "saltmarsh.db");
         ferry.note = Some("Saltmarsh Line: everything, free to change".into());
@@ -91,7 +91,7 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
         edit::put(&connections, &archive)?;
         let mut harbour = Profile::new("ferry-harbour", "sqlite").with("path", "saltmarsh.db");
         harbour = harbour.guarded(jaunty_core::connection::Guard::Ask);
-        harbour.note = Some("the same file; says what is about to be written and asks".into());
+        harbour.note = Some("the same file; shows what is about to be written and asks".into());
         edit::put(&connections, &harbour)?;
     }
     let tour = folder.join("tour.sql");

@@ -1,5 +1,6 @@
--- A tour of Saltmarsh Line in ten statements. Put the cursor on one, or on its title, and run it
--- with ctrl-r; ctrl-n goes to the next. ctrl-e runs them all. f2 shows every key.
+-- A tour of Saltmarsh Line in ten statements.
+-- ctrl-g runs the one at the cursor, alt-g all of them.
+-- ctrl-n goes to the next one; f2 shows every key.
 
 -- 1. Every port, in the script of the place
 select code, name, local_name, latitude, longitude, berths, note
@@ -11,7 +12,7 @@ where departs_at >= '2031-03-05'
 order by departs_at
 limit 200;
 
--- 3. Half a million readings: the first page is there at once; ctrl-t goes to the rows, > to the last
+-- 3. Half a million readings; ctrl-t goes to the rows
 select * from telemetry;
 
 -- 4. What each route takes in

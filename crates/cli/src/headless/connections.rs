@@ -35,7 +35,7 @@ fn attempt(name: &str, json: bool) -> Result<(), Failure> {
     let since = Instant::now();
     let opened = if json {
         let engine = jaunty_engines::by_name(&profile.engine);
-        let engine = engine.ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+        let engine = engine.ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
         match open(engine, &profile, None) {
             Ok(opened) => opened,
             Err(error) => {
@@ -81,14 +81,14 @@ fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(),
     let known = crate::open::connections(&folders);
     if known.find(name).is_some() {
         return Err(Failure::Usage(format!(
-            "there is a connection \"{name}\" already; jaunty connections edit changes it"
+            "a connection named \"{name}\" already exists; use jaunty connections edit to change it"
         )));
     }
     let mut profile = match url {
         Some(text) => {
             let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
             if from.secret.is_some() {
-                eprintln!("jaunty: the password of the URL is not written down; the profile asks for it each time");
+                eprintln!("jaunty: the password in the URL is not stored; the profile asks for it each time");
             }
             let asked = from.secret.is_some();
             if asked { from.profile.with("secret", "ask") } else { from.profile }
@@ -107,7 +107,7 @@ fn change_one(name: &str, rename: Option<&str>, change: &Change, json: bool) -> 
     let known = crate::open::connections(&crate::open::folders()?);
     let profile = crate::open::profile(name, &known)?;
     if let Some(taken) = rename.filter(|to| *to != name && known.find(to).is_some()) {
-        return Err(Failure::Usage(format!("there is a connection \"{taken}\" already")));
+        return Err(Failure::Usage(format!("a connection named \"{taken}\" already exists")));
     }
     let mut changed = apply(profile, change)?;
     if let Some(to) = rename {
@@ -126,7 +126,7 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
         let what = if profile.engine.is_empty() {
             "no engine is named".into()
         } else {
-            format!("there is no engine {}", profile.engine)
+            format!("unknown engine {}", profile.engine)
         };
         return Err(Failure::Usage(format!("{what}. Give a URL, or --engine with one of: {}.", known.join(", "))));
     };
@@ -150,18 +150,22 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
     if let Some(guard) = change.guard.as_deref().and_then(Guard::from_word) {
         profile.guard = guard;
     }
-    if let Some(note) = &change.note {
-        profile.note = Some(note.clone()).filter(|note| !note.is_empty());
+    for (given, kept) in
+        [(&change.note, &mut profile.note), (&change.label, &mut profile.label), (&change.group, &mut profile.group)]
+    {
+        if let Some(text) = given {
+            *kept = Some(text.clone()).filter(|text| !text.is_empty());
+        }
     }
     if let Some(key) = engine.keys().iter().find(|key| key.required && !profile.settings.contains_key(key.name)) {
-        return Err(Failure::Usage(format!("{} is needed: {}. Add --set {}=…", key.name, key.help, key.name)));
+        return Err(Failure::Usage(format!("{} is required: {}. Add --set {}=…", key.name, key.help, key.name)));
     }
     Ok(profile)
 }
 
 fn save(before: Option<&str>, profile: Profile, json: bool) -> Result<(), Failure> {
     let Some(file) = profile.file.clone() else {
-        return Err(Failure::Usage(format!("{} stands in no connections file", profile.name)));
+        return Err(Failure::Usage(format!("{} is not in a connections file", profile.name)));
     };
     let renamed = match before {
         Some(before) if before != profile.name => edit::rename(&file, before, &profile.name),
@@ -178,13 +182,13 @@ fn remove(name: &str, json: bool) -> Result<(), Failure> {
     let known = crate::open::connections(&crate::open::folders()?);
     let profile = crate::open::profile(name, &known)?;
     let Some(file) = &profile.file else {
-        return Err(Failure::Usage(format!("{name} stands in no connections file")));
+        return Err(Failure::Usage(format!("{name} is not in a connections file")));
     };
     edit::remove(file, name).map_err(|error| Failure::Usage(error.to_string()))?;
     if json {
         return super::print(&format!("{:#}\n", json!({ "removed": name, "file": file })));
     }
-    super::print(&format!("{} is taken out of {}\n", clean(name), file.display()))
+    super::print(&format!("{} removed from {}\n", clean(name), file.display()))
 }
 
 /// Lists the profiles. What is wrong in the files is told on standard error and is a failure.
@@ -196,7 +200,7 @@ fn list(json: bool) -> Result<(), Failure> {
         super::print(&format!("{:#}\n", Value::from(all)))?;
     } else if found.profiles.is_empty() && found.problems.is_empty() {
         super::print(
-            "No connections. Write them into .jaunty/connections.toml of a project, or into jaunty/connections.toml of the configuration folder.\n",
+            "No connections. Add them to .jaunty/connections.toml in a project, or to jaunty/connections.toml in the configuration folder.\n",
         )?;
     } else {
         super::print(&table(&found.profiles))?;
@@ -222,6 +226,8 @@ fn as_json(profile: &Profile) -> Value {
         "engine": profile.engine,
         "guard": profile.guard.word(),
         "note": profile.note,
+        "label": profile.label,
+        "group": profile.group,
         "file": profile.file,
         "line": profile.line,
         "settings": settings.collect::<serde_json::Map<_, _>>(),

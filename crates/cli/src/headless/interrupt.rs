@@ -30,7 +30,10 @@ impl Interrupt {
             let stops = state.ask();
             if std::io::stderr().is_terminal() {
                 // Below what the terminal shows for the key.
-                eprintln!("\n{}", if stops { "stopping; ctrl-c again ends the program at once" } else { "ended" });
+                eprintln!(
+                    "\n{}",
+                    if stops { "cancelling; press ctrl-c again to end the program at once" } else { "ended" }
+                );
             }
             if !stops {
                 std::process::exit(EXIT_CODE.into());

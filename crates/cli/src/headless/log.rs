@@ -17,7 +17,7 @@ pub fn logbook() -> Result<Logbook, Failure> {
         _ => {
             let read = Logbook::open_to_read(&path, &archives);
             let read = read.map_err(|_| Failure::Usage(error.to_string()))?;
-            eprintln!("jaunty: {error}; what it holds is read, and nothing is noted in it");
+            eprintln!("jaunty: {error}; it is read only");
             Ok(read)
         }
     })
@@ -28,7 +28,7 @@ pub fn list(args: &Log) -> Result<(), Failure> {
     let query = query(args, Local::now().date_naive())?;
     let logbook = logbook()?;
     if args.remove && !logbook.keeps() {
-        return Err(Failure::Usage("the logbook cannot be written to, so no run is removed from it".into()));
+        return Err(Failure::Usage("the logbook cannot be written to; no run was removed".into()));
     }
     let failed = |error: LogbookError| Failure::Usage(error.to_string());
     let entries = logbook.find(&query, args.count).map_err(failed)?;
@@ -49,11 +49,17 @@ fn query(args: &Log, today: NaiveDate) -> Result<Query, Failure> {
     words.extend(args.outcome.as_ref().map(|outcome| format!("\"outcome={outcome}\"")));
     if let Some(day) = &args.day {
         if !["today", "yesterday"].contains(&day.as_str()) && day.parse::<NaiveDate>().is_err() {
-            return Err(Failure::Usage(format!("\"{day}\" is no day; write it as 2026-11-23, today or yesterday")));
+            return Err(Failure::Usage(format!(
+                "\"{day}\" is not a day; write a date such as 2026-11-23, or today or yesterday"
+            )));
         }
         words.push(format!("day={day}"));
     }
-    let query = Query::read(&words.join(" "), today);
+    let written = words.join(" ");
+    if let Some(mistake) = Query::mistake(&written) {
+        return Err(Failure::Usage(mistake));
+    }
+    let query = Query::read(&written, today);
     Ok(match &args.connection {
         Some(connection) => query.on(connection),
         None => query,

@@ -69,7 +69,7 @@ impl Output {
         let terminal = io::stdout().is_terminal();
         if path.is_none() && terminal && !format.is_text() {
             let word = format.word();
-            return Err(Failure::Usage(format!("{word} is no text for a terminal; name a file with --output")));
+            return Err(Failure::Usage(format!("{word} cannot be shown on a terminal; name a file with --output")));
         }
         let (out, name): (Out, _) = match path {
             None if terminal => {
@@ -176,8 +176,8 @@ impl Output {
     /// The failure of a person having stopped it.
     fn stopped(&self) -> Failure {
         Failure::Stopped(match self.out {
-            Out::File(_) => format!("stopped; nothing was written to {}", self.name),
-            Out::Stream(_) | Out::Closed => "stopped; the output ends early".into(),
+            Out::File(_) => format!("cancelled; nothing was written to {}", self.name),
+            Out::Stream(_) | Out::Closed => "cancelled; the output is incomplete".into(),
         })
     }
 

@@ -21,11 +21,11 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
         let found = match args.run.parse::<i64>() {
             Ok(number) => logbook.entry(number),
             Err(_) if args.run == "last" => logbook.last(),
-            Err(_) => return Err(Failure::Usage(format!("\"{}\" is no number of a run, nor last", args.run))),
+            Err(_) => return Err(Failure::Usage(format!("\"{}\" is not a run number, and not \"last\"", args.run))),
         };
         let entry = found.map_err(|error| Failure::Usage(error.to_string()))?;
         let entry = entry.ok_or_else(|| {
-            Failure::Usage(format!("there is no run {}; \"jaunty log\" lists those there are", args.run))
+            Failure::Usage(format!("no run {} in the logbook; \"jaunty log\" lists all runs", args.run))
         })?;
         let with_rows: Vec<_> = entry
             .results
@@ -46,7 +46,7 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
         })?
     };
     if args.from == 0 {
-        return Err(Failure::Usage("rows are counted from 1".into()));
+        return Err(Failure::Usage("rows start at 1".into()));
     }
     let from = args.from - 1;
     let to = args.count.map_or(u64::MAX, |count| from.saturating_add(count)).min(archive.rows());

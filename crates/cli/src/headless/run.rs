@@ -9,19 +9,17 @@ use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::execute::{Tell, execute, job_at};
-use jaunty_core::run::out_line::out_lines;
+use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::parameters::{self, Given};
+use jaunty_core::run::prepare::{Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_core::text::clean::clean;
 use jaunty_core::text::dialect::Dialect;
 use jaunty_core::text::outline::Outline;
 use jaunty_core::text::rope;
-use jaunty_core::text::snippet::unfilled;
-use jaunty_core::text::split::Statement;
 
-use jaunty_tui::settings;
+use jaunty_tui::{settings, words};
 
 use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
@@ -42,7 +40,7 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
     let connections = crate::open::connections(&folders);
     let profile = crate::open::profile(&args.connection, &connections)?;
     let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("there is no engine {}", profile.engine)))?;
+        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
     let mut tasks = tasks(args, engine.dialect())?;
     give_values(&mut tasks, &args.parameters, engine.dialect())?;
     let options = args.written.options(engine.dialect())?;
@@ -61,7 +59,7 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
                 With { profile: &profile, keeping: &keeping, output: &output, interrupt: &interrupt, yes: args.yes };
             let outcome = run_all(session.as_mut(), &tasks, &with);
             keeping.clear_unremembered();
-            // What went wrong with the output explains why the statement was stopped.
+            // What went wrong with the output explains why the statement was cancelled.
             output.lock().close(outcome.is_ok())?;
             outcome
         },
@@ -92,7 +90,7 @@ pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result
             continue;
         }
         if with.interrupt.was_asked() {
-            return Err(Failure::Stopped(format!("stopped before the statement at line {}", task.line)));
+            return Err(Failure::Stopped(format!("cancelled before the statement at line {}", task.line)));
         }
         let place = session.place().map_err(|error| Failure::Database(error.to_string()))?;
         match reading::read(session, &task.job) {
@@ -124,11 +122,11 @@ fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -
     };
     if profile.guard != Guard::Open && !yes && !reads() {
         let line = statement.lines().next().unwrap_or_default();
-        let effect = session.effect(statement).map(jaunty_tui::words::effect).unwrap_or_default().join(" ");
+        let effect = session.effect(statement).map(words::effect).unwrap_or_default().join(" ");
         return Err(Failure::Usage(format!(
             "{} {}; add --yes to run: {line}\n{effect}",
             profile.name,
-            jaunty_tui::words::asks(profile.guard)
+            words::asks(profile.guard)
         )));
     }
     let streams = output.lock().takes_rows_as_they_come();
@@ -174,10 +172,10 @@ fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -
 
 /// What became of a run that a person stopped.
 fn stopped(run: &Run) -> String {
-    let rows = jaunty_tui::words::count(run.rows(), "row");
+    let rows = words::count(run.rows(), "row");
     match run.number {
-        Some(number) => format!("stopped after {rows}; they are kept as run {number} (jaunty rows {number})"),
-        None => format!("stopped after {rows}"),
+        Some(number) => format!("cancelled after {rows}; they are kept as run {number} (jaunty rows {number})"),
+        None => format!("cancelled after {rows}"),
     }
 }
 
@@ -221,7 +219,7 @@ fn shown(path: &Path) -> String {
 fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
     let targets = run.take_out();
     if let Some((path, _)) = targets.first().filter(|_| run.all_rows().is_empty()) {
-        eprintln!("{} stays as it was: the statement gave no rows", shown(path));
+        eprintln!("{} is unchanged: the statement returned no rows", shown(path));
     }
     for (path, target, kept) in run.files_of(targets) {
         let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
@@ -236,7 +234,7 @@ fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
             other => Failure::Usage(other.to_string()),
         })?;
         if shows {
-            eprintln!("{} in {}", jaunty_tui::words::count(rows, "row"), shown(&path));
+            eprintln!("{} in {}", words::count(rows, "row"), shown(&path));
         }
     }
     Ok(())
@@ -254,7 +252,10 @@ pub fn tasks_of(
     let range = match line {
         None => 0..outline.statements().len(),
         Some(line) if line == 0 || line > rope.len_lines() => {
-            return Err(Failure::Usage(format!("there is no line {line}; the file has {}", rope.len_lines())));
+            return Err(Failure::Usage(format!(
+                "no line {line}; the file has {}",
+                words::count(rope.len_lines() as u64, "line")
+            )));
         }
         Some(line) => {
             // The statement that the line's first word belongs to.
@@ -264,33 +265,30 @@ pub fn tasks_of(
             outline.at(&rope, at).map_or(0..0, |index| index..index + 1)
         }
     };
-    let statements = outline.statements().get(range.clone()).unwrap_or_default();
-    if statements.is_empty() {
-        return Err(Failure::Usage("there is no statement to run".into()));
+    let starts = outline.statements().get(range.clone()).unwrap_or_default().iter().map(|s| s.start);
+    if range.is_empty() {
+        return Err(Failure::Usage("no statement to run".into()));
     }
-    if let Some(open) = statements.iter().find(|s| !s.closed) {
-        let line = rope.byte_to_line(open.start) + 1;
-        return Err(Failure::Usage(format!("the statement at line {line} has a quote or comment that never closes")));
-    }
-    let unfilled = |s: &Statement| {
-        let text = s.text(&rope);
-        let place = unfilled(&text, dialect)?;
-        Some((rope.byte_to_line(s.start + place.start) + 1, text.get(place)?.to_owned()))
-    };
-    if let Some((line, place)) = statements.iter().find_map(unfilled) {
-        return Err(Failure::Usage(format!("line {line}: {} was not filled in; nothing was run", clean(&place))));
-    }
-    let wrong = statements.iter().flat_map(|s| out_lines(s, &rope, dialect)).find_map(|out| out.target.err());
-    if let Some(error) = wrong {
-        let line = rope.byte_to_line(error.range.start);
-        let at = error.range.start - rope.line_to_byte(line);
-        let error = EngineError::new(ErrorKind::Local, error.message).at(Some(at));
-        return Err(Failure::Usage(error.explain(&rope.line(line).to_string(), line + 1)));
-    }
-    let task = |(index, start): (usize, usize)| {
-        Some(Task { job: job_at(&outline, index, &rope, buffer)?, line: rope.byte_to_line(start) + 1 })
-    };
-    Ok(range.zip(statements.iter().map(|s| s.start)).filter_map(task).collect())
+    let line_of = |at: usize| rope.byte_to_line(at) + 1;
+    let prepared = prepare(&rope, &outline, range, buffer, || true).map_err(|unready| {
+        let text = match unready {
+            Unready::NeverCloses(at) => {
+                format!("the statement at line {} has a quote or comment that never closes", line_of(at))
+            }
+            Unready::Unfilled(place) => {
+                let name = rope.byte_slice(place.clone()).to_string();
+                format!("line {}: {} was not filled in; nothing was run", line_of(place.start), clean(&name))
+            }
+            Unready::OutLine(at, message) => {
+                let line = rope.byte_to_line(at);
+                let error = EngineError::new(ErrorKind::Local, message).at(Some(at - rope.line_to_byte(line)));
+                error.explain(&rope.line(line).to_string(), line + 1)
+            }
+            Unready::Stopped => "stopped".to_owned(),
+        };
+        Failure::Usage(text)
+    })?;
+    Ok(prepared.jobs.into_iter().zip(starts).map(|(job, start)| Task { job, line: line_of(start) }).collect())
 }
 
 fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {

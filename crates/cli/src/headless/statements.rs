@@ -11,7 +11,7 @@ use crate::failure::Failure;
 pub fn list(args: &Statements) -> Result<(), Failure> {
     let dialect = by_name(&args.dialect).ok_or_else(|| {
         let known: Vec<_> = DIALECTS.iter().map(|d| d.name).collect();
-        Failure::Usage(format!("there is no dialect \"{}\". Use one of: {}.", args.dialect, known.join(", ")))
+        Failure::Usage(format!("unknown dialect \"{}\". Use one of: {}.", args.dialect, known.join(", ")))
     })?;
     let rope = rope(&super::read(&args.file)?);
     let mut lines = String::new();

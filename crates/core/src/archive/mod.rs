@@ -9,13 +9,16 @@
 //! message to message to make that list anew, whether it has a footer or not.
 //!
 //! The footer also holds a checksum of each message. A batch that is read whole, as each is that is shown or
-//! exported, is compared with it; where single columns are scanned, and where a crash left no footer, only
-//! lengths and offsets are looked at.
+//! exported, is compared with it; where single columns are scanned or long values read in part, and where a crash left
+//! no footer, only lengths and offsets are looked at.
+//!
+//! A batch with long values in it is not read whole to be looked at ([`Archive::glimpse`]): of each value only a part.
 //!
 //! Batches are read with positioned reads into memory of their own. Mapping the file would save a
 //! copy, but a file that shrinks under a map kills the program, and touched pages of a map count as
 //! the program's memory; a batch is a few hundred kilobytes, read in a fraction of a frame.
 
+mod cut;
 mod reader;
 mod retention;
 mod writer;
@@ -25,6 +28,7 @@ use std::path::PathBuf;
 
 use arrow_schema::ArrowError;
 
+pub use cut::{Cut, Window};
 pub use reader::{Archive, Page};
 pub use retention::{Retention, Swept, keep_within};
 pub use writer::Writer;

@@ -16,12 +16,16 @@ use arrow_schema::{DataType, SchemaRef, UnionMode};
 use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
+use super::cut::{self, Cut, Window};
 use super::{ArchiveError, CHECKSUMS, Place};
 
 /// The bytes that an Arrow file begins with, padded to eight.
 const MAGIC: &[u8; 8] = b"ARROW1\0\0";
 /// What stands before the length of every message.
 const CONTINUATION: u32 = 0xffff_ffff;
+/// A batch with a longer body has long values in it: those of others end at
+/// [`BATCH_BYTES`](crate::engine::BATCH_BYTES). It is neither read whole to be looked at, nor kept in memory.
+const LARGE: u64 = 8 << 20;
 /// The heads of messages are small; one that claims more is no message.
 const LONGEST_HEAD: u32 = 16 << 20;
 
@@ -30,12 +34,13 @@ const LONGEST_HEAD: u32 = 16 << 20;
 pub struct Archive {
     path: PathBuf,
     contents: Mutex<Arc<Contents>>,
-    /// The batch read last: pages that are read one after another mostly share it.
+    /// The batch read last: pages that are read one after another mostly share it. Of one with long values, what
+    /// was read of it, and how.
     last: Mutex<Option<(BatchKey, RecordBatch)>>,
 }
 
-/// A batch, told by the contents it is of and where it lies in them.
-type BatchKey = (u64, u64);
+/// A batch, told by the contents it is of, where it lies in them, and how much of long values was read.
+type BatchKey = (u64, u64, Option<u64>);
 
 /// What is in the file now. Readers keep what they have when it is replaced.
 #[derive(Debug)]
@@ -108,7 +113,7 @@ impl Archive {
                     if let Some(sum) = sums.first()
                         && checksum(&file, 0, at + u64::from(head) + body).map_err(read)? != *sum
                     {
-                        return Err(damaged("its columns are not those that were written".to_owned()));
+                        return Err(damaged("its columns are not the ones that were written".to_owned()));
                     }
                     contents = Some(Contents::empty(file.try_clone().map_err(read)?, schema));
                 }
@@ -117,7 +122,7 @@ impl Archive {
                     let sum = sums.get(contents.places.len() + 1).copied();
                     contents.places.push(Place { offset: at, head, body, first_row, rows, sum });
                 }
-                _ => return Err(not("its messages are in no order that an archive has")),
+                _ => return Err(not("its messages are in the wrong order")),
             }
             at += u64::from(head) + body;
         }
@@ -146,6 +151,45 @@ impl Archive {
 
     /// Rows `from` up to `from + count`, as far as they are there.
     pub fn page(&self, from: u64, count: usize) -> Result<Page, ArchiveError> {
+        self.read_page(from, count, None)
+    }
+
+    /// The same, with values cut after so many bytes in batches that have long ones.
+    pub fn glimpse(&self, from: u64, count: usize, most: u64) -> Result<Page, ArchiveError> {
+        self.read_page(from, count, Some(most))
+    }
+
+    /// One row, its long values through a window; and which of them were cut. None if it is not there.
+    pub fn row_through(&self, row: u64, window: Window) -> Result<Option<(RecordBatch, Vec<Cut>)>, ArchiveError> {
+        let contents = self.snapshot();
+        let index = contents.places.partition_point(|place| place.first_row + place.rows <= row);
+        let Some(place) = contents.places.get(index) else { return Ok(None) };
+        let at = (row - place.first_row) as usize;
+        if place.body <= LARGE {
+            return Ok(Some((self.batch(&contents, place, None)?.slice(at, 1), Vec::new())));
+        }
+        let (batch, cuts) = self.read_cut(&contents, place, window)?;
+        let cuts = cuts.into_iter().filter(|cut| cut.row == at).map(|cut| Cut { row: 0, ..cut });
+        Ok(Some((batch.slice(at, 1), cuts.collect())))
+    }
+
+    fn read_cut(
+        &self,
+        contents: &Contents,
+        place: &Place,
+        window: Window,
+    ) -> Result<(RecordBatch, Vec<Cut>), ArchiveError> {
+        cut::read(&contents.file, &contents.schema, place, window).map_err(|source| {
+            let path = self.path.clone();
+            let rows = || format!("rows {} to {}: {source}", place.first_row + 1, place.first_row + place.rows);
+            match source.kind() {
+                io::ErrorKind::InvalidData | io::ErrorKind::Other => ArchiveError::Damaged { what: rows(), path },
+                _ => ArchiveError::File { path, act: "read", source },
+            }
+        })
+    }
+
+    fn read_page(&self, from: u64, count: usize, most: Option<u64>) -> Result<Page, ArchiveError> {
         let contents = self.snapshot();
         let of = contents.rows();
         let end = of.min(from.saturating_add(count as u64));
@@ -154,7 +198,7 @@ impl Archive {
         while at < end {
             let index = contents.places.partition_point(|place| place.first_row + place.rows <= at);
             let Some(place) = contents.places.get(index) else { break };
-            let batch = self.batch(&contents, place)?;
+            let batch = self.batch(&contents, place, most)?;
             let skip = (at - place.first_row) as usize;
             let take = (end - at).min(place.rows - skip as u64) as usize;
             batches.push(batch.slice(skip, take));
@@ -194,6 +238,20 @@ impl Archive {
     /// Rows by their numbers, in that order, as one batch; of all columns or of these, which are in
     /// order. Rows that are not there are left out.
     pub fn gather(&self, rows: &[u32], columns: Option<&[usize]>) -> Result<RecordBatch, ArchiveError> {
+        self.gathered(rows, columns, None)
+    }
+
+    /// Rows by their numbers, as [`Archive::glimpse`] reads them.
+    pub fn gather_glimpse(&self, rows: &[u32], most: u64) -> Result<RecordBatch, ArchiveError> {
+        self.gathered(rows, None, Some(most))
+    }
+
+    fn gathered(
+        &self,
+        rows: &[u32],
+        columns: Option<&[usize]>,
+        most: Option<u64>,
+    ) -> Result<RecordBatch, ArchiveError> {
         let contents = self.snapshot();
         let mut sorted: Vec<u32> = rows.iter().copied().filter(|row| u64::from(*row) < contents.rows()).collect();
         sorted.sort_unstable();
@@ -209,7 +267,7 @@ impl Archive {
             let within = rest.iter().take(here).map(|row| (u64::from(*row) - place.first_row) as u32);
             let batch = match columns {
                 Some(_) => read_columns(&self.path, &contents, place, columns, Vec::new())?.0,
-                None => self.batch(&contents, place)?,
+                None => self.batch(&contents, place, most)?,
             };
             pieces.push(take_record_batch(&batch, &UInt32Array::from_iter_values(within))?);
             from += here;
@@ -223,13 +281,21 @@ impl Archive {
         Ok(take_record_batch(&all, &UInt32Array::from_iter_values(places))?)
     }
 
-    fn batch(&self, contents: &Contents, place: &Place) -> Result<RecordBatch, ArchiveError> {
-        let key = (contents.generation, place.offset);
+    /// A batch, its values cut after so many bytes if there are long ones.
+    fn batch(&self, contents: &Contents, place: &Place, most: Option<u64>) -> Result<RecordBatch, ArchiveError> {
+        let is_large = place.body > LARGE;
+        if is_large && most.is_none() {
+            return read_place(&self.path, contents, place);
+        }
+        let key = (contents.generation, place.offset, most.filter(|_| is_large));
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, batch)) = last.as_ref().filter(|(known, _)| *known == key) {
             return Ok(batch.clone());
         }
-        let batch = read_place(&self.path, contents, place)?;
+        let batch = match most.filter(|_| is_large) {
+            Some(most) => self.read_cut(contents, place, Window::first(most))?.0,
+            None => read_place(&self.path, contents, place)?,
+        };
         *last = Some((key, batch.clone()));
         Ok(batch)
     }
@@ -334,7 +400,7 @@ fn read_parts(contents: &Contents, place: &Place, columns: &[usize], bytes: &mut
 
 /// Whether what the head of a message says of its columns fits the schema, and lies within its body: a decoder
 /// believes it.
-fn holds_together(schema: &SchemaRef, place: &Place, bytes: &[u8]) -> bool {
+pub(super) fn holds_together(schema: &SchemaRef, place: &Place, bytes: &[u8]) -> bool {
     let Some(head) = bytes.get(8..place.head as usize) else { return false };
     let Some(batch) = root_as_message(head).ok().and_then(|message| message.header_as_record_batch()) else {
         return false;

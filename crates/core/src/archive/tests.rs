@@ -251,3 +251,106 @@ fn a_damaged_archive_says_so_and_names_itself() {
     }
     assert!(found > good.len() / 41, "{found} of {}", good.len());
 }
+
+/// Rows of every kind of column with values of these lengths, in one batch that counts as large.
+fn long_values(lengths: &[usize]) -> RecordBatch {
+    let announced = ["n", "text", "raw", "any"].map(|name| Announced { name: name.into(), ..Announced::default() });
+    let mut assembler = Assembler::new(announced.to_vec());
+    for (n, length) in lengths.iter().enumerate() {
+        let text: String = "quay äö名 ".chars().cycle().take(*length).collect();
+        let raw: Vec<u8> = (0..*length).map(|at| at as u8).collect();
+        assembler
+            .push_row(|column| match column {
+                0 => Value::Int(n as i64),
+                1 => Value::Text(&text),
+                2 if n == 1 => Value::Null,
+                2 => Value::Bytes(&raw),
+                _ if n % 2 == 0 => Value::Bytes(&raw),
+                _ => Value::Text(&text),
+            })
+            .unwrap();
+    }
+    assembler.take().unwrap()
+}
+
+#[test]
+fn of_long_values_a_part_is_read_and_the_rest_is_not() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    let lengths = [3, 2_000_000, 0, 70_000, 1_500_001, 64, 12];
+    let batch = long_values(&lengths);
+    let mut writer = Writer::create(&path, &batch.schema()).unwrap();
+    writer.write(&batch).unwrap();
+    writer.write(&long_values(&[5, 5])).unwrap();
+    writer.finish().unwrap();
+    let archive = Archive::open(&path).unwrap();
+    let whole = archive.page(0, 9).unwrap();
+    let texts = |batch: &RecordBatch| batch.columns().iter().map(column_text).collect::<Vec<_>>();
+    assert_eq!(texts(&whole.batches[0]), texts(&batch));
+    // What is looked at begins as the values do, and ends with a whole character.
+    let most = 1001;
+    let glimpse = archive.glimpse(0, 9, most).unwrap();
+    assert_eq!((glimpse.rows(), glimpse.of, glimpse.schema), (9, 9, whole.schema.clone()));
+    let small = &glimpse.batches[0];
+    assert!(small.get_array_memory_size() < 100_000, "{}", small.get_array_memory_size());
+    for (seen, all) in texts(small).iter().flatten().zip(texts(&batch).iter().flatten()) {
+        assert!(all.starts_with(seen.as_str()));
+        let (least, is_text) = (most as usize - 3, all.contains(' '));
+        assert!(if is_text { seen.len() >= all.len().min(least) } else { seen.len() >= all.len().min(2 * least) });
+    }
+    let gathered = archive.gather_glimpse(&[6, 1, 3], most).unwrap();
+    let row =
+        |batch: &RecordBatch, row: usize| texts(batch).iter().map(|column| column[row].clone()).collect::<Vec<_>>();
+    let rows = |batch: &RecordBatch, all: [usize; 3]| all.map(|at| row(batch, at));
+    assert_eq!(rows(&gathered, [0, 1, 2]), rows(small, [6, 1, 3]));
+    // Gone through by parts, a value is what it was, and says how long it is.
+    for (at, column) in [(0, 1), (1, 1), (3, 2), (4, 2), (3, 3), (4, 3), (2, 3)] {
+        let all = row(&batch, at)[column].clone();
+        let each = if all.contains(' ') { 1 } else { 2 };
+        let (mut from, mut together) = (0, String::new());
+        loop {
+            let window = Window { from: (column, from), most: 50_001 };
+            let (part, cuts) = archive.row_through(at as u64, window).unwrap().unwrap();
+            assert_eq!(row(&part, 0)[0], at.to_string());
+            let text = row(&part, 0)[column].clone();
+            together.push_str(&text);
+            let Some(cut) = cuts.iter().find(|cut| cut.column == column) else { break };
+            assert_eq!((cut.row, cut.from, cut.length), (0, from, (all.len() / each) as u64));
+            from = cut.from + (text.len() / each) as u64;
+            if from == cut.length {
+                break;
+            }
+        }
+        assert!(together == all, "{at} {column}: {} of {}", together.len(), all.len());
+    }
+    assert!(archive.row_through(9, Window::first(9)).unwrap().is_none());
+}
+
+#[test]
+fn damaged_offsets_of_long_values_are_an_error() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    let batch = long_values(&[9, 3_000_000, 9]);
+    let mut writer = Writer::create(&path, &batch.schema()).unwrap();
+    writer.write(&batch).unwrap();
+    let place = writer.archive().snapshot().places[0];
+    writer.finish().unwrap();
+    let whole = std::fs::read(&path).unwrap();
+    // Everything before the first long value, byte by byte.
+    let mut refused = 0;
+    for at in (place.offset..place.offset + u64::from(place.head) + 600).step_by(3) {
+        let mut bytes = whole.clone();
+        bytes[at as usize] ^= 0xd5;
+        std::fs::write(&path, bytes).unwrap();
+        let read = Archive::open(&path).and_then(|archive| archive.glimpse(0, 9, 100));
+        match read {
+            Ok(page) => assert!(page.rows() <= 3),
+            Err(ArchiveError::Damaged { path: told, .. } | ArchiveError::NotAnArchive { path: told, .. }) => {
+                assert_eq!(told, path);
+                refused += 1;
+            }
+            Err(error) => panic!("{error}"),
+        }
+    }
+    assert!(refused > 20, "{refused}");
+}

@@ -26,7 +26,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         put("comment", object.comment.clone(), None);
     }
     if let Some(rows) = object.rows {
-        let what = if object.kind == ObjectKind::Keys { "keys" } else { "rows, as far as the server knows" };
+        let what = if object.kind == ObjectKind::Keys { "keys" } else { "rows (estimate)" };
         let bytes = object.bytes.map(|bytes| format!(" · {}", crate::complete::about::size(bytes))).unwrap_or_default();
         put("size", format!("{} {what}{bytes}", grouped(rows)), None);
     }
@@ -48,7 +48,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     for rule in &object.constraints {
         let section = match rule.rule {
             Rule::Primary | Rule::Unique => "keys",
-            Rule::Foreign { .. } => "points at",
+            Rule::Foreign { .. } => "references",
             Rule::Check(_) => "checks",
         };
         let leads_to = match &rule.rule {
@@ -64,7 +64,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         {
             let text =
                 format!("{} ({}) by {}", templates::name(other, catalog, dialect), ours.join(", "), theirs.join(", "));
-            put("pointed at by", text, Some(other.to_name()));
+            put("referenced by", text, Some(other.to_name()));
         }
     }
     for index in &object.indexes {
@@ -79,7 +79,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         put("reads from", text, Some(used.clone()));
     }
     for view in catalog.reading(&name) {
-        put("read by", templates::name(view, catalog, dialect), Some(view.to_name()));
+        put("used by", templates::name(view, catalog, dialect), Some(view.to_name()));
     }
     // Sections in the order in which each begins; the lines of one stand together.
     let mut order: Vec<&str> = Vec::new();

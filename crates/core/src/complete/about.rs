@@ -2,10 +2,11 @@
 //! column, what another name stands for, and which argument of a call is being written.
 
 use super::context::{Context, Surroundings};
-use super::parse::{Origin, Word, words};
-use super::scope::{Seen, Sighted};
-use crate::catalog::{Catalog, Column, Object, ObjectKind, Rule, Written, templates};
+use super::parse::{Origin, Shape, Word, words};
+use super::scope::{Scope, Seen, Sighted};
+use crate::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule, Written, templates};
 use crate::help;
+use crate::text::dialect::Dialect;
 use crate::text::lexer::TokenKind;
 
 /// What is known of something.
@@ -16,7 +17,7 @@ pub struct About {
     /// More lines.
     pub lines: Vec<String>,
     /// The table that it is, or belongs to.
-    pub table: Option<crate::catalog::Name>,
+    pub table: Option<Name>,
 }
 
 /// What is known of the word at byte `cursor` of a statement.
@@ -97,8 +98,8 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
     let dialect = context.around.dialect;
     let catalog = context.around.catalog;
     // The statement with the word in it: as one of its sources it is gone from the context.
-    let whole = super::parse::Shape::of(words(text, dialect, 0));
-    let scope = super::scope::Scope::new(&whole, catalog, dialect);
+    let whole = Shape::of(words(text, dialect, 0));
+    let scope = Scope::new(&whole, catalog, dialect);
     let query = whole.query_at(at);
     let visible = scope.visible(query, whole.clause_at(query, at).0);
     let path = path_at(all, at);
@@ -122,12 +123,12 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
             Some(object) => {
                 let mut found = table_about(object, catalog, dialect);
                 if !name.means(&object.name, dialect) {
-                    found.title = format!("{} stands for {}", name.text, found.title);
+                    found.title = format!("{} is an alias of {}", name.text, found.title);
                 }
                 found
             }
             None => About {
-                title: format!("{} is made by this statement", name.text),
+                title: format!("{} is defined in this statement", name.text),
                 lines: source.columns.iter().map(|column| format!("{} {}", column.name, column.db_type)).collect(),
                 table: None,
             },
@@ -160,16 +161,16 @@ fn path_at(all: &[Word], at: usize) -> Vec<Written> {
 }
 
 /// A table in lines: how large it is, its columns, what its keys lead to.
-pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static crate::text::dialect::Dialect) -> About {
+pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static Dialect) -> About {
     let mut lines = Vec::new();
     if !object.comment.is_empty() {
         lines.push(object.comment.clone());
     }
     lines.extend(object.columns.iter().map(|column| column_line(column, object, catalog)));
     for other in catalog.pointing_at(&object.to_name()) {
-        lines.push(format!("pointed at by {}", templates::name(other, catalog, dialect)));
+        lines.push(format!("referenced by {}", templates::name(other, catalog, dialect)));
     }
-    let rows = object.rows.map(|rows| format!(" · {rows} rows, as far as the server knows")).unwrap_or_default();
+    let rows = object.rows.map(|rows| format!(" · {rows} rows (estimate)")).unwrap_or_default();
     let bytes = object.bytes.map(|bytes| format!(" · {}", size(bytes))).unwrap_or_default();
     let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
     About { title, lines, table: Some(object.to_name()) }
@@ -240,7 +241,7 @@ fn column_about(column: &Seen, source: &Sighted, catalog: &Catalog) -> About {
         None => About {
             title: column.name.clone(),
             lines: vec![format!(
-                "given by {}",
+                "assigned by {}",
                 if source.name.text.is_empty() { "a query" } else { &source.name.text }
             )],
             table,
@@ -300,7 +301,7 @@ pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call>
     Some(Call { signature, argument })
 }
 
-/// The bytes of an argument in a signature. One with an ellipsis stands for all that follow.
+/// The bytes of an argument in a signature. One with an ellipsis is an alias of all that follow.
 fn argument(signature: &str, number: usize) -> Option<std::ops::Range<usize>> {
     let from = signature.find('(')? + 1;
     let arguments = templates::arguments(signature.get(from - 1..)?);
@@ -313,6 +314,19 @@ fn argument(signature: &str, number: usize) -> Option<std::ops::Range<usize>> {
     }
     let last = arguments.last().is_some_and(|last| last.contains('…'));
     ranges.get(number).cloned().or_else(|| ranges.pop().filter(|_| last))
+}
+
+/// The one table that a statement is about, if it names no other.
+pub fn only_table(text: &str, catalog: &Catalog, dialect: &'static Dialect) -> Option<Name> {
+    let shape = Shape::of(words(text, dialect, 0));
+    let scope = Scope::new(&shape, catalog, dialect);
+    let sources = shape.queries.iter().flat_map(|query| &query.sources);
+    let mut tables = sources.filter_map(|source| match &source.origin {
+        Origin::Named(path) => scope.relation(path).map(|object| object.to_name()),
+        _ => None,
+    });
+    let first = tables.next()?;
+    tables.all(|table| table == first).then_some(first)
 }
 
 #[cfg(test)]
@@ -348,8 +362,8 @@ mod tests {
             ("postgres", "select * from po|rts", "table ports / id  integer · key"),
             ("postgres", "select * from |ports where id = 1", "table ports / id"),
             ("postgres", "select * from ops.cr|ew", "table ops.crew / id"),
-            ("postgres", "select p|.name from ports p", "p stands for table ports / id"),
-            ("postgres", "select p.name from ports p|", "p stands for table ports / id"),
+            ("postgres", "select p|.name from ports p", "p is an alias of table ports / id"),
+            ("postgres", "select p.name from ports p|", "p is an alias of table ports / id"),
             ("postgres", "select p.na|me from ports p", "name  text / column of table ports"),
             ("postgres", "select na|me from ports", "name  text / column of table ports"),
             (
@@ -357,8 +371,8 @@ mod tests {
                 "select s.route|_id from sailings s",
                 "route_id  integer → routes.id / column of table sailings",
             ),
-            ("postgres", "with x as (select 1 as n) select * from x|", "x is made by this statement / n "),
-            ("postgres", "with x as (select 1 as n) select n| from x", "n / given by x"),
+            ("postgres", "with x as (select 1 as n) select * from x|", "x is defined in this statement / n "),
+            ("postgres", "with x as (select 1 as n) select n| from x", "n / assigned by x"),
             ("postgres", "select null::mo|od", "mood enum / type of public"),
             ("postgres", "select 'ports|'", "nothing"),
             ("postgres", "select 1 -- ports|", "nothing"),
@@ -398,5 +412,15 @@ mod tests {
     #[test]
     fn sizes_for_people() {
         assert_eq!([0, 1023, 1536, 5 << 30].map(size), ["0 bytes", "1023 bytes", "1.5 KiB", "5.0 GiB"]);
+    }
+
+    #[test]
+    fn a_statement_about_one_table_is_about_it_anywhere() {
+        let catalog = saltmarsh();
+        let only = |text: &str| only_table(text, &catalog, &POSTGRES).map(|table| table.name);
+        assert_eq!(only("select * from ports where id = 1").as_deref(), Some("ports"));
+        assert_eq!(only("update ports set name = 'x' where id in (select id from ports)").as_deref(), Some("ports"));
+        assert_eq!(only("select * from ports p join routes r on true"), None);
+        assert_eq!(only("select * from nowhere"), None);
     }
 }

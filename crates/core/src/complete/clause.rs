@@ -63,6 +63,8 @@ pub(super) fn clause_of(word: &str, now: Clause, shape: &Shape, at: usize) -> Op
     let clause = match word {
         "UNION" | "EXCEPT" | "INTERSECT" | "MINUS" if now != Start && !defines => return Some(Beginning::SetOperation),
         "WITH" if matches!(now, Start | Other) || (defines && before("AS")) => With,
+        // `insert into t with s as (…) select`.
+        "WITH" if now == Target && shape.with_begins_ctes(at) => With,
         "SELECT" | "INSERT" | "UPDATE" | "DELETE" if shape.is(0, "GRANT") || shape.is(0, "REVOKE") => return None,
         "SELECT" if !before("ON") && !shape.sign(at.wrapping_sub(1), b',') => Select,
         "FROM" if matches!(now, Select | Set | Start | Other | Returning) && !before("DISTINCT") => {

@@ -184,6 +184,13 @@ impl Shape {
         ends == self.word(at).map(|w| w.range.start)
     }
 
+    /// Whether a `WITH` is followed by the name of a common table expression, and not by words of its own.
+    pub(super) fn with_begins_ctes(&self, at: usize) -> bool {
+        let at = at + 1 + usize::from(self.is(at + 1, "RECURSIVE"));
+        let after = if self.sign(at + 1, b'(') { self.closing(at + 1, self.words.len()) + 1 } else { at + 1 };
+        self.is(after, "AS")
+    }
+
     fn begins_query(&self, at: usize) -> bool {
         self.word(at).is_some_and(|w| w.is_one_of(&["SELECT", "WITH", "VALUES"]))
     }
@@ -211,6 +218,15 @@ impl Shape {
             let Some(word) = self.word(at) else { break };
             if word.sign(b'(') {
                 at = self.parenthesis(at, words.end, number, depth);
+                continue;
+            }
+            // `from a join b on a.x = b.x, c`: the condition ends at the comma.
+            if word.sign(b',') && matches!(clause, Clause::On | Clause::Using) {
+                clause = Clause::From;
+                if let Some(query) = self.queries.get_mut(number) {
+                    query.clauses.push((clause, at));
+                }
+                at = self.sources(at + 1, words.end, number, clause, depth);
                 continue;
             }
             if word.kind != TokenKind::Word {
@@ -256,7 +272,9 @@ impl Shape {
     /// What stands in parentheses: a query of its own, or something that may hold some.
     fn parenthesis(&mut self, open: usize, end: usize, number: usize, depth: usize) -> usize {
         let close = self.closing(open, end);
-        if self.begins_query(open + 1) {
+        // `((select …) union select …)` is one as well.
+        let first = (open + 1..close).find(|at| !self.sign(*at, b'('));
+        if self.begins_query(open + 1) || (depth <= DEEPEST && first.is_some_and(|at| self.begins_query(at))) {
             self.query(open + 1..close, Some(number), None, depth + 1);
         } else {
             let mut at = open + 1;
@@ -319,7 +337,11 @@ impl Shape {
                 at += 1;
             }
             let first = at;
-            let origin = if self.sign(at, b'(') {
+            let rows_from = self.is(at, "ROWS") && self.is(at + 1, "FROM") && self.sign(at + 2, b'(');
+            let origin = if rows_from {
+                at = self.parenthesis(at + 2, end, number, depth);
+                Origin::Function(String::new())
+            } else if self.sign(at, b'(') {
                 let close = self.closing(at, end);
                 if self.begins_query(at + 1) {
                     let inner = self.query(at + 1..close, Some(number), None, depth + 1);
@@ -330,7 +352,13 @@ impl Shape {
                     if depth <= DEEPEST {
                         self.sources_within(at + 1, close, number, depth + 1);
                     }
-                    return (close + 1).min(end);
+                    at = (close + 1).min(end);
+                    let named = at + usize::from(self.is(at, "AS"));
+                    if named >= end || self.ends_sources(named) || self.name_at(named).is_none() {
+                        return at;
+                    }
+                    // With a name of its own it is one table, of which nothing is known.
+                    Origin::Function(String::new())
                 }
             } else {
                 let Some(name) = self.name_at(at).filter(|_| at < end && !self.ends_sources(at)) else { return at };
@@ -353,6 +381,10 @@ impl Shape {
                     Origin::Named(path)
                 }
             };
+            // Some of its partitions.
+            if self.is(at, "PARTITION") && self.sign(at + 1, b'(') && at < end {
+                at = (self.closing(at + 1, end) + 1).min(end);
+            }
             let mut source = Source { alias: None, columns: Vec::new(), origin, at: first, end: at };
             let said_as = self.is(at, "AS");
             let alias = at + usize::from(said_as);

@@ -35,6 +35,8 @@ pub struct Sighted {
     pub unknown: bool,
     /// How many queries further out it stands.
     pub outer: usize,
+    /// The token that it begins at.
+    pub at: usize,
 }
 
 /// What a statement's names mean.
@@ -119,7 +121,7 @@ impl<'a> Scope<'a> {
             }
         };
         rename(&mut columns, &source.columns);
-        Some(Sighted { name: source.alias.clone().unwrap_or(name), table, columns, unknown, outer })
+        Some(Sighted { name: source.alias.clone().unwrap_or(name), table, columns, unknown, outer, at: source.at })
     }
 
     /// The table that a path means.
@@ -181,6 +183,10 @@ impl<'a> Scope<'a> {
         let star = |item: &std::ops::Range<usize>| {
             item.clone().next_back().is_some_and(|at| self.shape.words.get(at).is_some_and(|w| w.sign(b'*')))
         };
+        // What the server calls a cast or a CASE is not looked into.
+        if inner.items.iter().any(|item| !star(item) && self.is_unnamed(item)) {
+            return true;
+        }
         if !inner.items.iter().any(star) {
             return inner.items.is_empty();
         }
@@ -214,7 +220,8 @@ impl<'a> Scope<'a> {
                 sources().filter(named).for_each(|source| all.extend(source.columns));
             }
             _ => {
-                let Some((name, ends)) = self.named(item.clone()) else { return };
+                let named = self.named(item.clone()).or_else(|| self.named_by_call(item.clone()));
+                let Some((name, ends)) = named else { return };
                 let column = self.column_at(item.start..ends, &sources().collect::<Vec<_>>());
                 all.push(match column {
                     Some(column) => Seen { name, ..column },
@@ -246,6 +253,19 @@ impl<'a> Scope<'a> {
             }
             _ => None,
         }
+    }
+
+    /// What a call without a name of its own is called where the server names it by the function, and the end.
+    fn named_by_call(&self, item: std::ops::Range<usize>) -> Option<(String, usize)> {
+        let words = self.shape.words.get(item.clone())?;
+        let open = words.iter().position(|word| word.sign(b'('))?;
+        let name = self.shape.name_at(item.start + open.checked_sub(1)?)?.text;
+        Some((name, item.end)).filter(|_| self.dialect.folds_names)
+    }
+
+    /// Whether what a selected expression is called cannot be told.
+    fn is_unnamed(&self, item: &std::ops::Range<usize>) -> bool {
+        self.dialect.folds_names && self.named(item.clone()).is_none() && self.named_by_call(item.clone()).is_none()
     }
 
     /// The column that tokens name, if they do nothing else.

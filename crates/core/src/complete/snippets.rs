@@ -48,7 +48,7 @@ pub enum SnippetError {
         name: String,
     },
     /// There is one of that name.
-    #[error("there is a snippet {0} already; take another name, or change it in the file")]
+    #[error("snippet {0} already exists; take another name, or change it in the file")]
     Taken(String),
 }
 
@@ -151,7 +151,7 @@ mod tests {
         assert!(std::fs::read_to_string(&file).unwrap().starts_with("# a remark\n[top]"));
         assert_eq!(
             add(&file, &snippet("two", "x")).unwrap_err().to_string(),
-            "there is a snippet two already; take another name, or change it in the file"
+            "snippet two already exists; take another name, or change it in the file"
         );
         let (found, problems) = all(&[&file, &folder.path().join("none.toml")]);
         assert!(problems.is_empty());

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use toml_edit::{DocumentMut, Item, Table, TomlError, value};
 
+use super::file::GENERAL;
 use super::{Profile, Setting};
 
 /// Why a connections file could not be changed. It is as it was.
@@ -24,7 +25,13 @@ pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
         let table = document.entry(&profile.name).or_insert_with(|| Item::Table(Table::new()));
         let Some(table) = table.as_table_like_mut() else { return };
         let guard = (profile.guard != super::Guard::Open).then(|| profile.guard.word());
-        let general = [("engine", Some(profile.engine.as_str())), ("guard", guard), ("note", profile.note.as_deref())];
+        let general = [
+            ("engine", Some(profile.engine.as_str())),
+            ("guard", guard),
+            ("note", profile.note.as_deref()),
+            ("label", profile.label.as_deref()),
+            ("group", profile.group.as_deref()),
+        ];
         for (key, text) in general {
             match text {
                 Some(text) => set(table, key, text.into()),
@@ -35,8 +42,7 @@ pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
         }
         // A key that the profile has no longer goes.
         let gone: Vec<_> = table.iter().map(|(key, _)| key.to_owned()).collect();
-        let kept =
-            |key: &String| profile.settings.contains_key(key) || ["engine", "guard", "note"].contains(&key.as_str());
+        let kept = |key: &String| profile.settings.contains_key(key) || GENERAL.contains(&key.as_str());
         for key in gone.iter().filter(|key| !kept(key)) {
             table.remove(key);
         }

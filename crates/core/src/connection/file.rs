@@ -12,7 +12,7 @@ use crate::engine::{Engine, Key, Takes};
 use crate::files::Folders;
 
 /// Keys that every engine's profiles may have.
-const GENERAL: &[&str] = &["engine", "guard", "note"];
+pub(super) const GENERAL: &[&str] = &["engine", "guard", "note", "label", "group"];
 
 /// All profiles that were found, and what was wrong.
 #[derive(Debug, Default)]
@@ -105,7 +105,7 @@ pub fn parse(text: &str, file: &Path, engines: &[&dyn Engine]) -> Connections {
             found.problems.push(reader.problem(
                 error.span(),
                 what,
-                "Mend the line: the file is TOML, a table per connection.",
+                "Fix the line: the file is TOML, one table per connection.",
             ));
             return found;
         }
@@ -137,13 +137,13 @@ impl Reader<'_> {
     fn profile(&self, name: &str, item: &Item) -> Result<Profile, Problem> {
         let Some(table) = item.as_table_like() else {
             let remedy = format!("Write it under a heading: [name], then {name} = … below it.");
-            return Err(self.problem(item.span(), format!("'{name}' stands outside any connection"), remedy));
+            return Err(self.problem(item.span(), format!("'{name}' is outside any connection"), remedy));
         };
         let heading = item.span();
         let engines = || self.engines.iter().map(|e| e.name()).collect::<Vec<_>>().join(", ");
         let Some(engine_name) = self.text_of(table, "engine")? else {
             let remedy = format!("Add engine = \"…\", one of: {}.", engines());
-            return Err(self.problem(heading, format!("[{name}] names no engine"), remedy));
+            return Err(self.problem(heading, format!("[{name}] has no engine"), remedy));
         };
         let Some(engine) = self.engines.iter().find(|e| e.name() == engine_name) else {
             let near = nearest(&engine_name, self.engines.iter().map(|e| e.name()));
@@ -151,7 +151,7 @@ impl Reader<'_> {
                 near.map_or_else(|| format!("Use one of: {}.", engines()), |n| format!("Did you mean \"{n}\"?"));
             return Err(self.problem(
                 table.get("engine").and_then(Item::span),
-                format!("there is no engine \"{engine_name}\""),
+                format!("unknown engine \"{engine_name}\""),
                 remedy,
             ));
         };
@@ -159,12 +159,14 @@ impl Reader<'_> {
         profile.file = Some(self.file.to_owned());
         profile.line = self.line(heading.clone());
         profile.note = self.text_of(table, "note")?;
+        profile.label = self.text_of(table, "label")?;
+        profile.group = self.text_of(table, "group")?;
         if let Some(word) = self.text_of(table, "guard")? {
             profile.guard = Guard::from_word(&word).ok_or_else(|| {
                 let words = Guard::ALL.map(Guard::word).join(", ");
                 self.problem(
                     table.get("guard").and_then(Item::span),
-                    format!("there is no guard \"{word}\""),
+                    format!("unknown guard \"{word}\""),
                     format!("Use one of: {words}."),
                 )
             })?;
@@ -177,7 +179,7 @@ impl Reader<'_> {
                     Some(near) => format!("Did you mean {near}?"),
                     None => format!("Keys of this engine: {}.", all().collect::<Vec<_>>().join(", ")),
                 };
-                let what = format!("[{name}] has a key '{key}' that {} does not know", engine.name());
+                let what = format!("[{name}] has an unknown key '{key}' for {}", engine.name());
                 return Err(self.problem(item.span(), what, remedy));
             };
             profile.settings.insert(key.to_owned(), self.setting(name, declared, item)?);
@@ -212,10 +214,10 @@ impl Reader<'_> {
         };
         let wanted = match key.takes {
             Takes::Text | Takes::Path => ("not text".to_owned(), "= \"…\"".to_owned()),
-            Takes::Number(least, most) => (format!("no whole number from {least} to {most}"), format!("= {most}")),
-            Takes::Flag => ("neither true nor false".to_owned(), "= true".to_owned()),
+            Takes::Number(least, most) => (format!("not a whole number from {least} to {most}"), format!("= {most}")),
+            Takes::Flag => ("not true or false".to_owned(), "= true".to_owned()),
             Takes::Word(words) => {
-                (format!("none of {}", words.join(", ")), format!("= \"{}\"", words.first().unwrap_or(&"")))
+                (format!("not one of {}", words.join(", ")), format!("= \"{}\"", words.first().unwrap_or(&"")))
             }
         };
         setting.ok_or_else(|| {
@@ -227,7 +229,7 @@ impl Reader<'_> {
 }
 
 /// The word nearest to `wanted`, if one is near enough to be meant.
-fn nearest<'a>(wanted: &str, words: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+pub(crate) fn nearest<'a>(wanted: &str, words: impl Iterator<Item = &'a str>) -> Option<&'a str> {
     words
         .map(|word| (strsim::damerau_levenshtein(wanted, word), word))
         .filter(|(distance, word)| *distance <= 1 + word.len() / 4)

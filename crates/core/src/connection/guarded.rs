@@ -20,7 +20,7 @@ pub(super) struct Guarded {
 impl Guarded {
     fn let_through(&self, statement: &str) -> Result<(), EngineError> {
         let Acts::Outside(what) = acts(statement, self.dialect) else { return Ok(()) };
-        let message = format!("{what} is not carried out on a read-only connection: the server would not refuse it");
+        let message = format!("{what} is not run on a read-only connection: the server would not refuse it");
         Err(EngineError::new(ErrorKind::Refused, message)
             .remedy("To run it, open a profile of this database whose guard is ask or open."))
     }

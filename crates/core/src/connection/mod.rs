@@ -12,6 +12,7 @@ mod secret;
 pub mod source;
 pub mod url;
 
+pub(crate) use file::nearest;
 pub use file::{Connections, Problem, connections_files, load, parse};
 pub use guard::Guard;
 pub use open::open;

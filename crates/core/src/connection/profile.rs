@@ -21,6 +21,10 @@ pub struct Profile {
     pub guard: Guard,
     /// A remark for people.
     pub note: Option<String>,
+    /// A word that stands in the first line of the screen, whatever the guard: `production`.
+    pub label: Option<String>,
+    /// What it belongs to; profiles of one group stand together.
+    pub group: Option<String>,
     /// The file that it stands in; none for one that was made on the command line.
     pub file: Option<PathBuf>,
     /// The line of its heading in that file.
@@ -71,6 +75,8 @@ impl Profile {
             engine: engine.into(),
             guard: Guard::Open,
             note: None,
+            label: None,
+            group: None,
             file: None,
             line: 0,
             settings: BTreeMap::new(),
@@ -124,7 +130,7 @@ impl Profile {
             .is_some_and(|url| url.split('@').next().is_some_and(|start| start.matches(':').count() > 1));
         (self.text("password").is_some() || url).then(|| {
             format!(
-                "{} has its password in plain text in {}; secret or secret_command keep it out",
+                "the password of {} is in plain text in {}; use secret or secret_command instead",
                 self.name,
                 file.display()
             )

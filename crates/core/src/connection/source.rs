@@ -46,7 +46,7 @@ impl SecretSource {
                 Some(("env", name)) if !name.is_empty() => SecretSource::Variable(name.to_owned()),
                 // The word may be the secret itself, put in the wrong place: it is not repeated.
                 _ => {
-                    return Err(EngineError::connecting(Step::Profile, "secret is none of the sources there are")
+                    return Err(EngineError::connecting(Step::Profile, "secret is not a known source")
                         .remedy("Write secret = \"ask\", \"keyring\" or \"env:NAME\". A password in plain text goes under password."));
                 }
             });
@@ -104,7 +104,7 @@ fn refuse_if_others_can_read(file: &Path) -> Result<(), EngineError> {
     if let Ok(found) = std::fs::metadata(file) {
         use std::os::unix::fs::PermissionsExt;
         if found.permissions().mode() & 0o077 != 0 {
-            let message = format!("{} has a password in it and can be read by others", file.display());
+            let message = format!("{} contains a password and can be read by others", file.display());
             let remedy = format!("Run: chmod 600 {}", file.display());
             return Err(EngineError::connecting(Step::Profile, message).remedy(remedy));
         }
@@ -122,7 +122,7 @@ pub fn printed(command: &str) -> Result<Secret, EngineError> {
 fn printed_by(command: &str, time: Duration) -> Result<Secret, EngineError> {
     let failed = |what: String| {
         EngineError::connecting(Step::Profile, format!("the secret_command {what}"))
-            .remedy("Run it in a shell: it has to print the password as its first line and end with 0.")
+            .remedy("Run it in a shell: it must print the password as its first line and exit with status 0.")
     };
     let mut child = Command::new("/bin/sh")
         .args(["-c", command])

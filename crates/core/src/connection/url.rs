@@ -54,9 +54,9 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
     let Some(engine) = engine_of(scheme, engines) else {
         let known: Vec<_> = engines.iter().flat_map(|e| e.schemes()).copied().collect();
         let what = if scheme.is_empty() || scheme.len() > 20 {
-            "the URL names no engine".to_owned()
+            "the URL has no engine".to_owned()
         } else {
-            format!("no engine has URLs that begin with {scheme}:")
+            format!("no engine uses URLs that begin with {scheme}:")
         };
         return Err(wrong(what, &format!("URLs begin with one of: {}.", known.join(", "))));
     };
@@ -142,10 +142,10 @@ pub fn setting(key: &Key, text: &str) -> Result<Setting, String> {
         Takes::Flag => match text.trim() {
             "true" | "yes" => Ok(Setting::Flag(true)),
             "false" | "no" => Ok(Setting::Flag(false)),
-            _ => Err(format!("{} is neither true nor false", key.name)),
+            _ => Err(format!("{} is not true or false", key.name)),
         },
         Takes::Word(words) if words.contains(&text) => Ok(Setting::Text(text.to_owned())),
-        Takes::Word(words) => Err(format!("{} is none of {}", key.name, words.join(", "))),
+        Takes::Word(words) => Err(format!("{} is not one of {}", key.name, words.join(", "))),
     }
 }
 

@@ -44,6 +44,16 @@ pub enum Step {
     Session,
 }
 
+impl EngineError {
+    /// The step that failed, to stand before the message; nothing where the message says it.
+    pub fn step_words(&self) -> String {
+        match self.step {
+            None | Some(Step::Reach | Step::Name) => String::new(),
+            Some(step) => format!("failed at {}: ", step.word()),
+        }
+    }
+}
+
 impl Step {
     /// The step in a few words, for `failed at: …`.
     pub fn word(self) -> &'static str {
@@ -51,7 +61,7 @@ impl Step {
             Step::Profile => "profile",
             Step::Tunnel => "tunnel",
             Step::Name => "host name",
-            Step::Reach => "reaching the server",
+            Step::Reach => "connecting to the server",
             Step::Tls => "TLS",
             Step::Login => "login",
             Step::Secret => "password",
@@ -93,7 +103,7 @@ impl EngineError {
 
     /// The error of a statement that was stopped.
     pub fn stopped() -> Self {
-        EngineError::new(ErrorKind::Stopped, "the statement was stopped")
+        EngineError::new(ErrorKind::Stopped, "the statement was cancelled")
     }
 
     /// Adds the server's own code.

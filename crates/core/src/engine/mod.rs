@@ -180,8 +180,8 @@ pub trait Session: Send {
         if values.is_empty() {
             return self.run(statement, sink);
         }
-        let message = "this database takes no parameters";
-        Err(EngineError::new(ErrorKind::Refused, message).remedy("Write the values in their places."))
+        let message = "this database does not support parameters";
+        Err(EngineError::new(ErrorKind::Refused, message).remedy("Write the values into the statement."))
     }
 
     /// Whether the connection still stands, as far as can be told without asking the server: a

@@ -6,6 +6,7 @@ use std::io::Write;
 use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 
+use super::long::Long;
 use super::{ExportError, Exporter, Options};
 use crate::rows::cell::{CellKind, ColumnReader};
 
@@ -63,6 +64,34 @@ impl Csv {
         self.text.push(quote);
     }
 
+    /// Writes what there is, and a long field behind it.
+    fn put_long(&mut self, long: Long<'_>, out: &mut dyn Write) -> Result<(), ExportError> {
+        let first = long.pieces().next().unwrap_or_default();
+        let quoted = match long {
+            Long::Text(text) => self.needs_quotes(text.as_bytes()),
+            Long::Bytes(..) => self.needs_quotes(first.as_bytes()),
+        };
+        let quote = char::from(self.quote).to_string();
+        if quoted {
+            self.text.push_str(&quote);
+        }
+        if self.formula_safe && long.kind() == CellKind::Text && begins_formula(first.as_bytes().first()) {
+            self.text.push('\'');
+        }
+        out.write_all(self.text.as_bytes())?;
+        self.text.clear();
+        for piece in long.pieces() {
+            match quoted && piece.contains(&quote) {
+                true => out.write_all(piece.replace(&quote, &quote.repeat(2)).as_bytes())?,
+                false => out.write_all(piece.as_bytes())?,
+            }
+        }
+        if quoted {
+            self.text.push_str(&quote);
+        }
+        Ok(())
+    }
+
     fn needs_quotes(&self, field: &[u8]) -> bool {
         let ends = |byte: Option<&u8>| matches!(byte, None | Some(b' ' | b'\t'));
         ends(field.first())
@@ -102,6 +131,10 @@ impl Exporter for Csv {
             for (index, column) in columns.iter().enumerate() {
                 if index > 0 {
                     self.text.push(char::from(self.separator));
+                }
+                if let Some(long) = Long::of(column, row) {
+                    self.put_long(long, out)?;
+                    continue;
                 }
                 let from = self.text.len();
                 match column.put(row, &mut self.text) {

@@ -81,7 +81,7 @@ impl Drop for PartFile {
 #[derive(Debug, thiserror::Error)]
 pub enum SaveError {
     /// A person stopped it.
-    #[error("stopped; nothing was written to {0}")]
+    #[error("cancelled; nothing was written to {0}")]
     Stopped(PathBuf),
     /// The file.
     #[error("{path} cannot be written: {source}. {}", remedy(.source))]
@@ -102,13 +102,13 @@ pub fn remedy(error: &ExportError) -> &'static str {
     match error {
         ExportError::Output(error) => match error.kind() {
             StorageFull | QuotaExceeded | FileTooLarge => {
-                "The disk is full: free some space and export again; no half file is left."
+                "The disk is full: free some space and export again; no partial file is left."
             }
-            NotFound => "Its folder is not there: make it first, or name another.",
+            NotFound => "The folder does not exist: create it first, or name another.",
             PermissionDenied => "Name a folder that you may write to.",
-            _ => "No half file is left.",
+            _ => "No partial file is left.",
         },
-        ExportError::Rows(_) | ExportError::Format(_) => "No half file is left.",
+        ExportError::Rows(_) | ExportError::Format(_) => "No partial file is left.",
     }
 }
 

@@ -5,6 +5,7 @@ use std::io::Write;
 use arrow_array::RecordBatch;
 use arrow_schema::{FieldRef, Fields, Schema};
 
+use super::long::Long;
 use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
 use crate::rows::cell::{CellKind, ColumnReader, type_name};
@@ -92,6 +93,20 @@ fn put_value(column: &ColumnReader<'_>, row: usize, nested: Option<Nested>, text
     }
 }
 
+/// Writes a long value as a string; `piece` is room for a part of it, and is left empty but for the last quote.
+fn put_long(long: Long<'_>, piece: &mut Vec<u8>, out: &mut dyn Write) -> Result<(), ExportError> {
+    out.write_all(b"\"")?;
+    for text in long.pieces() {
+        piece.clear();
+        serde_json::to_writer(&mut *piece, text.as_ref()).map_err(std::io::Error::from)?;
+        // Without the quotes of each piece.
+        out.write_all(piece.get(1..piece.len() - 1).unwrap_or_default())?;
+    }
+    piece.clear();
+    piece.push(b'"');
+    Ok(())
+}
+
 impl Exporter for Json {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
         self.keys = keys(schema.fields());
@@ -120,6 +135,13 @@ impl Exporter for Json {
                 }
                 object.extend_from_slice(key.as_bytes());
                 object.push(b':');
+                // What is JSON itself is looked at as a whole.
+                if let Some(long) = Long::of(column, row).filter(|_| nested.is_none()) {
+                    out.write_all(&object)?;
+                    object.clear();
+                    put_long(long, &mut object, out)?;
+                    continue;
+                }
                 put_value(column, row, *nested, &mut text, &mut object);
             }
             object.extend_from_slice(if self.lines { b"}\n" } else { b"}" });

@@ -6,6 +6,7 @@ pub mod file;
 mod html;
 mod insert;
 mod json;
+mod long;
 mod nested;
 mod table;
 pub mod target;
@@ -53,7 +54,7 @@ pub type Described = (Format, &'static str, &'static [&'static str], &'static st
 impl Format {
     /// All formats. The first ending is the usual one.
     pub const ALL: [Described; 12] = [
-        (Format::Table, "table", &["txt"], "columns under their names"),
+        (Format::Table, "table", &["txt"], "aligned columns with a header"),
         (Format::Csv, "csv", &["csv"], "comma-separated values"),
         (Format::Tsv, "tsv", &["tsv", "tab"], "tab-separated values"),
         (Format::Json, "json", &["json"], "one array of objects"),
@@ -169,13 +170,13 @@ impl Default for Options {
 
 /// The keys of [`Options::set`], each with a line of help.
 pub const OPTIONS: [(&str, &str); 9] = [
-    ("separator", "what stands between fields of CSV: one character, or tab"),
-    ("quote", "what stands around fields that need it: one character"),
-    ("header", "yes or no: whether the names of the columns come first"),
+    ("separator", "the separator of CSV fields: one character, or tab"),
+    ("quote", "the quote around fields that need it: one character"),
+    ("header", "yes or no: whether the first line has the column names"),
     ("ends", "lf or crlf: how lines end"),
-    ("null", "what stands for NULL"),
-    ("formulas", "safe or plain: safe puts an apostrophe before text that begins as a formula does"),
-    ("nested", "yes or no: whether JSON and arrays are parts of a JSON document, and not text in it"),
+    ("null", "the text for NULL"),
+    ("formulas", "safe or plain: safe puts an apostrophe before text that begins like a formula"),
+    ("nested", "yes or no: whether JSON and arrays are nested in the JSON, not text in it"),
     ("table", "the table of INSERT statements"),
     ("dialect", "the language of INSERT statements and lists: sqlite, postgres or mysql"),
 ];
@@ -186,7 +187,7 @@ impl Options {
         let one = |value: &str| match value.as_bytes() {
             [byte] if byte.is_ascii_punctuation() || b" \t".contains(byte) => Ok(*byte),
             _ if value == "tab" => Ok(b'\t'),
-            _ => Err(format!("{key} takes one sign, and no letter or digit: \"{value}\"")),
+            _ => Err(format!("{key} must be one character, not a letter or digit: \"{value}\"")),
         };
         match (key, value) {
             ("dialect", value) if let Some(dialect) = with_literals(value) => self.dialect = dialect,
@@ -203,7 +204,7 @@ impl Options {
                     Some((name, help)) => format!("{name} is {help}; \"{value}\" is not"),
                     None => {
                         let names: Vec<_> = OPTIONS.iter().map(|(name, _)| *name).collect();
-                        format!("there is no option \"{key}\"; there are {}", names.join(", "))
+                        format!("unknown option \"{key}\"; the options are {}", names.join(", "))
                     }
                 });
             }

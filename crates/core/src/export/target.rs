@@ -47,7 +47,7 @@ impl Target {
         }
         let mut words = words.into_iter();
         let Some((range, first)) = words.next() else {
-            return Err(wrong(0..text.len(), "name a file, as sailings.csv, or a format, as json".into()));
+            return Err(wrong(0..text.len(), "name a file, such as sailings.csv, or a format, such as json".into()));
         };
         let mut options = Options { dialect, ..Options::default() };
         let mut target = match Format::from_word(&first) {
@@ -60,7 +60,7 @@ impl Target {
                     let endings = endings.iter().map(|ending| format!(".{ending}")).collect::<Vec<_>>().join(", ");
                     wrong(
                         range.clone(),
-                        format!("\"{first}\" is no format, and no file whose ending tells one: {endings}"),
+                        format!("\"{first}\" is not a format, and not a file with a known ending: {endings}"),
                     )
                 })?;
                 if let Some(stem) = file.file_stem() {
@@ -77,7 +77,8 @@ impl Target {
                 }
                 None if table_may_come => target.options.table = Some(word),
                 None => {
-                    let message = format!("\"{word}\" is no option; options are written key=value, as separator=;");
+                    let message =
+                        format!("\"{word}\" is not an option; write options as key=value, such as separator=;");
                     return Err(wrong(range, message));
                 }
             }
@@ -130,12 +131,12 @@ mod tests {
     #[test]
     fn mistakes_are_told_with_their_place() {
         for (text, place, message) in [
-            ("", "", "name a file, as sailings.csv, or a format, as json"),
-            ("x.csv header", "header", "\"header\" is no option; options are written key=value, as separator=;"),
+            ("", "", "name a file, such as sailings.csv, or a format, such as json"),
+            ("x.csv header", "header", "\"header\" is not an option; write options as key=value, such as separator=;"),
             (
                 "x.csv header=1",
                 "header=1",
-                "header is yes or no: whether the names of the columns come first; \"1\" is not",
+                "header is yes or no: whether the first line has the column names; \"1\" is not",
             ),
             ("json \"x", "\"x", "the quote never closes"),
         ] {
@@ -146,7 +147,7 @@ mod tests {
         assert!(
             unknown
                 .message
-                .starts_with("\"sailings.doc\" is no format, and no file whose ending tells one: .txt, .csv")
+                .starts_with("\"sailings.doc\" is not a format, and not a file with a known ending: .txt, .csv")
         );
     }
 

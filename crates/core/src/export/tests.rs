@@ -66,8 +66,8 @@ fn csv_is_written_as_it_is_asked_for() {
     assert!(tabs.starts_with("id\tname\tfare\traw\tany\tname\n1\tSaltmarsh\t4.5\t00ff\t7\t\n"), "{tabs}");
     assert!(tabs.contains("\t\"名前, \"\"港\"\"\"\t"), "{tabs}");
     for (key, value, expected) in [
-        ("separator", "ab", "separator takes one sign, and no letter or digit: \"ab\""),
-        ("separator", "\n", "separator takes one sign, and no letter or digit: \"\n\""),
+        ("separator", "ab", "separator must be one character, not a letter or digit: \"ab\""),
+        ("separator", "\n", "separator must be one character, not a letter or digit: \"\n\""),
         (
             "dialect",
             "redis",
@@ -78,7 +78,7 @@ fn csv_is_written_as_it_is_asked_for() {
         (
             "colour",
             "red",
-            "there is no option \"colour\"; there are separator, quote, header, ends, null, formulas, nested, table, dialect",
+            "unknown option \"colour\"; the options are separator, quote, header, ends, null, formulas, nested, table, dialect",
         ),
     ] {
         assert_eq!(options.clone().set(key, value).unwrap_err(), expected);
@@ -205,10 +205,10 @@ fn a_file_stands_under_its_name_only_when_it_is_whole() {
     assert_eq!(progress.so_far(), (3, 3));
     progress.stop();
     let stopped = save(&path, Format::Json).unwrap_err();
-    assert!(stopped.to_string().starts_with("stopped; nothing was written to "), "{stopped}");
+    assert!(stopped.to_string().starts_with("cancelled; nothing was written to "), "{stopped}");
     assert_eq!(std::fs::read_to_string(&path).unwrap(), whole, "what stood there stays");
     let nowhere = save(&folder.path().join("none/rows.csv"), Format::Csv).unwrap_err().to_string();
-    assert!(nowhere.ends_with("Its folder is not there: make it first, or name another."), "{nowhere}");
+    assert!(nowhere.ends_with("The folder does not exist: create it first, or name another."), "{nowhere}");
     let names: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(names.len(), 2, "{names:?}");
     // A disk that is full says so at any write.
@@ -341,4 +341,33 @@ proptest::proptest! {
         let lines = written(Format::JsonLines);
         prop_assert_eq!(lines.lines().count(), values.len());
     }
+}
+
+/// Values that are written piece by piece read back as they were.
+#[test]
+fn long_values_are_written_whole() {
+    let announced = ["text", "raw", "plain", "n"].map(|name| Announced { name: name.into(), ..Announced::default() });
+    let mut assembler = Assembler::new(announced.to_vec());
+    let text = "the \"quay\", at 名\r\n=\u{1}\\ ".repeat(60_000);
+    let (raw, plain) = ((0..=255).cycle().take(1_500_001).collect::<Vec<u8>>(), "x".repeat(1 << 20));
+    let row = [Value::Text(&text), Value::Bytes(&raw), Value::Text(&plain), Value::Int(7)];
+    for _ in 0..2 {
+        assembler.push_row(|column| row[column]).unwrap();
+    }
+    let batch = assembler.take().unwrap();
+    let written = |format| {
+        let mut out = Vec::new();
+        file::write_batches(&batch.schema(), std::slice::from_ref(&batch), (format, &Options::default()), &mut out)
+            .unwrap();
+        String::from_utf8(out).unwrap()
+    };
+    let digits = crate::rows::cell::hex(&raw);
+    let quoted = format!("\"{}\",{digits},{plain},7\n", text.replace('"', "\"\""));
+    assert!(written(Format::Csv) == format!("text,raw,plain,n\n{quoted}{quoted}"));
+    let object = serde_json::json!({"text": text, "raw": digits, "plain": plain, "n": 7});
+    let lines: Vec<serde_json::Value> =
+        written(Format::JsonLines).lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert!(lines == [object.clone(), object.clone()]);
+    let array: serde_json::Value = serde_json::from_str(&written(Format::Json)).unwrap();
+    assert!(array == serde_json::json!([object, object]));
 }

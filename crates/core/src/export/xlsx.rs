@@ -264,7 +264,7 @@ impl Exporter for Xlsx {
                         if value.chars().nth(CHARACTERS).is_some() {
                             let name = batch.schema_ref().field(index).name();
                             return Err(ExportError::Format(format!(
-                                "{name} has a value of more than 32,767 characters, which no sheet has room for; CSV or Parquet has"
+                                "{name} has a value of more than 32,767 characters, the limit of a sheet; use CSV or Parquet"
                             )));
                         }
                         let head =

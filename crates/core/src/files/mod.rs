@@ -57,6 +57,11 @@ impl Folders {
     }
 
     /// Where files under temporary names are remembered.
+    pub fn lasts(&self) -> PathBuf {
+        self.state.join("last")
+    }
+
+    /// Where part files that are being written are noted.
     pub fn parts(&self) -> PathBuf {
         self.state.join("parts")
     }

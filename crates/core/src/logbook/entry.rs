@@ -20,7 +20,9 @@ pub enum Outcome {
 }
 
 impl Outcome {
-    const ALL: [Outcome; 5] = [Outcome::Running, Outcome::Done, Outcome::Failed, Outcome::Stopped, Outcome::CutShort];
+    /// All outcomes.
+    pub const ALL: [Outcome; 5] =
+        [Outcome::Running, Outcome::Done, Outcome::Failed, Outcome::Stopped, Outcome::CutShort];
 
     /// The outcome with this word.
     pub fn from_word(word: &str) -> Option<Outcome> {

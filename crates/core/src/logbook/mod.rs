@@ -43,7 +43,7 @@ pub enum LogbookError {
     },
     /// A newer version of the program wrote it.
     #[error(
-        "the logbook {path} was written by a newer version of jaunty (format {found}); use that, or move the file away"
+        "the logbook {path} was written by a newer version of jaunty (format {found}); use that version, or move the file away"
     )]
     Newer {
         /// The logbook's file.

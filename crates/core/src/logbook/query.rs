@@ -11,7 +11,8 @@
 
 use chrono::{Days, NaiveDate};
 
-use super::Entry;
+use super::{Entry, Outcome};
+use crate::connection::nearest;
 use crate::text::words::words;
 
 /// What is looked for.
@@ -95,6 +96,30 @@ impl Query {
         Query(words.into_iter().map(|(_, word)| term(word)).collect())
     }
 
+    /// What is wrong in a query that is written to its end: a key that is none, a day or an outcome that no run can
+    /// have. `id=7` looks for that text, since nothing like it is a key.
+    pub fn mistake(text: &str) -> Option<String> {
+        words(text).0.into_iter().find_map(|(_, word)| {
+            let (key, value) = word.split_once('=')?;
+            let (key, value) = (key.to_lowercase(), value.to_lowercase());
+            let known = KEYS.iter().find(|(name, _)| !key.is_empty() && name.starts_with(key.as_str()));
+            let Some((name, kind)) = known else {
+                let near = nearest(&key, KEYS.iter().map(|(name, _)| *name))?;
+                return Some(format!("\"{key}\" is not a key of the logbook; did you mean {near}=…?"));
+            };
+            let wrong = match kind {
+                Key::Day | Key::Since | Key::Before => !is_day(&value),
+                Key::Outcome => !Outcome::ALL.iter().any(|outcome| outcome.word().starts_with(value.as_str())),
+                Key::Connection | Key::Database => false,
+            };
+            let allowed = || match kind {
+                Key::Outcome => Outcome::ALL.map(Outcome::word).join(", "),
+                _ => "a date such as 2026-11-23, a month such as 2026-11, today or yesterday".to_owned(),
+            };
+            wrong.then(|| format!("\"{value}\" is not a value for {name}=; use {}", allowed()))
+        })
+    }
+
     /// Whether every run fits.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
@@ -123,12 +148,24 @@ impl Query {
     }
 }
 
+/// Whether a word is a day, or the beginning of one: a year, a month, a day, with a time if there is one.
+fn is_day(word: &str) -> bool {
+    let like = |word: &str, shape: &str| {
+        word.len() <= shape.len()
+            && word.bytes().zip(shape.bytes()).all(|(byte, shape)| match shape {
+                b'0' => byte.is_ascii_digit(),
+                shape => byte == shape,
+            })
+    };
+    ["", "today", "yesterday"].contains(&word) || like(word, "0000-00-00 00:00:00")
+}
+
 #[cfg(test)]
 mod tests {
     use chrono::TimeZone;
 
     use super::*;
-    use crate::logbook::{Ended, Outcome};
+    use crate::logbook::Ended;
 
     fn run(day: u32, connection: &str, statement: &str, outcome: Outcome) -> Entry {
         let noon = chrono::Local.with_ymd_and_hms(2031, 3, day, 12, 30, 0).earliest().unwrap();
@@ -202,5 +239,29 @@ mod tests {
             runs.iter().filter(|run| query.fits(&Searchable::of(run))).count()
         };
         assert_eq!((on("Bookings"), on("telemetry"), on("book")), (1, 3, 0));
+    }
+
+    #[test]
+    fn what_no_run_can_have_is_a_mistake() {
+        for (text, mistake) in [
+            ("outcome=failed day=today since=2031-03 before=2031-03-04", None),
+            ("out=fai d=2031", None),
+            ("id=7 \"a = b\" x= connection=ferry", None),
+            ("outcom=failed", None),
+            ("outcmoe=failed", Some("\"outcmoe\" is not a key of the logbook; did you mean outcome=…?")),
+            ("conection=ferry", Some("\"conection\" is not a key of the logbook; did you mean connection=…?")),
+            (
+                "ferry day=yesterdy",
+                Some(
+                    "\"yesterdy\" is not a value for day=; use a date such as 2026-11-23, a month such as 2026-11, today or yesterday",
+                ),
+            ),
+            (
+                "outcome=lost",
+                Some("\"lost\" is not a value for outcome=; use running, done, failed, stopped, cut short"),
+            ),
+        ] {
+            assert_eq!(Query::mistake(text).as_deref(), mistake, "{text}");
+        }
     }
 }

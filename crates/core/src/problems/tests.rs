@@ -18,23 +18,32 @@ fn found(name: &str, text: &str) -> Vec<String> {
 #[test]
 fn what_is_wrong_is_told_where_it_stands() {
     for (text, expected) in [
-        ("select * from port", "port: port is no table or view that is known here (ports)"),
-        ("select * from ops.crews", "crews: crews is no table or view that is known here"),
-        ("select nmae from ports", "nmae: no table here has a column nmae (name)"),
+        ("select * from port", "port: no table or view named \"port\" (ports)"),
+        ("select * from ops.crews", "crews: no table or view named \"crews\""),
+        ("select nmae from ports", "nmae: no column nmae in the tables of this statement (name)"),
         ("select p.nmae from ports p", "nmae: p has no column nmae (name)"),
-        ("select * from ports where berth > 2", "berth: no table here has a column berth (berths)"),
+        ("select * from ports where berth > 2", "berth: no column berth in the tables of this statement (berths)"),
         ("select * from ports p join vessels v on p.id = v.port", "port: v has no column port"),
-        ("select name from ports p, vessels v where p.id = 1", "name: name could be of p or of v (p.name, v.name)"),
-        ("update ports set name = 'x' where contry = 'y'", "contry: no table here has a column contry (country)"),
-        ("delete from bokings", "bokings: bokings is no table or view that is known here (bookings)"),
-        ("with x as (select id from ports) select nme from x", "nme: no table here has a column nme"),
-        ("select * from ports where id in (select prt from routes)", "prt: no table here has a column prt"),
+        (
+            "select name from ports p, vessels v where p.id = 1",
+            "name: ambiguous column name: in p and in v (p.name, v.name)",
+        ),
+        (
+            "update ports set name = 'x' where contry = 'y'",
+            "contry: no column contry in the tables of this statement (country)",
+        ),
+        ("delete from bokings", "bokings: no table or view named \"bokings\" (bookings)"),
+        ("with x as (select id from ports) select nme from x", "nme: no column nme in the tables of this statement"),
+        (
+            "select * from ports where id in (select prt from routes)",
+            "prt: no column prt in the tables of this statement",
+        ),
         ("select (1 + 2", "(: this parenthesis never closes"),
-        ("select 1 + 2)", "): this parenthesis closes none"),
+        ("select 1 + 2)", "): this parenthesis has no opening one"),
         ("select 'open", "'open: this quote never closes"),
         ("select 1 /* open", "/* open: this comment never closes"),
         ("select \"open\nfrom ports", "\"open: this quoted name never closes"),
-        ("select * from ports order by nam", "nam: no table here has a column nam (name)"),
+        ("select * from ports order by nam", "nam: no column nam in the tables of this statement (name)"),
     ] {
         for name in ["sqlite", "postgres"] {
             let found = found(name, text);
@@ -83,6 +92,15 @@ fn nothing_is_said_about_what_could_be_meant() {
         "select id, tide(id, 2) t from ports where tide(id, 2) > 1",
         "values (1, 2), (3, 4)",
         "select * from ports limit 10 offset 2",
+        "select p.name, v.name, r.id from ports p join vessels v on v.id = p.id, routes r where r.id = 1",
+        "select country from ports p join vessels v on v.id = p.id, (select 1 as one) x where x.one = 1",
+        "select sum(seats) over (order by id rows between unbounded preceding and current row) from bookings",
+        "select sum(seats) over (w range between 1 preceding and 2 following) from bookings window w as (order by id)",
+        "select id from ports where id in ((select id from vessels) union select id from routes)",
+        "select id from ports where id in (((select id from vessels)))",
+        "select * from (ports p join vessels v on v.id = p.id) as both",
+        "insert into ports (id) with s as (select id as n from vessels) select n from s where n > 1",
+        "insert into ports with s(n) as (select id from vessels) select n, n, n from s where n > 1",
     ] {
         for name in ["sqlite", "postgres", "mysql"] {
             assert_eq!(found(name, text), Vec::<String>::new(), "{name}: {text}");
@@ -104,6 +122,32 @@ fn nothing_is_said_about_what_could_be_meant() {
         ("postgres", "select array_agg(name order by name) filter (where berths > 1) from ports"),
         ("postgres", "select * from ports p cross join lateral (select p.id + 1 as n) x where x.n > 1"),
         ("postgres", "select make_interval(days => 3), name from ports"),
+        ("postgres", "select country, count(*) from ports group by country order by count"),
+        ("postgres", "select x.count from (select count(*) from ports) x where x.count > 1"),
+        ("postgres", "select x.n, x.max from (select max(id), 1 as n from ports) x where x.max > 1"),
+        ("postgres", "select x.int4 from (select 7::int4 from ports) x where int4 > 1"),
+        ("postgres", "select U&'d\\0061t' as t, name from ports"),
+        ("postgres", "select timestamp with time zone '2031-03-01 12:00+02', name from ports"),
+        ("postgres", "select make_date(year => 2031, month => 3, day => 1), name from ports"),
+        (
+            "postgres",
+            "select * from rows from (generate_series(1, 2), generate_series(1, 3)) as both(a, b) where a > 1",
+        ),
+        (
+            "postgres",
+            "insert into ports (id) values (1) on conflict (id) where berths > 1 do update set name = 'x' where ports.id > 1",
+        ),
+        (
+            "postgres",
+            "insert into ports select id from vessels v on conflict (id) do update set name = excluded.name where ports.berths > 1",
+        ),
+        ("postgres", "select xmlserialize(content name as text) from ports"),
+        ("postgres", "select p.id from ports p join routes r on name = 'x' join vessels v on v.id = p.id"),
+        ("mysql", "select sql_cache id, name from ports"),
+        ("mysql", "select id, name from ports partition (p1, p2) where id > 1 order by id"),
+        ("mysql", "select id from ports p order by id lock in share mode skip locked"),
+        ("mysql", "select _utf16 0x41, name from ports"),
+        ("mysql", "select _latin1'a', name from ports"),
         ("mysql", "select timestampdiff(day, departs, now()) from sailings"),
         ("mysql", "select date_add(departs, interval 1 day) from sailings"),
         ("mysql", "select @x := 1, name from ports"),

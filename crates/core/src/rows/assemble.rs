@@ -121,7 +121,7 @@ impl Builder {
                 Arc::new(std::mem::replace(b, full).finish())
             }
             Builder::Text(b) => {
-                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len());
+                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len().min(2 * BATCH_BYTES));
                 let bytes = std::mem::replace(b, full).finish();
                 match StringArray::try_from_binary(bytes.clone()) {
                     Ok(text) => Arc::new(text),
@@ -129,7 +129,7 @@ impl Builder {
                 }
             }
             Builder::Bytes(b) => {
-                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len());
+                let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len().min(2 * BATCH_BYTES));
                 Arc::new(std::mem::replace(b, full).finish())
             }
             Builder::Mixed(b) => b.finish(),

@@ -197,7 +197,7 @@ impl Columns {
         }
         match &mut column.cells {
             Cells::Text(text) => Ok(text),
-            other => Err(ArrowError::CastError(format!("{} is no text", other.data_type()))),
+            other => Err(ArrowError::CastError(format!("{} is not text", other.data_type()))),
         }
     }
 

@@ -27,12 +27,13 @@ pub struct Laid {
     pub cut: bool,
 }
 
-/// Lays a value out in lines of at most `room` cells, and at most so many of them. Bytes are not wrapped.
-pub fn laid_out(kind: CellKind, text: &str, room: usize, most: usize) -> Laid {
-    if let Some(words) = stands_for(kind, text) {
+/// Lays a value, or the part of it that begins at byte `first`, out in lines of at most `room` cells, and at most so
+/// many of them. Bytes are not wrapped.
+pub fn laid_out(kind: CellKind, text: &str, first: u64, room: usize, most: usize) -> Laid {
+    if let Some(words) = stands_for(kind, text).filter(|_| first == 0) {
         return Laid { lines: vec![Line { text: words, ..Line::default() }], cut: false };
     }
-    let unfolded = unfold::lines(kind, text);
+    let unfolded = unfold::lines(kind, text, first);
     let is_nested = unfolded.iter().any(|line| line.closes.is_some());
     let mut laid = Laid::default();
     // Where each of the unfolded lines begins among those that are laid out.
@@ -95,25 +96,25 @@ mod tests {
 
     #[test]
     fn long_lines_go_on_below() {
-        let laid = laid_out(CellKind::Text, "the harbour master\nof Saltmarsh", 12, 9);
+        let laid = laid_out(CellKind::Text, "the harbour master\nof Saltmarsh", 0, 12, 9);
         assert_eq!(texts(&laid), ["the harbour ", "master", "of Saltmarsh"]);
         assert_eq!(laid.lines.iter().map(|line| line.goes_on).collect::<Vec<_>>(), [None, Some(0), None]);
         assert!(!laid.cut);
-        let laid = laid_out(CellKind::Text, "abcdefghij", 3, 2);
+        let laid = laid_out(CellKind::Text, "abcdefghij", 0, 3, 2);
         assert_eq!((texts(&laid), laid.cut), (vec!["abc", "def"], true));
     }
 
     #[test]
     fn what_is_nested_keeps_its_indentation_and_folds() {
         let json = r#"{"deck": {"remark": "the harbour master"}, "open": true}"#;
-        let laid = laid_out(CellKind::Text, json, 20, 99);
+        let laid = laid_out(CellKind::Text, json, 0, 20, 99);
         assert_eq!(
             texts(&laid),
             ["{", "  \"deck\": {", "    \"remark\": \"the ", "    harbour master\"", "  },", "  \"open\": true", "}"]
         );
         assert_eq!((laid.lines[0].closes, laid.lines[1].closes, laid.lines[3].goes_on), (Some(6), Some(4), Some(4)));
         // What closes out of sight does not fold.
-        let cut = laid_out(CellKind::Text, json, 20, 5);
+        let cut = laid_out(CellKind::Text, json, 0, 20, 5);
         assert_eq!((cut.lines[0].closes, cut.lines[1].closes, cut.cut), (None, Some(4), true));
     }
 
@@ -129,14 +130,14 @@ mod tests {
             (CellKind::Binary, "", "x'' (no bytes)"),
             (CellKind::Binary, "\\x", "x'' (no bytes)"),
         ] {
-            assert_eq!(texts(&laid_out(kind, text, 40, 9)), [expected], "{text:?}");
+            assert_eq!(texts(&laid_out(kind, text, 0, 40, 9)), [expected], "{text:?}");
         }
     }
 
     proptest! {
         #[test]
         fn nothing_is_lost(text in "([a-z{}\\[\\]\",: 名]{0,40}\n?){0,6}", room in 4..30_usize) {
-            let laid = laid_out(CellKind::Text, &text, room, usize::MAX);
+            let laid = laid_out(CellKind::Text, &text, 0, room, usize::MAX);
             let mut whole = String::new();
             for line in &laid.lines {
                 match line.goes_on {
@@ -148,7 +149,7 @@ mod tests {
                 }
             }
             if stands_for(CellKind::Text, &text).is_none() {
-                let expected: String = unfold::lines(CellKind::Text, &text).iter().map(|line| format!("\n{}", line.text)).collect();
+                let expected: String = unfold::lines(CellKind::Text, &text, 0).iter().map(|line| format!("\n{}", line.text)).collect();
                 prop_assert_eq!(whole, expected);
             }
         }

@@ -22,21 +22,21 @@ fn plain(text: &str) -> Line {
 /// How many bytes a line of hexadecimal shows.
 const BYTES: usize = 16;
 
-/// The lines of a value. Text that is a JSON object or array is laid out as such.
-pub fn lines(kind: CellKind, text: &str) -> Vec<Line> {
+/// The lines of a value. Text that is a JSON object or array is laid out as such; bytes are counted from `first`.
+pub fn lines(kind: CellKind, text: &str, first: u64) -> Vec<Line> {
     match kind {
-        CellKind::Binary => hexadecimal(text.trim_start_matches("\\x")),
+        CellKind::Binary => hexadecimal(text.trim_start_matches("\\x"), first),
         CellKind::Text => json(text).unwrap_or_else(|| text.lines().map(plain).collect()),
         _ => text.lines().map(plain).collect(),
     }
 }
 
 /// Offset, bytes and what they are as ASCII.
-fn hexadecimal(digits: &str) -> Vec<Line> {
+fn hexadecimal(digits: &str, first: u64) -> Vec<Line> {
     let pairs: Vec<&str> = (0..digits.len()).step_by(2).filter_map(|at| digits.get(at..at + 2)).collect();
     let line = |(number, pairs): (usize, &[&str])| {
-        let (first, second) = pairs.split_at(pairs.len().min(BYTES / 2));
-        let bytes = format!("{}  {}", first.join(" "), second.join(" "));
+        let (left, right) = pairs.split_at(pairs.len().min(BYTES / 2));
+        let bytes = format!("{}  {}", left.join(" "), right.join(" "));
         let shown: String = pairs
             .iter()
             .map(|pair| match u8::from_str_radix(pair, 16) {
@@ -44,7 +44,7 @@ fn hexadecimal(digits: &str) -> Vec<Line> {
                 _ => '·',
             })
             .collect();
-        plain(&format!("{:08x}  {bytes:<48}  {shown}", number * BYTES))
+        plain(&format!("{:08x}  {bytes:<48}  {shown}", first + (number * BYTES) as u64))
     };
     pairs.chunks(BYTES).enumerate().map(line).collect()
 }
@@ -112,7 +112,7 @@ mod tests {
     use super::*;
 
     fn shown(kind: CellKind, text: &str) -> String {
-        lines(kind, text)
+        lines(kind, text, 0)
             .iter()
             .map(|line| format!("{}{}\n", line.text, line.closes.map_or_else(String::new, |at| format!(" ↓{at}"))))
             .collect()

@@ -1,6 +1,5 @@
 //! The thread that owns a session: it connects, runs what it is asked, and tells what happens.
 
-use std::path::Path;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
@@ -9,7 +8,7 @@ use std::time::{Duration, Instant};
 use ropey::Rope;
 
 use super::Keeping;
-use super::execute::{Job, Tell, execute, job_at};
+use super::execute::{Job, Tell, execute};
 use super::reading::{self, Read};
 use super::sample::Sample;
 use super::state::Run;
@@ -228,7 +227,7 @@ impl Worker {
                 self.reading = None;
                 self.stale = true;
                 if self.connect_and_use().is_none() {
-                    let error = EngineError::new(ErrorKind::Lost, "there is no connection");
+                    let error = EngineError::new(ErrorKind::Lost, "not connected");
                     (self.tell)(Report::NoCatalog(error));
                 } else if !self.has_to_read() {
                     // A person who asks does not mean after the transaction.
@@ -406,15 +405,6 @@ impl Worker {
         }
         Some(run)
     }
-}
-
-/// The jobs for statements of a text: those of `range` in its outline.
-pub fn jobs(
-    document: &crate::text::document::Document,
-    range: std::ops::Range<usize>,
-    buffer: Option<&Path>,
-) -> Vec<Job> {
-    range.filter_map(|index| job_at(document.outline(), index, document.rope(), buffer)).collect()
 }
 
 mod idle;

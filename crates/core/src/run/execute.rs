@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
@@ -130,7 +130,7 @@ pub fn execute(
     tell: &Tell,
 ) -> Arc<Run> {
     // What is too much now may be gone by the time that rows come.
-    let _ = keeping.make_room(&[]);
+    keeping.make_room_now_and_then();
     let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     let begun = Begun {
         connection: &profile.name,
@@ -208,14 +208,14 @@ impl Failure {
         use io::ErrorKind::{FileTooLarge, QuotaExceeded, StorageFull};
         let remedy = match (error, source) {
             (ArchiveError::Full(_), _) => {
-                "The rows so far are kept. Raise limit_gib below [archives] in settings.toml, or let rows go that the logbook keeps (ctrl-k there), and run it again."
+                "The rows so far are kept. Raise limit_gib below [archives] in settings.toml, or release kept rows in the logbook (ctrl-k), then run it again."
             }
             (_, Some(StorageFull | QuotaExceeded | FileTooLarge)) => {
                 "The disk is full: free some space and run it again. The rows so far are kept."
             }
             _ => "The rows so far are kept; look at the state folder and run it again.",
         };
-        let error = EngineError::new(ErrorKind::Local, format!("the rows cannot be kept: {error}")).remedy(remedy);
+        let error = EngineError::new(ErrorKind::Local, format!("the rows cannot be stored: {error}")).remedy(remedy);
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
         Flow::Stop
     }
@@ -225,9 +225,44 @@ impl Failure {
 /// ahead than this, so that memory stays bounded.
 const BATCHES_AHEAD: usize = 3;
 
+/// The bytes of them, beyond which fetching waits until they are written: of values of hundreds of mebibytes there
+/// is one in memory, not four.
+const BYTES_AHEAD: u64 = 32 << 20;
+
+/// The bytes of batches that are on their way; none is told any more when the thread that writes has ended.
+struct Ahead {
+    bytes: Mutex<Option<u64>>,
+    written: Condvar,
+}
+
+impl Ahead {
+    fn change(&self, change: impl FnOnce(u64) -> Option<u64>) {
+        let mut bytes = self.bytes.lock().unwrap_or_else(PoisonError::into_inner);
+        *bytes = bytes.and_then(change);
+        self.written.notify_all();
+    }
+
+    /// Waits until few enough are on their way.
+    fn wait_for_room(&self) {
+        let bytes = self.bytes.lock().unwrap_or_else(PoisonError::into_inner);
+        let full = |bytes: &mut Option<u64>| bytes.is_some_and(|bytes| bytes > BYTES_AHEAD);
+        drop(self.written.wait_while(bytes, full).unwrap_or_else(PoisonError::into_inner));
+    }
+}
+
+/// Lets whoever waits go on, however the thread that writes ends.
+struct Ends(Arc<Ahead>);
+
+impl Drop for Ends {
+    fn drop(&mut self) {
+        self.0.change(|_| None);
+    }
+}
+
 /// The thread that writes one result's rows.
 struct Lane {
     batches: SyncSender<RecordBatch>,
+    ahead: Arc<Ahead>,
     thread: JoinHandle<()>,
     /// Whoever receives the rows as they come wants no more.
     full: Arc<AtomicBool>,
@@ -247,6 +282,8 @@ impl Lane {
         let full = Arc::new(AtomicBool::new(false));
         let is_full = Arc::clone(&full);
         let (batches, inbox) = sync_channel::<RecordBatch>(BATCHES_AHEAD);
+        let ahead = Arc::new(Ahead { bytes: Mutex::new(Some(0)), written: Condvar::new() });
+        let ends = Ends(Arc::clone(&ahead));
         let (run, keeping) = (Arc::clone(run), keeping.clone());
         let (tell, failure) = (Arc::clone(tell), failure.clone());
         let write = move || {
@@ -265,7 +302,10 @@ impl Lane {
                 {
                     is_full.store(true, Ordering::Relaxed);
                 }
-                unlooked += batch.get_array_memory_size() as u64;
+                let bytes = batch.get_array_memory_size() as u64;
+                drop(batch);
+                ends.0.change(|ahead| Some(ahead.saturating_sub(bytes)));
+                unlooked += bytes;
                 if unlooked >= keeping.looks_every() {
                     unlooked = 0;
                     if let Err(error) = keeping.make_room(&run.archives()) {
@@ -292,7 +332,17 @@ impl Lane {
             }
         };
         let thread = std::thread::Builder::new().name("archive".into()).spawn(write)?;
-        Ok(Lane { batches, thread, full })
+        Ok(Lane { batches, ahead, thread, full })
+    }
+
+    /// Hands a batch of so many bytes on; false if the thread has ended, which has said why.
+    fn send(&self, batch: RecordBatch, bytes: u64) -> bool {
+        self.ahead.change(|ahead| Some(ahead + bytes));
+        let sent = self.batches.send(batch).is_ok();
+        if sent {
+            self.ahead.wait_for_room();
+        }
+        sent
     }
 }
 
@@ -365,9 +415,9 @@ impl Sink for Keeper {
 
     fn batch(&mut self, batch: RecordBatch) -> Flow {
         self.fetched.0 += batch.num_rows() as u64;
-        self.fetched.1 += batch.get_array_memory_size() as u64;
-        // A lane that has ended has said why.
-        if self.lane.as_ref().is_some_and(|lane| lane.batches.send(batch).is_err()) {
+        let bytes = batch.get_array_memory_size() as u64;
+        self.fetched.1 += bytes;
+        if self.lane.as_ref().is_some_and(|lane| !lane.send(batch, bytes)) {
             return Flow::Stop;
         }
         let (run, tell) = (&self.run, &self.tell);

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
 
 use super::state::Ahead;
 use crate::archive::{ArchiveError, Retention, keep_within};
@@ -23,6 +24,8 @@ pub struct Keeping {
     /// Those that are removed when the program ends.
     passing: Arc<Mutex<Vec<PathBuf>>>,
     trouble: Option<String>,
+    /// When the room is looked at next before a run.
+    next_look: Arc<Mutex<Option<Instant>>>,
 }
 
 impl Keeping {
@@ -33,7 +36,7 @@ impl Keeping {
             Ok(logbook) => (Some(Arc::new(Mutex::new(logbook))), folders.archives(), None),
             Err(error) => {
                 let archives = std::env::temp_dir().join(format!("jaunty-{}", std::process::id()));
-                (None, archives, Some(format!("runs are not remembered: {error}")))
+                (None, archives, Some(format!("runs are not recorded: {error}")))
             }
         };
         clear_passing(&archives);
@@ -47,6 +50,7 @@ impl Keeping {
             passing: Arc::default(),
             unnumbered: Arc::default(),
             trouble,
+            next_look: Arc::default(),
         }
     }
 
@@ -96,6 +100,19 @@ impl Keeping {
                 Ok(())
             }
         }
+    }
+
+    /// The same before a run, but not so often that it takes long: of a hundred thousand archives each has to be
+    /// looked at.
+    pub(super) fn make_room_now_and_then(&self) {
+        const TIMES: u32 = 50;
+        let mut next = self.next_look.lock().unwrap_or_else(PoisonError::into_inner);
+        let began = Instant::now();
+        if next.is_some_and(|next| began < next) {
+            return;
+        }
+        let _ = self.make_room(&[]);
+        *next = Some(Instant::now() + began.elapsed() * TIMES);
     }
 
     /// After so many bytes of rows a run looks for room anew.
@@ -189,7 +206,7 @@ mod tests {
         let keeping = Keeping::open(&folders, Retention::default());
         assert!(keeping.logbook().is_none());
         assert!(
-            keeping.trouble().unwrap().starts_with("runs are not remembered: the logbook "),
+            keeping.trouble().unwrap().starts_with("runs are not recorded: the logbook "),
             "{:?}",
             keeping.trouble()
         );

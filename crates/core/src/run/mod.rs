@@ -12,6 +12,7 @@ pub mod execute;
 mod keeping;
 pub mod out_line;
 pub mod parameters;
+pub mod prepare;
 pub mod reading;
 pub mod sample;
 pub mod state;

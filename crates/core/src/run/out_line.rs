@@ -126,7 +126,7 @@ mod tests {
     fn a_mistake_has_a_place() {
         assert_eq!(
             found("select 1;\n--> a.csv header=1\n", &SQLITE),
-            [["\"header=1\": header is yes or no: whether the names of the columns come first; \"1\" is not"]]
+            [["\"header=1\": header is yes or no: whether the first line has the column names; \"1\" is not"]]
         );
     }
 

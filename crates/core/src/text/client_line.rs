@@ -6,20 +6,20 @@ use crate::engine::{EngineError, ErrorKind};
 
 /// What such lines begin with, and our own way to do the same.
 const WAYS: &[(&str, &str)] = &[
-    ("\\dt", "The action \"tables\" lists tables and views."),
-    ("\\d", "The action \"tables\" lists tables and views."),
-    ("\\l", "The action \"go to database\" lists databases."),
-    ("\\connect", "The actions \"connections\" and \"go to database\" do this."),
+    ("\\dt", "The action \"Tables\" lists tables and views."),
+    ("\\d", "The action \"Tables\" lists tables and views."),
+    ("\\l", "The action \"Switch database\" lists databases."),
+    ("\\connect", "Use the actions \"Connections\" and \"Switch database\"."),
     ("\\copy", "Use copy … to stdout, or jaunty run --output with a file."),
-    ("\\c", "The actions \"connections\" and \"go to database\" do this."),
-    ("\\u", "The action \"go to database\" does this, or a statement: use name."),
+    ("\\c", "Use the actions \"Connections\" and \"Switch database\"."),
+    ("\\u", "Use the action \"Switch database\", or the statement use name."),
     ("\\i", "Open that file as a buffer: jaunty FILE."),
     ("\\.", "Open that file as a buffer: jaunty FILE."),
     ("\\timing", "Each statement shows how long it ran."),
     ("\\t", "Each statement shows how long it ran."),
-    ("\\q", "The action \"quit\" leaves."),
+    ("\\q", "The action \"Quit\" does this."),
     ("\\G", "Leave it out: the result pane shows the rows."),
-    ("\\g", "Leave it out: the action \"run\" runs the statement."),
+    ("\\g", "Leave it out: the action \"Run statement\" does this."),
 ];
 
 /// Refuses a statement that is such a line.
@@ -29,8 +29,8 @@ pub fn client_line(statement: &str, dialect: &Dialect) -> Result<(), EngineError
     }
     let word = statement.split_whitespace().next().unwrap_or_default();
     let fits = WAYS.iter().filter(|(start, _)| word.starts_with(start)).max_by_key(|(start, _)| start.len());
-    let remedy = fits.map_or("Every action can be found in the list of actions.", |(_, way)| way);
-    let what = format!("{word} is a line of a command-line client, not SQL");
+    let remedy = fits.map_or("The list of actions has every action.", |(_, way)| way);
+    let what = format!("{word} is a command of a command-line client, not SQL");
     Err(EngineError::new(ErrorKind::Refused, what).at(Some(0)).remedy(remedy))
 }
 
@@ -42,7 +42,7 @@ mod tests {
     #[test]
     fn a_line_of_a_client_is_refused_with_our_own_way() {
         let error = client_line("\\dt+ ports", &POSTGRES).unwrap_err();
-        assert_eq!(error.message, "\\dt+ is a line of a command-line client, not SQL");
+        assert_eq!(error.message, "\\dt+ is a command of a command-line client, not SQL");
         assert!(error.remedy.unwrap().contains("tables"));
         assert!(client_line("select '\\d'", &POSTGRES).is_ok() && client_line("\\d", &SQLITE).is_ok());
     }

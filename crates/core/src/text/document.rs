@@ -258,13 +258,22 @@ impl Document {
             Motion::Top => 0,
             Motion::Bottom => rope.len_bytes(),
             Motion::NextStatement => {
-                // Who stands at its title is at the statement already.
+                // Wherever in a statement the cursor is, the one that follows it is meant.
                 let all = self.outline.statements();
-                let next = all.iter().find(|s| s.title.map_or(s.start, |(start, _)| start) > self.cursor);
+                let next = match self.current() {
+                    Some(at) => all.get(at + 1),
+                    None => all.iter().find(|s| s.start > self.cursor),
+                };
                 next.map_or(self.cursor, |s| s.start)
             }
             Motion::PreviousStatement => {
-                let before = self.outline.statements().iter().rev().find(|s| s.start < self.cursor);
+                let all = self.outline.statements();
+                let before = match self.current() {
+                    // Below a statement, that one is the one before.
+                    Some(at) if all.get(at).is_some_and(|s| s.end < self.cursor) => all.get(at),
+                    Some(at) => at.checked_sub(1).and_then(|at| all.get(at)).or(all.first()),
+                    None => all.iter().rev().find(|s| s.start < self.cursor),
+                };
                 before.map_or(self.cursor, |s| s.start)
             }
             Motion::To(at) => self.floor(at),
@@ -531,6 +540,19 @@ mod tests {
         assert_eq!(document.cursor(), 15);
         document.go(Motion::PreviousStatement, false);
         assert_eq!(document.cursor(), 0);
+        // From any line of one, and from its title, the same.
+        let text = "select 1;\n\n-- b\nselect 2\nfrom t\nwhere a;\n\nselect 3;\n\n";
+        for (at, next, before) in
+            [(0, 16, 0), (3, 16, 0), (12, 42, 0), (20, 42, 0), (30, 42, 0), (45, 45, 16), (52, 52, 42)]
+        {
+            let mut document = Document::new(text, &SQLITE);
+            document.go(Motion::To(at), false);
+            document.go(Motion::NextStatement, false);
+            assert_eq!(document.cursor(), next, "next from {at}");
+            document.go(Motion::To(at), false);
+            document.go(Motion::PreviousStatement, false);
+            assert_eq!(document.cursor(), before, "before from {at}");
+        }
     }
 
     #[derive(Debug, Clone)]

@@ -10,7 +10,7 @@ use ropey::Rope;
 pub enum SearchError {
     /// It is no regular expression.
     #[error(
-        "\"{pattern}\" is no regular expression: {why}. A sign that is meant as itself wants a backslash before it."
+        "\"{pattern}\" is not a regular expression: {why}. Put a backslash before a character that is meant literally."
     )]
     Pattern {
         /// The pattern.
@@ -125,6 +125,6 @@ mod tests {
             assert_eq!(Replacement::read(wrong).map(drop), Err(SearchError::Form), "{wrong}");
         }
         let error = Replacement::read("/(/x/").map(drop).unwrap_err().to_string();
-        assert!(error.starts_with("\"(\" is no regular expression: unclosed group"), "{error}");
+        assert!(error.starts_with("\"(\" is not a regular expression: unclosed group"), "{error}");
     }
 }

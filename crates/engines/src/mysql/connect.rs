@@ -9,6 +9,7 @@ use tokio::runtime::Runtime;
 
 use super::errors;
 use super::session::MysqlSession;
+use crate::net::limit::largest;
 use crate::net::reach::{Address, Route, addresses};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
@@ -76,7 +77,7 @@ async fn log_in(
         .prefer_socket(false)
         .stmt_cache_size(0_usize)
         // Whatever the server takes as one packet, we take too, unless the profile says otherwise.
-        .max_allowed_packet(Some(profile.number("largest_mib").map_or(1 << 30, |mib| (mib as usize) << 20)))
+        .max_allowed_packet(usize::try_from(largest(profile)).ok())
         .wait_timeout(Some(usize::MAX >> 32));
     let carried = route.tunnel.is_some();
     let (socket, host) = match (&route.address, &route.tunnel) {

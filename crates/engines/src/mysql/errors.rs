@@ -25,9 +25,9 @@ pub fn statement(error: &Error, statement: &str) -> EngineError {
     let remedy = match server.code {
         1792 => "The profile's guard is read-only: the server refuses writes.",
         1205 => "Another session holds a lock. Try again, or find it with show processlist.",
-        1213 => "Another session held what this one needed. Run it again.",
-        1046 => "Go to a database: use name, or the action \"go to database\".",
-        1142 | 1143 | 1227 | 1044 => "Ask for the right, or connect as a user who has it.",
+        1213 => "Deadlock or conflict with another session. Run it again.",
+        1046 => "Go to a database: use name, or the action \"Switch database\".",
+        1142 | 1143 | 1227 | 1044 => "Ask for the privilege, or connect as a user who has it.",
         1820 | 1862 => "The password has expired. Set a new one: set password = password('…').",
         _ => "",
     };
@@ -64,8 +64,8 @@ pub fn login(error: &Error, route: &Route, database: &str, given: bool) -> Engin
         Error::Io(IoError::Tls(failure)) => tls::failure(failure, route.address.host())
             .unwrap_or_else(|| EngineError::connecting(Step::Tls, failure.to_string())),
         Error::Driver(DriverError::NoClientSslFlagFromServer) => {
-            EngineError::connecting(Step::Tls, format!("{} speaks no TLS", route.address))
-                .remedy("Turn it on at the server, or write tls = \"prefer\" if the way there is safe without.")
+            EngineError::connecting(Step::Tls, format!("{} does not support TLS", route.address))
+                .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.")
         }
         Error::Driver(DriverError::ConnectionClosed) => closed(route),
         Error::Server(server) => refused(server, route, database, given),
@@ -80,16 +80,18 @@ fn closed(route: &Route) -> EngineError {
 
 fn refused(server: &ServerError, route: &Route, database: &str, given: bool) -> EngineError {
     let (step, remedy) = match server.code {
-        1045 if !given => (Step::Secret, "It wants a password."),
-        1045 => (Step::Secret, "Check user and password, and whether the server lets the user in from here."),
-        1698 => (Step::Login, "The server knows this user by another way than a password, often by its socket."),
+        1045 if !given => (Step::Secret, "The server requires a password."),
+        1045 => (Step::Secret, "Check user and password, and whether the server accepts this user from here."),
+        1698 => (Step::Login, "This user logs in another way than by password, often through the socket."),
         1049 => (Step::Database, "Check how the name is written."),
-        1044 => (Step::Database, "Ask for the right to use this database."),
+        1044 => (Step::Database, "Ask for access to this database."),
         1040 | 1203 | 1226 => (Step::Login, "Close connections that nobody uses, or try again later."),
-        1129 | 1130 => (Step::Login, "The server does not let this machine in. Ask its administrator."),
+        1129 | 1130 => {
+            (Step::Login, "The server does not accept connections from this machine. Ask its administrator.")
+        }
         1820 | 1862 => (Step::Login, "The password has expired. Set a new one with the server's own client."),
-        3159 => (Step::Tls, "The server wants an encrypted connection: write tls = \"require\" or \"verify-full\"."),
-        _ => (Step::Login, "The server said no more than that."),
+        3159 => (Step::Tls, "The server requires an encrypted connection: set tls = \"require\" or \"verify-full\"."),
+        _ => (Step::Login, "The server gave no details."),
     };
     let what = match server.code {
         1049 => format!("{} has no database \"{database}\"", route.address),

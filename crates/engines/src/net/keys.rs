@@ -6,19 +6,15 @@ use jaunty_core::engine::{Key, Takes};
 pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];
 
 /// Whether the server is asked about statements that are not run yet.
-pub const CHECK: Key = Key::rare(
-    "check",
-    Takes::Flag,
-    "true where the guard is open",
-    "ask the server about statements while they are written",
-);
+pub const CHECK: Key =
+    Key::rare("check", Takes::Flag, "true if the guard is open", "have the server check statements while you type");
 
 /// Whether runs and their rows are kept.
 pub const KEEP: Key = Key::rare(
     "keep",
     Takes::Flag,
     "true",
-    "keep runs in the logbook, and their rows; false keeps nothing beyond the program's end",
+    "keep runs and their rows in the logbook; false keeps nothing after the program ends",
 );
 
 /// How large what the server sends at once may be.
@@ -26,7 +22,7 @@ pub const LARGEST: Key = Key::rare(
     "largest_mib",
     Takes::Number(1, 1024),
     "1024",
-    "the largest row that is taken, in MiB: it is held in memory whole",
+    "the largest row accepted, in MiB: a row is held in memory whole",
 );
 
 /// How to get at the secret, how to encrypt, and how to get there.
@@ -34,7 +30,7 @@ pub const SHARED: [Key; 21] = [
     Key::common(
         "secret",
         Takes::Text,
-        "asked for, if the server wants one",
+        "asked for, if the server requires one",
         "where the password comes from: ask, keyring, or env:NAME",
     ),
     Key::rare("secret_command", Takes::Text, "", "a command that prints the password"),
@@ -42,36 +38,36 @@ pub const SHARED: [Key; 21] = [
     Key::common(
         "tls",
         Takes::Word(TLS),
-        "prefer on this machine, verify-full beyond",
-        "off, prefer, require or verify-full; beyond this machine verify-full unless said otherwise",
+        "prefer on this machine, else verify-full",
+        "off, prefer, require or verify-full; verify-full by default for other machines",
     ),
     Key::rare("tls_ca", Takes::Path, "", "certificates to trust instead of the system's, a PEM file"),
-    Key::rare("tls_cert", Takes::Path, "", "our own certificate, a PEM file"),
-    Key::rare("tls_key", Takes::Path, "", "the key of our own certificate, a PEM file"),
+    Key::rare("tls_cert", Takes::Path, "", "the client certificate, a PEM file"),
+    Key::rare("tls_key", Takes::Path, "", "the key of the client certificate, a PEM file"),
     Key::rare("ssh", Takes::Text, "", "an SSH server to go through, user@host:port"),
-    Key::rare("ssh_key", Takes::Path, "", "our key for the SSH server; else the agent's keys"),
+    Key::rare("ssh_key", Takes::Path, "", "the key for the SSH server; without it the agent's keys"),
     Key::rare("ssh_secret_command", Takes::Text, "", "a command that prints the SSH password or the key's passphrase"),
-    Key::rare("ssh_jump", Takes::Text, "", "an SSH server to go through before that, user@host:port"),
-    Key::rare("ssh_known_hosts", Takes::Path, "~/.ssh/known_hosts", "the SSH servers that are known"),
-    Key::rare("connect_seconds", Takes::Number(1, 600), "10", "how long connecting may take, first questions included"),
+    Key::rare("ssh_jump", Takes::Text, "", "an SSH server before that one, user@host:port"),
+    Key::rare("ssh_known_hosts", Takes::Path, "~/.ssh/known_hosts", "the file of known SSH servers"),
+    Key::rare(
+        "connect_seconds",
+        Takes::Number(1, 600),
+        "10",
+        "how long connecting may take, including the first queries",
+    ),
     Key::rare(
         "stop_seconds",
         Takes::Number(1, 600),
         "1, and 3 through ssh",
-        "how long the server may take to end what is stopped",
+        "how long the server may take to cancel a statement",
     ),
-    Key::rare(
-        "check",
-        Takes::Flag,
-        "true where the guard is open",
-        "ask the server about statements while they are written",
-    ),
+    Key::rare("check", Takes::Flag, "true if the guard is open", "have the server check statements while you type"),
     KEEP,
-    Key::rare("idle_minutes", Takes::Number(0, 100_000), "60", "let go when unused for so long; 0 never does"),
-    Key::rare("url", Takes::Text, "", "a URL instead of, or beside, the other keys"),
+    Key::rare("idle_minutes", Takes::Number(0, 100_000), "60", "disconnect after so long without use; 0 never does"),
+    Key::rare("url", Takes::Text, "", "a URL instead of, or together with, the other keys"),
     Key::common("host", Takes::Text, "127.0.0.1", "a name, an address, or the folder or file of a Unix socket"),
-    Key::common("user", Takes::Text, "", "who to log in as"),
-    Key::common("database", Takes::Text, "", "the database to begin in"),
+    Key::common("user", Takes::Text, "", "the user to log in as"),
+    Key::common("database", Takes::Text, "", "the database to start in"),
 ];
 
 /// The keys of an engine: where it is, who, and then what all have. `own` come between.

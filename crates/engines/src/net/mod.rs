@@ -7,6 +7,7 @@
 
 pub mod feed;
 pub mod keys;
+pub mod limit;
 pub mod reach;
 pub mod tls;
 pub mod tunnel;

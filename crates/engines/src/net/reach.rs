@@ -136,23 +136,23 @@ impl Route {
 
     fn timed_out(&self, step: Step) -> EngineError {
         let seconds = self.patience.as_secs();
-        EngineError::connecting(step, format!("{} did not answer within {seconds} seconds", self.address)).remedy(
-            "A firewall may swallow what is sent there. Check host and port, or give it more time with connect_seconds.",
-        )
+        EngineError::connecting(step, format!("{} did not answer within {seconds} seconds", self.address))
+            .remedy("A firewall may drop the packets. Check host and port, or give it more time with connect_seconds.")
     }
 
     /// The error of a server that took the connection and then said nothing.
     pub fn silent(&self, kind: &str) -> EngineError {
         let seconds = self.patience.as_secs();
-        let what = format!("the server took the connection and then said nothing for {seconds} seconds");
+        let what = format!("the server accepted the connection, then sent nothing for {seconds} seconds");
         EngineError::connecting(Step::Login, what)
-            .remedy(format!("It may be overloaded, or no {kind} server. Give it more time with connect_seconds."))
+            .remedy(format!("It may be overloaded, or not a {kind} server. Give it more time with connect_seconds."))
     }
 
     /// The error of a server that let us in and then said nothing.
     pub fn silent_after(&self) -> EngineError {
         let seconds = self.patience.as_secs();
-        let what = format!("the server let us in, and did not answer the first questions within {seconds} seconds");
+        let what =
+            format!("the server accepted the login, then did not answer the first queries within {seconds} seconds");
         EngineError::connecting(Step::Session, what)
             .remedy("It may be overloaded, or hold a lock on its catalog. Give it more time with connect_seconds.")
     }
@@ -161,16 +161,16 @@ impl Route {
     pub fn unreachable(&self, error: &io::Error) -> EngineError {
         let (what, remedy) = match (error.kind(), &self.address) {
             (io::ErrorKind::ConnectionRefused, Address::Host(host, port)) => (
-                format!("nobody listens at {}", self.address),
-                format!("Start the server on {host}, or check the port: {port} is where we looked."),
+                format!("could not connect to {}: connection refused", self.address),
+                format!("Start the server on {host}, or check the port ({port})."),
             ),
             (io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound, Address::Socket(_)) => (
-                format!("nobody listens at the socket {}", self.address),
+                format!("could not connect to the socket {}: nothing is listening", self.address),
                 "Start the server, or check where it keeps its socket.".to_owned(),
             ),
             (io::ErrorKind::PermissionDenied, _) => (
-                format!("{} may not be opened", self.address),
-                "Ask for the right to use it, or connect by host and port.".to_owned(),
+                format!("no permission to open {}", self.address),
+                "Ask for access to it, or connect by host and port.".to_owned(),
             ),
             _ => (
                 format!("{} cannot be reached: {error}", self.address),

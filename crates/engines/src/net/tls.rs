@@ -59,8 +59,8 @@ impl Tls {
             (Some(cert), Some(key)) => Some((cert, key)),
             (None, None) => None,
             _ => {
-                return Err(EngineError::connecting(Step::Profile, "of tls_cert and tls_key only one is given")
-                    .remedy("Give both: the certificate and its key."));
+                return Err(EngineError::connecting(Step::Profile, "tls_cert and tls_key must be set together")
+                    .remedy("Set both: the certificate and its key."));
             }
         };
         Ok(Tls { mode, ca, identity })
@@ -100,7 +100,7 @@ impl Tls {
                 let system = rustls_native_certs::load_native_certs();
                 roots.add_parsable_certificates(system.certs);
                 if roots.is_empty() {
-                    return Err(EngineError::connecting(Step::Tls, "this machine trusts no certificates of its own")
+                    return Err(EngineError::connecting(Step::Tls, "this machine has no trusted CA certificates")
                         .remedy("Install the package of CA certificates, or name a file under tls_ca."));
                 }
             }
@@ -135,8 +135,8 @@ fn provider() -> Arc<CryptoProvider> {
 
 /// The error of a server that lets in only those who show a certificate.
 pub fn wants_certificate(host: &str) -> EngineError {
-    EngineError::connecting(Step::Tls, format!("{host} wants to see a certificate of ours"))
-        .remedy("Name it under tls_cert, and its key under tls_key.")
+    EngineError::connecting(Step::Tls, format!("{host} requires a client certificate"))
+        .remedy("Set tls_cert and tls_key in the profile.")
 }
 
 /// The error of a handshake that failed, as a sentence. `None` if it had nothing to do with TLS.
@@ -149,12 +149,12 @@ pub fn failure(error: &(dyn std::error::Error + 'static), host: &str) -> Option<
         rustls::Error::AlertReceived(AlertDescription::CertificateRequired) => {
             return Some(wants_certificate(host));
         }
-        rustls::Error::AlertReceived(alert) => format!("{host} broke the TLS handshake off: {alert:?}"),
+        rustls::Error::AlertReceived(alert) => format!("{host} ended the TLS handshake: {alert:?}"),
         other => format!("TLS with {host} failed: {other}"),
     };
     let remedy = match tls {
         rustls::Error::InvalidCertificate(_) => {
-            "Name the certificate of its CA under tls_ca, or connect by the name that the certificate is for. With tls = \"require\" nobody's identity is checked."
+            "Name the certificate of its CA under tls_ca, or connect by the name that the certificate is for. With tls = \"require\" the server's identity is not checked."
         }
         _ => "Check the keys that begin with tls_.",
     };
@@ -232,14 +232,14 @@ fn reason(error: &CertificateError) -> String {
     match error {
         CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".into(),
         CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => "it is not valid yet".into(),
-        CertificateError::UnknownIssuer => "nobody who is trusted has issued it".into(),
+        CertificateError::UnknownIssuer => "its issuer is not trusted".into(),
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
             "it is for another name".into()
         }
-        CertificateError::BadSignature => "it was signed by another authority of that name".into(),
+        CertificateError::BadSignature => "it was signed by another CA of that name".into(),
         CertificateError::Revoked => "it was revoked".into(),
         CertificateError::Other(other) if other.to_string().contains("CaUsedAsEndEntity") => {
-            "it is its own authority, and not named under tls_ca".into()
+            "it is self-signed, and not listed under tls_ca".into()
         }
         other => other.to_string(),
     }

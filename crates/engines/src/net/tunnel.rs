@@ -43,7 +43,7 @@ impl Gate {
     /// Reads `user@host:port`; the user and the port may be left out.
     fn read(text: &str) -> Result<Gate, EngineError> {
         let wrong = || {
-            EngineError::connecting(Step::Profile, format!("\"{text}\" is no SSH server"))
+            EngineError::connecting(Step::Profile, format!("\"{text}\" is not an SSH server address"))
                 .remedy("Write it as user@host, or user@host:port.")
         };
         let (user, rest) = text.rsplit_once('@').map_or((None, text), |(user, rest)| (Some(user), rest));
@@ -83,17 +83,17 @@ impl client::Handler for Known {
                 format!("the SSH server {gate} is not known; its key is {fingerprint}"),
             )
             .remedy(format!(
-                "Ask its administrator whether that is its key, and log in once with ssh so that it stands in {file}."
+                "Ask its administrator whether that is its key, then log in once with ssh so that {file} has it."
             )),
             Err(russh::keys::Error::KeyChanged { line }) => {
                 let what = format!(
                     "the SSH server {gate} shows another key than the one in {file}, line {line}: {fingerprint}"
                 );
                 EngineError::connecting(Step::Tunnel, what)
-                    .remedy("Somebody may be listening in between. Ask its administrator; if the key was changed, remove that line.")
+                    .remedy("The connection may be intercepted. Ask its administrator; if the key was changed, remove that line.")
             }
             Err(error) => EngineError::connecting(Step::Tunnel, format!("{file} cannot be read: {error}"))
-                .remedy("It has to hold the SSH servers that are known, as ssh writes it."),
+                .remedy("It has to hold the file of known SSH servers, as ssh writes it."),
         };
         *self.refused.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(refusal);
         Ok(false)
@@ -151,7 +151,8 @@ impl Tunnel {
     /// A port on this machine where connections to that address may be made, for drivers that want
     /// to connect by themselves. It is there as long as the runtime.
     pub async fn forward(&self, to: Address) -> Result<u16, EngineError> {
-        let failed = |error| EngineError::connecting(Step::Tunnel, format!("no port for the tunnel: {error}"));
+        let failed =
+            |error| EngineError::connecting(Step::Tunnel, format!("could not open a port for the tunnel: {error}"));
         let listener = TcpListener::bind(("127.0.0.1", 0)).await.map_err(failed)?;
         let port = listener.local_addr().map_err(failed)?.port();
         // One that does not work is told now, while there is somebody to tell.
@@ -183,7 +184,7 @@ async fn carried(handle: &Handle<Known>, name: &str, to: &Address) -> Result<Str
 fn not_carried(gate: &str, to: &str, error: &russh::Error) -> EngineError {
     let what = match error {
         russh::Error::ChannelOpenFailure(_) => format!("the SSH server {gate} cannot reach {to}"),
-        other => format!("the SSH server {gate} does not carry on to {to}: {other}"),
+        other => format!("the SSH server {gate} cannot forward to {to}: {other}"),
     };
     EngineError::connecting(Step::Tunnel, what)
         .remedy("Host and port are as seen from the SSH server, and it must allow forwarding.")
@@ -191,7 +192,9 @@ fn not_carried(gate: &str, to: &str, error: &russh::Error) -> EngineError {
 
 fn unreachable(gate: &Gate, error: &std::io::Error) -> EngineError {
     let what = match error.kind() {
-        std::io::ErrorKind::ConnectionRefused => format!("no SSH server listens at {}:{}", gate.host, gate.port),
+        std::io::ErrorKind::ConnectionRefused => {
+            format!("could not connect to the SSH server {}:{}: connection refused", gate.host, gate.port)
+        }
         _ => format!("the SSH server {}:{} cannot be reached: {error}", gate.host, gate.port),
     };
     EngineError::connecting(Step::Tunnel, what).remedy("Check ssh: it is user@host:port.")
@@ -235,7 +238,7 @@ impl Login {
             refused.unwrap_or_else(|| {
                 EngineError::connecting(
                     Step::Tunnel,
-                    format!("{}:{} greets us unlike an SSH server: {error}", gate.host, gate.port),
+                    format!("{}:{} does not answer like an SSH server: {error}", gate.host, gate.port),
                 )
                 .remedy("Check ssh: it is user@host:port.")
             })
@@ -262,7 +265,8 @@ impl Login {
                 }
             }
         }
-        let what = format!("the SSH server {} does not let {} in with {}", gate.host, gate.user, tried.join(", nor "));
+        let what =
+            format!("the SSH server {} refused the login of {} with {}", gate.host, gate.user, tried.join(", nor "));
         Err(EngineError::connecting(Step::Tunnel, what)
             .remedy("Name a key under ssh_key, add one to the agent, or give a password with ssh_secret_command."))
     }
@@ -277,8 +281,9 @@ impl Login {
                     unusable(&"it has a passphrase")
                         .remedy("Add it to the agent with ssh-add, or give the passphrase with ssh_secret_command.")
                 })?;
-                load_secret_key(file, Some(secret.reveal()))
-                    .map_err(|_| unusable(&"ssh_secret_command gave another passphrase").remedy("Check the command."))
+                load_secret_key(file, Some(secret.reveal())).map_err(|_| {
+                    unusable(&"ssh_secret_command printed the wrong passphrase").remedy("Check the command.")
+                })
             }
             loaded => loaded.map_err(|error| unusable(&error)),
         }

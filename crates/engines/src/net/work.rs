@@ -28,10 +28,9 @@ const HEARD: Duration = Duration::from_millis(100);
 
 /// A runtime for the thread that makes it.
 pub fn runtime() -> Result<Runtime, EngineError> {
-    Builder::new_current_thread()
-        .enable_all()
-        .build()
-        .map_err(|error| EngineError::connecting(Step::Session, format!("no runtime for the connection: {error}")))
+    Builder::new_current_thread().enable_all().build().map_err(|error| {
+        EngineError::connecting(Step::Session, format!("the connection could not be started: {error}"))
+    })
 }
 
 /// A runtime whose tasks have a thread of their own, beside the one that waits: for a driver that may be busy for
@@ -47,7 +46,7 @@ impl Beside {
     pub fn new() -> Result<Beside, EngineError> {
         let runtime = Builder::new_multi_thread().worker_threads(1).thread_name("driver").enable_all().build();
         let runtime = runtime.map_err(|error| {
-            EngineError::connecting(Step::Session, format!("no runtime for the connection: {error}"))
+            EngineError::connecting(Step::Session, format!("the connection could not be started: {error}"))
         })?;
         Ok(Beside { handle: runtime.handle().clone(), runtime: Some(runtime) })
     }
@@ -180,9 +179,13 @@ pub async fn end(
 ) -> Result<(), EngineError> {
     let ended = async {
         cancel.await;
+        let mut passed = 0_u32;
         while next().await {
             // A server that always has something would never let the clock be looked at.
-            tokio::task::yield_now().await;
+            passed += 1;
+            if passed.is_multiple_of(256) {
+                tokio::task::yield_now().await;
+            }
         }
     };
     tokio::time::timeout(within, ended).await.map_err(|_| deaf(within))
@@ -192,11 +195,11 @@ pub async fn end(
 fn deaf(within: Duration) -> EngineError {
     let seconds = (within + HEARD).as_secs().max(1);
     let message = format!(
-        "the server did not end the statement within {seconds} second{} of being asked; the connection was given up",
+        "the server did not end the statement within {seconds} second{} after the cancel request; the connection was closed",
         if seconds == 1 { "" } else { "s" }
     );
     EngineError::new(ErrorKind::Lost, message).remedy(
-        "The next run connects again, and the server undoes what the statement had begun. Give a slow one more time with stop_seconds in the profile.",
+        "The next run reconnects, and the server rolls the statement back. For a slow server raise stop_seconds in the profile.",
     )
 }
 

@@ -5,51 +5,13 @@
 
 use std::io;
 use std::pin::Pin;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::{Context, Poll, ready};
 
-use jaunty_core::engine::{EngineError, ErrorKind};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
 
+use crate::net::limit::Limit;
 use crate::net::reach::Stream;
-
-/// The longest message before a person is let in: there are no rows yet.
-const LOGIN: u64 = 1 << 20;
-
-/// The most that a message may have, and the length of one that had more.
-#[derive(Clone)]
-pub struct Limit(Arc<Lengths>);
-
-struct Lengths {
-    most: AtomicU64,
-    exceeded: AtomicU64,
-}
-
-impl Limit {
-    /// That of the login.
-    pub fn of_login() -> Limit {
-        Limit(Arc::new(Lengths { most: AtomicU64::new(LOGIN), exceeded: AtomicU64::new(0) }))
-    }
-
-    /// From now on messages may have so many bytes.
-    pub fn set(&self, most: u64) {
-        self.0.most.store(most, Ordering::Relaxed);
-    }
-
-    /// What to say, where a message was too long: the connection has ended with it.
-    pub fn exceeded(&self) -> Option<EngineError> {
-        let (length, most) = (self.0.exceeded.load(Ordering::Relaxed), self.0.most.load(Ordering::Relaxed));
-        (length > 0).then(|| {
-            let message =
-                format!("the server sent a message of {} MiB, and at most {} MiB are taken", length >> 20, most >> 20);
-            EngineError::new(ErrorKind::Lost, message).remedy(
-                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
-            )
-        })
-    }
-}
 
 /// The stream.
 pub struct Bounded<S> {
@@ -85,10 +47,7 @@ impl<S> Bounded<S> {
                 let [_, length @ ..] = self.head;
                 // It counts itself.
                 let length = u64::from(u32::from_be_bytes(length));
-                if length > self.limit.0.most.load(Ordering::Relaxed) {
-                    self.limit.0.exceeded.store(length, Ordering::Relaxed);
-                    return Err(io::Error::new(io::ErrorKind::InvalidData, "a message is too long"));
-                }
+                self.limit.allow(length)?;
                 (self.filled, self.skip) = (0, length.saturating_sub(4));
             }
         }
@@ -163,13 +122,13 @@ mod tests {
         let whole = bytes.len();
         bytes.extend([b'D', 0x7f, 0xff, 0xff, 0xff]);
         for piece in [1, 2, 3, 5, 64, 1000] {
-            let limit = Limit::of_login();
+            let limit = Limit::of(1 << 20);
             let mut stream = Bounded::new((), limit.clone(), 1);
             assert!(bytes[..whole].chunks(piece).all(|piece| stream.look(piece).is_ok()));
             assert!(limit.exceeded().is_none());
             assert!(bytes[whole..].chunks(piece).any(|piece| stream.look(piece).is_err()));
             let told = limit.exceeded().unwrap().message;
-            assert_eq!(told, "the server sent a message of 2047 MiB, and at most 1 MiB are taken");
+            assert_eq!(told, "the server sent a message of 2048 MiB, and at most 1 MiB are taken");
         }
     }
 }

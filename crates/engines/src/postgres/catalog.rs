@@ -6,10 +6,11 @@ use jaunty_core::catalog::{Catalog, Column, Constraint, Index, Name, Object, Obj
 use jaunty_core::engine::{EngineError, SwitchKind};
 use tokio_postgres::SimpleQueryRow;
 
+use super::run::said;
 use super::session::{PostgresSession, quoted};
 
 /// The schemas that are a person's own.
-const OWN: &str = "n.nspname !~ '^pg_(toast|temp)' and n.nspname not in ('pg_catalog', 'information_schema')";
+const OWN: &str = "(n.nspname !~ '^pg_(toast|temp)' or n.oid = pg_my_temp_schema()) and n.nspname not in ('pg_catalog', 'information_schema')";
 
 /// What has rows, and sequences, with their columns: a row a column.
 const RELATIONS: &str = "\
@@ -88,7 +89,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
     let mut ask = |select: &str| session.ask(&select.replace("{OWN}", OWN));
     match part {
         0 => {
-            let path = ask("select unnest(current_schemas(false))")?;
+            let path = ask("select unnest(array_remove(current_schemas(true), 'pg_catalog'))")?;
             catalog.path = path.iter().map(|row| text(row, 0)).collect();
             ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
         }
@@ -123,49 +124,49 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
 }
 
 fn text(row: &SimpleQueryRow, at: usize) -> String {
-    row.get(at).unwrap_or_default().to_owned()
+    said(row, at).unwrap_or_default().to_owned()
 }
 
 /// A field that is a JSON list of texts.
 fn list(row: &SimpleQueryRow, at: usize) -> Vec<String> {
-    row.get(at).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default()
+    said(row, at).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default()
 }
 
 fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
-    let kind = match row.get(2) {
+    let kind = match said(row, 2) {
         Some("v") => ObjectKind::View,
         Some("m") => ObjectKind::MaterialisedView,
         Some("S") => ObjectKind::Sequence,
         Some("f") => ObjectKind::ForeignTable,
         _ => ObjectKind::Table,
     };
-    let object = catalog.object(row.get(0).unwrap_or_default(), row.get(1).unwrap_or_default(), kind);
-    let number = |at: usize| row.get(at).and_then(|number| number.parse().ok());
+    let object = catalog.object(said(row, 0).unwrap_or_default(), said(row, 1).unwrap_or_default(), kind);
+    let number = |at: usize| said(row, at).and_then(|number| number.parse().ok());
     if object.columns.is_empty() {
         (object.comment, object.rows, object.bytes) = (text(row, 3), number(4), number(5));
         if kind == ObjectKind::Sequence {
             object.rows = None;
         }
-        if let Some(partition) = row.get(14) {
+        if let Some(partition) = said(row, 14) {
             let mut shown = jaunty_core::text::dialect::POSTGRES.name_as_written(&object.name);
             shown = format!("{}.{shown}", jaunty_core::text::dialect::POSTGRES.name_as_written(&object.schema));
             object.definition = format!("create table {shown} {partition}");
         }
         object.clauses = text(row, 15);
     }
-    let Some(name) = row.get(6) else { return };
-    let expression = row.get(10).map(str::to_owned);
-    let identity = match row.get(12) {
+    let Some(name) = said(row, 6) else { return };
+    let expression = said(row, 10).map(str::to_owned);
+    let identity = match said(row, 12) {
         Some("a") => Some("always as identity"),
         Some("d") => Some("by default as identity"),
         _ => None,
     };
-    let computed = row.get(11) == Some("s") || row.get(11) == Some("v");
+    let computed = said(row, 11) == Some("s") || said(row, 11) == Some("v");
     object.columns.push(Column {
         name: name.to_owned(),
         db_type: text(row, 7),
-        nullable: row.get(8) != Some("t"),
-        key: row.get(9) == Some("t"),
+        nullable: said(row, 8) != Some("t"),
+        key: said(row, 9) == Some("t"),
         default: expression.clone().filter(|_| !computed),
         generated: identity.map(str::to_owned).or(expression.filter(|_| computed)),
         comment: text(row, 13),
@@ -173,13 +174,13 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
 }
 
 fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
-    let rule = match row.get(3) {
+    let rule = match said(row, 3) {
         Some("p") => Rule::Primary,
         Some("u") => Rule::Unique,
         Some("f") => {
             let mut actions = Vec::new();
             for (event, at) in [("delete", 8), ("update", 9)] {
-                let action = match row.get(at) {
+                let action = match said(row, at) {
                     Some("r") => "restrict",
                     Some("c") => "cascade",
                     Some("n") => "set null",
@@ -198,8 +199,8 @@ fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
 }
 
 fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
-    let procedure = row.get(2) == Some("p");
-    let gives = row.get(4).filter(|_| !procedure).map(|gives| format!(" returns {gives}")).unwrap_or_default();
+    let procedure = said(row, 2) == Some("p");
+    let gives = said(row, 4).filter(|_| !procedure).map(|gives| format!(" returns {gives}")).unwrap_or_default();
     catalog.push(Object {
         schema: text(row, 0),
         name: text(row, 1),
@@ -211,9 +212,10 @@ fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
 }
 
 fn named_type(catalog: &mut Catalog, row: &SimpleQueryRow) {
-    let fields: Vec<(String, String)> = row.get(6).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
+    let fields: Vec<(String, String)> =
+        said(row, 6).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
     let field = |(name, db_type)| Column { name, db_type, nullable: true, ..Column::default() };
-    let signature = match row.get(2) {
+    let signature = match said(row, 2) {
         Some("e") => "enum".to_owned(),
         Some("d") => format!("domain over {}", text(row, 5)),
         Some("r") => "range".to_owned(),
@@ -267,7 +269,7 @@ pub fn definition(session: &mut PostgresSession, of: &Object) -> Result<Option<S
         _ => return Ok(None),
     };
     let rows = session.ask(&select)?;
-    let text = rows.first().and_then(|row| row.get(0)).map(|text| format!("{before}{}", text.trim_end()));
+    let text = rows.first().and_then(|row| said(row, 0)).map(|text| format!("{before}{}", text.trim_end()));
     Ok(text)
 }
 

@@ -12,15 +12,16 @@ use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::{AsyncMessage, Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::bounded::{Bounded, BoundedTls, Limit};
+use super::bounded::{Bounded, BoundedTls};
 use super::session::PostgresSession;
 use super::{errors, files};
+use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
 
-/// The longest message, in MiB, unless the profile says otherwise: the server's own limit of a value.
-const LARGEST_MIB: u64 = 1024;
+/// The longest message before a person is let in: there are no rows yet.
+const LONGEST_OF_LOGIN: u64 = 1 << 20;
 
 /// So many messages of the server may wait to be told; what comes on top is left out.
 const MOST_SAID: usize = 1000;
@@ -54,7 +55,7 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
     let secret = secret.or(from_service.as_ref());
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
-    let bound = Limit::of_login();
+    let bound = Limit::of(LONGEST_OF_LOGIN);
     let link = runtime.block_on(async {
         let route = route.through_tunnel(profile).await?;
         let (patience, silent) = (route.patience, route.silent("PostgreSQL"));
@@ -73,11 +74,6 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
         profile,
         limit,
     )
-}
-
-/// How many bytes the server may send as one message: a row, as a rule.
-fn largest(profile: &Profile) -> u64 {
-    profile.number("largest_mib").and_then(|mib| u64::try_from(mib).ok()).unwrap_or(LARGEST_MIB) << 20
 }
 
 type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
@@ -113,7 +109,7 @@ async fn log_in(
     }
     let host = route.address.host();
     let connect = <MakeRustlsConnect as MakeTlsConnect<Stream>>::make_tls_connect(&mut tls, host)
-        .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is no name for TLS: {error}")))?;
+        .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS: {error}")))?;
     let connect = BoundedTls { tls: connect, limit: limit.clone() };
     let logged_in = config.connect_raw(stream, connect).await;
     let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;

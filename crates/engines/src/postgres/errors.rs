@@ -49,13 +49,13 @@ fn remedy(db: &DbError) -> Option<String> {
     }
     let remedy = match db.code() {
         &SqlState::IN_FAILED_SQL_TRANSACTION => {
-            "A statement in this transaction failed. Run rollback, then begin again; or rollback to a savepoint."
+            "A statement in this transaction failed. Run rollback, then start again; or roll back to a savepoint."
         }
         &SqlState::READ_ONLY_SQL_TRANSACTION => "The profile's guard is read-only: the server refuses writes.",
-        &SqlState::T_R_DEADLOCK_DETECTED => "Another session held what this one needed. Run it again.",
+        &SqlState::T_R_DEADLOCK_DETECTED => "Deadlock or conflict with another session. Run it again.",
         &SqlState::LOCK_NOT_AVAILABLE => "Another session holds a lock. Try again, or find it in pg_stat_activity.",
         &SqlState::DISK_FULL => "The server's disk is full.",
-        &SqlState::INSUFFICIENT_PRIVILEGE => "Ask for the right, or take on a role that has it.",
+        &SqlState::INSUFFICIENT_PRIVILEGE => "Ask for the privilege, or switch to a role that has it.",
         &SqlState::ADMIN_SHUTDOWN | &SqlState::CRASH_SHUTDOWN => "The next run connects again.",
         _ => return None,
     };
@@ -77,11 +77,11 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
     let Some(db) = error.as_db_error() else {
         let text = with_causes(error);
         if text.contains("server does not support TLS") {
-            return EngineError::connecting(Step::Tls, format!("{} speaks no TLS", route.address))
-                .remedy("Turn it on at the server, or write tls = \"prefer\" if the way there is safe without.");
+            return EngineError::connecting(Step::Tls, format!("{} does not support TLS", route.address))
+                .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.");
         }
         if text.contains("password missing") {
-            return EngineError::connecting(Step::Secret, format!("{} wants a password", route.address)).remedy(
+            return EngineError::connecting(Step::Secret, format!("{} requires a password", route.address)).remedy(
                 super::files::passed_over()
                     .unwrap_or_else(|| "Give it here, or name a source for it under secret.".to_owned()),
             );
@@ -106,19 +106,19 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
             (Step::Secret, "Check user and password.")
         }
         SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("no encryption") => {
-            (Step::Tls, "The server wants an encrypted connection: write tls = \"require\" or \"verify-full\".")
+            (Step::Tls, "The server requires an encrypted connection: set tls = \"require\" or \"verify-full\".")
         }
         SqlState::INVALID_AUTHORIZATION_SPECIFICATION if db.message().contains("client certificate") => {
-            (Step::Tls, "Name our certificate under tls_cert, and its key under tls_key.")
+            (Step::Tls, "Set tls_cert and tls_key in the profile.")
         }
         SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
-            (Step::Login, "Check the user, and whether the server's pg_hba.conf lets it in from here.")
+            (Step::Login, "Check the user, and whether the server's pg_hba.conf allows it from here.")
         }
         SqlState::INVALID_CATALOG_NAME => (Step::Database, "Check how the name is written."),
         SqlState::TOO_MANY_CONNECTIONS => (Step::Login, "Close connections that nobody uses, or try again later."),
         SqlState::CANNOT_CONNECT_NOW => (Step::Login, "The server is starting or stopping. Try again in a moment."),
-        SqlState::INSUFFICIENT_PRIVILEGE => (Step::Database, "Ask for the right to connect to this database."),
-        _ => (Step::Login, "The server said no more than that."),
+        SqlState::INSUFFICIENT_PRIVILEGE => (Step::Database, "Ask for access to this database."),
+        _ => (Step::Login, "The server gave no details."),
     };
     let what = match step {
         Step::Database if db.code() == &SqlState::INVALID_CATALOG_NAME => {

@@ -31,9 +31,9 @@ static KEYS: [Key; SHARED.len() + 5] = keys(
     Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
     [
         LARGEST,
-        Key::rare("role", Takes::Text, "", "a role to take on after the login"),
-        Key::rare("schema", Takes::Text, "", "the schemas that plain names are looked up in, with commas"),
-        Key::rare("service", Takes::Text, "", "a section of pg_service.conf to take what is not said here from"),
+        Key::rare("role", Takes::Text, "", "a role to switch to after the login"),
+        Key::rare("schema", Takes::Text, "", "the search path: schemas with commas between them"),
+        Key::rare("service", Takes::Text, "", "a section of pg_service.conf for settings that are missing here"),
     ],
 );
 

@@ -7,6 +7,8 @@ use std::collections::{HashMap, HashSet};
 use jaunty_core::rows::origin::Origin;
 use tokio_postgres::{Column, SimpleQueryMessage};
 
+use super::run::said;
+
 /// What is known of tables, by their numbers.
 #[derive(Debug, Default)]
 pub struct Origins {
@@ -35,7 +37,7 @@ impl Origins {
     pub fn learn(&self, answer: &[SimpleQueryMessage]) {
         for message in answer {
             let SimpleQueryMessage::Row(row) = message else { continue };
-            let text = |at: usize| row.get(at).unwrap_or_default().to_owned();
+            let text = |at: usize| said(row, at).unwrap_or_default().to_owned();
             let (Ok(table), Ok(column)) = (text(0).parse(), text(1).parse()) else { continue };
             let origin = Origin { schema: text(2), table: text(3), column: text(4), required: text(5) == "t" };
             self.tables.borrow_mut().insert(table);

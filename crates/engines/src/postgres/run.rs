@@ -10,7 +10,7 @@ use jaunty_core::rows::columns::Columns;
 use jaunty_core::run::parameters::{self, Value, value_of};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Column, SimpleQueryMessage};
+use tokio_postgres::{Column, SimpleQueryMessage, SimpleQueryRow};
 
 use super::cancel::cancel;
 use super::session::{Outcome, PostgresSession, kind, tell_notices};
@@ -168,7 +168,7 @@ impl PostgresSession {
                     }
                     let mut bytes = 0;
                     for (column, reader) in readers.iter().flatten().enumerate() {
-                        match row.get(column) {
+                        match row.try_get(column).map_err(|_| not_utf8())? {
                             None => feed.columns().cells(column).null(),
                             Some(text) => {
                                 bytes += text.len();
@@ -223,20 +223,32 @@ impl PostgresSession {
 
 /// The error of a row that is none of its result.
 fn broken(values: usize, columns: usize) -> EngineError {
-    let message = format!("the server's answer is garbled: a row of {values} values for {columns} columns");
+    let message = format!("the server's answer is malformed: a row of {values} values for {columns} columns");
     EngineError::new(ErrorKind::Lost, message)
-        .remedy("Something on the way changes what the server sends, or it breaks its protocol. The connection was given up; the next run connects again.")
+        .remedy("Something on the network changes what the server sends, or the server breaks the protocol. The connection was closed; the next run reconnects.")
 }
 
 /// Puts a value that its column has no room for where it has.
+/// A field of a row of text; none where it is NULL, or no text that can be read.
+pub(super) fn said(row: &SimpleQueryRow, at: usize) -> Option<&str> {
+    row.try_get(at).ok().flatten()
+}
+
+/// The error of a value that a changed `client_encoding` makes unreadable.
+fn not_utf8() -> EngineError {
+    let message = "the server sent text that is not UTF-8: client_encoding was changed in this session";
+    EngineError::new(ErrorKind::Refused, message).remedy("Run: reset client_encoding")
+}
+
 fn fit(columns: &mut Columns, column: usize, misfit: Misfit) -> Outcome<()> {
     match misfit {
         Misfit::Text(text) => {
             columns.become_text(column).map_err(|error| local(&error))?.append_value(text);
             Ok(())
         }
+        Misfit::Encoding => Err(not_utf8()),
         Misfit::Broken => {
-            Err(EngineError::new(ErrorKind::Lost, "the server sent a value that its own protocol does not know"))
+            Err(EngineError::new(ErrorKind::Lost, "the server sent a value that its protocol does not allow"))
         }
     }
 }
@@ -291,9 +303,9 @@ fn no_parameters(prepared: &tokio_postgres::Statement) -> Outcome<()> {
     if prepared.params().is_empty() {
         return Ok(());
     }
-    let what = "the statement has a parameter, $1, and no value for it";
+    let what = "no value for the parameter $1";
     Err(EngineError::new(ErrorKind::Refused, what)
-        .remedy("Give it one with --parameter, or write the value in its place."))
+        .remedy("Give one with --parameter, or write the value into the statement."))
 }
 
 /// Whether "no rows" is worth telling.

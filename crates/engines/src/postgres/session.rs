@@ -20,6 +20,7 @@ use tokio_postgres::{AsyncMessage, SimpleQueryMessage, SimpleQueryRow};
 use super::cancel::cancel;
 use super::connect::Link;
 use super::origins::Origins;
+use super::run::said;
 use super::{catalog, errors};
 use crate::net::feed::Feed;
 use crate::net::work::{StopFlag, watched};
@@ -65,7 +66,7 @@ impl PostgresSession {
         }
         setup.push("select version from pg_stat_ssl where pid = pg_backend_pid()".to_owned());
         let rows = session.ask(&setup.join("; ")).map_err(failed)?;
-        let version = rows.first().and_then(|row| row.get(0)).filter(|version| !version.is_empty());
+        let version = rows.first().and_then(|row| said(row, 0)).filter(|version| !version.is_empty());
         let way = match &session.link.route.address {
             crate::net::reach::Address::Socket(_) => "socket".to_owned(),
             _ => session.link.security.in_words(version),
@@ -109,7 +110,7 @@ impl PostgresSession {
                 list.join(", ")
             ))?;
             for row in &rows {
-                let field = |at| row.get(at).unwrap_or_default();
+                let field = |at| said(row, at).unwrap_or_default();
                 match (field(2), field(1)) {
                     ("pg_catalog", _) if harmless(field(0)) => {}
                     ("pg_catalog", _) => found.push(field(0).to_owned()),
@@ -181,7 +182,7 @@ impl Session for PostgresSession {
             Ok(rows) => {
                 self.stop.is_connected();
                 let row = rows.first();
-                let field = |at: usize| row.and_then(|row| row.get(at)).unwrap_or_default().to_owned();
+                let field = |at: usize| row.and_then(|row| said(row, at)).unwrap_or_default().to_owned();
                 let open = field(3) == "f";
                 self.link.zone = field(4);
                 self.place = Place {
@@ -227,7 +228,7 @@ impl Session for PostgresSession {
             Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
             kind @ (Kind::Query | Kind::Change) => {
                 let explained = self.ask(&format!("explain (format json) {statement}"))?;
-                let text: String = explained.iter().filter_map(|row| row.get(0)).collect();
+                let text: String = explained.iter().filter_map(|row| said(row, 0)).collect();
                 let into = kind == Kind::Query && acts::acts(statement, &POSTGRES) == Acts::Writes;
                 match rows_modified(&text) {
                     Some(rows) => Ok(Effect::Writes(touches(rows))),
@@ -332,7 +333,7 @@ impl Session for PostgresSession {
         };
         // A schema that is not there would be taken in silence.
         if to.kind == SwitchKind::Schema && !self.choices(SwitchKind::Schema)?.contains(&to.to) {
-            let what = format!("there is no schema \"{}\" that you may use", to.to);
+            let what = format!("no schema \"{}\" that you may use", to.to);
             return Err(EngineError::new(ErrorKind::Refused, what));
         }
         self.ask(&statement).map(|_| true)
@@ -348,7 +349,7 @@ impl Session for PostgresSession {
             }
             SwitchKind::Role => "select rolname from pg_roles where pg_has_role(session_user, oid, 'member') order by 1",
         })?;
-        Ok(rows.iter().filter_map(|row| row.get(0)).map(str::to_owned).collect())
+        Ok(rows.iter().filter_map(|row| said(row, 0)).map(str::to_owned).collect())
     }
 
     fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {

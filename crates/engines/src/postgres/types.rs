@@ -188,6 +188,8 @@ impl<'a> FromSql<'a> for Raw<'a> {
 pub enum Misfit {
     /// It is fine, but its column's type has no room for it: this is its text.
     Text(String),
+    /// It is text in an encoding that was not asked for.
+    Encoding,
     /// It is not what the protocol says.
     Broken,
 }
@@ -197,7 +199,7 @@ fn array<const N: usize>(raw: &[u8]) -> Result<[u8; N], Misfit> {
 }
 
 fn utf8(raw: &[u8]) -> Result<&str, Misfit> {
-    std::str::from_utf8(raw).map_err(|_| Misfit::Broken)
+    std::str::from_utf8(raw).map_err(|_| Misfit::Encoding)
 }
 
 /// Appends a value in the protocol's binary form.
@@ -222,11 +224,13 @@ pub fn binary(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfi
             days => days + EPOCH_DAYS,
         }),
         (Reader::Time, Cells::Time(b)) => b.append_value(i64::from_be_bytes(array(raw)?)),
-        (Reader::Timestamp, Cells::Timestamp(b, _)) => match i64::from_be_bytes(array(raw)?) {
+        (Reader::Timestamp, Cells::Timestamp(b, zone)) => match i64::from_be_bytes(array(raw)?) {
             endless @ (i64::MAX | i64::MIN) => b.append_value(endless),
-            // The last years that the server knows are beyond 64 bits when counted from 1970; they
-            // are left at the last moment before the end of time.
-            micros => b.append_value(micros.saturating_add(EPOCH_MICROS).min(i64::MAX - 1)),
+            // The last years that the server knows are beyond 64 bits when counted from 1970.
+            micros => match micros.checked_add(EPOCH_MICROS).filter(|micros| *micros != i64::MAX) {
+                Some(micros) => b.append_value(micros),
+                None => return Err(Misfit::Text(late(micros, zone.is_some()))),
+            },
         },
         (Reader::Jsonb, Cells::Text(b)) => match raw.split_first() {
             Some((1, text)) => b.append_value(utf8(text)?),
@@ -245,8 +249,26 @@ pub fn binary(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfi
 fn binary_as_text(reader: Reader, raw: &[u8]) -> Result<String, Misfit> {
     match reader {
         Reader::Decimal(_) => Ok(Digits::read(raw)?.to_string()),
+        Reader::Timestamp => Ok(match i64::from_be_bytes(array(raw)?) {
+            i64::MAX => "infinity".to_owned(),
+            i64::MIN => "-infinity".to_owned(),
+            micros => late(micros, false),
+        }),
         _ => Err(Misfit::Broken),
     }
+}
+
+/// The text of a moment that is counted from 2000, as far as the server goes; in UTC where it is one in a time zone.
+fn late(micros: i64, zoned: bool) -> String {
+    const DAY: i64 = 86_400_000_000;
+    let mut text = String::new();
+    form::date(i32::try_from(micros.div_euclid(DAY)).unwrap_or(i32::MAX - 1) + EPOCH_DAYS, &mut text);
+    text.push(' ');
+    form::time(micros.rem_euclid(DAY), None, &mut text);
+    if zoned {
+        text.push_str("+00");
+    }
+    text
 }
 
 fn uuid(bytes: [u8; 16]) -> String {

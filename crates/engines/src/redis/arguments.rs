@@ -63,7 +63,7 @@ fn quoted_part(bytes: &[u8], open: usize, quote: u8, argument: &mut Vec<u8>) -> 
                 return match next {
                     Some(next) if !next.is_ascii_whitespace() => {
                         Err(wrong(at + 1, "a closing quote is followed by more")
-                            .remedy("Put a blank behind the quote, or quote the argument whole."))
+                            .remedy("Put a blank after the quote, or quote the whole argument."))
                     }
                     _ => Ok(at + 1),
                 };

@@ -59,7 +59,7 @@ pub fn read(session: &mut RedisSession, part: usize, catalog: &mut Catalog) -> R
     match (next.as_str(), part + 1 >= PARTS) {
         ("0", _) => Ok(false),
         (_, true) => {
-            catalog.missing = Some(format!("only some {} keys were looked at", PARTS * 1000));
+            catalog.missing = Some(format!("only about {} keys were scanned", PARTS * 1000));
             Ok(false)
         }
         _ => {

@@ -11,7 +11,9 @@ use rustls::pki_types::ServerName;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 use tokio_rustls::TlsConnector;
 
+use super::bounded::Bounded;
 use super::session::RedisSession;
+use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{self, Mode, Tls};
 use crate::net::work::Beside;
@@ -24,6 +26,8 @@ pub struct Door {
     login: RedisConnectionInfo,
     has_secret: bool,
     database: i64,
+    /// How much of a reply is taken.
+    pub(super) bound: Limit,
 }
 
 /// A connection as it was made.
@@ -42,8 +46,8 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSessio
     let route = Route::of(profile, 6379, |_| None)?;
     let database = profile.text("database").unwrap_or("0");
     let database: i64 = database.parse().map_err(|_| {
-        EngineError::connecting(Step::Profile, format!("\"{database}\" is no database of Redis"))
-            .remedy("Databases have numbers, from 0 on.")
+        EngineError::connecting(Step::Profile, format!("\"{database}\" is not a Redis database"))
+            .remedy("Databases are numbered from 0.")
     })?;
     let mut login = RedisConnectionInfo::default().set_protocol(ProtocolVersion::RESP3).set_db(database);
     login = login.set_skip_set_lib_name();
@@ -56,7 +60,8 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSessio
     let (door, link) = runtime.block_on(async {
         let route = route.through_tunnel(profile).await?;
         let security = Tls::of(profile, &route)?;
-        let door = Door { route, security, login, has_secret: secret.is_some(), database };
+        let bound = Limit::of(largest(profile));
+        let door = Door { route, security, login, has_secret: secret.is_some(), database, bound };
         let link = door.enter().await?;
         Ok::<_, EngineError>((door, link))
     })?;
@@ -97,12 +102,12 @@ impl Door {
         }
         let host = self.route.address.host().to_owned();
         let name = ServerName::try_from(host.clone())
-            .map_err(|_| EngineError::connecting(Step::Tls, format!("{host} is no name for TLS")))?;
+            .map_err(|_| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS")))?;
         let connector = TlsConnector::from(Arc::new(self.security.client()?));
         let stream = connector.connect(name, stream).await.map_err(|error| {
             tls::failure(&error, &host).unwrap_or_else(|| {
-                EngineError::connecting(Step::Tls, format!("{} speaks no TLS", self.route.address))
-                    .remedy("Use the server's TLS port, or write tls = \"off\" if the way there is safe without.")
+                EngineError::connecting(Step::Tls, format!("{} does not support TLS", self.route.address))
+                    .remedy("Use the server's TLS port, or set tls = \"off\" if the network is trusted.")
             })
         })?;
         let version = if stream.get_ref().1.protocol_version() == Some(rustls::ProtocolVersion::TLSv1_2) {
@@ -118,7 +123,10 @@ impl Door {
         let (post, pushed) = unbounded_channel();
         // A command may wait for as long as it likes: a person stops it.
         let config = AsyncConnectionConfig::new().set_response_timeout(None).set_push_sender(post);
-        let entered = MultiplexedConnection::new_with_config(&self.login, stream, config).await;
+        let entered = {
+            let stream = Bounded::new(stream, self.bound.clone());
+            MultiplexedConnection::new_with_config(&self.login, stream, config).await
+        };
         let (connection, driver) = entered.map_err(|error| self.refused(&error))?;
         tokio::spawn(driver);
         Ok(Link { connection, pushed, way })
@@ -129,12 +137,12 @@ impl Door {
         let all = format!("{said} {error}");
         let address = &self.route.address;
         if all.contains("WRONGPASS") || all.contains("invalid username-password") || all.contains("invalid password") {
-            return EngineError::connecting(Step::Secret, "the server knows no such user with this password")
+            return EngineError::connecting(Step::Secret, "wrong user name or password")
                 .code("WRONGPASS")
                 .remedy("Check user and password.");
         }
         if all.contains("NOAUTH") || (!self.has_secret && all.to_lowercase().contains("auth")) {
-            let error = EngineError::connecting(Step::Secret, format!("{address} wants a password")).code("NOAUTH");
+            let error = EngineError::connecting(Step::Secret, format!("{address} requires a password")).code("NOAUTH");
             return error.remedy("Give it here, or name a source for it under secret.");
         }
         if all.contains("DB index") || all.contains("database number") || all.contains("establishing redis database") {

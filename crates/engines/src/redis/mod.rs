@@ -6,6 +6,7 @@
 //! the keys.
 
 mod arguments;
+mod bounded;
 mod catalog;
 mod connect;
 mod reply;

@@ -83,7 +83,7 @@ impl RedisSession {
         match sent {
             Ok(Ok(Value::ServerError(error))) => Err(refused(error.code(), error.details().unwrap_or_default())),
             Ok(Ok(reply)) => Ok(reply),
-            Ok(Err(error)) => Err(failed(&error)),
+            Ok(Err(error)) => Err(self.door.bound.exceeded().unwrap_or_else(|| failed(&error))),
             Err(_) => {
                 self.let_go = true;
                 let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
@@ -268,8 +268,8 @@ fn refused(code: &str, said: &str) -> EngineError {
     };
     let remedy = match code {
         "WRONGTYPE" => Some("Ask for the key's type: type name."),
-        "NOPERM" => Some("The user has no right to this; see acl whoami and acl getuser."),
-        "EXECABORT" => Some("A command of the transaction was refused; nothing of it was carried out."),
+        "NOPERM" => Some("The user lacks this permission; see acl whoami and acl getuser."),
+        "EXECABORT" => Some("A command of the transaction was refused; none of it was run."),
         "READONLY" => Some("This server is a replica: writes go to its primary."),
         "OOM" => Some("The server's memory is full."),
         "BUSY" => Some("Another client's script runs; script kill ends it."),
@@ -291,9 +291,9 @@ fn failed(error: &RedisError) -> EngineError {
     if matches!(error.kind(), redis::ErrorKind::Parse) {
         return EngineError::new(
             ErrorKind::Lost,
-            "the connection was cut in the middle of a reply, or what came is none of Redis",
+            "the connection was cut in the middle of a reply, or what came is not a Redis reply",
         )
-        .remedy("The connection was given up; the next command connects again.");
+        .remedy("The connection was closed; the next command reconnects.");
     }
     match error.code() {
         Some(code) => refused(code, error.detail().unwrap_or_default()),
@@ -308,7 +308,7 @@ impl Session for RedisSession {
 
     fn place(&mut self) -> Result<Place, EngineError> {
         if self.let_go {
-            return Err(EngineError::new(ErrorKind::Lost, "the connection was let go"));
+            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed"));
         }
         // In a transaction the server would only note the question down.
         if self.place.transaction.is_none() {
@@ -338,7 +338,7 @@ impl Session for RedisSession {
         let command = arguments::split(statement)?;
         let is = |at: usize, word: &str| command.get(at).is_some_and(|c| c.eq_ignore_ascii_case(word.as_bytes()));
         if is(0, "client") && is(1, "reply") {
-            let what = "without replies nothing could be shown, and nobody would know what became of a command";
+            let what = "without replies no result could be shown";
             return Err(EngineError::new(ErrorKind::Refused, what));
         }
         self.refuse_writes(&command)?;
@@ -378,7 +378,7 @@ impl Session for RedisSession {
 
     fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
         if to.kind != SwitchKind::Database {
-            return Err(EngineError::new(ErrorKind::Refused, format!("Redis has no {}s to go to", to.kind.word())));
+            return Err(EngineError::new(ErrorKind::Refused, format!("Redis has no {}s to switch to", to.kind.word())));
         }
         let number = to.to.trim_start_matches("db");
         self.ask(&["select", number])?;

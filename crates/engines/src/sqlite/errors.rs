@@ -38,14 +38,14 @@ fn meaning(code: &ffi::Error, message: &str, path: Option<&Path>) -> (ErrorKind,
         ErrorCode::OperationInterrupted => (ErrorKind::Stopped, None),
         ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => (
             ErrorKind::Locked,
-            Some(format!("Another program holds a lock on it; this waited {waited} s. Try again when that one has ended its transaction.")),
+            Some(format!("Another program holds a lock on it; this waited {waited} s. Try again after that transaction ends.")),
         ),
         ErrorCode::NotADatabase => {
-            (ErrorKind::Damaged, Some("It is another kind of file, or encrypted, or its head is damaged.".into()))
+            (ErrorKind::Damaged, Some("It is another kind of file, or encrypted, or its header is damaged.".into()))
         }
         ErrorCode::DatabaseCorrupt => (
             ErrorKind::Damaged,
-            Some("The file is damaged. Copy it before anything else; PRAGMA integrity_check tells where, and rows read so far are kept.".into()),
+            Some("The file is damaged. Copy it before anything else; PRAGMA integrity_check shows where, and rows read so far are kept.".into()),
         ),
         ErrorCode::DiskFull => (ErrorKind::Refused, Some("The disk is full: nothing was changed. Free some space and run it again.".into())),
         ErrorCode::ReadOnly if code.extended_code == ffi::SQLITE_READONLY_DIRECTORY => (
@@ -65,7 +65,7 @@ fn meaning(code: &ffi::Error, message: &str, path: Option<&Path>) -> (ErrorKind,
         ErrorCode::PermissionDenied => (ErrorKind::Refused, Some("Check the file's permissions.".into())),
         ErrorCode::SystemIoFailure => (ErrorKind::Local, Some("The disk could not be read or written.".into())),
         _ if message.starts_with("no such table") => {
-            (ErrorKind::Refused, Some("The list of tables shows what there is.".into()))
+            (ErrorKind::Refused, Some("The action \"Tables\" lists all tables.".into()))
         }
         _ => (ErrorKind::Refused, None),
     }

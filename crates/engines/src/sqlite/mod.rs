@@ -40,7 +40,7 @@ impl Engine for Sqlite {
     fn keys(&self) -> &'static [Key] {
         static KEYS: &[Key] = &[
             Key::needed("path", Takes::Path, "the database's file, or \":memory:\""),
-            Key::common("create", Takes::Flag, "false", "whether to make the file if it is missing"),
+            Key::common("create", Takes::Flag, "false", "whether to create the file if it is missing"),
             CHECK,
             KEEP,
         ];

@@ -61,11 +61,11 @@ fn look_at(path: &Path, create: bool) -> Result<(), EngineError> {
         Ok(data) => data,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound && create => return Ok(()),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let remedy = "Mend the path in the profile, or add create = true to make an empty database there.";
-            return refuse(format!("there is no file {shown}"), remedy);
+            let remedy = "Fix the path in the profile, or add create = true to create an empty database.";
+            return refuse(format!("no such file: {shown}"), remedy);
         }
         Err(error) => {
-            return refuse(format!("{shown} cannot be looked at: {error}"), "Check the path and its permissions.");
+            return refuse(format!("{shown} cannot be opened: {error}"), "Check the path and its permissions.");
         }
     };
     if data.is_dir() {

@@ -96,9 +96,9 @@ fn no_parameters(statement: &Statement<'_>) -> Result<(), EngineError> {
         return Ok(());
     }
     let name = statement.parameter_name(1).unwrap_or("?");
-    let message = format!("the statement has a parameter, {name}, and no value for it");
+    let message = format!("no value for the parameter {name}");
     Err(EngineError::new(ErrorKind::Refused, message)
-        .remedy("Give it one with --parameter, or write the value in its place."))
+        .remedy("Give one with --parameter, or write the value into the statement."))
 }
 
 fn announced(connection: &Connection, statement: &Statement<'_>) -> Vec<Announced> {

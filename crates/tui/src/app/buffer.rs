@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use jaunty_core::buffers::difference;
+use jaunty_core::buffers::{self, difference};
 use jaunty_core::files;
 use jaunty_core::text::document::{Document, Motion};
 use jaunty_core::text::journal::{Journal, Recovery};
@@ -111,7 +111,7 @@ impl Buffer {
             document.insert(&found.text);
             document.go(Motion::Top, false);
             let mut told = format!(
-                "brought back {} unsaved changes from before a crash; save keeps them, undo drops them",
+                "recovered {} unsaved changes from before a crash; save keeps them, undo drops them",
                 found.edits
             );
             if found.others > 0 {
@@ -187,6 +187,15 @@ impl Buffer {
         if column < width {
             self.left = 0;
         }
+    }
+
+    /// Moves a screen of this height so that all of the statement at the cursor is on it, with its title; its
+    /// beginning, where there is no room for all of it.
+    pub fn show_statement(&mut self, height: usize) {
+        let Some(statement) = self.document.statement() else { return };
+        let line = |at: usize| self.document.rope().byte_to_line(at);
+        let (first, last) = (line(statement.top()), line(statement.body_end));
+        self.top = self.top.max((last + 1).saturating_sub(height)).min(first);
     }
 
     /// The cursor's line and screen column, from 0.
@@ -327,9 +336,9 @@ impl App {
     /// Shows the text of the file beside the one here, and asks which is meant.
     fn ask_about_two_texts(&mut self, text: String) {
         let answers = &[
-            ('t', "take its text here; undo brings this one back", Answered::Reload),
-            ('o', "overwrite it with this text", Answered::Overwrite),
-            ('b', "save this text beside it", Answered::SaveBeside),
+            ('t', "take the file's text; undo brings this one back", Answered::Reload),
+            ('o', "overwrite the file with this text", Answered::Overwrite),
+            ('b', "save this text as another file", Answered::SaveBeside),
         ];
         let theirs = read(&self.buffer.path).ok().flatten();
         let about = match theirs {
@@ -347,7 +356,7 @@ impl App {
     /// Takes the text that another program wrote.
     pub(super) fn reload(&mut self) {
         if self.buffer.take_from_disk() {
-            self.tell(format!("{} as it is on disk; undo brings the text before back", self.buffer.name()));
+            self.tell(format!("{} reloaded from disk; undo brings the previous text back", self.buffer.name()));
         }
     }
 
@@ -377,7 +386,7 @@ impl App {
     /// Takes in what another program wrote, where nothing of ours is unsaved.
     pub fn take_in_changes(&mut self) {
         if !self.buffer.document.is_unsaved() && self.buffer.take_from_disk() {
-            self.tell(format!("{} was changed by another program and is read anew", self.buffer.name()));
+            self.tell(format!("{} was changed by another program and reloaded", self.buffer.name()));
         }
     }
 
@@ -390,7 +399,7 @@ impl App {
             Err(error) => {
                 let path = self.buffer.path.display();
                 self.tell_wrong(format!(
-                    "{path} cannot be saved: {error}. The text is kept in a journal until it can."
+                    "{path} cannot be saved: {error}. The text stays in a journal until it can be saved."
                 ));
                 false
             }
@@ -420,21 +429,25 @@ impl App {
         for connection in [&self.connection].into_iter().chain(&self.parked) {
             let name = connection.name();
             if connection.is_running() {
-                reasons
-                    .push(format!("A statement is running on {name}; leaving stops it, and the rows so far are kept."));
+                reasons.push(format!(
+                    "A statement is running on {name}; quitting cancels it; the rows fetched so far are kept."
+                ));
             }
             if connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
-                reasons.push(format!("A transaction is open on {name}; leaving rolls it back."));
+                reasons.push(format!("A transaction is open on {name}; quitting rolls it back."));
             }
         }
         for work in self.works.iter().filter(|work| work.kind == Kind::Write) {
-            reasons.push(format!("{} is not done; leaving ends it, and writes nothing.", clean::clean(&work.what)));
+            reasons.push(format!(
+                "{} is not finished; quitting cancels it, and no file is written.",
+                clean::clean(&work.what)
+            ));
         }
         let unsaved = !unsaved.is_empty();
         let answers: &[(char, &'static str, Answered)] = match (reasons.is_empty(), unsaved) {
             (true, _) => return self.leave(),
             (false, true) => &[
-                ('s', "save and leave", Answered::SaveAndLeave),
+                ('s', "save and quit", Answered::SaveAndLeave),
                 ('d', "drop the text and leave", Answered::DropAndLeave),
             ],
             (false, false) => &[('l', "leave", Answered::Leave)],
@@ -471,6 +484,12 @@ impl App {
 
     /// Waits until everything written is in the journals, and until files that are not whole are gone.
     pub fn settle(&mut self) {
+        let connection = self.buffer.connection.as_deref();
+        let kept = std::env::current_dir()
+            .and_then(|place| buffers::Last::keep(&self.folders, &place, &self.buffer.path, connection));
+        if let Err(error) = kept {
+            tracing::warn!(%error, "what was in hand cannot be noted");
+        }
         let (writing, others): (Vec<_>, Vec<_>) =
             std::mem::take(&mut self.works).into_iter().partition(|work| work.kind == Kind::Write);
         others.iter().for_each(Work::stop);

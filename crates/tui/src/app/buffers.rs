@@ -4,25 +4,30 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use jaunty_core::buffers::{self, Hit};
+use jaunty_core::connection::load;
 use jaunty_core::text::clean;
 use jaunty_core::text::document::Motion;
 
 use super::list::Item;
 use super::prompt::Asked;
 use super::{Answered, App, Buffer, List, Pick, Prompt, Question, Summoned};
+use crate::opening::is_large;
 use crate::words;
 use crate::work::{Done, Kind};
 
 impl App {
     /// Lists the buffers: those that are open, and, as soon as they are found, files of others.
     pub fn list_buffers(&mut self) {
-        self.summoned = Some(Summoned::List(List::new(BUFFERS, self.open_buffers())));
+        let mut list = List::new(BUFFERS, self.open_buffers());
+        list.choose_by(isize::from(!self.shelved.is_empty()));
+        self.summoned = Some(Summoned::List(list));
         let shelves = self.shelves();
         self.begin_work(Kind::Files, "looking for buffers".into(), move |_| Done::Files(shelves.files()));
     }
 
     fn open_buffers(&self) -> Vec<Item> {
-        let open = [&self.buffer].into_iter().chain(&self.shelved);
+        // The one before comes next: it is chosen at once.
+        let open = [&self.buffer].into_iter().chain(self.shelved.iter().rev());
         open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect()
     }
 
@@ -36,23 +41,47 @@ impl App {
     }
 
     /// Takes up a buffer, on the connection that its statements ran on last. The one in hand stays
-    /// open.
+    /// open. A large file is read beside the screen first.
     pub(super) fn take_up_buffer(&mut self, path: &Path) {
+        self.take_up_buffer_at(path, None);
+    }
+
+    /// The same, at a place in it.
+    pub(super) fn take_up_buffer_at(&mut self, path: &Path, at: Option<usize>) {
         if self.buffer.path == path {
-            return;
+            return self.go_to_place_in_hand(at);
         }
-        let next = match self.shelved.iter().position(|buffer| buffer.path == path) {
-            Some(at) => self.shelved.remove(at),
-            None => match Buffer::open(path, &self.folders.journals()) {
-                Ok(buffer) => buffer,
-                Err(error) => return self.tell_wrong(error.to_string()),
-            },
-        };
+        if let Some(open) = self.shelved.iter().position(|buffer| buffer.path == path) {
+            let next = self.shelved.remove(open);
+            return self.take_up(next, at);
+        }
+        let journals = self.folders.journals();
+        if !is_large(path) {
+            return match Buffer::open(path, &journals) {
+                Ok(buffer) => self.take_up(buffer, at),
+                Err(error) => self.tell_wrong(error.to_string()),
+            };
+        }
+        let path = path.to_owned();
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        self.begin_work(Kind::Open, format!("reading {}", clean::clean(&name)), move |_| {
+            Done::Opened(Buffer::open(&path, &journals).map(Box::new).map_err(|error| error.to_string()), at)
+        });
+    }
+
+    pub(super) fn take_up(&mut self, next: Buffer, at: Option<usize>) {
         let before = std::mem::replace(&mut self.buffer, next);
         let here = self.connection.profile.clone();
         self.shelved.push(before);
         self.take_in_recovery();
         self.go_where_it_ran(here);
+        self.go_to_place_in_hand(at);
+    }
+
+    fn go_to_place_in_hand(&mut self, at: Option<usize>) {
+        if let Some(at) = at {
+            self.go(Motion::To(at), false);
+        }
     }
 
     /// Where files of buffers may lie: in this project, among those of all projects, beside the one in hand.
@@ -100,7 +129,7 @@ impl App {
         let name = if Path::new(name).extension().is_some() { name.to_owned() } else { format!("{name}.{extension}") };
         let path = self.buffer.path.with_file_name(name);
         if path.exists() || self.shelved.iter().any(|buffer| buffer.path == path) {
-            self.tell_wrong(format!("there is a {} already", path.display()));
+            self.tell_wrong(format!("{} already exists", path.display()));
             return None;
         }
         Some(path)
@@ -109,7 +138,7 @@ impl App {
     pub(super) fn new_buffer(&mut self, name: &str) {
         if let Some(path) = self.path_beside(name) {
             self.take_up_buffer(&path);
-            self.tell(format!("{} is made when it is saved", self.buffer.name()));
+            self.tell(format!("{} is created when you save", self.buffer.name()));
         }
     }
 
@@ -133,10 +162,12 @@ impl App {
             Ok(()) => {
                 let removed = if old.exists() { buffers::remove(&self.folders, &old).map(drop) } else { Ok(()) };
                 match removed {
-                    Ok(()) => self.tell(format!("it is {} now", self.buffer.name())),
-                    Err(error) => {
-                        self.tell_wrong(format!("it is {} now; {} stays: {error}", self.buffer.name(), old.display()))
-                    }
+                    Ok(()) => self.tell(format!("renamed to {}", self.buffer.name())),
+                    Err(error) => self.tell_wrong(format!(
+                        "renamed to {}; {} could not be removed: {error}",
+                        self.buffer.name(),
+                        old.display()
+                    )),
                 }
             }
             Err(error) => self.tell_wrong(format!("{} cannot be written: {error}", path.display())),
@@ -167,7 +198,7 @@ impl App {
                     self.take_up_buffer(&next);
                     self.shelved.retain(|buffer| buffer.path != path);
                 }
-                self.tell(format!("it lies in {} now", there.display()));
+                self.tell(format!("moved to {}", there.display()));
             }
             Err(error) => self.tell_wrong(format!("{} cannot be removed: {error}", path.display())),
         }
@@ -179,12 +210,6 @@ impl App {
 
     /// Opens the buffer in the text editor that the environment names, at the line of the cursor.
     pub fn edit_outside(&mut self) {
-        let named = ["VISUAL", "EDITOR"]
-            .iter()
-            .find_map(|name| std::env::var(name).ok().filter(|value| !value.trim().is_empty()));
-        let Some(named) = named else {
-            return self.tell_wrong("no editor is named: set VISUAL or EDITOR before starting");
-        };
         // What is on disk is what the editor gets.
         if self.buffer.changed_outside() {
             return self.save();
@@ -192,10 +217,28 @@ impl App {
         if !self.save_anyway() {
             return;
         }
+        let (path, line) = (self.buffer.path.clone(), self.buffer.place().0 + 1);
+        self.edit_file_outside(&path, line);
+    }
+
+    /// Opens a file in that text editor, at a line from 1.
+    pub(super) fn edit_file_outside(&mut self, path: &Path, line: usize) {
+        let named = ["VISUAL", "EDITOR"]
+            .iter()
+            .find_map(|name| std::env::var(name).ok().filter(|value| !value.trim().is_empty()));
+        let Some(named) = named else {
+            let place = clean::clean(&path.display().to_string()).into_owned();
+            return self.tell_wrong(format!("no text editor for {place}: set VISUAL or EDITOR before starting"));
+        };
         let mut words = named.split_whitespace();
-        let mut editor = Command::new(words.next().unwrap_or_default());
-        let (line, _) = self.buffer.place();
-        editor.args(words).arg(format!("+{}", line + 1)).arg(&self.buffer.path);
+        let program = words.next().unwrap_or_default();
+        let mut editor = Command::new(program);
+        editor.args(words);
+        // Others would take it for a file.
+        if takes_line(program) {
+            editor.arg(format!("+{line}"));
+        }
+        editor.arg(path);
         self.editor = Some(editor);
     }
 
@@ -204,14 +247,16 @@ impl App {
         match outcome {
             Ok(status) if !status.success() => self.tell_wrong(format!("the editor ended with {status}")),
             Ok(_) => self.tell("back from the editor"),
-            Err(error) => self.tell_wrong(format!("the editor cannot be run: {error}; VISUAL and EDITOR name it")),
+            Err(error) => self.tell_wrong(format!("the editor cannot be started: {error}; set VISUAL or EDITOR")),
         }
         self.take_in_changes();
+        // It may have been a connections file.
+        self.know(load(&self.connections_files(), self.engines));
     }
 
     /// Asks what to find in all buffers.
     pub fn ask_to_search_all(&mut self) {
-        let title = "find in all buffers of this project and of all projects, as a regular expression".to_owned();
+        let title = "find a regular expression in all buffers, of this project and of all projects".to_owned();
         self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::SearchAll, self.sought.as_str())));
     }
 
@@ -224,7 +269,7 @@ impl App {
             let wanted = files.iter().take_while(|_| progress.advance(1).is_ok());
             let found = buffers::search(wanted, &pattern).map_err(|error| error.to_string());
             Done::Found(found.and_then(|hits| match hits.is_empty() {
-                true => Err(format!("\"{pattern}\" is in no saved buffer")),
+                true => Err(format!("no match for \"{pattern}\" in saved buffers")),
                 false => Ok(hits),
             }))
         });
@@ -241,6 +286,14 @@ impl App {
         self.summoned = Some(Summoned::List(List::new("lines", items.collect())));
         self.tell(found);
     }
+}
+
+/// Whether a text editor is known to go to the line of an argument `+LINE` before the file.
+fn takes_line(program: &str) -> bool {
+    const EDITORS: &[&str] =
+        &["ed", "emacs", "emacsclient", "ex", "jed", "joe", "mg", "nano", "ne", "nvim", "pico", "vi", "view", "vim"];
+    let name = Path::new(program).file_name().unwrap_or_default().to_string_lossy();
+    EDITORS.contains(&name.as_ref())
 }
 
 /// The title of the list of buffers.

@@ -59,6 +59,8 @@ pub struct Connection {
     long: HashSet<usize>,
     /// The statements that were last run together.
     together: Vec<StatementId>,
+    /// The run that began last.
+    newest: Option<Arc<Run>>,
     /// How many statements were asked for at once, and how many of them have begun.
     batch: Option<Batch>,
     busy: bool,
@@ -99,6 +101,7 @@ impl Connection {
             runs: HashMap::new(),
             long: HashSet::new(),
             together: Vec::new(),
+            newest: None,
             batch: None,
             busy: false,
             unanswered: None,
@@ -141,12 +144,13 @@ impl Connection {
 
     /// The run that is on its way now.
     pub(super) fn running(&self) -> Option<&Arc<Run>> {
-        self.runs.values().find(|run| run.outcome() == Outcome::Running)
+        // They run one after the other.
+        self.newest.as_ref().filter(|run| run.outcome() == Outcome::Running)
     }
 
     /// The run that began last.
     pub(super) fn newest_run(&self) -> Option<&Arc<Run>> {
-        self.runs.values().max_by_key(|run| run.started)
+        self.newest.as_ref()
     }
 
     /// Runs statements, after what runs already.
@@ -170,7 +174,7 @@ impl Connection {
 
     /// Whether what runs only waits until more rows are wanted.
     pub fn is_held(&self) -> bool {
-        self.busy && self.runs.values().any(|run| run.is_held())
+        self.busy && self.newest.as_ref().is_some_and(|run| run.is_held())
     }
 
     /// Stops what runs.
@@ -201,6 +205,9 @@ impl Connection {
         if run.statement.len() > LONG {
             self.long.insert(StatementId::essence(&run.statement).len());
         }
+        if self.newest.as_ref().is_none_or(|newest| newest.started <= run.started) {
+            self.newest = Some(Arc::clone(&run));
+        }
         self.runs.insert(run.id, run);
     }
 
@@ -228,12 +235,12 @@ impl Connection {
                 self.link = Link::Failed(error.clone());
             }
             Report::Lost { .. } => {
-                self.link = Link::Gone("the connection was lost; the next run connects again");
+                self.link = Link::Gone("the connection was lost; the next run reconnects");
                 self.place = None;
                 self.transaction_since = None;
             }
             Report::LetGo => {
-                self.link = Link::Gone("let go, since it was not used; the next run connects again");
+                self.link = Link::Gone("closed after a time without use; the next run reconnects");
                 self.place = None;
             }
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
@@ -284,7 +291,7 @@ impl App {
     /// [`App::connect`], with a secret that a person gave.
     pub(super) fn connect_with(&mut self, profile: Profile, secret: Option<Secret>) {
         let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == profile.engine) else {
-            return self.tell_wrong(format!("there is no engine {}", profile.engine));
+            return self.tell_wrong(format!("unknown engine {}", profile.engine));
         };
         self.buffer.connection = Some(profile.name.clone());
         self.buffer.document.set_dialect(engine.dialect());
@@ -307,7 +314,7 @@ impl App {
                         number,
                         ..Connection::none()
                     },
-                    Err(error) => return self.tell_wrong(format!("no thread for the connection: {error}")),
+                    Err(error) => return self.tell_wrong(format!("the connection could not be started: {error}")),
                 }
             }
         };
@@ -344,7 +351,7 @@ impl App {
         self.connection.desk = None;
         self.connection.number = 0;
         self.connection.link = Link::None;
-        self.tell("gave connecting up; choose the connection again to try once more");
+        self.tell("connection attempt cancelled; choose the connection to try again");
     }
 
     /// Ends the connection in hand.
@@ -353,7 +360,7 @@ impl App {
             return self.tell_wrong("a transaction is open; commit it or roll it back first");
         }
         if self.connection.desk.is_none() {
-            return self.tell("there is no connection");
+            return self.tell("not connected");
         }
         let name = self.connection.name().to_owned();
         self.connection.stop();
@@ -381,15 +388,13 @@ impl App {
         let again = matches!(self.connection.link, Link::Open | Link::Failed(_) | Link::Gone(_));
         self.connection.take_in(&report);
         match report {
-            Report::Connected(..) if again => self.tell("connected again"),
+            Report::Connected(..) if again => self.tell("reconnected"),
             Report::WantsSecret(error) => self.ask_for_secret(&error),
-            Report::Lost { transaction: true } => self.tell_wrong(
-                "the connection was lost, and the open transaction with it: nothing of it was kept by the server",
-            ),
-            Report::Lost { transaction: false } => {
-                self.tell_wrong("the connection was lost; the next run connects again")
+            Report::Lost { transaction: true } => {
+                self.tell_wrong("the connection was lost; the server rolled the open transaction back")
             }
-            Report::LetGo => self.tell("the connection was let go, since it was not used; the next run connects again"),
+            Report::Lost { transaction: false } => self.tell_wrong("the connection was lost; the next run reconnects"),
+            Report::LetGo => self.tell("the connection was closed after a time without use; the next run reconnects"),
             Report::Run(run) => {
                 for notice in run.notices().iter().filter(|_| run.end().is_some()) {
                     self.tell(format!("{}: {}", notice.severity, clean::clean(&notice.text)));
@@ -460,7 +465,7 @@ impl App {
         });
         let items: Vec<_> = items.collect();
         if items.is_empty() {
-            return self.tell("the database holds nothing with rows");
+            return self.tell("the database has no tables or views");
         }
         self.summoned = Some(Summoned::List(List::new("tables", items)));
     }

@@ -16,6 +16,10 @@ impl App {
     /// Moves the cursor.
     pub fn go(&mut self, motion: Motion, extend: bool) {
         self.buffer.document.go(motion, extend);
+        if matches!(motion, Motion::NextStatement | Motion::PreviousStatement) {
+            let height = usize::from(self.areas().buffer.height);
+            self.buffer.show_statement(height);
+        }
     }
 
     /// Moves the cursor by screens of text.
@@ -44,14 +48,14 @@ impl App {
     /// Takes the last change back.
     pub fn undo(&mut self) {
         if !self.buffer.document.undo() {
-            self.tell("there is nothing to take back");
+            self.tell("nothing to undo");
         }
     }
 
     /// Does it again.
     pub fn redo(&mut self) {
         if !self.buffer.document.redo() {
-            self.tell("there is nothing to do again");
+            self.tell("nothing to redo");
         }
     }
 
@@ -147,13 +151,13 @@ impl App {
         let from = statement.map_or(0, |s| s.start.min(document.cursor()));
         match lines::partner(document.rope(), document.outline().dialect(), from, document.cursor()) {
             Some(there) => self.buffer.document.go(Motion::To(there), false),
-            None => self.tell("there is no parenthesis here that has a partner"),
+            None => self.tell("no matching parenthesis here"),
         }
     }
 
     /// Asks what to find.
     pub fn ask_for_pattern(&mut self) {
-        let title = "find, as a regular expression; capitals count only if there are some".to_owned();
+        let title = "find a regular expression; case matters only if it has capitals".to_owned();
         let selected = self.buffer.document.selected_text().filter(|text| !text.contains('\n'));
         let text = selected.map_or_else(|| self.sought.clone(), |text| search::literal(&text));
         self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Find, text)));
@@ -180,18 +184,20 @@ impl App {
                 let document = &mut self.buffer.document;
                 document.go(Motion::To(found.range.start), false);
                 document.go(Motion::To(found.range.end), true);
-                let again = if found.range.start < from { " · from the beginning again" } else { "" };
+                let again = if found.range.start < from { " · from the top" } else { "" };
                 self.tell(format!("{} of {}{again}", found.number, found.of));
             }
-            None => self.tell(format!("\"{}\" is not in this buffer", self.sought)),
+            None => self.tell(format!("no match for \"{}\" in this buffer", self.sought)),
         }
     }
 
     /// Asks what to replace.
     pub fn ask_to_replace(&mut self) {
         let within = if self.buffer.document.selection().is_some() { "in the selection" } else { "in the buffer" };
-        let title = format!("replace {within}, as /pattern/by/; $1 is what stood in the first parentheses");
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Replace, "/")));
+        let title = format!("replace {within}, as /pattern/by/; $1 is the first group");
+        let mut prompt = Prompt::new(title, Asked::Replace);
+        prompt.line.insert("/");
+        self.summoned = Some(Summoned::Prompt(prompt));
     }
 
     pub(super) fn replace_all(&mut self, written: &str) {
@@ -203,11 +209,11 @@ impl App {
             (range, text, count)
         });
         match outcome {
-            Ok((_, _, 0)) => self.tell("nothing to replace was found"),
+            Ok((_, _, 0)) => self.tell("no match to replace"),
             Ok((range, text, count)) => {
                 let cursor = self.buffer.document.cursor().min(range.start + text.len());
                 self.carry_out(Change { range, text, select: cursor..cursor });
-                self.tell(format!("{} replaced; undo takes it back", words::count(count as u64, "place")));
+                self.tell(format!("{} replaced; undo reverts it", words::count(count as u64, "place")));
             }
             Err(error) => self.tell_wrong(error.to_string()),
         }
@@ -236,7 +242,7 @@ impl App {
             })
             .collect();
         if items.is_empty() {
-            return self.tell("there is no statement here yet");
+            return self.tell("no statement here yet");
         }
         let mut list = List::new("statements", items);
         list.chosen = current;
@@ -249,13 +255,13 @@ impl App {
         let dialect = document.outline().dialect();
         let statement = document.statement();
         let Some(statement) = statement.filter(|s| s.closed && !dialect.lines) else {
-            return self.tell("there is no statement here that can be formatted");
+            return self.tell("no statement here to format");
         };
         let range = statement.start..statement.body_end;
         let before: String = document.rope().byte_slice(range.clone()).into();
         let text = jaunty_core::text::format::statement(&before, dialect);
         if text == before {
-            return self.tell("it is formatted already");
+            return self.tell("already formatted");
         }
         let cursor = range.start;
         self.carry_out(Change { range, text, select: cursor..cursor });

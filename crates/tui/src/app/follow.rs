@@ -35,7 +35,7 @@ impl App {
         }
         let roads = self.roads();
         match roads.as_slice() {
-            [] => self.tell("no key leads on from here: the column has to be part of a key or a reference"),
+            [] => self.tell("no key to follow: this column is not part of a key or a reference"),
             [one] => {
                 let statement = one.statement.clone();
                 self.go_along(&statement);
@@ -48,7 +48,7 @@ impl App {
                     pick: Pick::Road(road.statement),
                 };
                 let items = roads.into_iter().map(item).collect();
-                self.summoned = Some(Summoned::List(List::new("ways on", items)));
+                self.summoned = Some(Summoned::List(List::new("references", items)));
             }
         }
     }
@@ -86,6 +86,6 @@ impl App {
                 return self.buffer.document.go(Motion::To(start), false);
             }
         }
-        self.tell("there is nothing to go back to");
+        self.tell("nothing to go back to");
     }
 }

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::connection::{self, Guard, Profile, Secret, edit, load, url};
+use jaunty_core::connection::{self, Connections, Guard, Profile, Secret, edit, load, url};
 use jaunty_core::engine::{Engine, EngineError, Place, Takes};
 use jaunty_core::text::clean;
 
@@ -81,7 +81,7 @@ impl Form {
             let words = if let Takes::Word(words) = takes { words } else { &[] };
             Field { key, line: text.into(), usual: "", help, words, common }
         };
-        let mut fields = vec![field("name", profile.name.clone(), "what it is called here", Takes::Text, true)];
+        let mut fields = vec![field("name", profile.name.clone(), "name of this profile", Takes::Text, true)];
         for key in engine.keys() {
             let text = profile.settings.get(key.name).map(ToString::to_string).unwrap_or_default();
             // What is filled in is shown.
@@ -90,13 +90,21 @@ impl Form {
         }
         if engine.keys().iter().any(|key| key.name == "secret") {
             let at = fields.iter().position(|f| f.key == "secret").unwrap_or(fields.len());
-            let help = "for now only: kept in memory, never written down";
+            let help = "for this session only: kept in memory, never stored";
             fields.insert(at, field(PASSWORD, String::new(), help, Takes::Text, true));
         }
         let guard = profile.guard.word().to_owned();
-        let help = "open; ask before anything that writes; read-only, refused by the server itself";
+        let help = "open; ask before anything that writes; read-only, enforced by the server";
         fields.push(field("guard", guard, help, Takes::Word(GUARDS), true));
-        fields.push(field("note", profile.note.clone().unwrap_or_default(), "a remark for people", Takes::Text, true));
+        fields.push(field("note", profile.note.clone().unwrap_or_default(), "a note", Takes::Text, true));
+        for (key, value, help) in [
+            ("label", &profile.label, "a word for the first line of the screen, such as production"),
+            ("group", &profile.group, "profiles of one group are listed together"),
+        ] {
+            let text = value.clone().unwrap_or_default();
+            let common = !text.is_empty();
+            fields.push(field(key, text, help, Takes::Text, common));
+        }
         Form {
             engine: engine.name(),
             title: engine.title(),
@@ -178,14 +186,15 @@ impl Form {
     fn profile(&self, engine: &dyn Engine) -> Result<Profile, (usize, String)> {
         let mut profile = Profile::new(self.text("name"), self.engine);
         profile.guard = Guard::from_word(self.text("guard")).unwrap_or_default();
-        profile.note = Some(self.text("note").to_owned()).filter(|note| !note.is_empty());
+        let filled = |key| Some(self.text(key).to_owned()).filter(|text| !text.is_empty());
+        (profile.note, profile.label, profile.group) = (filled("note"), filled("label"), filled("group"));
         profile.file = self.original.as_ref().and_then(|original| original.file.clone());
         for (at, field) in self.fields.iter().enumerate() {
             let Some(key) = engine.keys().iter().find(|key| key.name == field.key) else { continue };
             let text = field.line.text().trim();
             if text.is_empty() {
                 if key.required {
-                    return Err((at, format!("{} is needed: {}", key.name, key.help)));
+                    return Err((at, format!("{} is required: {}", key.name, key.help)));
                 }
                 continue;
             }
@@ -211,13 +220,9 @@ impl App {
 
     /// Asks for a URL, from which most fields can be filled in.
     pub fn ask_for_url(&mut self) {
-        self.ask_for_url_like("");
-    }
-
-    fn ask_for_url_like(&mut self, text: &str) {
-        let title =
-            "paste a URL, as postgresql://clerk@quay.example/bookings, or press enter to fill in fields".to_owned();
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Url, text)));
+        let title = "paste a URL, such as postgresql://clerk@quay.example/bookings, or press enter to fill in fields"
+            .to_owned();
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Url)));
     }
 
     /// Begins a profile from a URL, or by the choice of an engine.
@@ -251,18 +256,17 @@ impl App {
                         form.told = Some((
                             true,
                             vec![
-                                "The password of the URL is kept in memory only; it will be asked for next time."
+                                "The password in the URL is kept in memory only; you will be asked for it next time."
                                     .into(),
                             ],
                         ));
                     }
                     if !from.left_out.is_empty() {
-                        form.told = Some((true, vec![format!("Left out of the URL: {}.", from.left_out.join(", "))]));
+                        form.told = Some((true, vec![format!("Ignored in the URL: {}.", from.left_out.join(", "))]));
                     }
                 }
             }
             Err(error) => {
-                self.ask_for_url_like(text);
                 self.tell_wrong(format!("{error}. {}", error.remedy.as_deref().unwrap_or_default()));
             }
         }
@@ -307,7 +311,7 @@ impl App {
                 }
             }
             ("ctrl-x" | "alt-up" | "alt-down", None) => {
-                self.tell_wrong(format!("{} stands in no connections file", profile.name));
+                self.tell_wrong(format!("{} is not in a connections file", profile.name));
             }
             ("ctrl-e", _) => self.open_form(engine, profile, Some(profile.clone())),
             ("ctrl-y", _) => {
@@ -315,9 +319,9 @@ impl App {
                 self.open_form(engine, &copy, None);
             }
             ("ctrl-x", Some(file)) => {
-                let text = format!("Take {} out of {}?", profile.name, file.display());
+                let text = format!("Remove {} from {}?", profile.name, file.display());
                 let answers = &[('r', "remove it; its runs stay in the logbook", Answered::Remove)];
-                let question = Question { profile: Some(profile.clone()), ..Question::new(text, answers) };
+                let question = Question { profile: Some(Box::new(profile.clone())), ..Question::new(text, answers) };
                 self.summoned = Some(Summoned::Question(question));
             }
             ("alt-up" | "alt-down", Some(file)) => {
@@ -339,7 +343,7 @@ impl App {
         if let Some(file) = &profile.file {
             let removed = edit::remove(file, &profile.name);
             if self.after_edit(removed) {
-                self.tell(format!("{} is removed", profile.name));
+                self.tell(format!("{} removed", profile.name));
             }
         }
     }
@@ -350,13 +354,26 @@ impl App {
             self.tell_wrong(error.to_string());
             return false;
         }
-        let made: Vec<_> = self.known.profiles.iter().filter(|profile| profile.file.is_none()).cloned().collect();
-        self.known = load(&self.connections_files(), self.engines);
-        self.known.profiles.splice(0..0, made);
+        self.know(load(&self.connections_files(), self.engines));
         true
     }
 
-    fn connections_files(&self) -> Vec<PathBuf> {
+    /// Takes in what the connections files hold now; profiles that were made on the command line stay.
+    pub(super) fn know(&mut self, known: Connections) {
+        let made: Vec<_> = self.known.profiles.iter().filter(|profile| profile.file.is_none()).cloned().collect();
+        self.known = known;
+        self.known_stamp += 1;
+        self.known.profiles.splice(0..0, made);
+    }
+
+    /// Opens the connections file at the profile in hand, in the text editor that the environment names.
+    pub fn edit_connections_file(&mut self) {
+        let in_hand = self.connection.profile.as_ref().and_then(|p| Some((p.file.clone()?, p.line)));
+        let (file, line) = in_hand.unwrap_or_else(|| (self.file_for_new(), 1));
+        self.edit_file_outside(&file, line);
+    }
+
+    pub(super) fn connections_files(&self) -> Vec<PathBuf> {
         let mut files = connection::connections_files(&std::env::current_dir().unwrap_or_default(), &self.folders);
         for file in self.known.profiles.iter().filter_map(|profile| profile.file.clone()) {
             if !files.contains(&file) {
@@ -382,7 +399,7 @@ impl App {
             "right" if form.line().is_none() => form.turn(1),
             "backspace" if form.line().is_none() => form.take_word_back(),
             "ctrl-t" => form.all = !form.all,
-            "ctrl-r" => self.try_form(),
+            "ctrl-g" => self.try_form(),
             "ctrl-s" => self.save_form(),
             _ => return false,
         }
@@ -418,7 +435,7 @@ impl App {
         };
         if let Err(error) = std::thread::Builder::new().name("try".into()).spawn(attempt) {
             form.trying = None;
-            form.wrong(format!("no thread for it: {error}"));
+            form.wrong(format!("it could not be started: {error}"));
         }
     }
 
@@ -434,9 +451,8 @@ impl App {
                 if let (true, Some(at)) = (wants_password, form.fields.iter().position(|f| f.key == PASSWORD)) {
                     form.go_to(at);
                 }
-                let step = error.step.map_or(String::new(), |step| format!("failed at: {} · ", step.word()));
                 let remedy = error.remedy.as_deref().map(clean::clean_lines);
-                (false, [format!("{step}{error}")].into_iter().chain(remedy).collect())
+                (false, [format!("{}{error}", error.step_words())].into_iter().chain(remedy).collect())
             }
         });
     }
@@ -457,8 +473,8 @@ impl App {
         if profile.name.is_empty() || taken.is_some() {
             form.go_to(0);
             return form.wrong(match taken {
-                Some(_) => format!("there is a connection \"{}\" already; give this one another name", profile.name),
-                None => "it needs a name".to_owned(),
+                Some(_) => format!("a connection named \"{}\" already exists; choose another name", profile.name),
+                None => "a name is required".to_owned(),
             });
         }
         let secret = form.secret();

@@ -8,7 +8,7 @@ use jaunty_core::export::Format;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 
-use crate::action::Action;
+use crate::action::{Action, synonyms};
 use crate::line::Line;
 
 /// A list to choose from.
@@ -46,6 +46,8 @@ pub enum Pick {
     Action(&'static Action),
     /// Use this profile.
     Connection(Box<Profile>),
+    /// Open this file in a text editor, at this line.
+    Outside(PathBuf, usize),
     /// Write a new profile.
     NewConnection,
     /// Write a new profile for the engine with this name.
@@ -103,7 +105,9 @@ impl List {
             let label = pattern.score(Utf32Str::new(&item.label, &mut space), &mut matcher).max(whole);
             // What was written out is meant.
             let label = label.map(|score| score + u32::from(item.label.eq_ignore_ascii_case(query)));
-            let about = format!("{} {}", item.label, item.help);
+            // An action is found by other words for it, too.
+            let also = if let Pick::Action(action) = &item.pick { synonyms(action.name) } else { "" };
+            let about = format!("{} {} {also}", item.label, item.help);
             let about = words.score(Utf32Str::new(&about, &mut space), &mut matcher).map(|score| score + 1);
             if let Some(score) = label.max(about) {
                 scored.push((score, index));

@@ -85,6 +85,8 @@ pub enum Message {
     JournalChanged,
     /// Databases that lie near.
     Nearby(Vec<Found>),
+    /// What the connections files hold now.
+    Known(u64, Connections),
     /// How it went to try the profile in the form with this number.
     Tried(u64, Result<Tried, EngineError>),
 }
@@ -137,6 +139,8 @@ pub struct App {
     pub shelved: Vec<Buffer>,
     /// All profiles.
     pub known: Connections,
+    /// How often that was read.
+    known_stamp: u64,
     /// Databases that lie near, and no file names.
     pub nearby: Vec<Found>,
     profiles_from: Option<String>,
@@ -206,8 +210,8 @@ pub struct App {
 
 impl App {
     /// Opens everything. `post` receives what other threads have to tell; give it back to
-    /// [`App::update`].
-    pub fn open(options: Options, post: Post) -> Result<App, OpenError> {
+    /// [`App::update`]. The buffer is read here unless it is given.
+    pub fn open(options: Options, opened: Option<Buffer>, post: Post) -> Result<App, OpenError> {
         let Options { folders, engines, connections, profile, buffer, keeping, settings, depth } = options;
         let answers = Arc::clone(&post);
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
@@ -215,12 +219,17 @@ impl App {
         let mut files: Vec<PathBuf> = project.filter(|file| file.is_file()).take(1).collect();
         files.push(folders.snippets());
         let (snippets, wrong) = snippets::all(&files.iter().map(PathBuf::as_path).collect::<Vec<_>>());
+        let opened = match opened {
+            Some(opened) => opened,
+            None => Buffer::open(&buffer, &folders.journals())?,
+        };
         let mut app = App {
-            buffer: Buffer::open(&buffer, &folders.journals())?,
+            buffer: opened,
             connection: Connection::none(),
             parked: Vec::new(),
             shelved: Vec::new(),
             known: connections,
+            known_stamp: 0,
             nearby: Vec::new(),
             profiles_from: settings.profiles_from.clone(),
             warned: HashSet::new(),
@@ -364,6 +373,7 @@ impl App {
             // The last line shows it.
             Message::JournalChanged => {}
             Message::Nearby(found) => self.found_nearby(found),
+            Message::Known(stamp, known) => self.known_again(stamp, known),
             Message::Tried(number, outcome) => self.tried(number, outcome),
         }
         self.buffer.journal_edits();

@@ -41,7 +41,7 @@ impl App {
     pub fn propose(&mut self) {
         match self.completion() {
             Some(completion) if !completion.proposals.is_empty() => self.offer(completion),
-            _ => self.tell("nothing to propose here"),
+            _ => self.tell("no completions here"),
         }
     }
 
@@ -73,7 +73,7 @@ impl App {
 
     /// Asks for a name under which to keep the selection, or the statement, as a snippet.
     pub fn ask_for_snippet_name(&mut self) {
-        let title = "name of the snippet; what is written ${1:so} in it is filled in when it is used".to_owned();
+        let title = "name of the snippet; places written ${1:like this} are filled in when it is used".to_owned();
         self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Snippet)));
     }
 
@@ -83,7 +83,7 @@ impl App {
         let text = document.selected_text().or_else(|| statement.map(|s| s.text(document.rope())));
         let name = name.trim();
         let (Some(text), false) = (text, name.is_empty() || name.contains(char::is_whitespace)) else {
-            return self.tell_wrong("a snippet needs a name without blanks, and a statement or a selection");
+            return self.tell_wrong("a snippet needs a name without blanks, and a statement or selection");
         };
         let dialect = Some(document.outline().dialect().name.to_owned());
         let snippet =
@@ -92,7 +92,7 @@ impl App {
         match jaunty_core::complete::snippets::add(&file, &snippet) {
             Ok(()) => {
                 self.snippets.insert(0, snippet);
-                self.tell(format!("kept in {}; type {name} where a statement begins", file.display()));
+                self.tell(format!("saved in {}; type {name} at the start of a statement", file.display()));
             }
             Err(error) => self.tell_wrong(error.to_string()),
         }
@@ -124,7 +124,7 @@ impl App {
     pub fn explain(&mut self) {
         match self.about_at_cursor() {
             Some(about) => self.summoned = Some(Summoned::About(about, 0)),
-            None => self.tell("nothing is known of what stands here"),
+            None => self.tell("nothing known about this word"),
         }
     }
 

@@ -90,7 +90,7 @@ impl App {
         self.begin_work(Kind::Logbook, "reading the logbook".into(), move |_| {
             let read = match keeping.logbook() {
                 Some(logbook) => logbook.find(&Query::default(), MOST).map_err(|error| error.to_string()),
-                None => Err(keeping.trouble().unwrap_or("there is no logbook").to_owned()),
+                None => Err(keeping.trouble().unwrap_or("no logbook").to_owned()),
             };
             // What is searched is made ready here: there may be thousands.
             let with_searched = |entry: Entry| {
@@ -125,7 +125,7 @@ impl App {
             "end" => past.move_by(isize::MAX),
             "enter" => self.open_past(),
             "tab" => self.put_past(false),
-            "ctrl-r" => self.put_past(true),
+            "ctrl-g" => self.put_past(true),
             "ctrl-k" => self.keep_past(),
             "ctrl-x" => self.ask_to_forget(false),
             "ctrl-w" => self.ask_to_forget(true),
@@ -147,7 +147,7 @@ impl App {
         self.summoned = None;
         self.keep_in_sight(Arc::new(Run::remembered(entry)));
         self.panes.focus = Scope::Result;
-        self.tell("held; esc goes back to the result at the cursor. Nothing was asked of the server");
+        self.tell("kept rows, not run again; esc returns to the result at the cursor");
     }
 
     /// Puts the chosen run's statement into the buffer, and runs it.
@@ -155,7 +155,9 @@ impl App {
         let Some(entry) = self.past_entry() else { return };
         if run && entry.connection != self.connection.name() {
             let there = clean::clean(&entry.connection).into_owned();
-            return self.tell_wrong(format!("it ran on {there}; go there first (f3), or tab puts it into the buffer"));
+            return self.tell_wrong(format!(
+                "this ran on {there}; switch to it first (f3), or press tab to put it into the buffer"
+            ));
         }
         self.summoned = None;
         self.follow_cursor_again();
@@ -170,7 +172,7 @@ impl App {
     fn keep_past(&mut self) {
         let Some(entry) = self.past_entry() else { return };
         let (keeping, number, pinned) = (self.keeping.clone(), entry.number, !entry.pinned);
-        self.begin_work(Kind::Note, "noting it in the logbook".into(), move |_| {
+        self.begin_work(Kind::Note, "updating the logbook".into(), move |_| {
             let noted = keeping.logbook().map_or(Ok(()), |logbook| logbook.pin(number, pinned));
             Done::Pinned(number, noted.map(|()| pinned).map_err(|error| error.to_string()))
         });
@@ -238,7 +240,7 @@ impl App {
                 self.go(jaunty_core::text::document::Motion::To(start), false);
                 self.panes.focus = Scope::Buffer;
             }
-            None => self.tell("its statement does not stand in this buffer; the logbook puts it back"),
+            None => self.tell("its statement is not in this buffer; the logbook can put it back"),
         }
     }
 }

@@ -3,8 +3,8 @@
 
 use std::sync::Arc;
 
-use jaunty_core::connection::Profile;
 use jaunty_core::connection::nearby::{self, Found};
+use jaunty_core::connection::{Connections, Profile, load};
 use jaunty_core::engine::{EngineError, Switch, SwitchKind};
 use jaunty_core::run::Order;
 use jaunty_core::text::clean;
@@ -19,7 +19,10 @@ impl App {
         self.summoned = Some(Summoned::List(List::new("connections", self.connection_items())));
         let (post, engines, command) = (Arc::clone(&self.post), self.engines, self.profiles_from.clone());
         // Looking around takes files and the network, so another thread does it.
+        let (files, stamp) = (self.connections_files(), self.known_stamp);
         let look = move || {
+            // Another program may have changed them.
+            post(Message::Known(stamp, load(&files, engines)));
             let here = std::env::current_dir().unwrap_or_default();
             let mut found = nearby::look(&here, std::env::vars(), command.as_deref(), engines);
             for found in &mut found {
@@ -35,6 +38,19 @@ impl App {
     /// Takes in what lies near, into the list too if it is still there.
     pub(super) fn found_nearby(&mut self, found: Vec<Found>) {
         self.nearby = found;
+        self.renew_connections();
+    }
+
+    /// Takes in what the connections files held a moment ago, unless they were read or changed here since.
+    pub(super) fn known_again(&mut self, stamp: u64, known: Connections) {
+        if stamp != self.known_stamp {
+            return;
+        }
+        self.know(known);
+        self.renew_connections();
+    }
+
+    fn renew_connections(&mut self) {
         let items = self.connection_items();
         if let Some(Summoned::List(list)) =
             self.summoned.as_mut().filter(|s| matches!(s, Summoned::List(list) if list.title == "connections"))
@@ -50,16 +66,28 @@ impl App {
                 .chain(&self.parked)
                 .find(|c| c.profile.as_ref().is_some_and(|p| p.name == name))
         };
-        let items = self.known.profiles.iter().map(|profile| Item {
-            label: clean::clean(&profile.name).into_owned(),
-            key: profile.guard.word().to_owned(),
-            help: format!(
-                "{}{}  {}",
-                standing(open(&profile.name)),
-                profile.engine,
-                clean::clean(profile.note.as_deref().unwrap_or_default())
-            ),
-            pick: Pick::Connection(Box::new(profile.clone())),
+        let mut profiles: Vec<&Profile> = self.known.profiles.iter().collect();
+        // Those of a group stand together, where the first of them stands.
+        let first = |of: &Profile| {
+            let same = |other: &Profile| of.group.is_some() && other.group == of.group;
+            let at = self.known.profiles.iter().position(|other| same(other) || std::ptr::eq(other, of));
+            at.unwrap_or(usize::MAX)
+        };
+        profiles.sort_by_key(|profile| first(profile));
+        let items = profiles.into_iter().map(|profile| {
+            let words = [profile.group.as_deref(), profile.label.as_deref(), profile.note.as_deref()];
+            let words: Vec<&str> = words.into_iter().flatten().collect();
+            Item {
+                label: clean::clean(&profile.name).into_owned(),
+                key: profile.guard.word().to_owned(),
+                help: format!(
+                    "{}{}  {}",
+                    standing(open(&profile.name)),
+                    profile.engine,
+                    clean::clean(&words.join(" · "))
+                ),
+                pick: Pick::Connection(Box::new(profile.clone())),
+            }
         });
         let new = Item {
             label: "new connection".to_owned(),
@@ -79,7 +107,13 @@ impl App {
             help: clean::clean(&format!("{}  from {}", found.profile.engine, found.from)).into_owned(),
             pick: Pick::Connection(Box::new(found.profile.clone())),
         });
-        items.chain([new]).chain(nearby).collect()
+        let problems = self.known.problems.iter().map(|problem| Item {
+            label: clean::clean(&problem.what).into_owned(),
+            key: format!("line {}", problem.line),
+            help: clean::clean(&format!("{} {}", problem.remedy, problem.file.display())).into_owned(),
+            pick: Pick::Outside(problem.file.clone(), problem.line),
+        });
+        items.chain([new]).chain(problems).chain(nearby).collect()
     }
 
     /// Whether two profiles lead to the same database.

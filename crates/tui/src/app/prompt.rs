@@ -56,12 +56,18 @@ pub(super) enum Asked {
 
 impl Prompt {
     pub(super) fn new(title: String, asked: Asked) -> Prompt {
-        Prompt::with(title, asked, Line::default())
+        Prompt::with(title, asked, "")
     }
 
-    /// One in which something stands already.
-    pub(super) fn with(title: String, asked: Asked, text: impl Into<Line>) -> Prompt {
-        Prompt { title, line: text.into(), hidden: false, asked }
+    /// One in which something stands already, which typing replaces.
+    pub(super) fn with(title: String, asked: Asked, text: impl Into<String>) -> Prompt {
+        Prompt { title, line: Line::offered(text.into()), hidden: false, asked }
+    }
+
+    /// The same prompt again with what was filled in, after a mistake in it. None where that must not be kept.
+    pub(super) fn again(&self) -> Option<Prompt> {
+        let line = Line::from(self.line.text());
+        (!self.hidden).then(|| Prompt { title: self.title.clone(), line, hidden: false, asked: self.asked })
     }
 
     pub(super) fn hidden(title: String, asked: Asked) -> Prompt {
@@ -81,7 +87,7 @@ pub struct Question {
     /// What the question is about, where it is about statements.
     pub(super) jobs: Vec<Job>,
     /// What the question is about, where it is about a profile.
-    pub(super) profile: Option<Profile>,
+    pub(super) profile: Option<Box<Profile>>,
     /// What the question is about, where it is about a file to export to.
     pub(super) export: String,
     /// What the question is about, where it is about runs.

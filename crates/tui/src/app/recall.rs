@@ -55,7 +55,7 @@ impl App {
     /// Asks the logbook about the buffer in hand.
     pub(super) fn recall(&mut self, here: Option<Profile>) {
         let (keeping, buffer) = (self.keeping.clone(), self.buffer.path.clone());
-        self.begin_work(Kind::Recall, "looking where it ran last".into(), move |_| {
+        self.begin_work(Kind::Recall, "loading this buffer's history".into(), move |_| {
             let read = keeping.logbook().map(|logbook| Recalled::read(&logbook, &buffer));
             let recalled = read.transpose().unwrap_or_else(|error| {
                 tracing::warn!(%error, "the logbook could not be asked about a buffer");
@@ -85,6 +85,6 @@ impl App {
     /// Waits no longer for what the logbook says.
     pub(super) fn give_recall_up(&mut self) {
         self.stop_works(|work| work.kind == Kind::Recall);
-        self.tell("the logbook did not say yet where it ran; f3 lists the connections");
+        self.tell("still loading this buffer's history; f3 lists the connections");
     }
 }

@@ -3,17 +3,22 @@
 use jaunty_core::connection::Guard;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Job;
-use jaunty_core::run::desk::{Why, jobs};
+use jaunty_core::run::desk::Why;
 use jaunty_core::run::execute::kept_instead;
-use jaunty_core::run::out_line::out_lines;
+use jaunty_core::run::parameters;
+use jaunty_core::run::prepare::{Prepared, Unready, prepare};
 use jaunty_core::text::clean;
+use jaunty_core::text::dialect::TransactionWords;
 use jaunty_core::text::document::Motion;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::snippet::unfilled;
-use jaunty_core::text::split::Statement;
 
 use super::{Answered, App, Question, Summoned};
 use crate::words;
+use crate::work::{Done, Kind};
+
+/// So many statements are got ready between two frames; more of them beside the screen.
+const AT_ONCE: usize = 100;
 
 impl App {
     /// Runs the statement at the cursor, or those that are selected.
@@ -40,7 +45,7 @@ impl App {
         let whole = document.statement();
         let title = whole.and_then(|s| s.title_text(document.rope(), document.outline().dialect()));
         if statement.is_empty() {
-            return self.tell("there is no statement in the selection");
+            return self.tell("no statement in the selection");
         }
         if let Some(place) = unfilled(&statement, document.outline().dialect()) {
             let start = selection.start + text.find(&statement).unwrap_or(0);
@@ -48,7 +53,8 @@ impl App {
         }
         let kept = kept_instead(&statement, document.outline().dialect());
         let buffer = Some(self.buffer.path.clone());
-        self.ask_for_values(vec![Job { statement, kept, title, buffer, ..Job::default() }]);
+        let names = parameters::names(&statement, document.outline().dialect());
+        self.ask_for_values(vec![Job { statement, kept, title, buffer, ..Job::default() }], vec![names]);
     }
 
     /// Runs every statement of the buffer.
@@ -57,38 +63,58 @@ impl App {
     }
 
     fn run_range(&mut self, range: std::ops::Range<usize>) {
-        let statements = self.buffer.document.outline().statements().get(range.clone()).unwrap_or_default();
         if self.buffer.document.awaits_outline() {
-            return self.tell("the statements of this buffer are still being found; run it when they are");
+            return self.tell("still finding the statements of this buffer; run it when that is done");
         }
-        if statements.is_empty() {
-            return self.tell("there is no statement here");
+        if range.is_empty() {
+            return self.tell("no statement here");
         }
-        if let Some(open) = statements.iter().find(|s| !s.closed) {
-            let line = self.buffer.document.rope().byte_to_line(open.start) + 1;
-            return self.tell_wrong(format!(
-                "the statement at line {line} has a quote or comment that never closes; close it and run it again"
-            ));
+        let (rope, outline) = (self.buffer.document.rope(), self.buffer.document.outline());
+        if range.len() <= AT_ONCE {
+            let prepared = prepare(rope, outline, range, Some(&self.buffer.path), || true);
+            return self.run_prepared(prepared);
         }
-        let (rope, dialect) = (self.buffer.document.rope(), self.buffer.document.outline().dialect());
-        let unfilled = |s: &Statement| {
-            let place = unfilled(&s.text(rope), dialect)?;
-            Some(s.start + place.start..s.start + place.end)
-        };
-        if let Some(place) = statements.iter().find_map(unfilled) {
-            return self.fill_in_first(place);
+        let (rope, outline) = (rope.clone(), outline.clone());
+        let (path, revision) = (self.buffer.path.clone(), self.buffer.document.revision());
+        let what = format!("preparing {}", words::count(range.len() as u64, "statement"));
+        self.begin_work(Kind::Prepare, what, move |progress| {
+            progress.expect(range.len() as u64);
+            let prepared = prepare(&rope, &outline, range, Some(&path), || progress.advance(1).is_ok());
+            Done::Prepared(path, revision, prepared)
+        });
+    }
+
+    /// Runs statements of the buffer in hand that are ready, or says why they are not.
+    pub(super) fn run_prepared(&mut self, prepared: Result<Prepared, Unready>) {
+        let line = |app: &App, at: usize| app.buffer.document.rope().byte_to_line(at) + 1;
+        match prepared {
+            Ok(Prepared { jobs, names, ids }) => {
+                if ids.len() > 1 {
+                    self.connection.run_together(ids);
+                }
+                self.ask_for_values(jobs, names);
+            }
+            Err(Unready::NeverCloses(at)) => self.tell_wrong(format!(
+                "the statement at line {} has a quote or comment that never closes; close it and run it again",
+                line(self, at)
+            )),
+            Err(Unready::Unfilled(place)) => self.fill_in_first(place),
+            Err(Unready::OutLine(at, message)) => {
+                self.go(Motion::To(at), false);
+                self.tell_wrong(format!("line {}: {message}; nothing was run", line(self, at)));
+            }
+            Err(Unready::Stopped) => {}
         }
-        let wrong = statements.iter().flat_map(|s| out_lines(s, rope, dialect)).find_map(|line| line.target.err());
-        if let Some(error) = wrong {
-            let line = rope.byte_to_line(error.range.start) + 1;
-            self.go(Motion::To(error.range.start), false);
-            return self.tell_wrong(format!("line {line}: {}; nothing was run", error.message));
+    }
+
+    /// Runs a statement around a transaction, which does not have to stand in the buffer.
+    pub fn run_transaction_words(&mut self, of: fn(&TransactionWords) -> &'static str) {
+        let statement = of(&self.buffer.document.outline().dialect().transaction);
+        if statement.is_empty() {
+            return self.tell(format!("{} has no savepoints", self.connection.name()));
         }
-        if let [_, _, ..] = statements {
-            self.connection.run_together(statements.iter().map(|s| self.buffer.id_of(s)).collect());
-        }
-        let jobs = jobs(&self.buffer.document, range, Some(&self.buffer.path));
-        self.ask_for_values(jobs);
+        let buffer = Some(self.buffer.path.clone());
+        self.order(vec![Job { statement: statement.to_owned(), buffer, ..Job::default() }]);
     }
 
     /// Goes to a place that has to be filled in before its statement can run.
@@ -175,12 +201,12 @@ impl App {
         let guard = self.connection.profile.as_ref().map_or(Guard::Ask, |profile| profile.guard);
         let (text, mut about) = match why {
             Why::TransactionLost => (
-                format!("The connection of {name} was lost with a transaction open: nothing of it was kept."),
-                vec!["What runs now runs on a new connection, outside that transaction.".to_owned()],
+                format!("The connection to {name} was lost with a transaction open; the server rolled it back."),
+                vec!["This runs on a new connection, outside that transaction.".to_owned()],
             ),
             Why::Writes(effect) => (format!("{name} {}", words::asks(guard)), words::effect(effect)),
             Why::TwoReadings(shorter) => (
-                "Is this one statement? No semicolon says where it ends, and the server could not be asked.".to_owned(),
+                "Is this one statement? It has no semicolon, and the server could not be asked.".to_owned(),
                 vec![format!(
                     "yes runs all of it; a semicolon after \"{}\" makes two of it",
                     clean::clean(shorter.lines().last().unwrap_or_default().trim())

@@ -113,7 +113,7 @@ impl Summoned {
 impl App {
     /// Lists all actions.
     pub fn list_actions(&mut self) {
-        let items = ACTIONS.iter().filter(|action| action.group != "Writing").map(|action| Item {
+        let items = ACTIONS.iter().filter(|action| action.group != "Typing").map(|action| Item {
             label: action.title.to_owned(),
             key: self.keymap.first(action),
             help: action.help.to_owned(),
@@ -164,6 +164,8 @@ impl App {
             "enter" => self.accept(),
             "up" | "ctrl-p" => summoned.move_by(-1),
             "down" | "ctrl-n" => summoned.move_by(1),
+            // In a line that is filled in it clears, as it does in a shell.
+            "ctrl-u" if matches!(summoned, Summoned::Prompt(_)) => drop(summoned.edit(key)),
             "pageup" | "ctrl-u" => summoned.move_by(-10),
             "pagedown" | "ctrl-d" => summoned.move_by(10),
             _ => {
@@ -182,15 +184,13 @@ impl App {
             Some(Summoned::List(list)) => match list.picked() {
                 Some(Pick::Action(action)) => (action.act)(self),
                 Some(Pick::Connection(profile)) => self.connect(*profile),
+                Some(Pick::Outside(file, line)) => self.edit_file_outside(&file, line),
                 Some(Pick::NewConnection) => self.ask_for_url(),
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
                 Some(Pick::Road(statement)) => self.go_along(&statement),
-                Some(Pick::PlaceIn(path, at)) => {
-                    self.take_up_buffer(&path);
-                    self.go(Motion::To(at), false);
-                }
+                Some(Pick::PlaceIn(path, at)) => self.take_up_buffer_at(&path, Some(at)),
                 Some(Pick::Place(at)) => self.go(Motion::To(at), false),
                 Some(Pick::Column(column)) => self.go_to_column(column),
                 Some(Pick::CopyAs(format)) => self.copy_as(format, true),
@@ -200,7 +200,15 @@ impl App {
                 // Nothing fits what was typed: that is not the end of it.
                 None => self.summoned = Some(Summoned::List(list)),
             },
-            Some(Summoned::Prompt(prompt)) => self.fill_in(prompt),
+            Some(Summoned::Prompt(prompt)) => {
+                let again = prompt.again();
+                self.told = None;
+                self.fill_in(prompt);
+                // A mistake keeps what was typed, to be put right.
+                if self.summoned.is_none() && self.told.as_ref().is_some_and(|told| told.wrong) {
+                    self.summoned = again.map(Summoned::Prompt);
+                }
+            }
             Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),
             Some(
                 Summoned::Help(_)
@@ -244,7 +252,7 @@ impl App {
                 self.go(Motion::To(start), false);
                 self.panes.focus = Scope::Buffer;
             }
-            _ => self.tell_wrong(format!("\"{text}\" is no line number; lines are counted from 1")),
+            _ => self.tell_wrong(format!("\"{text}\" is not a line number; lines start at 1")),
         }
     }
 

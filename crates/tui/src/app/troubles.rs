@@ -141,7 +141,7 @@ impl App {
     pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
         let problem = error.map(|error| {
             let message = clean::clean(&error.message).replace('\n', " ");
-            // Without a place nothing is marked: the sentence is told.
+            // Without a place marks cleared: the sentence is told.
             let range = error.at.map_or(0..0, |at| at..at + 1);
             Problem { range, message, near: Vec::new() }
         });
@@ -192,7 +192,7 @@ impl App {
                 self.buffer.document.go(Motion::To(start), false);
                 self.tell(sentence(&problem));
             }
-            None => self.tell("no problem is known in this buffer"),
+            None => self.tell("no problems in this buffer"),
         }
     }
 
@@ -209,7 +209,7 @@ impl App {
             })
             .collect();
         if items.is_empty() {
-            return self.tell("no problem is known in this buffer");
+            return self.tell("no problems in this buffer");
         }
         self.summoned = Some(Summoned::List(List::new("problems", items)));
     }
@@ -243,8 +243,8 @@ impl App {
 fn sentence(problem: &Problem) -> String {
     match problem.near.as_slice() {
         [] => problem.message.clone(),
-        [one] => format!("{}; did you mean {one}?", problem.message),
-        all => format!("{}; did you mean {}?", problem.message, all.join(" or ")),
+        [one] => format!("{} · did you mean \"{one}\"?", problem.message),
+        all => format!("{} · did you mean {}?", problem.message, all.join(" or ")),
     }
 }
 

@@ -10,26 +10,27 @@ use super::{App, Prompt, Summoned};
 #[derive(Debug)]
 pub(super) struct Wanting {
     jobs: Vec<Job>,
+    /// The parameters of each.
+    of_jobs: Vec<Vec<String>>,
     /// The parameters that are still asked for, the next one last.
     names: Vec<String>,
     given: Vec<parameters::Value>,
 }
 
 impl App {
-    /// Asks for the values of parameters, one after the other; runs what has none at once.
-    pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>) {
-        let dialect = self.buffer.document.outline().dialect();
+    /// Asks for the values of the parameters that each job has, one after the other; runs what has none at once.
+    pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>, of_jobs: Vec<Vec<String>>) {
         let mut names: Vec<String> = Vec::new();
-        for name in jobs.iter().flat_map(|job| parameters::names(&job.statement, dialect)) {
-            if !names.contains(&name) {
-                names.push(name);
+        for name in of_jobs.iter().flatten() {
+            if !names.contains(name) {
+                names.push(name.clone());
             }
         }
         names.reverse();
         if names.is_empty() || !self.connection.has_desk() {
             return self.order(jobs);
         }
-        self.wanting = Some(Wanting { jobs, names, given: Vec::new() });
+        self.wanting = Some(Wanting { jobs, of_jobs, names, given: Vec::new() });
         self.ask_for_value();
     }
 
@@ -50,10 +51,8 @@ impl App {
         if !wanting.names.is_empty() {
             return self.ask_for_value();
         }
-        let Some(Wanting { mut jobs, given, .. }) = self.wanting.take() else { return };
-        let dialect = self.buffer.document.outline().dialect();
-        for job in &mut jobs {
-            let names = parameters::names(&job.statement, dialect);
+        let Some(Wanting { mut jobs, of_jobs, given, .. }) = self.wanting.take() else { return };
+        for (job, names) in jobs.iter_mut().zip(of_jobs) {
             job.values = given.iter().filter(|(name, _)| names.contains(name)).cloned().collect();
         }
         self.order(jobs);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use jaunty_core::catalog::shape::{Line, lines};
 use jaunty_core::catalog::{Catalog, Name, Object, ObjectKind, templates};
+use jaunty_core::complete::about::only_table;
 use jaunty_core::complete::rank::fit;
 use jaunty_core::engine::EngineError;
 use jaunty_core::run::Order;
@@ -217,7 +218,12 @@ impl App {
         }
         let name = match self.panes.focus {
             crate::action::Scope::Result => self.table_of_column(),
-            _ => self.about_at_cursor().and_then(|about| about.table),
+            _ => self.about_at_cursor().and_then(|about| about.table).or_else(|| {
+                // Where the word says nothing, and the statement is about one table, that is meant.
+                let document = &self.buffer.document;
+                let text = document.statement()?.text(document.rope());
+                only_table(&text, &catalog, document.outline().dialect())
+            }),
         };
         let mut walk = Walk::begin(catalog, self.buffer.document.outline().dialect());
         match name {
@@ -226,7 +232,7 @@ impl App {
                 self.summoned = Some(Summoned::Walk(Box::new(walk)));
                 self.taste();
             }
-            _ => self.tell("there is no table of the catalog here"),
+            _ => self.tell("no table of the catalog here"),
         }
     }
 
@@ -304,7 +310,7 @@ impl App {
             "backspace" | "ctrl-h" => walk.rub_out(),
             "alt-left" | "ctrl-b" => walk.back(),
             "alt-right" | "ctrl-f" => walk.forth(),
-            "ctrl-r" => {
+            "ctrl-g" => {
                 let Some(object) = walk.object().filter(|o| o.kind.has_rows() || o.kind == ObjectKind::Keys) else {
                     return true;
                 };
@@ -315,7 +321,7 @@ impl App {
             }
             "f5" => {
                 self.connection.ask(Order::Catalog);
-                self.tell("reading the catalog anew");
+                self.tell("reloading the catalog");
             }
             "enter" => {
                 let leads_to = walk.shape.get(walk.chosen[2]).and_then(|line| line.leads_to.clone());
@@ -366,7 +372,7 @@ impl App {
                 pick: Pick::Text { written: written.to_owned(), alone: true },
             });
         }
-        self.summoned = Some(Summoned::List(List::new("things to write", items)));
+        self.summoned = Some(Summoned::List(List::new("statements to write", items)));
     }
 
     /// Puts a text with places into the buffer: at the cursor, or as a statement of its own at the end.

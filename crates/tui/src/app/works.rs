@@ -3,7 +3,7 @@
 use jaunty_core::arrange::Progress;
 use jaunty_core::text::outline::Outline;
 
-use super::App;
+use super::{App, Buffer};
 use crate::action::Scope;
 use crate::work::{Done, Kind, Work};
 
@@ -93,6 +93,20 @@ impl App {
                 let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
                 buffers.filter(|buffer| buffer.path == path).for_each(|buffer| buffer.outlining = false);
             }
+            Done::Prepared(path, revision, prepared) => {
+                if (&path, revision) != (&self.buffer.path, self.buffer.document.revision()) {
+                    return self.tell_wrong("the buffer changed; nothing was run".to_owned());
+                }
+                self.run_prepared(prepared);
+            }
+            Done::Opened(Ok(buffer), at) => {
+                // It may have been opened another way meanwhile.
+                let open = |other: &Buffer| other.path == buffer.path;
+                if open(&self.buffer) || self.shelved.iter().any(open) {
+                    return self.take_up_buffer_at(&buffer.path.clone(), at);
+                }
+                self.take_up(*buffer, at);
+            }
             Done::Written(Ok(text)) => {
                 self.buffer.document.insert(&text);
                 self.panes.focus = Scope::Buffer;
@@ -101,6 +115,7 @@ impl App {
             | Done::Found(Err(error))
             | Done::Saved(Err(error))
             | Done::Copied(Err(error))
+            | Done::Opened(Err(error), _)
             | Done::Written(Err(error)) => self.tell_wrong(error),
             Done::Files(files) => self.take_files(&files),
             Done::Found(Ok(hits)) => self.list_hits(hits),

@@ -89,7 +89,8 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) -> Option<Position
 fn roles(app: &App, bytes: Range<usize>) -> Vec<(Range<usize>, Role)> {
     let document = &app.buffer.document;
     let outline = document.outline();
-    let start = outline.boundary_before(bytes.start);
+    // Where the statements are not known yet, the first line on the screen is taken to begin between two tokens.
+    let start = if document.awaits_outline() { bytes.start } else { outline.boundary_before(bytes.start) };
     let mut roles = Vec::new();
     for token in Lexer::new(document.rope(), outline.dialect(), start) {
         if token.start >= bytes.end {

@@ -50,6 +50,10 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         }
         Some(profile) => {
             x = put_cut(cells, x, area.y, end, &profile.name, strong) + 1;
+            if let Some(label) = &profile.label {
+                let word = clean::fit(&clean::clean(label), 24).text.to_uppercase();
+                x = put(cells, x, area.y, end, &format!(" ◆ {word} ◆ "), edge.patch(app.theme.style(Role::Guard))) + 1;
+            }
             let guard =
                 edge.patch(app.theme.style(if profile.guard == Guard::Open { Role::Faint } else { Role::Guard }));
             let lifted = connection.place.as_ref().is_some_and(|place| place.guard_lifted);
@@ -61,8 +65,8 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
                 }
                 (Link::Failed(error), _) => {
                     let wrong = edge.patch(app.theme.style(Role::Failed));
-                    let step = error.step.map_or(String::new(), |step| format!("failed at {}: ", step.word()));
-                    put_cut(cells, x, area.y, end, &format!("not connected · {step}{error}"), wrong);
+                    let text = format!("not connected · {}{error}", error.step_words());
+                    put_cut(cells, x, area.y, end, &text, wrong);
                 }
                 (_, Some(place)) => {
                     if let Some(transaction) = place.transaction {

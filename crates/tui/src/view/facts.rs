@@ -20,7 +20,7 @@ const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"
 
 pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    put_right(cells, area.x + 20, area.y, area.right() - 1, "of the rows that are shown · esc leaves", faint);
+    put_right(cells, area.x + 20, area.y, area.right() - 1, "of the filtered rows · esc closes", faint);
     super::summoned::heading(app, &view.title, area, ground, cells);
     let Some(facts) = &view.facts else {
         let words = app.work().map_or_else(String::new, crate::work::Work::words);
@@ -39,8 +39,8 @@ fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut
     };
     let mut lines = vec![
         ("rows", words::number(facts.rows)),
-        ("without a value", share(facts.nulls)),
-        ("different values", words::number(facts.distinct)),
+        ("NULL", share(facts.nulls)),
+        ("distinct", words::number(facts.distinct)),
     ];
     if let Some((least, most)) = &facts.ends {
         lines.push(("least", clean::clean(least).into_owned()));
@@ -85,7 +85,7 @@ fn draw_spread(app: &App, facts: &Facts, area: Rect, top: u16, ground: Style, ce
 fn draw_frequent(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     if facts.frequent.is_empty() {
-        let text = if facts.distinct > 0 { "each value comes once" } else { "no row has a value" };
+        let text = if facts.distinct > 0 { "all values are distinct" } else { "all values are NULL" };
         put(cells, area.x, area.y + 2, area.right(), text, faint);
         return;
     }

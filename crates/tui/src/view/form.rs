@@ -27,7 +27,7 @@ pub(super) fn draw(app: &App, form: &Form, area: Rect, ground: Style, cells: &mu
     let what = if form.changes_one() { "change" } else { "new connection" };
     heading(app, &format!("{what} · {}", form.title), area, ground, cells);
     let more = if form.all { "fewer" } else { "all" };
-    let hint = format!("ctrl-r tries it · ctrl-s saves and connects · ctrl-t {more} fields · esc leaves");
+    let hint = format!("ctrl-g tests it · ctrl-s saves and connects · ctrl-t {more} fields · esc closes");
     put_right(cells, area.x + 24, area.y, area.right() - 1, &hint, style(Role::Faint));
     let lines = area.height.saturating_sub(BELOW + 1);
     let first = (form.chosen + 1).saturating_sub(usize::from(lines));

@@ -108,9 +108,9 @@ fn placed(app: &App, area: Rect) -> Vec<(&'static Action, u16, String)> {
 
 fn title(app: &App, action: &'static Action) -> &'static str {
     match action.name {
-        "back" if app.connection.is_busy() => "stop",
-        "hold" if app.rows.holds() => "let it go",
-        "place-beside" if app.other.is_some() => "one result",
+        "back" if app.connection.is_busy() => "Cancel",
+        "hold" if app.rows.holds() => "Release result",
+        "place-beside" if app.other.is_some() => "One result",
         _ => action.title,
     }
 }
@@ -163,7 +163,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
     if app.connection.is_held() && app.offer.is_none() {
         let key = |name| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
         let line = format!(
-            "the rows so far are kept and the server holds its cursor open · {} in the result fetches the rest · {} lets go",
+            "rows fetched so far are kept, the server's cursor is open · {} in the result fetches the rest · {} closes it",
             key("last-row"),
             key("back")
         );

@@ -29,7 +29,7 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
     let hint = match &app.told {
         Some(told) if told.wrong => told.text.as_str(),
         _ => {
-            "enter its rows · tab its statement · ctrl-r run it · ctrl-k keep its rows · ctrl-x forget · ctrl-w forget all"
+            "enter rows · tab statement · ctrl-g run · ctrl-k keep rows · ctrl-x forget · ctrl-w forget all · esc closes"
         }
     };
     let start = put_right(cells, area.x + 30, area.y, area.right() - 1, hint, faint);
@@ -52,7 +52,7 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
     }
     let cursor = input(app, "› ", &past.query, area, ground, cells);
     if let (Some(Position { x, y }), true) = (cursor, past.query.is_empty()) {
-        let help = "words of the statement, title or error; connection=… outcome=failed day=today since=2026-11 before=… database=…";
+        let help = "search statements, titles, errors; connection=… outcome=failed day=today since=2026-11 before=… database=…";
         put_cut(cells, x, y, area.right() - 1, help, faint);
     }
     cursor

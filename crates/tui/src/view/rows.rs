@@ -80,7 +80,7 @@ fn draw_trouble(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buf
 }
 
 fn kept_rows_gone(failure: &str) -> String {
-    format!("The kept rows cannot be read: {failure}\nRun the statement again to fetch them anew.")
+    format!("The kept rows cannot be read: {failure}\nRun the statement again to fetch them.")
 }
 
 fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
@@ -131,6 +131,7 @@ fn arranged(rows: &Rows) -> String {
 /// Which rows are on the screen, of how many, and how the run stands: at length in so many cells, and never in
 /// more than so many.
 fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
+    let is_done = run.outcome() != Outcome::Running;
     let total = rows.total();
     let shown = rows.page().filter(|page| !page.rows.is_empty());
     let counted = match shown {
@@ -142,7 +143,9 @@ fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
             let all = rows.all();
             let long = match total < all {
                 true => format!("{place}, all {}", words::number(all)),
-                false => format!("rows {place}{}", percent(last, total)),
+                // Of what is still coming nobody knows how much it is in all.
+                false if is_done => format!("rows {place}{}", percent(last, total)),
+                false => format!("rows {place}"),
             };
             match clean::width(&place) {
                 width if width > most => bare,
@@ -198,19 +201,23 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     if let Link::Failed(error) = &app.connection.link {
         let mut explained = error.explain("", 1);
-        explained.push_str("\n\nRunning a statement tries to connect again.");
+        explained.push_str("\n\nRun a statement to reconnect.");
         text(&explained, area, ground.patch(app.theme.style(Role::Failed)), cells);
         return;
     }
     let key = |name: &str| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
-    let hint = if app.buffer.document.outline().statements().is_empty() {
-        format!(
-            "Write a statement and run it with {}.\n{} shows what the database holds.",
-            key("run-statement"),
-            key("catalog")
-        )
+    let hint = if app.connection.profile.is_none() {
+        match app.known.profiles.is_empty() {
+            true => format!(
+                "No connections yet.\nPress {} to add one: paste a URL, or fill in fields.\njaunty FILE opens a database file, jaunty demo the demonstration.",
+                key("connections")
+            ),
+            false => format!("Not connected.\nPress {} to choose a connection.", key("connections")),
+        }
+    } else if app.buffer.document.outline().statements().is_empty() {
+        format!("Write a statement and run it with {}.\n{} opens the catalog.", key("run-statement"), key("catalog"))
     } else {
-        format!("This statement has not run here yet.\n{} runs it.", key("run-statement"))
+        format!("This statement has not run here yet.\nPress {} to run it.", key("run-statement"))
     };
     text(&hint, area, faint, cells);
 }

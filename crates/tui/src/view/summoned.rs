@@ -67,8 +67,10 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
     let found = format!("{} of {} {}", list.found.len(), list.items.len(), list.title);
     heading(app, &found, area, ground, cells);
     let hint = match list.title {
-        "connections" => "enter connects · ctrl-e edits · ctrl-y copies · ctrl-x removes · alt-up and alt-down move it",
-        _ => "type to narrow · enter takes it · esc leaves",
+        "connections" => {
+            "enter connects · ctrl-e edits · ctrl-y copies · ctrl-x removes · alt-up alt-down move · esc closes"
+        }
+        _ => "type to search · enter chooses · esc closes",
     };
     // The drawer lies over the line where things are told.
     let (hint, style) = match &app.told {
@@ -82,7 +84,7 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
     let first = first_shown(list, area);
     let lines = area.y + 1..area.bottom().saturating_sub(1);
     if list.found.is_empty() && !list.items.is_empty() {
-        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, "nothing fits what is written below", faint);
+        put_cut(cells, area.x + 3, area.y + 1, area.right() - 1, "no match", faint);
     }
     for ((position, index), y) in list.found.iter().enumerate().skip(first).zip(lines) {
         let Some(item) = list.items.get(*index) else { continue };
@@ -116,7 +118,9 @@ pub(super) fn input(
     let x = put(cells, area.x + 1, y, area.right(), sign, ground.patch(app.theme.style(Role::Accent)));
     let right = area.right().saturating_sub(1);
     let (seen, column) = line.seen(usize::from(right.saturating_sub(x)));
-    put(cells, x, y, right, seen, ground);
+    // What would be replaced stands out as a selection does.
+    let style = if line.is_offered() { ground.patch(app.theme.style(Role::Selected)) } else { ground };
+    put(cells, x, y, right, seen, style);
     if seen.len() < line.text().len() {
         put(cells, x.saturating_sub(1), y, right, "…", ground.patch(app.theme.style(Role::Faint)));
     }
@@ -164,7 +168,7 @@ fn about_lines(about: &About, screen: Rect) -> Vec<String> {
 
 fn draw_about(app: &App, about: &About, top: usize, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let hint = if about.table.is_some() { "f9 reveals the table · esc leaves" } else { "esc leaves" };
+    let hint = if about.table.is_some() { "f9 reveals the table · esc closes" } else { "esc closes" };
     let start = put_right(cells, area.x + 20, area.y, area.right() - 1, hint, faint);
     put_cut(
         cells,
@@ -188,7 +192,7 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
         area.x + 10,
         area.y,
         area.right() - 1,
-        "up and down scroll · esc leaves · docs/keys.md tells how to bind others",
+        "up and down scroll · esc closes · docs/keys.md shows how to bind other keys",
         faint,
     );
     let mut group = "";
@@ -205,7 +209,7 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
         let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
         let place = match action.scope {
             Scope::Result => "  (in the result)",
-            Scope::Offer => "  (while something is proposed)",
+            Scope::Offer => "  (while completing)",
             Scope::Everywhere | Scope::Buffer => "",
         };
         // One without a key is found in the list of actions by its title.

@@ -29,8 +29,8 @@ pub(super) fn draw(app: &App, walk: &Walk, area: Rect, ground: Style, cells: &mu
     let x = put(cells, x + 2, area.y, area.right(), &format!("read {age} ago{known}"), faint);
     let hint = match (&app.told, walk.column) {
         (Some(told), _) => told.text.as_str(),
-        (_, 2) => "enter follows a reference, or writes · ctrl-b back · ctrl-r rows · f5 read anew",
-        _ => "type to narrow · enter writes a statement · ctrl-r rows · ← → columns · esc leaves",
+        (_, 2) => "enter follows a reference, or writes · ctrl-b back · ctrl-g rows · f5 reloads",
+        _ => "type to search · enter writes a statement · ctrl-g rows · ← → columns · esc closes",
     };
     put_right(cells, x + 2, area.y, area.right().saturating_sub(1), hint, faint);
     let rows = if area.height >= ROWS_FROM { area.height * 2 / 5 } else { 0 };
@@ -152,7 +152,7 @@ fn draw_column(
         put_right(cells, line.x + 4, y, line.right(), beside, beside_style);
     }
     if rows.is_empty() {
-        put_cut(cells, area.x + 2, area.y + 1, end, "nothing that fits", faint);
+        put_cut(cells, area.x + 2, area.y + 1, end, "no match", faint);
     }
     Some(Position::new(x, area.y))
 }
@@ -170,9 +170,9 @@ fn draw_rows(app: &App, walk: &Walk, area: Rect, cells: &mut Buffer) {
         Some((name, Err(error))) if *name == object.to_name() => {
             tell(&error.to_string(), ground.patch(app.theme.style(Role::Failed)), cells);
         }
-        _ if !(object.kind.has_rows() || object.kind == ObjectKind::Keys) => tell("it has no rows", faint, cells),
+        _ if !(object.kind.has_rows() || object.kind == ObjectKind::Keys) => tell("no rows", faint, cells),
         _ if app.connection.place.as_ref().is_some_and(|place| place.in_transaction()) => {
-            tell("no rows are read here while a transaction is open; ctrl-r runs the statement", faint, cells);
+            tell("no preview while a transaction is open; ctrl-g runs the statement", faint, cells);
         }
         _ => tell("reading its first rows …", faint, cells),
     }

@@ -46,9 +46,8 @@ fn draw_head(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Bu
         true => String::new(),
         false => format!("{} · ", words::count(whole.found() as u64, "place")),
     };
-    let hint = format!(
-        "{found}left and right other rows · enter folds or shows a value alone · / searches · c copies · esc leaves"
-    );
+    let hint =
+        format!("{found}left and right other rows · enter folds or shows a value · / searches · c copies · esc closes");
     let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     let strong = ground.patch(app.theme.style(Role::Accent));
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
@@ -108,7 +107,7 @@ fn nature(field: &Field) -> String {
         let whole = [&origin.schema, &origin.table, &origin.column];
         let path: Vec<&str> = whole.into_iter().map(String::as_str).filter(|part| !part.is_empty()).collect();
         parts.push(format!("from {}", clean::clean(&path.join("."))));
-        parts.push(if origin.required { "never NULL there" } else { "may be NULL" }.to_owned());
+        parts.push(if origin.required { "NOT NULL there" } else { "may be NULL" }.to_owned());
     }
     parts.join(" · ")
 }

@@ -99,7 +99,7 @@ impl Stage {
             depth: Depth::Full,
         };
         let (post, inbox) = channel();
-        let app = App::open(options, Arc::new(move |message| drop(post.send(message)))).unwrap();
+        let app = App::open(options, None, Arc::new(move |message| drop(post.send(message)))).unwrap();
         let mut stage = Stage { app, inbox, folder, connected };
         stage.app.resize(Rect::new(0, 0, width, height));
         stage
@@ -181,7 +181,7 @@ impl Stage {
 
     /// Runs the statement at the cursor, and waits for its end and its page.
     pub fn runs(self) -> Stage {
-        let stage = self.control('r').until("the run to begin", |app| app.connection.is_busy());
+        let stage = self.control('g').until("the run to begin", |app| app.connection.is_busy());
         let stage = stage.until("the run's end", |app| !app.connection.is_busy());
         stage.until("the page", |app| {
             let there = |page: &Page| !page.rows.is_empty() || app.rows.total() == 0;

@@ -33,7 +33,7 @@ fn columns_are_followed_to_where_they_come_from() {
         ),
         ("select q.i from (select id as i from (select * from ports) deep) q", "i integer < ports.id"),
         ("select \"Paid_At\" from bookings", "Paid_At timestamptz < bookings.Paid_At"),
-        ("select case when id > 1 then 'a' end as c, count(*) from ports", "c"),
+        ("select case when id > 1 then 'a' end as c, count(*) from ports", "c, count"),
         ("select id from nowhere", "id"),
         ("select name from ports union select 1", "name text < ports.name"),
         (

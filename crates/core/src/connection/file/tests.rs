@@ -16,7 +16,7 @@ impl Engine for Quay {
     fn keys(&self) -> &'static [Key] {
         static KEYS: &[Key] = &[
             Key::needed("path", Takes::Path, "the database's file"),
-            Key::rare("create", Takes::Flag, "false", "make the file if it is missing"),
+            Key::rare("create", Takes::Flag, "false", "create the file if it is missing"),
             Key::rare("port", Takes::Number(1, 65535), "5432", "its port"),
         ];
         KEYS
@@ -48,25 +48,25 @@ fn every_mistake_names_file_line_and_remedy() {
     for (text, expected) in [
         (
             "[a]\nengine = \"quay\"\npath = \"x\n",
-            "line 3: invalid basic string, expected `\"`. Mend the line: the file is TOML, a table per connection.",
+            "line 3: invalid basic string, expected `\"`. Fix the line: the file is TOML, one table per connection.",
         ),
-        ("\n[a]\npath = \"x\"\n", "line 2: [a] names no engine. Add engine = \"…\", one of: quay."),
-        ("[a]\nengine = \"quai\"\n", "line 2: there is no engine \"quai\". Did you mean \"quay\"?"),
-        ("[a]\nengine = \"abacus\"\n", "line 2: there is no engine \"abacus\". Use one of: quay."),
+        ("\n[a]\npath = \"x\"\n", "line 2: [a] has no engine. Add engine = \"…\", one of: quay."),
+        ("[a]\nengine = \"quai\"\n", "line 2: unknown engine \"quai\". Did you mean \"quay\"?"),
+        ("[a]\nengine = \"abacus\"\n", "line 2: unknown engine \"abacus\". Use one of: quay."),
         ("[a]\nengine = 5\n", "line 2: engine is not text. Write engine = \"…\"."),
         ("[a]\nengine = \"quay\"\n", "line 1: [a] has no path. Add path = \"…\": the database's file."),
         (
             "[a]\nengine = \"quay\"\npath = \"x\"\npth = \"y\"\n",
-            "line 4: [a] has a key 'pth' that quay does not know. Did you mean path?",
+            "line 4: [a] has an unknown key 'pth' for quay. Did you mean path?",
         ),
         ("[a]\nengine = \"quay\"\npath = [1]\n", "line 3: path of [a] is not text. Write path = \"…\"."),
         (
             "[a]\nengine = \"quay\"\npath = \"x\"\nguard = \"careful\"\n",
-            "line 4: there is no guard \"careful\". Use one of: open, ask, read-only.",
+            "line 4: unknown guard \"careful\". Use one of: open, ask, read-only.",
         ),
         (
             "name = \"x\"\n",
-            "line 1: 'name' stands outside any connection. Write it under a heading: [name], then name = … below it.",
+            "line 1: 'name' is outside any connection. Write it under a heading: [name], then name = … below it.",
         ),
     ] {
         let found = read(text);

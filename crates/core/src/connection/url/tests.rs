@@ -55,10 +55,10 @@ fn urls_are_taken_apart() {
             "database=x host=quay.example tls=off without [\"colour\"]",
         ),
         ("berth:///x?host=/run/quay&password=tide9", "database=x host=/run/quay secret=tide9"),
-        ("berth://quay.example/x?tls=maybe", "tls is none of off, prefer, require, verify-full"),
+        ("berth://quay.example/x?tls=maybe", "tls is not one of off, prefer, require, verify-full"),
         ("berth://quay.example:99999/x", "the URL cannot be read: invalid port number"),
-        ("barge://quay.example/x", "no engine has URLs that begin with barge:"),
-        ("tide9@quay.example", "the URL names no engine"),
+        ("barge://quay.example/x", "no engine uses URLs that begin with barge:"),
+        ("tide9@quay.example", "the URL has no engine"),
     ] {
         assert_eq!(told(text), expected, "{text}");
     }

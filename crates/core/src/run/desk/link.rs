@@ -79,7 +79,7 @@ impl Worker {
                 (self.tell)(Report::Moved(now));
             }
             Ok(None) if open => (self.tell)(Report::NotMoved(
-                EngineError::new(ErrorKind::Refused, "going there takes a new connection, and a transaction is open")
+                EngineError::new(ErrorKind::Refused, "switching needs a new connection, and a transaction is open")
                     .remedy("Commit it or roll it back first."),
             )),
             Ok(None) => {

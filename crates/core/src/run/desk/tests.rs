@@ -316,7 +316,7 @@ fn switching_stays_on_the_connection_or_makes_a_new_one() {
     watch.tells(&["not moved: no such role"]);
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
     watch.desk.ask(to(SwitchKind::Database, "east"));
-    watch.tells(&["not moved: going there takes a new connection, and a transaction is open"]);
+    watch.tells(&["not moved: switching needs a new connection, and a transaction is open"]);
 }
 
 #[test]
@@ -336,7 +336,7 @@ fn the_catalog_is_told_or_why_not() {
     let watch = watch(Guard::Open, &["nobody listens", "nobody listens"]);
     watch.tells(&["remembers 0", "not connected: nobody listens"]);
     watch.desk.ask(Order::Catalog);
-    watch.tells(&["not connected: nobody listens", "no catalog: there is no connection"]);
+    watch.tells(&["not connected: nobody listens", "no catalog: not connected"]);
     watch.desk.ask(Order::Catalog);
     assert_eq!(watch.catalog(), ["connected to pier 1"]);
 }

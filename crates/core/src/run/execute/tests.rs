@@ -108,7 +108,7 @@ fn rows_that_cannot_be_kept_fail_the_run_and_say_why() {
     let run = carried_out("columns rows", &keeping, &tell);
     let error = run.end().unwrap().error.clone().unwrap();
     assert_eq!((run.outcome(), error.kind), (Outcome::Failed, ErrorKind::Local));
-    assert!(error.message.starts_with("the rows cannot be kept: the archive "), "{error}");
+    assert!(error.message.starts_with("the rows cannot be stored: the archive "), "{error}");
     assert!(error.remedy.unwrap().contains("kept"));
 }
 
@@ -147,7 +147,7 @@ fn the_limit_holds_while_rows_come() {
     assert_eq!((run.outcome(), error.kind), (Outcome::Failed, ErrorKind::Local));
     assert_eq!(
         error.message,
-        "the rows cannot be kept: the archives have reached their limit of 0 MiB, and the others are pinned or being written"
+        "the rows cannot be stored: the archives have reached their limit of 0 MiB, and the others are pinned or being written"
     );
     assert!(error.remedy.unwrap().contains("limit_gib"));
     assert!(is_there(&before[1]) && run.rows() > 2000, "{} rows", run.rows());

@@ -99,6 +99,23 @@ pub struct Dialect {
     pub acting: Option<&'static Acting>,
     /// How it compares and orders values; none where a query cannot stand inside another.
     pub comparing: Option<&'static Comparing>,
+    /// The statements around a transaction.
+    pub transaction: TransactionWords,
+}
+
+/// The statements that begin and end transactions; empty where there is none.
+#[derive(Debug, Clone, Copy)]
+pub struct TransactionWords {
+    /// Begins one.
+    pub begin: &'static str,
+    /// Ends it and keeps what was done.
+    pub commit: &'static str,
+    /// Ends it and keeps nothing.
+    pub roll_back: &'static str,
+    /// Marks a place in it.
+    pub savepoint: &'static str,
+    /// Goes back to that place.
+    pub back_to_savepoint: &'static str,
 }
 
 /// A language with nothing in it, for tables to be written as a difference from it.
@@ -133,6 +150,13 @@ pub(super) const PLAIN: Dialect = Dialect {
     copy_data: false,
     acting: None,
     comparing: None,
+    transaction: TransactionWords {
+        begin: "begin",
+        commit: "commit",
+        roll_back: "rollback",
+        savepoint: "savepoint here",
+        back_to_savepoint: "rollback to savepoint here",
+    },
 };
 
 /// A word that begins a statement and nothing else.

@@ -2,7 +2,7 @@
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/#inline-commands>. One command a line; an argument in
 //! quotes may go over several. A line that begins with `#` is a comment of ours.
 
-use super::{Dialect, PLAIN, Quote, QuoteKind};
+use super::{Dialect, PLAIN, Quote, QuoteKind, TransactionWords};
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'"', close: b'"', doubled: false, backslash: true, kind: QuoteKind::Text };
@@ -14,5 +14,12 @@ pub static REDIS: Dialect = Dialect {
     quotes: &[TEXT, Quote { open: b'\'', close: b'\'', ..TEXT }],
     lines: true,
     line_comments: &["#"],
+    transaction: TransactionWords {
+        begin: "multi",
+        commit: "exec",
+        roll_back: "discard",
+        savepoint: "",
+        back_to_savepoint: "",
+    },
     ..PLAIN
 };

@@ -90,14 +90,10 @@ impl App {
 
     /// Asks for a condition on the column in hand.
     pub fn ask_for_condition(&mut self) {
-        self.ask_for_condition_like("");
-    }
-
-    fn ask_for_condition_like(&mut self, text: &str) {
         let name = self.column_name(self.rows.view().column_in_hand());
         let title =
             format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Condition, text)));
+        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Condition)));
     }
 
     pub(in crate::app) fn narrow(&mut self, text: &str) {
@@ -106,10 +102,7 @@ impl App {
         let Some(field) = schema.fields().get(column) else { return };
         match Test::read(text, field) {
             Ok(test) => self.narrow_by(Condition { column, test }),
-            Err(error) => {
-                self.tell_wrong(error.to_string());
-                self.ask_for_condition_like(text);
-            }
+            Err(error) => self.tell_wrong(error.to_string()),
         }
     }
 
@@ -129,16 +122,16 @@ impl App {
         let Some(kept) = self.rows.kept().cloned() else { return };
         self.begin_work(Kind::Value, "reading the value".into(), move |_| {
             let read = || -> Result<Test, String> {
-                let page =
-                    kept.archive().and_then(|archive| archive.page(row, 1)).map_err(|error| error.to_string())?;
+                let page = kept.archive().and_then(|archive| archive.glimpse(row, 1, LONGEST as u64 + 1));
+                let page = page.map_err(|error| error.to_string())?;
                 let value = page
                     .batches
                     .first()
                     .and_then(|batch| Some((batch.columns().get(column)?, page.schema.fields().get(column)?)));
-                let (values, field) = value.ok_or("there is no value here")?;
+                let (values, field) = value.ok_or("no value here")?;
                 let cell = ColumnReader::of(values, field).get(0);
                 if cell.text.len() > LONGEST {
-                    return Err("this value is too long to compare with; narrow by a part of it".into());
+                    return Err("this value is too long to compare with; filter by a part of it".into());
                 }
                 Test::equal((cell.kind, &cell.text), field, not).map_err(|error| error.to_string())
             };
@@ -155,7 +148,7 @@ impl App {
 
     /// Asks for a text to look for in all values.
     pub fn ask_for_search(&mut self) {
-        let title = "only rows that hold this, in any column".to_owned();
+        let title = "only rows that contain this, in any column".to_owned();
         let search = self.rows.view().arranged.wanted.search;
         self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::RowSearch, search)));
     }
@@ -172,7 +165,7 @@ impl App {
             Some(wanted) => {
                 self.take_on(wanted);
             }
-            None => self.tell("the rows are as they came"),
+            None => self.tell("the rows are in their original order"),
         }
     }
 
@@ -208,7 +201,7 @@ impl App {
 
     fn begin_arranging(&mut self) {
         let (Some(kept), wanted) = (self.rows.kept().cloned(), self.rows.view().arranged.wanted) else { return };
-        let what = if wanted.order.is_empty() { "looking through the rows" } else { "sorting" };
+        let what = if wanted.order.is_empty() { "searching the rows" } else { "sorting" };
         let run = self.rows.run().cloned();
         let number = self.begin_work(Kind::Arrange, what.into(), move |progress| {
             if let Some(run) = run {
@@ -241,13 +234,13 @@ impl App {
                 }
                 view.arranged.settle(Some(Arc::new(arrangement)), number);
                 if count < of {
-                    self.tell(format!("{} of {} · u takes it back", words::count(count, "row"), words::number(of)));
+                    self.tell(format!("{} of {} · u undoes it", words::count(count, "row"), words::number(of)));
                 }
             }
             Err(error) => {
                 view.arranged.fall_back();
                 match error {
-                    ArrangeError::Stopped => self.tell("stopped; the rows are as before"),
+                    ArrangeError::Stopped => self.tell("cancelled; the rows are unchanged"),
                     error => self.tell_wrong(error.to_string()),
                 }
             }
@@ -271,7 +264,7 @@ impl App {
         let wanted = self.rows.view().arranged.wanted;
         let dialect = self.buffer.document.outline().dialect();
         if wanted.is_plain() {
-            return self.tell("the rows are as the statement asks for them; sort or narrow them first");
+            return self.tell("nothing to write: sort or filter the rows first");
         }
         if self.refuses_from_elsewhere() {
             return;

@@ -96,10 +96,10 @@ impl App {
     pub fn place_beside(&mut self) {
         if self.other.take().is_some() {
             (self.panes.other, self.linked) = (None, None);
-            return self.tell("one result again; what was held is in the strip");
+            return self.tell("back to one result; held results are in the list above");
         }
         let Some(run) = self.rows.run().cloned() else {
-            return self.tell("there is no result to place beside another");
+            return self.tell("no result to place beside another");
         };
         self.keep_in_sight(run);
         let number = self.rows.pane + 1;
@@ -118,17 +118,14 @@ impl App {
         self.panes.other = Some(Side::First);
         self.linked = Some(Linked::default());
         self.panes.focus = Scope::Result;
-        self.tell(
-            "this one stays to the left; the other follows the cursor and scrolls along; what differs is underlined",
-        );
+        self.tell("pinned left; the right pane follows the cursor; differences are underlined");
     }
 
     /// Goes to the next row that differs from the one beside it.
     pub fn next_difference(&mut self) {
         let ahead = self.linked.as_ref().filter(|_| self.opposite(&self.rows).is_some()).map(|linked| linked.ahead);
         let (Some(ahead), Some(other)) = (ahead, &self.other) else {
-            return self
-                .tell("two results of the same columns come first, that stand beside each other and scroll together");
+            return self.tell("open two results with the same columns side by side first (t), then press D");
         };
         let (from, columns) = (self.rows.view().row + 1, self.rows.view().columns);
         let Some((path, here)) =
@@ -141,7 +138,7 @@ impl App {
             return self.take_difference(&path, from, Ok(Some(Difference { row: 0, column: None })));
         };
         let runs = [self.rows.run().cloned(), other.run().cloned()];
-        self.begin_work(Kind::Differ, "looking for what differs".into(), move |progress| {
+        self.begin_work(Kind::Differ, "comparing rows".into(), move |progress| {
             runs.iter().flatten().for_each(|run| wait_for_rest(run, progress));
             let found = here().and_then(|here| Ok((here, there()?))).map_err(ArrangeError::from);
             Done::Differs(path, from, found.and_then(|(here, there)| differ::first(&here, &there, progress)))
@@ -168,7 +165,7 @@ impl App {
                     self.tell("from here on there are rows only in the other result");
                 }
             }
-            Ok(None) => self.tell("nothing differs from here on"),
+            Ok(None) => self.tell("no more differences"),
             Err(ArrangeError::Stopped) => {}
             Err(error) => self.tell_wrong(error.to_string()),
         }
@@ -177,15 +174,15 @@ impl App {
     /// Lets the two results scroll together, from where they are, or each for itself.
     pub fn link(&mut self) {
         let Some(other) = &self.other else {
-            return self.tell("there is one result; placing another beside it comes first");
+            return self.tell("only one result is open; press t to place another beside it");
         };
         let ahead = self.rows.view().row as i64 - other.view().row as i64;
         let said = match (self.linked.take(), ahead) {
-            (Some(_), _) => "each result scrolls for itself".to_owned(),
+            (Some(_), _) => "each result scrolls on its own".to_owned(),
             (None, 0) => "both results scroll together".to_owned(),
             (None, rows) => {
                 let rows = crate::words::count(rows.unsigned_abs(), "row");
-                format!("both results scroll together, {rows} apart as they are")
+                format!("both results scroll together, {rows} apart")
             }
         };
         if !said.starts_with("each") {

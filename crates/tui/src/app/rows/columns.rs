@@ -115,13 +115,13 @@ impl App {
         let first = view.columns.iter().take(wanted);
         let taken: u32 = first.map(|column| u32::from(column_width(view, *column, room) + GAP)).sum();
         if view.kept != wanted && taken > u32::from(room) * 2 / 3 {
-            return self.tell("these columns take too much room to stay; make them narrower, or keep fewer");
+            return self.tell("too wide to freeze; narrow these columns, or freeze fewer");
         }
         view.kept = if view.kept == wanted { 0 } else { wanted };
         let text = match view.kept {
-            0 => "all columns move".to_owned(),
-            1 => "the first column stays in sight".to_owned(),
-            kept => format!("the first {kept} columns stay in sight"),
+            0 => "no frozen columns".to_owned(),
+            1 => "first column frozen".to_owned(),
+            kept => format!("first {kept} columns frozen"),
         };
         self.tell(text);
     }
@@ -130,7 +130,7 @@ impl App {
     pub fn hide_column(&mut self) {
         let Some(view) = self.rows.view_mut() else { return };
         if view.columns.len() < 2 {
-            return self.tell("the last column stays");
+            return self.tell("the last visible column cannot be hidden");
         }
         let hidden = view.columns.remove(view.column);
         if view.column < view.kept {
@@ -138,7 +138,7 @@ impl App {
         }
         view.column = view.column.min(view.columns.len() - 1);
         let name = self.column_name(hidden);
-        self.tell(format!("{name} is hidden; all columns again: list of actions, \"all columns\""));
+        self.tell(format!("{name} hidden; H shows all columns"));
     }
 
     /// Shows all columns in their own order and width.

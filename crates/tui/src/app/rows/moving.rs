@@ -48,7 +48,7 @@ impl App {
 
     /// Asks for a row number.
     pub fn ask_for_row(&mut self) {
-        let title = format!("row, 1 to {}, or how far down, as 50 %", words::number(self.rows.total().max(1)));
+        let title = format!("row, 1 to {}, or a percentage, such as 50 %", words::number(self.rows.total().max(1)));
         self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Row)));
     }
 
@@ -65,7 +65,7 @@ impl App {
                 self.rows.go_to((last as f64 * percent / 100.0).round() as u64);
                 self.panes.focus = Scope::Result;
             }
-            _ => self.tell_wrong(format!("\"{text}\" is no share of the rows; write it as 50 %")),
+            _ => self.tell_wrong(format!("\"{text}\" is not a percentage; write it such as 50 %")),
         }
     }
 
@@ -75,7 +75,7 @@ impl App {
         }
         let digits: String = text.chars().filter(|c| !matches!(c, ',' | '_' | ' ' | '.')).collect();
         match digits.parse::<u64>() {
-            Ok(0) | Err(_) => self.tell_wrong(format!("\"{text}\" is no row number; rows are counted from 1")),
+            Ok(0) | Err(_) => self.tell_wrong(format!("\"{text}\" is not a row number; rows start at 1")),
             Ok(number) => {
                 let total = self.rows.total();
                 if let Some(run) = self.rows.run().filter(|run| number > total && run.is_held()) {
@@ -84,7 +84,7 @@ impl App {
                 self.rows.go_to(number - 1);
                 self.panes.focus = Scope::Result;
                 if number > total {
-                    self.tell(format!("there are {} so far; this is the last", words::count(total, "row")));
+                    self.tell(format!("only {} fetched so far; this is the last", words::count(total, "row")));
                 }
             }
         }

@@ -107,10 +107,10 @@ impl App {
             Some((_, Marks::Columns | Marks::All)) => None,
         };
         let text = match view.marked.map(|marked| marked.marks) {
-            Some(Marks::Cells) => "cells are marked from here on; m marks whole rows",
-            Some(Marks::Rows) => "whole rows are marked; m marks whole columns",
-            Some(Marks::Columns | Marks::All) => "whole columns are marked; m marks nothing",
-            None => "nothing is marked",
+            Some(Marks::Cells) => "marking cells from here; m marks whole rows",
+            Some(Marks::Rows) => "marking whole rows; m marks whole columns",
+            Some(Marks::Columns | Marks::All) => "marking whole columns; m clears the marks",
+            None => "marks cleared",
         };
         self.tell(text);
         self.add_up();
@@ -131,7 +131,7 @@ impl App {
         }
     }
 
-    /// Stretches what is marked.
+    /// Stretches the marked cells.
     pub fn stretch(&mut self, rows: i64, columns: isize) {
         let view = self.rows.view();
         self.begin_mark((view.row, view.column));
@@ -212,7 +212,7 @@ impl App {
         }
     }
 
-    /// Copies what is marked as it is shown, or else the whole value of the cell in hand.
+    /// Copies the marked cells as it is shown, or else the whole value of the cell in hand.
     pub fn copy_cells(&mut self) {
         if self.rows.view().marked.is_none() {
             return self.copy_cell();
@@ -220,19 +220,19 @@ impl App {
         self.copy_as(Format::Tsv, false);
     }
 
-    /// Lists the formats in which what is marked, or the row in hand, can be copied.
+    /// Lists the formats in which the marked cells, or the row in hand, can be copied.
     pub fn list_copies(&mut self) {
         self.list_formats("formats to copy in", Pick::CopyAs);
     }
 
-    /// Lists the formats in which what is marked, or the row in hand, can be put into the buffer.
+    /// Lists the formats in which the marked cells, or the row in hand, can be put into the buffer.
     pub fn list_puts(&mut self) {
         self.list_formats("formats to put into the buffer", Pick::PutAs);
     }
 
     fn list_formats(&mut self, title: &'static str, pick: fn(Format) -> Pick) {
         if self.rows.kept().is_none() {
-            return self.tell("there are no rows here");
+            return self.tell("no rows here");
         }
         let texts = Format::ALL.iter().filter(|(format, ..)| format.is_text());
         let items = texts.map(|(format, word, _, help)| Item {
@@ -277,18 +277,21 @@ impl App {
         buffers::folder_for_rows(&self.folders, &self.buffer.path)
     }
 
-    /// Asks where the result, or what is marked, is to be written.
+    /// Asks where the result, or the marked cells, is to be written.
     pub fn ask_for_export(&mut self) {
         self.ask_for_export_to(None);
     }
 
     fn ask_for_export_to(&mut self, file: Option<&str>) {
         let Some(run) = self.rows.run().filter(|_| self.rows.kept().is_some()) else {
-            return self.tell("there are no rows here");
+            return self.tell("no rows here");
         };
         let name = name_of(run.title.as_deref().unwrap_or_else(|| run.statement.lines().next().unwrap_or_default()));
         let what = match self.rows.view().marked {
-            Some(_) => "what is marked".to_owned(),
+            Some(_) => "the marked cells".to_owned(),
+            None if run.outcome() == Outcome::Running => {
+                format!("all rows, {} so far,", words::number(self.rows.total()))
+            }
             None => words::count(self.rows.total(), "row"),
         };
         let endings: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first()).copied().collect();
@@ -298,7 +301,7 @@ impl App {
             true => String::new(),
             false => format!(" in {}", folder.display()),
         };
-        let title = format!("export {what} to a file{place}; its ending tells the format: {}", endings.join(" "));
+        let title = format!("export {what} to a file{place}; its ending sets the format: {}", endings.join(" "));
         let file = file.map_or_else(|| format!("{name}.csv"), str::to_owned);
         self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Export, file)));
     }
@@ -310,7 +313,7 @@ impl App {
                 (files::written(&file, &self.folder_for_rows()), format, options)
             }
             other => {
-                let message = other.err().map_or("name a file, as sailings.csv".to_owned(), |error| error.message);
+                let message = other.err().map_or("name a file, such as sailings.csv".to_owned(), |error| error.message);
                 self.tell_wrong(message);
                 return self.ask_for_export_to(Some(text));
             }
@@ -324,10 +327,10 @@ impl App {
         let Some((first, _)) = targets.first() else { return };
         if run.outcome() != Outcome::Done || run.all_rows().is_empty() {
             let why = match run.outcome() {
-                Outcome::Done => "the statement gave no rows".to_owned(),
+                Outcome::Done => "the statement returned no rows".to_owned(),
                 other => format!("the run was {}", other.word()),
             };
-            return self.tell_wrong(format!("{} stays as it was: {why}", first.display()));
+            return self.tell_wrong(format!("{} is unchanged: {why}", first.display()));
         }
         for (path, Target { format, options, .. }, kept) in run.files_of(targets) {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -343,7 +346,7 @@ impl App {
     /// What was asked for would replace a file.
     pub(in crate::app) fn ask_to_replace_file(&mut self, path: &Path, text: String) {
         let answers = &[('r', "replace it", Answered::Export)];
-        let question = Question::new(format!("{} is there already.", path.display()), answers);
+        let question = Question::new(format!("{} already exists.", path.display()), answers);
         self.summoned = Some(Summoned::Question(Question { export: text, ..question }));
     }
 
@@ -392,7 +395,7 @@ struct Bounded(Vec<u8>);
 impl std::io::Write for Bounded {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         if self.0.len() + bytes.len() > MOST {
-            let message = format!("it is more than {}; export it to a file", words::bytes(MOST as u64));
+            let message = format!("this is more than {}; export it to a file", words::bytes(MOST as u64));
             return Err(std::io::Error::other(message));
         }
         self.0.extend_from_slice(bytes);

@@ -79,7 +79,7 @@ impl App {
         };
         match strip.get(next).filter(|_| now != Some(next)) {
             Some(slot) => self.choose_slot(slot),
-            None => self.tell("there is no other result to choose from"),
+            None => self.tell("no other result"),
         }
     }
 
@@ -138,7 +138,7 @@ impl App {
         let place = self.rows.run().and_then(|run| self.elsewhere(run)).map(Cow::into_owned);
         if let Some(place) = &place {
             self.tell_wrong(format!(
-                "these rows come from {place}; go there first (f3, f4), since what is asked would run here"
+                "these rows come from {place}; switch to it first (f3, f4): a statement would run here"
             ));
         }
         place.is_some()
@@ -149,13 +149,13 @@ impl App {
         match (self.rows.held().cloned(), self.rows.run().cloned()) {
             (Some(held), _) => {
                 self.let_result_go(&held);
-                self.tell("the result follows the cursor again");
+                self.tell("the result follows the cursor");
             }
             (None, Some(run)) => {
                 self.keep_in_sight(run);
-                self.tell("this result stays while the cursor goes elsewhere");
+                self.tell("result held while the cursor moves on");
             }
-            (None, None) => self.tell("there is no result to hold"),
+            (None, None) => self.tell("no result to hold"),
         }
     }
 

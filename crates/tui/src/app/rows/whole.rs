@@ -8,7 +8,7 @@ use jaunty_core::arrange::search::Search;
 use crate::app::{App, Summoned};
 use crate::line;
 use crate::pager::{RowAnswer, Wish};
-use crate::row::{Field, Line};
+use crate::row::{Field, LONGEST, Line};
 
 /// A row that is looked at.
 #[derive(Debug, Default)]
@@ -21,6 +21,8 @@ pub struct Whole {
     pub fields: Vec<Field>,
     /// The column that is looked at alone.
     pub alone: Option<usize>,
+    /// The byte from which on that is shown, where it is too long to be shown at once.
+    from: u64,
     /// Whether the row was there before the value.
     from_row: bool,
     /// Its lines.
@@ -265,7 +267,7 @@ impl App {
     fn look_at_row(&mut self, alone: Option<usize>) {
         let view = self.rows.view();
         if self.rows.kept().is_none() || self.rows.total() == 0 {
-            return self.tell("there are no rows here");
+            return self.tell("no rows here");
         }
         let row = view.row_of(view.row);
         let whole = Whole::new(view.row, row, alone, view.column_in_hand());
@@ -276,15 +278,15 @@ impl App {
     /// Has the row that is looked at laid out on the screen as it is now.
     pub(in crate::app) fn ask_for_row_as_it_is(&mut self) {
         let (Some(Summoned::Whole(whole)), Some(rows)) = (&self.summoned, self.rows.kept().cloned()) else { return };
-        let (row, alone, width) = (whole.row, whole.alone, self.screen.width);
-        self.pager.ask(Wish::Row { rows, row, alone, width });
+        let (row, alone, from, width) = (whole.row, whole.alone, whole.from, self.screen.width);
+        self.pager.ask(Wish::Row { rows, row, alone, from, width });
     }
 
     pub(super) fn take_row(&mut self, answer: RowAnswer) {
         let ours = self.rows.kept().is_some_and(|kept| kept.path() == answer.path);
         if let Some(Summoned::Whole(whole)) = &mut self.summoned
             && ours
-            && (whole.row, whole.alone) == (answer.row, answer.alone)
+            && (whole.row, whole.alone, whole.from) == (answer.row, answer.alone, answer.from)
         {
             whole.take(answer);
         }
@@ -302,7 +304,7 @@ impl App {
     fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool) {
         if let Some(Summoned::Whole(whole)) = &mut self.summoned {
             whole.goes_to = Some(whole.column());
-            (whole.alone, whole.from_row) = (alone, from_row);
+            (whole.alone, whole.from_row, whole.from) = (alone, from_row, 0);
         }
         self.ask_for_row_as_it_is();
     }
@@ -331,6 +333,8 @@ impl App {
             "left" => self.other_row(-1),
             "right" => self.other_row(1),
             "/" => (whole.typing, whole.sought) = (true, line::Line::default()),
+            ">" => self.other_part(true),
+            "<" => self.other_part(false),
             "n" => whole.seek(false),
             "p" => whole.seek(true),
             "c" | "ctrl-c" => {
@@ -354,6 +358,22 @@ impl App {
             _ => return false,
         }
         true
+    }
+
+    /// Shows the next part of a value that is too long to be shown at once, or the one before.
+    fn other_part(&mut self, next: bool) {
+        let Some(Summoned::Whole(whole)) = &mut self.summoned else { return };
+        let Some(field) = whole.alone.and_then(|column| whole.fields.get(column)) else { return };
+        let from = match next {
+            true => field.part.end,
+            false => field.part.start.saturating_sub(LONGEST),
+        };
+        if from < field.bytes && from != whole.from {
+            (whole.from, whole.chosen) = (from, 0);
+            self.ask_for_row_as_it_is();
+        } else {
+            self.tell(if next { "this is the end of the value" } else { "this is the beginning of the value" });
+        }
     }
 
     /// Scrolls what is looked at.
