@@ -12,6 +12,7 @@ mod mariadb;
 mod postgres;
 mod process;
 mod redis;
+pub mod runner;
 mod sshd;
 
 pub use mariadb::Mariadb;
