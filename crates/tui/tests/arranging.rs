@@ -194,7 +194,7 @@ fn facts_are_of_the_rows_that_are_shown() {
     let stage = told(stage.esc().narrows("engine", "engine 0").at_column("rpm"));
     let some = facts(&stage.app).unwrap();
     assert_eq!((some.rows, some.nulls), (60, 20));
-    assert!(stage.text().contains("of the filtered rows") && stage.text().contains("20 (33 %)"), "{}", stage.text());
+    assert!(stage.text().contains("of the rows shown") && stage.text().contains("20 (33 %)"), "{}", stage.text());
     // Time that is kept as text is spread, too, from its beginning to its end.
     let stage = told(stage.esc().types("o").at_column("at"));
     let text = stage.text();

@@ -20,7 +20,7 @@ const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"
 
 pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    put_right(cells, area.x + 20, area.y, area.right() - 1, "of the filtered rows · esc closes", faint);
+    put_right(cells, area.x + 20, area.y, area.right() - 1, "of the rows shown · esc closes", faint);
     super::summoned::heading(app, &view.title, area, ground, cells);
     let Some(facts) = &view.facts else {
         let words = app.work().map_or_else(String::new, crate::work::Work::words);
@@ -43,8 +43,8 @@ fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut
         ("distinct", words::number(facts.distinct)),
     ];
     if let Some((least, most)) = &facts.ends {
-        lines.push(("least", clean::clean(least).into_owned()));
-        lines.push(("most", clean::clean(most).into_owned()));
+        lines.push(("min", clean::clean(least).into_owned()));
+        lines.push(("max", clean::clean(most).into_owned()));
     }
     if let Some(numbers) = &facts.numbers {
         lines.push(("mean", numbers.mean()));
