@@ -472,3 +472,44 @@ fn the_statements_of_a_large_buffer_come_after_its_text() {
     screen.shows("-- The first").shows(" ◦  insert into ports");
     screen.types("-- typed ").shows("-- typed -- The first").press(&["Down", "C-g"]).shows("rows 1–1 of 1").shows("42");
 }
+
+/// What is in hand is there again next time, and says whose database it is.
+#[test]
+fn the_last_buffer_and_connection_are_there_again() {
+    let home = Home::ferry().file("tides.sql", "-- Tides\nselect 1 as tide;\n");
+    let screen = home.screen(&["tides.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["C-q"]).ends();
+    home.screen(&[]).shows("ferry.db · main").shows("tides.sql").shows("-- Tides").press(&["C-q"]).ends();
+}
+
+#[test]
+fn connections_files_that_change_outside_are_noticed_and_labels_are_seen() {
+    let home = Home::ferry().file("a.sql", "select 1;\n");
+    let file = home.path("project/.jaunty/connections.toml");
+    let before = std::fs::read_to_string(&file).unwrap();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main");
+    let more = "\n[quay]\nengine = \"sqlite\"\npath = \":memory:\"\nlabel = \"production\"\ngroup = \"saltmarsh\"\n";
+    std::fs::write(&file, format!("{before}{more}\n[wrong]\nengine = \"sqlit\"\n")).unwrap();
+    screen.press(&["F3"]).shows("saltmarsh · production").shows("unknown engine \"sqlit\"").types("quay");
+    screen.press(&["Enter"]).shows("◆ PRODUCTION ◆").press(&["C-q"]).ends();
+}
+
+#[test]
+fn a_transaction_is_begun_and_rolled_back_from_the_list_of_actions() {
+    let (_, screen) = ferry("select 1;\n");
+    screen.press(&["C-l"]).types("begin trans").press(&["Enter"]).shows("[transaction open ");
+    screen.press(&["C-l"]).types("savepoint").press(&["Enter"]).shows("[transaction open ");
+    screen.press(&["C-l"]).types("rollback").press(&["Enter"]).loses("[transaction open ");
+    screen.press(&["C-l"]).types("history").shows("Logbook").press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
+fn a_prompt_stays_open_after_a_mistake_and_typing_replaces_what_was_offered() {
+    let (home, screen) = ferry("-- Ports\nselect 1 as a;\n");
+    screen.press(&["C-g"]).shows("1 row").press(&["M-x"]).shows("› ports.csv").types("x.doc");
+    screen.press(&["Enter"]).shows("not a file with a known ending").shows("› x.doc").press(&["C-u"]);
+    screen.types("x.csv").press(&["Enter"]).shows("1 row in ");
+    assert_eq!(support::read(&home, "x.csv"), "a\n1\n");
+    screen.press(&["C-q"]).ends();
+}

@@ -213,6 +213,27 @@ fn a_password_in_plain_text_is_warned_about_and_refused_where_others_can_read_it
     screen.press(&["C-q"]).ends();
 }
 
+/// A password file that others can read is passed over as the server's own clients do, and it is said why.
+#[test]
+fn a_password_file_that_others_can_read_is_named() {
+    use std::os::unix::fs::PermissionsExt;
+    let server = Postgres::start();
+    // The URL says which engine it is for.
+    let profile = format!("[bookings]\nurl = \"{}\"\n", url(&server));
+    let home = Home::new()
+        .file(".jaunty/connections.toml", &profile)
+        .file("passwords", &format!("127.0.0.1:*:bookings:clerk:{PASSWORD}\n"));
+    let file = home.path("project/passwords");
+    let call =
+        || home.call(&["run", "-c", "bookings", "-s", "select 1 as one", "-f", "csv"]).variable("PGPASSFILE", &file);
+    std::fs::set_permissions(&file, PermissionsExt::from_mode(0o644)).unwrap();
+    let (_, err) = call().exits(1);
+    assert!(err.contains("passwords is ignored, since others can read it. Run: chmod 600"), "{err}");
+    assert!(!err.contains(PASSWORD), "{err}");
+    std::fs::set_permissions(&file, PermissionsExt::from_mode(0o600)).unwrap();
+    assert_eq!(call().gives(), "one\n1\n");
+}
+
 #[test]
 fn yesterdays_rows_are_there_without_a_server() {
     let mut server = Postgres::start();

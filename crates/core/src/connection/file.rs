@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item, TableLike, Value};
 
+use super::url::engine_named_by;
 use super::{Guard, Profile, Setting};
 use crate::engine::{Engine, Key, Takes};
 use crate::files::Folders;
@@ -141,7 +142,12 @@ impl Reader<'_> {
         };
         let heading = item.span();
         let engines = || self.engines.iter().map(|e| e.name()).collect::<Vec<_>>().join(", ");
-        let Some(engine_name) = self.text_of(table, "engine")? else {
+        // A URL says which engine it is for.
+        let named = match self.text_of(table, "engine")? {
+            Some(name) => Some(name),
+            None => self.text_of(table, "url")?.and_then(|url| engine_named_by(&url, self.engines)),
+        };
+        let Some(engine_name) = named else {
             let remedy = format!("Add engine = \"…\", one of: {}.", engines());
             return Err(self.problem(heading, format!("[{name}] has no engine"), remedy));
         };

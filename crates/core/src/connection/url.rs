@@ -36,6 +36,12 @@ const ALIASES: &[(&str, &str)] = &[
     ("user", "user"),
 ];
 
+/// The name of the engine that a URL is for, by its scheme.
+pub(super) fn engine_named_by(url: &str, engines: &[&dyn Engine]) -> Option<String> {
+    let (scheme, _) = url.split_once(':')?;
+    engine_of(scheme, engines).map(|engine| engine.name().to_owned())
+}
+
 /// Whether a text is meant as a URL of one of these engines.
 pub fn is_url(text: &str, engines: &[&dyn Engine]) -> bool {
     text.split_once(':').is_some_and(|(scheme, _)| engine_of(scheme, engines).is_some())
