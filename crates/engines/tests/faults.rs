@@ -184,5 +184,5 @@ fn first_questions_belong_to_connecting() {
     profile.settings.insert("connect_seconds".into(), Setting::Number(2));
     let connected = open(by_name("postgres").unwrap(), &profile, Some(&Secret::new(PASSWORD.into())));
     let error = connected.err().expect("it says nothing");
-    assert!(error.to_string().contains("did not answer the first questions within 2 seconds"), "{error}");
+    assert!(error.to_string().contains("did not answer the first queries within 2 seconds"), "{error}");
 }
