@@ -110,8 +110,7 @@ pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> 
             connection::open(engine, profile, Some(&secret)).map_err(|error| refused(&error))
         }
         Err(error) if error.step == Some(Step::Secret) && error.remedy.is_none() => {
-            let remedy =
-                "There is no terminal to ask on: name a source for it in the profile (secret, secret_command).";
+            let remedy = "No terminal to ask on: name a source for it in the profile (secret, secret_command).";
             Err(refused(&error.remedy(remedy)))
         }
         opened => opened.map_err(|error| refused(&error)),

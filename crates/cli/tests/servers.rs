@@ -127,7 +127,7 @@ fn profiles_are_changed_copied_moved_and_removed_on_the_screen() {
     assert!(text(&home, file).contains("[museum]"));
     screen.press(&["F3"]).types("museum").press(&["C-y"]).shows("museum-copy").press(&["C-s"]).shows("museum-copy");
     screen.press(&["F3"]).types("museum-copy").press(&["C-x"]).shows("Remove museum-copy from").press(&["r"]);
-    screen.shows("museum-copy is removed");
+    screen.shows("museum-copy removed");
     assert!(!text(&home, file).contains("museum-copy"));
 }
 

@@ -145,7 +145,7 @@ fn wanted(archive: &Archive, (conditions, order, search): Wish) -> Wanted {
     }
 }
 
-/// The numbers of the filtered rows, in order.
+/// The numbers of the rows that are shown, in order.
 fn shown(archive: &Arc<Archive>, wanted: &Wanted) -> Vec<String> {
     let arrangement = Arc::new(arrange(archive, wanted, &Progress::default()).unwrap());
     let part = Part { arrangement: Some(arrangement), ..Part::whole(Arc::clone(archive)) };

@@ -82,8 +82,9 @@ pub enum Done {
     Copied(Result<(String, String), String>),
     /// The statements of a buffer, as it was then; none if it is not wanted any more.
     Outlined(PathBuf, Option<Box<Outline>>),
-    /// Statements of a buffer as it was at this revision, ready to run, or why they are not.
-    Prepared(PathBuf, u64, Result<Prepared, Unready>),
+    /// Statements of a buffer as it was at this revision, for the connection with this number: ready to run, or why
+    /// they are not.
+    Prepared(PathBuf, u64, u64, Result<Prepared, Unready>),
     /// A buffer, and the place in it to go to.
     Opened(Result<Box<Buffer>, String>, Option<usize>),
     /// Text for the buffer.

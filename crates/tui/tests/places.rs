@@ -7,7 +7,7 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::run::Run;
-use jaunty_tui::app::Summoned;
+use jaunty_tui::app::{App, Summoned};
 use support::Stage;
 
 const TWO: &str = "# ours\n[north]\nengine = \"sqlite\"\npath = \":memory:\"\n\n[south]\nengine = \"sqlite\"\npath = \":memory:\"\nguard = \"ask\"\n";
@@ -275,4 +275,19 @@ fn rows_from_another_connection_say_so_and_are_not_gone_on_with_here() {
     // Back there they come from here.
     let stage = stage.connects("north");
     assert!(!stage.text().contains("from north") && stage.text().contains("held · Ports"), "{}", stage.text());
+}
+
+/// What was meant for one server must not run on another that was taken up while it was got ready.
+#[test]
+fn statements_that_were_prepared_for_one_connection_do_not_run_on_another() {
+    let many: String = (0..200).map(|n| format!("select {n};\n")).collect();
+    let stage = two(&[("a.sql", &many)]).connects("north").alt('g');
+    let stage = stage.f(3).types("south").enter();
+    let said = |app: &App| app.told.as_ref().is_some_and(|told| told.text == "the connection changed; nothing was run");
+    let stage = stage.until("what became of it", said).on("south");
+    assert!(!stage.app.connection.is_busy() && stage.app.connection.batch_words().is_none());
+    // On the connection that they were meant for they run.
+    let stage = stage.alt('g').until("the last", |app| app.connection.is_busy());
+    let stage = stage.until("the end", |app| !app.connection.is_busy());
+    assert!(!stage.told().contains("nothing was run"), "{}", stage.told());
 }

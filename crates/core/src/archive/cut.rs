@@ -147,6 +147,9 @@ impl Parts<'_> {
             DataType::Utf8 | DataType::Binary => return self.values(rows, *data_type == DataType::Utf8),
             DataType::Union(fields, _) => {
                 let kinds = self.whole()?;
+                if kinds.len() < rows {
+                    return Err(damaged("a part is too short"));
+                }
                 let kinds: ScalarBuffer<i8> = ScalarBuffer::new(kinds, 0, rows);
                 let places = self.numbers(rows)?;
                 let (mut children, mut cut) = (Vec::new(), Vec::new());
@@ -173,7 +176,7 @@ impl Parts<'_> {
     /// Text or bytes, each cut.
     fn values(&mut self, rows: usize, text: bool) -> io::Result<(ArrayRef, Vec<Cut>)> {
         let nulls = self.nulls(rows)?;
-        let offsets = if rows == 0 { ScalarBuffer::from(vec![0]) } else { self.offsets(rows)? };
+        let offsets = if rows == 0 { ScalarBuffer::from(vec![0]) } else { self.numbers(rows + 1)? };
         let place = self.next()?;
         let (mut bytes, mut ends, mut cut) = (Vec::new(), Vec::with_capacity(rows + 1), Vec::new());
         ends.push(0_i32);
@@ -207,10 +210,6 @@ impl Parts<'_> {
             false => Arc::new(BinaryArray::try_new(ends, Buffer::from_vec(bytes), nulls).map_err(io::Error::other)?),
         };
         Ok((array, cut))
-    }
-
-    fn offsets(&mut self, rows: usize) -> io::Result<ScalarBuffer<i32>> {
-        self.numbers(rows + 1)
     }
 
     /// A part of a text, without the pieces of characters at its ends.

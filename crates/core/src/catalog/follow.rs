@@ -144,7 +144,7 @@ mod tests {
         assert_eq!(
             from("select id + 1 as id from ports", &["id"], &["2"], 0),
             Vec::<String>::new(),
-            "a computed value is no key"
+            "a computed value is not a key"
         );
     }
 

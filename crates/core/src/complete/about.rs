@@ -301,7 +301,7 @@ pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call>
     Some(Call { signature, argument })
 }
 
-/// The bytes of an argument in a signature. One with an ellipsis is an alias of all that follow.
+/// The bytes of an argument in a signature. One with an ellipsis stands for all that follow.
 fn argument(signature: &str, number: usize) -> Option<std::ops::Range<usize>> {
     let from = signature.find('(')? + 1;
     let arguments = templates::arguments(signature.get(from - 1..)?);

@@ -56,12 +56,12 @@ impl Folders {
         self.state.join("catalogs")
     }
 
-    /// Where files under temporary names are remembered.
+    /// Where it is noted what was in hand when a screen was left.
     pub fn lasts(&self) -> PathBuf {
         self.state.join("last")
     }
 
-    /// Where part files that are being written are noted.
+    /// Where files under temporary names are remembered.
     pub fn parts(&self) -> PathBuf {
         self.state.join("parts")
     }

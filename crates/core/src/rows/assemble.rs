@@ -261,7 +261,7 @@ mod tests {
         let batch = assembled(&[Null, Int(1), Null, Text("1"), Real(1.0), Bytes(&[255]), Int(2), RawText(b"\xfe")]);
         assert_eq!(column_text(batch.column(0)), ["∅", "1", "∅", "1", "1.0", "ff", "2", "fe"]);
         let batch = assembled(&[RawText("é".as_bytes()), Null, RawText(b"\xc3"), RawText(b"\xa9")]);
-        assert_eq!(column_text(batch.column(0)), ["é", "∅", "c3", "a9"], "halves of a character are no text");
+        assert_eq!(column_text(batch.column(0)), ["é", "∅", "c3", "a9"], "halves of a character are not text");
     }
 
     #[test]

@@ -53,7 +53,7 @@ pub struct Connection {
     pub transaction_since: Option<SystemTime>,
     desk: Option<Desk>,
     /// Tells the reports of one connection from those of others.
-    number: u64,
+    pub(super) number: u64,
     runs: HashMap<StatementId, Arc<Run>>,
     /// The lengths of long statements that have runs, in bytes.
     long: HashSet<usize>,

@@ -76,11 +76,12 @@ impl App {
         }
         let (rope, outline) = (rope.clone(), outline.clone());
         let (path, revision) = (self.buffer.path.clone(), self.buffer.document.revision());
+        let connection = self.connection.number;
         let what = format!("preparing {}", words::count(range.len() as u64, "statement"));
         self.begin_work(Kind::Prepare, what, move |progress| {
             progress.expect(range.len() as u64);
             let prepared = prepare(&rope, &outline, range, Some(&path), || progress.advance(1).is_ok());
-            Done::Prepared(path, revision, prepared)
+            Done::Prepared(path, revision, connection, prepared)
         });
     }
 

@@ -141,7 +141,7 @@ impl App {
     pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
         let problem = error.map(|error| {
             let message = clean::clean(&error.message).replace('\n', " ");
-            // Without a place marks cleared: the sentence is told.
+            // Without a place nothing is marked: the sentence is told.
             let range = error.at.map_or(0..0, |at| at..at + 1);
             Problem { range, message, near: Vec::new() }
         });

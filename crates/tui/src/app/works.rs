@@ -93,11 +93,15 @@ impl App {
                 let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
                 buffers.filter(|buffer| buffer.path == path).for_each(|buffer| buffer.outlining = false);
             }
-            Done::Prepared(path, revision, prepared) => {
+            Done::Prepared(path, revision, connection, prepared) => {
+                // They were meant for what was in hand then, and for that server.
                 if (&path, revision) != (&self.buffer.path, self.buffer.document.revision()) {
-                    return self.tell_wrong("the buffer changed; nothing was run".to_owned());
+                    self.tell_wrong("the buffer changed; nothing was run");
+                } else if connection != self.connection.number {
+                    self.tell_wrong("the connection changed; nothing was run");
+                } else {
+                    self.run_prepared(prepared);
                 }
-                self.run_prepared(prepared);
             }
             Done::Opened(Ok(buffer), at) => {
                 // It may have been opened another way meanwhile.

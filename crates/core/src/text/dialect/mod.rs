@@ -399,10 +399,10 @@ mod tests {
         for dialect in DIALECTS {
             assert!(dialect.keywords.is_sorted(), "keywords of {} are not sorted", dialect.name);
             for starter in dialect.starters {
-                assert!(dialect.is_keyword(starter.word), "{} is no keyword", starter.word);
+                assert!(dialect.is_keyword(starter.word), "{} is not a keyword", starter.word);
             }
             for word in dialect.can_end {
-                assert!(dialect.is_keyword(word), "{word} is no keyword");
+                assert!(dialect.is_keyword(word), "{word} is not a keyword");
             }
         }
     }

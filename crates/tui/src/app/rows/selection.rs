@@ -212,7 +212,7 @@ impl App {
         }
     }
 
-    /// Copies the marked cells as it is shown, or else the whole value of the cell in hand.
+    /// Copies what is marked as it is shown, or else the whole value of the cell in hand.
     pub fn copy_cells(&mut self) {
         if self.rows.view().marked.is_none() {
             return self.copy_cell();
@@ -277,7 +277,7 @@ impl App {
         buffers::folder_for_rows(&self.folders, &self.buffer.path)
     }
 
-    /// Asks where the result, or the marked cells, is to be written.
+    /// Asks where the result, or what is marked, is to be written.
     pub fn ask_for_export(&mut self) {
         self.ask_for_export_to(None);
     }
