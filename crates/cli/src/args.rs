@@ -74,6 +74,9 @@ pub struct Run {
     /// Confirm statements that write, on a connection whose guard is ask
     #[arg(short, long)]
     pub yes: bool,
+    /// Do not say on standard error what a statement changed
+    #[arg(long, short)]
+    pub quiet: bool,
 }
 
 /// Where rows go, and how they are written.

@@ -550,3 +550,31 @@ fn json_does_nothing_to_a_terminal() {
     let out = home.call(&["statements", "a.sql"]).gives();
     assert!(out.contains("a\\u0085\\u202e\\u007fb"), "{out:?}");
 }
+
+#[test]
+fn what_a_statement_changed_is_said_beside_its_rows() {
+    let home = Home::ferry();
+    let run =
+        |more: &[&str], statement: &str| home.call(&[&["run", "-c", "ferry", "-s", statement], more].concat()).exits(0);
+    let change = "update ports set berths = 7 where name <> 'Saltmarsh'";
+    assert_eq!(run(&[], change), (String::new(), "2 rows changed\n".to_owned()));
+    assert_eq!(run(&["--quiet"], change), (String::new(), String::new()));
+    let two = "delete from ports where id = 9; select name from ports where berths = 7;";
+    let (out, err) = run(&["-f", "csv"], two);
+    assert_eq!((out.as_str(), err.as_str()), ("name\nGullhaven\nEmberwick\n", "line 1: 0 rows changed\n"));
+    // A transaction that is not ended is rolled back, and so is what it did.
+    let (_, err) = run(&["-q"], "begin; insert into ports(name) values ('Foghead');");
+    assert_eq!(err, "jaunty: a transaction was open at the end; it was rolled back\n");
+    let (_, err) =
+        run(&[], "begin; insert into ports(name) values ('Foghead'); rollback; delete from ports where id = 8");
+    assert_eq!(err, "line 1: 1 row changed\nline 1: 0 rows changed\n");
+    let log = home.call(&["log", "--json", "Foghead"]).gives();
+    let gone: Vec<bool> = log
+        .lines()
+        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["rolled_back"].as_bool().unwrap())
+        .collect();
+    assert_eq!(gone, [true, true], "{log}");
+    let kept = home.call(&["log", "--json", "berths = 7", "outcome=done"]).gives();
+    assert!(kept.contains("\"rolled_back\":false") && !kept.contains("\"rolled_back\":true"), "{kept}");
+    assert!(home.call(&["log", "Foghead"]).gives().contains("rolled back"));
+}

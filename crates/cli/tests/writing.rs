@@ -233,20 +233,17 @@ fn a_row_is_followed_along_its_keys_and_back() {
     screen
         .press(&["C-t"])
         .types("f")
-        .shows("select * from ports where id = 2;")
+        .shows("held · select * from ports where id = 2")
         .shows("Gullhaven")
         .shows("rows 1–1 of 1");
-    screen.types("f").shows("select * from berths where port = 2;").shows("rows 1–2 of 2");
+    screen.types("f").shows("held · select * from berths where port = 2").shows("rows 1–2 of 2");
     screen.press(&["Right"]).types("f").shows("no key to follow");
-    screen
-        .types("r")
-        .shows("Gullhaven")
-        .types("r")
-        .shows("rows 1–2 of 2")
-        .press(&["F9"])
-        .shows("berths")
-        .shows("ports.id")
-        .press(&["Escape"]);
+    screen.types("r").shows("Gullhaven").types("r").shows("rows 1–2 of 2").loses("held");
+    screen.types("r").shows("nothing to go back to");
+    screen.press(&["F9"]).shows("berths").shows("ports.id").press(&["Escape"]);
+    // The buffer has what was written there and nothing else, until somebody asks for it.
+    screen.loses("where id = 2").types("f").shows("held · select * from ports where id = 2");
+    screen.types("g").shows("from berths;").shows("select * from ports where id = 2;");
 }
 
 #[test]

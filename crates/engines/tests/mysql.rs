@@ -362,3 +362,19 @@ fn the_server_says_what_is_one_statement() {
     }
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
+
+/// Letters in another character set are an error with a way out, and not other letters.
+#[test]
+fn text_in_another_character_set_is_refused_with_a_way_out() {
+    let mut session = connect();
+    run(session.as_mut(), "set names latin1").unwrap();
+    for statement in ["select _utf8mb4 x'c3a9' as letter", "select 'a'"] {
+        let error = refused(session.as_mut(), statement);
+        assert_eq!(error.remedy.as_deref(), Some("Run: set names utf8mb4"), "{error}");
+    }
+    assert_eq!(one(session.as_mut(), "select 7"), "7", "what is no text can be read");
+    for names in ["utf8mb4", "utf8mb3", "utf8mb4 collate utf8mb4_unicode_ci"] {
+        run(session.as_mut(), &format!("set names {names}")).unwrap();
+        assert_eq!(one(session.as_mut(), "select _utf8mb4 x'c3a9' as letter"), "é", "{names}");
+    }
+}

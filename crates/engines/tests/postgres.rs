@@ -668,4 +668,29 @@ fn values_beyond_what_a_column_holds() {
     }
     run(session.as_mut(), "reset client_encoding").unwrap();
     assert_eq!(one(session.as_mut(), "select array[chr(233)]"), "{é}");
+    let most = "'-1234567890123456789012345678.9012345678'::numeric(38,10)";
+    let found = run(session.as_mut(), &format!("select {most}, {most} + 1e28")).unwrap();
+    assert_eq!(found.rows()[0][0], "-1234567890123456789012345678.9012345678");
+    let schema = found.seen.lock().unwrap().batches[0].schema();
+    assert_eq!(*schema.field(0).data_type(), DataType::Decimal128(38, 10), "it fits");
+}
+
+/// Whoever sets another style of dates sees it, whatever stands beside the date.
+#[test]
+fn dates_are_written_in_the_style_of_the_session() {
+    let mut session = try_to_connect(&profile(&SERVER), Some(&secret())).unwrap();
+    let beside = ["1", "inet '10.0.0.1'"];
+    for (style, day, moment) in [
+        ("iso", "2031-03-05", "2031-03-05 07:30:00"),
+        ("german", "05.03.2031", "05.03.2031 07:30:00"),
+        ("sql, dmy", "05/03/2031", "05/03/2031 07:30:00"),
+        ("iso", "2031-03-05", "2031-03-05 07:30:00"),
+    ] {
+        run(session.as_mut(), &format!("set datestyle = {style}")).unwrap();
+        for beside in beside {
+            let statement = format!("select date '2031-03-05', timestamp '2031-03-05 07:30:00', {beside}");
+            let rows = run(session.as_mut(), &statement).unwrap().rows();
+            assert_eq!(rows[0][..2], [day, moment], "{style}, beside {beside}");
+        }
+    }
 }

@@ -50,7 +50,7 @@ fn replies_of_every_shape_become_rows() {
     let session = session.as_mut();
     for (command, rows) in [
         ("set r:text \"two\\nlines \\xff\"", &["OK | status"][..]),
-        ("get r:text", &["74776f0a6c696e657320ff | string"]),
+        ("get r:text", &["74776f0a6c696e657320ff | bytes"]),
         ("get r:none", &["∅ | null"]),
         ("incrby r:count 41", &["41 | integer"]),
         ("rpush r:list a 'b c' 3", &["3 | integer"]),
@@ -275,4 +275,49 @@ fn a_server_cannot_fill_the_memory() {
         assert!(error.message.ends_with("MiB, and at most 1 MiB are taken"), "{error}");
         assert!(error.remedy.unwrap().contains("largest_mib"));
     }
+}
+
+#[test]
+fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
+    let mut session = connect();
+    let session = session.as_mut();
+    for command in [
+        "set preview:1 hello",
+        "rpush preview:2 a b",
+        "hset preview:3 name Saltmarsh berths 4",
+        "zadd preview:4 1 early 2.5 late",
+        "sadd preview:5 only",
+        "xadd preview:6 1-1 wind 7",
+        "set preview:7 short ex 1000",
+    ] {
+        run(session, command).unwrap();
+        assert!(session.changes_catalog(command), "{command}");
+    }
+    for command in ["get preview:1", "HGETALL preview:3", "scan 0"] {
+        assert!(!session.changes_catalog(command), "{command}");
+    }
+    let object = jaunty_core::catalog::Object { name: "preview:*".into(), ..Default::default() };
+    let collect = Collect::up_to(usize::MAX);
+    session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
+    let line = |row: &Vec<String>| {
+        let lives = row[2].parse::<i64>().is_ok_and(|seconds| (1..=1000).contains(&seconds));
+        [row[0].as_str(), &row[1], if lives { "some" } else { &row[2] }, &row[3]].join(" | ")
+    };
+    let rows: Vec<String> = collect.rows().iter().map(line).collect();
+    insta::assert_snapshot!(rows.join("\n"), @r#"
+    preview:1 | string | ∅ | hello
+    preview:2 | list | ∅ | ["a","b"]
+    preview:3 | hash | ∅ | {"berths":"4","name":"Saltmarsh"}
+    preview:4 | zset | ∅ | [["early",1],["late",2.5]]
+    preview:5 | set | ∅ | ["only"]
+    preview:6 | stream | ∅ | [["1-1",["wind","7"]]]
+    preview:7 | string | some | short
+    "#);
+    let of = |session: &mut dyn Session, name: &str| {
+        let collect = Collect::up_to(usize::MAX);
+        let object = jaunty_core::catalog::Object { name: name.into(), ..Default::default() };
+        session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
+        collect.rows().len()
+    };
+    assert_eq!(of(session, "nothing:*"), 0);
 }

@@ -122,6 +122,8 @@ actions! {
             "Choose the schema for names without one" => App::choose_schema;
         Everywhere "take-role" "Switch role" []
             "Choose the role whose privileges apply from now on" => App::choose_role;
+        Everywhere "other-session" "Second session" ["alt-s"]
+            "Open a second session of this connection, or switch between the two" => App::other_session;
         Everywhere "let-go" "Disconnect" []
             "Close the connection of this buffer" => App::let_go;
     }
@@ -197,7 +199,7 @@ actions! {
         Result "follow-back" "Follow back" ["r"]
             "Return to the rows you came from" => App::follow_back;
         Result "go-to-statement" "Go to statement" ["g"]
-            "Go to the statement of this result" => App::go_to_statement;
+            "Go to the statement of this result; one that is not in the buffer is added at its end" => App::go_to_statement;
         Result "to-buffer" "Go to buffer" ["tab"]
             "Return to the buffer" => App::other_pane;
     }

@@ -54,6 +54,21 @@ pub fn put_right(cells: &mut Buffer, start: u16, y: u16, end: u16, text: &str, s
     x
 }
 
+/// Puts a line of keys, parts with ` · ` between, so that it ends before `end`. Where there is no room for all, those
+/// before the last are left out for an ellipsis: the last says how to get away.
+pub fn put_hint(cells: &mut Buffer, start: u16, y: u16, end: u16, hint: &str, style: Style) -> u16 {
+    let room = usize::from(end.saturating_sub(start));
+    let mut parts: Vec<&str> = hint.split(" · ").collect();
+    let mut line = hint.to_owned();
+    while clean::width(&line) > room && parts.len() > 1 {
+        let last = parts.pop().unwrap_or_default();
+        parts.pop();
+        line = [&parts[..], &["…", last]].concat().join(" · ");
+        parts.push(last);
+    }
+    put_right(cells, start, y, end, &line, style)
+}
+
 /// Puts `text`, and an ellipsis where it is cut.
 pub fn put_cut(cells: &mut Buffer, x: u16, y: u16, end: u16, text: &str, style: Style) -> u16 {
     let fitted = clean::fit(text, usize::from(end.saturating_sub(x)));
@@ -71,6 +86,19 @@ mod tests {
         let next = put(&mut cells, 1, 0, 9, "\x1b[2Ja\u{202e}名b和c", Style::new());
         let line: String = (0..12).map(|x| cells[(x, 0)].symbol()).collect();
         assert_eq!((line.as_str(), next), (" ␛[2Ja�名    ", 9));
+    }
+
+    #[test]
+    fn the_way_out_is_said_however_narrow_it_is() {
+        let shown = |width: u16| {
+            let mut cells = Buffer::empty(Rect::new(0, 0, width, 1));
+            put_hint(&mut cells, 0, 0, width, "enter rows · tab statement · esc closes", Style::new());
+            (0..width).map(|x| cells[(x, 0)].symbol()).collect::<String>().trim().to_owned()
+        };
+        assert_eq!(shown(50), "enter rows · tab statement · esc closes");
+        assert_eq!(shown(38), "enter rows · … · esc closes");
+        assert_eq!(shown(20), "… · esc closes");
+        assert_eq!(shown(10), "… · esc c");
     }
 
     #[test]

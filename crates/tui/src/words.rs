@@ -69,6 +69,9 @@ fn yielded(run: &Run) -> Option<String> {
     }
 }
 
+/// Said of a run whose changes are gone.
+pub const ROLLED_BACK: &str = "rolled back";
+
 /// What came of a run of the logbook.
 pub fn yielded_by(entry: &Entry) -> String {
     let changed: Vec<u64> = entry
@@ -79,6 +82,9 @@ pub fn yielded_by(entry: &Entry) -> String {
             KeptResult::Rows(_) => None,
         })
         .collect();
+    if entry.rolled_back {
+        return ROLLED_BACK.to_owned();
+    }
     let has_rows = entry.results.iter().any(|result| matches!(result, KeptResult::Rows(_)));
     match (has_rows, changed.is_empty()) {
         (true, _) => count(entry.ended.rows, "row"),
@@ -105,7 +111,10 @@ pub fn note(run: &Run, now: SystemTime) -> String {
             let rows = (run.rows() > 0).then(|| format!("{} so far", count(run.rows(), "row")));
             ["running".into(), clock(run.duration())].into_iter().chain(rows).collect()
         }
-        Outcome::Done => vec![yielded(run).unwrap_or_else(|| "done".into()), took, when],
+        Outcome::Done => {
+            let gone = run.is_rolled_back().then(|| ROLLED_BACK.to_owned());
+            [yielded(run).unwrap_or_else(|| "done".into())].into_iter().chain(gone).chain([took, when]).collect()
+        }
         Outcome::Failed => {
             let error = run.end().and_then(|end| end.error.as_ref());
             let message = error.map(|error| error.to_string().lines().next().unwrap_or_default().to_owned());
@@ -204,13 +213,18 @@ mod tests {
 
     /// A run of two minutes ago, as the logbook has it.
     fn run(outcome: Outcome, rows: u64, results: Vec<KeptResult>, error: Option<&str>) -> Run {
+        Run::remembered(entry(outcome, rows, results, error))
+    }
+
+    fn entry(outcome: Outcome, rows: u64, results: Vec<KeptResult>, error: Option<&str>) -> Entry {
         let started = SystemTime::now() - Duration::from_secs(120);
         let started_ms = started.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_millis() as i64;
-        Run::remembered(Entry {
+        Entry {
             number: 1,
             connection: "ferry".into(),
             database: "saltmarsh.db".into(),
             pinned: false,
+            rolled_back: false,
             title: None,
             statement: "select 1".into(),
             values: Vec::new(),
@@ -219,7 +233,7 @@ mod tests {
             outcome,
             ended: Ended { first_row_ms: None, duration_ms: 38, rows, bytes: 0, error: error.map(str::to_owned) },
             results,
-        })
+        }
     }
 
     #[test]
@@ -240,5 +254,8 @@ mod tests {
         ] {
             assert_eq!(note(&run, SystemTime::now()), expected);
         }
+        let gone = Entry { rolled_back: true, ..entry(Outcome::Done, 0, changed(Some(3)), None) };
+        assert_eq!(yielded_by(&gone), "rolled back");
+        assert_eq!(note(&Run::remembered(gone), SystemTime::now()), "3 rows changed · rolled back · 38 ms · 2 min ago");
     }
 }

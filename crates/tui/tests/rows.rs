@@ -77,7 +77,7 @@ fn rows_are_narrowed_by_conditions_values_and_a_search() {
     let stage = stage.types("uuu").settles();
     assert_eq!(stage.app.rows.total(), 1000);
     let stage = stage.types("n> soon").enter();
-    assert!(stage.told().contains("\"soon\" is no real"), "{}", stage.told());
+    assert!(stage.told().contains("\"soon\" is not of type real"), "{}", stage.told());
     assert!(stage.text().contains("› > soon"), "what was written stays:\n{}", stage.text());
 }
 

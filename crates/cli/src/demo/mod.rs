@@ -112,7 +112,15 @@ fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
         let title = task.job.title.clone().unwrap_or_default();
         crate::headless::print(&format!("-- {title}\n"))?;
         let output = Shared(Arc::new(Mutex::new(Output::shortened(Format::Table, 12)?)));
-        let with = With { profile, keeping: &keeping, output: &output, interrupt: &Interrupt::default(), yes: true };
+        let with = With {
+            profile,
+            dialect: &SQLITE,
+            keeping: &keeping,
+            output: &output,
+            interrupt: &Interrupt::default(),
+            yes: true,
+            quiet: true,
+        };
         let outcome = run_all(session.as_mut(), &[task], &with);
         output.lock().close(outcome.is_ok())?;
         outcome?;

@@ -110,6 +110,7 @@ fn json(entry: &Entry) -> String {
         "outcome": entry.outcome.word(),
         "error": entry.ended.error,
         "pinned": entry.pinned,
+        "rolled_back": entry.rolled_back,
         "results": results,
     });
     format!("{object}\n")

@@ -13,6 +13,7 @@ use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::prepare::{Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
+use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_core::text::clean::clean;
 use jaunty_core::text::dialect::Dialect;
@@ -55,8 +56,15 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
         || {
             let output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
             let output = Shared(Arc::new(Mutex::new(output)));
-            let with =
-                With { profile: &profile, keeping: &keeping, output: &output, interrupt: &interrupt, yes: args.yes };
+            let with = With {
+                profile: &profile,
+                dialect: engine.dialect(),
+                keeping: &keeping,
+                output: &output,
+                interrupt: &interrupt,
+                yes: args.yes,
+                quiet: args.quiet,
+            };
             let outcome = run_all(session.as_mut(), &tasks, &with);
             keeping.clear_unremembered();
             // What went wrong with the output explains why the statement was cancelled.
@@ -70,6 +78,8 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
 pub struct With<'a> {
     /// The connection.
     pub profile: &'a Profile,
+    /// Its language.
+    pub dialect: &'static Dialect,
     /// Where runs are kept.
     pub keeping: &'a Keeping,
     /// Where rows go.
@@ -78,10 +88,29 @@ pub struct With<'a> {
     pub interrupt: &'a Interrupt,
     /// Whether it runs without being asked what a connection would ask for.
     pub yes: bool,
+    /// Whether nothing is said of what statements changed.
+    pub quiet: bool,
 }
 
 /// Runs statements one after the other, up to the first that does not end well.
 pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result<(), Failure> {
+    let mut transaction = OpenTransaction::default();
+    let outcome = run_each(session, tasks, with, &mut transaction);
+    if session.place().is_ok_and(|place| place.in_transaction()) {
+        with.keeping.roll_back(&transaction.roll_back());
+        eprintln!("jaunty: a transaction was open at the end; it was rolled back");
+    }
+    outcome
+}
+
+fn run_each(
+    session: &mut dyn Session,
+    tasks: &[Task],
+    with: &With,
+    transaction: &mut OpenTransaction,
+) -> Result<(), Failure> {
+    let where_it_is = |session: &mut dyn Session| session.place().map_err(|error| Failure::Database(error.to_string()));
+    let mut place = where_it_is(session)?;
     let mut taken = 0;
     for task in tasks {
         // A part of the one before.
@@ -92,12 +121,11 @@ pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result
         if with.interrupt.was_asked() {
             return Err(Failure::Stopped(format!("cancelled before the statement at line {}", task.line)));
         }
-        let place = session.place().map_err(|error| Failure::Database(error.to_string()))?;
-        match reading::read(session, &task.job) {
+        let run = match reading::read(session, &task.job) {
             Read::AsItStands => run_one(session, &place, task, with)?,
             Read::Longer(job, more) => {
                 taken = more;
-                run_one(session, &place, &Task { job: *job, line: task.line }, with)?;
+                run_one(session, &place, &Task { job: *job, line: task.line }, with)?
             }
             Read::Ask(longer, _) => {
                 return Err(Failure::Usage(format!(
@@ -107,13 +135,21 @@ pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result
                     clean(&longer.statement)
                 )));
             }
+        };
+        if let Some(rows) = run.affected().filter(|_| !with.quiet) {
+            let line = if tasks.len() > 1 { format!("line {}: ", task.line) } else { String::new() };
+            eprintln!("{line}{} changed", words::count(rows, "row"));
         }
+        let now = where_it_is(session)?;
+        let gone = transaction.take(&run, (place.transaction, now.transaction), with.dialect);
+        with.keeping.roll_back(&gone);
+        place = now;
     }
     Ok(())
 }
 
-fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<(), Failure> {
-    let With { profile, keeping, output, interrupt, yes } = *with;
+fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
+    let With { profile, keeping, output, interrupt, yes, .. } = *with;
     let statement = &task.job.statement;
     let mut reads = || match session.effect(statement) {
         Ok(effect) => effect == Effect::Reads,
@@ -163,7 +199,7 @@ fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -
         send_out(&run, interrupt)?;
     }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
-        (Outcome::Done, _) => Ok(()),
+        (Outcome::Done, _) => Ok(run),
         (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
         (_, None) if interrupt.was_asked() => Err(Failure::Stopped(stopped(&run))),
         (_, None) => Err(Failure::Closed),

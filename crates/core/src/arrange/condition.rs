@@ -98,7 +98,7 @@ pub enum ConditionError {
     #[error("{0} needs a value behind it")]
     NoValue(String),
     /// The value is none of the column's type.
-    #[error("\"{value}\" is no {type_name}, which this column holds; \"has {value}\" looks for it as text")]
+    #[error("\"{value}\" is not of type {type_name}, which this column holds; \"has {value}\" looks for it as text")]
     NotOfType {
         /// What was written.
         value: String,
@@ -185,7 +185,10 @@ impl fmt::Display for Test {
             Kind::Compare(Comparison::Equal, text, _) if self.not => write!(f, "!= {text}"),
             Kind::Compare(comparison, text, _) => write!(f, "{} {text}", comparison.sign()),
             Kind::Between([low, high], _) => write!(f, "between {low} and {high}"),
-            Kind::In(all, _) => write!(f, "in {}", all.join(", ")),
+            Kind::In(all, _) => {
+                let all: Vec<String> = all.iter().map(|value| quoted(value)).collect();
+                write!(f, "in {}", all.join(", "))
+            }
             Kind::Text(place, text, _) => {
                 let word = match place {
                     Where::Inside => "has",
@@ -204,10 +207,52 @@ fn first_word(text: &str) -> (&str, &str) {
     (word, rest.trim_start())
 }
 
-/// A value without the quotes around it.
-fn unquoted(text: &str) -> &str {
-    let inside = |quote: char| text.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote));
-    inside('\'').or_else(|| inside('"')).unwrap_or(text)
+/// A value without the quotes around it; within them a quote is written twice. What is not one value in
+/// quotes is as it stands.
+fn unquoted(text: &str) -> String {
+    let inside = |quote: char| {
+        let inside = text.strip_prefix(quote)?.strip_suffix(quote)?;
+        let twice = format!("{quote}{quote}");
+        let bare = inside.replace(&twice, "");
+        (text.len() > 1 && !bare.contains(quote)).then(|| inside.replace(&twice, &quote.to_string()))
+    };
+    inside('\'').or_else(|| inside('"')).unwrap_or_else(|| text.to_owned())
+}
+
+/// A value of a list as it has to be written there.
+fn quoted(text: &str) -> String {
+    let plain = !text.contains(',') && !text.starts_with(['\'', '"']) && text.trim() == text && !text.is_empty();
+    if plain { text.to_owned() } else { format!("'{}'", text.replace('\'', "''")) }
+}
+
+/// The place of a text outside of quotes. A quote begins where a value does.
+fn find_outside(text: &str, wanted: &str) -> Option<usize> {
+    let mut open = None;
+    let mut begins = true;
+    for (at, c) in text.char_indices() {
+        if open.is_none() && text.get(at..at + wanted.len()).is_some_and(|here| here.eq_ignore_ascii_case(wanted)) {
+            return Some(at);
+        }
+        match open {
+            Some(quote) if c == quote => open = None,
+            // The second of two closes and opens at once.
+            None if matches!(c, '\'' | '"') && (begins || text[..at].ends_with(c)) => open = Some(c),
+            _ => {}
+        }
+        begins = c.is_whitespace() || c == ',' || c == '(';
+    }
+    None
+}
+
+/// The values of a list.
+fn listed(mut text: &str) -> Vec<String> {
+    let mut all = Vec::new();
+    while let Some(at) = find_outside(text, ",") {
+        all.push(unquoted(text[..at].trim()));
+        text = &text[at + 1..];
+    }
+    all.push(unquoted(text.trim()));
+    all
 }
 
 fn sought(text: &str, field: &Field) -> Result<Sought, ConditionError> {
@@ -235,7 +280,8 @@ impl Kind {
             let rest = text[sign.len()..].trim();
             needed(rest, sign)?;
             let value = unquoted(rest);
-            return Ok(Kind::Compare(*comparison, value.to_owned(), sought(value, field)?));
+            let found = sought(&value, field)?;
+            return Ok(Kind::Compare(*comparison, value, found));
         }
         if let Some(expression) = text.strip_prefix('~') {
             needed(expression.trim(), "~")?;
@@ -245,31 +291,31 @@ impl Kind {
         match (word.to_ascii_lowercase().as_str(), rest) {
             ("null", "") => return Ok(Kind::Null),
             ("empty", "") => return Ok(Kind::Empty),
-            ("has", rest) if !rest.is_empty() => return Kind::text(Where::Inside, unquoted(rest)),
-            ("begins", rest) if !rest.is_empty() => return Kind::text(Where::Begins, unquoted(rest)),
-            ("ends", rest) if !rest.is_empty() => return Kind::text(Where::Ends, unquoted(rest)),
+            ("has", rest) if !rest.is_empty() => return Kind::text(Where::Inside, &unquoted(rest)),
+            ("begins", rest) if !rest.is_empty() => return Kind::text(Where::Begins, &unquoted(rest)),
+            ("ends", rest) if !rest.is_empty() => return Kind::text(Where::Ends, &unquoted(rest)),
             ("in", rest) if !rest.is_empty() => {
                 let list = rest.strip_prefix('(').and_then(|rest| rest.strip_suffix(')')).unwrap_or(rest);
-                let all: Vec<String> = list.split(',').map(|value| unquoted(value.trim()).to_owned()).collect();
+                let all = listed(list);
                 let found = all.iter().map(|value| sought(value, field)).collect::<Result<_, _>>()?;
                 return Ok(Kind::In(all, found));
             }
             ("between", rest) if !rest.is_empty() => {
-                let split = rest.to_ascii_lowercase().find(" and ");
-                let (low, high) = split.map_or((rest, ""), |at| (&rest[..at], &rest[at + 5..]));
+                let (low, high) = find_outside(rest, " and ").map_or((rest, ""), |at| (&rest[..at], &rest[at + 5..]));
                 needed(high.trim(), "between … and")?;
                 let (low, high) = (unquoted(low.trim()), unquoted(high.trim()));
-                let found = [sought(low, field)?, sought(high, field)?];
-                return Ok(Kind::Between([low.to_owned(), high.to_owned()], found));
+                let found = [sought(&low, field)?, sought(&high, field)?];
+                return Ok(Kind::Between([low, high], found));
             }
             _ => {}
         }
         needed(text, "a condition")?;
         let value = unquoted(text);
         if is_text(field) {
-            return Kind::text(Where::Inside, value);
+            return Kind::text(Where::Inside, &value);
         }
-        Ok(Kind::Compare(Comparison::Equal, value.to_owned(), sought(value, field)?))
+        let found = sought(&value, field)?;
+        Ok(Kind::Compare(Comparison::Equal, value, found))
     }
 
     fn text(place: Where, text: &str) -> Result<Kind, ConditionError> {

@@ -155,7 +155,7 @@ fn measure(
             if numeric {
                 sum.add(values, field, row, value);
             }
-            if let Some((low, high)) = ends {
+            if let Some((low, high)) = ends.filter(|_| !value.is_nan()) {
                 let place = if high > low { (value - low) / (high - low) * BINS as f64 } else { 0.0 };
                 if let Some(bin) = spread.get_mut((place as usize).min(BINS - 1)) {
                     *bin += 1;
@@ -179,6 +179,8 @@ struct Sum {
     exact: Option<i128>,
     scale: i8,
     inexact: bool,
+    /// Whether one of them is not a number (NaN).
+    is_none: bool,
     about: f64,
     /// What rounding lost so far (Kahan's summation).
     lost: f64,
@@ -187,6 +189,11 @@ struct Sum {
 impl Sum {
     fn add(&mut self, values: &ArrayRef, field: &Field, row: usize, value: f64) {
         self.count += 1;
+        if value.is_nan() {
+            // As on servers, what it is added to is none either.
+            self.is_none = true;
+            return;
+        }
         let corrected = value - self.lost;
         let next = self.about + corrected;
         self.lost = (next - self.about) - corrected;
@@ -209,6 +216,9 @@ impl Sum {
     }
 
     fn told(&self, spans: bool) -> Numbers {
+        if self.is_none {
+            return Numbers { count: self.count, sum: "NaN".to_owned(), mean: f64::NAN, spans };
+        }
         let sum = match self.exact.filter(|_| !self.inexact) {
             Some(micros) if spans => span::written(micros),
             Some(sum) if self.scale > 0 => {
@@ -257,8 +267,15 @@ fn exact(values: &ArrayRef, field: &Field, row: usize) -> Option<(i128, i8)> {
             _ => return None,
         },
         DataType::Utf8 if is_span(field) => (span::micros(values.as_string::<i32>().value(row))?, 0),
+        DataType::Utf8 => digits(values.as_string::<i32>().value(row))?,
         _ => return None,
     })
+}
+
+/// A decimal of any length, as long as its digits fit.
+fn digits(text: &str) -> Option<(i128, i8)> {
+    let (whole, part) = text.split_once('.').unwrap_or((text, ""));
+    Some((format!("{whole}{part}").parse().ok()?, i8::try_from(part.len()).ok()?))
 }
 
 /// Whether a column is of spans of time.
@@ -297,7 +314,6 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
             value as f64 / 10_f64.powi(i32::from(scale))
         }
     })
-    .filter(|value| !value.is_nan())
 }
 
 /// What the values of a block of cells amount to.

@@ -26,7 +26,11 @@ pub static TEMPLATES: &[Template] = &[
     Template { title: "delete by key", make: delete },
     Template { title: "call", make: call },
     Template { title: "definition", make: |object, catalog, dialect| definition(object, catalog, dialect) },
-    Template { title: "new index", make: new_index },
+    Template { title: "new index", make: |object, catalog, dialect| new_index(object, catalog, dialect, 0) },
+    Template {
+        title: "new index, every clause",
+        make: |object, catalog, dialect| new_index(object, catalog, dialect, 1),
+    },
 ];
 
 /// Its name as it has to be written where plain names reach so far.
@@ -39,7 +43,7 @@ pub fn name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
 }
 
 /// Whether the plain name means this object: no schema before its own has one of that name.
-fn reaches(object: &Object, catalog: &Catalog) -> bool {
+pub fn reaches(object: &Object, catalog: &Catalog) -> bool {
     let same = |other: &&Object| {
         other.name.eq_ignore_ascii_case(&object.name) && other.kind.has_rows() == object.kind.has_rows()
     };
@@ -271,7 +275,7 @@ fn bare(expression: &str) -> &str {
     inside
 }
 
-fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect, form: usize) -> Option<String> {
     if !matches!(object.kind, ObjectKind::Table | ObjectKind::MaterialisedView) {
         return None;
     }
@@ -281,8 +285,10 @@ fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<St
         ("TABLE", name(object, catalog, dialect)),
     ];
     let column = ("COLUMN", place(2, &dialect.name_as_written(column)));
-    let text =
-        places.iter().chain([&column]).fold(dialect.new_index.to_owned(), |text, (word, by)| text.replace(word, by));
+    let text = places
+        .iter()
+        .chain([&column])
+        .fold(dialect.new_index.get(form)?.to_string(), |text, (word, by)| text.replace(word, by));
     (!text.is_empty()).then_some(text)
 }
 

@@ -1,6 +1,7 @@
 //! What stands at the cursor: help for a keyword or a function, what is known of a table or a
 //! column, what another name stands for, and which argument of a call is being written.
 
+use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
 use super::parse::{Origin, Shape, Word, words};
 use super::scope::{Scope, Seen, Sighted};
@@ -288,6 +289,10 @@ pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call>
         }
     }
     let (at, commas) = *open.last()?;
+    let before = head.get(at.checked_sub(1)?)?;
+    if before.sign(b',') || before.is_one_of(&["VALUES", "VALUE"]) {
+        return row(text, cursor, around);
+    }
     let name = head.get(at.checked_sub(1)?).filter(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName))?;
     let own = around
         .catalog
@@ -299,6 +304,25 @@ pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call>
     };
     let argument = argument(&signature, commas)?;
     Some(Call { signature, argument })
+}
+
+/// The row of an `INSERT` that the cursor stands in, as a call: the column is the argument.
+fn row(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call> {
+    let context = Context::of(text, cursor, around);
+    let Inserted { table, columns, at } = inserted(&context)?;
+    let path: Vec<&str> = table.iter().map(|part| part.text.as_str()).collect();
+    let mut signature = format!("insert into {} (", path.join("."));
+    let mut argument = None;
+    for (index, name) in columns.iter().enumerate() {
+        let from = signature.len() + if index == 0 { 0 } else { 2 };
+        signature.push_str(if index == 0 { "" } else { ", " });
+        signature.push_str(name);
+        if index == at {
+            argument = Some(from..signature.len());
+        }
+    }
+    signature.push(')');
+    Some(Call { signature, argument: argument? })
 }
 
 /// The bytes of an argument in a signature. One with an ellipsis stands for all that follow.
@@ -400,6 +424,10 @@ mod tests {
             ("select round(1, 2)|", "none"),
             ("select (|", "none"),
             ("select round('a, b', |", "[digits?]"),
+            ("insert into ports values (1, |", "[name]"),
+            ("insert into ports (name, berths) values ('a', 1), (round(1, 2), |)", "[berths]"),
+            ("insert into ports (name, berths) values ('a', 1, |", "none"),
+            ("insert into nowhere values (1, |", "none"),
         ] {
             let cursor = text.find('|').unwrap();
             let around = Surroundings { catalog: &catalog, dialect: &POSTGRES, snippets: &[], nearby: "" };

@@ -62,7 +62,8 @@ const FURTHEST: usize = 10_000;
 
 /// Before there is a `FROM`: any column of any table, once there is something to choose by.
 fn everywhere(context: &Context<'_>, found: &mut Found) {
-    if context.typed.len() < 2 {
+    // A quote alone says that a name is meant.
+    if context.typed.len() < 2 && !context.quoted {
         return;
     }
     let names = context.around.catalog.column_names();
@@ -75,7 +76,9 @@ fn everywhere(context: &Context<'_>, found: &mut Found) {
         chosen.extend(others.into_iter().take(MOST).map(|(_, name)| name));
     }
     for name in chosen {
-        found.put(Kind::Column, name, "", escaped(&context.written(name)), 10);
+        // Whoever begins with a quote may mean one that needs it.
+        let needs = context.quoted && context.around.dialect.name_as_written(name) != name;
+        found.put(Kind::Column, name, "", escaped(&context.written(name)), if needs { 20 } else { 10 });
     }
 }
 
@@ -107,7 +110,29 @@ pub(super) fn qualified(context: &Context<'_>, found: &mut Found) {
         None => {
             if let Some(object) = context.scope().relation(&context.qualifier) {
                 put_all(object, context, found, &[]);
+            } else if visible.is_empty() && context.qualifier.len() == 1 && context.clause.0 == Clause::Select {
+                of_tables_to_come(owner, context, found);
             }
+        }
+    }
+}
+
+/// Behind `select s.` before there is a `FROM`: the columns of tables that `s` may come to stand for, as it
+/// stands for `sailings`.
+fn of_tables_to_come(owner: &Written, context: &Context<'_>, found: &mut Found) {
+    const TABLES: usize = 5;
+    let begins = |name: &str| {
+        let name = name.to_lowercase();
+        let initials: String = name.split('_').filter_map(|part| part.chars().next()).collect();
+        name.starts_with(&owner.text) || initials == owner.text
+    };
+    let catalog = context.around.catalog;
+    let tables = catalog.objects().iter().filter(|o| o.kind.has_rows() && catalog.is_in_path(&o.schema));
+    for (place, object) in tables.filter(|object| begins(&object.name)).take(TABLES).enumerate() {
+        for column in &object.columns {
+            let detail = format!("{} · {}", column.db_type, object.name);
+            let insert = escaped(&context.written(&column.name));
+            found.put(Kind::Column, &column.name, detail, insert, 50 - i32::try_from(place).unwrap_or(0) * 5);
         }
     }
 }
@@ -336,6 +361,10 @@ pub(super) fn compared(context: &Context<'_>) -> Option<(String, Option<Seen>)> 
         while at > 0 && word(at - 1).is_some_and(|w| w.sign(b'<') || w.sign(b'>') || w.sign(b'!') || w.sign(b'=')) {
             at -= 1;
         }
+    } else if let Some(Inserted { columns, at, table }) = inserted(context) {
+        let name = columns.get(at)?.clone();
+        let seen = at_path(context, &table).into_iter().find(|column| column.name.eq_ignore_ascii_case(&name));
+        return (previous.sign(b'(') || previous.sign(b',')).then_some((name, seen));
     } else if (previous.sign(b'(') || previous.sign(b',')) && context.open.is_some() {
         // A list behind IN.
         let open = context.open?;
@@ -357,6 +386,48 @@ pub(super) fn compared(context: &Context<'_>) -> Option<(String, Option<Seen>)> 
     let sources = visible.iter().filter(|s| owner.as_ref().is_none_or(|owner| owner.means(&s.name.text, dialect)));
     let seen = sources.flat_map(|source| &source.columns).find(|column| name.means(&column.name, dialect)).cloned();
     Some((name.text, seen))
+}
+
+/// The row of an `INSERT` that the cursor stands in.
+pub(super) struct Inserted {
+    /// The table.
+    pub(super) table: Vec<Written>,
+    /// The columns that values are given for, in order.
+    pub(super) columns: Vec<String>,
+    /// Which of them the cursor is at.
+    pub(super) at: usize,
+}
+
+/// The row of an `INSERT` that the cursor stands in: behind `VALUES (`, or in a further row.
+pub(super) fn inserted(context: &Context<'_>) -> Option<Inserted> {
+    let word = |at: usize| context.shape.words.get(at);
+    let open = context.open.filter(|_| context.clause.0 == Clause::Values)?;
+    let before = word(open.checked_sub(1)?)?;
+    let further = before.sign(b',') && open >= 2 && word(open - 2).is_some_and(|w| w.sign(b')'));
+    if !(before.is_one_of(&["VALUES", "VALUE"]) || further) {
+        return None;
+    }
+    let query = context.shape.queries.get(context.query)?;
+    let source = query.target.and_then(|target| query.sources.get(target))?;
+    let Origin::Named(table) = &source.origin else { return None };
+    let columns = if word(source.end).is_some_and(|w| w.sign(b'(')) {
+        let close = context.shape.closing(source.end, context.shape.words.len());
+        (source.end + 1..close).filter_map(|at| context.shape.name_at(at)).map(|name| name.text).collect()
+    } else {
+        let object = context.scope().relation(table)?;
+        object.columns.iter().map(|column| column.name.clone()).collect()
+    };
+    let mut depth = 0;
+    let mut at = 0;
+    for word in context.shape.words.get(open + 1..context.begins)? {
+        match word.kind {
+            TokenKind::Punctuation(b'(') => depth += 1,
+            TokenKind::Punctuation(b')') => depth -= 1,
+            TokenKind::Punctuation(b',') if depth == 0 => at += 1,
+            _ => {}
+        }
+    }
+    Some(Inserted { table: table.clone(), columns, at })
 }
 
 /// The columns of a table by its path.

@@ -321,6 +321,7 @@ pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
         ("ALTER", "ALTER") => {
             &["table", "view", "index", "sequence", "function", "type", "database", "schema", "role", "user"]
         }
+        ("ALTER", "ADD") => &["column", "constraint", "primary key", "foreign key", "unique", "check", "index"],
         ("ALTER", _) if context.shape.words.iter().any(|w| w.is("ADD")) => {
             &["not null", "default", "primary key", "unique", "references", "check", "first", "after"]
         }

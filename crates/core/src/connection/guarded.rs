@@ -75,6 +75,15 @@ impl Session for Guarded {
         self.session.catalog(part, catalog)
     }
 
+    fn changes_catalog(&self, statement: &str) -> bool {
+        self.session.changes_catalog(statement)
+    }
+
+    fn first_rows(&mut self, of: &Object, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.let_through(statement)?;
+        self.session.first_rows(of, statement, sink)
+    }
+
     fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
         self.session.definition(of)
     }

@@ -83,6 +83,12 @@ impl Profile {
         }
     }
 
+    /// Whether both lead to the same database in the same way, whatever is said of them beside that.
+    pub fn leads_as(&self, other: &Profile) -> bool {
+        let way = |of: &Profile| (of.name.clone(), of.engine.clone(), of.guard, of.file.clone(), of.settings.clone());
+        way(self) == way(other)
+    }
+
     /// The same with a text set.
     pub fn with(mut self, key: &str, value: impl Into<String>) -> Self {
         self.settings.insert(key.to_owned(), Setting::Text(value.into()));

@@ -206,6 +206,16 @@ pub trait Session: Send {
     /// statement that is to run waits for one part at the most.
     fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError>;
 
+    /// Whether a statement that ran may have changed what the catalog tells, other than by a definition.
+    fn changes_catalog(&self, _statement: &str) -> bool {
+        false
+    }
+
+    /// Pushes the first rows of an object, to be looked at; `statement` gives them where the language has one.
+    fn first_rows(&mut self, _of: &Object, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.run(statement, sink)
+    }
+
     /// The statement that makes an object, by the server's own word. `Ok(None)` means that this
     /// server gives none, and that [`crate::catalog::templates`] has to make one from what is known.
     fn definition(&mut self, _of: &Object) -> Result<Option<String>, EngineError> {

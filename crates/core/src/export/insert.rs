@@ -16,7 +16,7 @@ const ROWS: usize = 100;
 
 pub(super) struct Insert {
     dialect: &'static Dialect,
-    table: Option<String>,
+    options: Options,
     /// What each statement begins with.
     head: String,
     /// Rows in the statement that is open.
@@ -25,7 +25,7 @@ pub(super) struct Insert {
 
 impl Insert {
     pub(super) fn new(options: &Options) -> Self {
-        Insert { dialect: options.dialect, table: options.table.clone(), head: String::new(), open: 0 }
+        Insert { dialect: options.dialect, options: options.clone(), head: String::new(), open: 0 }
     }
 }
 
@@ -36,14 +36,31 @@ fn table_of(schema: &Schema) -> Option<String> {
     origins.all(|origin| (&origin.schema, &origin.table) == (&first.schema, &first.table)).then_some(first.table)
 }
 
+/// The table that is written to, as its name stands in a statement.
+pub(super) fn table_as_written(schema: &Schema, options: &Options) -> String {
+    let written = |part: &str| options.dialect.name_as_written(part);
+    match (&options.table, &options.from, table_of(schema)) {
+        (Some(name), ..) => name.split('.').map(written).collect::<Vec<_>>().join("."),
+        (None, Some(parts), _) => parts.iter().map(|part| written(part)).collect::<Vec<_>>().join("."),
+        (None, None, Some(table)) => written(&table),
+        (None, None, None) => "kept".to_owned(),
+    }
+}
+
 /// A value as it stands in a statement.
-fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut String) {
+pub(super) fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut String) {
     let from = out.len();
     match column.put(row, out) {
         CellKind::Null => out.push_str("null"),
         CellKind::Boolean => {}
-        // `NaN` and `Infinity` are read from text.
-        CellKind::Number if out[from..].bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) => {}
+        CellKind::Number if dialect.infinity.is_some() && matches!(&out[from..], "inf" | "-inf") => {
+            let sign = if out[from..].starts_with('-') { "-" } else { "" };
+            out.truncate(from);
+            out.push_str(&format!("{sign}{}", dialect.infinity.unwrap_or_default()));
+        }
+        // A whole zero has no sign; read from text it keeps it, and so do `NaN` and `Infinity`.
+        CellKind::Number
+            if &out[from..] != "-0" && out[from..].bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) => {}
         CellKind::Binary => {
             let shown = out.split_off(from);
             let [open, close] = dialect.comparing.map_or(["x'", "'"], |comparing| comparing.bytes);
@@ -58,12 +75,7 @@ fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut
 
 impl Exporter for Insert {
     fn columns(&mut self, schema: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
-        let named = |name: &String| name.split('.').map(|part| self.dialect.name_as_written(part)).collect::<Vec<_>>();
-        let table = match (&self.table, table_of(schema)) {
-            (Some(name), _) => named(name).join("."),
-            (None, Some(table)) => self.dialect.name_as_written(&table),
-            (None, None) => "kept".to_owned(),
-        };
+        let table = table_as_written(schema, &self.options);
         let names: Vec<String> = schema.fields().iter().map(|f| self.dialect.name_as_written(f.name())).collect();
         self.head = format!("insert into {table} ({}) values\n", names.join(", "));
         self.open = 0;

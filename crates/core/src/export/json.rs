@@ -9,6 +9,7 @@ use super::long::Long;
 use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
 use crate::rows::cell::{CellKind, ColumnReader, type_name};
+use crate::rows::moment;
 
 pub(super) struct Json {
     lines: bool,
@@ -86,10 +87,15 @@ fn put_value(column: &ColumnReader<'_>, row: usize, nested: Option<Nested>, text
         (_, Some(json)) => out.extend_from_slice(json.as_bytes()),
         (CellKind::Null, _) => out.extend_from_slice(b"null"),
         (CellKind::Boolean, _) => out.extend_from_slice(text.as_bytes()),
+        // Many readers take it for a whole number otherwise, which has no sign.
+        (CellKind::Number, _) if text == "-0" => out.extend_from_slice(b"-0.0"),
         // JSON has no infinities, and no zeros in front.
         (CellKind::Number, _) if is_number(text) => out.extend_from_slice(text.as_bytes()),
         // Nothing keeps memory from being written to.
-        _ => drop(serde_json::to_writer(out, text.as_str())),
+        _ => {
+            let moment = if column.is_moment() { moment::iso_8601(text) } else { None };
+            drop(serde_json::to_writer(out, moment.as_deref().unwrap_or(text)));
+        }
     }
 }
 

@@ -1,5 +1,6 @@
 //! Writing rows for others to read: one module per format, all fed with batches as they come.
 
+mod change;
 mod columnar;
 mod csv;
 pub mod file;
@@ -38,6 +39,10 @@ pub enum Format {
     Html,
     /// SQL statements that insert the rows.
     Insert,
+    /// SQL statements that set the columns of each row, found by its key.
+    Update,
+    /// SQL statements that delete each row, found by its key.
+    Delete,
     /// The values as a list for `IN`.
     List,
     /// A workbook.
@@ -53,7 +58,7 @@ pub type Described = (Format, &'static str, &'static [&'static str], &'static st
 
 impl Format {
     /// All formats. The first ending is the usual one.
-    pub const ALL: [Described; 12] = [
+    pub const ALL: [Described; 14] = [
         (Format::Table, "table", &["txt"], "aligned columns with a header"),
         (Format::Csv, "csv", &["csv"], "comma-separated values"),
         (Format::Tsv, "tsv", &["tsv", "tab"], "tab-separated values"),
@@ -62,6 +67,8 @@ impl Format {
         (Format::Markdown, "markdown", &["md"], "a Markdown table"),
         (Format::Html, "html", &["html", "htm"], "an HTML table"),
         (Format::Insert, "insert", &["sql"], "INSERT statements"),
+        (Format::Update, "update", &[], "UPDATE statements, by key"),
+        (Format::Delete, "delete", &[], "DELETE statements, by key"),
         (Format::List, "in", &[], "a list for IN (…)"),
         (Format::Xlsx, "xlsx", &["xlsx"], "a workbook"),
         (Format::Parquet, "parquet", &["parquet"], "a Parquet file"),
@@ -69,7 +76,7 @@ impl Format {
     ];
 
     fn described(self) -> &'static Described {
-        static ALL: [Described; 12] = Format::ALL;
+        static ALL: [Described; 14] = Format::ALL;
         ALL.iter().find(|(format, ..)| *format == self).unwrap_or(&ALL[0])
     }
 
@@ -121,6 +128,8 @@ impl Format {
             Format::JsonLines => Box::new(json::Json::lines(options)),
             Format::Html => Box::new(html::Html::default()),
             Format::Insert => Box::new(insert::Insert::new(options)),
+            Format::Update => Box::new(change::ByKey::new(change::Change::Update, options)),
+            Format::Delete => Box::new(change::ByKey::new(change::Change::Delete, options)),
             Format::List => Box::new(insert::List::new(options)),
             Format::Xlsx => Box::new(xlsx::Xlsx::default()),
             Format::Parquet => Box::new(columnar::Parquet::default()),
@@ -146,8 +155,15 @@ pub struct Options {
     pub formula_safe: bool,
     /// Whether JSON and arrays are parts of what is written as JSON, and not text in it.
     pub nested: bool,
-    /// The table of `INSERT` statements; that which the rows come from where none is named.
+    /// The table of statements; that which the rows come from where none is named.
     pub table: Option<String>,
+    /// The table that the rows come from, by schema and name, as far as it is known; for where none is named.
+    pub from: Option<Vec<String>>,
+    /// The columns by which `UPDATE` and `DELETE` find a row, as the table names them.
+    pub key: Vec<String>,
+    /// The columns that those statements are about: each name in the result with that in the table. All, under
+    /// their own names, where this is not known.
+    pub columns: Option<Vec<(String, String)>>,
     /// The dialect of statements.
     pub dialect: &'static Dialect,
 }
@@ -163,13 +179,16 @@ impl Default for Options {
             formula_safe: false,
             nested: true,
             table: None,
+            from: None,
+            key: Vec::new(),
+            columns: None,
             dialect: &SQLITE,
         }
     }
 }
 
 /// The keys of [`Options::set`], each with a line of help.
-pub const OPTIONS: [(&str, &str); 9] = [
+pub const OPTIONS: [(&str, &str); 10] = [
     ("separator", "the separator of CSV fields: one character, or tab"),
     ("quote", "the quote around fields that need it: one character"),
     ("header", "yes or no: whether the first line has the column names"),
@@ -177,8 +196,9 @@ pub const OPTIONS: [(&str, &str); 9] = [
     ("null", "the text for NULL"),
     ("formulas", "safe or plain: safe puts an apostrophe before text that begins like a formula"),
     ("nested", "yes or no: whether JSON and arrays are nested in the JSON, not text in it"),
-    ("table", "the table of INSERT statements"),
-    ("dialect", "the language of INSERT statements and lists: sqlite, postgres or mysql"),
+    ("table", "the table of INSERT, UPDATE and DELETE statements"),
+    ("key", "the columns that find a row for UPDATE and DELETE, with commas between"),
+    ("dialect", "the language of statements and lists: sqlite, postgres or mysql"),
 ];
 
 impl Options {
@@ -198,6 +218,9 @@ impl Options {
             ("null", value) => self.null = value.to_owned(),
             ("formulas", "safe" | "plain") => self.formula_safe = value == "safe",
             ("nested", "yes" | "no") => self.nested = value == "yes",
+            ("key", value) if !value.is_empty() => {
+                self.key = value.split(',').map(|name| name.trim().to_owned()).collect();
+            }
             ("table", value) if !value.is_empty() => self.table = Some(value.to_owned()),
             _ => {
                 return Err(match OPTIONS.iter().find(|(name, _)| *name == key) {

@@ -71,14 +71,14 @@ fn csv_is_written_as_it_is_asked_for() {
         (
             "dialect",
             "redis",
-            "dialect is the language of INSERT statements and lists: sqlite, postgres or mysql; \"redis\" is not",
+            "dialect is the language of statements and lists: sqlite, postgres or mysql; \"redis\" is not",
         ),
         ("quote", ";", "the separator and the quote cannot both be ;"),
         ("ends", "cr", "ends is lf or crlf: how lines end; \"cr\" is not"),
         (
             "colour",
             "red",
-            "unknown option \"colour\"; the options are separator, quote, header, ends, null, formulas, nested, table, dialect",
+            "unknown option \"colour\"; the options are separator, quote, header, ends, null, formulas, nested, table, key, dialect",
         ),
     ] {
         assert_eq!(options.clone().set(key, value).unwrap_err(), expected);
@@ -115,11 +115,42 @@ fn statements_make_the_rows_again() {
       (1, 'Saltmarsh', 4.5, '\x00ff', 7, null);
     "#);
     let last = exported_with(Format::Insert, &options, &[sample().slice(2, 1)]);
-    assert!(last.ends_with("\n  (null, 'esc\x1b[0m\ntwo | lines', 'inf', null, 7.0, null);\n"), "{last:?}");
+    assert!(last.ends_with("\n  (null, 'esc\x1b[0m\ntwo | lines', 9e999, null, 7.0, null);\n"), "{last:?}");
     assert_eq!(
         exported(Format::List, &[sample().project(&[0, 4]).unwrap(), sample().project(&[0, 4]).unwrap()]),
         "(1, 7, 20, '7', 7.0)\n"
     );
+}
+
+#[test]
+fn rows_are_changed_and_deleted_by_their_key() {
+    let mut options = Options { from: Some(vec!["ops".into(), "Berth.Plan".into()]), ..Options::default() };
+    let rows = || [sample()];
+    let write = |format: Format, options: &Options| {
+        let schema = sample().schema();
+        let mut out = Vec::new();
+        file::write_batches(&schema, &rows(), (format, options), &mut out)
+            .map(|_| String::from_utf8(out).unwrap())
+            .map_err(|error| error.to_string())
+    };
+    assert!(write(Format::Update, &options).unwrap_err().contains("key=id"), "nothing is found by nothing");
+    options.set("key", "id, route").unwrap();
+    assert!(write(Format::Delete, &options).unwrap_err().contains("route is part of the key"));
+    options.set("key", "id").unwrap();
+    let named = |shown: &str, name: &str| (shown.to_owned(), name.to_owned());
+    options.columns = Some(vec![named("id", "id"), named("fare", "Fare")]);
+    insta::assert_snapshot!(write(Format::Update, &options).unwrap(), @r#"
+    update ops."Berth.Plan" set "Fare" = 4.5 where id = 1;
+    update ops."Berth.Plan" set "Fare" = null where id = 20;
+    -- left out: a row without a key
+    "#);
+    insta::assert_snapshot!(write(Format::Delete, &options).unwrap(), @r#"
+    delete from ops."Berth.Plan" where id = 1;
+    delete from ops."Berth.Plan" where id = 20;
+    -- left out: a row without a key
+    "#);
+    options.columns = Some(vec![named("id", "id")]);
+    assert!(write(Format::Update, &options).unwrap_err().contains("no column beside the key"));
 }
 
 #[test]

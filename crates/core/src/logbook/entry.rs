@@ -109,6 +109,8 @@ pub struct Entry {
     pub started_ms: i64,
     /// Whether its rows stay, however old they get.
     pub pinned: bool,
+    /// Whether what it changed is gone, since its transaction was rolled back.
+    pub rolled_back: bool,
     /// How it ended.
     pub outcome: Outcome,
     /// What was known at its end.

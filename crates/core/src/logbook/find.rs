@@ -35,6 +35,13 @@ impl Logbook {
         Ok(())
     }
 
+    /// Notes that what a run changed is gone.
+    pub fn roll_back(&self, run: i64) -> Result<(), LogbookError> {
+        let update = "update runs set rolled_back = 1 where number = ?1";
+        self.connection.prepare_cached(update).and_then(|mut s| s.execute([run])).map_err(|e| self.error(e))?;
+        Ok(())
+    }
+
     /// The archives of runs that are pinned, or not over.
     pub fn in_use(&self) -> Result<Vec<PathBuf>, LogbookError> {
         let entries = self.entries(&format!("select {ENTRY} from runs where pinned or outcome = 'running'"), [])?;
@@ -160,6 +167,8 @@ mod tests {
         drop(old);
         let logbook = Logbook::open(&path, folder.path()).unwrap();
         let entry = logbook.last().unwrap().unwrap();
-        assert_eq!((entry.number, entry.ended.rows, entry.ended.bytes), (7, 3, 0));
+        assert_eq!((entry.number, entry.ended.rows, entry.ended.bytes, entry.rolled_back), (7, 3, 0, false));
+        logbook.roll_back(7).unwrap();
+        assert!(logbook.last().unwrap().unwrap().rolled_back);
     }
 }

@@ -295,7 +295,7 @@ impl Logbook {
 }
 
 const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error, \
-     connection, database, bytes, pinned, session, parameters";
+     connection, database, bytes, pinned, session, parameters, rolled_back";
 
 /// Values as they are kept; none where there are none.
 fn written(values: &[Value]) -> Option<String> {
@@ -318,6 +318,7 @@ fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
         connection: row.get(9)?,
         database: row.get(10)?,
         pinned: row.get(12)?,
+        rolled_back: row.get(15)?,
         session: row.get::<_, Option<String>>(13)?.unwrap_or_default(),
         values: read(row.get(14)?),
         title: row.get(1)?,

@@ -178,6 +178,7 @@ mod tests {
             values: Vec::new(),
             session: String::new(),
             started_ms: noon.timestamp_millis(),
+            rolled_back: false,
             pinned: day == 1,
             outcome,
             ended: Ended {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 4;
+pub(super) const FORMAT: i64 = 5;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -35,7 +35,7 @@ const TABLES: &str = "
     ) strict, without rowid;";
 
 /// What came with each format after the first.
-const STEPS: [&str; 3] = [
+const STEPS: [&str; 4] = [
     "
     alter table runs add column bytes integer;                      -- of its archives
     alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
@@ -48,6 +48,9 @@ const STEPS: [&str; 3] = [
     "
     create table numbers (last integer not null) strict;
     insert into numbers select coalesce(max(number), 0) from runs;",
+    "
+    alter table runs add column rolled_back integer not null default 0;  -- its transaction was
+    ",
 ];
 
 /// How long to wait for others who write.

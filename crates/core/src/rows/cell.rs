@@ -255,6 +255,11 @@ impl<'a> ColumnReader<'a> {
         }
     }
 
+    /// Whether its values are days or points in time.
+    pub fn is_moment(&self) -> bool {
+        matches!(self, ColumnReader::Formed(Formed::Date(_) | Formed::Timestamp(..), _))
+    }
+
     /// Whether a row has no value.
     pub fn is_null(&self, row: usize) -> bool {
         match self {

@@ -38,6 +38,31 @@ pub(crate) fn instant(text: &str, here: Option<&str>) -> Option<i64> {
     shown.checked_sub(east)
 }
 
+/// A day or a point in time as ISO 8601 writes it, `2031-03-05T07:30:00+02:00`, from the form that servers show
+/// it in. Years beyond four digits have a sign, and the year before 1 is 0. Nothing for what is no such
+/// time, as infinity.
+pub(crate) fn iso_8601(text: &str) -> Option<String> {
+    let (text, before_christ) = text.strip_suffix(" BC").map_or((text, false), |text| (text, true));
+    let (date, clock) = text.split_once(' ').unwrap_or((text, ""));
+    let (year, month_and_day) = date.split_once('-')?;
+    let year: i64 = year.parse().ok()?;
+    let year = match if before_christ { 1 - year } else { year } {
+        year @ 0..=9999 => format!("{year:04}"),
+        year => format!("{year:+05}"),
+    };
+    let mut iso = format!("{year}-{month_and_day}");
+    if !clock.is_empty() {
+        iso.push('T');
+        iso.push_str(clock);
+        // An offset has its minutes.
+        let offset = clock.rfind(['+', '-']).map(|at| clock.len() - at);
+        if offset == Some(3) {
+            iso.push_str(":00");
+        }
+    }
+    Some(iso)
+}
+
 /// How far east of Greenwich the clocks of a zone are when they show a time. Of an hour that comes twice the
 /// first is meant; one that is left out is as late as what came before it.
 fn micros_east(zone: &str, shown: i64) -> Option<i64> {
@@ -52,6 +77,23 @@ fn micros_east(zone: &str, shown: i64) -> Option<i64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn times_are_written_as_the_standard_has_it() {
+        for (text, expected) in [
+            ("2031-03-05", Some("2031-03-05")),
+            ("2031-03-05 07:30:00", Some("2031-03-05T07:30:00")),
+            ("2031-03-05 07:30:00.25+02", Some("2031-03-05T07:30:00.25+02:00")),
+            ("2031-03-05 07:30:00-02:30", Some("2031-03-05T07:30:00-02:30")),
+            ("12031-03-05 07:30:00", Some("+12031-03-05T07:30:00")),
+            ("0044-03-15 BC", Some("-0043-03-15")),
+            ("0001-12-31 10:00:00+00 BC", Some("0000-12-31T10:00:00+00:00")),
+            ("infinity", None),
+            ("-infinity", None),
+        ] {
+            assert_eq!(iso_8601(text).as_deref(), expected, "{text}");
+        }
+    }
 
     #[test]
     fn days_and_times_are_read_as_people_write_them() {

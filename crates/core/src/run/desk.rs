@@ -12,6 +12,7 @@ use super::execute::{Job, Tell, execute};
 use super::reading::{self, Read};
 use super::sample::Sample;
 use super::state::Run;
+use super::transaction::OpenTransaction;
 use crate::catalog::{Catalog, Name, Object, store};
 use crate::connection::{Profile, Secret};
 use crate::engine::{Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Place, Session, Switch, SwitchKind};
@@ -28,8 +29,8 @@ pub enum Order {
     Check(StatementId, String),
     /// Read anew what the database holds.
     Catalog,
-    /// Read the first rows of an object by this statement, outside of the logbook.
-    Sample(Name, String),
+    /// Read the first rows of an object, by this statement where it takes one, outside of the logbook.
+    Sample(Box<Object>, String),
     /// Ask for the statement that makes this object.
     Definition(Box<Object>),
     /// Connect with this secret, which is kept in memory, and do what waited for it.
@@ -142,6 +143,7 @@ impl Desk {
             wants_secret: false,
             waiting: Vec::new(),
             transaction_lost: false,
+            in_transaction: OpenTransaction::default(),
             reading: None,
             stale: true,
         };
@@ -184,6 +186,7 @@ struct Worker {
     waiting: Vec<Asked>,
     /// A transaction went away with its connection, and nobody has been asked about it yet.
     transaction_lost: bool,
+    in_transaction: OpenTransaction,
     /// A catalog that is being read, and its next part.
     reading: Option<(Catalog, usize)>,
     /// What the database holds is to be read when there is time.
@@ -215,7 +218,11 @@ impl Worker {
                     used = Instant::now();
                 }
                 Err(RecvTimeoutError::Timeout) => self.look(used.elapsed()),
-                Err(RecvTimeoutError::Disconnected) => return,
+                Err(RecvTimeoutError::Disconnected) => {
+                    // The server rolls back what is open.
+                    self.lose();
+                    return;
+                }
             }
         }
     }
@@ -238,7 +245,7 @@ impl Worker {
                 }
             }
             Order::Check(id, statement) => self.check(id, &statement),
-            Order::Sample(name, statement) => self.sample(name, &statement, stops),
+            Order::Sample(object, statement) => self.sample(&object, &statement, stops),
             Order::Definition(object) => {
                 let definition = match self.connect_and_use() {
                     Some((session, _)) => session.definition(&object),
@@ -389,10 +396,13 @@ impl Worker {
             (self.tell)(Report::Lost { transaction });
             return Some(run);
         }
-        if self.defines(job) && run.outcome() == Outcome::Done {
+        if self.session.as_ref().is_some_and(|(session, _)| session.changes_catalog(&job.statement))
+            || self.defines(job) && run.outcome() == Outcome::Done
+        {
             (self.reading, self.stale) = (None, true);
         }
         let Some((session, place)) = &mut self.session else { return Some(run) };
+        let before = place.transaction;
         match session.place() {
             Ok(now) if now != *place => {
                 let elsewhere = (&now.database, &now.schema) != (&place.database, &place.schema);
@@ -403,6 +413,9 @@ impl Worker {
             Ok(_) => {}
             Err(error) => tracing::warn!(%error, "where the session is"),
         }
+        let after = place.transaction;
+        let gone = self.in_transaction.take(&run, (before, after), self.engine.dialect());
+        self.keeping.roll_back(&gone);
         Some(run)
     }
 }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
-use super::state::Ahead;
+use super::state::{Ahead, Run};
 use crate::archive::{ArchiveError, Retention, keep_within};
 use crate::files::Folders;
 use crate::logbook::Logbook;
@@ -128,6 +128,16 @@ impl Keeping {
     /// Writes to the logbook. A logbook that fails does not keep a statement from running.
     pub(super) fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
         act(&*self.logbook()?).inspect_err(|error| tracing::warn!(%error, "a run could not be noted")).ok()
+    }
+
+    /// Notes that what these runs changed is gone.
+    pub fn roll_back(&self, runs: &[Arc<Run>]) {
+        for run in runs {
+            run.set_rolled_back();
+            if let Some(number) = run.number {
+                self.note(|logbook| logbook.roll_back(number));
+            }
+        }
     }
 
     /// Removes archives that nobody could find again. For the end of the program.

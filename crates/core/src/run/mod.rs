@@ -4,8 +4,8 @@
 //! session and keeps its rows in the archive and its facts in the logbook, where [`keeping`] has room; [`desk`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
-//! [`parameters`] are values that are sent beside a statement, and [`reading`] asks how the server reads one
-//! whose end was told without a semicolon.
+//! [`parameters`] are values that are sent beside a statement, [`reading`] asks how the server reads one
+//! whose end was told without a semicolon, and [`transaction`] knows whose changes a rollback takes.
 
 pub mod desk;
 pub mod execute;
@@ -16,6 +16,7 @@ pub mod prepare;
 pub mod reading;
 pub mod sample;
 pub mod state;
+pub mod transaction;
 
 pub use desk::{Desk, Order, Report};
 pub use execute::Job;

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
-use crate::engine::{EngineError, ErrorKind, Flow, Notice, Session, Sink};
+use crate::engine::{EngineError, ErrorKind, Flow, Notice, Sink};
 use crate::rows::cell::{CellKind, ColumnReader};
 
 /// Rows as text, not cleaned.
@@ -24,15 +24,14 @@ pub const ROWS: usize = 101;
 /// The most of a value that a sample holds, in characters.
 const WIDEST: usize = 200;
 
-/// Takes the first rows that a statement gives, as long as they are wanted.
+/// Takes the first rows that `give` pushes, as long as they are wanted.
 pub fn take(
-    session: &mut dyn Session,
-    statement: &str,
     wanted: impl Fn() -> bool + Send + 'static,
+    give: impl FnOnce(Box<dyn Sink>) -> Result<(), EngineError>,
 ) -> Result<Sample, EngineError> {
     let sample = Arc::<Mutex<Sample>>::default();
     let taster = Taster { sample: Arc::clone(&sample), wanted: Box::new(wanted) };
-    match session.run(statement, Box::new(taster)) {
+    match give(Box::new(taster)) {
         Err(error) if error.kind != ErrorKind::Stopped => Err(error),
         // It is stopped once there are enough.
         _ => Ok(std::mem::take(&mut *sample.lock().unwrap_or_else(PoisonError::into_inner))),

@@ -42,6 +42,7 @@ pub struct Run {
     /// Where its rows are still to be sent.
     out: Mutex<Vec<(PathBuf, Target)>>,
     end: OnceLock<End>,
+    rolled_back: AtomicBool,
 }
 
 /// How a run ended.
@@ -164,6 +165,7 @@ impl Run {
             gate: Gate::default(),
             out: Mutex::new(Vec::new()),
             end: OnceLock::new(),
+            rolled_back: AtomicBool::new(false),
         }
     }
 
@@ -213,6 +215,7 @@ impl Run {
         let duration = Duration::from_millis(u64::try_from(entry.ended.duration_ms).unwrap_or(0));
         let error = entry.ended.error.map(|text| EngineError::new(crate::engine::ErrorKind::Refused, text));
         run.end = OnceLock::from(End { outcome: entry.outcome, duration, error });
+        run.rolled_back = AtomicBool::new(entry.rolled_back);
         run
     }
 
@@ -299,6 +302,15 @@ impl Run {
     /// How it stands.
     pub fn outcome(&self) -> Outcome {
         self.end.get().map_or(Outcome::Running, |end| end.outcome)
+    }
+
+    /// Whether what it changed is gone, since its transaction was rolled back.
+    pub fn is_rolled_back(&self) -> bool {
+        self.rolled_back.load(Ordering::Relaxed)
+    }
+
+    pub(super) fn set_rolled_back(&self) {
+        self.rolled_back.store(true, Ordering::Relaxed);
     }
 
     /// Its results so far.
@@ -479,6 +491,7 @@ mod tests {
             session: String::new(),
             started_ms: 1_000,
             pinned: false,
+            rolled_back: true,
             outcome: Outcome::Failed,
             ended: Ended {
                 first_row_ms: Some(0),
@@ -497,6 +510,7 @@ mod tests {
         let run = Run::remembered(entry);
         assert_eq!((run.rows(), run.affected(), run.results().len()), (4, Some(5), 4));
         assert_eq!((run.duration(), run.first_row()), (Duration::from_millis(38), Some(Duration::ZERO)));
+        assert!(run.is_rolled_back());
         assert_eq!(run.started, UNIX_EPOCH + Duration::from_secs(1));
         let end = run.end().unwrap();
         assert_eq!((end.outcome, end.error.as_ref().unwrap().message.as_str()), (Outcome::Failed, "no such table"));

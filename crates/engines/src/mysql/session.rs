@@ -163,6 +163,10 @@ where
     loop {
         let columns = result.columns().filter(|columns| !columns.is_empty());
         if let Some(columns) = &columns {
+            if types::is_foreign(columns) {
+                work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), stop.within).await?;
+                return Err(not_utf8());
+            }
             let (readers, columns) = types::plan(columns);
             feed.begin(columns);
             loop {
@@ -243,6 +247,12 @@ fn plain(value: &Value, column: &mysql_async::Column) -> Option<Vec<u8>> {
     })
 }
 
+/// The error of text that a changed character set makes unreadable.
+fn not_utf8() -> EngineError {
+    let message = "the server sends text that is not UTF-8: character_set_results was changed in this session";
+    EngineError::new(ErrorKind::Refused, message).remedy("Run: set names utf8mb4")
+}
+
 fn append(readers: &[types::Reader], row: &Row, feed: &mut Feed) -> Result<(), EngineError> {
     let mut bytes = 0;
     for (column, reader) in readers.iter().enumerate() {
@@ -261,8 +271,8 @@ fn append(readers: &[types::Reader], row: &Row, feed: &mut Feed) -> Result<(), E
                 };
                 bytes += raw.len();
                 if types::append(*reader, raw, columns.cells(column)).is_err() {
-                    let text = columns.become_text(column).map_err(|error| local(&error))?;
-                    text.append_value(String::from_utf8_lossy(raw));
+                    let value = std::str::from_utf8(raw).map_err(|_| not_utf8())?;
+                    columns.become_text(column).map_err(|error| local(&error))?.append_value(value);
                 }
             }
         }

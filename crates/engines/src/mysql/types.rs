@@ -50,6 +50,16 @@ pub fn plan(columns: &[Column]) -> (Vec<Reader>, Columns) {
     (readers, Columns::new(typed))
 }
 
+/// Whether text comes in another character set than UTF-8, by the numbers of MariaDB's and MySQL's collations
+/// (`information_schema.collations`): ASCII, those of both kinds of UTF-8, and bytes are taken.
+pub fn is_foreign(columns: &[Column]) -> bool {
+    let known = |number: u16| {
+        matches!(number, 0 | 11 | 33 | 45 | 46 | BINARY | 65 | 76 | 83 | 192..=215 | 223..=247 | 254..=323)
+            || matches!(number, 576..=610 | 1057 | 1069..=1070 | 1216..=1248 | 2048..)
+    };
+    columns.iter().any(|column| !known(column.character_set()))
+}
+
 fn column(column: &Column) -> (Reader, Typed) {
     use ColumnType as T;
     let flags = column.flags();
@@ -159,7 +169,7 @@ fn number<T: std::str::FromStr>(raw: &[u8]) -> Result<T, Misfit> {
 pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfit> {
     match (reader, cells) {
         (Reader::Bits, Cells::U64(b)) => b.append_value(raw.iter().fold(0, |bits, byte| bits << 8 | u64::from(*byte))),
-        (_, Cells::Text(b)) => b.append_value(String::from_utf8_lossy(raw)),
+        (_, Cells::Text(b)) => b.append_value(std::str::from_utf8(raw).map_err(|_| Misfit)?),
         (_, Cells::Bytes(b)) => b.append_value(raw),
         (_, Cells::I16(b)) => b.append_value(number(raw)?),
         (_, Cells::I32(b)) => b.append_value(number(raw)?),

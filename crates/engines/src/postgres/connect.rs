@@ -1,6 +1,9 @@
 //! Logging in.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
+use std::task::Context;
 use std::time::Instant;
 
 use futures_util::future::poll_fn;
@@ -44,6 +47,8 @@ pub struct Link {
     pub version: String,
     /// The zone that its clocks are shown in.
     pub zone: String,
+    /// Whether dates are written in the ISO style.
+    pub iso_dates: Arc<AtomicBool>,
     /// How long its messages may be.
     pub limit: Limit,
 }
@@ -67,16 +72,16 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
         logged_in.unwrap_or(Err(silent)).map_err(failed)
     })?;
     bound.set(largest(profile));
-    let (client, said, route, tls, security, version, zone) = link;
+    let (client, said, route, tls, security, version, zone, iso_dates) = link;
     let limit = since + route.patience;
     PostgresSession::begin(
-        Link { runtime, client, said, route, tls, security, version, zone, limit: bound },
+        Link { runtime, client, said, route, tls, security, version, zone, iso_dates, limit: bound },
         profile,
         limit,
     )
 }
 
-type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String);
+type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String, Arc<AtomicBool>);
 
 async fn log_in(
     profile: &Profile,
@@ -116,8 +121,17 @@ async fn log_in(
     let parameter = |name| connection.parameter(name).unwrap_or_default().to_owned();
     let (version, zone) = (parameter("server_version"), parameter("TimeZone"));
     let (post, said) = sync_channel(MOST_SAID);
+    let iso_dates = Arc::new(AtomicBool::new(true));
+    let style = Arc::clone(&iso_dates);
     tokio::spawn(async move {
-        while let Some(message) = poll_fn(|cx| connection.poll_message(cx)).await {
+        let mut polled = |cx: &mut Context<'_>| {
+            let polled = connection.poll_message(cx);
+            // The server tells of each change of it.
+            let iso = connection.parameter("DateStyle").is_none_or(|style| style.starts_with("ISO"));
+            style.store(iso, Ordering::Relaxed);
+            polled
+        };
+        while let Some(message) = poll_fn(&mut polled).await {
             match message {
                 // A server that says more than anybody could read is not listened to.
                 Ok(message) => drop(post.try_send(message)),
@@ -128,5 +142,5 @@ async fn log_in(
             }
         }
     });
-    Ok((client, said, route, tls, security, version, zone))
+    Ok((client, said, route, tls, security, version, zone, iso_dates))
 }

@@ -47,7 +47,7 @@ impl PostgresSession {
                 no_parameters(&prepared)?;
             }
             self.learn_origins(prepared.columns(), feed).await?;
-            let plan = Plan::of(prepared.columns());
+            let plan = Plan::of(prepared.columns(), link.iso_dates.load(Ordering::Relaxed));
             if !plan.is_binary() {
                 let columns = plan.columns(prepared.columns(), &self.origins, &link.zone);
                 return match given {

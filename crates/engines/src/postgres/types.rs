@@ -55,7 +55,7 @@ pub enum Reader {
 }
 
 impl Reader {
-    fn of(column: &Column) -> Reader {
+    fn of(column: &Column, iso_dates: bool) -> Reader {
         if let Kind::Enum(_) = column.type_().kind() {
             return Reader::Text;
         }
@@ -77,6 +77,8 @@ impl Reader {
             Type::JSONB => Reader::Jsonb,
             Type::UUID => Reader::Uuid,
             Type::BYTEA => Reader::Bytes,
+            // In another style than ISO's only the server writes them.
+            Type::DATE | Type::TIMESTAMP | Type::TIMESTAMPTZ if !iso_dates => Reader::Server,
             Type::DATE => Reader::Date,
             Type::TIME => Reader::Time,
             Type::TIMESTAMP | Type::TIMESTAMPTZ => Reader::Timestamp,
@@ -123,9 +125,9 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// For these columns.
-    pub fn of(columns: &[Column]) -> Plan {
-        Plan { readers: columns.iter().map(Reader::of).collect() }
+    /// For these columns; `iso_dates` is whether the session's `DateStyle` is ISO.
+    pub fn of(columns: &[Column], iso_dates: bool) -> Plan {
+        Plan { readers: columns.iter().map(|column| Reader::of(column, iso_dates)).collect() }
     }
 
     /// Whether every column can be read in binary form.
@@ -392,11 +394,11 @@ impl<'a> Digits<'a> {
         let mut value: i128 = 0;
         // The groups down to the one that holds the last digit.
         let behind = (i32::from(scale) + 3) / 4;
-        for index in 0..=i32::from(self.weight) + behind {
-            value = value.checked_mul(10_000)?.checked_add(i128::from(self.group(index)))?;
-        }
-        for _ in 0..behind * 4 - i32::from(scale) {
-            value /= 10;
+        let last = i32::from(self.weight) + behind;
+        for index in 0..=last {
+            // Of the last group only so many digits belong to it; all of it may not fit any more.
+            let beyond = if index == last { 10_i128.pow((behind * 4 - i32::from(scale)) as u32) } else { 1 };
+            value = value.checked_mul(10_000 / beyond)?.checked_add(i128::from(self.group(index)) / beyond)?;
         }
         Some(if self.sign == NEGATIVE { -value } else { value })
     }
@@ -462,6 +464,11 @@ mod tests {
             let digits = Digits::read(&raw).unwrap();
             assert_eq!((digits.to_string().as_str(), digits.as_decimal(2)), (text, decimal));
         }
+        // As many digits as fit, with those of the last group that are not among them.
+        let whole = numeric(&[1234, 5678, 9012, 3456, 7890, 1234, 5678, 9012, 3456, 7800], 6, NEGATIVE, 10);
+        let digits = Digits::read(&whole).unwrap();
+        assert_eq!(digits.to_string(), "-1234567890123456789012345678.9012345678");
+        assert_eq!(digits.as_decimal(10), Some(-12_345_678_901_234_567_890_123_456_789_012_345_678));
         assert!(Digits::read(&[0, 9, 0, 0, 0, 0, 0, 0, 1]).is_err(), "cut short");
     }
 

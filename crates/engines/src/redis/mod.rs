@@ -3,12 +3,13 @@
 //!
 //! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs commands,
 //! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`catalog`] walks
-//! the keys.
+//! the keys, and [`preview`] shows the values of a few.
 
 mod arguments;
 mod bounded;
 mod catalog;
 mod connect;
+mod preview;
 mod reply;
 mod session;
 

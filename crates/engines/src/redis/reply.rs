@@ -14,6 +14,7 @@ pub fn type_name(value: &Value) -> &'static str {
     match value {
         Value::Nil => "null",
         Value::Int(_) => "integer",
+        Value::BulkString(bytes) if std::str::from_utf8(bytes).is_err() => "bytes",
         Value::BulkString(_) => "string",
         Value::SimpleString(_) | Value::Okay => "status",
         Value::Array(_) => "list",
@@ -96,10 +97,17 @@ fn pairs(reply: &Value) -> Option<Vec<(&Value, &Value)>> {
     Some(pairs).filter(|pairs| !pairs.is_empty())
 }
 
+/// A double that is a whole number, as long as each of those has its own.
+fn whole(number: f64) -> Option<i64> {
+    (number.fract() == 0.0 && number.abs() < 9e15 && !(number == 0.0 && number.is_sign_negative()))
+        .then_some(number as i64)
+}
+
 fn cell(value: &Value) -> Cell<'_> {
     match value {
         Value::Int(number) => Cell::Int(*number),
-        Value::Double(number) => Cell::Real(*number),
+        // As the server writes it: a whole score has no point.
+        Value::Double(number) => whole(*number).map_or(Cell::Real(*number), Cell::Int),
         Value::BulkString(bytes) | Value::BigNumber(bytes) => Cell::RawText(bytes),
         Value::SimpleString(text) | Value::VerbatimString { text, .. } => Cell::Text(text),
         Value::Okay => Cell::Text("OK"),
@@ -110,7 +118,7 @@ fn cell(value: &Value) -> Cell<'_> {
 }
 
 /// A value that is no single one, as text.
-fn deep(value: &Value) -> Option<String> {
+pub fn deep(value: &Value) -> Option<String> {
     match value {
         Value::Array(_) | Value::Set(_) | Value::Map(_) | Value::Attribute { .. } | Value::Push { .. } => {
             Some(json(value).to_string())
@@ -124,7 +132,7 @@ fn json(value: &Value) -> Json {
     match value {
         Value::Nil => Json::Null,
         Value::Int(number) => (*number).into(),
-        Value::Double(number) => (*number).into(),
+        Value::Double(number) => whole(*number).map_or_else(|| (*number).into(), Into::into),
         Value::Boolean(flag) => (*flag).into(),
         Value::Array(values) | Value::Set(values) => values.iter().map(json).collect(),
         // A map's keys may be anything; JSON's are text.
@@ -177,7 +185,7 @@ mod tests {
         assert_eq!(shown(Value::Boolean(true)), ["true | boolean"]);
         assert_eq!(shown(Value::Double(1.5)), ["1.5 | double"]);
         assert_eq!(shown(Value::BigNumber(b"123456789012345678901".to_vec())), ["123456789012345678901 | big number"]);
-        assert_eq!(shown(Value::BulkString(vec![0xff, 0])), ["ff00 | string"]);
+        assert_eq!(shown(Value::BulkString(vec![0xff, 0])), ["ff00 | bytes"]);
         assert_eq!(shown(Value::Array(vec![])), Vec::<String>::new());
         assert_eq!(
             shown(Value::Array(vec![Value::Int(1), text("a"), Value::Nil, Value::Set(vec![text("b"), Value::Int(2)])])),
@@ -186,7 +194,7 @@ mod tests {
         let pair = |key: Value, value: Value| Value::Array(vec![key, value]);
         assert_eq!(
             shown(Value::Array(vec![pair(text("early"), Value::Double(1.0)), pair(text("late"), Value::Double(2.5))])),
-            ["early | 1.0 | double", "late | 2.5 | double"]
+            ["early | 1 | double", "late | 2.5 | double"]
         );
         assert_eq!(
             shown(Value::Array(vec![pair(text("a"), text("b")), pair(text("c"), pair(text("d"), text("e")))])),

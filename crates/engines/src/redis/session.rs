@@ -3,16 +3,16 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::catalog::Catalog;
+use jaunty_core::catalog::{Catalog, Object};
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Session, Sink, Step, Switch, SwitchKind,
+    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Notice, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
 use redis::{Cmd, PushInfo, RedisError, Value};
 
 use super::connect::{Door, Link};
-use super::{arguments, catalog, reply};
+use super::{arguments, catalog, preview, reply};
 use crate::net::feed::local;
 use crate::net::work::{self, Beside, StopFlag, watched};
 
@@ -188,8 +188,118 @@ fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, En
         flow == Flow::GoOn
     });
     pushed.map_err(|error| local(&error))?;
+    if let Value::Attribute { attributes, .. } = reply {
+        let facts = attributes.iter().map(|(key, value)| format!("{} {}", reply::text(key), reply::text(value)));
+        sink.notice(Notice { severity: "attribute".to_owned(), text: facts.collect::<Vec<_>>().join(", ") });
+    }
     Ok(flow)
 }
+
+/// Common commands after which the keys are what they were. After any other the catalog is read again.
+const ONLY_READS: &[&str] = &[
+    "ACL",
+    "AUTH",
+    "BITCOUNT",
+    "BITFIELD_RO",
+    "BITPOS",
+    "CLIENT",
+    "COMMAND",
+    "CONFIG",
+    "DBSIZE",
+    "DISCARD",
+    "DUMP",
+    "ECHO",
+    "EVALSHA_RO",
+    "EVAL_RO",
+    "EXISTS",
+    "EXPIRETIME",
+    "FCALL_RO",
+    "GEODIST",
+    "GEOHASH",
+    "GEOPOS",
+    "GEOSEARCH",
+    "GET",
+    "GETBIT",
+    "GETRANGE",
+    "HELLO",
+    "HEXISTS",
+    "HGET",
+    "HGETALL",
+    "HKEYS",
+    "HLEN",
+    "HMGET",
+    "HRANDFIELD",
+    "HSCAN",
+    "HSTRLEN",
+    "HVALS",
+    "INFO",
+    "KEYS",
+    "LASTSAVE",
+    "LATENCY",
+    "LINDEX",
+    "LLEN",
+    "LPOS",
+    "LRANGE",
+    "MEMORY",
+    "MGET",
+    "MODULE",
+    "MULTI",
+    "OBJECT",
+    "PEXPIRETIME",
+    "PFCOUNT",
+    "PING",
+    "PSUBSCRIBE",
+    "PTTL",
+    "PUBLISH",
+    "PUBSUB",
+    "RANDOMKEY",
+    "ROLE",
+    "SCAN",
+    "SCARD",
+    "SDIFF",
+    "SINTER",
+    "SINTERCARD",
+    "SISMEMBER",
+    "SLOWLOG",
+    "SMEMBERS",
+    "SMISMEMBER",
+    "SORT_RO",
+    "SRANDMEMBER",
+    "SSCAN",
+    "SSUBSCRIBE",
+    "STRLEN",
+    "SUBSCRIBE",
+    "SUNION",
+    "TIME",
+    "TTL",
+    "TYPE",
+    "UNWATCH",
+    "WAIT",
+    "WATCH",
+    "XINFO",
+    "XLEN",
+    "XPENDING",
+    "XRANGE",
+    "XREAD",
+    "XREVRANGE",
+    "ZCARD",
+    "ZCOUNT",
+    "ZDIFF",
+    "ZINTER",
+    "ZINTERCARD",
+    "ZLEXCOUNT",
+    "ZMSCORE",
+    "ZRANDMEMBER",
+    "ZRANGE",
+    "ZRANGEBYLEX",
+    "ZRANGEBYSCORE",
+    "ZRANK",
+    "ZREVRANGE",
+    "ZREVRANK",
+    "ZSCAN",
+    "ZSCORE",
+    "ZUNION",
+];
 
 /// The server's number for this connection, for commands that may wait without an end.
 async fn client_number(connection: &mut redis::aio::MultiplexedConnection, command: &[Vec<u8>]) -> Option<i64> {
@@ -395,6 +505,15 @@ impl Session for RedisSession {
             _ => None,
         };
         Ok((0..count.unwrap_or(16)).map(|number| format!("db{number}")).collect())
+    }
+
+    fn changes_catalog(&self, statement: &str) -> bool {
+        let word = statement.split_whitespace().next().unwrap_or_default().to_ascii_uppercase();
+        !ONLY_READS.contains(&word.as_str())
+    }
+
+    fn first_rows(&mut self, of: &Object, _: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        preview::push(self, &of.name, sink.as_mut())
     }
 
     fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {

@@ -13,7 +13,6 @@ use jaunty_core::text::motion;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 use jaunty_core::text::{clean, dialect};
-use notify::Watcher as _;
 use ratatui::layout::{Position, Rect};
 
 use super::{Answered, App, Connection, Message, Question, Summoned};
@@ -360,36 +359,6 @@ impl App {
         }
     }
 
-    /// Lets the system tell of changes in the buffer's folder.
-    pub(super) fn watch_folder(&mut self) {
-        let Some(folder) = self.buffer.path.parent().filter(|folder| folder.is_dir()) else { return };
-        if self.watcher.as_ref().is_some_and(|(watched, _)| watched == folder) {
-            return;
-        }
-        let (folder, post) = (folder.to_owned(), Arc::clone(&self.post));
-        let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
-            if event.is_ok_and(|event| !event.kind.is_access()) {
-                post(Message::FilesChanged);
-            }
-        });
-        let watcher = watcher.and_then(|mut watcher| {
-            watcher.watch(&folder, notify::RecursiveMode::NonRecursive)?;
-            Ok(watcher)
-        });
-        match watcher {
-            Ok(watcher) => self.watcher = Some((folder, watcher)),
-            // Some file systems tell nothing; saving still looks.
-            Err(error) => tracing::warn!(%error, "changes of the buffer's file are not told"),
-        }
-    }
-
-    /// Takes in what another program wrote, where nothing of ours is unsaved.
-    pub fn take_in_changes(&mut self) {
-        if !self.buffer.document.is_unsaved() && self.buffer.take_from_disk() {
-            self.tell(format!("{} was changed by another program and reloaded", self.buffer.name()));
-        }
-    }
-
     pub(super) fn save_anyway(&mut self) -> bool {
         match self.buffer.write() {
             Ok(()) => {
@@ -424,7 +393,8 @@ impl App {
         let unsaved: Vec<_> = buffers().filter(|b| b.document.is_unsaved()).map(Buffer::name).collect();
         let mut reasons = Vec::new();
         if !unsaved.is_empty() {
-            reasons.push(format!("{} has unsaved text.", unsaved.join(", ")));
+            let has = if unsaved.len() == 1 { "has" } else { "have" };
+            reasons.push(format!("{} {has} unsaved text.", unsaved.join(", ")));
         }
         for connection in [&self.connection].into_iter().chain(&self.parked) {
             let name = connection.name();

@@ -1,7 +1,9 @@
 //! From a row along its keys, and back; and from a column to its table.
 
+use std::sync::Arc;
+
 use jaunty_core::catalog::follow::{self, Origin, Road, Value};
-use jaunty_core::text::document::Motion;
+use jaunty_core::run::{Job, Run};
 use jaunty_core::text::outline::StatementId;
 
 use super::list::Item;
@@ -10,7 +12,7 @@ use crate::action::Scope;
 
 impl App {
     /// Where the columns of the result on the screen come from.
-    fn origins(&self) -> Option<Vec<Origin>> {
+    pub(super) fn origins(&self) -> Option<Vec<Origin>> {
         let catalog = self.connection.catalog.as_ref()?;
         let (run, page) = (self.rows.run()?, self.rows.page()?);
         // The catalog is that of the buffer's connection.
@@ -67,25 +69,32 @@ impl App {
         follow::roads((&origins, &row), view.column_in_hand(), catalog, self.buffer.document.outline().dialect())
     }
 
-    /// Runs the statement of a road, at the end of the buffer if it does not stand there yet.
+    /// Runs a statement that a person did not write, and shows its rows; the buffer stays as it is.
     pub(super) fn go_along(&mut self, statement: &str) {
-        if let Some(here) = self.buffer.document.statement() {
-            self.trail.push(self.buffer.id_of(here));
+        let jobs =
+            vec![Job { statement: statement.to_owned(), buffer: Some(self.buffer.path.clone()), ..Job::default() }];
+        if !self.connection.has_desk() {
+            return self.list_connections();
         }
-        self.put_and_run(statement);
+        self.trail.push(self.rows.held().cloned());
+        self.aside = Some(StatementId::of(statement));
+        self.order(jobs);
         self.panes.focus = Scope::Result;
+    }
+
+    /// Shows the result of a statement beside the buffer, if it is the one that was asked for.
+    pub(super) fn show_aside(&mut self, run: &Arc<Run>) {
+        if self.aside == Some(run.id) {
+            self.aside = None;
+            self.rows.hold(Some(Arc::clone(run)));
+        }
     }
 
     /// Goes back to the rows from which the last road began.
     pub fn follow_back(&mut self) {
-        let document = &self.buffer.document;
-        while let Some(id) = self.trail.pop() {
-            let statements = document.outline().statements();
-            let there = statements.iter().find(|s| StatementId::of(&s.text(document.rope())) == id);
-            if let Some(start) = there.map(|s| s.start) {
-                return self.buffer.document.go(Motion::To(start), false);
-            }
+        match self.trail.pop() {
+            Some(before) => self.rows.hold(before),
+            None => self.tell("nothing to go back to"),
         }
-        self.tell("nothing to go back to");
     }
 }

@@ -364,6 +364,16 @@ impl App {
         self.known = known;
         self.known_stamp += 1;
         self.known.profiles.splice(0..0, made);
+        // Where it stands in its file, and what is said of it, does not take a new connection.
+        for connection in [&mut self.connection].into_iter().chain(&mut self.parked) {
+            let now = connection
+                .profile
+                .as_ref()
+                .and_then(|profile| self.known.find(&profile.name).filter(|now| now.leads_as(profile)));
+            if let Some(now) = now.cloned() {
+                connection.profile = Some(now);
+            }
+        }
     }
 
     /// Opens the connections file at the profile in hand, in the text editor that the environment names.

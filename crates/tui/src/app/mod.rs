@@ -4,8 +4,8 @@
 //! never waits; what takes time is asked of other threads, whose answers are messages again.
 //! `view` draws the state and changes nothing.
 //!
-//! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs, `running` how its statements do, `places`
-//! going to another database or buffer, `rows` the result pane and all that is done with it, `summoned` what
+//! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs (and how it comes to that), `running` how its statements do, `places`
+//! going to another database or buffer, `rows` the result pane and all that is done with it, `outside` what other programs change, `summoned` what
 //! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `past` the logbook and `recall` what it
 //! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
 
@@ -19,6 +19,7 @@ mod input;
 mod list;
 mod mouse;
 mod offer;
+mod outside;
 mod past;
 mod places;
 mod prompt;
@@ -60,7 +61,7 @@ pub use summoned::Summoned;
 pub use troubles::Troubles;
 pub use walk::{Tasted, Walk};
 
-use crate::action::Scope;
+use crate::action::{Scope, by_name};
 use crate::keys::Keymap;
 use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
@@ -81,6 +82,8 @@ pub enum Message {
     Worked(u64, Done),
     /// Something has changed in the folder of the buffer.
     FilesChanged,
+    /// Something has changed where connections files stand.
+    ConnectionsChanged,
     /// Whether what is typed is protected from a crash.
     JournalChanged,
     /// Databases that lie near.
@@ -162,12 +165,14 @@ pub struct App {
     call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
     /// What is wrong with statements.
     pub troubles: Troubles,
-    /// Tells of changes in the folder of the buffer in hand.
-    watcher: Option<(PathBuf, notify::RecommendedWatcher)>,
+    /// Tells of changes that other programs make.
+    watched: Option<outside::Watched>,
     /// Snippets: those that ship, and a person's own.
     snippets: Vec<Snippet>,
-    /// The statements from whose rows a person went on.
-    trail: Vec<StatementId>,
+    /// What the pane held when a person went on from its rows; none where it followed the cursor.
+    trail: Vec<Option<Arc<Run>>>,
+    /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
+    aside: Option<StatementId>,
     /// Statements that wait for values.
     wanting: Option<values::Wanting>,
     /// The values that were given last, by buffer and parameter.
@@ -241,9 +246,10 @@ impl App {
             offer: None,
             call: None,
             troubles: Troubles::default(),
-            watcher: None,
+            watched: None,
             snippets,
             trail: Vec::new(),
+            aside: None,
             wanting: None,
             values: HashMap::new(),
             works: Vec::new(),
@@ -305,6 +311,12 @@ impl App {
     /// Puts a sentence about something wrong in the last line.
     pub fn tell_wrong(&mut self, text: impl Into<String>) {
         self.told = Some(Told { text: text.into(), wrong: true, since: Instant::now() });
+    }
+
+    /// The first key of an action, as text; none if it has none.
+    pub fn key_of(&self, name: &str) -> Option<String> {
+        let key = by_name(name).map(|action| self.keymap.first(action))?;
+        (!key.is_empty()).then_some(key)
     }
 
     /// The areas of the screen as it is.
@@ -370,6 +382,7 @@ impl App {
             Message::Rows(answer) => self.answered(answer),
             Message::Worked(number, done) => self.worked(number, done),
             Message::FilesChanged => self.take_in_changes(),
+            Message::ConnectionsChanged => self.read_connections(),
             // The last line shows it.
             Message::JournalChanged => {}
             Message::Nearby(found) => self.found_nearby(found),

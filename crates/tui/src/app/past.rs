@@ -231,7 +231,7 @@ impl App {
         });
     }
 
-    /// Goes to the statement of the result on the screen.
+    /// Goes to the statement of the result on the screen. One that does not stand in the buffer is put there.
     pub fn go_to_statement(&mut self) {
         let Some(run) = self.rows.run().cloned() else { return };
         match self.place_of(&run) {
@@ -240,7 +240,12 @@ impl App {
                 self.go(jaunty_core::text::document::Motion::To(start), false);
                 self.panes.focus = Scope::Buffer;
             }
-            None => self.tell("its statement is not in this buffer; the logbook can put it back"),
+            None => {
+                self.rows.hold(None);
+                self.panes.focus = Scope::Buffer;
+                self.put_statement(&run.statement);
+                self.tell("put at the end of the buffer");
+            }
         }
     }
 }

@@ -3,8 +3,8 @@
 
 use std::sync::Arc;
 
+use jaunty_core::connection::Profile;
 use jaunty_core::connection::nearby::{self, Found};
-use jaunty_core::connection::{Connections, Profile, load};
 use jaunty_core::engine::{EngineError, Switch, SwitchKind};
 use jaunty_core::run::Order;
 use jaunty_core::text::clean;
@@ -18,11 +18,10 @@ impl App {
     pub fn list_connections(&mut self) {
         self.summoned = Some(Summoned::List(List::new("connections", self.connection_items())));
         let (post, engines, command) = (Arc::clone(&self.post), self.engines, self.profiles_from.clone());
+        // Some file systems do not tell of changes.
+        self.read_connections();
         // Looking around takes files and the network, so another thread does it.
-        let (files, stamp) = (self.connections_files(), self.known_stamp);
         let look = move || {
-            // Another program may have changed them.
-            post(Message::Known(stamp, load(&files, engines)));
             let here = std::env::current_dir().unwrap_or_default();
             let mut found = nearby::look(&here, std::env::vars(), command.as_deref(), engines);
             for found in &mut found {
@@ -41,16 +40,7 @@ impl App {
         self.renew_connections();
     }
 
-    /// Takes in what the connections files held a moment ago, unless they were read or changed here since.
-    pub(super) fn known_again(&mut self, stamp: u64, known: Connections) {
-        if stamp != self.known_stamp {
-            return;
-        }
-        self.know(known);
-        self.renew_connections();
-    }
-
-    fn renew_connections(&mut self) {
+    pub(super) fn renew_connections(&mut self) {
         let items = self.connection_items();
         if let Some(Summoned::List(list)) =
             self.summoned.as_mut().filter(|s| matches!(s, Summoned::List(list) if list.title == "connections"))

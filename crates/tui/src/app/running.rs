@@ -63,6 +63,7 @@ impl App {
     }
 
     fn run_range(&mut self, range: std::ops::Range<usize>) {
+        self.aside = None;
         if self.buffer.document.awaits_outline() {
             return self.tell("still finding the statements of this buffer; run it when that is done");
         }
@@ -134,7 +135,13 @@ impl App {
         let before = self.connection.running().cloned();
         if let Some(run) = &before {
             let title = run.title.as_deref().unwrap_or("the statement that runs");
-            self.tell(format!("runs after {title}"));
+            let title = clean::clean(title).into_owned();
+            self.tell(match self.key_of("other-session") {
+                Some(key) if !run.is_held() => {
+                    format!("runs after {title} · {key} runs beside it, in a second session")
+                }
+                _ => format!("runs after {title}"),
+            });
             // One that waits for readers makes room for one that does not.
             if run.is_held() {
                 run.stop();
@@ -143,15 +150,14 @@ impl App {
         self.connection.begin(jobs);
     }
 
-    /// Puts a statement that shows an object's rows at the end of the buffer, and runs it. One that
-    /// stands there already is used again.
+    /// Shows an object's rows. The buffer stays as it is.
     pub(super) fn look_at_object(&mut self, schema: &str, name: &str) {
         let profile = self.connection.profile.as_ref();
         let engine = profile.and_then(|p| self.engines.iter().find(|engine| engine.name() == p.engine));
         let Some(engine) = engine else { return };
         let here = self.connection.place.as_ref().map_or("", |place| place.schema.as_str());
         let statement = engine.look_at(schema, name, here);
-        self.put_and_run(&statement);
+        self.go_along(&statement);
     }
 
     /// Puts a statement at the end of the buffer, and runs it. One that stands there already is used

@@ -267,9 +267,9 @@ impl App {
             self.connection.end_tasting();
         }
         let kind = object.kind;
-        self.connection.ask(Order::Definition(Box::new(object)));
+        self.connection.ask(Order::Definition(Box::new(object.clone())));
         if let Some(rows) = rows.filter(|_| kind.has_rows() || kind == ObjectKind::Keys) {
-            self.connection.ask(Order::Sample(name, rows));
+            self.connection.ask(Order::Sample(Box::new(object), rows));
         }
     }
 
@@ -364,9 +364,10 @@ impl App {
                 pick: Pick::Text { written, alone: !matches!(template.title, "name" | "columns") },
             });
         }
-        if let Some(written) = Some(dialect.new_table).filter(|written| !written.is_empty()) {
+        let tables = ["new table", "new table, every clause"].into_iter().zip(dialect.new_table);
+        for (label, written) in tables.filter(|(_, written)| !written.is_empty()) {
             items.push(Item {
-                label: "new table".to_owned(),
+                label: label.to_owned(),
                 key: String::new(),
                 help: jaunty_core::text::snippet::Snippet::plain(written).replace('\n', " "),
                 pick: Pick::Text { written: written.to_owned(), alone: true },

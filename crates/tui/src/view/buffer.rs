@@ -21,9 +21,13 @@ use crate::words;
 /// The fewest cells in which a note is worth showing behind a line.
 const NOTE_FROM: u16 = 28;
 
+/// The mark of a statement that waits for another.
+const WAITS: (&str, Role) = ("⋯", Role::Running);
+
 /// A run's mark in the margin: each has a shape of its own.
-pub fn mark(outcome: Option<Outcome>) -> (&'static str, Role) {
+pub fn mark(outcome: Option<Outcome>, rolled_back: bool) -> (&'static str, Role) {
     match outcome {
+        Some(_) if rolled_back => ("↺", Role::Stopped),
         None => ("◦", Role::Faint),
         Some(Outcome::Running) => ("»", Role::Running),
         Some(Outcome::Done) => ("●", Role::Done),
@@ -154,6 +158,10 @@ fn draw_line(app: &App, line: usize, y: u16, area: Rect, (roles, selection, wron
         }
         column = next;
     }
+    if left > 0 && column > 0 {
+        // It has scrolled sideways.
+        put(cells, x0, y, area.right(), "…", ground.patch(app.theme.style(Role::Faint)));
+    }
     // A selection that goes on to the next line shows so.
     let end = start + text.len();
     if selection.contains(&end) && line + 1 < rope.len_lines() && column >= left {
@@ -166,7 +174,10 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
     let rope = app.buffer.document.rope();
     let ground = app.theme.style(Role::Text);
     let run = app.run_of(s);
-    let (shape, role) = mark(run.map(|run| run.outcome()));
+    let connection = &app.connection;
+    let waits = connection.has_waiting() && connection.is_waiting(app.buffer.id_of(s));
+    let gone = run.is_some_and(|run| run.is_rolled_back());
+    let (shape, role) = if waits { WAITS } else { mark(run.map(|run| run.outcome()), gone) };
     let (top, bottom) = (rope.byte_to_line(s.start), rope.byte_to_line(s.body_end));
     let y = |line: usize| area.y + (line - lines.start) as u16;
     if lines.contains(&top) {
@@ -178,9 +189,13 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
             put(cells, area.x + 2, y(line), area.right(), "▎", bar);
         }
     }
-    if let (Some(run), Some((x, y))) = (run, note_place(app, s, bottom, lines, area)) {
-        let style = note_style(app, run.outcome(), ground);
-        put_cut(cells, x, y, area.right(), &words::note(run, app.now), style);
+    let note = match run {
+        _ if waits => Some((connection.awaited(), ground.patch(app.theme.style(Role::Running)))),
+        Some(run) => Some((words::note(run, app.now), note_style(app, run.outcome(), ground))),
+        None => None,
+    };
+    if let (Some((note, style)), Some((x, y))) = (note, note_place(app, s, bottom, lines, area)) {
+        put_cut(cells, x, y, area.right(), &note, style);
     }
 }
 

@@ -7,7 +7,7 @@ use ratatui::style::Style;
 
 use super::summoned::heading;
 use crate::app::{App, Form};
-use crate::paint::{fill, put, put_cut, put_right};
+use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 use crate::words;
 
@@ -28,7 +28,7 @@ pub(super) fn draw(app: &App, form: &Form, area: Rect, ground: Style, cells: &mu
     heading(app, &format!("{what} · {}", form.title), area, ground, cells);
     let more = if form.all { "fewer" } else { "all" };
     let hint = format!("ctrl-g tests it · ctrl-s saves and connects · ctrl-t {more} fields · esc closes");
-    put_right(cells, area.x + 24, area.y, area.right() - 1, &hint, style(Role::Faint));
+    put_hint(cells, area.x + 24, area.y, area.right() - 1, &hint, style(Role::Faint));
     let lines = area.height.saturating_sub(BELOW + 1);
     let first = (form.chosen + 1).saturating_sub(usize::from(lines));
     let mut cursor = None;

@@ -11,7 +11,7 @@ use ratatui::style::Style;
 use super::buffer::mark;
 use super::summoned::input;
 use crate::app::{App, Past};
-use crate::paint::{fill, put, put_cut, put_right};
+use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 use crate::words;
 
@@ -32,7 +32,7 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
             "enter rows · tab statement · ctrl-g run · ctrl-k keep rows · ctrl-x forget · ctrl-w forget all · esc closes"
         }
     };
-    let start = put_right(cells, area.x + 30, area.y, area.right() - 1, hint, faint);
+    let start = put_hint(cells, area.x + 30, area.y, area.right() - 1, hint, faint);
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, ground.patch(app.theme.style(Role::Accent)));
     let about = ABOUT.min(area.height / 2);
     let list = Rect { y: area.y + 1, height: area.height.saturating_sub(about + 2), ..area };
@@ -58,21 +58,40 @@ pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mu
     cursor
 }
 
+/// Where the columns begin: the first two counted from the left, the others from the right.
+struct Columns {
+    connection: u16,
+    title: u16,
+    yielded: u16,
+    took: u16,
+}
+
+/// On a screen of fewer cells columns are shorter.
+const NARROW: u16 = 100;
+
 fn draw_entry(app: &App, entry: &Entry, chosen: bool, area: Rect, ground: Style, cells: &mut Buffer) {
     let base = if chosen { ground.patch(app.theme.style(Role::Selected)) } else { ground };
     fill(cells, area, base);
     let faint = if chosen { base } else { base.patch(app.theme.style(Role::Faint)) };
-    let (sign, role) = mark(Some(entry.outcome));
+    let (sign, role) = mark(Some(entry.outcome), entry.rolled_back);
     let sign_style = if chosen { base } else { base.patch(app.theme.style(role)) };
     let (x, y, end) = (area.x, area.y, area.right() - 1);
     put(cells, x + 1, y, end, sign, sign_style);
     put(cells, x + 2, y, end, if entry.pinned { "◆" } else { " " }, sign_style);
-    put(cells, x + 4, y, end, &entry.moment(), faint);
-    put_cut(cells, x + 25, y, x + 39, &clean::clean(&entry.connection), base);
+    let moment = entry.moment();
+    // On a narrow screen without the year and the seconds: 11-29 07:30.
+    let narrow = area.width < NARROW;
+    let (moment, columns) = match narrow {
+        true => (moment.get(5..16).unwrap_or(&moment), Columns { connection: 17, title: 27, yielded: 23, took: 10 }),
+        false => (moment.as_str(), Columns { connection: 25, title: 41, yielded: 28, took: 14 }),
+    };
+    put(cells, x + 4, y, end, moment, faint);
+    put_cut(cells, x + columns.connection, y, x + columns.title - 1, &clean::clean(&entry.connection), base);
     let title = entry.title.as_deref().unwrap_or_else(|| entry.statement.lines().next().unwrap_or_default());
-    put_right(cells, end - 28, y, end - 15, &words::yielded_by(entry), base);
-    put_right(cells, end - 14, y, end, &took(entry.ended.duration_ms), faint);
-    put_cut(cells, x + 41, y, end - 30, &clean::clean(title), base);
+    let (yielded, last) = (end.saturating_sub(columns.yielded), end.saturating_sub(columns.took));
+    put_right(cells, yielded, y, last.saturating_sub(1), &words::yielded_by(entry), base);
+    put_right(cells, last, y, end, &took(entry.ended.duration_ms), faint);
+    put_cut(cells, x + columns.title, y, yielded.saturating_sub(1), &clean::clean(title), base);
 }
 
 fn took(ms: i64) -> String {
@@ -89,7 +108,7 @@ fn draw_about(app: &App, past: &Past, entry: &Entry, area: Rect, ground: Style, 
     let facts = format!(
         "run {} · {} on {} · {}{session} · {}{first_row} · {}",
         entry.number,
-        entry.outcome.word(),
+        if entry.rolled_back { words::ROLLED_BACK } else { entry.outcome.word() },
         clean::clean(&entry.connection),
         clean::clean(&entry.database),
         took(entry.ended.duration_ms),

@@ -164,9 +164,10 @@ fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
     }
 }
 
-/// How far down a long result the screen is.
+/// How far down a long result the screen is; nothing at its top, where it would read as how much has come.
 fn percent(last: u64, total: u64) -> String {
-    if total < 1000 { String::new() } else { format!(" · {} %", last * 100 / total) }
+    let percent = last * 100 / total.max(1);
+    if total < 1000 || percent == 0 { String::new() } else { format!(" · {percent} % down") }
 }
 
 fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
@@ -186,7 +187,8 @@ fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
 fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
     let Some(error) = run.end().and_then(|end| end.error.as_ref()) else { return };
     let document = &app.buffer.document;
-    let current = document.statement();
+    // A result that is held may be of another statement.
+    let current = document.statement().filter(|statement| app.buffer.id_of(statement) == run.id);
     let line = current.map_or(1, |s| document.rope().byte_to_line(s.start) + 1);
     let explained = error.explain_within(&run.statement, line, usize::from(area.width.saturating_sub(4)));
     let (first, rest) = explained.split_once('\n').unwrap_or((&explained, ""));

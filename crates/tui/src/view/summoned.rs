@@ -10,7 +10,7 @@ use ratatui::style::Style;
 use crate::action::{ACTIONS, Scope, by_name};
 use crate::app::{App, List, Prompt, Question, Summoned};
 use crate::line::Line;
-use crate::paint::{fill, put, put_cut, put_right};
+use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 
 /// Where the drawer lies on a screen.
@@ -77,7 +77,7 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
         Some(told) if told.wrong => (told.text.as_str(), ground.patch(app.theme.style(Role::Failed))),
         _ => (hint, faint),
     };
-    put_right(cells, area.x + 26, area.y, area.right() - 1, hint, style);
+    put_hint(cells, area.x + 26, area.y, area.right() - 1, hint, style);
     let widest = usize::from(area.width / 3).max(40);
     let labels = list.items.iter().map(|item| clean::width(&item.label)).max().unwrap_or(0).min(widest) as u16;
     let keys = list.items.iter().map(|item| clean::width(&item.key)).max().unwrap_or(0).min(14) as u16;

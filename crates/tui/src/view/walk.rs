@@ -11,7 +11,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use crate::app::{App, Walk};
-use crate::paint::{fill, put, put_cut, put_right};
+use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 use crate::words;
 
@@ -32,7 +32,7 @@ pub(super) fn draw(app: &App, walk: &Walk, area: Rect, ground: Style, cells: &mu
         (_, 2) => "enter follows a reference, or writes · ctrl-b back · ctrl-g rows · f5 reloads",
         _ => "type to search · enter writes a statement · ctrl-g rows · ← → columns · esc closes",
     };
-    put_right(cells, x + 2, area.y, area.right().saturating_sub(1), hint, faint);
+    put_hint(cells, x + 2, area.y, area.right().saturating_sub(1), hint, faint);
     let rows = if area.height >= ROWS_FROM { area.height * 2 / 5 } else { 0 };
     let top = Rect { y: area.y + 1, height: area.height.saturating_sub(rows + 1), ..area };
     let widths = columns(top.width);

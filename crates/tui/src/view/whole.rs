@@ -8,7 +8,7 @@ use ratatui::style::{Modifier, Style};
 
 use super::summoned::input;
 use crate::app::{App, Whole};
-use crate::paint::{fill, put, put_cut, put_right};
+use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::row::{Field, Line, columns, left};
 use crate::theme::Role;
 use crate::words;
@@ -48,7 +48,7 @@ fn draw_head(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Bu
     };
     let hint =
         format!("{found}left and right other rows · enter folds or shows a value · / searches · c copies · esc closes");
-    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
+    let start = put_hint(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     let strong = ground.patch(app.theme.style(Role::Accent));
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);
     let Some(line) = whole.lines.get(whole.chosen) else { return };

@@ -289,6 +289,10 @@ fn conditions_say_which_rows_stay() {
         (1, "~ ^[A-Z]", vec![0, 1, 3]),
         (1, "not has a", vec![2, 4, 5]),
         (1, "in (it's, Saltmarsh)", vec![0, 5]),
+        (1, "= 'it''s'", vec![5]),
+        (1, "< 'it''s'", vec![0, 1, 2, 3, 4]),
+        (1, "in 'a, b', 'it''s', \"Quay 7\"", vec![1, 5]),
+        (1, "between 'it' and 'it''s and more'", vec![5]),
         (2, "< 1", vec![0, 1]),
         (3, ">= 691200000000.50", vec![8, 9]),
         (4, "> 0.75", vec![8, 9]),
@@ -306,8 +310,14 @@ fn conditions_say_which_rows_stay() {
 #[test]
 fn a_condition_that_makes_no_sense_says_why() {
     let read = |column: usize, text: &str| Test::read(text, &fields()[column]).unwrap_err().to_string();
-    assert_eq!(read(0, "> many"), "\"many\" is no int32, which this column holds; \"has many\" looks for it as text");
-    assert_eq!(read(6, "soon"), "\"soon\" is no date32, which this column holds; \"has soon\" looks for it as text");
+    assert_eq!(
+        read(0, "> many"),
+        "\"many\" is not of type int32, which this column holds; \"has many\" looks for it as text"
+    );
+    assert_eq!(
+        read(6, "soon"),
+        "\"soon\" is not of type date32, which this column holds; \"has soon\" looks for it as text"
+    );
     assert_eq!(read(1, ">"), "> needs a value behind it");
     assert_eq!(read(0, "between 1"), "between … and needs a value behind it");
     assert!(matches!(Test::read("~ (", &fields()[1]), Err(ConditionError::Expression(_))));
@@ -475,4 +485,27 @@ fn a_value_in_hand_is_a_condition() {
     let not = Test::equal((CellKind::Text, "not null"), field, true).unwrap();
     assert_eq!(not.to_string(), "!= not null");
     assert_eq!(Test::equal((CellKind::Null, "∅"), field, false).unwrap().to_string(), "null");
+}
+
+/// Sums are what the server would say: exact for decimals of any form, and nothing that is a number where one
+/// value is none.
+#[test]
+fn sums_are_exact_and_not_a_number_is_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let number = HashMap::from([(TEXT_FORM.to_owned(), "number".to_owned())]);
+    let fields = vec![
+        Field::new("price", DataType::Utf8, true).with_metadata(number),
+        Field::new("depth", DataType::Float64, true),
+    ];
+    let prices = ["0.10", "-3", "12345678901234567890123456.789"];
+    let columns: Vec<ArrayRef> =
+        vec![Arc::new(StringArray::from(prices.to_vec())), Arc::new(Float64Array::from(vec![1.5, f64::NAN, 2.0]))];
+    let schema = Arc::new(Schema::new(fields));
+    let mut writer = Writer::create(&folder.path().join("a.arrow"), &schema).unwrap();
+    writer.write(&RecordBatch::try_new(schema, columns).unwrap()).unwrap();
+    let archive = Arc::clone(writer.archive());
+    writer.finish().unwrap();
+    let of = |column| facts(&archive, None, column, &Progress::default()).unwrap().numbers.unwrap();
+    assert_eq!((of(0).count, of(0).sum.as_str()), (3, "12345678901234567890123453.889"));
+    assert_eq!((of(1).count, of(1).sum.as_str(), of(1).mean().as_str()), (3, "NaN", "NaN"));
 }

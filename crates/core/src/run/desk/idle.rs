@@ -6,7 +6,7 @@ use std::thread;
 
 use super::super::sample;
 use super::{Report, Worker};
-use crate::catalog::{Catalog, Name, store};
+use crate::catalog::{Catalog, Object, store};
 use crate::engine::ErrorKind;
 use crate::text::outline::StatementId;
 
@@ -23,7 +23,7 @@ impl Worker {
     }
 
     /// Reads a few rows. Nobody waits for them: they are left out where something else is asked for.
-    pub(super) fn sample(&mut self, name: Name, statement: &str, stops: u64) {
+    pub(super) fn sample(&mut self, of: &Object, statement: &str, stops: u64) {
         // Inside a transaction a question that fails would end it on some servers.
         let at_rest = self.session.as_ref().is_some_and(|(_, place)| !place.in_transaction());
         if !at_rest || self.current().stops != stops {
@@ -32,12 +32,12 @@ impl Worker {
         let current = Arc::clone(&self.current);
         let wanted = move || current.lock().unwrap_or_else(PoisonError::into_inner).stops == stops;
         let Some((session, _)) = &mut self.session else { return };
-        let outcome = sample::take(session.as_mut(), statement, wanted);
+        let outcome = sample::take(wanted, |sink| session.first_rows(of, statement, sink));
         // A part of it would look like all there is.
         if self.current().stops != stops {
             return;
         }
-        (self.tell)(Report::Sample(name, outcome));
+        (self.tell)(Report::Sample(of.to_name(), outcome));
     }
 
     /// Whether there is a catalog to be read, and nothing against it. While a transaction is open

@@ -32,6 +32,8 @@ impl Worker {
     pub(super) fn lose(&mut self) -> bool {
         let transaction = self.session.take().is_some_and(|(_, place)| place.in_transaction());
         self.transaction_lost |= transaction;
+        let gone = self.in_transaction.roll_back();
+        self.keeping.roll_back(&gone);
         transaction
     }
 

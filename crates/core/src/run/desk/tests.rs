@@ -382,17 +382,17 @@ fn the_catalog_of_the_last_time_is_there_without_a_connection() {
 fn first_rows_that_nobody_waits_for_hold_nothing_up() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
-    let name = |name: &str| Name { schema: "main".into(), name: name.into() };
-    watch.desk.ask(Order::Sample(name("ports"), "quick".into()));
+    let object = |name: &str| Box::new(Object { schema: "main".into(), name: name.into(), ..Object::default() });
+    watch.desk.ask(Order::Sample(object("ports"), "quick".into()));
     watch.tells(&["sample of ports"]);
-    watch.desk.ask(Order::Sample(name("slow"), "forever".into()));
-    watch.desk.ask(Order::Sample(name("slower"), "forever".into()));
+    watch.desk.ask(Order::Sample(object("slow"), "forever".into()));
+    watch.desk.ask(Order::Sample(object("slower"), "forever".into()));
     watch.desk.stop();
     // Neither is told: a part of it would look like all there is.
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
     // Inside a transaction nothing is asked that nobody asked for.
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.desk.ask(Order::Sample(name("ports"), "quick".into()));
+    watch.desk.ask(Order::Sample(object("ports"), "quick".into()));
     watch.desk.ask(Order::Check(StatementId::of("x"), "x".into()));
     watch.asks(&["commit"]).tells(&["commit running", "commit done", "moved, transaction false", "idle, 0 left out"]);
     watch.desk.ask(Order::Check(StatementId::of("x"), "x".into()));

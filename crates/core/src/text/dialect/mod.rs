@@ -77,11 +77,11 @@ pub struct Dialect {
     pub quoted_names_may_be_text: bool,
     /// Names of types, the usual ones first.
     pub types: &'static [&'static str],
-    /// A table that does not exist yet, with the clauses that the server has as places to be filled
-    /// in ([`crate::catalog::templates`]).
-    pub new_table: &'static str,
+    /// A table that does not exist yet, as it usually is, and with all clauses that the server has as places to be
+    /// filled in ([`crate::catalog::templates`]). Empty where there are none.
+    pub new_table: [&'static str; 2],
     /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
-    pub new_index: &'static str,
+    pub new_index: [&'static str; 2],
     /// Whether `$tag$ … $tag$` is a quoted text.
     pub dollar_quotes: bool,
     /// Openings of comments whose content the server carries out (`/*! … */`).
@@ -99,6 +99,8 @@ pub struct Dialect {
     pub acting: Option<&'static Acting>,
     /// How it compares and orders values; none where a query cannot stand inside another.
     pub comparing: Option<&'static Comparing>,
+    /// A number that is read as infinity, where there is no word for it.
+    pub infinity: Option<&'static str>,
     /// The statements around a transaction.
     pub transaction: TransactionWords,
 }
@@ -140,8 +142,8 @@ pub(super) const PLAIN: Dialect = Dialect {
     folds_names: false,
     quoted_names_may_be_text: false,
     types: &[],
-    new_table: "",
-    new_index: "",
+    new_table: ["", ""],
+    new_index: ["", ""],
     dollar_quotes: false,
     code_comments: &[],
     lines: false,
@@ -150,6 +152,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     copy_data: false,
     acting: None,
     comparing: None,
+    infinity: None,
     transaction: TransactionWords {
         begin: "begin",
         commit: "commit",

@@ -317,8 +317,14 @@ pub static MYSQL: Dialect = Dialect {
         "uuid",
         "inet6",
     ],
-    new_table: "create ${1:temporary }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} ${5:bigint unsigned} not null auto_increment,\n    ${6:‹column›} ${7:varchar(200)} ${8:character set utf8mb4} ${9:default ''} ${10:not null} ${11:comment ''},\n    ${12:‹other_id›} ${13:bigint unsigned},\n    primary key (${14:‹id›}),\n    ${15:unique }key ${16:‹name›} (${17:‹column›}),\n    constraint ${18:‹name›} foreign key (${19:‹other_id›}) references ${20:‹other›} (${21:‹id›}) on delete ${22:restrict} on update ${23:cascade},\n    constraint ${24:‹name›} check (${25:‹condition›})\n) engine = ${26:InnoDB} default charset = ${27:utf8mb4}${28: comment = ''}",
-    new_index: "create ${3:unique }index NAME on TABLE (COLUMN ${4:asc})${5: using btree}${6: comment ''}",
+    new_table: [
+        "create table ${1:‹name›} (\n    ${2:id} bigint unsigned not null auto_increment primary key,\n    ${3:‹column›} ${4:varchar(200)} not null\n)",
+        "create ${1:temporary }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} ${5:bigint unsigned} not null auto_increment,\n    ${6:‹column›} ${7:varchar(200)} ${8:character set utf8mb4} ${9:default ''} ${10:not null} ${11:comment ''},\n    ${12:‹other_id›} ${13:bigint unsigned},\n    primary key (${14:‹id›}),\n    ${15:unique }key ${16:‹name›} (${17:‹column›}),\n    constraint ${18:‹name›} foreign key (${19:‹other_id›}) references ${20:‹other›} (${21:‹id›}) on delete ${22:restrict} on update ${23:cascade},\n    constraint ${24:‹name›} check (${25:‹condition›})\n) engine = ${26:InnoDB} default charset = ${27:utf8mb4}${28: comment = ''}",
+    ],
+    new_index: [
+        "create index NAME on TABLE (COLUMN)",
+        "create ${3:unique }index NAME on TABLE (COLUMN ${4:asc})${5: using btree}${6: comment ''}",
+    ],
     can_end: &[
         "ASC",
         "BEGIN",

@@ -430,8 +430,14 @@ pub static POSTGRES: Dialect = Dialect {
         "oid",
         "regclass",
     ],
-    new_table: "create ${1:unlogged }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} ${5:bigint} generated ${6:always} as identity primary key,\n    ${7:‹column›} ${8:text} ${9:collate \"C\"} ${10:default ''} ${11:not null},\n    ${12:‹other_id›} ${13:bigint} references ${14:‹other›} (${15:‹id›}) on delete ${16:restrict} on update ${17:cascade} ${18:deferrable initially deferred},\n    constraint ${19:‹name›} check (${20:‹condition›}),\n    constraint ${21:‹name›} unique (${22:‹column›}),\n    exclude using ${23:gist} (${24:‹column with =›})\n)${25: partition by range (‹column›)}${26: with (fillfactor = 90)}${27: tablespace ‹name›}",
-    new_index: "create ${3:unique }index ${4:concurrently }NAME on TABLE using ${5:btree} (COLUMN ${6:asc nulls last})${7: include (‹column›)}${8: where ‹condition›}",
+    new_table: [
+        "create table ${1:‹name›} (\n    ${2:id} bigint generated always as identity primary key,\n    ${3:‹column›} ${4:text} not null\n)",
+        "create ${1:unlogged }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} ${5:bigint} generated ${6:always} as identity primary key,\n    ${7:‹column›} ${8:text} ${9:collate \"C\"} ${10:default ''} ${11:not null},\n    ${12:‹other_id›} ${13:bigint} references ${14:‹other›} (${15:‹id›}) on delete ${16:restrict} on update ${17:cascade} ${18:deferrable initially deferred},\n    constraint ${19:‹name›} check (${20:‹condition›}),\n    constraint ${21:‹name›} unique (${22:‹column›}),\n    exclude using ${23:gist} (${24:‹column with =›})\n)${25: partition by range (‹column›)}${26: with (fillfactor = 90)}${27: tablespace ‹name›}",
+    ],
+    new_index: [
+        "create index NAME on TABLE (COLUMN)",
+        "create ${3:unique }index ${4:concurrently }NAME on TABLE using ${5:btree} (COLUMN ${6:asc nulls last})${7: include (‹column›)}${8: where ‹condition›}",
+    ],
     can_end: &[
         "ABORT",
         "ALL",

@@ -165,8 +165,14 @@ pub static SQLITE: Dialect = Dialect {
     prefixes: &["EXPLAIN", "QUERY", "PLAN"],
     quoted_names_may_be_text: true,
     types: &["integer", "text", "real", "blob", "numeric", "any", "boolean", "date", "datetime"],
-    new_table: "create ${1:temporary }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} integer primary key${5: autoincrement},\n    ${6:‹column›} ${7:text} ${8:collate nocase} ${9:default ''} ${10:not null} ${11:unique},\n    ${12:‹other_id›} ${13:integer} references ${14:‹other›} (${15:‹id›}) on delete ${16:restrict} on update ${17:cascade} ${18:deferrable initially deferred},\n    ${19:‹computed›} ${20:text} generated always as (${21:‹expression›}) ${22:stored},\n    check (${23:‹condition›}),\n    unique (${24:‹column›})${25: on conflict ignore}\n) ${26:strict}${27:, without rowid}",
-    new_index: "create ${3:unique }index NAME on TABLE (COLUMN ${4:collate nocase asc})${5: where ‹condition›}",
+    new_table: [
+        "create table ${1:‹name›} (\n    ${2:id} integer primary key,\n    ${3:‹column›} ${4:text} not null\n)",
+        "create ${1:temporary }table ${2:if not exists }${3:‹name›} (\n    ${4:‹id›} integer primary key${5: autoincrement},\n    ${6:‹column›} ${7:text} ${8:collate nocase} ${9:default ''} ${10:not null} ${11:unique},\n    ${12:‹other_id›} ${13:integer} references ${14:‹other›} (${15:‹id›}) on delete ${16:restrict} on update ${17:cascade} ${18:deferrable initially deferred},\n    ${19:‹computed›} ${20:text} generated always as (${21:‹expression›}) ${22:stored},\n    check (${23:‹condition›}),\n    unique (${24:‹column›})${25: on conflict ignore}\n) ${26:strict}${27:, without rowid}",
+    ],
+    new_index: [
+        "create index NAME on TABLE (COLUMN)",
+        "create ${3:unique }index NAME on TABLE (COLUMN ${4:collate nocase asc})${5: where ‹condition›}",
+    ],
     can_end: &[
         "ANALYZE",
         "ASC",
@@ -215,5 +221,6 @@ pub static SQLITE: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    infinity: Some("9e999"),
     ..PLAIN
 };

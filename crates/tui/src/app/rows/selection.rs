@@ -7,6 +7,7 @@ use jaunty_core::archive::ArchiveError;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::arrange::{Progress, facts};
 use jaunty_core::buffers;
+use jaunty_core::catalog::templates;
 use jaunty_core::export::file::{save, write};
 use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
@@ -245,7 +246,7 @@ impl App {
     }
 
     pub(in crate::app) fn copy_as(&mut self, format: Format, header: bool) {
-        let Some(part) = self.part(Meant::Row) else { return };
+        let Some(part) = self.part_for(format) else { return };
         let options = Options { header, ..self.options() };
         self.begin_work(Kind::Write, "copying".into(), move |progress| {
             let copied = part().map_err(|error| error.to_string()).and_then(|part| {
@@ -257,7 +258,7 @@ impl App {
     }
 
     pub(in crate::app) fn put_as(&mut self, format: Format) {
-        let Some(part) = self.part(Meant::Row) else { return };
+        let Some(part) = self.part_for(format) else { return };
         let options = self.options();
         self.begin_work(Kind::Write, "copying".into(), move |progress| {
             let part = part().map_err(|error| error.to_string());
@@ -265,12 +266,55 @@ impl App {
         });
     }
 
-    /// How formats are written here: statements in the buffer's dialect, into the statement's table.
+    /// What is marked, or else the row in hand; with the key, where rows are found by it.
+    fn part_for(&self, format: Format) -> Option<impl FnOnce() -> Opened + Send + use<>> {
+        let (part, by_key) = (self.part(Meant::Row)?, matches!(format, Format::Update | Format::Delete));
+        let key = if by_key { self.places_of_key() } else { Vec::new() };
+        Some(move || {
+            let mut part = part()?;
+            if let Some(columns) = &mut part.columns {
+                columns.retain(|column| !key.contains(column));
+                columns.splice(0..0, key);
+            }
+            Ok(part)
+        })
+    }
+
+    /// Which columns of the result are the key of the table that the column in hand comes from.
+    fn places_of_key(&self) -> Vec<usize> {
+        let (Some(origins), Some(table)) = (self.origins(), self.table_of_column()) else { return Vec::new() };
+        let object = self.connection.catalog.as_ref().and_then(|catalog| catalog.relation(&table));
+        let key = object.map(|object| object.primary_key()).unwrap_or_default();
+        let place = |name: &&str| {
+            origins.iter().position(|origin| origin.as_ref().is_some_and(|(of, column)| *of == table && column == name))
+        };
+        key.iter().filter_map(place).collect()
+    }
+
+    /// How formats are written here: statements in the buffer's dialect, about the table that the column in hand
+    /// comes from.
     fn options(&self) -> Options {
         let dialect = self.buffer.document.outline().dialect();
         // Where the statement does not name it, the server may have told it with the rows.
-        let table = self.table_of_column().map(|name| name.name);
-        Options { dialect, table, ..Options::default() }
+        let mut options = Options { dialect, ..Options::default() };
+        let Some(name) = self.table_of_column() else { return options };
+        let Some(catalog) = self.connection.catalog.clone() else { return options };
+        let catalog = catalog.as_ref();
+        let object = catalog.relation(&name);
+        if let (Some(object), Some(origins), Some(page)) = (object, self.origins(), self.rows.page()) {
+            options.key = object.primary_key().into_iter().map(str::to_owned).collect();
+            let settable = |column: &str| object.columns.iter().any(|c| c.name == *column && c.generated.is_none());
+            let named = page.columns.iter().zip(origins).filter_map(|(head, origin)| {
+                let (_, column) = origin.filter(|(table, _)| *table == name)?;
+                (settable(&column) || options.key.contains(&column)).then(|| (head.name.clone(), column))
+            });
+            options.columns = Some(named.collect());
+        }
+        options.from = Some(match object {
+            Some(object) if !templates::reaches(object, catalog) => vec![name.schema, name.name],
+            _ => vec![name.name],
+        });
+        options
     }
 
     fn folder_for_rows(&self) -> PathBuf {

@@ -1,6 +1,8 @@
 //! Where statements run: the connection in hand, its runs, and what its thread tells.
 
-use std::collections::{HashMap, HashSet};
+mod connecting;
+
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
@@ -14,8 +16,7 @@ use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
 
 use super::list::Item;
-use super::prompt::Asked;
-use super::{App, List, Message, Pick, Prompt, Summoned};
+use super::{App, List, Pick, Summoned};
 use crate::words;
 
 /// How the connection stands.
@@ -52,6 +53,10 @@ pub struct Connection {
     /// Since when a transaction is open.
     pub transaction_since: Option<SystemTime>,
     desk: Option<Desk>,
+    /// The secret that a person gave, for another session.
+    secret: Option<Secret>,
+    /// Which session of its profile it is, from 1.
+    pub session: u8,
     /// Tells the reports of one connection from those of others.
     pub(super) number: u64,
     runs: HashMap<StatementId, Arc<Run>>,
@@ -63,6 +68,8 @@ pub struct Connection {
     newest: Option<Arc<Run>>,
     /// How many statements were asked for at once, and how many of them have begun.
     batch: Option<Batch>,
+    /// The statements that wait, for each time that some were asked for.
+    waiting: VecDeque<HashSet<StatementId>>,
     busy: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
@@ -97,12 +104,15 @@ impl Connection {
             wants_catalog: false,
             transaction_since: None,
             desk: None,
+            secret: None,
+            session: 1,
             number: 0,
             runs: HashMap::new(),
             long: HashSet::new(),
             together: Vec::new(),
             newest: None,
             batch: None,
+            waiting: VecDeque::new(),
             busy: false,
             unanswered: None,
         }
@@ -159,12 +169,40 @@ impl Connection {
         self.end_tasting();
         let of = jobs.len();
         self.batch = (of > 1).then(|| Batch { of, begun: 0, last: None, since: Instant::now() });
-        self.busy |= self.ask(Order::Run(jobs));
+        let ids: HashSet<StatementId> = match self.together.len() == of {
+            true => self.together.iter().copied().collect(),
+            false => jobs.iter().map(|job| StatementId::of(&job.statement)).collect(),
+        };
+        if self.ask(Order::Run(jobs)) {
+            self.busy = true;
+            self.waiting.push_back(ids);
+        }
     }
 
     /// Whether something runs or waits to.
     pub fn is_busy(&self) -> bool {
         self.busy
+    }
+
+    /// Whether anything waits for what runs.
+    pub fn has_waiting(&self) -> bool {
+        self.waiting.iter().any(|ids| !ids.is_empty())
+    }
+
+    /// Whether a statement waits for another to end.
+    pub fn is_waiting(&self, id: StatementId) -> bool {
+        // Between two of several none runs for a moment.
+        let behind = self.running().map_or(self.batch.is_some(), |run| run.id != id);
+        self.busy && behind && self.waiting.iter().any(|ids| ids.contains(&id))
+    }
+
+    /// What those that wait are waiting for, in words.
+    pub fn awaited(&self) -> String {
+        let title = self.running().map(|run| {
+            let title = run.title.as_deref().or_else(|| run.statement.lines().next()).unwrap_or_default();
+            clean::fit(&clean::clean(title), 40).text
+        });
+        format!("waits for {}", title.as_deref().unwrap_or("the statement that runs"))
     }
 
     /// Whether a statement is running now, and not only its end being noted down.
@@ -201,14 +239,29 @@ impl Connection {
         }
     }
 
-    fn remember(&mut self, run: Arc<Run>) {
+    /// Shows the runs of another session of the same profile too.
+    fn know_runs_of(&mut self, other: &Connection) {
+        for run in other.runs.values() {
+            self.know(Arc::clone(run));
+        }
+    }
+
+    /// Takes note of a run, unless a later one of the statement is known.
+    fn know(&mut self, run: Arc<Run>) {
+        if self.runs.get(&run.id).is_some_and(|known| known.started > run.started) {
+            return;
+        }
         if run.statement.len() > LONG {
             self.long.insert(StatementId::essence(&run.statement).len());
         }
+        self.runs.insert(run.id, run);
+    }
+
+    fn remember(&mut self, run: Arc<Run>) {
         if self.newest.as_ref().is_none_or(|newest| newest.started <= run.started) {
             self.newest = Some(Arc::clone(&run));
         }
-        self.runs.insert(run.id, run);
+        self.know(run);
     }
 
     /// Takes in where the session is.
@@ -246,6 +299,9 @@ impl Connection {
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
             Report::Run(run) => {
                 self.busy |= run.end().is_none();
+                if let Some(ids) = self.waiting.front_mut() {
+                    ids.remove(&run.id);
+                }
                 if let Some(batch) = &mut self.batch
                     && batch.last.as_ref().is_none_or(|last| !Arc::ptr_eq(last, run))
                 {
@@ -256,8 +312,9 @@ impl Connection {
             }
             Report::Moved(place) => self.moved(place.clone()),
             Report::Idle { .. } => {
-                self.busy = false;
-                self.batch = None;
+                self.waiting.pop_front();
+                self.busy = !self.waiting.is_empty();
+                self.batch = self.batch.take().filter(|_| self.busy);
             }
             // One that was kept on disk may come after one that was just read.
             Report::Catalog(catalog) if self.catalog.as_ref().is_none_or(|known| known.read_ms <= catalog.read_ms) => {
@@ -282,94 +339,6 @@ impl App {
         self.connection.run_of(self.buffer.id_of(statement))
     }
 
-    /// Runs the buffer in hand on this connection from now on. One that is open already is taken
-    /// up again; the one in hand stays open.
-    pub fn connect(&mut self, profile: Profile) {
-        self.connect_with(profile, None);
-    }
-
-    /// [`App::connect`], with a secret that a person gave.
-    pub(super) fn connect_with(&mut self, profile: Profile, secret: Option<Secret>) {
-        let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == profile.engine) else {
-            return self.tell_wrong(format!("unknown engine {}", profile.engine));
-        };
-        self.buffer.connection = Some(profile.name.clone());
-        self.buffer.document.set_dialect(engine.dialect());
-        let same = |connection: &Connection| connection.profile.as_ref() == Some(&profile);
-        if same(&self.connection) && !matches!(self.connection.link, Link::Failed(_)) {
-            return;
-        }
-        let open = self.parked.iter().position(same).filter(|_| secret.is_none());
-        let next = match open {
-            Some(at) => self.parked.remove(at),
-            None => {
-                self.connections += 1;
-                let (number, post) = (self.connections, Arc::clone(&self.post));
-                let tell = move |report| post(Message::Report(number, report));
-                match Desk::open(engine, profile.clone(), secret, self.keeping.clone(), tell) {
-                    Ok(desk) => Connection {
-                        profile: Some(profile),
-                        link: Link::Opening,
-                        desk: Some(desk),
-                        number,
-                        ..Connection::none()
-                    },
-                    Err(error) => return self.tell_wrong(format!("the connection could not be started: {error}")),
-                }
-            }
-        };
-        self.exchange(next);
-        let warning = self.connection.profile.as_ref().and_then(Profile::plain_password_warning);
-        if let Some(warning) = warning.filter(|warning| self.warned.insert(warning.clone())) {
-            self.tell_wrong(warning);
-        }
-        if let Some(report) = self.connection.unanswered.take() {
-            self.report(self.connection.number, report);
-        }
-    }
-
-    /// Takes another connection in hand, or none; the one before goes on beside it.
-    fn exchange(&mut self, next: Connection) {
-        let before = std::mem::replace(&mut self.connection, next);
-        if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
-            self.parked.push(before);
-        }
-        self.rows.forget();
-    }
-
-    /// Goes on without a connection in hand. One that is being made may be taken up again in a moment.
-    pub(super) fn leave_connection(&mut self) {
-        let before = std::mem::replace(&mut self.connection, Connection::none());
-        if before.has_desk() && !matches!(before.link, Link::Failed(_)) {
-            self.parked.push(before);
-        }
-        self.rows.forget();
-    }
-
-    /// Waits no longer for a connection that is being made.
-    pub(super) fn give_connecting_up(&mut self) {
-        self.connection.desk = None;
-        self.connection.number = 0;
-        self.connection.link = Link::None;
-        self.tell("connection attempt cancelled; choose the connection to try again");
-    }
-
-    /// Ends the connection in hand.
-    pub fn let_go(&mut self) {
-        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
-            return self.tell_wrong("a transaction is open; commit it or roll it back first");
-        }
-        if self.connection.desk.is_none() {
-            return self.tell("not connected");
-        }
-        let name = self.connection.name().to_owned();
-        self.connection.stop();
-        self.connection = Connection::none();
-        self.buffer.connection = None;
-        self.rows.forget();
-        self.tell(format!("{name} is closed"));
-    }
-
     pub(super) fn report(&mut self, number: u64, report: Report) {
         if let Report::Run(run) = &report
             && run.end().is_some()
@@ -379,6 +348,12 @@ impl App {
         if number != self.connection.number {
             if let Some(parked) = self.parked.iter_mut().find(|connection| connection.number == number) {
                 parked.take_in(&report);
+                // What runs on the other session of a profile is in sight from this one.
+                if let Report::Run(run) = &report
+                    && parked.profile == self.connection.profile
+                {
+                    self.connection.know(Arc::clone(run));
+                }
                 if matches!(report, Report::Asks(..) | Report::WantsSecret(_)) {
                     parked.unanswered = Some(report);
                 }
@@ -396,6 +371,7 @@ impl App {
             Report::Lost { transaction: false } => self.tell_wrong("the connection was lost; the next run reconnects"),
             Report::LetGo => self.tell("the connection was closed after a time without use; the next run reconnects"),
             Report::Run(run) => {
+                self.show_aside(&run);
                 for notice in run.notices().iter().filter(|_| run.end().is_some()) {
                     self.tell(format!("{}: {}", notice.severity, clean::clean(&notice.text)));
                 }
@@ -418,16 +394,6 @@ impl App {
             Report::Idle { left_out } => self.after_runs(left_out),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
         }
-    }
-
-    fn ask_for_secret(&mut self, error: &EngineError) {
-        let title = format!("{} · password for {}", clean::clean(&error.message), self.connection.name());
-        self.summoned = Some(Summoned::Prompt(Prompt::hidden(title, Asked::Secret)));
-    }
-
-    pub(super) fn give_secret(&mut self, text: String) {
-        self.connection.link = Link::Opening;
-        self.connection.ask(Order::Secret(Secret::new(text)));
     }
 
     /// Lists what the database holds.

@@ -1,0 +1,169 @@
+//! Connecting: making a connection, taking one in hand, a second session beside it, and letting go.
+
+use std::sync::Arc;
+
+use jaunty_core::connection::{Profile, Secret};
+use jaunty_core::engine::{Engine, EngineError};
+use jaunty_core::run::{Desk, Order};
+use jaunty_core::text::clean;
+
+use super::{Connection, Link};
+use crate::app::prompt::Asked;
+use crate::app::{App, Message, Prompt, Summoned};
+
+impl App {
+    /// Runs the buffer in hand on this connection from now on. One that is open already is taken
+    /// up again; the one in hand stays open.
+    pub fn connect(&mut self, profile: Profile) {
+        self.connect_with(profile, None);
+    }
+
+    /// [`App::connect`], with a secret that a person gave.
+    pub(in crate::app) fn connect_with(&mut self, profile: Profile, secret: Option<Secret>) {
+        let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == profile.engine) else {
+            return self.tell_wrong(format!("unknown engine {}", profile.engine));
+        };
+        self.buffer.connection = Some(profile.name.clone());
+        self.buffer.document.set_dialect(engine.dialect());
+        let same = |connection: &Connection| connection.profile.as_ref().is_some_and(|other| other.leads_as(&profile));
+        if same(&self.connection) && !matches!(self.connection.link, Link::Failed(_)) {
+            return;
+        }
+        let open = self.parked.iter().position(same).filter(|_| secret.is_none());
+        let next = match open {
+            Some(at) => self.parked.remove(at),
+            None => match self.open_session(engine, profile, secret) {
+                Some(connection) => connection,
+                None => return,
+            },
+        };
+        self.exchange(next);
+        let warning = self.connection.profile.as_ref().and_then(Profile::plain_password_warning);
+        if let Some(warning) = warning.filter(|warning| self.warned.insert(warning.clone())) {
+            self.tell_wrong(warning);
+        }
+        if let Some(report) = self.connection.unanswered.take() {
+            self.report(self.connection.number, report);
+        }
+    }
+
+    /// Begins to connect. Nothing if this machine gives no thread for it, which is told then.
+    fn open_session(
+        &mut self,
+        engine: &'static dyn Engine,
+        profile: Profile,
+        secret: Option<Secret>,
+    ) -> Option<Connection> {
+        self.connections += 1;
+        let (number, post) = (self.connections, Arc::clone(&self.post));
+        let tell = move |report| post(Message::Report(number, report));
+        match Desk::open(engine, profile.clone(), secret.clone(), self.keeping.clone(), tell) {
+            Ok(desk) => Some(Connection {
+                profile: Some(profile),
+                link: Link::Opening,
+                desk: Some(desk),
+                number,
+                secret,
+                ..Connection::none()
+            }),
+            Err(error) => {
+                self.tell_wrong(format!("the connection could not be started: {error}"));
+                None
+            }
+        }
+    }
+
+    /// Takes a second session of the profile in hand, or goes back to the first one. Each has transactions,
+    /// settings and temporary tables of its own; what ran on either is in sight from both.
+    pub fn other_session(&mut self) {
+        let engine = |profile: &Profile| self.engines.iter().copied().find(|engine| engine.name() == profile.engine);
+        let Some((profile, engine)) = self.connection.profile.clone().and_then(|p| engine(&p).map(|e| (p, e))) else {
+            return self.list_connections();
+        };
+        let twin = self.parked.iter().position(|other| other.profile.as_ref() == Some(&profile));
+        let next = match twin {
+            Some(at) => self.parked.remove(at),
+            None if !matches!(self.connection.link, Link::Open | Link::Gone(_)) => {
+                return self.tell_wrong("a second session opens once this one is connected");
+            }
+            None => {
+                let secret = self.connection.secret.clone();
+                let Some(next) = self.open_session(engine, profile, secret) else { return };
+                let session = if self.connection.session == 1 { 2 } else { 1 };
+                Connection { session, catalog: self.connection.catalog.clone(), ..next }
+            }
+        };
+        self.exchange(next);
+        if let Some(before) = self.parked.last().filter(|before| before.profile == self.connection.profile) {
+            self.connection.know_runs_of(before);
+        }
+        self.tell(format!(
+            "session {}: its transactions, settings and temporary tables are its own",
+            self.connection.session
+        ));
+        if let Some(report) = self.connection.unanswered.take() {
+            self.report(self.connection.number, report);
+        }
+    }
+
+    /// The other session of the profile in hand, if there is one.
+    pub fn twin(&self) -> Option<&Connection> {
+        let profile = self.connection.profile.as_ref()?;
+        self.parked.iter().find(|other| other.profile.as_ref() == Some(profile))
+    }
+
+    /// Takes another connection in hand, or none; the one before goes on beside it.
+    fn exchange(&mut self, next: Connection) {
+        let before = std::mem::replace(&mut self.connection, next);
+        if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
+            self.parked.push(before);
+        }
+        self.rows.forget();
+    }
+
+    /// Goes on without a connection in hand. One that is being made may be taken up again in a moment.
+    pub(in crate::app) fn leave_connection(&mut self) {
+        let before = std::mem::replace(&mut self.connection, Connection::none());
+        if before.has_desk() && !matches!(before.link, Link::Failed(_)) {
+            self.parked.push(before);
+        }
+        self.rows.forget();
+    }
+
+    /// Waits no longer for a connection that is being made.
+    pub(in crate::app) fn give_connecting_up(&mut self) {
+        self.connection.desk = None;
+        self.connection.busy = false;
+        self.connection.number = 0;
+        self.connection.link = Link::None;
+        self.tell("connection attempt cancelled; choose the connection to try again");
+    }
+
+    /// Ends the connection in hand.
+    pub fn let_go(&mut self) {
+        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
+            return self.tell_wrong("a transaction is open; commit it or roll it back first");
+        }
+        if self.connection.desk.is_none() {
+            return self.tell("not connected");
+        }
+        let name = self.connection.name().to_owned();
+        self.connection.stop();
+        self.connection = Connection::none();
+        self.buffer.connection = None;
+        self.rows.forget();
+        self.tell(format!("{name} is closed"));
+    }
+
+    pub(in crate::app) fn ask_for_secret(&mut self, error: &EngineError) {
+        let title = format!("{} · password for {}", clean::clean(&error.message), self.connection.name());
+        self.summoned = Some(Summoned::Prompt(Prompt::hidden(title, Asked::Secret)));
+    }
+
+    pub(in crate::app) fn give_secret(&mut self, text: String) {
+        self.connection.link = Link::Opening;
+        let secret = Secret::new(text);
+        self.connection.secret = Some(secret.clone());
+        self.connection.ask(Order::Secret(secret));
+    }
+}
