@@ -122,7 +122,9 @@ pub fn note(run: &Run, now: SystemTime) -> String {
         }
         Outcome::Stopped | Outcome::CutShort => {
             let rows = (run.rows() > 0).then(|| format!("{} kept", count(run.rows(), "row")));
-            [run.outcome().word().to_owned()].into_iter().chain(rows).chain([took, when]).collect()
+            // Of one whose program ended nobody knows how long it ran.
+            let took = (!run.duration().is_zero()).then_some(took);
+            [run.outcome().word().to_owned()].into_iter().chain(rows).chain(took).chain([when]).collect()
         }
     };
     parts.join(" · ")
@@ -251,6 +253,10 @@ mod tests {
             ),
             (run(Outcome::Stopped, 8192, rows(), None), "stopped · 8,192 rows kept · 38 ms · 2 min ago"),
             (run(Outcome::CutShort, 0, vec![], None), "cut short · 38 ms · 2 min ago"),
+            (
+                Run::remembered(Entry { ended: Ended::default(), ..entry(Outcome::CutShort, 0, vec![], None) }),
+                "cut short · 2 min ago",
+            ),
         ] {
             assert_eq!(note(&run, SystemTime::now()), expected);
         }

@@ -63,6 +63,28 @@ fn a_second_session_runs_beside_the_first() {
 }
 
 #[test]
+fn what_waits_goes_along_into_the_second_session() {
+    let stage = stage(&format!("{SLOW}\nselect 2 as two;\n"));
+    let stage = stage.control('g').until("the run", |app| app.connection.is_running());
+    let stage = stage.control('n').control('g').alt('s').until("the row", |app| app.rows.page().is_some());
+    assert!(stage.text().contains("session 2, 1 is running") && stage.text().contains("1 row · "), "{}", stage.text());
+    let stage = idle(stage.alt('s').esc());
+    let begun = stage.alt('l').shows("select 2");
+    assert!(begun.text().contains("logbook · 2 of 2 runs"), "it ran once:\n{}", begun.text());
+}
+
+#[test]
+fn what_waits_inside_a_transaction_stays_there() {
+    let stage = idle(stage(&format!("{SLOW}\nselect 2 as two;\n")).does("begin transaction"));
+    let stage = stage.control('g').until("the run", |app| app.connection.is_running());
+    let stage = stage.control('n').control('g').alt('s').until("the second", |app| app.connection.place.is_some());
+    assert!(!stage.app.connection.is_busy());
+    let stage = stage.alt('s');
+    assert_eq!(sign(&stage, "select 2"), "⋯", "{}", stage.text());
+    idle(stage.esc());
+}
+
+#[test]
 fn each_session_has_a_transaction_of_its_own() {
     let stage = idle(stage("select 1;\n").does("begin transaction")).shows("[transaction open");
     let stage = stage.alt('s').until("the second", |app| app.connection.place.is_some());

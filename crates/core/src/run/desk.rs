@@ -1,5 +1,6 @@
 //! The thread that owns a session: it connects, runs what it is asked, and tells what happens.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
@@ -25,6 +26,8 @@ use crate::text::outline::StatementId;
 pub enum Order {
     /// Run these one after the other, and stop at the first that fails.
     Run(Vec<Job>),
+    /// The same, unless they are taken back before they begin.
+    RunUnless(Ticket, Vec<Job>),
     /// Ask the server whether it would take this statement.
     Check(StatementId, String),
     /// Read anew what the database holds.
@@ -39,6 +42,17 @@ pub enum Order {
     Switch(Switch),
     /// List where [`Order::Switch`] could go to.
     Choices(SwitchKind),
+}
+
+/// Jobs that wait, as whoever asked for them holds them: they begin or are taken back, never both.
+#[derive(Debug, Clone, Default)]
+pub struct Ticket(Arc<AtomicBool>);
+
+impl Ticket {
+    /// Takes the jobs back. False if they have begun.
+    pub fn take_back(&self) -> bool {
+        !self.0.swap(true, Ordering::SeqCst)
+    }
 }
 
 /// What the thread tells.
@@ -230,6 +244,12 @@ impl Worker {
     fn carry_out(&mut self, (order, stops): Asked) {
         match order {
             Order::Run(jobs) => self.run_all(jobs, stops),
+            Order::RunUnless(ticket, jobs) => {
+                // Of what is taken back nothing is told.
+                if ticket.take_back() {
+                    self.run_all(jobs, stops);
+                }
+            }
             Order::Catalog => {
                 self.reading = None;
                 self.stale = true;

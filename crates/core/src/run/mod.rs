@@ -18,7 +18,7 @@ pub mod sample;
 pub mod state;
 pub mod transaction;
 
-pub use desk::{Desk, Order, Report};
+pub use desk::{Desk, Order, Report, Ticket};
 pub use execute::Job;
 pub use keeping::Keeping;
 pub use state::{Run, RunResult};

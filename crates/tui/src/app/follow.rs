@@ -90,6 +90,11 @@ impl App {
         }
     }
 
+    /// Whether there are rows to go back to.
+    pub fn followed(&self) -> bool {
+        !self.trail.is_empty()
+    }
+
     /// Goes back to the rows from which the last road began.
     pub fn follow_back(&mut self) {
         match self.trail.pop() {

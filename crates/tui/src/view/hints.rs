@@ -47,6 +47,9 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "help",
             "fill",
         ],
+        Scope::Result if app.rows.holds() && app.followed() => {
+            &["to-buffer", "follow-row", "follow-back", "go-to-statement", "hold", "sort", "narrow", "actions", "help"]
+        }
         Scope::Result if app.rows.holds() => {
             &["to-buffer", "hold", "next-result", "go-to-statement", "place-beside", "sort", "actions", "help"]
         }

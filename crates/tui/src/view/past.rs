@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use jaunty_core::logbook::Entry;
+use jaunty_core::logbook::{Entry, Outcome};
 use jaunty_core::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -90,7 +90,9 @@ fn draw_entry(app: &App, entry: &Entry, chosen: bool, area: Rect, ground: Style,
     let title = entry.title.as_deref().unwrap_or_else(|| entry.statement.lines().next().unwrap_or_default());
     let (yielded, last) = (end.saturating_sub(columns.yielded), end.saturating_sub(columns.took));
     put_right(cells, yielded, y, last.saturating_sub(1), &words::yielded_by(entry), base);
-    put_right(cells, last, y, end, &took(entry.ended.duration_ms), faint);
+    // Of one whose program ended nobody knows how long it ran.
+    let known = entry.outcome != Outcome::CutShort || entry.ended.duration_ms > 0;
+    put_right(cells, last, y, end, &if known { took(entry.ended.duration_ms) } else { String::new() }, faint);
     put_cut(cells, x + columns.title, y, yielded.saturating_sub(1), &clean::clean(title), base);
 }
 

@@ -208,6 +208,7 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
         return;
     }
     let key = |name: &str| by_name(name).map_or_else(String::new, |action| app.keymap.first(action));
+    let document = &app.buffer.document;
     let hint = if app.connection.profile.is_none() {
         match app.known.profiles.is_empty() {
             true => format!(
@@ -218,6 +219,10 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
         }
     } else if app.buffer.document.outline().statements().is_empty() {
         format!("Write a statement and run it with {}.\n{} opens the catalog.", key("run-statement"), key("catalog"))
+    } else if app.connection.has_waiting()
+        && document.statement().is_some_and(|statement| app.connection.is_waiting(app.buffer.id_of(statement)))
+    {
+        app.connection.awaited()
     } else {
         format!("This statement has not run here yet.\nPress {} to run it.", key("run-statement"))
     };

@@ -398,3 +398,18 @@ fn first_rows_that_nobody_waits_for_hold_nothing_up() {
     watch.desk.ask(Order::Check(StatementId::of("x"), "x".into()));
     watch.tells(&["checked, wrong false"]);
 }
+
+#[test]
+fn what_waits_can_be_taken_back_and_then_never_begins() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["forever"]).tells(&["forever running"]);
+    let (back, stays) = (Ticket::default(), Ticket::default());
+    watch.desk.ask(Order::RunUnless(back.clone(), jobs_of(&["a"])));
+    watch.desk.ask(Order::RunUnless(stays.clone(), jobs_of(&["b"])));
+    assert!(back.take_back());
+    watch.desk.stop();
+    watch.tells(&["forever stopped", "idle, 0 left out", "idle, 1 left out"]);
+    assert!(!stays.take_back(), "it was at its turn, and was stopped with the others");
+    watch.asks(&["c"]).tells(&["c running", "c done", "idle, 0 left out"]);
+}

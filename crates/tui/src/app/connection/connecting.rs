@@ -74,7 +74,8 @@ impl App {
     }
 
     /// Takes a second session of the profile in hand, or goes back to the first one. Each has transactions,
-    /// settings and temporary tables of its own; what ran on either is in sight from both.
+    /// settings and temporary tables of its own; what ran on either is in sight from both. What waits behind another
+    /// statement comes along, unless a transaction is open there.
     pub fn other_session(&mut self) {
         let engine = |profile: &Profile| self.engines.iter().copied().find(|engine| engine.name() == profile.engine);
         let Some((profile, engine)) = self.connection.profile.clone().and_then(|p| engine(&p).map(|e| (p, e))) else {
@@ -93,6 +94,7 @@ impl App {
                 Connection { session, catalog: self.connection.catalog.clone(), ..next }
             }
         };
+        let along = self.connection.take_waiting();
         self.exchange(next);
         if let Some(before) = self.parked.last().filter(|before| before.profile == self.connection.profile) {
             self.connection.know_runs_of(before);
@@ -101,6 +103,7 @@ impl App {
             "session {}: its transactions, settings and temporary tables are its own",
             self.connection.session
         ));
+        along.into_iter().for_each(|jobs| self.connection.begin(jobs));
         if let Some(report) = self.connection.unanswered.take() {
             self.report(self.connection.number, report);
         }

@@ -10,7 +10,7 @@ use jaunty_core::catalog::{Catalog, ObjectKind, templates};
 use jaunty_core::connection::{Profile, Secret};
 use jaunty_core::engine::{EngineError, Place};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::{Desk, Job, Order, Report, Run};
+use jaunty_core::run::{Desk, Job, Order, Report, Run, Ticket};
 use jaunty_core::text::clean;
 use jaunty_core::text::outline::StatementId;
 use jaunty_core::text::split::Statement;
@@ -69,10 +69,18 @@ pub struct Connection {
     /// How many statements were asked for at once, and how many of them have begun.
     batch: Option<Batch>,
     /// The statements that wait, for each time that some were asked for.
-    waiting: VecDeque<HashSet<StatementId>>,
+    waiting: VecDeque<Waiting>,
     busy: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
+}
+
+/// Statements that were asked for at once and have not all begun.
+#[derive(Debug, Default)]
+struct Waiting {
+    ids: HashSet<StatementId>,
+    /// What they are, where another session may be given them.
+    jobs: Option<(Ticket, Vec<Job>)>,
 }
 
 /// Several statements that run one after the other.
@@ -173,9 +181,16 @@ impl Connection {
             true => self.together.iter().copied().collect(),
             false => jobs.iter().map(|job| StatementId::of(&job.statement)).collect(),
         };
-        if self.ask(Order::Run(jobs)) {
+        let (order, jobs) = match self.busy {
+            true => {
+                let ticket = Ticket::default();
+                (Order::RunUnless(ticket.clone(), jobs.clone()), Some((ticket, jobs)))
+            }
+            false => (Order::Run(jobs), None),
+        };
+        if self.ask(order) {
             self.busy = true;
-            self.waiting.push_back(ids);
+            self.waiting.push_back(Waiting { ids, jobs });
         }
     }
 
@@ -186,14 +201,31 @@ impl Connection {
 
     /// Whether anything waits for what runs.
     pub fn has_waiting(&self) -> bool {
-        self.waiting.iter().any(|ids| !ids.is_empty())
+        self.waiting.iter().any(|waiting| !waiting.ids.is_empty())
     }
 
     /// Whether a statement waits for another to end.
     pub fn is_waiting(&self, id: StatementId) -> bool {
         // Between two of several none runs for a moment.
         let behind = self.running().map_or(self.batch.is_some(), |run| run.id != id);
-        self.busy && behind && self.waiting.iter().any(|ids| ids.contains(&id))
+        self.busy && behind && self.waiting.iter().any(|waiting| waiting.ids.contains(&id))
+    }
+
+    /// Takes back what waits and has not begun, for another session. What was asked for inside a transaction belongs
+    /// to it.
+    fn take_waiting(&mut self) -> Vec<Vec<Job>> {
+        if self.place.as_ref().is_some_and(Place::in_transaction) {
+            return Vec::new();
+        }
+        let mut taken = Vec::new();
+        self.waiting.retain_mut(|waiting| match waiting.jobs.take_if(|(ticket, _)| ticket.take_back()) {
+            Some((_, jobs)) => {
+                taken.push(jobs);
+                false
+            }
+            None => true,
+        });
+        taken
     }
 
     /// What those that wait are waiting for, in words.
@@ -299,8 +331,8 @@ impl Connection {
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
             Report::Run(run) => {
                 self.busy |= run.end().is_none();
-                if let Some(ids) = self.waiting.front_mut() {
-                    ids.remove(&run.id);
+                if let Some(waiting) = self.waiting.front_mut() {
+                    waiting.ids.remove(&run.id);
                 }
                 if let Some(batch) = &mut self.batch
                     && batch.last.as_ref().is_none_or(|last| !Arc::ptr_eq(last, run))
