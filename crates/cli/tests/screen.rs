@@ -422,6 +422,21 @@ fn a_state_folder_that_cannot_be_written_to_is_told_for_as_long_as_it_is_so() {
     home.screen(&["a.sql", "-c", "ferry"]).shows("recovered 5 unsaved changes").shows("-- abselect 1");
 }
 
+/// What a library writes to the standard error is in the log, and not painted over the screen; after the screen it
+/// goes where it went before.
+#[test]
+fn the_standard_error_is_not_painted_over_the_screen() {
+    let (home, screen) = ferry("select 1");
+    let processes = screen.processes();
+    let [process] = processes.as_slice() else { panic!("{processes:?}") };
+    let mut error = std::fs::OpenOptions::new().append(true).open(format!("/proc/{process}/fd/2")).unwrap();
+    std::io::Write::write_all(&mut error, b"a library complains\n").unwrap();
+    screen.types("-- on ").shows("-- on select 1").loses("complains");
+    let log = std::fs::read_to_string(home.path("state/jaunty/jaunty.log")).unwrap();
+    assert!(log.contains("a library complains"), "{log}");
+    screen.press(&["C-q"]).shows("unsaved").press(&["d"]).ends();
+}
+
 /// Whether a file of a folder holds a text.
 fn holds_text(folder: &std::path::Path, text: &str) -> bool {
     let all = std::fs::read_dir(folder).into_iter().flatten().flatten();

@@ -306,11 +306,16 @@ impl Screen {
         self.until(&format!("{text:?} to go"), |screen| !screen.contains(text))
     }
 
-    /// Kills the program as a crash does.
-    pub fn kill(&self) {
+    /// The program's processes.
+    pub fn processes(&self) -> Vec<String> {
         let shell = self.tmux(&["display-message", "-p", "-t", "main", "#{pane_pid}"]).trim().to_owned();
         let children = std::fs::read_to_string(format!("/proc/{shell}/task/{shell}/children")).unwrap();
-        let killed = Command::new("kill").arg("-9").args(children.split_whitespace()).status().unwrap();
+        children.split_whitespace().map(str::to_owned).collect()
+    }
+
+    /// Kills the program as a crash does.
+    pub fn kill(&self) {
+        let killed = Command::new("kill").arg("-9").args(self.processes()).status().unwrap();
         assert!(killed.success());
         self.shows("ended with 137.");
     }
