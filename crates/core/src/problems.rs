@@ -144,9 +144,12 @@ impl Judge<'_> {
             return true;
         }
         let Some(name) = path.last() else { return true };
+        if self.catalog().temporary.contains(&name.text.to_lowercase()) {
+            return true;
+        }
+        const SERVERS: &[&str] = &["information_schema", "mysql", "performance_schema", "sys", "pg_catalog"];
         if let [schema, _] = path {
             // A schema that is not in the catalog may be the server's own.
-            const SERVERS: &[&str] = &["information_schema", "mysql", "performance_schema", "sys", "pg_catalog"];
             let schemas = self.catalog().schemas();
             return SERVERS.contains(&schema.text.to_lowercase().as_str())
                 || !schemas.iter().any(|known| schema.means(known, dialect))
@@ -157,7 +160,10 @@ impl Judge<'_> {
         // Other schemas may be on the path by the time it runs.
         let elsewhere = self.catalog().named(&lower).next().is_some();
         let cte = self.scope.ctes(query).iter().any(|cte| name.means(&cte.name.text, dialect));
+        // What the server has of its own is not listed, and may be where plain names reach.
+        let in_own = self.catalog().path.iter().any(|schema| SERVERS.contains(&schema.to_lowercase().as_str()));
         cte || elsewhere
+            || in_own
             || self.made.contains(&lower)
             || own.iter().any(|prefix| lower.starts_with(prefix))
             || matches!(

@@ -34,7 +34,7 @@ fn connect(profile: &Profile) -> Box<dyn Session> {
 /// Carries an attempt out as far as the guard lets it.
 fn attempt(session: &mut dyn Session, statements: &Attempt) {
     for statement in statements {
-        if !matches!(session.effect(statement), Ok(Effect::Reads)) {
+        if !matches!(session.effect(statement, &[]), Ok(Effect::Reads)) {
             break;
         }
         let _ = session.run(statement, Box::new(Collect::up_to(1000)));

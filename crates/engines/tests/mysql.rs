@@ -4,16 +4,20 @@
 
 mod support;
 
-use std::sync::LazyLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Arc, LazyLock};
 
-use arrow_schema::{DataType, TimeUnit};
+use arrow_array::RecordBatch;
+use arrow_schema::{DataType, SchemaRef, TimeUnit};
 use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{
-    Effect, EngineError, ErrorKind, Reading, Session, Step, Switch, SwitchKind, Touches, Transaction,
+    Effect, EngineError, ErrorKind, Flow, Notice, Reading, Session, Sink, Step, Switch, SwitchKind, Touches,
+    Transaction,
 };
 use jaunty_engines::by_name;
 use jaunty_testservers::{Mariadb, PASSWORD};
-use support::{Collect, origins, refused, rows_with, run, stopped, told};
+use support::{Collect, comes_true, origins, refused, rows_with, run, stopped, told};
 
 /// One server for all tests that do not harm it.
 static SERVER: LazyLock<Mariadb> = LazyLock::new(|| {
@@ -266,11 +270,11 @@ fn effects_are_told_by_the_server_without_running() {
         ("drop table ports", touches(None, false)),
         ("call two()", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(statement), Ok(effect), "{statement}");
+        assert_eq!(session.effect(statement, &[]), Ok(effect), "{statement}");
     }
-    let Ok(Effect::Writes(all)) = session.effect("delete from ports") else { panic!("it writes") };
+    let Ok(Effect::Writes(all)) = session.effect("delete from ports", &[]) else { panic!("it writes") };
     assert!(all.everything && all.rows.is_some_and(|rows| rows > 500), "{all:?}");
-    assert!(session.effect("select nmae from ports").is_err());
+    assert!(session.effect("select nmae from ports", &[]).is_err());
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
 
@@ -377,4 +381,86 @@ fn text_in_another_character_set_is_refused_with_a_way_out() {
         run(session.as_mut(), &format!("set names {names}")).unwrap();
         assert_eq!(one(session.as_mut(), "select _utf8mb4 x'c3a9' as letter"), "é", "{names}");
     }
+}
+
+/// A sink that takes the first rows, and the others when it is allowed to.
+struct Held {
+    rows: Arc<AtomicUsize>,
+    more: Receiver<()>,
+}
+
+impl Sink for Held {
+    fn wanted(&self) -> Flow {
+        Flow::GoOn
+    }
+    fn columns(&mut self, _: SchemaRef) -> Flow {
+        Flow::GoOn
+    }
+    fn batch(&mut self, batch: RecordBatch) -> Flow {
+        let before = self.rows.fetch_add(batch.num_rows(), Ordering::SeqCst);
+        if before == 0 {
+            self.more.recv().unwrap();
+        }
+        Flow::GoOn
+    }
+    fn affected(&mut self, _: Option<u64>) -> Flow {
+        Flow::GoOn
+    }
+    fn notice(&mut self, _: Notice) {}
+}
+
+/// Rows that are held stay, also where the server would wait a second only for somebody who does not read.
+#[test]
+fn rows_that_are_held_outlast_the_patience_of_the_server() {
+    let server = Mariadb::start();
+    let at = || try_to_connect(&profile(&server), Some(&secret())).unwrap();
+    let mut beside = at();
+    run(beside.as_mut(), "set global net_write_timeout = 1").unwrap();
+    let mut session = at();
+    let id = session.place().unwrap().session.replace("connection ", "");
+    let (go_on, more) = channel();
+    let rows = Arc::<AtomicUsize>::default();
+    let held = Held { rows: Arc::clone(&rows), more };
+    std::thread::scope(|scope| {
+        // Gone if something is wrong here, so that nobody waits for it.
+        let go_on = go_on;
+        // More than the buffers between both hold.
+        let running =
+            scope.spawn(|| session.run("select seq, repeat('x', 1000) as wide from seq_1_to_100000", Box::new(held)));
+        // By the server's own clock.
+        let waits = format!("select count(*) from information_schema.processlist where id = {id} and time_ms > 3000");
+        assert!(comes_true(|| one(beside.as_mut(), &waits) == "1"), "it does not wait");
+        go_on.send(()).unwrap();
+        running.join().unwrap().unwrap();
+    });
+    assert_eq!(rows.load(Ordering::SeqCst), 100_000);
+}
+
+/// A table of this session only, which the server does not list, hides one of the same name: nothing is said of it.
+#[test]
+fn what_only_this_session_has_is_not_known() {
+    use jaunty_core::complete::Surroundings;
+    use jaunty_core::problems::problems;
+    use jaunty_core::text::dialect::MYSQL;
+    let mut session = connect();
+    let said = |session: &mut dyn Session, statement: &str| {
+        let mut catalog = jaunty_core::catalog::Catalog::default();
+        let mut part = 0;
+        while session.catalog(part, &mut catalog).unwrap() {
+            part += 1;
+        }
+        catalog.complete();
+        let around = Surroundings { catalog: &catalog, dialect: &MYSQL, snippets: &[], nearby: "" };
+        problems(statement, around, &Default::default()).len()
+    };
+    for statement in ["select depth from ports", "select nothing from ports where id = 1", "select * from soundings"] {
+        assert_eq!(said(session.as_mut(), statement), 1, "{statement}");
+    }
+    run(session.as_mut(), "create temporary table ports (depth int)").unwrap();
+    run(session.as_mut(), "CREATE OR REPLACE TEMPORARY TABLE bookings.Soundings (at date)").unwrap();
+    for statement in ["select depth from ports", "select at from soundings", "select 1 from bookings.soundings"] {
+        assert_eq!(said(session.as_mut(), statement), 0, "{statement}");
+    }
+    run(session.as_mut(), "use information_schema").unwrap();
+    assert_eq!(said(session.as_mut(), "select table_name from tables"), 0);
 }

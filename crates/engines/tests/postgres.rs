@@ -12,6 +12,7 @@ use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
 use jaunty_core::engine::{
     Effect, EngineError, ErrorKind, Reading, Session, Step, Switch, SwitchKind, Touches, Transaction,
 };
+use jaunty_core::run::parameters::Given;
 use jaunty_engines::by_name;
 use jaunty_testservers::{PASSWORD, Postgres};
 use support::{Collect, origins, refused, rows_with, run, stopped, told};
@@ -431,11 +432,11 @@ fn effects_are_told_by_the_server_without_running() {
         ("explain analyze delete from ports", Effect::Unknown),
         ("do $$ begin end $$", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(statement), Ok(effect), "{statement}");
+        assert_eq!(session.effect(statement, &[]), Ok(effect), "{statement}");
     }
-    assert!(session.effect("select nmae from ports").is_err());
+    assert!(session.effect("select nmae from ports", &[]).is_err());
     run(session.as_mut(), "begin").unwrap();
-    assert_eq!(session.effect("truncate ports"), Ok(touches(None, true)));
+    assert_eq!(session.effect("truncate ports", &[]), Ok(touches(None, true)));
     assert_eq!(session.place().unwrap().transaction, Some(Transaction::Open), "asking broke nothing");
     run(session.as_mut(), "rollback").unwrap();
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
@@ -693,4 +694,28 @@ fn dates_are_written_in_the_style_of_the_session() {
             assert_eq!(rows[0][..2], [day, moment], "{style}, beside {beside}");
         }
     }
+}
+
+/// What a statement would do is asked with its values, and never at the cost of an open transaction.
+#[test]
+fn effects_are_asked_with_their_values_and_leave_a_transaction_as_it_is() {
+    let mut session = try_to_connect(&profile(&SERVER), Some(&secret())).unwrap();
+    let session = session.as_mut();
+    for statement in [
+        "create temp table fares(id int, price numeric)",
+        "insert into fares select n, n from generate_series(1, 100) n",
+        "begin",
+        "insert into fares values (101, 7)",
+    ] {
+        run(session, statement).unwrap();
+    }
+    session.place().unwrap();
+    let given = |text: &str| [(":id".to_owned(), Given::read(text))];
+    for text in ["7", "'seven'", "null"] {
+        let effect = session.effect("update fares set price = 1 where id = :id", &given(text));
+        assert_eq!(matches!(effect, Ok(Effect::Writes(_))), text != "'seven'", "{text}: {effect:?}");
+    }
+    assert!(session.effect("update nothing_there set a = 1", &[]).is_err());
+    assert_eq!(one(session, "select count(*) from fares"), "101", "the transaction goes on");
+    assert!(session.place().unwrap().in_transaction());
 }

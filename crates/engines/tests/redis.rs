@@ -231,7 +231,7 @@ fn effects_are_told_by_the_servers_flags() {
         ("flushdb", Effect::Writes(Touches { everything: true, ..Touches::default() })),
         ("eval 'return 1' 0", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(command), Ok(effect), "{command}");
+        assert_eq!(session.effect(command, &[]), Ok(effect), "{command}");
     }
 }
 

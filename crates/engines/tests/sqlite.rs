@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use jaunty_core::connection::{Guard, Profile};
 use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Reading, Session, Touches};
+use jaunty_core::run::parameters::Given;
 use jaunty_engines::Sqlite;
 use rusqlite::Connection;
 use support::{Collect, origins, rows_with, run};
@@ -92,19 +93,19 @@ fn it_tells_where_it_is() {
 fn effects_are_told_without_running() {
     let mut session = memory();
     run(session.as_mut(), "create table t(a)").unwrap();
-    assert_eq!(session.effect("select * from t"), Ok(Effect::Reads));
+    assert_eq!(session.effect("select * from t", &[]), Ok(Effect::Reads));
     assert_eq!(
-        session.effect("insert into t values (1)"),
+        session.effect("insert into t values (1)", &[]),
         Ok(Effect::Writes(Touches { rows: None, counted: true, everything: false }))
     );
     assert_eq!(
-        session.effect("with x as (select 1) delete from t"),
+        session.effect("with x as (select 1) delete from t", &[]),
         Ok(Effect::Writes(Touches { rows: None, counted: true, everything: true }))
     );
     run(session.as_mut(), "insert into t values (1), (2), (3)").unwrap();
     let two = Touches { rows: Some(2), counted: true, everything: false };
-    assert_eq!(session.effect("update t set a = 0 where a > 1"), Ok(Effect::Writes(two)));
-    assert!(session.effect("selct").is_err());
+    assert_eq!(session.effect("update t set a = 0 where a > 1", &[]), Ok(Effect::Writes(two)));
+    assert!(session.effect("selct", &[]).is_err());
     assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }
 
@@ -262,4 +263,32 @@ fn the_server_says_what_is_one_statement() {
         assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
     }
     assert_eq!(run(session.as_mut(), "pragma user_version").unwrap().rows(), [["0"]]);
+}
+
+/// Counting what a statement would change ends when somebody wants an end, and is told what its parameters are.
+#[test]
+fn the_count_before_a_change_can_be_stopped() {
+    let mut session = memory();
+    for statement in ["create table t(a)", "insert into t values (1), (2), (3)"] {
+        run(session.as_mut(), statement).unwrap();
+    }
+    let given = [(":least".to_owned(), Given::Int(1))];
+    let Ok(Effect::Writes(touches)) = session.effect("delete from t where a > :least", &given) else { panic!() };
+    assert_eq!((touches.rows, touches.counted), (Some(2), true));
+    let endless = "delete from t where a in (with recursive n(i) as (select 1 union all select i + 1 from n) select max(i) from n)";
+    let canceller = session.canceller();
+    let (begun, ended) = std::sync::mpsc::channel();
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            // It may not have begun: asked again until it ends.
+            while ended.try_recv().is_err() {
+                canceller.cancel();
+                std::thread::yield_now();
+            }
+        });
+        let outcome = session.effect(endless, &[]);
+        begun.send(()).unwrap();
+        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped);
+    });
+    assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }

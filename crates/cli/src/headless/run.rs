@@ -151,14 +151,11 @@ fn run_each(
 fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
     let With { profile, keeping, output, interrupt, yes, .. } = *with;
     let statement = &task.job.statement;
-    let mut reads = || match session.effect(statement) {
-        Ok(effect) => effect == Effect::Reads,
-        // One that the server refuses does nothing; but it may take it with the values.
-        Err(_) => task.job.values.is_empty(),
-    };
+    // What the server refuses does nothing; running it shows the error.
+    let mut reads = || session.effect(statement, &task.job.values).is_ok_and(|effect| effect == Effect::Reads);
     if profile.guard != Guard::Open && !yes && !reads() {
         let line = statement.lines().next().unwrap_or_default();
-        let effect = session.effect(statement).map(words::effect).unwrap_or_default().join(" ");
+        let effect = session.effect(statement, &task.job.values).map(words::effect).unwrap_or_default().join(" ");
         return Err(Failure::Usage(format!(
             "{} {}; add --yes to run: {line}\n{effect}",
             profile.name,

@@ -11,7 +11,7 @@ pub mod shape;
 pub mod store;
 pub mod templates;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
@@ -29,6 +29,10 @@ pub struct Catalog {
     pub databases: Vec<String>,
     /// The schemas that plain names are looked up in, in order.
     pub path: Vec<String>,
+    /// Names of tables that only this session has, in lower case, where the server does not list them: nothing is
+    /// known of a table with such a name, whatever others have under it.
+    #[serde(skip)]
+    pub temporary: BTreeSet<String>,
     /// When it was read, in milliseconds since 1970.
     pub read_ms: u64,
     /// Why some of it is missing, if so.
@@ -177,6 +181,9 @@ impl Catalog {
 
     /// The table or view that a name in a statement means: without a schema, one of the search path.
     pub fn find_relation(&self, schema: Option<&Written>, name: &Written, dialect: &Dialect) -> Option<&Object> {
+        if self.temporary.contains(&name.text.to_lowercase()) {
+            return None;
+        }
         let in_reach = |o: &&Object| o.kind.has_rows() && (schema.is_some() || self.is_in_path(&o.schema));
         self.find(schema, name, dialect).into_iter().find(in_reach)
     }

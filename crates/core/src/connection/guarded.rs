@@ -37,7 +37,7 @@ impl Session for Guarded {
 
     /// Whether a person has to be asked: where the words do not show what is carried out. All else the server
     /// refuses, or it is refused here.
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, statement: &str, _: &[Value]) -> Result<Effect, EngineError> {
         Ok(if acts(statement, self.dialect) == Acts::Hidden { Effect::Unknown } else { Effect::Reads })
     }
 

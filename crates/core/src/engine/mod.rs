@@ -146,7 +146,7 @@ pub trait Session: Send {
     ///
     /// A statement that the server refuses gives the error that running it would give. An engine
     /// that cannot ask answers [`Effect::Unknown`].
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError>;
+    fn effect(&mut self, statement: &str, values: &[Value]) -> Result<Effect, EngineError>;
 
     /// Whether the server would take a statement, asked without running it. One that cannot be asked
     /// about is taken. It is not called while a transaction is open.

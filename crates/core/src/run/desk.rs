@@ -130,6 +130,8 @@ pub struct Desk {
 struct Current {
     run: Option<Arc<Run>>,
     canceller: Option<Arc<dyn Canceller>>,
+    /// Whether the server is asked something for a person: what a statement would do, what there is.
+    asks: bool,
     /// Grows with every wish to stop, so that jobs still waiting are left out too.
     stops: u64,
 }
@@ -178,10 +180,24 @@ impl Desk {
         current.stops += 1;
         if let Some(run) = &current.run {
             run.stop();
-            if let Some(canceller) = &current.canceller {
-                canceller.cancel();
-            }
         }
+        if let Some(canceller) = current.canceller.as_ref().filter(|_| current.run.is_some() || current.asks) {
+            canceller.cancel();
+        }
+    }
+
+    /// Lets first rows that nobody waits for any more be.
+    pub fn pass_over(&self) {
+        self.current.lock().unwrap_or_else(PoisonError::into_inner).stops += 1;
+    }
+}
+
+/// The server is asked something for a person.
+struct Asking(Arc<Mutex<Current>>);
+
+impl Drop for Asking {
+    fn drop(&mut self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).asks = false;
     }
 }
 
@@ -251,6 +267,7 @@ impl Worker {
                 }
             }
             Order::Catalog => {
+                let asking = self.asking();
                 self.reading = None;
                 self.stale = true;
                 if self.connect_and_use().is_none() {
@@ -259,18 +276,26 @@ impl Worker {
                 } else if !self.has_to_read() {
                     // A person who asks does not mean after the transaction.
                     self.read_on();
-                    while self.reading.is_some() {
+                    while self.reading.is_some() && self.current().stops == stops {
                         self.read_on();
                     }
+                    if self.reading.take().is_some() {
+                        self.stale = false;
+                        (self.tell)(Report::NoCatalog(EngineError::stopped()));
+                    }
                 }
+                drop(asking);
             }
             Order::Check(id, statement) => self.check(id, &statement),
             Order::Sample(object, statement) => self.sample(&object, &statement, stops),
             Order::Definition(object) => {
-                let definition = match self.connect_and_use() {
-                    Some((session, _)) => session.definition(&object),
-                    None => return,
-                };
+                if self.connect_and_use().is_none() {
+                    return;
+                }
+                let asking = self.asking();
+                let Some((session, _)) = &mut self.session else { return };
+                let definition = session.definition(&object);
+                drop(asking);
                 (self.tell)(Report::Definition(object, definition));
             }
             Order::Secret(secret) => {
@@ -284,10 +309,13 @@ impl Worker {
             }
             Order::Switch(to) => self.switch(&to),
             Order::Choices(kind) => {
-                let choices = match self.connect_and_use() {
-                    Some((session, _)) => session.choices(kind),
-                    None => return,
-                };
+                if self.connect_and_use().is_none() {
+                    return;
+                }
+                let asking = self.asking();
+                let Some((session, _)) = &mut self.session else { return };
+                let choices = session.choices(kind);
+                drop(asking);
                 (self.tell)(Report::Choices(kind, choices));
             }
         }
@@ -364,7 +392,12 @@ impl Worker {
                 Some(Read::AsItStands) | None => {}
             }
             let job = whole.as_deref().unwrap_or(job);
-            if let Some(effect) = self.needs_yes(job) {
+            let effect = self.needs_yes(job);
+            // The question may have been what was stopped.
+            if self.current().stops != stops {
+                break;
+            }
+            if let Some(effect) = effect {
                 let rest = jobs.iter().skip(index + 1 + taken).cloned();
                 (self.tell)(Report::Asks([job.clone()].into_iter().chain(rest).collect(), Why::Writes(effect)));
                 left = 0;
@@ -378,15 +411,24 @@ impl Worker {
         (self.tell)(Report::Idle { left_out: left });
     }
 
+    /// While this lives, a wish to stop ends what the server is asked.
+    fn asking(&self) -> Asking {
+        self.current().asks = true;
+        Asking(Arc::clone(&self.current))
+    }
+
     /// What the statement does, if the guard asks for a yes to that and has not had one.
     fn needs_yes(&mut self, job: &Job) -> Option<Effect> {
         if job.confirmed || self.profile.guard == crate::connection::Guard::Open {
             return None;
         }
-        let effect = match self.session.as_mut()?.0.effect(&job.statement) {
+        let asking = self.asking();
+        let outcome = self.session.as_mut()?.0.effect(&job.statement, &job.values);
+        drop(asking);
+        let effect = match outcome {
             Ok(effect) => effect,
-            // A server that cannot tell without the values may take it with them.
-            Err(_) if !job.values.is_empty() => Effect::Unknown,
+            // Nobody knows what it would do.
+            Err(error) if error.kind == ErrorKind::Stopped => Effect::Unknown,
             // What the server refuses does nothing; running it shows the error.
             Err(_) => return None,
         };

@@ -206,6 +206,25 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
     Numbered { text, names: order, places: moved }
 }
 
+/// A statement with its values in it as literals: for asking a server what it would do, and never for running it.
+pub fn with_literals(statement: &str, dialect: &'static Dialect, values: &[Value]) -> String {
+    let (mut text, mut end) = (String::new(), 0);
+    for (range, name) in places(statement, dialect) {
+        text.push_str(statement.get(end..range.start).unwrap_or_default());
+        end = range.end;
+        // What a server takes as any type stands in quotes.
+        match value_of(values, &name) {
+            Given::Null => text.push_str("null"),
+            Given::Int(value) => text.push_str(&value.to_string()),
+            Given::Number(number) => text.push_str(&number),
+            Given::Bool(value) => text.push_str(if value { "true" } else { "false" }),
+            Given::Text(value) => text.push_str(&dialect.text_as_written(&value)),
+        }
+    }
+    text.push_str(statement.get(end..).unwrap_or_default());
+    text
+}
+
 /// The value of a name; NULL where none was given.
 pub fn value_of(values: &[Value], name: &str) -> Given {
     values.iter().find(|(known, _)| known == name).map_or(Given::Null, |(_, given)| given.clone())

@@ -66,6 +66,7 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
             catalog.path =
                 ask("select database()")?.iter().map(|row| field(row, 0)).filter(|s| !s.is_empty()).collect();
             ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
+            catalog.temporary = session.temporary.clone();
         }
         1 => ask(KEYS)?.iter().for_each(|row| key(catalog, row)),
         2 => {

@@ -154,8 +154,10 @@ fn ssl(security: &Tls, host: &str) -> Result<SslOpts, EngineError> {
 
 /// What a new session is set up with.
 pub fn setup(profile: &Profile) -> Vec<&'static str> {
+    // Rows that are held are not read for as long as a person likes; the server would give up after a minute.
+    let held = "set session net_write_timeout = 31536000";
     match profile.guard {
-        Guard::ReadOnly => vec!["set session transaction read only"],
-        Guard::Open | Guard::Ask => Vec::new(),
+        Guard::ReadOnly => vec![held, "set session transaction read only"],
+        Guard::Open | Guard::Ask => vec![held],
     }
 }

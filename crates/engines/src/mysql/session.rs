@@ -1,5 +1,6 @@
 //! An open connection: running statements and telling where it is.
 
+use std::collections::BTreeSet;
 use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
@@ -11,7 +12,8 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
     SwitchKind, Touches, Transaction,
 };
-use jaunty_core::run::parameters::{self, Given};
+use jaunty_core::problems::made_in;
+use jaunty_core::run::parameters::{self, Given, with_literals};
 use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, MYSQL};
 use jaunty_core::text::{client_line, split, touched};
@@ -43,6 +45,8 @@ pub struct MysqlSession {
     place: Place,
     /// The server was told to refuse writes.
     read_only: bool,
+    /// Names of temporary tables that were made, in lower case: the server does not list them.
+    pub(super) temporary: BTreeSet<String>,
 }
 
 impl MysqlSession {
@@ -51,7 +55,8 @@ impl MysqlSession {
         let way = link.way.clone();
         let place = Place { way, ..Place::default() };
         let read_only = profile.guard == Guard::ReadOnly;
-        let mut session = MysqlSession { link, stop: StopFlag::of(profile, limit), place, read_only };
+        let mut session =
+            MysqlSession { link, stop: StopFlag::of(profile, limit), place, read_only, temporary: BTreeSet::new() };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         for statement in connect::setup(profile) {
             session.ask(statement).map_err(failed)?;
@@ -336,7 +341,7 @@ impl Session for MysqlSession {
         Ok(self.place.clone())
     }
 
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, statement: &str, values: &[parameters::Value]) -> Result<Effect, EngineError> {
         client_line(statement, &MYSQL)?;
         let everything = touched::touches_everything(statement, &MYSQL);
         let touches = |rows| Effect::Writes(Touches { rows, counted: false, everything });
@@ -351,7 +356,7 @@ impl Session for MysqlSession {
                 }
                 // A mistake is told before it is run.
                 if kind(statement) == Kind::Query {
-                    self.ask(&format!("explain {statement}"))?;
+                    self.ask(&format!("explain {}", with_literals(statement, &MYSQL, values)))?;
                 }
                 return Ok(Effect::Reads);
             }
@@ -360,7 +365,7 @@ impl Session for MysqlSession {
         match kind(statement) {
             // The server takes the word after `explain` for a table's name if it is none of these.
             Kind::Change if touched::is_truncate(statement) => Ok(touches(None)),
-            Kind::Change => match self.ask(&format!("explain {statement}")) {
+            Kind::Change => match self.ask(&format!("explain {}", with_literals(statement, &MYSQL, values))) {
                 Ok(rows) => Ok(touches(rows.first().and_then(estimate))),
                 Err(error) if error.code.as_deref() == Some("1064") => Ok(touches(None)),
                 Err(error) => Err(error),
@@ -425,6 +430,9 @@ impl Session for MysqlSession {
     ) -> Result<(), EngineError> {
         client_line(statement, &MYSQL)?;
         self.stop.clear();
+        if acts::holds_word(statement, &MYSQL, &["TEMPORARY"]) {
+            self.temporary.extend(made_in(statement, &MYSQL));
+        }
         let mut feed = Feed::new(sink);
         let outcome = match values {
             [] => self.carry_out(statement, None, &mut feed),

@@ -11,7 +11,7 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
-use jaunty_core::run::parameters::{self, Value};
+use jaunty_core::run::parameters::{self, Value, with_literals};
 use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, split, touched};
@@ -125,6 +125,18 @@ impl PostgresSession {
         Ok(found)
     }
 
+    /// Asks what may be refused, so that an open transaction goes on all the same.
+    fn ask_within(&mut self, question: &str) -> Outcome<Vec<SimpleQueryRow>> {
+        if !self.place.in_transaction() {
+            return self.ask(question);
+        }
+        self.ask("savepoint jaunty_asks")?;
+        let answer = self.ask(question);
+        let back = if answer.is_err() { "rollback to savepoint jaunty_asks; " } else { "" };
+        self.ask(&format!("{back}release savepoint jaunty_asks"))?;
+        answer
+    }
+
     /// Asks the server something of our own, all of it at once, as text.
     pub(super) fn ask(&mut self, statement: &str) -> Outcome<Vec<SimpleQueryRow>> {
         self.stop.clear();
@@ -205,7 +217,7 @@ impl Session for PostgresSession {
         Ok(self.place.clone())
     }
 
-    fn effect(&mut self, statement: &str) -> Outcome<Effect> {
+    fn effect(&mut self, statement: &str, values: &[Value]) -> Outcome<Effect> {
         client_line(statement, &POSTGRES)?;
         let touches =
             |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
@@ -227,7 +239,8 @@ impl Session for PostgresSession {
             // It cannot be explained, and asking would break an open transaction.
             Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
             kind @ (Kind::Query | Kind::Change) => {
-                let explained = self.ask(&format!("explain (format json) {statement}"))?;
+                let whole = with_literals(statement, &POSTGRES, values);
+                let explained = self.ask_within(&format!("explain (format json) {whole}"))?;
                 let text: String = explained.iter().filter_map(|row| said(row, 0)).collect();
                 let into = kind == Kind::Query && acts::acts(statement, &POSTGRES) == Acts::Writes;
                 match rows_modified(&text) {

@@ -9,6 +9,7 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Notice, Place, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
+use jaunty_core::run::parameters;
 use redis::{Cmd, PushInfo, RedisError, Value};
 
 use super::connect::{Door, Link};
@@ -433,7 +434,7 @@ impl Session for RedisSession {
         Ok(self.place.clone())
     }
 
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, statement: &str, _: &[parameters::Value]) -> Result<Effect, EngineError> {
         let flags = self.flags(&arguments::split(statement)?)?;
         let word = statement.split_whitespace().next().unwrap_or_default();
         let everything = ["flushall", "flushdb"].iter().any(|flush| word.eq_ignore_ascii_case(flush));

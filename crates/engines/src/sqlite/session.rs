@@ -8,7 +8,7 @@ use jaunty_core::engine::{
 };
 use jaunty_core::rows::assemble::Announced;
 use jaunty_core::rows::origin::Origin;
-use jaunty_core::run::parameters::{Given, Value, value_of};
+use jaunty_core::run::parameters::{Given, Value, value_of, with_literals};
 use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, SQLITE};
 use jaunty_core::text::{split, touched};
@@ -140,7 +140,7 @@ impl Session for SqliteSession {
         })
     }
 
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, statement: &str, values: &[Value]) -> Result<Effect, EngineError> {
         // Some pragmas act when they are prepared, and what is given one may be written to the file.
         let pragma = statement.trim_start().get(..6).is_some_and(|word| word.eq_ignore_ascii_case("pragma"));
         let sets = pragma && statement.contains('=');
@@ -155,10 +155,15 @@ impl Session for SqliteSession {
             return Ok(Effect::Reads);
         }
         drop(prepared);
-        let rows = touched::counting(statement, &SQLITE).and_then(|count| {
+        let whole = with_literals(statement, &SQLITE, values);
+        let rows = match touched::counting(&whole, &SQLITE) {
             // It may take long, and ends when a person wants to stop.
-            self.opened.connection.query_row(&count, [], |row| row.get::<_, i64>(0)).ok()
-        });
+            Some(count) => match self.opened.connection.query_row(&count, [], |row| row.get::<_, i64>(0)) {
+                Err(error) if self.error(&error).kind == ErrorKind::Stopped => return Err(EngineError::stopped()),
+                counted => counted.ok(),
+            },
+            None => None,
+        };
         let everything = touched::touches_everything(statement, &SQLITE);
         Ok(Effect::Writes(Touches { rows: rows.map(i64::unsigned_abs), counted: true, everything }))
     }

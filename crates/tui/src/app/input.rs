@@ -102,7 +102,7 @@ impl App {
                 Kind::Recall => self.give_recall_up(),
                 _ => work.stop(),
             }
-        } else if self.connection.is_busy() {
+        } else if self.connection.is_busy() || self.connection.asks() {
             self.connection.stop();
         } else if matches!(self.connection.link, Link::Opening) {
             self.give_connecting_up();

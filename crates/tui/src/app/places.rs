@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use jaunty_core::connection::Profile;
 use jaunty_core::connection::nearby::{self, Found};
-use jaunty_core::engine::{EngineError, Switch, SwitchKind};
+use jaunty_core::engine::{EngineError, ErrorKind, Switch, SwitchKind};
 use jaunty_core::run::Order;
 use jaunty_core::text::clean;
 
@@ -133,16 +133,19 @@ impl App {
     }
 
     fn ask_for_choices(&mut self, kind: SwitchKind) {
-        if !self.connection.ask(Order::Choices(kind)) {
+        if !self.connection.ask_for_person(Order::Choices(kind)) {
             self.list_connections();
         }
     }
 
     pub(super) fn list_choices(&mut self, kind: SwitchKind, choices: Result<Vec<String>, EngineError>) {
-        let choices = choices.unwrap_or_else(|error| {
-            tracing::warn!(%error, "choices");
-            Vec::new()
-        });
+        let choices = match choices {
+            Err(error) if error.kind == ErrorKind::Stopped => return self.tell("cancelled"),
+            other => other.unwrap_or_else(|error| {
+                tracing::warn!(%error, "choices");
+                Vec::new()
+            }),
+        };
         if choices.is_empty() {
             // The server does not say what there is; a person may know.
             let title = format!("go to {}", kind.word());

@@ -297,6 +297,10 @@ impl App {
 
     /// Keys of the walk. True if the key was for it.
     pub(super) fn key_to_walk(&mut self, name: &str, key: Key) -> bool {
+        if name == "esc" && self.connection.asks() && self.walk().is_some() {
+            self.connection.stop();
+            return true;
+        }
         let Some(walk) = self.walk() else { return false };
         match name {
             "right" | "tab" => walk.column = (walk.column + 1).min(2),
@@ -320,8 +324,8 @@ impl App {
                 return true;
             }
             "f5" => {
-                self.connection.ask(Order::Catalog);
-                self.tell("reloading the catalog");
+                self.connection.ask_for_person(Order::Catalog);
+                self.tell("reloading the catalog; esc stops");
             }
             "enter" => {
                 let leads_to = walk.shape.get(walk.chosen[2]).and_then(|line| line.leads_to.clone());

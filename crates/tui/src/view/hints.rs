@@ -157,6 +157,12 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
         return;
     }
+    if app.connection.is_looked_at() {
+        let stops = by_name("back").map_or_else(String::new, |back| app.keymap.first(back));
+        let line = format!("asking the server what this would do · {stops} stops");
+        put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
+        return;
+    }
     if let Some(told) = &app.told {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
         let line = told.text.replace('\n', " · ");

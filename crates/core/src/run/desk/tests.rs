@@ -39,10 +39,15 @@ struct Moored {
     stands: bool,
 }
 
-struct Nothing;
+struct Bell;
 
-impl Canceller for Nothing {
-    fn cancel(&self) {}
+/// Whether a session is being asked what a statement would do. One test is about it.
+static ASKED: AtomicBool = AtomicBool::new(false);
+
+impl Canceller for Bell {
+    fn cancel(&self) {
+        ASKED.store(false, Ordering::SeqCst);
+    }
 }
 
 impl Session for Moored {
@@ -56,7 +61,15 @@ impl Session for Moored {
             ..Place::default()
         })
     }
-    fn effect(&mut self, statement: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, statement: &str, _: &[crate::run::parameters::Value]) -> Result<Effect, EngineError> {
+        if statement == "write slowly" {
+            // Until somebody wants an end.
+            ASKED.store(true, Ordering::SeqCst);
+            while ASKED.load(Ordering::SeqCst) {
+                thread::yield_now();
+            }
+            return Err(EngineError::stopped());
+        }
         Ok(if statement.starts_with("write") { Effect::Writes(Default::default()) } else { Effect::Reads })
     }
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
@@ -98,7 +111,7 @@ impl Session for Moored {
         Ok(part == 0)
     }
     fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(Nothing)
+        Arc::new(Bell)
     }
 }
 
@@ -412,4 +425,18 @@ fn what_waits_can_be_taken_back_and_then_never_begins() {
     watch.tells(&["forever stopped", "idle, 0 left out", "idle, 1 left out"]);
     assert!(!stays.take_back(), "it was at its turn, and was stopped with the others");
     watch.asks(&["c"]).tells(&["c running", "c done", "idle, 0 left out"]);
+}
+
+/// What a statement would do may take long to find out; whoever stops that is not asked, and nothing runs.
+#[test]
+fn the_question_before_a_run_can_be_stopped() {
+    let watch = watch(Guard::Ask, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["write slowly", "a"]);
+    while !ASKED.load(Ordering::SeqCst) {
+        thread::yield_now();
+    }
+    watch.desk.stop();
+    watch.tells(&["idle, 2 left out"]);
+    watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
 }

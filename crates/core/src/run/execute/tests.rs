@@ -30,7 +30,7 @@ impl Session for Script {
     fn place(&mut self) -> Result<Place, EngineError> {
         Ok(Place::default())
     }
-    fn effect(&mut self, _: &str) -> Result<Effect, EngineError> {
+    fn effect(&mut self, _: &str, _: &[crate::run::parameters::Value]) -> Result<Effect, EngineError> {
         Ok(Effect::Unknown)
     }
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {

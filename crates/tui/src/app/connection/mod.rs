@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use jaunty_core::catalog::{Catalog, ObjectKind, templates};
 use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{EngineError, Place};
+use jaunty_core::engine::{EngineError, ErrorKind, Place};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::{Desk, Job, Order, Report, Run, Ticket};
 use jaunty_core::text::clean;
@@ -71,6 +71,10 @@ pub struct Connection {
     /// The statements that wait, for each time that some were asked for.
     waiting: VecDeque<Waiting>,
     busy: bool,
+    /// Since when statements are asked for of which none has begun.
+    asked_for: Option<Instant>,
+    /// Whether a person waits for what the server has: its catalog, its databases.
+    asks: bool,
     /// What it told while it was parked, and a person has to answer.
     unanswered: Option<Report>,
 }
@@ -122,6 +126,8 @@ impl Connection {
             batch: None,
             waiting: VecDeque::new(),
             busy: false,
+            asked_for: None,
+            asks: false,
             unanswered: None,
         }
     }
@@ -189,6 +195,7 @@ impl Connection {
             false => (Order::Run(jobs), None),
         };
         if self.ask(order) {
+            self.asked_for.get_or_insert_with(Instant::now);
             self.busy = true;
             self.waiting.push_back(Waiting { ids, jobs });
         }
@@ -197,6 +204,24 @@ impl Connection {
     /// Whether something runs or waits to.
     pub fn is_busy(&self) -> bool {
         self.busy
+    }
+
+    /// Whether a statement is looked at before it runs, and has been for a while: counting what it would change may
+    /// take long.
+    pub fn is_looked_at(&self) -> bool {
+        const A_WHILE: Duration = Duration::from_millis(300);
+        self.busy && self.running().is_none() && self.asked_for.is_some_and(|since| since.elapsed() > A_WHILE)
+    }
+
+    /// Asks for something that a person waits for. False if there is nobody to be asked.
+    pub(super) fn ask_for_person(&mut self, order: Order) -> bool {
+        self.asks = self.ask(order);
+        self.asks
+    }
+
+    /// Whether a person waits for what the server has.
+    pub fn asks(&self) -> bool {
+        self.asks
     }
 
     /// Whether anything waits for what runs.
@@ -249,7 +274,7 @@ impl Connection {
 
     /// Stops what runs.
     pub fn stop(&self) {
-        if let Some(desk) = self.desk.as_ref().filter(|_| self.busy) {
+        if let Some(desk) = self.desk.as_ref().filter(|_| self.busy || self.asks) {
             desk.stop();
         }
     }
@@ -257,7 +282,7 @@ impl Connection {
     /// Ends the reading of first rows, which nobody waits for any more.
     pub(super) fn end_tasting(&self) {
         if let Some(desk) = self.desk.as_ref().filter(|_| !self.busy) {
-            desk.stop();
+            desk.pass_over();
         }
     }
 
@@ -308,6 +333,14 @@ impl Connection {
 
     /// Takes in what is told, as far as it changes the connection itself.
     fn take_in(&mut self, report: &Report) {
+        self.asks &= !matches!(
+            report,
+            Report::Catalog(_)
+                | Report::NoCatalog(_)
+                | Report::Choices(..)
+                | Report::Lost { .. }
+                | Report::NotConnected(_)
+        );
         match report {
             Report::Connected(place, ..) => {
                 self.link = Link::Open;
@@ -331,6 +364,7 @@ impl Connection {
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
             Report::Run(run) => {
                 self.busy |= run.end().is_none();
+                self.asked_for = None;
                 if let Some(waiting) = self.waiting.front_mut() {
                     waiting.ids.remove(&run.id);
                 }
@@ -346,6 +380,7 @@ impl Connection {
             Report::Idle { .. } => {
                 self.waiting.pop_front();
                 self.busy = !self.waiting.is_empty();
+                self.asked_for = self.busy.then(Instant::now);
                 self.batch = self.batch.take().filter(|_| self.busy);
             }
             // One that was kept on disk may come after one that was just read.
@@ -432,7 +467,7 @@ impl App {
     pub fn list_objects(&mut self) {
         match self.connection.catalog.clone() {
             Some(catalog) => self.list_found_objects(&catalog),
-            None if self.connection.ask(Order::Catalog) => {
+            None if self.connection.ask_for_person(Order::Catalog) => {
                 self.connection.wants_catalog = true;
                 self.tell("reading the catalog");
             }
@@ -447,7 +482,10 @@ impl App {
     }
 
     fn no_catalog(&mut self, error: &EngineError) {
-        if std::mem::take(&mut self.connection.wants_catalog) {
+        if error.kind == ErrorKind::Stopped {
+            self.connection.wants_catalog = false;
+            self.tell("reading the catalog was cancelled");
+        } else if std::mem::take(&mut self.connection.wants_catalog) {
             self.tell_wrong(format!("the tables cannot be listed: {error}"));
         }
     }
