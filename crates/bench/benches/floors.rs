@@ -263,7 +263,7 @@ fn memory(folder: &Path) -> Outcome {
         opened.types("\x14")?;
         for jump in 1..=200_u64 {
             let row = (jump * 7_919_993) % rows + 1;
-            opened.types(&format!("\x07{row}\r"))?;
+            opened.types(&format!("\x1bj{row}\r"))?;
             opened.shows(&format!("row {row}"))?;
         }
         println!("  {rows} rows and 200 jumps among them: {:.1} MB (wanted: below 150)", opened.peak_memory()?);
