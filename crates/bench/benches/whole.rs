@@ -87,8 +87,8 @@ fn main() -> Outcome {
     opened.shows("in any column")?;
     opened.types(SOUGHT)?;
     let begun = opened.types("\r")?;
-    opened.shows("looking through")?;
-    let (keys, ended) = paged(&mut opened, 2000, "looking through")?;
+    opened.shows("searching the rows")?;
+    let (keys, ended) = paged(&mut opened, 2000, "searching the rows")?;
     ours.push((format!("search {SOUGHT:?}"), ended.saturating_duration_since(begun)));
     println!("  paging while they are searched: {}", keys.summary());
     println!("  peak memory of the program: {:.1} MB (wanted: under 400)", opened.peak_memory()?);
