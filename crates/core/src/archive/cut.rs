@@ -64,7 +64,7 @@ pub(super) fn read(
 ) -> io::Result<(RecordBatch, Vec<Cut>)> {
     let mut head = vec![0; place.head as usize];
     file.read_exact_at(&mut head, place.offset)?;
-    if !super::reader::holds_together(schema, place, &head) {
+    if !super::message::holds_together(schema, place, &head) {
         return Err(damaged("its columns do not lie where their message says"));
     }
     let message = head.get(8..).and_then(|head| root_as_message(head).ok());

@@ -19,6 +19,7 @@
 //! the program's memory; a batch is a few hundred kilobytes, read in a fraction of a frame.
 
 mod cut;
+mod message;
 mod reader;
 mod retention;
 mod writer;

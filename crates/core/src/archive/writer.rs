@@ -152,7 +152,7 @@ fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -
         other => io::Error::other(other),
     })?;
     let length = file.get_ref().written - offset;
-    let head = super::reader::head_length(&file.get_ref().file, offset)?;
+    let head = super::message::head_length(&file.get_ref().file, offset)?;
     let sum = Some(file.get_mut().end_message());
     Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64, sum })
 }

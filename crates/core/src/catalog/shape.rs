@@ -23,15 +23,22 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         all.push(Line { section, text, leads_to });
     };
     if !object.comment.is_empty() {
-        put("comment", object.comment.clone(), None);
+        let section = if object.kind == ObjectKind::Keys { "expiry" } else { "comment" };
+        put(section, object.comment.clone(), None);
     }
     if let Some(rows) = object.rows {
-        let what = if object.kind == ObjectKind::Keys { "keys" } else { "rows (estimate)" };
+        let what = match (object.kind, rows) {
+            (ObjectKind::Keys, 1) => "key",
+            (ObjectKind::Keys, _) => "keys",
+            (_, 1) => "row (estimate)",
+            _ => "rows (estimate)",
+        };
         let bytes = object.bytes.map(|bytes| format!(" · {}", crate::complete::about::size(bytes))).unwrap_or_default();
         put("size", format!("{} {what}{bytes}", grouped(rows)), None);
     }
     if !object.signature.is_empty() {
-        put("signature", object.signature.clone(), None);
+        let section = if object.kind == ObjectKind::Keys { "type" } else { "signature" };
+        put(section, object.signature.clone(), None);
     }
     let width = object.columns.iter().map(|column| clean::width(&column.name)).max().unwrap_or(0).min(40);
     for column in &object.columns {

@@ -171,7 +171,8 @@ pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static Dialect
     for other in catalog.pointing_at(&object.to_name()) {
         lines.push(format!("referenced by {}", templates::name(other, catalog, dialect)));
     }
-    let rows = object.rows.map(|rows| format!(" · {rows} rows (estimate)")).unwrap_or_default();
+    let word = |rows| if rows == 1 { "row" } else { "rows" };
+    let rows = object.rows.map(|rows| format!(" · {rows} {} (estimate)", word(rows))).unwrap_or_default();
     let bytes = object.bytes.map(|bytes| format!(" · {}", size(bytes))).unwrap_or_default();
     let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
     About { title, lines, table: Some(object.to_name()) }

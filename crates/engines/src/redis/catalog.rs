@@ -49,8 +49,8 @@ pub fn read(session: &mut RedisSession, part: usize, catalog: &mut Catalog) -> R
             let lives = session.ask(&["ttl", &key]).map(|reply| text(&reply)).unwrap_or_default();
             object.signature = kind;
             object.comment = match lives.parse::<i64>() {
-                Ok(seconds) if seconds >= 0 => format!("one lives {seconds} s more"),
-                _ => "kept".to_owned(),
+                Ok(seconds) if seconds >= 0 => format!("the one looked at expires in {seconds} s"),
+                _ => "the one looked at does not expire".to_owned(),
             };
             object.definition = key;
         }
