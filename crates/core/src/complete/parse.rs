@@ -91,6 +91,8 @@ pub struct Cte {
     pub name: Written,
     /// Names for its columns, if they were given.
     pub columns: Vec<String>,
+    /// Whether a clause behind it adds columns: `SEARCH` or `CYCLE` of the SQL standard.
+    pub adds: bool,
     /// Its query.
     pub query: Option<usize>,
 }
@@ -306,8 +308,10 @@ impl Shape {
             }
             // Known before its query is read: it may be recursive.
             let cte = self.queries.get(number).map_or(0, |query| query.ctes.len());
+            let behind = self.closing(at, end) + 1;
+            let adds = self.sign(at, b'(') && self.word(behind).is_some_and(|w| w.is_one_of(&["SEARCH", "CYCLE"]));
             if let Some(query) = self.queries.get_mut(number) {
-                query.ctes.push(Cte { name, columns, query: None });
+                query.ctes.push(Cte { name, columns, adds, query: None });
             }
             if !self.sign(at, b'(') {
                 break;
@@ -318,6 +322,12 @@ impl Shape {
                 cte.query = Some(inner);
             }
             at = (close + 1).min(end);
+            // `search … set a`, `cycle a, b set c to d default e using f`: a name comes last.
+            for (clause, last) in [("SEARCH", "SET"), ("CYCLE", "USING")] {
+                if self.is(at, clause) {
+                    at = (at..end).find(|at| self.is(*at, last)).map_or(end, |at| (at + 2).min(end));
+                }
+            }
             if !self.sign(at, b',') {
                 break;
             }

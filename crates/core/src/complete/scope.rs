@@ -138,7 +138,7 @@ impl<'a> Scope<'a> {
         let [name] = path else { return None };
         let cte = self.ctes(query).into_iter().find(|cte| name.means(&cte.name.text, self.dialect))?;
         let (inner, names) = (cte.query, cte.columns.clone());
-        let known = !names.is_empty() || inner.is_some_and(|inner| !self.gives_unknown(inner, 1));
+        let known = !cte.adds && (!names.is_empty() || inner.is_some_and(|inner| !self.gives_unknown(inner, 1)));
         let columns = move |scope: &Scope<'_>, depth: usize| {
             let mut columns = inner.map(|inner| scope.given(inner, depth)).unwrap_or_default();
             rename(&mut columns, &names);
@@ -190,7 +190,15 @@ impl<'a> Scope<'a> {
         if !inner.items.iter().any(star) {
             return inner.items.is_empty();
         }
-        inner.sources.iter().any(|source| self.sighted(query, source, 0, depth).is_none_or(|seen| seen.unknown))
+        let own: Vec<_> = inner.sources.iter().map(|source| self.sighted(query, source, 0, depth)).collect();
+        // `outer.*` in a lateral query is of a source beside it.
+        let elsewhere = |item: &std::ops::Range<usize>| {
+            let dotted = item.len() > 2 && self.shape.words.get(item.end - 2).is_some_and(|w| w.sign(b'.'));
+            let owner = dotted.then(|| self.shape.name_at(item.end - 3)).flatten();
+            owner.is_some_and(|owner| !own.iter().flatten().any(|seen| owner.means(&seen.name.text, self.dialect)))
+        };
+        inner.items.iter().any(|item| star(item) && elsewhere(item))
+            || own.iter().any(|seen| seen.as_ref().is_none_or(|seen| seen.unknown))
     }
 
     /// The columns that a query gives.
