@@ -10,6 +10,7 @@ mod bounded;
 mod catalog;
 mod connect;
 mod preview;
+mod reads;
 mod reply;
 mod session;
 
