@@ -715,6 +715,10 @@ fn effects_are_asked_with_their_values_and_leave_a_transaction_as_it_is() {
         let effect = session.effect("update fares set price = 1 where id = :id", &given(text));
         assert_eq!(matches!(effect, Ok(Effect::Writes(_))), text != "'seven'", "{text}: {effect:?}");
     }
+    // A number is compared with a text as it is when it runs.
+    let named = [(":name".to_owned(), Given::Int(7))];
+    let effect = session.effect("update fares set price = 1 where id::text = :name", &named);
+    assert!(matches!(effect, Ok(Effect::Writes(_))), "{effect:?}");
     assert!(session.effect("update nothing_there set a = 1", &[]).is_err());
     assert_eq!(one(session, "select count(*) from fares"), "101", "the transaction goes on");
     assert!(session.place().unwrap().in_transaction());

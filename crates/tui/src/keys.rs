@@ -182,7 +182,7 @@ mod tests {
         let mut seen: HashMap<(Scope, Key), &str> = HashMap::new();
         for action in ACTIONS {
             for name in action.keys {
-                let key = Key::parse(name).unwrap_or_else(|| panic!("{name} of {} is no key", action.name));
+                let key = Key::parse(name).unwrap_or_else(|| panic!("{name} of {} is not a key", action.name));
                 let other = seen.insert((action.scope, key), action.name);
                 assert_eq!(other, None, "{name} of {} is taken", action.name);
                 let everywhere = seen.get(&(Scope::Everywhere, key));

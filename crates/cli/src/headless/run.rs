@@ -151,8 +151,12 @@ fn run_each(
 fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
     let With { profile, keeping, output, interrupt, yes, .. } = *with;
     let statement = &task.job.statement;
-    // What the server refuses does nothing; running it shows the error.
-    let mut reads = || session.effect(statement, &task.job.values).is_ok_and(|effect| effect == Effect::Reads);
+    let mut reads = || match session.effect(statement, &task.job.values) {
+        Ok(effect) => effect == Effect::Reads,
+        // What the server refuses does nothing, and running it shows the error; but with values a question may be
+        // refused where the statement is not.
+        Err(_) => task.job.values.is_empty(),
+    };
     if profile.guard != Guard::Open && !yes && !reads() {
         let line = statement.lines().next().unwrap_or_default();
         let effect = session.effect(statement, &task.job.values).map(words::effect).unwrap_or_default().join(" ");

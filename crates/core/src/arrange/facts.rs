@@ -180,7 +180,7 @@ struct Sum {
     scale: i8,
     inexact: bool,
     /// Whether one of them is not a number (NaN).
-    is_none: bool,
+    has_nan: bool,
     about: f64,
     /// What rounding lost so far (Kahan's summation).
     lost: f64,
@@ -190,8 +190,8 @@ impl Sum {
     fn add(&mut self, values: &ArrayRef, field: &Field, row: usize, value: f64) {
         self.count += 1;
         if value.is_nan() {
-            // As on servers, what it is added to is none either.
-            self.is_none = true;
+            // As on servers, what it is added to is not a number either.
+            self.has_nan = true;
             return;
         }
         let corrected = value - self.lost;
@@ -216,7 +216,7 @@ impl Sum {
     }
 
     fn told(&self, spans: bool) -> Numbers {
-        if self.is_none {
+        if self.has_nan {
             return Numbers { count: self.count, sum: "NaN".to_owned(), mean: f64::NAN, spans };
         }
         let sum = match self.exact.filter(|_| !self.inexact) {

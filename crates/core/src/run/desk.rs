@@ -427,8 +427,8 @@ impl Worker {
         drop(asking);
         let effect = match outcome {
             Ok(effect) => effect,
-            // Nobody knows what it would do.
-            Err(error) if error.kind == ErrorKind::Stopped => Effect::Unknown,
+            // Nobody knows what it would do. With values a question may be refused where the statement is not.
+            Err(error) if error.kind == ErrorKind::Stopped || !job.values.is_empty() => Effect::Unknown,
             // What the server refuses does nothing; running it shows the error.
             Err(_) => return None,
         };

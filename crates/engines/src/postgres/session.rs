@@ -11,7 +11,7 @@ use jaunty_core::engine::{
     Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Step, Switch, SwitchKind,
     Touches, Transaction,
 };
-use jaunty_core::run::parameters::{self, Value, with_literals};
+use jaunty_core::run::parameters::{self, Given, Value, with_literals};
 use jaunty_core::text::acts::{self, Acts};
 use jaunty_core::text::dialect::{Kind, POSTGRES};
 use jaunty_core::text::{client_line, split, touched};
@@ -239,7 +239,10 @@ impl Session for PostgresSession {
             // It cannot be explained, and asking would break an open transaction.
             Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
             kind @ (Kind::Query | Kind::Change) => {
-                let whole = with_literals(statement, &POSTGRES, values);
+                // As they are sent: the server reads each as the type that it wants.
+                let text = |value: &Given| value.text().map_or(Given::Null, Given::Text);
+                let values: Vec<Value> = values.iter().map(|(name, value)| (name.clone(), text(value))).collect();
+                let whole = with_literals(statement, &POSTGRES, &values);
                 let explained = self.ask_within(&format!("explain (format json) {whole}"))?;
                 let text: String = explained.iter().filter_map(|row| said(row, 0)).collect();
                 let into = kind == Kind::Query && acts::acts(statement, &POSTGRES) == Acts::Writes;

@@ -38,14 +38,19 @@ impl App {
         if self.watched.as_ref().is_some_and(|watched| watched.buffer == buffer && watched.folders == folders) {
             return;
         }
-        let post = Arc::clone(&self.post);
+        let (post, of_buffer) = (Arc::clone(&self.post), buffer.clone());
         let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
             let Some(event) = event.ok().filter(|event| !event.kind.is_access()) else { return };
             let of_connections = |path: &PathBuf| path.ends_with("connections.toml") || path.ends_with(".jaunty");
             if event.paths.iter().any(of_connections) {
                 post(Message::ConnectionsChanged);
             }
-            post(Message::FilesChanged);
+            // One folder may have two names.
+            let same =
+                |folder: &Path| folder == of_buffer || folder.canonicalize().ok() == of_buffer.canonicalize().ok();
+            if event.paths.iter().filter_map(|path| path.parent()).any(same) {
+                post(Message::FilesChanged);
+            }
         });
         let watcher = watcher.and_then(|mut watcher| {
             for folder in &folders {

@@ -62,6 +62,9 @@ impl Session for Moored {
         })
     }
     fn effect(&mut self, statement: &str, _: &[crate::run::parameters::Value]) -> Result<Effect, EngineError> {
+        if statement == "odd" {
+            return Err(EngineError::new(ErrorKind::Refused, "refused"));
+        }
         if statement == "write slowly" {
             // Until somebody wants an end.
             ASKED.store(true, Ordering::SeqCst);
@@ -439,4 +442,15 @@ fn the_question_before_a_run_can_be_stopped() {
     watch.desk.stop();
     watch.tells(&["idle, 2 left out"]);
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
+}
+
+/// With values a question may be refused where the statement is not: it is asked about all the same.
+#[test]
+fn a_question_that_is_refused_is_no_permission_where_there_are_values() {
+    let watch = watch(Guard::Ask, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    let values = vec![(":a".to_owned(), crate::run::parameters::Given::Int(1))];
+    let job = Job { statement: "odd".into(), values, ..Job::default() };
+    watch.desk.ask(Order::Run(vec![job]));
+    watch.tells(&["asks about odd", "idle, 0 left out"]);
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError};
+use jaunty_core::engine::{Engine, EngineError, Place};
 use jaunty_core::run::{Desk, Order};
 use jaunty_core::text::clean;
 
@@ -75,7 +75,7 @@ impl App {
 
     /// Takes a second session of the profile in hand, or goes back to the first one. Each has transactions,
     /// settings and temporary tables of its own; what ran on either is in sight from both. What waits behind another
-    /// statement comes along, unless a transaction is open there.
+    /// statement comes along, unless a transaction is open on either, or the other is busy too.
     pub fn other_session(&mut self) {
         let engine = |profile: &Profile| self.engines.iter().copied().find(|engine| engine.name() == profile.engine);
         let Some((profile, engine)) = self.connection.profile.clone().and_then(|p| engine(&p).map(|e| (p, e))) else {
@@ -94,7 +94,9 @@ impl App {
                 Connection { session, catalog: self.connection.catalog.clone(), ..next }
             }
         };
-        let along = self.connection.take_waiting();
+        // Not behind something else, and not into a transaction that was begun for something else.
+        let free = !next.busy && !next.place.as_ref().is_some_and(Place::in_transaction);
+        let along = if free { self.connection.take_waiting() } else { Vec::new() };
         self.exchange(next);
         if let Some(before) = self.parked.last().filter(|before| before.profile == self.connection.profile) {
             self.connection.know_runs_of(before);

@@ -210,7 +210,8 @@ impl Connection {
     /// take long.
     pub fn is_looked_at(&self) -> bool {
         const A_WHILE: Duration = Duration::from_millis(300);
-        self.busy && self.running().is_none() && self.asked_for.is_some_and(|since| since.elapsed() > A_WHILE)
+        let open = matches!(self.link, Link::Open);
+        open && self.busy && self.running().is_none() && self.asked_for.is_some_and(|since| since.elapsed() > A_WHILE)
     }
 
     /// Asks for something that a person waits for. False if there is nobody to be asked.
