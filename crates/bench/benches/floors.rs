@@ -15,12 +15,12 @@ use arrow_schema::SchemaRef;
 use jaunty_bench::measured::Times;
 use jaunty_bench::program::{Program, build};
 use jaunty_core::archive::Retention;
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{Engine, Flow, Notice, Sink};
 use jaunty_core::files::Folders;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_engines::Sqlite;
+use jaunty_seam::engine::{Engine, Flow, Notice, Sink};
+use jaunty_seam::profile::Profile;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 

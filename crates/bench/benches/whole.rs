@@ -121,7 +121,7 @@ fn ms(time: Duration) -> f64 {
 
 /// A number as the program writes it.
 fn words(number: u64) -> String {
-    jaunty_tui::words::number(number)
+    jaunty_core::words::number(number)
 }
 
 fn open(program: &Path, folder: &Path, port: u16, statement: &str) -> Outcome<Program> {

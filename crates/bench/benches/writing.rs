@@ -11,16 +11,18 @@ use std::time::{Duration, Instant};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use jaunty_bench::measured::Times;
 use jaunty_core::archive::Retention;
-use jaunty_core::catalog::{Catalog, Column, Constraint, Name, ObjectKind, Rule};
 use jaunty_core::complete::{Surroundings, complete};
-use jaunty_core::connection::{Connections, Profile};
+use jaunty_core::connection::Connections;
 use jaunty_core::files::Folders;
 use jaunty_core::logbook::{Begun, Ended, KeptResult, Outcome as Ran};
 use jaunty_core::problems::problems;
 use jaunty_core::run::Keeping;
-use jaunty_core::text::dialect::{MYSQL, POSTGRES, SQLITE};
+use jaunty_core::settings::Settings;
+use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Name, ObjectKind, Rule};
+use jaunty_seam::profile::Profile;
 use jaunty_tui::app::{App, Message, Options, Post, Summoned};
-use jaunty_tui::settings::Settings;
+use jaunty_tui::taste;
 use jaunty_tui::theme::Depth;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -246,7 +248,7 @@ fn typing() -> Outcome {
 /// From a key to its frame, at a line.
 fn typed_at(app: &mut App, screen: Rect, line: usize) -> Times {
     let byte = app.buffer.document.rope().line_to_byte(line);
-    app.go(jaunty_core::text::document::Motion::To(byte), false);
+    app.go(jaunty_language::edit::document::Motion::To(byte), false);
     let mut times = Times::default();
     let mut cells = Buffer::empty(screen);
     for round in 0..300 {
@@ -273,6 +275,7 @@ fn opened(folder: &tempfile::TempDir, file: &std::path::Path, post: Post) -> Res
         profile: None,
         buffer: file.to_owned(),
         keeping,
+        taste: taste::understood(&mut Settings::default()),
         settings: Settings::default(),
         depth: Depth::Full,
     };

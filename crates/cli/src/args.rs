@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Parser, Subcommand};
 use jaunty_core::export::{Format, Options};
-use jaunty_core::text::dialect::Dialect;
+use jaunty_language::dialect::Dialect;
 
 use crate::failure::Failure;
 

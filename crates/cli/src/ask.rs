@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use crossterm::event::{Event, KeyCode, KeyEventKind, KeyModifiers, read};
 use crossterm::terminal::{disable_raw_mode, enable_raw_mode};
-use jaunty_core::connection::Secret;
+use jaunty_seam::profile::Secret;
 use zeroize::Zeroizing;
 
 /// Asks for a password; what is typed is not shown.

@@ -3,7 +3,7 @@
 use std::io;
 use std::process::ExitCode;
 
-use jaunty_core::text::clean::clean_lines;
+use jaunty_language::text::clean::clean_lines;
 
 use crate::headless::interrupt;
 

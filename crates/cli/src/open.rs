@@ -5,14 +5,17 @@ use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::Last;
-use jaunty_core::connection::{self, Connections, Profile, connections_files, load, url};
-use jaunty_core::engine::{Engine, EngineError, Place, Session, Step};
+use jaunty_core::connection::{self, Connections, connections_files, load, url};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
-use jaunty_core::text::clean::clean;
+use jaunty_core::settings;
 use jaunty_engines::ENGINES;
+use jaunty_language::text::clean::clean;
+use jaunty_seam::engine::{Engine, Place, Session};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::Profile;
 use jaunty_tui::app::Options;
-use jaunty_tui::settings;
+use jaunty_tui::taste;
 use jaunty_tui::theme::Depth;
 
 use crate::args::Open;
@@ -181,9 +184,10 @@ pub fn show(
         return Err(Failure::Usage(format!("the screen needs a terminal. {remedy}")));
     }
     crate::log::begin(&folders);
-    let settings = settings::load(&folders.settings());
+    let mut settings = settings::load(&folders.settings());
     let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
+    let taste = taste::understood(&mut settings);
     let depth = Depth::of_environment(|name| std::env::var(name).ok());
-    let options = Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, depth };
+    let options = Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, taste, depth };
     jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()))
 }

@@ -293,7 +293,7 @@ fn a_late_surprise_loses_no_row() {
     let archive = jaunty_core::archive::Archive::open(&archive).unwrap();
     assert_eq!(archive.rows(), 50_000);
     let page = archive.page(39_998, 3).unwrap();
-    let values: Vec<_> = page.batches.iter().flat_map(|b| jaunty_core::rows::cell::column_text(b.column(0))).collect();
+    let values: Vec<_> = page.batches.iter().flat_map(|b| jaunty_seam::rows::cell::column_text(b.column(0))).collect();
     assert_eq!(values, ["39999", "forty thousand", "40001"]);
 }
 

@@ -132,7 +132,7 @@ fn a_crash_while_rows_stream_keeps_whole_batches() {
     let archive = jaunty_core::archive::Archive::open(&archive).unwrap();
     assert!(rows > 0 && archive.rows() == rows as u64, "{rows} rows in the logbook, {} in the archive", archive.rows());
     let last = archive.page(archive.rows() - 1, 1).unwrap();
-    assert_eq!(jaunty_core::rows::cell::column_text(last.batches[0].column(0)), [rows.to_string()]);
+    assert_eq!(jaunty_seam::rows::cell::column_text(last.batches[0].column(0)), [rows.to_string()]);
 }
 
 #[test]
@@ -147,7 +147,7 @@ fn hostile_cells_stay_in_their_cells() {
         .filter(|line| line.contains("  after"))
         .map(|line| {
             let before = &line[..line.rfind("after").unwrap()];
-            jaunty_core::text::clean::width(before)
+            jaunty_language::text::clean::width(before)
         })
         .collect();
     assert_eq!(columns.len(), 4, "{text}");

@@ -1,9 +1,10 @@
-//! The computation of Jaunty Quill, without an interface.
+//! The computation of Jaunty Quill, without an interface: what is done with statements and rows.
 //!
-//! A statement's way goes through these modules from top to bottom: [`connection`] finds the
-//! profile, [`engine`] is the seam behind which databases are talked to, [`text`] finds the
-//! statement, [`run`] sends it, [`rows`] are what comes back, [`archive`] keeps them, [`logbook`]
-//! remembers the run, and [`export`] writes rows for others to read.
+//! Statements and languages are in `jaunty_language`, and what an engine sees in `jaunty_seam`; both lie below. A
+//! statement's way goes through these modules: [`connection`] finds the profile and opens a session, [`run`] sends
+//! the statement, [`archive`] keeps its rows, [`logbook`] remembers the run, [`arrange`] sorts and filters what is
+//! kept, [`layout`] lays a value out for a screen, and [`export`] writes rows for others to read. Beside it,
+//! [`catalog`], [`complete`], [`problems`] and [`reveal`] help to write one.
 
 pub mod archive;
 pub mod arrange;
@@ -11,12 +12,12 @@ pub mod buffers;
 pub mod catalog;
 pub mod complete;
 pub mod connection;
-pub mod engine;
 pub mod export;
 pub mod files;
-pub mod help;
+pub mod layout;
 pub mod logbook;
 pub mod problems;
-pub mod rows;
+pub mod reveal;
 pub mod run;
-pub mod text;
+pub mod settings;
+pub mod words;

@@ -7,13 +7,14 @@
 use std::collections::HashSet;
 use std::ops::Range;
 
-use crate::catalog::{Catalog, Written};
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
-use crate::complete::parse::{Clause, Origin, Shape, Word, words};
 use crate::complete::scope::{Scope, Sighted};
-use crate::text::dialect::Dialect;
-use crate::text::lexer::TokenKind;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
+use jaunty_seam::catalog::Catalog;
 
 /// Something that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,7 +31,7 @@ pub struct Problem {
 const LONGEST: usize = 64 << 10;
 
 /// What is wrong with a statement. `made` are names that the text around makes or could make, in
-/// lower case: see [`made_in`].
+/// lower case: see [`jaunty_language::statement::made::made_in`].
 pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
     if around.dialect.lines || text.len() > LONGEST {
         return Vec::new();
@@ -57,7 +58,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
 /// Quotes and parentheses.
 fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<Problem>) {
     let rope = ropey::Rope::from_str(text);
-    for token in crate::text::lexer::Lexer::new(&rope, dialect, 0).filter(|token| !token.closed) {
+    for token in jaunty_language::lexer::Lexer::new(&rope, dialect, 0).filter(|token| !token.closed) {
         let what = match token.kind {
             TokenKind::Comment => "this comment never closes",
             TokenKind::QuotedName => "this quoted name never closes",
@@ -80,34 +81,6 @@ fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<
         let message = "this parenthesis never closes".to_owned();
         found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
     }
-}
-
-/// The names that a text makes or lets exist, in lower case: tables that a statement in it creates.
-pub fn made_in(text: &str, dialect: &'static Dialect) -> HashSet<String> {
-    let all = words(text, dialect, 0);
-    let mut made = HashSet::new();
-    for (at, word) in all.iter().enumerate() {
-        if !word.is_one_of(&["TABLE", "VIEW", "INTO", "TO", "AS"]) {
-            continue;
-        }
-        let mut next = at + 1;
-        while all.get(next).is_some_and(|w| w.is_one_of(&["IF", "NOT", "EXISTS"])) {
-            next += 1;
-        }
-        // The last name of a path.
-        while all.get(next + 1).is_some_and(|w| w.sign(b'.')) {
-            next += 2;
-        }
-        let created = word.is_one_of(&["TABLE", "VIEW"])
-            && (0..at).rev().take(4).any(|at| all.get(at).is_some_and(|w| w.is("CREATE")));
-        // `rename to x`, `select … into x`, `attach … as x`: they may exist by then.
-        let elsewhere =
-            word.is_one_of(&["TO", "INTO", "AS"]) && !all.get(at.wrapping_sub(1)).is_some_and(|w| w.is("INSERT"));
-        if let Some(name) = all.get(next).filter(|_| created || elsewhere) {
-            made.insert(crate::text::definition::unquoted(&name.text).to_lowercase());
-        }
-    }
-    made
 }
 
 struct Judge<'a> {

@@ -1,14 +1,15 @@
-//! Database engines, one module each, behind the seam of `jaunty_core::engine`.
+//! Database engines, one module each, behind the seam of `jaunty_seam::engine`.
 //!
 //! [`ENGINES`] is the table of them. Adding one means writing its module and a line there.
 
+mod client_line;
 mod mysql;
 mod net;
 mod postgres;
 mod redis;
 mod sqlite;
 
-use jaunty_core::engine::Engine;
+use jaunty_seam::engine::Engine;
 
 pub use mysql::Mysql;
 pub use postgres::Postgres;

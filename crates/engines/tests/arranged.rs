@@ -12,11 +12,12 @@ use jaunty_core::arrange::condition::{Condition, Test};
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::arrange::statement::statement;
 use jaunty_core::arrange::{Order, Progress, Wanted, arrange};
-use jaunty_core::connection::{Profile, Secret, Setting, open};
-use jaunty_core::engine::Session;
-use jaunty_core::rows::cell::ColumnReader;
-use jaunty_core::text::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_language::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
+use jaunty_seam::engine::Session;
+use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_seam::rows::cell::ColumnReader;
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use support::run;
 

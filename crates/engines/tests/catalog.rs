@@ -4,11 +4,13 @@
 
 mod support;
 
-use jaunty_core::catalog::{Catalog, Object, Rule, templates};
-use jaunty_core::connection::{Profile, Secret, Setting, open};
-use jaunty_core::engine::Session;
-use jaunty_core::text::dialect::Dialect;
+use jaunty_core::catalog::templates;
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::catalog::{Catalog, Object, Rule};
+use jaunty_seam::engine::Session;
+use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::run;
 

@@ -8,9 +8,10 @@
 
 use std::path::Path;
 
-use jaunty_core::text::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
-use jaunty_core::text::lexer::{Lexer, TokenKind};
-use jaunty_core::text::{rope, split};
+use jaunty_language::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
+use jaunty_language::lexer::{Lexer, TokenKind};
+use jaunty_language::split;
+use jaunty_language::text::rope;
 use jaunty_testservers::runner::{statements_of, tests_of};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use mysql_async::prelude::Queryable;
@@ -98,7 +99,7 @@ fn mariadbs_own_tests() {
 
 #[test]
 fn postgres_grammar() {
-    let statements = statements_in(include_str!("../../core/src/text/split/corpus/postgres.sql"));
+    let statements = statements_in(include_str!("../../language/src/split/tests/corpus/postgres.sql"));
     let server = Postgres::start();
     let config = format!("host=127.0.0.1 port={} user=clerk password={PASSWORD} dbname=bookings", server.port);
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
@@ -121,7 +122,7 @@ fn postgres_grammar() {
 
 #[test]
 fn sqlite_grammar() {
-    let statements = statements_in(include_str!("../../core/src/text/split/corpus/sqlite.sql"));
+    let statements = statements_in(include_str!("../../language/src/split/tests/corpus/sqlite.sql"));
     let db = rusqlite::Connection::open_in_memory().unwrap();
     for statement in &statements {
         // What is not there is found missing only after all was read.

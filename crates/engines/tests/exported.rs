@@ -4,13 +4,14 @@
 
 mod support;
 
-use jaunty_core::connection::{Profile, Secret, Setting, open};
-use jaunty_core::engine::Session;
+use jaunty_core::connection::open;
 use jaunty_core::export::file::write_batches;
 use jaunty_core::export::{Format, Options};
-use jaunty_core::text::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
-use jaunty_core::text::split;
 use jaunty_engines::by_name;
+use jaunty_language::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
+use jaunty_language::split;
+use jaunty_seam::engine::Session;
+use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use proptest::test_runner::{Config, TestRunner};
 use support::{Collect, run};
@@ -64,7 +65,7 @@ fn made_again(session: &mut dyn Session, (from, to): (&str, &str), dialect: &'st
     let query = format!("select * from {from} order by id");
     let options = Options { dialect, table: Some(to.into()), ..Options::default() };
     let script = exported(session, &query, Format::Insert, &options);
-    let rope = jaunty_core::text::rope(&script);
+    let rope = jaunty_language::text::rope(&script);
     let statements: Vec<String> = split::statements(&rope, dialect, 0).map(|s| s.text(&rope)).collect();
     let rows = |session: &mut dyn Session, table: &str| -> Vec<Vec<String>> {
         run(session, &format!("select * from {table} order by id")).unwrap().rows()
@@ -181,7 +182,7 @@ fn rows_move_from_one_server_to_another() {
             let session = servers[from].0.as_mut();
             let before = rows(session, "kept");
             let script = exported(session, "select * from kept order by id", Format::Insert, &options);
-            let rope = jaunty_core::text::rope(&script);
+            let rope = jaunty_language::text::rope(&script);
             let session = servers[to].0.as_mut();
             run(session, "delete from again").unwrap();
             for statement in split::statements(&rope, options.dialect, 0) {
@@ -228,7 +229,7 @@ fn any_text_is_one_literal() {
             for table in ["kept", "again"] {
                 run(session.as_mut(), &format!("delete from {table}")).unwrap();
             }
-            let given = [(":note".to_owned(), jaunty_core::run::parameters::Given::Text(text))];
+            let given = [(":note".to_owned(), jaunty_language::statement::parameters::Given::Text(text))];
             session.run_with("insert into kept values (1, :note)", &given, Box::new(Collect::up_to(9))).unwrap();
             made_again(session.as_mut(), ("kept", "again"), &SQLITE);
             Ok(())

@@ -11,9 +11,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use jaunty_core::connection::{Profile, Secret, Setting, open};
-use jaunty_core::engine::{ErrorKind, Session};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::engine::Session;
+use jaunty_seam::error::ErrorKind;
+use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::Collect;
 

@@ -8,9 +8,10 @@
 
 mod support;
 
-use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{Effect, Session};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::engine::{Effect, Session};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::{Collect, run};
 

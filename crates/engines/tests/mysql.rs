@@ -10,12 +10,11 @@ use std::sync::{Arc, LazyLock};
 
 use arrow_array::RecordBatch;
 use arrow_schema::{DataType, SchemaRef, TimeUnit};
-use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{
-    Effect, EngineError, ErrorKind, Flow, Notice, Reading, Session, Sink, Step, Switch, SwitchKind, Touches,
-    Transaction,
-};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::engine::{Effect, Flow, Notice, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD};
 use support::{Collect, comes_true, origins, refused, rows_with, run, stopped, told};
 
@@ -441,10 +440,10 @@ fn rows_that_are_held_outlast_the_patience_of_the_server() {
 fn what_only_this_session_has_is_not_known() {
     use jaunty_core::complete::Surroundings;
     use jaunty_core::problems::problems;
-    use jaunty_core::text::dialect::MYSQL;
+    use jaunty_language::dialect::MYSQL;
     let mut session = connect();
     let said = |session: &mut dyn Session, statement: &str| {
-        let mut catalog = jaunty_core::catalog::Catalog::default();
+        let mut catalog = jaunty_seam::catalog::Catalog::default();
         let mut part = 0;
         while session.catalog(part, &mut catalog).unwrap() {
             part += 1;

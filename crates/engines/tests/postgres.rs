@@ -8,12 +8,12 @@ use std::sync::{Arc, LazyLock, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow_schema::DataType;
-use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{
-    Effect, EngineError, ErrorKind, Reading, Session, Step, Switch, SwitchKind, Touches, Transaction,
-};
-use jaunty_core::run::parameters::Given;
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_language::statement::parameters::Given;
+use jaunty_seam::engine::{Effect, Reading, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{PASSWORD, Postgres};
 use support::{Collect, origins, refused, rows_with, run, stopped, told};
 

@@ -7,9 +7,11 @@ mod support;
 use std::sync::LazyLock;
 use std::time::{Duration, Instant};
 
-use jaunty_core::connection::{Guard, Profile, Secret, Setting, open};
-use jaunty_core::engine::{Effect, EngineError, ErrorKind, Session, Step, Switch, SwitchKind, Touches, Transaction};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::engine::{Effect, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{PASSWORD, Redis};
 use support::{Collect, comes_true, refused, run, stopped, told};
 
@@ -296,7 +298,7 @@ fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
     for command in ["get preview:1", "HGETALL preview:3", "scan 0"] {
         assert!(!session.changes_catalog(command), "{command}");
     }
-    let object = jaunty_core::catalog::Object { name: "preview:*".into(), ..Default::default() };
+    let object = jaunty_seam::catalog::Object { name: "preview:*".into(), ..Default::default() };
     let collect = Collect::up_to(usize::MAX);
     session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
     let line = |row: &Vec<String>| {
@@ -315,7 +317,7 @@ fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
     "#);
     let of = |session: &mut dyn Session, name: &str| {
         let collect = Collect::up_to(usize::MAX);
-        let object = jaunty_core::catalog::Object { name: name.into(), ..Default::default() };
+        let object = jaunty_seam::catalog::Object { name: name.into(), ..Default::default() };
         session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
         collect.rows().len()
     };

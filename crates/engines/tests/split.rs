@@ -2,8 +2,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
 
-use jaunty_core::text::dialect::SQLITE;
-use jaunty_core::text::{rope, split};
+use jaunty_language::dialect::SQLITE;
+use jaunty_language::split;
+use jaunty_language::text::rope;
 use proptest::prelude::*;
 use rusqlite::Connection;
 

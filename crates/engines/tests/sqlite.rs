@@ -7,10 +7,11 @@ mod support;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, Engine, EngineError, ErrorKind, Reading, Session, Touches};
-use jaunty_core::run::parameters::Given;
 use jaunty_engines::Sqlite;
+use jaunty_language::statement::parameters::Given;
+use jaunty_seam::engine::{Effect, Engine, Reading, Session, Touches};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile};
 use rusqlite::Connection;
 use support::{Collect, origins, rows_with, run};
 
@@ -148,7 +149,7 @@ fn files_that_cannot_be_opened() {
         settings: create
             .settings
             .into_iter()
-            .chain([("create".into(), jaunty_core::connection::Setting::Flag(true))])
+            .chain([("create".into(), jaunty_seam::profile::Setting::Flag(true))])
             .collect(),
         ..Profile::new("new", "sqlite")
     };

@@ -4,9 +4,11 @@
 
 mod support;
 
-use jaunty_core::connection::{Profile, Secret, Setting, open};
-use jaunty_core::engine::{EngineError, ErrorKind, Place, Session, Step};
+use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::engine::{Place, Session};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Sshd};
 use support::gate::{Gate, Wants};
 use support::{Collect, run, told};

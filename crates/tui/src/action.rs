@@ -2,7 +2,7 @@
 //! where it counts, its keys, and what it does. The action list, the help, the hints in the last
 //! line, the keys file and the documentation are all made from this table.
 
-use jaunty_core::text::document::Motion;
+use jaunty_language::edit::document::Motion;
 
 use crate::app::App;
 

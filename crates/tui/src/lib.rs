@@ -16,11 +16,10 @@ mod opening;
 pub mod pager;
 pub mod paint;
 pub mod row;
-pub mod settings;
+pub mod taste;
 pub mod terminal;
 pub mod theme;
 pub mod view;
-pub mod words;
 pub mod work;
 
 use std::sync::Arc;

@@ -1,7 +1,7 @@
 //! A line of text that is being written: in prompts, in fields of forms, and where a list is narrowed.
 
-use jaunty_core::text::clean;
-use jaunty_core::text::motion::{word_after, word_before};
+use jaunty_language::text::clean;
+use jaunty_language::text::motion::{word_after, word_before};
 use unicode_segmentation::UnicodeSegmentation;
 use zeroize::Zeroize;
 

@@ -6,14 +6,14 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::time::{Duration, Instant};
 
 use crossterm::event::{Event, KeyCode};
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 
 use crate::action::Scope;
 use crate::app::{Buffer, Message, OpenError, Options};
 use crate::keys::{Key, Keymap};
 use crate::terminal::Terminal;
 use crate::theme::{Role, Theme};
-use crate::words;
+use jaunty_core::words;
 
 /// Files of more bytes than this are read beside the screen: that takes more than a frame.
 pub const LARGE: u64 = 8 << 20;
@@ -42,7 +42,7 @@ pub fn read(options: &Options, terminal: &mut Terminal, inbox: &Receiver<Message
     let size = std::fs::metadata(&options.buffer).map_or(0, |file| file.len());
     let name = options.buffer.file_name().unwrap_or_default().to_string_lossy();
     let what = format!("reading {} · {}", clean::clean(&name), words::bytes(size));
-    let (theme, keymap) = (Theme::new(options.settings.theme, options.depth), Keymap::new(&options.settings.keys));
+    let (theme, keymap) = (Theme::new(options.taste.theme, options.depth), Keymap::new(&options.taste.keys));
     let (since, mut meanwhile) = (Instant::now(), Vec::new());
     loop {
         terminal.draw(|frame| {

@@ -8,10 +8,10 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 
 use jaunty_core::archive::{ArchiveError, Window};
 use jaunty_core::arrange::Arrangement;
-use jaunty_core::rows::cell::{CellKind, ColumnReader, type_name};
-use jaunty_core::rows::origin::Origin;
 use jaunty_core::run::state::KeptRows;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_seam::rows::origin::Origin;
 
 use crate::row::{Field, LONGEST, Line, lay_out};
 
@@ -302,7 +302,7 @@ mod tests {
     use std::sync::mpsc::channel;
 
     use jaunty_core::archive::Writer;
-    use jaunty_core::rows::assemble::{Announced, Assembler, Value};
+    use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 
     use super::*;
 

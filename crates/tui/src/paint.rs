@@ -1,6 +1,6 @@
 //! Putting text into cells, cleaned.
 
-use jaunty_core::text::clean::{self, pieces};
+use jaunty_language::text::clean::{self, pieces};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;

@@ -2,12 +2,12 @@
 
 use std::ops::Range;
 
-use jaunty_core::rows::cell::CellKind;
-use jaunty_core::rows::laid::laid_out;
-use jaunty_core::rows::origin::Origin;
-use jaunty_core::text::clean;
+use jaunty_core::layout::laid_out;
+use jaunty_language::text::clean;
+use jaunty_seam::rows::cell::CellKind;
+use jaunty_seam::rows::origin::Origin;
 
-use crate::words;
+use jaunty_core::words;
 
 /// A value of a row, and what is known of it.
 #[derive(Debug, Clone)]

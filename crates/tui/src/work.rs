@@ -11,14 +11,14 @@ use jaunty_core::arrange::differ::Difference;
 use jaunty_core::arrange::facts::{Facts, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
-use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
 use jaunty_core::run::prepare::{Prepared, Unready};
-use jaunty_core::text::outline::Outline;
+use jaunty_language::outline::Outline;
+use jaunty_seam::profile::Profile;
 
 use crate::app::{Buffer, Message, Post, Recalled};
-use crate::words;
+use jaunty_core::words;
 
 /// Something that is being done.
 #[derive(Debug)]

@@ -10,8 +10,8 @@ use std::collections::HashSet;
 use std::mem::discriminant;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
-use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::action::ACTIONS;
 use jaunty_tui::app::Message;
 use jaunty_tui::keys::Key;

@@ -5,7 +5,7 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers, MouseButton, MouseEventKind};
-use jaunty_core::connection::Guard;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::action::Scope;
 use jaunty_tui::app::Summoned;
 use ratatui::layout::Rect;
@@ -195,7 +195,7 @@ fn a_part_of_a_statement_runs_as_selected() {
         stage = stage.key(KeyCode::Right, SHIFT);
     }
     let stage = stage.control('g').until("the run", |app| !app.connection.is_busy() && app.rows.run().is_none());
-    let id = jaunty_core::text::outline::StatementId::of("select 1 as a");
+    let id = jaunty_language::outline::StatementId::of("select 1 as a");
     let stage = stage.until("its end", |app| app.connection.run_of(id).is_some_and(|run| run.end().is_some()));
     assert_eq!(stage.app.connection.run_of(id).unwrap().rows(), 1);
 }

@@ -6,7 +6,7 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers, MouseButton, MouseEventKind};
-use jaunty_core::connection::Guard;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::action::Scope;
 use jaunty_tui::app::{App, Summoned, Whole};
 use support::Stage;

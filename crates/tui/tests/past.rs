@@ -5,7 +5,7 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
-use jaunty_core::connection::Guard;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::app::{App, Past, Summoned};
 use support::Stage;
 

@@ -7,8 +7,8 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::arrange::ArrangeError;
-use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::app::{Message, Summoned};
 use jaunty_tui::work::Done;
 use ratatui::style::Modifier;

@@ -6,8 +6,8 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
-use jaunty_core::connection::Guard;
 use jaunty_core::run::state::Ahead;
+use jaunty_seam::profile::Guard;
 use support::Stage;
 
 const NONE: KeyModifiers = KeyModifiers::NONE;

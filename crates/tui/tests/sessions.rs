@@ -5,7 +5,7 @@
 
 mod support;
 
-use jaunty_core::connection::Guard;
+use jaunty_seam::profile::Guard;
 use support::Stage;
 
 /// Counts for ever, as far as a test is concerned.

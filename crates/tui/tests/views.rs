@@ -7,7 +7,7 @@ mod support;
 use std::path::Path;
 
 use crossterm::event::{KeyCode, KeyModifiers};
-use jaunty_core::connection::Guard;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::action::ACTIONS;
 use jaunty_tui::theme::{Depth, Name, Theme};
 use ratatui::layout::{Position, Rect};

@@ -5,8 +5,8 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
-use jaunty_core::connection::Guard;
-use jaunty_core::text::document::Motion;
+use jaunty_language::edit::document::Motion;
+use jaunty_seam::profile::Guard;
 use jaunty_tui::action::by_name;
 use jaunty_tui::app::Summoned;
 use jaunty_tui::theme::{Depth, Name, Theme};

@@ -15,13 +15,17 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use jaunty_core::catalog::Catalog;
 use jaunty_core::complete::Surroundings;
-use jaunty_core::connection::{Profile, Secret, open};
-use jaunty_core::engine::{ErrorKind, Flow, Notice, Session, Sink};
-use jaunty_core::problems::{made_in, problems};
-use jaunty_core::text::dialect::Dialect;
-use jaunty_core::text::{rope, split};
+use jaunty_core::connection::open;
+use jaunty_core::problems::problems;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::split;
+use jaunty_language::statement::made::made_in;
+use jaunty_language::text::rope;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{Flow, Notice, Session, Sink};
+use jaunty_seam::error::ErrorKind;
+use jaunty_seam::profile::{Profile, Secret};
 use jaunty_testservers::runner::{statements_of, tests_of};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 
@@ -176,7 +180,7 @@ fn main() {
 fn profile(engine: &str, port: u16) -> Profile {
     let profile = Profile::new("alarms", engine).with("host", "127.0.0.1").with("user", "clerk");
     let mut profile = profile.with("database", "bookings").with("tls", "off");
-    profile.settings.insert("port".into(), jaunty_core::connection::Setting::Number(i64::from(port)));
+    profile.settings.insert("port".into(), jaunty_seam::profile::Setting::Number(i64::from(port)));
     profile
 }
 

@@ -8,12 +8,13 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use jaunty_core::archive::Retention;
-use jaunty_core::connection::{Connections, Profile, edit};
+use jaunty_core::connection::{Connections, edit};
 use jaunty_core::export::Format;
 use jaunty_core::files::{self, Folders};
 use jaunty_core::run::Keeping;
-use jaunty_core::text::dialect::SQLITE;
 use jaunty_engines::ENGINES;
+use jaunty_language::dialect::SQLITE;
+use jaunty_seam::profile::Profile;
 
 use crate::args::Demo;
 use crate::failure::Failure;
@@ -86,11 +87,11 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
         ferry.note = Some("Saltmarsh Line: everything, free to change".into());
         edit::put(&connections, &ferry)?;
         let mut archive = Profile::new("ferry-archive", "sqlite").with("path", "saltmarsh.db");
-        archive = archive.guarded(jaunty_core::connection::Guard::ReadOnly);
+        archive = archive.guarded(jaunty_seam::profile::Guard::ReadOnly);
         archive.note = Some("the same file, opened so that SQLite refuses every write".into());
         edit::put(&connections, &archive)?;
         let mut harbour = Profile::new("ferry-harbour", "sqlite").with("path", "saltmarsh.db");
-        harbour = harbour.guarded(jaunty_core::connection::Guard::Ask);
+        harbour = harbour.guarded(jaunty_seam::profile::Guard::Ask);
         harbour.note = Some("the same file; shows what is about to be written and asks".into());
         edit::put(&connections, &harbour)?;
     }

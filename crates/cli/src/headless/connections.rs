@@ -2,14 +2,15 @@
 
 use std::time::Instant;
 
-use jaunty_core::connection::{Guard, Profile, Setting, connections_files, edit, open, url};
-use jaunty_core::engine::Step;
-use jaunty_core::text::clean::{clean, clean_lines, width};
+use jaunty_core::connection::{connections_files, edit, open, url};
+use jaunty_language::text::clean::{clean, clean_lines, width};
+use jaunty_seam::error::Step;
+use jaunty_seam::profile::{Guard, Profile, Setting};
 use serde_json::{Value, json};
 
+use jaunty_core::connection::Tried;
+use jaunty_core::words;
 use jaunty_engines::ENGINES;
-use jaunty_tui::app::Tried;
-use jaunty_tui::words;
 
 use crate::args::{Change, Connections, ConnectionsAct};
 use crate::failure::Failure;

@@ -2,8 +2,8 @@
 
 use chrono::{Local, NaiveDate};
 use jaunty_core::logbook::{Entry, KeptResult, Logbook, LogbookError, Query};
-use jaunty_core::text::clean::clean;
-use jaunty_tui::words;
+use jaunty_core::words;
+use jaunty_language::text::clean::clean;
 
 use crate::args::Log;
 use crate::failure::Failure;

@@ -13,7 +13,7 @@ pub mod statements;
 use std::io::{self, Read, Write};
 use std::path::Path;
 
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 
 use crate::failure::Failure;
 

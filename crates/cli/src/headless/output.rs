@@ -7,10 +7,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::RecordBatch;
 use arrow_schema::{Schema, SchemaRef};
 use jaunty_core::arrange::pick::Part;
-use jaunty_core::engine::{Flow, Notice, Sink};
 use jaunty_core::export::file::{PartFile, of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
-use jaunty_core::text::clean::{clean, clean_lines};
+use jaunty_language::text::clean::{clean, clean_lines};
+use jaunty_seam::engine::{Flow, Notice, Sink};
 
 use super::interrupt::Interrupt;
 use super::progress;

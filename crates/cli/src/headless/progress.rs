@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::arrange::Progress;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::Tell;
-use jaunty_tui::words;
+use jaunty_core::words;
 
 use super::interrupt::Interrupt;
 

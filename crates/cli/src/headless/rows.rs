@@ -5,7 +5,7 @@ use std::sync::Arc;
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::logbook::KeptResult;
-use jaunty_core::text::dialect::SQLITE;
+use jaunty_language::dialect::SQLITE;
 
 use super::interrupt::Interrupt;
 use super::log::logbook;

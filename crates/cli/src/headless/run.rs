@@ -5,22 +5,24 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use jaunty_core::arrange::pick::Part;
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{Effect, EngineError, ErrorKind, Place, Session, Sink};
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
-use jaunty_core::run::parameters::{self, Given};
 use jaunty_core::run::prepare::{Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
-use jaunty_core::text::clean::clean;
-use jaunty_core::text::dialect::Dialect;
-use jaunty_core::text::outline::Outline;
-use jaunty_core::text::rope;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::outline::Outline;
+use jaunty_language::statement::parameters::{self, Given};
+use jaunty_language::text::clean::clean;
+use jaunty_language::text::rope;
+use jaunty_seam::engine::{Effect, Place, Session, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile};
 
-use jaunty_tui::{settings, words};
+use jaunty_core::settings;
+use jaunty_core::words;
 
 use super::interrupt::Interrupt;
 use super::output::{Output, Shared};

@@ -1,7 +1,8 @@
 //! `jaunty statements`: what the splitter finds, for editors and for whoever wonders.
 
-use jaunty_core::text::dialect::{DIALECTS, by_name};
-use jaunty_core::text::{rope, split};
+use jaunty_language::dialect::{DIALECTS, by_name};
+use jaunty_language::split;
+use jaunty_language::text::rope;
 use serde_json::json;
 
 use crate::args::Statements;

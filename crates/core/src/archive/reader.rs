@@ -23,7 +23,7 @@ use super::message::{
 use super::{ArchiveError, Place};
 
 /// A batch with a longer body has long values in it: those of others end at
-/// [`BATCH_BYTES`](crate::engine::BATCH_BYTES). It is neither read whole to be looked at, nor kept in memory.
+/// [`BATCH_BYTES`](jaunty_seam::rows::BATCH_BYTES). It is neither read whole to be looked at, nor kept in memory.
 const LARGE: u64 = 8 << 20;
 
 /// The kept rows of one result.

@@ -6,8 +6,8 @@ use arrow_array::RecordBatch;
 use arrow_ipc::reader::FileReader;
 
 use super::*;
-use crate::rows::assemble::{Announced, Assembler, Value};
-use crate::rows::cell::column_text;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::rows::cell::column_text;
 
 fn assembler() -> Assembler {
     let column = |name: &str| Announced { name: name.into(), db_type: "INTEGER".into(), ..Announced::default() };
@@ -81,7 +81,7 @@ fn other_programs_read_it() {
     let path = folder.path().join("a.arrow");
     thousand(&path).finish().unwrap();
     let reader = FileReader::try_new(File::open(&path).unwrap(), None).unwrap();
-    assert_eq!(reader.schema().field(0).metadata()[crate::engine::DB_TYPE], "INTEGER");
+    assert_eq!(reader.schema().field(0).metadata()[jaunty_seam::rows::DB_TYPE], "INTEGER");
     assert_eq!(reader.map(|b| b.unwrap().num_rows()).sum::<usize>(), 1000);
 }
 
@@ -187,7 +187,7 @@ fn some_columns_are_read_as_they_are_among_all() {
     }
     let made = assembler.take().unwrap();
     let [mixed, none, blob] = made.columns() else { panic!("three columns") };
-    assert!(crate::rows::widen::is_mixed(mixed.data_type()));
+    assert!(jaunty_seam::rows::widen::is_mixed(mixed.data_type()));
     let columns: Vec<(&str, ArrayRef)> = vec![
         ("none", Arc::new(NullArray::new(50))),
         ("mixed", Arc::clone(mixed)),

@@ -11,7 +11,7 @@ use arrow_schema::{Schema, SchemaRef};
 
 use super::reader::{Contents, read_place};
 use super::{Archive, ArchiveError, CHECKSUMS, Place};
-use crate::rows::widen::{common_schema, widen_batch};
+use jaunty_seam::rows::widen::{common_schema, widen_batch};
 
 /// Appends batches to an archive. Dropping it leaves the file as a crash would: readable up to the
 /// last batch.

@@ -20,9 +20,9 @@ use arrow_schema::{DataType, Field};
 use regex::{Regex, RegexBuilder};
 
 use super::key::{Keys, Sought};
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::form::TextForm;
-use crate::rows::widen::is_mixed;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::form::TextForm;
+use jaunty_seam::rows::widen::is_mixed;
 
 /// What a column's values must fulfil.
 #[derive(Debug, Clone, PartialEq)]
@@ -258,7 +258,7 @@ fn listed(mut text: &str) -> Vec<String> {
 fn sought(text: &str, field: &Field) -> Result<Sought, ConditionError> {
     Sought::read(text, field).ok_or_else(|| ConditionError::NotOfType {
         value: text.to_owned(),
-        type_name: crate::rows::cell::type_name(field),
+        type_name: jaunty_seam::rows::cell::type_name(field),
     })
 }
 

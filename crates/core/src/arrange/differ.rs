@@ -6,7 +6,7 @@ use arrow_schema::Field;
 use super::pick::Part;
 use super::{ArrangeError, Progress};
 use crate::archive::ArchiveError;
-use crate::rows::cell::ColumnReader;
+use jaunty_seam::rows::cell::ColumnReader;
 
 /// Where two results differ.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

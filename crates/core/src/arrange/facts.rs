@@ -17,12 +17,12 @@ use super::pick::Part;
 use super::sort::{Order, sorted};
 use super::{ArrangeError, Arrangement, Progress};
 use crate::archive::Archive;
-use crate::rows::assemble::Value;
-use crate::rows::cell::{Cell, CellKind, ColumnReader};
-use crate::rows::form::TextForm;
-use crate::rows::moment::instant;
-use crate::rows::span;
-use crate::rows::widen::{is_mixed, mixed_value};
+use jaunty_seam::rows::assemble::Value;
+use jaunty_seam::rows::cell::{Cell, CellKind, ColumnReader};
+use jaunty_seam::rows::form::TextForm;
+use jaunty_seam::rows::moment::instant;
+use jaunty_seam::rows::span;
+use jaunty_seam::rows::widen::{is_mixed, mixed_value};
 
 /// Values that come most often are told up to this many.
 const FREQUENT: usize = 10;

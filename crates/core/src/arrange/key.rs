@@ -15,12 +15,12 @@ use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, UnionArray};
 use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
 
-use crate::rows::assemble::Value;
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::form::TextForm;
-use crate::rows::moment::{day, instant, time_of_day};
-use crate::rows::span;
-use crate::rows::widen::{is_mixed, mixed_value};
+use jaunty_seam::rows::assemble::Value;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::form::TextForm;
+use jaunty_seam::rows::moment::{day, instant, time_of_day};
+use jaunty_seam::rows::span;
+use jaunty_seam::rows::widen::{is_mixed, mixed_value};
 
 const SIGN: u64 = 1 << 63;
 

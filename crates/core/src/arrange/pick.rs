@@ -8,7 +8,7 @@ use arrow_schema::{Schema, SchemaRef};
 
 use super::Arrangement;
 use crate::archive::{Archive, ArchiveError};
-use crate::engine::BATCH_ROWS;
+use jaunty_seam::rows::BATCH_ROWS;
 
 /// About how many bytes are gathered at a time.
 const GATHERED: u64 = 32 << 20;

@@ -6,8 +6,8 @@ use arrow_array::{Array, ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field};
 use regex::bytes::{Regex, RegexBuilder};
 
-use crate::rows::cell::ColumnReader;
-use crate::rows::form::TextForm;
+use jaunty_seam::rows::cell::ColumnReader;
+use jaunty_seam::rows::form::TextForm;
 
 /// What is looked for: a text, in any case unless it holds a capital letter.
 #[derive(Debug, Clone)]

@@ -9,12 +9,12 @@ use super::Wanted;
 use super::condition::{Comparison, Kind, Test, Where, is_text};
 use super::search::Search;
 use super::sort::Order;
-use crate::engine::DB_TYPE;
-use crate::rows::form::TextForm;
-use crate::rows::span;
-use crate::rows::widen::is_mixed;
-use crate::text::dialect::{Comparing, Dialect, Kind as Does};
-use crate::text::split;
+use jaunty_language::dialect::{Comparing, Dialect, Kind as Does};
+use jaunty_language::split;
+use jaunty_seam::rows::DB_TYPE;
+use jaunty_seam::rows::form::TextForm;
+use jaunty_seam::rows::span;
+use jaunty_seam::rows::widen::is_mixed;
 
 /// Why a server cannot be asked.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
@@ -231,7 +231,7 @@ mod tests {
 
     use super::super::condition::Condition;
     use super::*;
-    use crate::text::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
 
     fn schema() -> SchemaRef {
         let field = |name: &str, kind: DataType, db_type: &str| {

@@ -4,9 +4,9 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::Catalog;
-use crate::connection::Profile;
 use crate::files;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::profile::Profile;
 
 /// The file of a profile. The name alone does not tell: what the profile points at may have changed.
 fn path(folder: &Path, profile: &Profile) -> PathBuf {

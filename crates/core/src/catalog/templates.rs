@@ -2,9 +2,9 @@
 //! the notation of the Language Server Protocol's snippets: `${1:name}`
 //! (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#snippet_syntax>).
 
-use super::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
-use crate::text::dialect::Dialect;
-use crate::text::snippet::{escaped, unfilled_place};
+use jaunty_language::dialect::Dialect;
+use jaunty_language::edit::snippet::{escaped, unfilled_place};
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
 
 /// A way to make a statement of an object.
 pub struct Template {
@@ -295,8 +295,8 @@ fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect, form: usize)
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::Name;
-    use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_seam::catalog::Name;
 
     fn harbour() -> Catalog {
         let mut catalog = Catalog::along(["public".to_owned()]);

@@ -1,7 +1,9 @@
 use super::*;
 use crate::complete::tests::saltmarsh;
-use crate::connection::Profile;
-use crate::text::dialect::{MYSQL, POSTGRES, SQLITE};
+use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+use jaunty_language::statement::Written;
+use jaunty_seam::catalog::{Catalog, Name, Names, ObjectKind};
+use jaunty_seam::profile::Profile;
 
 fn quoted(text: &str) -> Written {
     Written { text: text.into(), quoted: true }

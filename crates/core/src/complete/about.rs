@@ -3,12 +3,14 @@
 
 use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
-use super::parse::{Origin, Shape, Word, words};
 use super::scope::{Scope, Seen, Sighted};
-use crate::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule, Written, templates};
-use crate::help;
-use crate::text::dialect::Dialect;
-use crate::text::lexer::TokenKind;
+use crate::catalog::templates;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::help;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Origin, Shape, Word, words};
+use jaunty_seam::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule};
 
 /// What is known of something.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -52,7 +54,9 @@ pub fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Abou
 
 fn name_of(word: &Word) -> Written {
     match word.kind {
-        TokenKind::QuotedName => Written { text: crate::text::definition::unquoted(&word.text), quoted: true },
+        TokenKind::QuotedName => {
+            Written { text: jaunty_language::statement::definition::unquoted(&word.text), quoted: true }
+        }
         _ => Written { text: word.text.to_lowercase(), quoted: false },
     }
 }
@@ -200,7 +204,7 @@ pub fn column_line(column: &Column, of: &Object, catalog: &Catalog) -> String {
     if !column.nullable && !column.key {
         line.push_str(" · not null");
     }
-    let only = |rule: &&crate::catalog::Constraint| rule.columns.contains(&column.name);
+    let only = |rule: &&jaunty_seam::catalog::Constraint| rule.columns.contains(&column.name);
     for rule in of.constraints.iter().filter(only) {
         match &rule.rule {
             Rule::Foreign { to, columns, .. } => {
@@ -358,7 +362,7 @@ pub fn only_table(text: &str, catalog: &Catalog, dialect: &'static Dialect) -> O
 mod tests {
     use super::*;
     use crate::complete::tests::saltmarsh;
-    use crate::text::dialect::{self, POSTGRES};
+    use jaunty_language::dialect::{self, POSTGRES};
 
     /// What is said at the mark in a text: the title, then the first line.
     fn said(name: &str, text: &str) -> String {

@@ -1,13 +1,14 @@
 //! Columns of what is in scope.
 
 use super::context::Context;
-use super::parse::{Clause, Origin};
 use super::rank::fit;
 use super::scope::{Seen, Sighted, columns_of};
 use super::{Found, Kind, escaped};
-use crate::catalog::{Object, Written};
-use crate::text::lexer::TokenKind;
-use crate::text::snippet::unfilled_place;
+use jaunty_language::edit::snippet::unfilled_place;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Clause, Origin};
+use jaunty_seam::catalog::Object;
 
 /// The columns that can be seen, those of the query itself first. One that several tables have is
 /// written with the table before it.
@@ -267,7 +268,7 @@ fn ungrouped(context: &Context<'_>) -> Option<String> {
 }
 
 /// Tokens as a person would write them in a line.
-fn as_written(words: &[super::parse::Word]) -> String {
+fn as_written(words: &[jaunty_language::statement::shape::Word]) -> String {
     let mut text = String::new();
     for (at, word) in words.iter().enumerate() {
         let before = at.checked_sub(1).and_then(|at| words.get(at));

@@ -1,8 +1,8 @@
 //! Commands of a server of keys: their names, their arguments, and keys.
 
 use super::{Completion, Found, Kind, Surroundings, escaped, finish};
-use crate::catalog::ObjectKind;
-use crate::help;
+use jaunty_language::help;
+use jaunty_seam::catalog::ObjectKind;
 
 /// What could be written at byte `cursor` of a command.
 pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completion {

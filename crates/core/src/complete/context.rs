@@ -3,13 +3,14 @@
 
 use std::ops::Range;
 
-use super::parse::{Clause, Shape, Word, words};
 pub use super::place::{Place, expects_operand};
 use super::scope::{Scope, Sighted};
 use super::snippets::Snippet;
-use crate::catalog::{Catalog, Written};
-use crate::text::dialect::Dialect;
-use crate::text::lexer::TokenKind;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Clause, Shape, Word, words};
+use jaunty_seam::catalog::Catalog;
 
 /// What is known of the surroundings of a statement.
 #[derive(Clone, Copy)]
@@ -174,7 +175,7 @@ impl<'a> Context<'a> {
     pub fn table_in_hand(&self) -> Option<Vec<Written>> {
         let query = self.shape.queries.get(self.query)?;
         if let Some(source) = query.target.and_then(|target| query.sources.get(target))
-            && let super::parse::Origin::Named(path) = &source.origin
+            && let jaunty_language::statement::shape::Origin::Named(path) = &source.origin
         {
             return Some(path.clone());
         }
@@ -226,7 +227,7 @@ fn quote_end(tail: &str, opened: &str) -> usize {
 
 fn ends_in_comment(head: &str, dialect: &'static Dialect) -> bool {
     let rope = ropey::Rope::from_str(head);
-    let last = crate::text::lexer::Lexer::new(&rope, dialect, 0).last();
+    let last = jaunty_language::lexer::Lexer::new(&rope, dialect, 0).last();
     last.is_some_and(|last| {
         let line = !head.get(last.range()).unwrap_or_default().starts_with("/*");
         last.kind == TokenKind::Comment && (line || !last.closed)

@@ -1,11 +1,12 @@
 //! Keywords by clause, functions and types.
 
 use super::context::{Context, Place};
-use super::parse::Clause;
 use super::{Found, Kind, escaped};
-use crate::catalog::{ObjectKind, templates};
-use crate::help;
-use crate::text::dialect::Dialect;
+use crate::catalog::templates;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::help;
+use jaunty_language::statement::shape::Clause;
+use jaunty_seam::catalog::ObjectKind;
 
 /// Puts those in that the dialect has, in the case of the others.
 pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
@@ -45,7 +46,7 @@ pub(super) fn starts(context: &Context<'_>, found: &mut Found) {
     put(context, found, USUAL, 70);
     for snippet in context.around.snippets {
         if snippet.dialect.as_ref().is_none_or(|name| *name == context.around.dialect.name) {
-            let line = crate::text::snippet::Snippet::plain(&snippet.text);
+            let line = jaunty_language::edit::snippet::Snippet::plain(&snippet.text);
             let line = line.split_whitespace().collect::<Vec<_>>().join(" ");
             let line: String = line.chars().take(40).collect();
             found.put(Kind::Snippet, &snippet.name, line, snippet.text.clone(), 45);

@@ -5,12 +5,10 @@
 //! says how well each fits what has been typed. Nothing here waits: all it reads is in memory.
 
 pub mod about;
-mod clause;
 mod columns;
 mod commands;
 pub mod context;
 mod keywords;
-pub mod parse;
 mod place;
 pub mod rank;
 pub mod region;
@@ -24,11 +22,12 @@ use std::ops::Range;
 
 use context::{Context, Place};
 
-pub(crate) use crate::text::snippet::escaped;
 pub use context::Surroundings;
+use jaunty_language::edit::snippet::escaped;
+pub(crate) use jaunty_language::statement::shape;
 
-use crate::catalog::ObjectKind;
-use crate::text::lexer::TokenKind;
+use jaunty_language::lexer::TokenKind;
+use jaunty_seam::catalog::ObjectKind;
 
 /// What a proposal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -94,7 +93,7 @@ pub struct Proposal {
     pub kind: Kind,
     /// What is shown beside it: a type, a table, a signature.
     pub detail: String,
-    /// What is put in, with places in the notation of [`crate::text::snippet`].
+    /// What is put in, with places in the notation of [`jaunty_language::edit::snippet`].
     pub insert: String,
     /// How well it fits: more is better.
     pub rank: i32,
@@ -178,7 +177,7 @@ fn finish(replace: Range<usize>, found: Found) -> Completion {
 
 /// Where no catalog is known: the names that stand in the text around.
 fn names_nearby(context: &Context<'_>, found: &mut Found) {
-    let nearby = parse::words(context.around.nearby, context.around.dialect, 0);
+    let nearby = shape::words(context.around.nearby, context.around.dialect, 0);
     for word in nearby.iter().rev() {
         let name = match word.kind {
             TokenKind::Word if !context.around.dialect.is_keyword(&word.text) && word.text.len() > 2 => {

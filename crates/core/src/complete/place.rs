@@ -1,10 +1,10 @@
 //! What can stand at the cursor, by the clause and the token before it.
 
-use super::clause::Clause;
 use super::context::Context;
-use super::parse::Word;
-use crate::text::dialect::Dialect;
-use crate::text::lexer::TokenKind;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::clause::Clause;
+use jaunty_language::statement::shape::Word;
 
 /// What can stand at the cursor.
 #[derive(Debug, Clone, PartialEq, Eq)]

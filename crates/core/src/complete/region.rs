@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use ropey::Rope;
 
-use crate::text::outline::Outline;
+use jaunty_language::outline::Outline;
 
 /// How far around the cursor other statements are looked at for names and values.
 const NEARBY: usize = 16 << 10;
@@ -63,7 +63,7 @@ pub fn nearby(rope: &Rope, cursor: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect::{REDIS, SQLITE};
+    use jaunty_language::dialect::{REDIS, SQLITE};
 
     #[test]
     fn the_statement_at_the_cursor() {

@@ -1,13 +1,14 @@
 //! What names mean at a place in a statement: tables and their other names, the columns that each
 //! gives, also through queries inside of queries.
 
-use super::parse::{Clause, Origin, Query, Shape, Source};
+use jaunty_language::statement::shape::{Clause, Origin, Query, Shape, Source};
 use std::cell::RefCell;
 use std::collections::HashMap;
 
-use crate::catalog::{Catalog, Name, Object, Written};
-use crate::text::dialect::Dialect;
-use crate::text::lexer::TokenKind;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::Written;
+use jaunty_seam::catalog::{Catalog, Name, Object};
 
 /// A column that a place can see.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -148,7 +149,7 @@ impl<'a> Scope<'a> {
     }
 
     /// The common table expressions that a query sees, the nearest first.
-    pub fn ctes(&self, query: usize) -> Vec<&super::parse::Cte> {
+    pub fn ctes(&self, query: usize) -> Vec<&jaunty_language::statement::shape::Cte> {
         let mut all = Vec::new();
         let mut at = Some(query);
         for _ in 0..DEEPEST {
@@ -303,7 +304,7 @@ fn rename(columns: &mut Vec<Seen>, names: &[String]) {
 
 /// The columns of a table.
 pub fn columns_of(object: &Object) -> Vec<Seen> {
-    let seen = |column: &crate::catalog::Column| Seen {
+    let seen = |column: &jaunty_seam::catalog::Column| Seen {
         name: column.name.clone(),
         db_type: column.db_type.clone(),
         from: Some((object.to_name(), column.name.clone())),

@@ -12,7 +12,7 @@ use crate::files;
 pub struct Snippet {
     /// What is typed for it.
     pub name: String,
-    /// Its text, in the notation of [`crate::text::snippet`].
+    /// Its text, in the notation of [`jaunty_language::edit::snippet`].
     pub text: String,
     /// The dialect that it is for; none is for every one.
     pub dialect: Option<String>,
@@ -127,14 +127,14 @@ pub fn add(file: &Path, snippet: &Snippet) -> Result<(), SnippetError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect;
+    use jaunty_language::dialect;
 
     #[test]
     fn those_that_ship_are_whole() {
         let all = shipped();
         assert!(all.len() >= 12);
         for snippet in all {
-            let places = crate::text::snippet::Snippet::read(&snippet.text);
+            let places = jaunty_language::edit::snippet::Snippet::read(&snippet.text);
             assert!(!places.text.contains("${"), "{}", snippet.name);
             assert!(snippet.dialect.is_none_or(|name| dialect::by_name(&name).is_some()), "{}", snippet.name);
         }

@@ -2,11 +2,12 @@
 
 use super::columns::at_path;
 use super::context::{Context, Place};
-use super::parse::{Clause, Origin};
 use super::rank::fit;
 use super::scope::Sighted;
 use super::{Found, Kind, escaped};
-use crate::catalog::{Object, ObjectKind, templates};
+use crate::catalog::templates;
+use jaunty_language::statement::shape::{Clause, Origin};
+use jaunty_seam::catalog::{Object, ObjectKind};
 
 /// The kinds of objects that can stand at the cursor.
 fn wanted(context: &Context<'_>) -> fn(ObjectKind) -> bool {
@@ -138,7 +139,7 @@ struct Link<'a> {
 fn links<'a>(a: &'a Object, b: &'a Object) -> Vec<Link<'a>> {
     let mut all = Vec::new();
     let strs = |names: &'a [String]| names.iter().map(String::as_str).collect::<Vec<_>>();
-    let same = |o: &Object, n: &crate::catalog::Name| {
+    let same = |o: &Object, n: &jaunty_seam::catalog::Name| {
         o.name.eq_ignore_ascii_case(&n.name) && o.schema.eq_ignore_ascii_case(&n.schema)
     };
     for (ours, _, theirs) in a.references().filter(|(_, to, _)| same(b, to)) {

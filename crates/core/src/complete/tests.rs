@@ -1,6 +1,6 @@
 use super::*;
-use crate::catalog::{Catalog, Column, Constraint, Name, Rule};
-use crate::text::dialect::{self, Dialect};
+use jaunty_language::dialect::{self, Dialect};
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Name, Rule};
 
 /// A small ferry company, as each engine would tell of it.
 pub(crate) fn saltmarsh() -> Catalog {
@@ -112,7 +112,7 @@ fn check(case: &Case, dialect: &'static Dialect, catalog: &Catalog) -> Vec<Strin
             names.split(" ~ ").all(|name| !labels.contains(&name))
         } else if let Some(after) = expected.strip_prefix("! ") {
             let first = completion.proposals.first().map_or(String::new(), |p| p.insert.clone());
-            let put = crate::text::snippet::Snippet::plain(&first);
+            let put = jaunty_language::edit::snippet::Snippet::plain(&first);
             let made = format!("{}{put}{}", &text[..completion.replace.start], &text[completion.replace.end..]);
             made.replace('\n', "⏎") == *after
         } else {

@@ -2,11 +2,11 @@
 
 use super::columns::compared;
 use super::context::Context;
-use super::parse::words;
 use super::scope::Seen;
 use super::{Found, Kind, escaped};
-use crate::catalog::{ObjectKind, Rule};
-use crate::text::lexer::TokenKind;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::shape::words;
+use jaunty_seam::catalog::{ObjectKind, Rule};
 
 /// Where a value stands to be written.
 pub(super) fn values(context: &Context<'_>, found: &mut Found) {
@@ -58,7 +58,8 @@ fn of_check(context: &Context<'_>, seen: &Seen) -> Vec<String> {
         let Rule::Check(expression) = &constraint.rule else { continue };
         let words = words(expression, context.around.dialect, 0);
         let name = words.iter().find(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName));
-        let of_it = name.is_some_and(|w| crate::text::definition::unquoted(&w.text).eq_ignore_ascii_case(column));
+        let of_it = name
+            .is_some_and(|w| jaunty_language::statement::definition::unquoted(&w.text).eq_ignore_ascii_case(column));
         if of_it
             && words.iter().any(|w| w.is_one_of(&["IN", "ANY"]))
             && !words.iter().any(|w| w.is_one_of(&["NOT", "OR"]))

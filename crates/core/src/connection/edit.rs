@@ -6,7 +6,7 @@ use std::path::Path;
 use toml_edit::{DocumentMut, Item, Table, TomlError, value};
 
 use super::file::GENERAL;
-use super::{Profile, Setting};
+use jaunty_seam::profile::{Guard, Profile, Setting};
 
 /// Why a connections file could not be changed. It is as it was.
 #[derive(Debug, thiserror::Error)]
@@ -24,7 +24,7 @@ pub fn put(file: &Path, profile: &Profile) -> Result<(), EditError> {
     change(file, |document| {
         let table = document.entry(&profile.name).or_insert_with(|| Item::Table(Table::new()));
         let Some(table) = table.as_table_like_mut() else { return };
-        let guard = (profile.guard != super::Guard::Open).then(|| profile.guard.word());
+        let guard = (profile.guard != Guard::Open).then(|| profile.guard.word());
         let general = [
             ("engine", Some(profile.engine.as_str())),
             ("guard", guard),
@@ -138,7 +138,7 @@ fn change(file: &Path, act: impl FnOnce(&mut DocumentMut)) -> Result<(), EditErr
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::connection::Guard;
+    use jaunty_seam::profile::Guard;
 
     #[test]
     fn comments_and_order_stay() {

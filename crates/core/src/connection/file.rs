@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use toml_edit::{Document, Item, TableLike, Value};
 
 use super::url::engine_named_by;
-use super::{Guard, Profile, Setting};
-use crate::engine::{Engine, Key, Takes};
 use crate::files::Folders;
+use jaunty_seam::engine::{Engine, Key, Takes};
+use jaunty_seam::profile::{Guard, Profile, Setting};
 
 /// Keys that every engine's profiles may have.
 pub(super) const GENERAL: &[&str] = &["engine", "guard", "note", "label", "group"];

@@ -3,13 +3,12 @@
 
 use std::sync::Arc;
 
-use crate::catalog::{Catalog, Object};
-use crate::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Switch, SwitchKind,
-};
-use crate::run::parameters::Value;
-use crate::text::acts::{Acts, acts};
-use crate::text::dialect::Dialect;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::statement::acts::{Acts, acts};
+use jaunty_language::statement::parameters::Value;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{Abilities, Canceller, Effect, Place, Reading, Session, Sink, Switch, SwitchKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
 
 /// The session, and the language that its statements are in.
 pub(super) struct Guarded {

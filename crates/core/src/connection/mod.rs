@@ -1,20 +1,15 @@
-//! Connections: profiles in plain-text files, and the secrets that are not in them.
+//! Connections: reading and changing the plain-text files that hold profiles ([`load`], [`edit`]), profiles as URLs
+//! ([`url`]), what lies [`nearby`], and [`open()`], the one way from a profile to a session.
 
 pub mod edit;
 mod file;
-mod guard;
 mod guarded;
-mod keyring;
 pub mod nearby;
 mod open;
-mod profile;
-mod secret;
-pub mod source;
+mod tried;
 pub mod url;
 
 pub(crate) use file::nearest;
 pub use file::{Connections, Problem, connections_files, load, parse};
-pub use guard::Guard;
 pub use open::open;
-pub use profile::{Profile, Setting};
-pub use secret::Secret;
+pub use tried::Tried;

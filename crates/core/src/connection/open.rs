@@ -1,12 +1,14 @@
 //! From a profile to a session: the one way in, for the screen and without it.
 
 use super::guarded::Guarded;
-use super::{Guard, Profile, Secret, source, url};
-use crate::engine::{Engine, EngineError, ErrorKind, Place, Session};
+use crate::connection::url;
+use jaunty_seam::engine::{Engine, Place, Session};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile, Secret, source};
 
 /// Opens a session of a profile. `given` is a secret that a person gave for it.
 ///
-/// The error says at which step it failed; with [`crate::engine::Step::Secret`] a person is to be
+/// The error says at which step it failed; with [`jaunty_seam::error::Step::Secret`] a person is to be
 /// asked.
 pub fn open(
     engine: &'static dyn Engine,
@@ -14,7 +16,7 @@ pub fn open(
     given: Option<&Secret>,
 ) -> Result<(Box<dyn Session>, Place), EngineError> {
     let settled = url::settled(profile, &[engine])?;
-    let secret = source::secret_for(&settled, engine, given)?;
+    let secret = source::secret_for(&settled, given, |profile| engine.secret_on_file(profile))?;
     let session = engine.connect(&settled, secret.as_ref())?;
     let mut session: Box<dyn Session> = match profile.guard {
         Guard::ReadOnly => Box::new(Guarded { session, dialect: engine.dialect() }),

@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use percent_encoding::percent_decode_str;
 use url::Url;
 
-use super::{Profile, Secret, Setting};
-use crate::engine::{Engine, EngineError, Key, Step, Takes};
+use jaunty_seam::engine::{Engine, Key, Takes};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Profile, Secret, Setting};
 
 /// What a URL gives.
 #[derive(Debug, Clone)]

@@ -7,8 +7,8 @@ use arrow_schema::Schema;
 
 use super::insert::{put_value, table_as_written};
 use super::{ExportError, Exporter, Options};
-use crate::rows::cell::ColumnReader;
-use crate::text::dialect::Dialect;
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::rows::cell::ColumnReader;
 
 /// What becomes of each row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -12,8 +12,8 @@ use parquet::errors::ParquetError;
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
 
 use super::{ExportError, Exporter};
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::widen::{common_schema, is_mixed, widen_batch};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::widen::{common_schema, is_mixed, widen_batch};
 
 /// Rows in one group of a Parquet file.
 const GROUP: usize = 128 << 10;

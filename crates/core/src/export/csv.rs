@@ -8,7 +8,7 @@ use arrow_schema::Schema;
 
 use super::long::Long;
 use super::{ExportError, Exporter, Options};
-use crate::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 /// About how many bytes are written at once.
 const PIECE: usize = 64 << 10;

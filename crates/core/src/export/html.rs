@@ -6,7 +6,7 @@ use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 
 use super::{ExportError, Exporter};
-use crate::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 const HEAD: &str = "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<title>Rows</title>\n<style>\ntable { border-collapse: collapse; font: 14px system-ui, sans-serif; margin: 1em; }\nth, td { padding: 2px 10px; text-align: left; border-bottom: 1px solid #ddd; white-space: pre-wrap; vertical-align: top; }\n.number { text-align: right; font-variant-numeric: tabular-nums; }\n.null { color: #999; }\n</style>\n</head>\n<body>\n";
 

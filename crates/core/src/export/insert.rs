@@ -7,9 +7,9 @@ use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 
 use super::{ExportError, Exporter, Options};
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::origin::Origin;
-use crate::text::dialect::Dialect;
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::origin::Origin;
 
 /// Rows in one statement.
 const ROWS: usize = 100;

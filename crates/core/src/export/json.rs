@@ -8,8 +8,8 @@ use arrow_schema::{FieldRef, Fields, Schema};
 use super::long::Long;
 use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
-use crate::rows::cell::{CellKind, ColumnReader, type_name};
-use crate::rows::moment;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_seam::rows::moment;
 
 pub(super) struct Json {
     lines: bool,

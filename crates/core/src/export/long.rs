@@ -5,9 +5,9 @@ use std::borrow::Cow;
 
 use arrow_array::Array;
 
-use crate::rows::assemble::Value;
-use crate::rows::cell::{CellKind, ColumnReader, Formed, hex};
-use crate::rows::widen::mixed_value;
+use jaunty_seam::rows::assemble::Value;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader, Formed, hex};
+use jaunty_seam::rows::widen::mixed_value;
 
 /// Text or bytes of at least this many bytes are long.
 const LONG: usize = 1 << 20;

@@ -18,7 +18,7 @@ use std::io::{self, Write};
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
-use crate::text::dialect::{Dialect, SQLITE, by_name};
+use jaunty_language::dialect::{Dialect, SQLITE, by_name};
 
 /// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -282,7 +282,7 @@ impl<W: Write> Write for Cleaned<W> {
         let mut shown = String::with_capacity(text.len());
         for line in text.split_inclusive('\n') {
             let bare = line.strip_suffix('\n').unwrap_or(line);
-            shown.push_str(&crate::text::clean::clean(bare.strip_suffix('\r').unwrap_or(bare)));
+            shown.push_str(&jaunty_language::text::clean::clean(bare.strip_suffix('\r').unwrap_or(bare)));
             shown.push_str(&line[bare.len()..]);
         }
         self.0.write_all(shown.as_bytes())?;

@@ -8,8 +8,8 @@ use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 
 use super::{ExportError, Exporter};
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::text::clean::{clean, width};
+use jaunty_language::text::clean::{clean, width};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 /// Rows that are held back to measure columns by.
 const MEASURED: usize = 500;

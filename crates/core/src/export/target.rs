@@ -12,8 +12,8 @@ use std::ops::Range;
 use std::path::PathBuf;
 
 use super::{Format, Options};
-use crate::text::dialect::Dialect;
-use crate::text::words::words;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::text::words::words;
 
 /// Where rows go.
 #[derive(Debug, Clone)]
@@ -108,7 +108,7 @@ pub fn name_of(title: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect::POSTGRES;
+    use jaunty_language::dialect::POSTGRES;
 
     #[test]
     fn targets_are_read() {

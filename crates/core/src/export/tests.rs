@@ -5,8 +5,8 @@ use arrow_array::{ArrayRef, Int64Array};
 use arrow_schema::{DataType, Field};
 
 use super::*;
-use crate::rows::assemble::{Announced, Assembler, Value};
-use crate::rows::origin::Origin;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::rows::origin::Origin;
 
 fn sample() -> RecordBatch {
     let names = ["id", "name", "fare", "raw", "any", "name"];
@@ -392,7 +392,7 @@ fn long_values_are_written_whole() {
             .unwrap();
         String::from_utf8(out).unwrap()
     };
-    let digits = crate::rows::cell::hex(&raw);
+    let digits = jaunty_seam::rows::cell::hex(&raw);
     let quoted = format!("\"{}\",{digits},{plain},7\n", text.replace('"', "\"\""));
     assert!(written(Format::Csv) == format!("text,raw,plain,n\n{quoted}{quoted}"));
     let object = serde_json::json!({"text": text, "raw": digits, "plain": plain, "n": 7});

@@ -17,7 +17,7 @@ use zip::write::{SimpleFileOptions, StreamWriter};
 
 use super::columnar::Drain;
 use super::{ExportError, Exporter};
-use crate::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 /// The rows of one sheet, its head among them, by the standard's limit.
 const ROWS: u32 = 1_048_576;

@@ -87,14 +87,6 @@ impl Folders {
 #[error("there is no home folder; set HOME, or XDG_CONFIG_HOME, XDG_DATA_HOME and XDG_STATE_HOME")]
 pub struct FolderError;
 
-/// A path as a person writes it: `~/` is the home folder, and what is relative is relative to `base`.
-pub fn written(text: &Path, base: &Path) -> PathBuf {
-    match (text.strip_prefix("~"), etcetera::home_dir()) {
-        (Ok(rest), Ok(home)) => home.join(rest),
-        _ => base.join(text),
-    }
-}
-
 /// Makes a folder that only its owner may enter, with all above it.
 pub fn private_folder(folder: &Path) -> io::Result<()> {
     let mut builder = std::fs::DirBuilder::new();

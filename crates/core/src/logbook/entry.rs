@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::run::parameters::Value;
+use jaunty_language::statement::parameters::Value;
 
 /// How a run ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -19,8 +19,8 @@ pub use entry::{Begun, Ended, Entry, KeptResult, Outcome};
 pub use query::{Query, Searchable};
 
 use crate::archive::Archive;
-use crate::run::parameters::{Given, Value};
-use crate::text::outline::StatementId;
+use jaunty_language::outline::StatementId;
+use jaunty_language::statement::parameters::{Given, Value};
 
 /// Why the logbook could not be used.
 #[derive(Debug, thiserror::Error)]

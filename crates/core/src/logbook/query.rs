@@ -13,7 +13,7 @@ use chrono::{Days, NaiveDate};
 
 use super::{Entry, Outcome};
 use crate::connection::nearest;
-use crate::text::words::words;
+use jaunty_language::text::words::words;
 
 /// What is looked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -1,6 +1,7 @@
 use super::*;
 use crate::complete::tests::saltmarsh;
-use crate::text::dialect;
+use jaunty_language::dialect;
+use jaunty_language::statement::made::made_in;
 
 fn found(name: &str, text: &str) -> Vec<String> {
     let catalog = saltmarsh();

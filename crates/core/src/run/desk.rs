@@ -14,13 +14,15 @@ use super::reading::{self, Read};
 use super::sample::Sample;
 use super::state::Run;
 use super::transaction::OpenTransaction;
-use crate::catalog::{Catalog, Name, Object, store};
-use crate::connection::{Profile, Secret};
-use crate::engine::{Abilities, Canceller, Effect, Engine, EngineError, ErrorKind, Place, Session, Switch, SwitchKind};
+use crate::catalog::store;
 use crate::logbook::Outcome;
-use crate::text::dialect::Kind;
-use crate::text::lexer::Lexer;
-use crate::text::outline::StatementId;
+use jaunty_language::dialect::Kind;
+use jaunty_language::lexer::Lexer;
+use jaunty_language::outline::StatementId;
+use jaunty_seam::catalog::{Catalog, Name, Object};
+use jaunty_seam::engine::{Abilities, Canceller, Effect, Engine, Place, Session, Switch, SwitchKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Profile, Secret};
 
 /// What the thread is asked.
 pub enum Order {
@@ -419,7 +421,7 @@ impl Worker {
 
     /// What the statement does, if the guard asks for a yes to that and has not had one.
     fn needs_yes(&mut self, job: &Job) -> Option<Effect> {
-        if job.confirmed || self.profile.guard == crate::connection::Guard::Open {
+        if job.confirmed || self.profile.guard == jaunty_seam::profile::Guard::Open {
             return None;
         }
         let asking = self.asking();

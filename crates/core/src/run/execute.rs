@@ -15,17 +15,18 @@ use ropey::Rope;
 
 use super::keeping::Keeping;
 use super::out_line::out_lines;
-use super::parameters::Value;
 use super::state::{KeptRows, Run, RunResult};
 use crate::archive::{ArchiveError, Writer};
-use crate::connection::{Profile, Setting};
-use crate::engine::{EngineError, ErrorKind, Flow, Notice, Place, Session, Sink};
 use crate::export::target::Target;
 use crate::logbook::{Begun, Ended, KeptResult, Outcome};
-use crate::text::dialect::Dialect;
-use crate::text::outline::{MOST_PARTS, Outline};
-use crate::text::split::Statement;
-use crate::text::veil;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::outline::{MOST_PARTS, Outline};
+use jaunty_language::split::Statement;
+use jaunty_language::statement::parameters::Value;
+use jaunty_language::statement::veil;
+use jaunty_seam::engine::{Flow, Notice, Place, Session, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Profile, Setting};
 
 /// How often a growing run is told of.
 const TELL_EVERY: Duration = Duration::from_millis(50);

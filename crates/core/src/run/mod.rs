@@ -4,14 +4,13 @@
 //! session and keeps its rows in the archive and its facts in the logbook, where [`keeping`] has room; [`desk`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
-//! [`parameters`] are values that are sent beside a statement, [`reading`] asks how the server reads one
+//! [`reading`] asks how the server reads one
 //! whose end was told without a semicolon, and [`transaction`] knows whose changes a rollback takes.
 
 pub mod desk;
 pub mod execute;
 mod keeping;
 pub mod out_line;
-pub mod parameters;
 pub mod prepare;
 pub mod reading;
 pub mod sample;

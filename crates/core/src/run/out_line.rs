@@ -17,26 +17,10 @@ use std::path::{Path, PathBuf};
 use ropey::Rope;
 
 use crate::export::target::{Target, TargetError, name_of};
-use crate::files;
-use crate::text::dialect::Dialect;
-use crate::text::split::Statement;
-
-/// What an out-line begins with.
-pub const MARK: &str = "-->";
-
-/// What stands behind the mark in a comment, if it is an out-line; and how many bytes come before.
-pub fn behind_mark<'a>(comment: &'a str, dialect: &Dialect) -> Option<(usize, &'a str)> {
-    let line = comment.trim_start();
-    let blanks = comment.len() - line.len();
-    if let Some(rest) = line.strip_prefix(MARK) {
-        return Some((blanks + MARK.len(), rest));
-    }
-    dialect.line_comments.iter().find_map(|open| {
-        let inside = line.strip_prefix(open)?;
-        let rest = inside.trim_start().strip_prefix(MARK)?;
-        Some((comment.len() - rest.len(), rest))
-    })
-}
+use jaunty_language::dialect::Dialect;
+use jaunty_language::split::Statement;
+use jaunty_language::split::out_mark::behind_mark;
+use jaunty_seam::profile::path;
 
 /// An out-line in a text.
 #[derive(Debug, Clone)]
@@ -70,7 +54,7 @@ pub fn out_lines(statement: &Statement, rope: &Rope, dialect: &'static Dialect) 
 pub fn file_of(target: &Target, title: &str, buffer: Option<&Path>) -> PathBuf {
     let folder = buffer.and_then(Path::parent).map(Path::to_owned).unwrap_or_default();
     match &target.file {
-        Some(file) => files::written(file, &folder),
+        Some(file) => path::written(file, &folder),
         None => folder.join(format!("{}.{}", name_of(title), target.format.ending())),
     }
 }
@@ -78,8 +62,8 @@ pub fn file_of(target: &Target, title: &str, buffer: Option<&Path>) -> PathBuf {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect::{MYSQL, REDIS, SQLITE};
-    use crate::text::outline::Outline;
+    use jaunty_language::dialect::{MYSQL, REDIS, SQLITE};
+    use jaunty_language::outline::Outline;
 
     fn found(text: &str, dialect: &'static Dialect) -> Vec<Vec<String>> {
         let rope = Rope::from_str(text);

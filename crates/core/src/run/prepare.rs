@@ -7,10 +7,10 @@ use ropey::Rope;
 
 use super::execute::{Job, job_at};
 use super::out_line::out_lines;
-use super::parameters;
-use crate::text::outline::{Outline, StatementId};
-use crate::text::snippet::unfilled;
-use crate::text::split::Statement;
+use jaunty_language::edit::snippet::unfilled;
+use jaunty_language::outline::{Outline, StatementId};
+use jaunty_language::split::Statement;
+use jaunty_language::statement::parameters;
 
 /// Statements that can run.
 #[derive(Debug, Default)]
@@ -79,7 +79,7 @@ fn unfilled_in(statement: &Statement, rope: &Rope, outline: &Outline) -> Option<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect::SQLITE;
+    use jaunty_language::dialect::SQLITE;
 
     fn prepared(text: &str) -> Result<Prepared, Unready> {
         let rope = Rope::from_str(text);

@@ -5,7 +5,7 @@
 //! runs. Where it cannot be asked the longer reading counts, and a person says yes to it first.
 
 use super::execute::Job;
-use crate::engine::{Reading, Session};
+use jaunty_seam::engine::{Reading, Session};
 
 /// How a job is to be run.
 #[derive(Debug)]

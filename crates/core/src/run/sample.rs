@@ -5,8 +5,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 
-use crate::engine::{EngineError, ErrorKind, Flow, Notice, Sink};
-use crate::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 /// Rows as text, not cleaned.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -7,11 +7,12 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use super::out_line::file_of;
 use crate::archive::{Archive, ArchiveError};
-use crate::engine::{EngineError, Notice};
 use crate::export::file::of_result;
 use crate::export::target::Target;
 use crate::logbook::{Entry, KeptResult, Outcome};
-use crate::text::outline::StatementId;
+use jaunty_language::outline::StatementId;
+use jaunty_seam::engine::Notice;
+use jaunty_seam::error::EngineError;
 
 /// One execution of one statement.
 #[derive(Debug)]
@@ -213,7 +214,7 @@ impl Run {
         });
         run.results = Mutex::new(results.collect());
         let duration = Duration::from_millis(u64::try_from(entry.ended.duration_ms).unwrap_or(0));
-        let error = entry.ended.error.map(|text| EngineError::new(crate::engine::ErrorKind::Refused, text));
+        let error = entry.ended.error.map(|text| EngineError::new(jaunty_seam::error::ErrorKind::Refused, text));
         run.end = OnceLock::from(End { outcome: entry.outcome, duration, error });
         run.rolled_back = AtomicBool::new(entry.rolled_back);
         run
@@ -389,7 +390,7 @@ mod tests {
 
     use super::*;
     use crate::logbook::Ended;
-    use crate::text::dialect::SQLITE;
+    use jaunty_language::dialect::SQLITE;
 
     fn run() -> Run {
         Run::begin("select 1".into(), Some("One".into()), Some(7))

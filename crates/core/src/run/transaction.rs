@@ -5,11 +5,11 @@ use std::sync::Arc;
 use ropey::Rope;
 
 use super::state::Run;
-use crate::engine::Transaction;
 use crate::logbook::Outcome;
-use crate::text::acts::{Acts, acts};
-use crate::text::dialect::Dialect;
-use crate::text::lexer::Lexer;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::Lexer;
+use jaunty_language::statement::acts::{Acts, acts};
+use jaunty_seam::engine::Transaction;
 
 /// What a statement says about the transaction.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -115,7 +115,7 @@ fn word(statement: &str, dialect: &'static Dialect) -> Word {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::dialect::{MYSQL, POSTGRES};
+    use jaunty_language::dialect::{MYSQL, POSTGRES};
 
     const OPEN: Option<Transaction> = Some(Transaction::Open);
     const FAILED: Option<Transaction> = Some(Transaction::Failed);

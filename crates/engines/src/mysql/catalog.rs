@@ -1,9 +1,9 @@
 //! What a server holds, from `information_schema`, which MySQL and MariaDB share as far as it is
 //! asked for here.
 
-use jaunty_core::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
-use jaunty_core::engine::EngineError;
-use jaunty_core::text::dialect::MYSQL;
+use jaunty_language::dialect::MYSQL;
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+use jaunty_seam::error::EngineError;
 use mysql_async::Row;
 
 use super::session::{MysqlSession, field};

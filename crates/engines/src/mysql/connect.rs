@@ -2,8 +2,8 @@
 
 use std::time::Instant;
 
-use jaunty_core::connection::{Guard, Profile, Secret};
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Guard, Profile, Secret};
 use mysql_async::{ClientIdentity, Conn, DriverError, Error, Opts, OptsBuilder, SslOpts};
 use tokio::runtime::Runtime;
 

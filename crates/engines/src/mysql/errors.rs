@@ -1,6 +1,6 @@
 //! From the server's errors to sentences. The numbers are those of the server's error reference.
 
-use jaunty_core::engine::{EngineError, ErrorKind, Step};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use mysql_async::{DriverError, Error, IoError, ServerError};
 
 use crate::net::reach::Route;

@@ -1,7 +1,7 @@
 //! `my.cnf`, the file of the server's own clients, by MySQL's documentation, section "Using option
 //! files".
 
-use jaunty_core::connection::{Profile, Secret, Setting};
+use jaunty_seam::profile::{Profile, Secret, Setting};
 
 /// The password that the environment or the client's file has for a profile.
 pub fn password(profile: &Profile) -> Option<Secret> {

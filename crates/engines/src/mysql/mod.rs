@@ -11,9 +11,10 @@ mod files;
 mod session;
 mod types;
 
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
-use jaunty_core::text::dialect::{Dialect, MYSQL};
+use jaunty_language::dialect::{Dialect, MYSQL};
+use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Profile, Secret};
 
 use crate::net::keys::{LARGEST, SHARED, keys};
 

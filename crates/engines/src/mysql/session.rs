@@ -6,17 +6,19 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Instant;
 
-use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Step, Switch,
-    SwitchKind, Touches, Transaction,
+use crate::client_line;
+use jaunty_language::dialect::{Kind, MYSQL};
+use jaunty_language::split;
+use jaunty_language::statement::acts::{self, Acts};
+use jaunty_language::statement::made::made_in;
+use jaunty_language::statement::parameters::{self, Given, with_literals};
+use jaunty_language::statement::touched;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{
+    Abilities, Canceller, Effect, Flow, Place, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction,
 };
-use jaunty_core::problems::made_in;
-use jaunty_core::run::parameters::{self, Given, with_literals};
-use jaunty_core::text::acts::{self, Acts};
-use jaunty_core::text::dialect::{Kind, MYSQL};
-use jaunty_core::text::{client_line, split, touched};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile};
 use mysql_async::consts::{ColumnType, StatusFlags};
 use mysql_async::prelude::{Protocol, Queryable};
 use mysql_async::{QueryResult, Row, Value};
@@ -342,7 +344,7 @@ impl Session for MysqlSession {
     }
 
     fn effect(&mut self, statement: &str, values: &[parameters::Value]) -> Result<Effect, EngineError> {
-        client_line(statement, &MYSQL)?;
+        client_line::refuse(statement, &MYSQL)?;
         let everything = touched::touches_everything(statement, &MYSQL);
         let touches = |rows| Effect::Writes(Touches { rows, counted: false, everything });
         match acts::acts(statement, &MYSQL) {
@@ -377,13 +379,13 @@ impl Session for MysqlSession {
     }
 
     fn check(&mut self, statement: &str) -> Result<(), EngineError> {
-        if client_line(statement, &MYSQL).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
+        if client_line::refuse(statement, &MYSQL).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
             return Ok(());
         }
         let Link { runtime, connection, .. } = &mut self.link;
         runtime.block_on(async {
             let numbered = parameters::numbered(statement, &MYSQL);
-            let failed = |error| numbered.error(errors::statement(&error, &numbered.text));
+            let failed = |error| errors::statement(&error, &numbered.text).as_written(&numbered);
             match connection.prep(numbered.text.as_str()).await {
                 Ok(prepared) => connection.close(prepared).await.map_err(failed),
                 // The protocol cannot prepare everything that it can run.
@@ -409,7 +411,7 @@ impl Session for MysqlSession {
                 // A mistake of syntax.
                 1064 | 1149 => {
                     let error = errors::statement(&mysql_async::Error::Server(server), &numbered.text);
-                    Reading::stopped_at(numbered.error(error).at, next)
+                    Reading::stopped_at(error.as_written(&numbered).at, next)
                 }
                 // All of it was read, and something it names is not there.
                 _ => Reading::One,
@@ -428,7 +430,7 @@ impl Session for MysqlSession {
         values: &[parameters::Value],
         sink: Box<dyn Sink>,
     ) -> Result<(), EngineError> {
-        client_line(statement, &MYSQL)?;
+        client_line::refuse(statement, &MYSQL)?;
         self.stop.clear();
         if acts::holds_word(statement, &MYSQL, &["TEMPORARY"]) {
             self.temporary.extend(made_in(statement, &MYSQL));
@@ -439,7 +441,7 @@ impl Session for MysqlSession {
             _ => {
                 let numbered = parameters::numbered(statement, &MYSQL);
                 let given = numbered.names.iter().map(|name| sent(parameters::value_of(values, name))).collect();
-                self.carry_out(&numbered.text, Some(given), &mut feed).map_err(|error| numbered.error(error))
+                self.carry_out(&numbered.text, Some(given), &mut feed).map_err(|error| error.as_written(&numbered))
             }
         };
         if let Ok(warnings) = outcome {

@@ -2,9 +2,9 @@
 //!
 //! Dates of zeros, which no calendar has, make their column one of text from there on.
 
-use jaunty_core::rows::columns::{Cells, Columns, Typed};
-use jaunty_core::rows::form::{self, TextForm};
-use jaunty_core::rows::origin::Origin;
+use jaunty_seam::rows::columns::{Cells, Columns, Typed};
+use jaunty_seam::rows::form::{self, TextForm};
+use jaunty_seam::rows::origin::Origin;
 use mysql_async::Column;
 use mysql_async::consts::{ColumnFlags, ColumnType};
 

@@ -3,8 +3,10 @@
 use std::time::Instant;
 
 use arrow_schema::ArrowError;
-use jaunty_core::engine::{BATCH_DELAY, EngineError, ErrorKind, Flow, Notice, Sink};
-use jaunty_core::rows::columns::Columns;
+use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::BATCH_DELAY;
+use jaunty_seam::rows::columns::Columns;
 
 /// The most rows of the first batch: about what fits on a screen, so that it is there at once.
 const FIRST_BATCH: usize = 128;

@@ -1,6 +1,6 @@
 //! The keys that profiles of all servers have.
 
-use jaunty_core::engine::{Key, Takes};
+use jaunty_seam::engine::{Key, Takes};
 
 /// Words under `tls`.
 pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];

@@ -4,8 +4,8 @@ use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{EngineError, ErrorKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::Profile;
 
 /// The longest message, in MiB, unless the profile says otherwise: no value of these servers is longer.
 const LARGEST_MIB: u64 = 1024;

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::Profile;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpStream, UnixStream};
 

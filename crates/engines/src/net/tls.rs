@@ -6,8 +6,8 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::Profile;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{WebPkiServerVerifier, verify_server_name};
 use rustls::crypto::CryptoProvider;

@@ -8,8 +8,8 @@ use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use jaunty_core::connection::{Profile, Secret, source};
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Profile, Secret, source};
 use russh::client::{self, AuthResult, Handle, KeyboardInteractiveAuthResponse, Prompt};
 use russh::keys::PublicKeyOrCertificate;
 use russh::keys::agent::client::AgentClient;

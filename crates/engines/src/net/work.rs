@@ -12,8 +12,10 @@ use std::sync::{Mutex, PoisonError};
 use std::task::Poll;
 use std::time::{Duration, Instant};
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::{BATCH_DELAY, Canceller, EngineError, ErrorKind, Flow, Step};
+use jaunty_seam::engine::{Canceller, Flow};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::Profile;
+use jaunty_seam::rows::BATCH_DELAY;
 use tokio::runtime::{Builder, Handle, Runtime};
 
 /// How long a question of our own may take that nobody waits for.

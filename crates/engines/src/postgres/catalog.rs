@@ -2,8 +2,9 @@
 //! <https://www.postgresql.org/docs/current/catalogs.html>. Objects of extensions and of the server
 //! itself are left out; completion knows the server's functions from the dialect.
 
-use jaunty_core::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
-use jaunty_core::engine::{EngineError, SwitchKind};
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+use jaunty_seam::engine::SwitchKind;
+use jaunty_seam::error::EngineError;
 use tokio_postgres::SimpleQueryRow;
 
 use super::run::said;
@@ -116,7 +117,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
             ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
         }
         _ => {
-            catalog.databases = jaunty_core::engine::Session::choices(session, SwitchKind::Database)?;
+            catalog.databases = jaunty_seam::engine::Session::choices(session, SwitchKind::Database)?;
             return Ok(false);
         }
     }
@@ -148,8 +149,8 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
             object.rows = None;
         }
         if let Some(partition) = said(row, 14) {
-            let mut shown = jaunty_core::text::dialect::POSTGRES.name_as_written(&object.name);
-            shown = format!("{}.{shown}", jaunty_core::text::dialect::POSTGRES.name_as_written(&object.schema));
+            let mut shown = jaunty_language::dialect::POSTGRES.name_as_written(&object.name);
+            shown = format!("{}.{shown}", jaunty_language::dialect::POSTGRES.name_as_written(&object.schema));
             object.definition = format!("create table {shown} {partition}");
         }
         object.clauses = text(row, 15);
@@ -274,6 +275,6 @@ pub fn definition(session: &mut PostgresSession, of: &Object) -> Result<Option<S
 }
 
 fn shown(of: &Object) -> String {
-    let name = |name: &str| jaunty_core::text::dialect::POSTGRES.name_as_written(name);
+    let name = |name: &str| jaunty_language::dialect::POSTGRES.name_as_written(name);
     format!("{}.{}", name(&of.schema), name(&of.name))
 }

@@ -7,8 +7,8 @@ use std::task::Context;
 use std::time::Instant;
 
 use futures_util::future::poll_fn;
-use jaunty_core::connection::{Guard, Profile, Secret};
-use jaunty_core::engine::{EngineError, ErrorKind, Step};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile, Secret};
 use tokio::runtime::Runtime;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::tls::MakeTlsConnect;

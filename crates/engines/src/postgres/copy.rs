@@ -4,12 +4,12 @@ use std::io;
 use std::pin::pin;
 
 use futures_util::SinkExt;
-use jaunty_core::engine::EngineError;
-use jaunty_core::rows::columns::{Cells, Columns, Typed};
-use jaunty_core::rows::form::TextForm;
-use jaunty_core::text::dialect::POSTGRES;
-use jaunty_core::text::lexer::{Lexer, TokenKind};
-use jaunty_core::text::rope;
+use jaunty_language::dialect::POSTGRES;
+use jaunty_language::lexer::{Lexer, TokenKind};
+use jaunty_language::text::rope;
+use jaunty_seam::error::EngineError;
+use jaunty_seam::rows::columns::{Cells, Columns, Typed};
+use jaunty_seam::rows::form::TextForm;
 
 use super::errors;
 use super::session::PostgresSession;

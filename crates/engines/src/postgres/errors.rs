@@ -1,7 +1,7 @@
 //! From the server's errors to sentences.
 
-use jaunty_core::connection::Secret;
-use jaunty_core::engine::{EngineError, ErrorKind, Step};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::Secret;
 use tokio_postgres::error::{DbError, ErrorPosition, SqlState};
 
 use crate::net::reach::Route;

@@ -3,8 +3,8 @@
 
 use std::path::{Path, PathBuf};
 
-use jaunty_core::connection::{Profile, Secret, Setting};
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Profile, Secret, Setting};
 
 /// The password that the environment or the password file has for a profile.
 pub fn password(profile: &Profile) -> Option<Secret> {

@@ -4,7 +4,7 @@
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 
-use jaunty_core::rows::origin::Origin;
+use jaunty_seam::rows::origin::Origin;
 use tokio_postgres::{Column, SimpleQueryMessage};
 
 use super::run::said;

@@ -5,10 +5,11 @@ use std::sync::atomic::Ordering;
 use std::task::Poll;
 
 use futures_util::{Stream, StreamExt};
-use jaunty_core::engine::{EngineError, ErrorKind, Flow};
-use jaunty_core::rows::columns::Columns;
-use jaunty_core::run::parameters::{self, Value, value_of};
-use jaunty_core::text::dialect::{Kind, POSTGRES};
+use jaunty_language::dialect::{Kind, POSTGRES};
+use jaunty_language::statement::parameters::{self, Value, value_of};
+use jaunty_seam::engine::Flow;
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::columns::Columns;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Column, SimpleQueryMessage, SimpleQueryRow};
 
@@ -27,7 +28,7 @@ impl PostgresSession {
         }
         let numbered = parameters::numbered(statement, &POSTGRES);
         let given: Vec<AsText> = numbered.names.iter().map(|name| AsText(value_of(values, name).text())).collect();
-        self.carry_out_with(&numbered.text, &given, feed).map_err(|error| numbered.error(error))
+        self.carry_out_with(&numbered.text, &given, feed).map_err(|error| error.as_written(&numbered))
     }
 
     fn carry_out_with(&self, statement: &str, given: &[AsText], feed: &mut Feed) -> Outcome<()> {

@@ -5,16 +5,18 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::Instant;
 
-use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Place, Reading, Session, Sink, Step, Switch, SwitchKind,
-    Touches, Transaction,
+use crate::client_line;
+use jaunty_language::dialect::{Kind, POSTGRES};
+use jaunty_language::split;
+use jaunty_language::statement::acts::{self, Acts};
+use jaunty_language::statement::parameters::{self, Given, Value, with_literals};
+use jaunty_language::statement::touched;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{
+    Abilities, Canceller, Effect, Place, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction,
 };
-use jaunty_core::run::parameters::{self, Given, Value, with_literals};
-use jaunty_core::text::acts::{self, Acts};
-use jaunty_core::text::dialect::{Kind, POSTGRES};
-use jaunty_core::text::{client_line, split, touched};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile};
 use tokio_postgres::{AsyncMessage, SimpleQueryMessage, SimpleQueryRow};
 
 use super::cancel::cancel;
@@ -218,7 +220,7 @@ impl Session for PostgresSession {
     }
 
     fn effect(&mut self, statement: &str, values: &[Value]) -> Outcome<Effect> {
-        client_line(statement, &POSTGRES)?;
+        client_line::refuse(statement, &POSTGRES)?;
         let touches =
             |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
         match acts::acts(statement, &POSTGRES) {
@@ -259,7 +261,8 @@ impl Session for PostgresSession {
     }
 
     fn check(&mut self, statement: &str) -> Outcome<()> {
-        if client_line(statement, &POSTGRES).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
+        if client_line::refuse(statement, &POSTGRES).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change)
+        {
             return Ok(());
         }
         let link = &self.link;
@@ -267,7 +270,7 @@ impl Session for PostgresSession {
         let prepared =
             link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await });
         match prepared {
-            Ok(Err(error)) => Err(numbered.error(errors::statement(&error, &numbered.text))),
+            Ok(Err(error)) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
             // A server that takes long is busy with something else.
             Ok(Ok(_)) | Err(_) => Ok(()),
         }
@@ -292,7 +295,7 @@ impl Session for PostgresSession {
             Ok(Ok(_)) => Reading::One,
             Ok(Err(error)) if error.as_db_error().is_none() => Reading::Unknown,
             Ok(Err(error)) => {
-                let error = numbered.error(errors::statement(&error, &numbered.text));
+                let error = errors::statement(&error, &numbered.text).as_written(&numbered);
                 match error.code.as_deref() {
                     Some("42601") => Reading::stopped_at(error.at, next),
                     // All of it was read, and something it names is not there.
@@ -312,7 +315,7 @@ impl Session for PostgresSession {
     }
 
     fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Outcome<()> {
-        client_line(statement, &POSTGRES)?;
+        client_line::refuse(statement, &POSTGRES)?;
         self.stop.clear();
         if kind(statement) == Kind::Definition {
             self.origins.forget();

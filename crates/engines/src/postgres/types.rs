@@ -5,8 +5,8 @@
 //! writes it; its common columns are then read from text into the same Arrow types.
 
 use super::origins::Origins;
-use jaunty_core::rows::columns::{Cells, Columns, Typed};
-use jaunty_core::rows::form::{self, TextForm};
+use jaunty_seam::rows::columns::{Cells, Columns, Typed};
+use jaunty_seam::rows::form::{self, TextForm};
 use tokio_postgres::Column;
 use tokio_postgres::types::{FromSql, Kind, Type};
 
@@ -274,7 +274,7 @@ fn late(micros: i64, zoned: bool) -> String {
 }
 
 fn uuid(bytes: [u8; 16]) -> String {
-    let hex = jaunty_core::rows::cell::hex(&bytes);
+    let hex = jaunty_seam::rows::cell::hex(&bytes);
     format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
 }
 

@@ -2,7 +2,7 @@
 //! in double quotes `\n`, `\r`, `\t`, `\b`, `\a`, `\xHH` and `\` before any other character are
 //! escapes; in single quotes only `\'` is.
 
-use jaunty_core::engine::{EngineError, ErrorKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
 
 /// The arguments of a line, as bytes.
 pub fn split(line: &str) -> Result<Vec<Vec<u8>>, EngineError> {

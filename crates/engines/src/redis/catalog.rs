@@ -1,8 +1,8 @@
 //! The keys of a database, by their pattern. They are walked with `SCAN`, which holds up nobody
 //! else, and only so far; a key of each pattern is asked for its type and how long it lives.
 
-use jaunty_core::catalog::{Catalog, ObjectKind};
-use jaunty_core::engine::EngineError;
+use jaunty_seam::catalog::{Catalog, ObjectKind};
+use jaunty_seam::error::EngineError;
 use redis::Value;
 
 use super::reply::text;

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{EngineError, Step};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Profile, Secret};
 use redis::aio::MultiplexedConnection;
 use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
 use rustls::pki_types::ServerName;

@@ -14,9 +14,10 @@ mod reads;
 mod reply;
 mod session;
 
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
-use jaunty_core::text::dialect::{Dialect, REDIS};
+use jaunty_language::dialect::{Dialect, REDIS};
+use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Profile, Secret};
 
 use crate::net::keys::{SHARED, keys};
 

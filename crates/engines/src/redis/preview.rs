@@ -1,7 +1,8 @@
 //! The first keys of a pattern with what they hold, each by the command of its type, and of each only a little.
 
-use jaunty_core::engine::{EngineError, Flow, Sink};
-use jaunty_core::rows::assemble::{Announced, Assembler, Value as Cell};
+use jaunty_seam::engine::{Flow, Sink};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value as Cell};
 use redis::Value;
 
 use super::reply::{deep, text};

@@ -5,7 +5,7 @@
 
 use arrow_array::RecordBatch;
 use arrow_schema::ArrowError;
-use jaunty_core::rows::assemble::{Announced, Assembler, Value as Cell};
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value as Cell};
 use redis::Value;
 use serde_json::Value as Json;
 
@@ -161,7 +161,7 @@ pub fn text(value: &Value) -> String {
 
 #[cfg(test)]
 mod tests {
-    use jaunty_core::rows::cell::ColumnReader;
+    use jaunty_seam::rows::cell::ColumnReader;
 
     use super::*;
 

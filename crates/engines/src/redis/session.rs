@@ -3,13 +3,13 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Notice, Place, Session, Sink, Step, Switch, SwitchKind,
-    Touches, Transaction,
+use jaunty_language::statement::parameters;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{
+    Abilities, Canceller, Effect, Flow, Notice, Place, Session, Sink, Switch, SwitchKind, Touches, Transaction,
 };
-use jaunty_core::run::parameters;
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile};
 use redis::{Cmd, PushInfo, RedisError, Value};
 
 use super::connect::{Door, Link};

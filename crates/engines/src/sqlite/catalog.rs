@@ -1,9 +1,9 @@
 //! What a database holds, by SQLite's own pragmas, and by the statements it keeps: checks and the
 //! expressions of generated columns stand nowhere else.
 
-use jaunty_core::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
-use jaunty_core::text::definition;
-use jaunty_core::text::dialect::SQLITE;
+use jaunty_language::dialect::SQLITE;
+use jaunty_language::statement::definition;
+use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
 use rusqlite::{Connection, OptionalExtension, Result, params};
 
 /// Reads one of the databases that are attached. Tells whether there are more.

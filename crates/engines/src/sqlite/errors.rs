@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use jaunty_core::engine::{EngineError, ErrorKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
 use rusqlite::Error;
 use rusqlite::ffi::{self, ErrorCode};
 

@@ -11,9 +11,10 @@ mod open;
 mod pump;
 mod session;
 
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError, Key, Session, Takes};
-use jaunty_core::text::dialect::{Dialect, SQLITE};
+use jaunty_language::dialect::{Dialect, SQLITE};
+use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Profile, Secret};
 
 use crate::net::keys::{CHECK, KEEP};
 

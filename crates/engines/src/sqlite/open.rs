@@ -6,8 +6,8 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use jaunty_core::connection::{Guard, Profile};
-use jaunty_core::engine::{EngineError, ErrorKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile};
 use rusqlite::{Connection, OpenFlags};
 
 use super::{errors, functions};

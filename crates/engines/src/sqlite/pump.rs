@@ -9,8 +9,10 @@
 use std::cell::RefCell;
 use std::time::Instant;
 
-use jaunty_core::engine::{BATCH_DELAY, EngineError, ErrorKind, Flow, Sink};
-use jaunty_core::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::engine::{Flow, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::BATCH_DELAY;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 use rusqlite::Row;
 use rusqlite::types::ValueRef;
 

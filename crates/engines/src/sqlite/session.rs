@@ -2,16 +2,16 @@
 
 use std::sync::Arc;
 
-use jaunty_core::catalog::{Catalog, Object};
-use jaunty_core::engine::{
-    Abilities, Canceller, Effect, EngineError, ErrorKind, Flow, Place, Reading, Session, Sink, Touches, Transaction,
-};
-use jaunty_core::rows::assemble::Announced;
-use jaunty_core::rows::origin::Origin;
-use jaunty_core::run::parameters::{Given, Value, value_of, with_literals};
-use jaunty_core::text::acts::{self, Acts};
-use jaunty_core::text::dialect::{Kind, SQLITE};
-use jaunty_core::text::{split, touched};
+use jaunty_language::dialect::{Kind, SQLITE};
+use jaunty_language::split;
+use jaunty_language::statement::acts::{self, Acts};
+use jaunty_language::statement::parameters::{Given, Value, value_of, with_literals};
+use jaunty_language::statement::touched;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{Abilities, Canceller, Effect, Flow, Place, Reading, Session, Sink, Touches, Transaction};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::assemble::Announced;
+use jaunty_seam::rows::origin::Origin;
 use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
 
 use super::open::Opened;

@@ -9,10 +9,11 @@ use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
-use jaunty_core::engine::{EngineError, ErrorKind, Flow, Notice, Session, Sink};
-use jaunty_core::rows::cell::ColumnReader;
-use jaunty_core::rows::origin::Origin;
-use jaunty_core::run::parameters::Given;
+use jaunty_language::statement::parameters::Given;
+use jaunty_seam::engine::{Flow, Notice, Session, Sink};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::cell::ColumnReader;
+use jaunty_seam::rows::origin::Origin;
 
 #[derive(Default)]
 pub struct Seen {

@@ -5,14 +5,15 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jaunty_core::buffers::journal::{Journal, Recovery};
 use jaunty_core::buffers::{self, difference};
 use jaunty_core::files;
-use jaunty_core::text::document::{Document, Motion};
-use jaunty_core::text::journal::{Journal, Recovery};
-use jaunty_core::text::motion;
-use jaunty_core::text::outline::StatementId;
-use jaunty_core::text::split::Statement;
-use jaunty_core::text::{clean, dialect};
+use jaunty_language::dialect;
+use jaunty_language::edit::document::{Document, Motion};
+use jaunty_language::outline::StatementId;
+use jaunty_language::split::Statement;
+use jaunty_language::text::clean;
+use jaunty_language::text::motion;
 use ratatui::layout::{Position, Rect};
 
 use super::{Answered, App, Connection, Message, Question, Summoned};

@@ -5,15 +5,15 @@ use std::process::Command;
 
 use jaunty_core::buffers::{self, Hit};
 use jaunty_core::connection::load;
-use jaunty_core::text::clean;
-use jaunty_core::text::document::Motion;
+use jaunty_language::edit::document::Motion;
+use jaunty_language::text::clean;
 
 use super::list::Item;
 use super::prompt::Asked;
 use super::{Answered, App, Buffer, List, Pick, Prompt, Question, Summoned};
 use crate::opening::is_large;
-use crate::words;
 use crate::work::{Done, Kind};
+use jaunty_core::words;
 
 impl App {
     /// Lists the buffers: those that are open, and, as soon as they are found, files of others.

@@ -2,15 +2,15 @@
 
 use std::ops::Range;
 
-use jaunty_core::text::document::Motion;
-use jaunty_core::text::lines::{self, Change};
-use jaunty_core::text::search::{self, Pattern};
+use jaunty_language::edit::document::Motion;
+use jaunty_language::edit::lines::{self, Change};
+use jaunty_language::text::search::{self, Pattern};
 use ropey::Rope;
 
 use super::list::Item;
 use super::prompt::Asked;
 use super::{App, List, Pick, Prompt, Summoned};
-use crate::words;
+use jaunty_core::words;
 
 impl App {
     /// Moves the cursor.
@@ -259,7 +259,7 @@ impl App {
         };
         let range = statement.start..statement.body_end;
         let before: String = document.rope().byte_slice(range.clone()).into();
-        let text = jaunty_core::text::format::statement(&before, dialect);
+        let text = jaunty_language::edit::format::statement(&before, dialect);
         if text == before {
             return self.tell("already formatted");
         }

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use jaunty_core::catalog::follow::{self, Origin, Road, Value};
+use jaunty_core::reveal::follow::{self, Origin, Road, Value};
 use jaunty_core::run::{Job, Run};
-use jaunty_core::text::outline::StatementId;
+use jaunty_language::outline::StatementId;
 
 use super::list::Item;
 use super::{App, List, Pick, Summoned};
@@ -24,7 +24,7 @@ impl App {
     }
 
     /// The table that the column in hand comes from.
-    pub(super) fn table_of_column(&self) -> Option<jaunty_core::catalog::Name> {
+    pub(super) fn table_of_column(&self) -> Option<jaunty_seam::catalog::Name> {
         let origins = self.origins()?;
         origins.into_iter().nth(self.rows.view().column_in_hand())?.map(|(table, _)| table)
     }

@@ -2,27 +2,18 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use jaunty_core::connection::{self, Connections, Guard, Profile, Secret, edit, load, url};
-use jaunty_core::engine::{Engine, EngineError, Place, Takes};
-use jaunty_core::text::clean;
+use jaunty_core::connection::{self, Connections, Tried, edit, load, url};
+use jaunty_language::text::clean;
+use jaunty_seam::engine::{Engine, Takes};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Guard, Profile, Secret};
 
 use super::list::Item;
 use super::prompt::Asked;
 use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
 use crate::line::Line;
-
-/// What trying a profile found.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Tried {
-    /// Where it led.
-    pub place: Place,
-    /// How long connecting took.
-    pub connecting: Duration,
-    /// How long the server takes to answer.
-    pub round_trip: Duration,
-}
 
 /// One field.
 #[derive(Debug, Clone)]
@@ -455,9 +446,9 @@ impl App {
             return;
         }
         form.told = Some(match outcome {
-            Ok(found) => (true, crate::words::tried(&found)),
+            Ok(found) => (true, jaunty_core::words::tried(&found)),
             Err(error) => {
-                let wants_password = error.step == Some(jaunty_core::engine::Step::Secret);
+                let wants_password = error.step == Some(jaunty_seam::error::Step::Secret);
                 if let (true, Some(at)) = (wants_password, form.fields.iter().position(|f| f.key == PASSWORD)) {
                     form.go_to(at);
                 }

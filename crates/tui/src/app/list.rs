@@ -2,9 +2,9 @@
 
 use std::path::PathBuf;
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::Switch;
 use jaunty_core::export::Format;
+use jaunty_seam::engine::Switch;
+use jaunty_seam::profile::Profile;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 

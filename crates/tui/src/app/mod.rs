@@ -41,16 +41,19 @@ use std::time::{Duration, Instant, SystemTime};
 use crossterm::event::Event;
 use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::nearby::Found;
-use jaunty_core::connection::{Connections, Profile};
-use jaunty_core::engine::{Engine, EngineError};
+use jaunty_core::connection::{Connections, Tried};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report, Run};
-use jaunty_core::text::outline::StatementId;
+use jaunty_core::settings::Settings;
+use jaunty_language::outline::StatementId;
+use jaunty_seam::engine::Engine;
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::Profile;
 use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use connection::{Connection, Link};
-pub use form::{Field, Form, PASSWORD, Tried};
+pub use form::{Field, Form, PASSWORD};
 pub use list::{Item, List, Pick};
 pub use offer::{Offer, Places};
 pub use past::Past;
@@ -65,7 +68,7 @@ use crate::action::{Scope, by_name};
 use crate::keys::Keymap;
 use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
-use crate::settings::Settings;
+use crate::taste::Taste;
 use crate::theme::{Depth, Theme};
 use crate::work::{Done, Work};
 
@@ -113,6 +116,8 @@ pub struct Options {
     pub keeping: Keeping,
     /// What a person has set.
     pub settings: Settings,
+    /// Theme and keys of a person.
+    pub taste: Taste,
     /// The colours of the terminal.
     pub depth: Depth,
 }
@@ -217,7 +222,7 @@ impl App {
     /// Opens everything. `post` receives what other threads have to tell; give it back to
     /// [`App::update`]. The buffer is read here unless it is given.
     pub fn open(options: Options, opened: Option<Buffer>, post: Post) -> Result<App, OpenError> {
-        let Options { folders, engines, connections, profile, buffer, keeping, settings, depth } = options;
+        let Options { folders, engines, connections, profile, buffer, keeping, settings, taste, depth } = options;
         let answers = Arc::clone(&post);
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
         let project = buffer.ancestors().skip(1).map(|folder| folder.join(".jaunty/snippets.toml"));
@@ -258,8 +263,8 @@ impl App {
             places: Places::default(),
             told: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer, strip: false, other: None },
-            theme: Theme::new(settings.theme, depth),
-            keymap: Keymap::new(&settings.keys),
+            theme: Theme::new(taste.theme, depth),
+            keymap: Keymap::new(&taste.keys),
             now: SystemTime::now(),
             editor: None,
             clipboard: None,

@@ -2,11 +2,11 @@
 
 use std::ops::Range;
 
-use jaunty_core::catalog::Catalog;
 use jaunty_core::complete::about::{About, Call, about, call};
 use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, region};
-use jaunty_core::text::document::Motion;
-use jaunty_core::text::snippet::Snippet;
+use jaunty_language::edit::document::Motion;
+use jaunty_language::edit::snippet::Snippet;
+use jaunty_seam::catalog::Catalog;
 
 use super::prompt::Asked;
 use super::{App, Prompt, Summoned};

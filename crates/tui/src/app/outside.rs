@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jaunty_core::connection::{Connections, load};
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use notify::Watcher;
 
 use super::{App, Message};

@@ -4,13 +4,13 @@ use std::sync::Arc;
 
 use jaunty_core::logbook::{Entry, Query, Searchable};
 use jaunty_core::run::Run;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 
 use super::{Answered, App, Question, Summoned};
 use crate::action::Scope;
 use crate::line::Line;
-use crate::words;
 use crate::work::{Done, Kind};
+use jaunty_core::words;
 
 /// So many runs are shown, the latest first.
 const MOST: usize = 10_000;
@@ -237,7 +237,7 @@ impl App {
         match self.place_of(&run) {
             Some(start) => {
                 self.rows.hold(None);
-                self.go(jaunty_core::text::document::Motion::To(start), false);
+                self.go(jaunty_language::edit::document::Motion::To(start), false);
                 self.panes.focus = Scope::Buffer;
             }
             None => {

@@ -3,11 +3,12 @@
 
 use std::sync::Arc;
 
-use jaunty_core::connection::Profile;
 use jaunty_core::connection::nearby::{self, Found};
-use jaunty_core::engine::{EngineError, ErrorKind, Switch, SwitchKind};
 use jaunty_core::run::Order;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::engine::{Switch, SwitchKind};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::Profile;
 
 use super::list::Item;
 use super::prompt::Asked;

@@ -1,9 +1,9 @@
 //! What a person is asked: to fill in a line, or to answer with one key.
 
-use jaunty_core::connection::Profile;
-use jaunty_core::engine::SwitchKind;
 use jaunty_core::logbook::Entry;
 use jaunty_core::run::Job;
+use jaunty_seam::engine::SwitchKind;
+use jaunty_seam::profile::Profile;
 
 use crate::line::Line;
 

@@ -5,8 +5,8 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use jaunty_core::connection::Profile;
 use jaunty_core::logbook::{Logbook, LogbookError};
+use jaunty_seam::profile::Profile;
 
 use super::prompt::Asked;
 use super::{App, Summoned};

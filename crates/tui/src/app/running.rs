@@ -1,21 +1,21 @@
 //! Running statements: those of the buffer, and those that are put there.
 
-use jaunty_core::connection::Guard;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Job;
 use jaunty_core::run::desk::Why;
 use jaunty_core::run::execute::kept_instead;
-use jaunty_core::run::parameters;
 use jaunty_core::run::prepare::{Prepared, Unready, prepare};
-use jaunty_core::text::clean;
-use jaunty_core::text::dialect::TransactionWords;
-use jaunty_core::text::document::Motion;
-use jaunty_core::text::outline::StatementId;
-use jaunty_core::text::snippet::unfilled;
+use jaunty_language::dialect::TransactionWords;
+use jaunty_language::edit::document::Motion;
+use jaunty_language::edit::snippet::unfilled;
+use jaunty_language::outline::StatementId;
+use jaunty_language::statement::parameters;
+use jaunty_language::text::clean;
+use jaunty_seam::profile::Guard;
 
 use super::{Answered, App, Question, Summoned};
-use crate::words;
 use crate::work::{Done, Kind};
+use jaunty_core::words;
 
 /// So many statements are got ready between two frames; more of them beside the screen.
 const AT_ONCE: usize = 100;

@@ -1,8 +1,8 @@
 //! What lies over the screen until it is answered: a list to choose from, a question, a prompt, the help.
 
 use jaunty_core::complete::about::About;
-use jaunty_core::engine::Switch;
-use jaunty_core::text::document::Motion;
+use jaunty_language::edit::document::Motion;
+use jaunty_seam::engine::Switch;
 use ratatui::layout::Position;
 
 use super::list::{Item, List, Pick};

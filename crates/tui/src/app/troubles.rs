@@ -6,16 +6,17 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::catalog::Catalog;
 use jaunty_core::complete::{Surroundings, region};
-use jaunty_core::connection::{Guard, Setting};
-use jaunty_core::engine::EngineError;
-use jaunty_core::problems::{Problem, made_in, problems};
+use jaunty_core::problems::{Problem, problems};
 use jaunty_core::run::Order;
-use jaunty_core::text::clean;
-use jaunty_core::text::document::Motion;
-use jaunty_core::text::outline::StatementId;
-use jaunty_core::text::split::Statement;
+use jaunty_language::edit::document::Motion;
+use jaunty_language::outline::StatementId;
+use jaunty_language::split::Statement;
+use jaunty_language::statement::made::made_in;
+use jaunty_language::text::clean;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Guard, Setting};
 
 use super::list::Item;
 use super::{App, Link, List, Pick, Summoned};

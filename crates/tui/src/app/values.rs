@@ -1,7 +1,7 @@
 //! The values of parameters: asked for one after the other, and remembered for the buffer.
 
 use jaunty_core::run::Job;
-use jaunty_core::run::parameters::{self, Given};
+use jaunty_language::statement::parameters::{self, Given};
 
 use super::prompt::Asked;
 use super::{App, Prompt, Summoned};

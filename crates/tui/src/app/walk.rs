@@ -3,15 +3,16 @@
 
 use std::sync::Arc;
 
-use jaunty_core::catalog::shape::{Line, lines};
-use jaunty_core::catalog::{Catalog, Name, Object, ObjectKind, templates};
+use jaunty_core::catalog::templates;
 use jaunty_core::complete::about::only_table;
 use jaunty_core::complete::rank::fit;
-use jaunty_core::engine::EngineError;
+use jaunty_core::reveal::shape::{Line, lines};
 use jaunty_core::run::Order;
 use jaunty_core::run::sample::Sample;
-use jaunty_core::text::dialect::Dialect;
-use jaunty_core::text::document::Motion;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::edit::document::Motion;
+use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
+use jaunty_seam::error::EngineError;
 
 use super::list::Item;
 use super::{App, List, Pick, Summoned};
@@ -357,14 +358,14 @@ impl App {
         let mut items = Vec::new();
         for template in templates::TEMPLATES {
             let made = match (template.title, &definition) {
-                ("definition", Some((_, text))) => Some(jaunty_core::text::snippet::escaped(text)),
+                ("definition", Some((_, text))) => Some(jaunty_language::edit::snippet::escaped(text)),
                 _ => (template.make)(object, &walk.catalog, dialect),
             };
             let Some(written) = made else { continue };
             items.push(Item {
                 label: template.title.to_owned(),
                 key: String::new(),
-                help: jaunty_core::text::snippet::Snippet::plain(&written).replace('\n', " "),
+                help: jaunty_language::edit::snippet::Snippet::plain(&written).replace('\n', " "),
                 pick: Pick::Text { written, alone: !matches!(template.title, "name" | "columns") },
             });
         }
@@ -373,7 +374,7 @@ impl App {
             items.push(Item {
                 label: label.to_owned(),
                 key: String::new(),
-                help: jaunty_core::text::snippet::Snippet::plain(written).replace('\n', " "),
+                help: jaunty_language::edit::snippet::Snippet::plain(written).replace('\n', " "),
                 pick: Pick::Text { written: written.to_owned(), alone: true },
             });
         }

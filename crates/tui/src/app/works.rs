@@ -1,7 +1,7 @@
 //! What is being done beside everything else, and what comes of it.
 
 use jaunty_core::arrange::Progress;
-use jaunty_core::text::outline::Outline;
+use jaunty_language::outline::Outline;
 
 use super::{App, Buffer};
 use crate::action::Scope;

@@ -4,10 +4,10 @@ use std::ops::Range;
 
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::out_line::{OutLine, out_lines};
-use jaunty_core::text::clean::pieces;
-use jaunty_core::text::lexer::{Lexer, TokenKind};
-use jaunty_core::text::motion::{advance, column_of, line_text};
-use jaunty_core::text::split::Statement;
+use jaunty_language::lexer::{Lexer, TokenKind};
+use jaunty_language::split::Statement;
+use jaunty_language::text::clean::pieces;
+use jaunty_language::text::motion::{advance, column_of, line_text};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -16,7 +16,7 @@ use crate::action::Scope;
 use crate::app::{App, MARGIN};
 use crate::paint::{fill, put, put_cut, symbol};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// The fewest cells in which a note is worth showing behind a line.
 const NOTE_FROM: u16 = 28;

@@ -3,16 +3,16 @@
 
 use std::time::SystemTime;
 
-use jaunty_core::connection::Guard;
-use jaunty_core::engine::Transaction;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::engine::Transaction;
+use jaunty_seam::profile::Guard;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::app::{App, Link};
 use crate::paint::{fill, put, put_cut};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// The guard as it stands on the screen: by word and by shape, not by colour alone.
 pub fn guard_mark(guard: Guard) -> &'static str {

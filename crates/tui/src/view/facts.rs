@@ -1,7 +1,7 @@
 //! What a column holds, in numbers and in bars.
 
 use jaunty_core::arrange::facts::Facts;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -9,7 +9,7 @@ use ratatui::style::Style;
 use crate::app::{App, FactsView};
 use crate::paint::{put, put_cut, put_right};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// Lines of the drawer, its heading among them.
 pub(super) const LINES: u16 = 14;

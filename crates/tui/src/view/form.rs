@@ -1,6 +1,6 @@
 //! The form in which a profile is written.
 
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -9,7 +9,7 @@ use super::summoned::heading;
 use crate::app::{App, Form};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// Columns of the names.
 const NAMES: u16 = 20;

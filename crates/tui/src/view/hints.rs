@@ -1,7 +1,7 @@
 //! The last line: what was told last, or else which keys do what here.
 
 use jaunty_core::complete::about::Call;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;

@@ -1,8 +1,8 @@
 //! Proposals beside the cursor, and a line about the chosen one.
 
 use jaunty_core::complete::{Kind, Proposal};
-use jaunty_core::help;
-use jaunty_core::text::clean;
+use jaunty_language::help;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 

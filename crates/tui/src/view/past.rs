@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use jaunty_core::logbook::{Entry, Outcome};
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -13,7 +13,7 @@ use super::summoned::input;
 use crate::app::{App, Past};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// Lines about the chosen run.
 const ABOUT: u16 = 11;

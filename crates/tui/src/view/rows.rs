@@ -2,10 +2,10 @@
 
 use jaunty_core::arrange::search::Search;
 use jaunty_core::logbook::Outcome;
-use jaunty_core::rows::cell::CellKind;
 use jaunty_core::run::Run;
-use jaunty_core::text::clean;
-use jaunty_core::text::wrap::wrapped;
+use jaunty_language::text::clean;
+use jaunty_language::text::wrap::wrapped;
+use jaunty_seam::rows::cell::CellKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -15,7 +15,7 @@ use crate::app::{App, HEAD, Link, Placed, Rows, Shows, View};
 use crate::pager::{Page, Shown};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 pub(super) fn draw(app: &App, rows: &Rows, area: Rect, cells: &mut Buffer) {
     if area.is_empty() {

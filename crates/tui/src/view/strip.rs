@@ -3,14 +3,14 @@
 use std::ops::Range;
 
 use jaunty_core::logbook::Outcome;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::app::{App, Slot};
 use crate::paint::{fill, put, put_cut};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// The widest title; a longer one is cut.
 const WIDEST: usize = 28;

@@ -1,8 +1,8 @@
 //! What lies over the screen: a drawer that comes up from the last line.
 
 use jaunty_core::complete::about::About;
-use jaunty_core::text::clean;
-use jaunty_core::text::wrap::wrapped;
+use jaunty_language::text::clean;
+use jaunty_language::text::wrap::wrapped;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;

@@ -2,10 +2,10 @@
 
 use std::time::SystemTime;
 
-use jaunty_core::catalog::ObjectKind;
-use jaunty_core::rows::cell::CellKind;
 use jaunty_core::run::sample::Sample;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::catalog::ObjectKind;
+use jaunty_seam::rows::cell::CellKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -13,7 +13,7 @@ use ratatui::style::Style;
 use crate::app::{App, Walk};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// The fewest lines with which there is room for rows below.
 const ROWS_FROM: u16 = 22;
@@ -76,7 +76,7 @@ fn rows_of(app: &App, walk: &Walk, column: usize) -> Vec<Row> {
         }
         1 => {
             let objects = walk.objects.iter().filter_map(|at| walk.catalog.objects().get(*at));
-            let row = |object: &jaunty_core::catalog::Object| {
+            let row = |object: &jaunty_seam::catalog::Object| {
                 let count = object.rows.map(words::number).unwrap_or_default();
                 let beside = match object.kind {
                     ObjectKind::Table if !count.is_empty() => count,

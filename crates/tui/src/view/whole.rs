@@ -1,7 +1,7 @@
 //! A row with its names down the side, or one value alone.
 
-use jaunty_core::rows::cell::CellKind;
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::rows::cell::CellKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::{Modifier, Style};
@@ -11,7 +11,7 @@ use crate::app::{App, Whole};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::row::{Field, Line, columns, left};
 use crate::theme::Role;
-use crate::words;
+use jaunty_core::words;
 
 /// Lines above those of the row: what is looked at, and what is known of the line in hand.
 pub const HEAD: u16 = 2;

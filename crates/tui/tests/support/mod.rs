@@ -9,14 +9,16 @@ use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use jaunty_core::archive::Retention;
-use jaunty_core::connection::{Connections, Guard, Profile, load};
+use jaunty_core::connection::{Connections, load};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
 use jaunty_core::run::state::Ahead;
+use jaunty_core::settings::Settings;
 use jaunty_engines::ENGINES;
+use jaunty_seam::profile::{Guard, Profile};
 use jaunty_tui::app::{App, Message, Options, Shows};
 use jaunty_tui::pager::Page;
-use jaunty_tui::settings::Settings;
+use jaunty_tui::taste;
 use jaunty_tui::theme::Depth;
 use jaunty_tui::view::draw;
 use ratatui::buffer::Buffer;
@@ -95,6 +97,7 @@ impl Stage {
             profile,
             buffer: folder.path().join("a.sql"),
             keeping,
+            taste: taste::understood(&mut Settings::default()),
             settings: Settings::default(),
             depth: Depth::Full,
         };

@@ -22,9 +22,9 @@ use super::facts::{facts, rounded, sums};
 use super::pick::Part;
 use super::*;
 use crate::archive::Writer;
-use crate::rows::assemble::{Announced, Assembler, Value};
-use crate::rows::cell::{CellKind, ColumnReader};
-use crate::rows::form::TEXT_FORM;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::form::TEXT_FORM;
 
 /// One row: an integer, a text, a real number and a value of any type.
 type Given = (Option<i32>, Option<String>, Option<f64>, Option<i64>);

@@ -1,7 +1,7 @@
-use super::super::parse::words;
 use super::*;
 use crate::complete::tests::saltmarsh;
-use crate::text::dialect::{POSTGRES, SQLITE};
+use jaunty_language::dialect::{POSTGRES, SQLITE};
+use jaunty_language::statement::shape::words;
 
 /// What the first query of a statement gives: each column with its type and where it comes from.
 fn given(text: &str, dialect: &'static Dialect) -> String {

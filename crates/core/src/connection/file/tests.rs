@@ -1,7 +1,8 @@
 use super::*;
-use crate::connection::Secret;
-use crate::engine::{EngineError, ErrorKind, Key, Session, Takes};
-use crate::text::dialect::{Dialect, SQLITE};
+use jaunty_language::dialect::{Dialect, SQLITE};
+use jaunty_seam::engine::{Key, Session, Takes};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::Secret;
 
 /// An engine that can do nothing: files are read without it.
 struct Quay;

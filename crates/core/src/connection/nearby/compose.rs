@@ -3,8 +3,8 @@
 use yaml_rust2::{Yaml, YamlLoader};
 
 use super::number;
-use crate::connection::Profile;
-use crate::engine::Engine;
+use jaunty_seam::engine::Engine;
+use jaunty_seam::profile::Profile;
 
 /// The services whose image names an engine, with a port that is published on this machine.
 pub fn services(text: &str, engines: &[&dyn Engine]) -> Vec<Profile> {

@@ -14,8 +14,9 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
-use super::{Connections, Profile, Setting, parse, url};
-use crate::engine::Engine;
+use crate::connection::{Connections, parse, url};
+use jaunty_seam::engine::Engine;
+use jaunty_seam::profile::{Profile, Setting};
 
 /// How long is waited for a server to take a connection.
 const PROBE: Duration = Duration::from_millis(300);

@@ -1,7 +1,8 @@
 use super::*;
-use crate::connection::Secret;
-use crate::engine::{EngineError, Key, Session, Step, Takes};
-use crate::text::dialect::{Dialect, SQLITE};
+use jaunty_language::dialect::{Dialect, SQLITE};
+use jaunty_seam::engine::{Key, Session, Takes};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::Secret;
 
 /// An engine of servers, and one of files.
 struct Berth;

@@ -1,6 +1,6 @@
 use super::*;
-use crate::engine::Session;
-use crate::text::dialect::{Dialect, SQLITE};
+use jaunty_language::dialect::{Dialect, SQLITE};
+use jaunty_seam::engine::Session;
 
 /// An engine with the keys that servers have.
 struct Berth;

@@ -6,9 +6,10 @@ use std::thread;
 
 use super::super::sample;
 use super::{Report, Worker};
-use crate::catalog::{Catalog, Object, store};
-use crate::engine::ErrorKind;
-use crate::text::outline::StatementId;
+use crate::catalog::store;
+use jaunty_language::outline::StatementId;
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::error::ErrorKind;
 
 impl Worker {
     pub(super) fn check(&mut self, id: StatementId, statement: &str) {

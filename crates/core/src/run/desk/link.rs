@@ -3,7 +3,8 @@
 use std::time::{Duration, Instant};
 
 use super::{Report, Worker};
-use crate::engine::{EngineError, ErrorKind, Place, Session, Step, Switch};
+use jaunty_seam::engine::{Place, Session, Switch};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
 
 /// After how many minutes without use a connection is let go, unless its profile says otherwise.
 const IDLE_MINUTES: i64 = 60;

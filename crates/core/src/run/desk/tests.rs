@@ -3,10 +3,11 @@ use std::time::Duration;
 
 use super::*;
 use crate::archive::Retention;
-use crate::connection::Guard;
-use crate::engine::{Flow, Key, Reading, Sink, Step};
 use crate::files::Folders;
-use crate::text::dialect::{Dialect, SQLITE};
+use jaunty_language::dialect::{Dialect, SQLITE};
+use jaunty_seam::engine::{Flow, Key, Reading, Sink};
+use jaunty_seam::error::Step;
+use jaunty_seam::profile::Guard;
 
 /// An engine whose sessions do what the statement says. Connecting fails as often as `refusals` says.
 struct Pier {
@@ -57,11 +58,15 @@ impl Session for Moored {
     fn place(&mut self) -> Result<Place, EngineError> {
         Ok(Place {
             server: "pier 1".into(),
-            transaction: self.transaction.then_some(crate::engine::Transaction::Open),
+            transaction: self.transaction.then_some(jaunty_seam::engine::Transaction::Open),
             ..Place::default()
         })
     }
-    fn effect(&mut self, statement: &str, _: &[crate::run::parameters::Value]) -> Result<Effect, EngineError> {
+    fn effect(
+        &mut self,
+        statement: &str,
+        _: &[jaunty_language::statement::parameters::Value],
+    ) -> Result<Effect, EngineError> {
         if statement == "odd" {
             return Err(EngineError::new(ErrorKind::Refused, "refused"));
         }
@@ -110,7 +115,7 @@ impl Session for Moored {
         }
     }
     fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-        catalog.object("main", &format!("ports {part}"), crate::catalog::ObjectKind::Table);
+        catalog.object("main", &format!("ports {part}"), jaunty_seam::catalog::ObjectKind::Table);
         Ok(part == 0)
     }
     fn canceller(&self) -> Arc<dyn Canceller> {
@@ -449,7 +454,7 @@ fn the_question_before_a_run_can_be_stopped() {
 fn a_question_that_is_refused_is_no_permission_where_there_are_values() {
     let watch = watch(Guard::Ask, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
-    let values = vec![(":a".to_owned(), crate::run::parameters::Given::Int(1))];
+    let values = vec![(":a".to_owned(), jaunty_language::statement::parameters::Given::Int(1))];
     let job = Job { statement: "odd".into(), values, ..Job::default() };
     watch.desk.ask(Order::Run(vec![job]));
     watch.tells(&["asks about odd", "idle, 0 left out"]);

@@ -2,10 +2,10 @@ use std::path::Path;
 
 use super::*;
 use crate::archive::Retention;
-use crate::catalog::Catalog;
-use crate::engine::{Abilities, Canceller, Effect};
 use crate::files::Folders;
-use crate::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{Abilities, Canceller, Effect};
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 
 /// A session that does what the statement says, in a few words.
 struct Script;
@@ -30,7 +30,7 @@ impl Session for Script {
     fn place(&mut self) -> Result<Place, EngineError> {
         Ok(Place::default())
     }
-    fn effect(&mut self, _: &str, _: &[crate::run::parameters::Value]) -> Result<Effect, EngineError> {
+    fn effect(&mut self, _: &str, _: &[jaunty_language::statement::parameters::Value]) -> Result<Effect, EngineError> {
         Ok(Effect::Unknown)
     }
     fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {

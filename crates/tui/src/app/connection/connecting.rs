@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{Engine, EngineError, Place};
 use jaunty_core::run::{Desk, Order};
-use jaunty_core::text::clean;
+use jaunty_language::text::clean;
+use jaunty_seam::engine::{Engine, Place};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Profile, Secret};
 
 use super::{Connection, Link};
 use crate::app::prompt::Asked;

@@ -6,18 +6,20 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
-use jaunty_core::catalog::{Catalog, ObjectKind, templates};
-use jaunty_core::connection::{Profile, Secret};
-use jaunty_core::engine::{EngineError, ErrorKind, Place};
+use jaunty_core::catalog::templates;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::{Desk, Job, Order, Report, Run, Ticket};
-use jaunty_core::text::clean;
-use jaunty_core::text::outline::StatementId;
-use jaunty_core::text::split::Statement;
+use jaunty_language::outline::StatementId;
+use jaunty_language::split::Statement;
+use jaunty_language::text::clean;
+use jaunty_seam::catalog::{Catalog, ObjectKind};
+use jaunty_seam::engine::Place;
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Profile, Secret};
 
 use super::list::Item;
 use super::{App, List, Pick, Summoned};
-use crate::words;
+use jaunty_core::words;
 
 /// How the connection stands.
 #[derive(Debug, Clone, Default)]

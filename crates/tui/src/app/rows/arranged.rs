@@ -8,13 +8,13 @@ use jaunty_core::arrange::condition::{Condition, Test};
 use jaunty_core::arrange::statement::statement;
 use jaunty_core::arrange::{ArrangeError, Arrangement, Order, Wanted, arrange};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::rows::cell::ColumnReader;
+use jaunty_seam::rows::cell::ColumnReader;
 
 use super::View;
 use crate::app::prompt::Asked;
 use crate::app::{App, Prompt, Summoned};
-use crate::words;
 use crate::work::{Done, Kind, wait_for_rest};
+use jaunty_core::words;
 
 /// How the rows of a result are arranged.
 #[derive(Debug, Clone, Default)]

@@ -181,7 +181,7 @@ impl App {
             (Some(_), _) => "each result scrolls on its own".to_owned(),
             (None, 0) => "both results scroll together".to_owned(),
             (None, rows) => {
-                let rows = crate::words::count(rows.unsigned_abs(), "row");
+                let rows = jaunty_core::words::count(rows.unsigned_abs(), "row");
                 format!("both results scroll together, {rows} apart")
             }
         };

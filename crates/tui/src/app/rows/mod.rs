@@ -7,14 +7,14 @@ use std::sync::Arc;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 use jaunty_core::run::state::KeptRows;
-use jaunty_core::text::outline::StatementId;
+use jaunty_language::outline::StatementId;
 use ratatui::layout::{Position, Rect};
 
 use jaunty_core::arrange::Arrangement;
 
 use super::App;
 use crate::pager::{Answer, Page, Pager, Wish};
-use crate::words;
+use jaunty_core::words;
 
 mod arranged;
 mod beside;

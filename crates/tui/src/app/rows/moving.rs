@@ -5,7 +5,7 @@ use jaunty_core::logbook::Outcome;
 use crate::action::Scope;
 use crate::app::prompt::Asked;
 use crate::app::{App, Prompt, Summoned};
-use crate::words;
+use jaunty_core::words;
 
 impl App {
     /// Moves by pages.

@@ -11,7 +11,6 @@ use jaunty_core::catalog::templates;
 use jaunty_core::export::file::{save, write};
 use jaunty_core::export::target::{Target, name_of};
 use jaunty_core::export::{Format, Options};
-use jaunty_core::files;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 
@@ -19,8 +18,9 @@ use super::{Rows, View};
 use crate::app::list::Item;
 use crate::app::prompt::Asked;
 use crate::app::{Answered, App, List, Pick, Prompt, Question, Summoned};
-use crate::words;
 use crate::work::{Done, Kind, wait_for_rest};
+use jaunty_core::words;
+use jaunty_seam::profile::path;
 
 /// More text than this is for a file, not for a clipboard or a buffer.
 const MOST: usize = 16 << 20;
@@ -354,7 +354,7 @@ impl App {
         let dialect = self.buffer.document.outline().dialect();
         let target = match Target::read(text, dialect) {
             Ok(Target { file: Some(file), format, options }) => {
-                (files::written(&file, &self.folder_for_rows()), format, options)
+                (path::written(&file, &self.folder_for_rows()), format, options)
             }
             other => {
                 let message = other.err().map_or("name a file, such as sailings.csv".to_owned(), |error| error.message);

@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use jaunty_core::run::Run;
-use jaunty_core::text::clean;
-use jaunty_core::text::document::Motion;
-use jaunty_core::text::outline::StatementId;
+use jaunty_language::edit::document::Motion;
+use jaunty_language::outline::StatementId;
+use jaunty_language::text::clean;
 
 use super::Rows;
 use crate::action::Scope;

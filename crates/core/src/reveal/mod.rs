@@ -1,0 +1,5 @@
+//! What is shown of an object from wherever its name stands: its [`shape`] in lines, and the rows that a row leads
+//! to ([`follow`]).
+
+pub mod follow;
+pub mod shape;

@@ -1,0 +1,150 @@
+//! An object in lines, section by section, as a catalog view and a listing show it.
+
+use crate::catalog::templates;
+use crate::complete::about::column_line;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::text::clean;
+use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
+
+/// A line about an object.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Line {
+    /// The section that it belongs to.
+    pub section: &'static str,
+    /// What it says.
+    pub text: String,
+    /// The object that it leads to.
+    pub leads_to: Option<Name>,
+}
+
+/// Everything about an object but its definition, which may take asking the server.
+pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line> {
+    let mut all = Vec::new();
+    let mut put = |section: &'static str, text: String, leads_to: Option<Name>| {
+        all.push(Line { section, text, leads_to });
+    };
+    if !object.comment.is_empty() {
+        let section = if object.kind == ObjectKind::Keys { "expiry" } else { "comment" };
+        put(section, object.comment.clone(), None);
+    }
+    if let Some(rows) = object.rows {
+        let what = match (object.kind, rows) {
+            (ObjectKind::Keys, 1) => "key",
+            (ObjectKind::Keys, _) => "keys",
+            (_, 1) => "row (estimate)",
+            _ => "rows (estimate)",
+        };
+        let bytes = object.bytes.map(|bytes| format!(" · {}", crate::complete::about::size(bytes))).unwrap_or_default();
+        put("size", format!("{} {what}{bytes}", grouped(rows)), None);
+    }
+    if !object.signature.is_empty() {
+        let section = if object.kind == ObjectKind::Keys { "type" } else { "signature" };
+        put(section, object.signature.clone(), None);
+    }
+    let width = object.columns.iter().map(|column| clean::width(&column.name)).max().unwrap_or(0).min(40);
+    for column in &object.columns {
+        let leads_to = object.references().find(|(ours, ..)| ours.contains(&column.name)).map(|(_, to, _)| to.clone());
+        // Types stand below each other.
+        let line = column_line(column, object, catalog);
+        let behind = line.get(column.name.len()..).unwrap_or_default();
+        let gap = width.saturating_sub(clean::width(&column.name));
+        put("columns", format!("{}{}{behind}", column.name, " ".repeat(gap)), leads_to);
+    }
+    for value in &object.values {
+        put("values", format!("'{value}'"), None);
+    }
+    for rule in &object.constraints {
+        let section = match rule.rule {
+            Rule::Primary | Rule::Unique => "keys",
+            Rule::Foreign { .. } => "references",
+            Rule::Check(_) => "checks",
+        };
+        let leads_to = match &rule.rule {
+            Rule::Foreign { to, .. } => Some(to.clone()),
+            _ => None,
+        };
+        put(section, templates::constraint(rule, object, catalog, dialect), leads_to);
+    }
+    let name = object.to_name();
+    for other in catalog.pointing_at(&name) {
+        for (ours, _, theirs) in
+            other.references().filter(|(_, to, _)| to.name == name.name && to.schema == name.schema)
+        {
+            let text =
+                format!("{} ({}) by {}", templates::name(other, catalog, dialect), ours.join(", "), theirs.join(", "));
+            put("referenced by", text, Some(other.to_name()));
+        }
+    }
+    for index in &object.indexes {
+        let unique = if index.unique { "unique · " } else { "" };
+        put("indexes", format!("{}  {unique}{}", index.name, index.over.join(", ")), None);
+    }
+    for trigger in &object.triggers {
+        put("triggers", format!("{}  {}", trigger.name, trigger.when), None);
+    }
+    for used in &object.uses {
+        let text = catalog.relation(used).map_or(used.name.clone(), |object| templates::name(object, catalog, dialect));
+        put("reads from", text, Some(used.clone()));
+    }
+    for view in catalog.reading(&name) {
+        put("used by", templates::name(view, catalog, dialect), Some(view.to_name()));
+    }
+    // Sections in the order in which each begins; the lines of one stand together.
+    let mut order: Vec<&str> = Vec::new();
+    for line in &all {
+        if !order.contains(&line.section) {
+            order.push(line.section);
+        }
+    }
+    all.sort_by_key(|line| order.iter().position(|section| *section == line.section));
+    all
+}
+
+/// A number with its thousands set apart.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::complete::tests::saltmarsh;
+    use jaunty_language::dialect::POSTGRES;
+
+    #[test]
+    fn a_table_says_what_leads_where() {
+        let catalog = saltmarsh();
+        let sailings = catalog.objects().iter().find(|o| o.name == "sailings").unwrap();
+        let shown: Vec<_> = lines(sailings, &catalog, &POSTGRES)
+            .into_iter()
+            .map(|line| {
+                format!("{} | {} | {}", line.section, line.text, line.leads_to.map_or("".into(), |name| name.name))
+            })
+            .collect();
+        insta::assert_snapshot!(shown.join("\n"));
+    }
+
+    #[test]
+    fn names_are_written_as_the_dialect_needs() {
+        let catalog = saltmarsh();
+        let ports = catalog.objects().iter().find(|o| o.name == "crew").unwrap();
+        let mut odd = ports.clone();
+        odd.constraints = vec![jaunty_seam::catalog::Constraint {
+            name: String::new(),
+            columns: vec!["order".into()],
+            rule: Rule::Unique,
+        }];
+        let key =
+            |dialect| lines(&odd, &catalog, dialect).into_iter().find(|line| line.section == "keys").unwrap().text;
+        assert_eq!(key(&jaunty_language::dialect::MYSQL), "unique (`order`)");
+        assert_eq!(key(&POSTGRES), "unique (\"order\")");
+    }
+}

@@ -1,0 +1,420 @@
+//! How a language reads, as data.
+//!
+//! A dialect is a table: quotes, comments, parameters, keywords, the words that begin statements,
+//! and the constructs that hold semicolons of their own. The lexer and the splitter know only
+//! these tables; adding a language is adding one.
+
+mod acting;
+mod comparing;
+mod mysql;
+mod postgres;
+mod redis;
+mod sqlite;
+
+pub use acting::Acting;
+pub use comparing::{Comparing, Pattern};
+
+pub use mysql::MYSQL;
+pub use postgres::POSTGRES;
+pub use redis::REDIS;
+pub use sqlite::SQLITE;
+
+/// All dialects, in the order in which they are offered.
+pub static DIALECTS: &[&Dialect] = &[&SQLITE, &POSTGRES, &MYSQL, &REDIS];
+
+/// Finds a dialect by its name, in any case.
+pub fn by_name(name: &str) -> Option<&'static Dialect> {
+    DIALECTS.iter().copied().find(|d| d.name.eq_ignore_ascii_case(name))
+}
+
+/// The dialect that files with this ending are in, as far as the ending tells.
+pub fn by_extension(extension: &str) -> Option<&'static Dialect> {
+    DIALECTS.iter().copied().find(|d| d.extension.eq_ignore_ascii_case(extension))
+}
+
+/// One language, as the lexer and the splitter see it.
+#[derive(Debug)]
+pub struct Dialect {
+    /// The name used on the command line and in profiles.
+    pub name: &'static str,
+    /// The ending of its files, without the dot.
+    pub extension: &'static str,
+    /// Quoted forms, tried in order.
+    pub quotes: &'static [Quote],
+    /// What begins a comment that runs to the end of its line.
+    pub line_comments: &'static [&'static str],
+    /// What encloses a comment over several lines.
+    pub block_comment: Option<BlockComment>,
+    /// Characters that begin a parameter (`:name`, `?1`).
+    pub parameters: &'static [u8],
+    /// Words to be set off from names, upper case and sorted.
+    pub keywords: &'static [&'static str],
+    /// Words that begin a statement. One word may stand here several times, with several ways to
+    /// begin one.
+    pub starters: &'static [Starter],
+    /// Words that may be put before a whole statement (`EXPLAIN QUERY PLAN`).
+    pub prefixes: &'static [&'static str],
+    /// Words that may follow a prefix and are none themselves (`EXPLAIN ANALYZE VERBOSE`). What
+    /// stands in parentheses there is passed over too.
+    pub prefix_options: &'static [&'static str],
+    /// Statements that carry another one behind a word of theirs (`PREPARE p AS …`). Up to that word they are
+    /// read like a prefix: what is said of leading words holds for the statement that is carried.
+    pub carriers: &'static [Carrier],
+    /// Whether `CREATE TABLE t (…)` may go on with a query that fills it, without a word between.
+    pub tables_take_queries: bool,
+    /// Words that say what a leading word is about, of those on which a continuation depends.
+    pub seconds: &'static [&'static str],
+    /// Words before which one of `prefixes` is none (`ANALYZE TABLE`).
+    pub no_prefix_before: &'static [&'static str],
+    /// Keywords that may be the last word of a statement.
+    pub can_end: &'static [&'static str],
+    /// Statements with semicolons inside.
+    pub bodies: &'static [Body],
+    /// What encloses a quoted name.
+    pub name_quote: char,
+    /// Whether a name without quotes is taken in lower case, and one in quotes as it stands.
+    pub folds_names: bool,
+    /// Whether a quoted name that means nothing is taken as a text.
+    pub quoted_names_may_be_text: bool,
+    /// Names of types, the usual ones first.
+    pub types: &'static [&'static str],
+    /// A table that does not exist yet, as it usually is, and with all clauses that the server has as places to be
+    /// filled in ([`jaunty_core::catalog::templates`]). Empty where there are none.
+    pub new_table: [&'static str; 2],
+    /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
+    pub new_index: [&'static str; 2],
+    /// Whether `$tag$ … $tag$` is a quoted text.
+    pub dollar_quotes: bool,
+    /// Openings of comments whose content the server carries out (`/*! … */`).
+    pub code_comments: &'static [&'static str],
+    /// Whether a statement ends with its line, unless a quote is open there.
+    pub lines: bool,
+    /// Whether a line that begins with a backslash is a line of the server's own command-line
+    /// client: a statement of its own, which no server understands.
+    pub client_lines: bool,
+    /// A word that, at the beginning of a line, sets what ends the statements below it.
+    pub delimiter_word: Option<&'static str>,
+    /// Whether the rows of `COPY … FROM STDIN` stand below it, up to a line `\.`.
+    pub copy_data: bool,
+    /// What its statements do, for guards; none where only the server tells.
+    pub acting: Option<&'static Acting>,
+    /// How it compares and orders values; none where a query cannot stand inside another.
+    pub comparing: Option<&'static Comparing>,
+    /// A number that is read as infinity, where there is no word for it.
+    pub infinity: Option<&'static str>,
+    /// The statements around a transaction.
+    pub transaction: TransactionWords,
+}
+
+/// The statements that begin and end transactions; empty where there is none.
+#[derive(Debug, Clone, Copy)]
+pub struct TransactionWords {
+    /// Begins one.
+    pub begin: &'static str,
+    /// Ends it and keeps what was done.
+    pub commit: &'static str,
+    /// Ends it and keeps nothing.
+    pub roll_back: &'static str,
+    /// Marks a place in it.
+    pub savepoint: &'static str,
+    /// Goes back to that place.
+    pub back_to_savepoint: &'static str,
+}
+
+/// A language with nothing in it, for tables to be written as a difference from it.
+pub(super) const PLAIN: Dialect = Dialect {
+    name: "",
+    extension: "sql",
+    quotes: &[],
+    line_comments: &[],
+    block_comment: None,
+    parameters: &[],
+    keywords: &[],
+    starters: &[],
+    prefixes: &[],
+    prefix_options: &[],
+    carriers: &[],
+    tables_take_queries: false,
+    seconds: &[],
+    no_prefix_before: &[],
+    can_end: &[],
+    bodies: &[],
+    name_quote: '"',
+    folds_names: false,
+    quoted_names_may_be_text: false,
+    types: &[],
+    new_table: ["", ""],
+    new_index: ["", ""],
+    dollar_quotes: false,
+    code_comments: &[],
+    lines: false,
+    client_lines: false,
+    delimiter_word: None,
+    copy_data: false,
+    acting: None,
+    comparing: None,
+    infinity: None,
+    transaction: TransactionWords {
+        begin: "begin",
+        commit: "commit",
+        roll_back: "rollback",
+        savepoint: "savepoint here",
+        back_to_savepoint: "rollback to savepoint here",
+    },
+};
+
+/// A word that begins a statement and nothing else.
+pub(super) const fn starter(word: &'static str, kind: Kind, role: Role) -> Starter {
+    Starter {
+        word,
+        kind,
+        role,
+        reserved: true,
+        then: Then::Anything,
+        continues_after: &[],
+        continues_in: &[],
+        breaks_bodies: false,
+        ends_in_type: false,
+        alone: false,
+        after_blank: false,
+    }
+}
+
+/// A word that may also be a plain name, which takes a second word to be sure of.
+pub(super) const fn unreserved(word: &'static str, kind: Kind, then: Then) -> Starter {
+    Starter { reserved: false, then, ..starter(word, kind, Role::Plain) }
+}
+
+impl Dialect {
+    /// Whether `word` (in any case) is one of the dialect's keywords.
+    pub fn is_keyword(&self, word: &str) -> bool {
+        let mut upper = [0_u8; 24];
+        let Some(upper) = upper.get_mut(..word.len()) else { return false };
+        upper.copy_from_slice(word.as_bytes());
+        upper.make_ascii_uppercase();
+        self.keywords.binary_search_by(|k| k.as_bytes().cmp(upper)).is_ok()
+    }
+
+    /// A name as it has to be written: quoted only if it must be.
+    pub fn name_as_written(&self, name: &str) -> String {
+        let plain = !name.is_empty()
+            && name.bytes().all(|b| b.is_ascii_lowercase() || b == b'_' || b.is_ascii_digit())
+            && !name.starts_with(|c: char| c.is_ascii_digit())
+            && !self.is_keyword(name);
+        if plain {
+            return name.to_owned();
+        }
+        let quote = self.name_quote;
+        format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
+    }
+
+    /// A text as a literal, between the quotes that the language has for it.
+    pub fn text_as_written(&self, text: &str) -> String {
+        let plain = self.quotes.iter().find(|quote| quote.kind == QuoteKind::Text && quote.prefix.is_none());
+        let Some(quote) = plain else { return text.to_owned() };
+        let close = char::from(quote.close);
+        let text = if quote.backslash { text.replace('\\', "\\\\") } else { text.to_owned() };
+        let escaped = if quote.doubled { format!("{close}{close}") } else { format!("\\{close}") };
+        format!("{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
+    }
+
+    /// The first starter for `word`, in any case.
+    pub fn starter(&self, word: &str) -> Option<&'static Starter> {
+        self.starters.iter().find(|s| s.word.eq_ignore_ascii_case(word))
+    }
+}
+
+/// A quoted form.
+#[derive(Debug, Clone, Copy)]
+pub struct Quote {
+    /// A letter that must stand directly before the opening quote (`x` in `x'00'`), lower case.
+    pub prefix: Option<u8>,
+    /// The opening quote.
+    pub open: u8,
+    /// The closing quote.
+    pub close: u8,
+    /// Whether a doubled closing quote stands for itself.
+    pub doubled: bool,
+    /// Whether a backslash takes the next character as it is.
+    pub backslash: bool,
+    /// What the form is.
+    pub kind: QuoteKind,
+}
+
+/// What a quoted form stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum QuoteKind {
+    /// Text.
+    Text,
+    /// Bytes.
+    Binary,
+    /// The name of a thing.
+    Name,
+}
+
+/// A comment with an opening and a closing mark.
+#[derive(Debug, Clone, Copy)]
+pub struct BlockComment {
+    /// The opening mark.
+    pub open: &'static str,
+    /// The closing mark.
+    pub close: &'static str,
+    /// Whether comments nest.
+    pub nests: bool,
+}
+
+/// What a statement does, told from its leading word. The server has the last word on what it
+/// really does; this is for outlines, notes and questions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Reads rows.
+    Query,
+    /// Adds, changes or removes rows.
+    Change,
+    /// Makes, alters or drops an object.
+    Definition,
+    /// Begins, ends or marks a transaction.
+    Transaction,
+    /// Reads or sets something of the session or the database file.
+    Setting,
+    /// Asks how another statement would be carried out.
+    Plan,
+    /// Anything else.
+    Other,
+}
+
+impl Kind {
+    /// The word used in JSON and in the logbook.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Query => "query",
+            Kind::Change => "change",
+            Kind::Definition => "definition",
+            Kind::Transaction => "transaction",
+            Kind::Setting => "setting",
+            Kind::Plan => "plan",
+            Kind::Other => "other",
+        }
+    }
+}
+
+/// A word that begins a statement, and when it does so without a semicolon before it.
+#[derive(Debug, PartialEq)]
+pub struct Starter {
+    /// The word, upper case.
+    pub word: &'static str,
+    /// What the statement does.
+    pub kind: Kind,
+    /// Its part in statements made of several.
+    pub role: Role,
+    /// Whether the language forbids the word as a plain name. One that it allows can be an alias,
+    /// so it begins a statement only where an alias could not stand.
+    pub reserved: bool,
+    /// What has to follow for it to begin a statement where a semicolon was forgotten.
+    pub then: Then,
+    /// Words after which it goes on with the statement (`ON` before `DELETE CASCADE`).
+    pub continues_after: &'static [&'static str],
+    /// Leading words of statements inside which it goes on (`ALTER TABLE … DROP COLUMN`); two words where
+    /// the one after the leading one counts too (`CREATE SCHEMA s CREATE TABLE …`).
+    pub continues_in: &'static [&'static str],
+    /// Whether it cannot even stand in the body of a [`Body`].
+    pub breaks_bodies: bool,
+    /// Whether its statement may end in a type, which any names can go on (`ALTER TABLE t ADD c …`).
+    pub ends_in_type: bool,
+    /// Whether it may be a whole statement by itself (`VACUUM`), and so is one after a blank line and a title.
+    pub alone: bool,
+    /// Whether it begins one only below a blank line: the language would take it and what follows
+    /// as an alias and the next clause (`SELECT a DELETE FROM t`).
+    pub after_blank: bool,
+}
+
+/// The part of a starter in statements that hold several of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// A query: it may also follow an opening parenthesis, `AS`, a set operator or `INSERT INTO t`.
+    Query,
+    /// A list of common table expressions, which a main statement follows.
+    With,
+    /// A statement that takes its rows from a query (`INSERT INTO t SELECT …`).
+    Filled,
+    /// Changes rows; it may follow a list of common table expressions.
+    Change,
+    /// Stands for itself.
+    Plain,
+}
+
+/// What must follow a starter.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Then {
+    /// Anything at all.
+    Anything,
+    /// One of these words.
+    Words(&'static [&'static str]),
+    /// A name or a string, but no keyword other than these.
+    Name(&'static [&'static str]),
+    /// A common table expression: a name, and `AS` or the names of its columns after it. This tells the `WITH`
+    /// that begins a query from all others (`WITH TIES`, `WITH TIME ZONE`, `WITH LOGIN`).
+    TableExpression,
+}
+
+/// A statement that carries another.
+#[derive(Debug, PartialEq)]
+pub struct Carrier {
+    /// Its leading word.
+    pub lead: &'static str,
+    /// The word that has to follow; empty where any may.
+    pub second: &'static str,
+    /// The word behind which the carried statement begins.
+    pub until: &'static str,
+    /// What the whole does; `None` for what the carried statement does.
+    pub kind: Option<Kind>,
+}
+
+/// A statement that holds other statements, each with its own semicolon.
+#[derive(Debug, PartialEq)]
+pub struct Body {
+    /// The word that makes a statement one with a body (`TRIGGER`)…
+    pub object: &'static str,
+    /// …if it comes after this word with only these between.
+    pub after: &'static str,
+    /// Words that may stand between the two.
+    pub between: &'static [&'static str],
+    /// The word that opens the body; empty where the object word itself does.
+    pub open: &'static str,
+    /// The word that closes it, directly after a semicolon.
+    pub close: &'static str,
+    /// Words that open a block within the body, each with a closing word of its own. Without them
+    /// the body is a flat list of statements.
+    pub blocks: &'static [&'static str],
+    /// Whether plain names and signs may also stand between the first word and the object word.
+    pub names_between: bool,
+    /// Whether one statement, or one block of `blocks`, can be the whole body, without `open` and `close`.
+    pub single: bool,
+    /// The word behind which such a statement begins (`EVENT … DO`); empty where it follows the head.
+    pub single_after: &'static str,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_are_in_order() {
+        for dialect in DIALECTS {
+            assert!(dialect.keywords.is_sorted(), "keywords of {} are not sorted", dialect.name);
+            for starter in dialect.starters {
+                assert!(dialect.is_keyword(starter.word), "{} is not a keyword", starter.word);
+            }
+            for word in dialect.can_end {
+                assert!(dialect.is_keyword(word), "{word} is not a keyword");
+            }
+        }
+    }
+
+    #[test]
+    fn keywords_are_found_in_any_case_and_long_names_do_not_fit() {
+        assert!(SQLITE.is_keyword("select") && SQLITE.is_keyword("SeLeCt"));
+        assert!(!SQLITE.is_keyword("sailing"));
+        assert!(!SQLITE.is_keyword("a_name_that_is_longer_than_every_keyword"));
+    }
+}

@@ -1,0 +1,25 @@
+//! Commands of Redis, as its protocol's inline form and its own command-line client take them:
+//! <https://redis.io/docs/latest/develop/reference/protocol-spec/#inline-commands>. One command a line; an argument in
+//! quotes may go over several. A line that begins with `#` is a comment of ours.
+
+use crate::dialect::{Dialect, PLAIN, Quote, QuoteKind, TransactionWords};
+
+const TEXT: Quote =
+    Quote { prefix: None, open: b'"', close: b'"', doubled: false, backslash: true, kind: QuoteKind::Text };
+
+/// The commands of Redis.
+pub static REDIS: Dialect = Dialect {
+    name: "redis",
+    extension: "redis",
+    quotes: &[TEXT, Quote { open: b'\'', close: b'\'', ..TEXT }],
+    lines: true,
+    line_comments: &["#"],
+    transaction: TransactionWords {
+        begin: "multi",
+        commit: "exec",
+        roll_back: "discard",
+        savepoint: "",
+        back_to_savepoint: "",
+    },
+    ..PLAIN
+};

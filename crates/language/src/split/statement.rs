@@ -1,0 +1,82 @@
+//! A statement, as it stands in a text.
+
+use ropey::Rope;
+
+use crate::dialect::Dialect;
+use crate::split::Kind;
+
+/// One statement's place in a text. All offsets are bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Statement {
+    /// The first byte of its first word.
+    pub start: usize,
+    /// The byte after its last word, before its semicolon.
+    pub body_end: usize,
+    /// The byte after its semicolon; the same as `body_end` where there is none.
+    pub end: usize,
+    /// The comment directly above it, marks and all.
+    pub title: Option<(usize, usize)>,
+    /// What it does.
+    pub kind: Kind,
+    /// False where a quote or comment inside never closes.
+    pub closed: bool,
+    /// What ended statements where it stands, if not a semicolon.
+    pub delimiter: Delimiter,
+}
+
+/// What ends statements instead of a semicolon, as a line `DELIMITER //` sets it; empty for the
+/// semicolon. At most eight bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Delimiter([u8; 8]);
+
+impl Delimiter {
+    pub(super) fn of(text: &str) -> Delimiter {
+        let mut bytes = [0; 8];
+        if text != ";" {
+            bytes.iter_mut().zip(text.bytes()).for_each(|(to, from)| *to = from);
+        }
+        Delimiter(bytes)
+    }
+
+    pub(super) fn text(&self) -> Option<&str> {
+        let end = self.0.iter().position(|b| *b == 0).unwrap_or(self.0.len());
+        std::str::from_utf8(&self.0[..end]).ok().filter(|text| !text.is_empty())
+    }
+}
+
+impl Statement {
+    /// Whether a semicolon ends statements where it stands, and no other delimiter.
+    pub fn ends_by_semicolon(&self) -> bool {
+        self.delimiter.text().is_none()
+    }
+
+    /// Where it begins with its title.
+    pub fn top(&self) -> usize {
+        self.title.map_or(self.start, |(start, _)| start)
+    }
+
+    /// The title in words, without comment marks.
+    pub fn title_text(&self, rope: &Rope, dialect: &Dialect) -> Option<String> {
+        let (start, end) = self.title?;
+        title_words(&rope.byte_slice(start..end).to_string(), dialect)
+    }
+
+    /// The text to send: without the semicolon.
+    pub fn text(&self, rope: &Rope) -> String {
+        rope.byte_slice(self.start..self.body_end).to_string()
+    }
+}
+
+/// The words of a comment: marks, rules and bullets around them are left out.
+fn title_words(comment: &str, dialect: &Dialect) -> Option<String> {
+    let mut text = comment.trim();
+    if let Some(block) = dialect.block_comment
+        && let Some(inside) = text.strip_prefix(block.open)
+    {
+        text = inside.strip_suffix(block.close).unwrap_or(inside);
+    }
+    let line = text.lines().map(str::trim).find(|line| !line.is_empty())?;
+    let bare = dialect.line_comments.iter().find_map(|open| line.strip_prefix(open)).unwrap_or(line);
+    let bare = bare.trim_matches(|c: char| c.is_whitespace() || matches!(c, '-' | '=' | '*' | '#' | '/' | '~'));
+    (!bare.is_empty()).then(|| bare.to_owned())
+}

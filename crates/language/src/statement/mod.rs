@@ -1,0 +1,15 @@
+//! One statement: its [`shape`] (queries, sources, clauses), its [`parameters`], what it [`acts`] upon, the object
+//! of its [`definition`], how much is [`touched`] by it, and the passwords that are left out of it ([`veil`]); and the names that a text
+//! has [`made`].
+
+pub mod acts;
+pub mod clause;
+pub mod definition;
+pub mod made;
+mod name;
+pub mod parameters;
+pub mod shape;
+pub mod touched;
+pub mod veil;
+
+pub use name::Written;

@@ -1,0 +1,315 @@
+//! Parameters of statements: which there are, and their values, which are sent beside the text and never
+//! pasted into it.
+//!
+//! Each language has its own: `$1` (PostgreSQL), `?` (MySQL), and `?`, `?7`, `:name`, `@name`, `$name`
+//! (SQLite). `:name` is understood everywhere: where the server does not know it, it is numbered on the
+//! way. What is a cast (`::int`), a slice (`[1:n]`) or a label (`deep: loop`) is no parameter.
+
+use std::ops::Range;
+
+use ropey::Rope;
+
+use crate::dialect::{Dialect, Kind};
+use crate::lexer::{Lexer, Token, TokenKind};
+use crate::split;
+
+/// A value that a person gave.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Given {
+    /// No value.
+    Null,
+    /// True or false.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A number, as it was written: its digits count.
+    Number(String),
+    /// Text.
+    Text(String),
+}
+
+impl Given {
+    /// Reads a value: `null`, `true`, a number, or text, which quotes keep from being one of the others.
+    pub fn read(text: &str) -> Given {
+        let text = text.trim();
+        let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+        if let Some(inside) = quoted {
+            return Given::Text(inside.replace("''", "'"));
+        }
+        match text.to_ascii_lowercase().as_str() {
+            "null" => return Given::Null,
+            "true" => return Given::Bool(true),
+            "false" => return Given::Bool(false),
+            _ => {}
+        }
+        // `007` is a name of somebody and no number.
+        let digits = text.trim_start_matches('-');
+        let plain = digits.len() == 1 || !digits.starts_with('0') || digits.starts_with("0.");
+        match text.parse::<i64>() {
+            Ok(number) if plain => Given::Int(number),
+            _ if plain && digits.starts_with(|c: char| c.is_ascii_digit()) && text.parse::<f64>().is_ok() => {
+                Given::Number(text.to_owned())
+            }
+            _ => Given::Text(text.to_owned()),
+        }
+    }
+
+    /// As a person writes it; reads back as the same value.
+    pub fn written(&self) -> String {
+        match self {
+            Given::Text(text) if Given::read(text) != *self => format!("'{}'", text.replace('\'', "''")),
+            value => value.text().unwrap_or_else(|| "null".into()),
+        }
+    }
+
+    /// Its text, as a server reads it; none for NULL.
+    pub fn text(&self) -> Option<String> {
+        match self {
+            Given::Null => None,
+            Given::Bool(value) => Some(value.to_string()),
+            Given::Int(value) => Some(value.to_string()),
+            Given::Number(text) | Given::Text(text) => Some(text.clone()),
+        }
+    }
+}
+
+/// A parameter's name, as it is asked for, with its value.
+pub type Value = (String, Given);
+
+/// The places of a statement's parameters with their names. Those without a name are counted: `?1`, `?2`.
+fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, String)> {
+    let rope = Rope::from_str(statement);
+    let mut found = Vec::new();
+    let mut unnamed = 0;
+    let mut previous: Option<Token> = None;
+    let mut tokens = Lexer::new(&rope, dialect, 0).peekable();
+    if dialect.lines {
+        return found;
+    }
+    while let Some(token) = tokens.next() {
+        match token.kind {
+            TokenKind::Parameter => {
+                let text = statement.get(token.range()).unwrap_or_default();
+                if text == "?" {
+                    unnamed += 1;
+                    found.push((token.range(), format!("?{unnamed}")));
+                } else {
+                    found.push((token.range(), text.to_owned()));
+                }
+            }
+            TokenKind::Punctuation(b':') => {
+                let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
+                // Only where a value can stand: behind a blank or a sign.
+                let free = previous.is_none_or(|previous| match previous.kind {
+                    TokenKind::Punctuation(sign) => b"(,=<>+-*/|%!~".contains(&sign),
+                    kind => kind.is_trivia(),
+                });
+                if let Some(next) = next.filter(|_| free) {
+                    let range = token.start..next.end;
+                    let name = statement.get(range.clone()).unwrap_or_default().to_owned();
+                    found.push((range, name));
+                }
+            }
+            _ => {}
+        }
+        previous = Some(token);
+    }
+    found
+}
+
+/// Whether servers take values for a statement. A definition, or `PREPARE`, may hold what looks like a
+/// parameter and is its own.
+fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
+    let rope = Rope::from_str(statement);
+    let Some(first) = split::statements(&rope, dialect, 0).next() else { return false };
+    let call = statement.get(first.start..).is_some_and(|text| {
+        text.split(|c: char| !c.is_ascii_alphabetic()).next().is_some_and(|word| word.eq_ignore_ascii_case("call"))
+    });
+    call || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
+}
+
+/// The names of the parameters that a statement wants values for, each once, in the order in which they
+/// come.
+pub fn names(statement: &str, dialect: &'static Dialect) -> Vec<String> {
+    let mut names: Vec<String> = Vec::new();
+    if !takes_values(statement, dialect) {
+        return names;
+    }
+    for (_, name) in places(statement, dialect) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names
+}
+
+/// A statement in which `:name` is what the server knows.
+#[derive(Debug)]
+pub struct Numbered {
+    /// The statement.
+    pub text: String,
+    /// The names in the order in which the server wants their values.
+    pub names: Vec<String>,
+    /// Where each parameter stands in the text, and where in the statement as it was written.
+    places: Vec<(Range<usize>, Range<usize>)>,
+}
+
+impl Numbered {
+    /// The place in the statement as it was written of a place in the text, in bytes.
+    pub fn written(&self, at: usize) -> usize {
+        match self.places.iter().rev().find(|(here, _)| here.start <= at) {
+            None => at,
+            Some((here, there)) if at < here.end => there.start,
+            Some((here, there)) => there.end + (at - here.end),
+        }
+    }
+}
+
+/// A statement as the server takes it, with the names of its parameters.
+pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
+    let places = places(statement, dialect);
+    let by_number = dialect.parameters.contains(&b'$');
+    let number = |name: &str| name.strip_prefix('$').and_then(|digits| digits.parse::<usize>().ok());
+    let mut order: Vec<String> = Vec::new();
+    if by_number {
+        // `$2` without `$1` wants a value for both.
+        let most = places.iter().filter_map(|(_, name)| number(name)).max().unwrap_or(0);
+        order.extend((1..=most).map(|number| format!("${number}")));
+    }
+    let mut text = String::new();
+    let mut end = 0;
+    let mut moved = Vec::new();
+    for (range, name) in places {
+        text.push_str(statement.get(end..range.start).unwrap_or_default());
+        end = range.end;
+        let start = text.len();
+        if by_number {
+            let at = order.iter().position(|known| *known == name).unwrap_or_else(|| {
+                order.push(name);
+                order.len() - 1
+            });
+            text.push_str(&format!("${}", at + 1));
+        } else {
+            order.push(name);
+            text.push('?');
+        }
+        moved.push((start..text.len(), range));
+    }
+    text.push_str(statement.get(end..).unwrap_or_default());
+    Numbered { text, names: order, places: moved }
+}
+
+/// A statement with its values in it as literals: for asking a server what it would do, and never for running it.
+pub fn with_literals(statement: &str, dialect: &'static Dialect, values: &[Value]) -> String {
+    let (mut text, mut end) = (String::new(), 0);
+    for (range, name) in places(statement, dialect) {
+        text.push_str(statement.get(end..range.start).unwrap_or_default());
+        end = range.end;
+        // What a server takes as any type stands in quotes.
+        match value_of(values, &name) {
+            Given::Null => text.push_str("null"),
+            Given::Int(value) => text.push_str(&value.to_string()),
+            Given::Number(number) => text.push_str(&number),
+            Given::Bool(value) => text.push_str(if value { "true" } else { "false" }),
+            Given::Text(value) => text.push_str(&dialect.text_as_written(&value)),
+        }
+    }
+    text.push_str(statement.get(end..).unwrap_or_default());
+    text
+}
+
+/// The value of a name; NULL where none was given.
+pub fn value_of(values: &[Value], name: &str) -> Given {
+    values.iter().find(|(known, _)| known == name).map_or(Given::Null, |(_, given)| given.clone())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+
+    #[test]
+    fn a_value_reads_back_as_it_is_written() {
+        for text in
+            ["North", "null", "NULL", "true", "7", "007", "1.50", "-3", "'quoted'", "it's", "", " ", "a\nb", "'"]
+        {
+            for value in [Given::read(text), Given::Text(text.into())] {
+                assert_eq!(Given::read(&value.written()), value, "{text:?} as {:?}", value.written());
+            }
+        }
+        assert_eq!([Given::Null, Given::Text("null".into())].map(|v| v.written()), ["null", "'null'"]);
+    }
+
+    #[test]
+    fn parameters_are_found_and_nothing_else_is() {
+        for (dialect, statement, expected) in [
+            (&SQLITE, "select :a, @b, $c, ?, ?7, ':d' -- :e", vec![":a", "@b", "$c", "?1", "?7"]),
+            (
+                &POSTGRES,
+                "select $2, $1, $2, a::int, b[1:n], '$3', :name from t where x=:name",
+                vec!["$2", "$1", ":name"],
+            ),
+            (&POSTGRES, "select a ? 'b', '{}'::jsonb", vec![]),
+            (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
+            (&MYSQL, "create procedure p() deep:begin end", vec![]),
+            (&MYSQL, "call p(:port)", vec![":port"]),
+            (&POSTGRES, "prepare one as select $1", vec![]),
+            (&SQLITE, "create table t as select :a", vec![]),
+            (&SQLITE, "explain query plan select :a", vec![":a"]),
+            (&REDIS, "get :a", vec![]),
+        ] {
+            assert_eq!(names(statement, dialect), expected, "{statement}");
+        }
+    }
+
+    #[test]
+    fn names_are_numbered_where_the_server_knows_none() {
+        let postgres = numbered("select :b, $2 where a > :b and c = :d", &POSTGRES);
+        assert_eq!(postgres.text, "select $3, $2 where a > $3 and c = $4");
+        assert_eq!(postgres.names, ["$1", "$2", ":b", ":d"]);
+        let mysql = numbered("select :b, ? where a > :b", &MYSQL);
+        assert_eq!(mysql.text, "select ?, ? where a > ?");
+        assert_eq!(mysql.names, [":b", "?1", ":b"]);
+    }
+
+    #[test]
+    fn a_place_in_what_was_sent_is_one_in_what_was_written() {
+        for dialect in [&POSTGRES, &MYSQL] {
+            let written = "select :a, é.x frm ports where :longer_name = :a and b";
+            let sent = numbered(written, dialect);
+            for word in ["select", "é.x", "frm", "ports", "=", "and", "b"] {
+                let place = |text: &str| text.find(word).unwrap();
+                assert_eq!(sent.written(place(&sent.text)), place(written), "{word}");
+            }
+            assert_eq!(sent.written(sent.text.len()), written.len());
+            // Within a parameter: where that begins.
+            let second = sent.places[1].0.clone();
+            assert!(second.clone().all(|at| sent.written(at) == written.find(":longer").unwrap()), "{second:?}");
+        }
+        let plain = numbered("select 1", &POSTGRES);
+        assert_eq!(plain.written(7), 7);
+    }
+
+    #[test]
+    fn values_have_the_type_that_they_are_written_in() {
+        let text = |text: &str| Given::Text(text.into());
+        for (written, expected) in [
+            ("null", Given::Null),
+            ("TRUE", Given::Bool(true)),
+            ("-5", Given::Int(-5)),
+            ("0", Given::Int(0)),
+            ("0.50", Given::Number("0.50".into())),
+            ("1e3", Given::Number("1e3".into())),
+            ("99999999999999999999", Given::Number("99999999999999999999".into())),
+            ("007", text("007")),
+            ("'null'", text("null")),
+            ("'it''s'", text("it's")),
+            ("Saltmarsh Quay", text("Saltmarsh Quay")),
+            ("2031-03-05", text("2031-03-05")),
+            ("inf", text("inf")),
+            ("", text("")),
+        ] {
+            assert_eq!(Given::read(written), expected, "{written}");
+        }
+    }
+}

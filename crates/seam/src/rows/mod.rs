@@ -1,0 +1,30 @@
+//! Rows: from values to Arrow record batches, and from a value back to text.
+//!
+//! [`assemble`] builds batches from a database that types every value on its own, [`columns`] from one that types
+//! columns; [`widen`] keeps a column whole when its values turn out to be of several types, [`origin`] says where a
+//! column comes from, [`cell`] and [`form`] read one value back, [`moment`] and [`span`] read points and spans of
+//! time that are kept as text.
+//!
+//! What Arrow has no type for travels as text or JSON, and every field tells the database's own type name in its
+//! metadata ([`DB_TYPE`]).
+
+pub mod assemble;
+pub mod cell;
+pub mod columns;
+pub mod form;
+pub mod moment;
+pub mod origin;
+pub mod span;
+pub mod widen;
+
+/// The key of a field's metadata under which the database's own type name stands.
+pub const DB_TYPE: &str = "db_type";
+
+/// The most rows in one batch.
+pub const BATCH_ROWS: usize = 8192;
+
+/// About the most bytes in one batch. A single row may be larger.
+pub const BATCH_BYTES: usize = 4 << 20;
+
+/// The longest that rows wait for others to fill a batch.
+pub const BATCH_DELAY: std::time::Duration = std::time::Duration::from_millis(40);
