@@ -10,16 +10,15 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
 use jaunty_bench::measured::Times;
 use jaunty_bench::program::{Program, build};
 use jaunty_core::archive::Retention;
+use jaunty_core::connection;
 use jaunty_core::files::Folders;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_engines::Sqlite;
-use jaunty_seam::engine::{Engine, Flow, Notice, Sink};
+use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
 use jaunty_seam::profile::Profile;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
@@ -84,12 +83,12 @@ fn bare_loop(path: &Path) -> Result<(u64, u64), rusqlite::Error> {
 /// Runs a statement as the program does, with archive and logbook.
 fn run(path: &str, statement: &str, state: &Path) -> Result<Arc<Run>, Box<dyn Error>> {
     let profile = Profile::new("bench", "sqlite").with("path", path);
-    let mut session = Sqlite.connect(&profile, None)?;
-    let place = session.place()?;
+    let mut session = connection::open(&Sqlite, &profile, None)?;
+    let location = session.location();
     let keeping = Keeping::open(&Folders::below(state), Retention::default());
     let tell: Tell = Arc::new(|_| {});
     let job = Job { statement: statement.into(), ..Job::default() };
-    Ok(execute(session.as_mut(), (&profile, &place), &job, &keeping, None, &tell))
+    Ok(execute(session.as_mut(), (&profile, &location), &job, &keeping, None, (&tell, &Stop::default())))
 }
 
 /// A sink that keeps nothing.
@@ -97,19 +96,13 @@ struct Forgets;
 
 impl Sink for Forgets {
     fn wanted(&self) -> Flow {
-        Flow::GoOn
+        Flow::Continue
     }
-    fn columns(&mut self, _: SchemaRef) -> Flow {
-        Flow::GoOn
-    }
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
+    fn take(&mut self, event: Event) -> Flow {
+        let Event::Rows(batch) = event else { return Flow::Continue };
         std::hint::black_box(batch);
-        Flow::GoOn
+        Flow::Continue
     }
-    fn affected(&mut self, _: Option<u64>) -> Flow {
-        Flow::GoOn
-    }
-    fn notice(&mut self, _: Notice) {}
 }
 
 fn archive(folder: &Path) -> Outcome {
@@ -132,7 +125,7 @@ fn archive(folder: &Path) -> Outcome {
         let (_, between) = floor()?;
         let begun = Instant::now();
         let profile = Profile::new("bench", "sqlite").with("path", path.to_string_lossy());
-        Sqlite.connect(&profile, None)?.run("select * from readings", Box::new(Forgets))?;
+        connection::open(&Sqlite, &profile, None)?.run(&Request::new("select * from readings"), Box::new(Forgets))?;
         let batches = begun.elapsed();
         let (_, after) = floor()?;
         kept.push((before + between).as_secs_f64() / 2.0 / ours.as_secs_f64());

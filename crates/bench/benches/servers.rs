@@ -10,8 +10,6 @@ use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
 use jaunty_bench::measured::Times;
 use jaunty_bench::postgres::{bare, table};
 use jaunty_core::archive::Retention;
@@ -20,7 +18,7 @@ use jaunty_core::files::Folders;
 use jaunty_core::run::desk::{Desk, Order, Report};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping};
-use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use mysql_async::prelude::Queryable;
@@ -65,12 +63,13 @@ fn profile(engine: &str, port: u16) -> Profile {
 fn ours(profile: &Profile, statement: &str, rows: u64) -> Outcome<Duration> {
     let folder = tempfile::tempdir()?;
     let engine = jaunty_engines::by_name(&profile.engine).ok_or("no such engine")?;
-    let (mut session, place) = open(engine, profile, Some(&Secret::new(PASSWORD.into())))?;
+    let mut session = open(engine, profile, Some(&Secret::new(PASSWORD.into())))?;
+    let location = session.location();
     let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
     let tell: Tell = Arc::new(|_| {});
     let job = Job { statement: statement.into(), ..Job::default() };
     let begun = Instant::now();
-    let run = execute(session.as_mut(), (profile, &place), &job, &keeping, None, &tell);
+    let run = execute(session.as_mut(), (profile, &location), &job, &keeping, None, (&tell, &Stop::default()));
     let took = begun.elapsed();
     assert_eq!(run.rows(), rows, "{:?}", run.end());
     Ok(took)
@@ -81,24 +80,18 @@ struct FirstPage(Arc<Mutex<u64>>, Sender<Instant>);
 
 impl Sink for FirstPage {
     fn wanted(&self) -> Flow {
-        if self.0.lock().is_ok_and(|rows| *rows >= 100) { Flow::Stop } else { Flow::GoOn }
+        if self.0.lock().is_ok_and(|rows| *rows >= 100) { Flow::Stop } else { Flow::Continue }
     }
-    fn columns(&mut self, _: SchemaRef) -> Flow {
-        Flow::GoOn
-    }
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
+    fn take(&mut self, event: Event) -> Flow {
+        let Event::Rows(batch) = event else { return Flow::Continue };
         let Ok(mut rows) = self.0.lock() else { return Flow::Stop };
         *rows += batch.num_rows() as u64;
         if *rows >= 100 {
             let _ = self.1.send(Instant::now());
             return Flow::Stop;
         }
-        Flow::GoOn
+        Flow::Continue
     }
-    fn affected(&mut self, _: Option<u64>) -> Flow {
-        Flow::GoOn
-    }
-    fn notice(&mut self, _: Notice) {}
 }
 
 fn postgres(rows: u64) -> Outcome {
@@ -109,10 +102,10 @@ fn postgres(rows: u64) -> Outcome {
     let (mut floor, mut page) = (Times::default(), Times::default());
     for _ in 0..15 {
         floor.push(bare(server.port, "select * from t", 100)?.1);
-        let (mut session, _) = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+        let mut session = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
         let (send, arrived) = channel();
         let begun = Instant::now();
-        let _ = session.run("select * from t", Box::new(FirstPage(Arc::default(), send)));
+        let _ = session.run(&Request::new("select * from t"), Box::new(FirstPage(Arc::default(), send)));
         page.push(arrived.recv()?.duration_since(begun));
     }
     let ms = |times: &Times| times.percentile(50).as_secs_f64() * 1000.0;
@@ -206,7 +199,8 @@ fn stops() -> Outcome {
         (profile("redis", redis.port).with("database", "0").with("user", "default"), ["monitor", "blpop nothing 60"]),
     ] {
         let engine = jaunty_engines::by_name(&profile.engine).ok_or("no such engine")?;
-        let (session, place) = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+        let session = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+        let location = session.location();
         drop(session);
         for statement in statements {
             let folder = tempfile::tempdir()?;
@@ -226,7 +220,7 @@ fn stops() -> Outcome {
                 while !matches!(reports.recv()?, Report::Idle { .. }) {}
                 times.push(begun.elapsed());
             }
-            println!("  {}, {statement}: {}", place.server, times.summary());
+            println!("  {}, {statement}: {}", location.server, times.summary());
         }
     }
     Ok(())

@@ -11,9 +11,9 @@ use jaunty_core::run::Keeping;
 use jaunty_core::settings;
 use jaunty_engines::ENGINES;
 use jaunty_language::text::clean::clean;
-use jaunty_seam::engine::{Engine, Place, Session};
-use jaunty_seam::error::{EngineError, Step};
-use jaunty_seam::profile::Profile;
+use jaunty_seam::engine::{Engine, Prompt, Question, Session, Stop};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Profile, Secret};
 use jaunty_tui::app::Options;
 use jaunty_tui::taste;
 use jaunty_tui::theme::Depth;
@@ -36,7 +36,7 @@ pub fn connections(folders: &Folders) -> Connections {
 fn engine_of(path: &Path) -> Option<&'static dyn Engine> {
     let mut head = Vec::new();
     File::open(path).ok()?.take(64).read_to_end(&mut head).ok()?;
-    ENGINES.iter().copied().find(|engine| engine.recognises(&head))
+    ENGINES.iter().copied().find(|engine| engine.sniff(&head))
 }
 
 /// A profile for a database file that no connections file names.
@@ -100,17 +100,18 @@ fn profile_of_url(text: &str) -> Result<Profile, Failure> {
 }
 
 /// Opens a session of a profile. Where a person is there, a password that is wanted is asked for.
-pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> {
+pub fn session(profile: &Profile, stop: &Stop) -> Result<Box<dyn Session>, Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)
         .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
     if let Some(warning) = profile.plain_password_warning() {
         eprintln!("jaunty: {}", clean(&warning));
     }
-    match connection::open(engine, profile, None) {
+    let attempt = |secret: Option<&Secret>| connection::open_asking(engine, profile, secret, &Terminal, stop);
+    match attempt(None) {
         Err(error) if error.step == Some(Step::Secret) && std::io::stdin().is_terminal() => {
             let prompt = format!("{}\nPassword for {}: ", error, clean(&profile.name));
             let secret = crate::ask::password(&prompt).map_err(|error| Failure::Usage(error.to_string()))?;
-            connection::open(engine, profile, Some(&secret)).map_err(|error| refused(&error))
+            attempt(Some(&secret)).map_err(|error| refused(&error))
         }
         Err(error) if error.step == Some(Step::Secret) && error.remedy.is_none() => {
             let remedy = "No terminal to ask on: name a source for it in the profile (secret, secret_command).";
@@ -120,9 +121,25 @@ pub fn session(profile: &Profile) -> Result<(Box<dyn Session>, Place), Failure> 
     }
 }
 
+/// Asks on the terminal, if there is one.
+struct Terminal;
+
+impl Prompt for Terminal {
+    fn ask(&self, question: &Question) -> Option<Secret> {
+        if !std::io::stdin().is_terminal() {
+            return None;
+        }
+        let page = question.page.as_deref().map(|page| format!("Open {}\n", clean(page))).unwrap_or_default();
+        crate::ask::password(&format!("{page}{}: ", clean(&question.text))).ok()
+    }
+}
+
 /// The failure of a connection, with its step. A mistake in the profile is one of ours.
 pub fn refused(error: &EngineError) -> Failure {
     let told = format!("{}{}", error.step_words(), error.explain("", 1));
+    if error.kind == ErrorKind::Stopped {
+        return Failure::Stopped("cancelled before there was a connection".to_owned());
+    }
     if error.step == Some(Step::Profile) { Failure::Usage(told) } else { Failure::Database(told) }
 }
 

@@ -7,7 +7,7 @@ use crate::logbook::{Entry, KeptResult, Outcome};
 use crate::run::Run;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::text::clean;
-use jaunty_seam::engine::Effect;
+use jaunty_seam::engine::{Effect, Message, Progress};
 use jaunty_seam::profile::Guard;
 
 /// A number with its thousands set apart.
@@ -110,7 +110,8 @@ pub fn note(run: &Run, now: SystemTime) -> String {
     let parts: Vec<String> = match run.outcome() {
         Outcome::Running => {
             let rows = (run.rows() > 0).then(|| format!("{} so far", count(run.rows(), "row")));
-            ["running".into(), clock(run.duration())].into_iter().chain(rows).collect()
+            let parts = ["running".into(), clock(run.duration())].into_iter();
+            parts.chain(run.progress().map(progress)).filter(|part| !part.is_empty()).chain(rows).collect()
         }
         Outcome::Done => {
             let gone = run.is_rolled_back().then(|| ROLLED_BACK.to_owned());
@@ -131,6 +132,21 @@ pub fn note(run: &Run, now: SystemTime) -> String {
     parts.join(" · ")
 }
 
+/// A message of the server, in one line.
+pub fn message(message: &Message) -> String {
+    let line = message.line.map(|line| format!("line {line}: ")).unwrap_or_default();
+    let code = message.code.as_deref().map(|code| format!(" [{code}]")).unwrap_or_default();
+    clean::clean(&format!("{}: {line}{}{code}", message.severity, message.text)).into_owned()
+}
+
+/// How far a server is, by its own word.
+fn progress(progress: Progress) -> String {
+    let done = progress.done.map(|done| format!("{:.0} %", f64::from(done.clamp(0.0, 1.0)) * 100.0));
+    let rows = progress.rows.map(|rows| format!("{} read", count(rows, "row")));
+    let size = progress.bytes.map(|size| format!("{} read", bytes(size)));
+    done.into_iter().chain(rows.or(size)).collect::<Vec<_>>().join(" · ")
+}
+
 /// A clock that runs: tenths of a second.
 pub fn clock(d: Duration) -> String {
     let tenths = d.as_millis() / 100;
@@ -142,18 +158,18 @@ pub fn clock(d: Duration) -> String {
 
 /// What trying a profile found, a fact a line.
 pub fn tried(found: &Tried) -> Vec<String> {
-    let place = &found.place;
+    let location = &found.location;
     let named = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
     let facts = [
-        Some(place.server.clone()),
-        named("as", &place.user),
-        named("in", &place.database),
-        named("schema", &place.schema),
+        Some(location.server.clone()),
+        named("as", &location.user),
+        named("in", &location.database),
+        named("schema", &location.schema),
     ];
     let facts: Vec<_> = facts.into_iter().flatten().collect();
-    let way = if place.way.is_empty() { String::new() } else { format!("{} · ", place.way) };
+    let transport = if location.transport.is_empty() { String::new() } else { format!("{} · ", location.transport) };
     let (connecting, trip) = (duration(found.connecting), precise(found.round_trip));
-    vec![facts.join(" · "), format!("{way}connected in {connecting} · round trip {trip}")]
+    vec![facts.join(" · "), format!("{transport}connected in {connecting} · round trip {trip}")]
 }
 
 /// An age in one unit, as `12 s`.

@@ -184,7 +184,7 @@ fn same_rows(session: &mut dyn Session, inner: &str, dialect: &'static Dialect, 
 fn sqlite_gives_what_is_shown() {
     let folder = tempfile::tempdir().unwrap();
     let profile = Profile::new("ferry", "sqlite").with("path", ":memory:");
-    let (mut session, _) = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
     let table = "create table sailings(id integer primary key, name text, fare decimal(8,2), day date, at datetime, pennant blob, draught real, status text, waits text)";
     run(session.as_mut(), table).unwrap();
     run(session.as_mut(), &format!("insert into sailings values {}", ROWS.replace("BYTES", "x"))).unwrap();
@@ -198,7 +198,7 @@ fn postgres_gives_what_is_shown() {
     let mut profile = Profile::new("bookings", "postgres").with("host", "127.0.0.1").with("user", "clerk");
     profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
     let profile = profile.with("database", "bookings");
-    let (mut session, _) = open(by_name("postgres").unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap();
+    let mut session = open(by_name("postgres").unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap();
     for set_up in [
         "create type sailing_status as enum ('late', 'held', 'early')",
         // A time without a zone means the clocks of the session, which are not those of Greenwich.
@@ -208,7 +208,7 @@ fn postgres_gives_what_is_shown() {
         run(session.as_mut(), set_up).unwrap();
     }
     // As after each run: here the zone is learned.
-    session.place().unwrap();
+    session.location();
     run(session.as_mut(), &format!("insert into sailings values {}", ROWS.replace("BYTES'", r"'\x"))).unwrap();
     same_rows(session.as_mut(), "select * from sailings", &POSTGRES, folder.path());
 }
@@ -219,7 +219,7 @@ fn mariadb_gives_what_is_shown() {
     let mut profile = Profile::new("bookings", "mysql").with("host", "127.0.0.1").with("user", "clerk");
     profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
     let profile = profile.with("database", "bookings");
-    let (mut session, _) = open(by_name("mysql").unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap();
+    let mut session = open(by_name("mysql").unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap();
     // The name in its encoding's usual collation, in one of a language, and in another encoding.
     for (table, kind) in [
         ("sailings", "varchar(40) character set utf8mb4"),

@@ -9,7 +9,7 @@ use jaunty_core::connection::open;
 use jaunty_engines::by_name;
 use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Object, Rule};
-use jaunty_seam::engine::Session;
+use jaunty_seam::engine::{CatalogPart, Request, Session, Stop, Verdict};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::run;
@@ -18,12 +18,12 @@ fn connect(engine: &str, port: u16) -> Box<dyn Session> {
     let mut profile = Profile::new("bookings", engine).with("host", "127.0.0.1").with("tls", "off");
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
     let profile = if engine == "redis" { profile } else { profile.with("user", "clerk").with("database", "bookings") };
-    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap().0
+    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap()
 }
 
 fn read(session: &mut dyn Session) -> Catalog {
     let (mut catalog, mut part) = (Catalog::default(), 0);
-    while session.catalog(part, &mut catalog).unwrap() {
+    while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
         part += 1;
     }
     catalog.complete();
@@ -79,7 +79,7 @@ fn all(session: &mut dyn Session, dialect: &Dialect) -> String {
     let mut text = format!("path {}\n", catalog.path.join(", "));
     for object in catalog.objects() {
         text.push_str(&format!("\n{}\n", described(object, &catalog, dialect)));
-        let own = session.definition(object).unwrap();
+        let own = session.definition(object, &Stop::default()).unwrap();
         let made = own.or_else(|| templates::definition(object, &catalog, dialect)).unwrap_or_default();
         made.lines().for_each(|line| text.push_str(&format!("    | {line}\n")));
     }
@@ -89,7 +89,7 @@ fn all(session: &mut dyn Session, dialect: &Dialect) -> String {
 #[test]
 fn sqlite() {
     let profile = Profile::new("memory", "sqlite").with("path", ":memory:");
-    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap().0;
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
     for statement in [
         "create table \"odd \"\" name\"(id integer primary key, note text not null default 'x', twice as (id * 2), check (id > 0))",
         "create table berths(port integer, number integer, length real constraint long check (length < 400), \
@@ -174,7 +174,7 @@ fn redis() {
 #[test]
 fn a_table_is_known_by_what_points_at_it() {
     let profile = Profile::new("memory", "sqlite").with("path", ":memory:");
-    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap().0;
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
     for statement in [
         "create table ports(id integer primary key)",
         "create table berths(a, b, port references ports, foreign key (a, b) references berths(b, a))",
@@ -195,7 +195,7 @@ fn servers_are_asked_without_running() {
     let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
     let memory = Profile::new("memory", "sqlite").with("path", ":memory:");
     let sessions = [
-        open(by_name("sqlite").unwrap(), &memory, None).unwrap().0,
+        open(by_name("sqlite").unwrap(), &memory, None).unwrap(),
         connect("postgres", postgres.port),
         connect("mysql", mariadb.port),
     ];
@@ -207,22 +207,23 @@ fn servers_are_asked_without_running() {
             "insert into ports(id) values (1)",
             "update ports set name = 'x'",
             "delete from ports",
-            // Nobody is asked about these: preparing them may do something, or says nothing.
-            "create table other(a int)",
-            "begin",
         ] {
-            assert_eq!(session.check(taken), Ok(()), "{taken}");
+            assert_eq!(session.check(&Request::new(taken)), Ok(Verdict::Accepted), "{taken}");
+        }
+        // Nobody is asked about these: preparing them may do something, or says nothing.
+        for unasked in ["create table other(a int)", "begin"] {
+            assert_eq!(session.check(&Request::new(unasked)), Ok(Verdict::Unknown), "{unasked}");
         }
         assert_eq!(run(session, "select count(*) from ports").unwrap().rows(), [["0"]], "nothing was run");
         for refused in ["select nmae from ports", "select * from nowhere", "update ports set nmae = 1"] {
-            let error = session.check(refused).unwrap_err();
+            let error = session.check(&Request::new(refused)).unwrap_err();
             let word = if refused.contains("nmae") { "nmae" } else { "nowhere" };
             assert!(error.message.contains(word), "{refused}: {error}");
         }
         assert_eq!(run(session, "select count(*) from ports").unwrap().rows(), [["0"]], "and it goes on");
     }
     // A pragma that acts when it is prepared is not asked about.
-    let mut session = open(by_name("sqlite").unwrap(), &memory, None).unwrap().0;
-    session.check("pragma user_version = 7").unwrap();
+    let mut session = open(by_name("sqlite").unwrap(), &memory, None).unwrap();
+    session.check(&Request::new("pragma user_version = 7")).unwrap();
     assert_eq!(run(session.as_mut(), "pragma user_version").unwrap().rows(), [["0"]]);
 }

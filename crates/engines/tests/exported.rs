@@ -10,7 +10,7 @@ use jaunty_core::export::{Format, Options};
 use jaunty_engines::by_name;
 use jaunty_language::dialect::{Dialect, MYSQL, POSTGRES, SQLITE};
 use jaunty_language::split;
-use jaunty_seam::engine::Session;
+use jaunty_seam::engine::{Request, Session};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use proptest::test_runner::{Config, TestRunner};
@@ -48,7 +48,7 @@ fn connect(engine: &str, port: Option<u16>) -> Box<dyn Session> {
         }
     };
     let secret = port.map(|_| Secret::new(PASSWORD.into()));
-    open(by_name(engine).unwrap(), &profile, secret.as_ref()).unwrap().0
+    open(by_name(engine).unwrap(), &profile, secret.as_ref()).unwrap()
 }
 
 /// All rows of a query in a text format.
@@ -230,7 +230,9 @@ fn any_text_is_one_literal() {
                 run(session.as_mut(), &format!("delete from {table}")).unwrap();
             }
             let given = [(":note".to_owned(), jaunty_language::statement::parameters::Given::Text(text))];
-            session.run_with("insert into kept values (1, :note)", &given, Box::new(Collect::up_to(9))).unwrap();
+            session
+                .run(&Request::new("insert into kept values (1, :note)").with(&given), Box::new(Collect::up_to(9)))
+                .unwrap();
             made_again(session.as_mut(), ("kept", "again"), &SQLITE);
             Ok(())
         })

@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::Session;
+use jaunty_seam::engine::{Request, Session, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
@@ -116,7 +116,7 @@ fn connect(engine: &str, port: u16) -> Box<dyn Session> {
     if engine != "redis" {
         profile = profile.with("user", "clerk").with("database", "bookings");
     }
-    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap().0
+    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap()
 }
 
 /// Runs an endless statement through each fault, and stops it in the middle.
@@ -124,11 +124,11 @@ fn suffers(engine: &str, server: u16, statement: &str) {
     for fault in FAULTS {
         let proxy = Proxy::start(server, fault);
         let mut session = connect(engine, proxy.port);
-        let canceller = session.canceller();
+        let stop = Stop::default();
         let collect = Collect::up_to(usize::MAX);
         let rows = collect.clone();
         let (outcome, took) = std::thread::scope(|scope| {
-            let worker = scope.spawn(|| session.run(statement, Box::new(collect.clone())));
+            let worker = scope.spawn(|| session.run(&Request::new(statement).until(&stop), Box::new(collect.clone())));
             while rows.count() == 0 && !worker.is_finished() && engine != "redis" {
                 std::thread::yield_now();
             }
@@ -139,7 +139,7 @@ fn suffers(engine: &str, server: u16, statement: &str) {
                 std::thread::park_timeout(Duration::from_millis(50));
             }
             let since = Instant::now();
-            canceller.cancel();
+            stop.wish();
             (worker.join().unwrap(), since.elapsed())
         });
         eprintln!("{engine} {fault:?}: {took:?} {:?}", outcome.as_ref().map_err(ToString::to_string));

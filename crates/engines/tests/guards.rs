@@ -10,7 +10,7 @@ mod support;
 
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::{Effect, Session};
+use jaunty_seam::engine::{Effect, Request, Session, Stop};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::{Collect, run};
@@ -29,20 +29,20 @@ fn profile(engine: &str, port: u16, guard: Guard) -> Profile {
 
 fn connect(profile: &Profile) -> Box<dyn Session> {
     let secret = Secret::new(PASSWORD.into());
-    open(by_name(&profile.engine).unwrap(), profile, Some(&secret)).unwrap().0
+    open(by_name(&profile.engine).unwrap(), profile, Some(&secret)).unwrap()
 }
 
 /// Carries an attempt out as far as the guard lets it.
 fn attempt(session: &mut dyn Session, statements: &Attempt) {
     for statement in statements {
-        if !matches!(session.effect(statement, &[]), Ok(Effect::Reads)) {
+        if !matches!(session.effect(&Request::new(statement)), Ok(Effect::Reads)) {
             break;
         }
-        let _ = session.run(statement, Box::new(Collect::up_to(1000)));
-        let _ = session.place();
+        let _ = session.run(&Request::new(statement), Box::new(Collect::up_to(1000)));
+        let _ = session.locate(&Stop::default());
     }
     let _ = run(session, "rollback");
-    let _ = session.place();
+    let _ = session.locate(&Stop::default());
 }
 
 /// Tries all of them, and returns how many there were and those that left a trace.
@@ -57,7 +57,7 @@ fn try_all(profile: &Profile, attempts: &[Attempt], holds: impl Fn() -> String) 
             traces.push(format!("{}: {}", profile.guard.word(), statements.join("; ")));
             before = after;
         }
-        if !session.stands() {
+        if !session.is_alive() {
             session = connect(profile);
         }
     }
@@ -76,7 +76,7 @@ fn check(engine: &str, port: u16, attempts: &[Attempt], holds: impl Fn() -> Stri
     for statements in attempts {
         let before = holds();
         for statement in statements {
-            let _ = session.run(statement, Box::new(Collect::up_to(1000)));
+            let _ = session.run(&Request::new(statement), Box::new(Collect::up_to(1000)));
         }
         // What is held would keep others waiting.
         for end in ["rollback", "unlock tables"] {

@@ -8,11 +8,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, LazyLock};
 
-use arrow_array::RecordBatch;
-use arrow_schema::{DataType, SchemaRef, TimeUnit};
+use arrow_schema::{DataType, TimeUnit};
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::{Effect, Flow, Notice, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::engine::{
+    CatalogPart, Effect, Event, Flow, Reading, Request, Session, Sink, Stop, Switch, SwitchKind, Touches, Transaction,
+};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD};
@@ -43,7 +44,7 @@ fn secret() -> Secret {
 }
 
 fn try_to_connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-    open(by_name("mysql").unwrap(), profile, secret).map(|(session, _)| session)
+    open(by_name("mysql").unwrap(), profile, secret)
 }
 
 fn connect() -> Box<dyn Session> {
@@ -135,7 +136,7 @@ fn results_affected_rows_and_warnings_come_in_order() {
     }
     run(session.as_mut(), "set sql_mode = ''").unwrap();
     let found = run(session.as_mut(), "insert into t values (1000)").unwrap();
-    assert_eq!(found.seen.lock().unwrap().notices, ["warning: Out of range value for column 'a' at row 1 [1264]"]);
+    assert_eq!(found.seen.lock().unwrap().messages, ["warning: Out of range value for column 'a' at row 1 [1264]"]);
     run(session.as_mut(), "create procedure two() begin select 1 as a; select 2, 'x'; end").unwrap();
     let found = run(session.as_mut(), "call two()").unwrap();
     let seen = found.seen.lock().unwrap();
@@ -168,7 +169,7 @@ fn a_stop_ends_what_runs_on_the_server_at_once() {
         assert_eq!(one(session.as_mut(), "select 1"), "1", "the session goes on after {statement}");
     }
     let collect = Collect::up_to(1000);
-    let outcome = connect().run("select seq from seq_1_to_100000000", Box::new(collect.clone()));
+    let outcome = connect().run(&Request::new("select seq from seq_1_to_100000000"), Box::new(collect.clone()));
     assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped);
     assert!(collect.count() >= 1000);
 }
@@ -186,10 +187,11 @@ fn every_way_in() {
         (profile(server).with("host", "localhost").with("tls_ca", &*ca), "TLS, verified"),
         (profile(server).with("host", socket), "socket"),
     ] {
-        let (mut session, place) = open(by_name("mysql").unwrap(), &profile, Some(&secret()))
+        let mut session = open(by_name("mysql").unwrap(), &profile, Some(&secret()))
             .unwrap_or_else(|error| panic!("{profile:?}: {}", told(&error, &[])));
-        assert_eq!((place.way.as_str(), place.database.as_str()), (way, "bookings"));
-        assert!(place.server.starts_with("mariadb ") && place.user.starts_with("clerk@"), "{place:?}");
+        let location = session.location();
+        assert_eq!((location.transport.as_str(), location.database.as_str()), (way, "bookings"));
+        assert!(location.server.starts_with("mariadb ") && location.user.starts_with("clerk@"), "{location:?}");
         assert_eq!(one(session.as_mut(), "select 1"), "1");
     }
 }
@@ -269,11 +271,11 @@ fn effects_are_told_by_the_server_without_running() {
         ("drop table ports", touches(None, false)),
         ("call two()", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(statement, &[]), Ok(effect), "{statement}");
+        assert_eq!(session.effect(&Request::new(statement)), Ok(effect), "{statement}");
     }
-    let Ok(Effect::Writes(all)) = session.effect("delete from ports", &[]) else { panic!("it writes") };
+    let Ok(Effect::Writes(all)) = session.effect(&Request::new("delete from ports")) else { panic!("it writes") };
     assert!(all.everything && all.rows.is_some_and(|rows| rows > 500), "{all:?}");
-    assert!(session.effect("select nmae from ports", &[]).is_err());
+    assert!(session.effect(&Request::new("select nmae from ports")).is_err());
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
 
@@ -281,15 +283,15 @@ fn effects_are_told_by_the_server_without_running() {
 fn it_tells_where_it_is_and_goes_elsewhere() {
     let mut session = connect();
     run(session.as_mut(), "start transaction").unwrap();
-    let place = session.place().unwrap();
+    let place = session.location();
     assert_eq!(place.transaction, Some(Transaction::Open));
     assert_eq!(place.session, format!("connection {}", one(session.as_mut(), "select connection_id()")));
     run(session.as_mut(), "rollback").unwrap();
-    assert_eq!(session.place().unwrap().transaction, None);
-    assert_eq!(session.switch(&Switch { kind: SwitchKind::Database, to: "fares".into() }), Ok(true));
-    assert_eq!(session.place().unwrap().database, "fares");
-    assert!(session.switch(&Switch { kind: SwitchKind::Database, to: "nowhere".into() }).is_err());
-    assert!(session.choices(SwitchKind::Database).unwrap().contains(&"bookings".to_owned()));
+    assert_eq!(session.location().transaction, None);
+    assert_eq!(session.switch(&Switch { kind: SwitchKind::DATABASE, to: "fares".into() }, &Stop::default()), Ok(true));
+    assert_eq!(session.location().database, "fares");
+    assert!(session.switch(&Switch { kind: SwitchKind::DATABASE, to: "nowhere".into() }, &Stop::default()).is_err());
+    assert!(session.choices(SwitchKind::DATABASE, &Stop::default()).unwrap().contains(&"bookings".to_owned()));
 }
 
 #[test]
@@ -300,7 +302,7 @@ fn a_server_that_is_killed_in_the_middle_of_rows() {
     let seen = collect.clone();
     let worker = std::thread::spawn(move || {
         let endless = "select seq, repeat('x', 100) from seq_1_to_1000000000";
-        (session.run(endless, Box::new(seen)), session)
+        (session.run(&Request::new(endless), Box::new(seen)), session)
     });
     while collect.count() < 1000 {
         std::thread::yield_now();
@@ -309,7 +311,7 @@ fn a_server_that_is_killed_in_the_middle_of_rows() {
     let (outcome, mut session) = worker.join().unwrap();
     assert_eq!(outcome.unwrap_err().kind, ErrorKind::Lost);
     assert!(collect.count() >= 1000, "rows that came stay");
-    assert!(!session.stands());
+    assert!(!session.is_alive());
     server.start_again();
     let mut session = try_to_connect(&profile(&server), Some(&secret())).unwrap();
     assert_eq!(one(session.as_mut(), "select 1"), "1");
@@ -330,12 +332,12 @@ fn values_are_sent_beside_the_statement() {
     assert_eq!(rows_with(session, &format!("{all} from dual where 1 = :one"), &[(":one", "1")]).unwrap(), plain);
     let found = rows_with(session, "select name from ports where id = :id", &[(":id", "7")]).unwrap();
     assert_eq!(found, [["port 7"]]);
-    assert!(session.check("select name from ports where id = :id").is_ok());
+    assert!(session.check(&Request::new("select name from ports where id = :id")).is_ok());
     // A mistake has its place in what was written, whatever stands before it.
     let statement = "select :a_rather_long_name frm where from ports";
     let wrong = rows_with(session, statement, &[(":a_rather_long_name", "1")]).unwrap_err();
     assert_eq!(wrong.at, statement.find("from"), "{wrong}");
-    assert_eq!(session.check(statement).unwrap_err().at, statement.find("from"));
+    assert_eq!(session.check(&Request::new(statement)).unwrap_err().at, statement.find("from"));
 }
 
 #[test]
@@ -361,7 +363,7 @@ fn the_server_says_what_is_one_statement() {
         ("drop table nothing_there¦drop table ports", Reading::Shorter),
     ] {
         let next = text.find('¦').unwrap() + 1;
-        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+        assert_eq!(session.reading(&Request::new(&text.replace('¦', "\n")), next), reading, "{text}");
     }
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
@@ -390,22 +392,16 @@ struct Held {
 
 impl Sink for Held {
     fn wanted(&self) -> Flow {
-        Flow::GoOn
+        Flow::Continue
     }
-    fn columns(&mut self, _: SchemaRef) -> Flow {
-        Flow::GoOn
-    }
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
+    fn take(&mut self, event: Event) -> Flow {
+        let Event::Rows(batch) = event else { return Flow::Continue };
         let before = self.rows.fetch_add(batch.num_rows(), Ordering::SeqCst);
         if before == 0 {
             self.more.recv().unwrap();
         }
-        Flow::GoOn
+        Flow::Continue
     }
-    fn affected(&mut self, _: Option<u64>) -> Flow {
-        Flow::GoOn
-    }
-    fn notice(&mut self, _: Notice) {}
 }
 
 /// Rows that are held stay, also where the server would wait a second only for somebody who does not read.
@@ -416,7 +412,7 @@ fn rows_that_are_held_outlast_the_patience_of_the_server() {
     let mut beside = at();
     run(beside.as_mut(), "set global net_write_timeout = 1").unwrap();
     let mut session = at();
-    let id = session.place().unwrap().session.replace("connection ", "");
+    let id = session.location().session.replace("connection ", "");
     let (go_on, more) = channel();
     let rows = Arc::<AtomicUsize>::default();
     let held = Held { rows: Arc::clone(&rows), more };
@@ -424,8 +420,9 @@ fn rows_that_are_held_outlast_the_patience_of_the_server() {
         // Gone if something is wrong here, so that nobody waits for it.
         let go_on = go_on;
         // More than the buffers between both hold.
-        let running =
-            scope.spawn(|| session.run("select seq, repeat('x', 1000) as wide from seq_1_to_100000", Box::new(held)));
+        let running = scope.spawn(|| {
+            session.run(&Request::new("select seq, repeat('x', 1000) as wide from seq_1_to_100000"), Box::new(held))
+        });
         // By the server's own clock.
         let waits = format!("select count(*) from information_schema.processlist where id = {id} and time_ms > 3000");
         assert!(comes_true(|| one(beside.as_mut(), &waits) == "1"), "it does not wait");
@@ -445,7 +442,7 @@ fn what_only_this_session_has_is_not_known() {
     let said = |session: &mut dyn Session, statement: &str| {
         let mut catalog = jaunty_seam::catalog::Catalog::default();
         let mut part = 0;
-        while session.catalog(part, &mut catalog).unwrap() {
+        while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
             part += 1;
         }
         catalog.complete();

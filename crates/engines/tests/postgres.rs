@@ -11,7 +11,7 @@ use arrow_schema::DataType;
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
 use jaunty_language::statement::parameters::Given;
-use jaunty_seam::engine::{Effect, Reading, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::engine::{Effect, Reading, Request, Session, Stop, Switch, SwitchKind, Touches, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{PASSWORD, Postgres};
@@ -44,7 +44,7 @@ fn secret() -> Secret {
 }
 
 fn try_to_connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-    open(by_name("postgres").unwrap(), profile, secret).map(|(session, _)| session)
+    open(by_name("postgres").unwrap(), profile, secret)
 }
 
 fn connect() -> Box<dyn Session> {
@@ -144,7 +144,7 @@ fn every_type_reads_back_as_the_server_writes_it() {
     .chain([(format!("{numbers}::numeric"), text)])
     .collect();
     run(session.as_mut(), "set timezone to 'America/St_Johns'").unwrap();
-    let place = session.place().unwrap();
+    let place = session.location();
     assert_eq!(place.session, format!("process {}", one(session.as_mut(), "select pg_backend_pid()")));
     for (expression, data_type) in &cases {
         let found = run(session.as_mut(), &format!("select {expression} as v")).unwrap();
@@ -207,7 +207,7 @@ fn results_affected_rows_and_notices_come_in_order() {
     }
     let found =
         run(session.as_mut(), "do $$ begin raise notice 'tide is %', 'high'; raise warning 'fog'; end $$").unwrap();
-    assert_eq!(found.seen.lock().unwrap().notices, ["notice: tide is high", "warning: fog"]);
+    assert_eq!(found.seen.lock().unwrap().messages, ["notice: tide is high", "warning: fog"]);
     let found = run(session.as_mut(), "select 1 as a; insert into t values (5); select 2, 'x'").unwrap();
     let seen = found.seen.lock().unwrap();
     assert_eq!((seen.results, seen.affected.as_slice()), (2, &[Some(1)][..]), "several results of a selection");
@@ -255,14 +255,14 @@ fn errors_point_at_the_place() {
     "#);
     run(session.as_mut(), "begin").unwrap();
     refused(session.as_mut(), "select 1/0");
-    assert_eq!(session.place().unwrap().transaction, Some(Transaction::Failed));
+    assert_eq!(session.location().transaction, Some(Transaction::Failed));
     let error = refused(session.as_mut(), "select 1");
     assert_eq!(
         error.remedy.as_deref(),
         Some("A statement in this transaction failed. Run rollback, then start again; or roll back to a savepoint.")
     );
     run(session.as_mut(), "rollback").unwrap();
-    assert_eq!(session.place().unwrap().transaction, None);
+    assert_eq!(session.location().transaction, None);
 }
 
 #[test]
@@ -284,7 +284,7 @@ fn a_stop_ends_what_runs_on_the_server_at_once() {
     // Enough rows stop a statement too.
     let mut session = connect();
     let collect = Collect::up_to(1000);
-    let outcome = session.run("select generate_series(1, 100000000)", Box::new(collect.clone()));
+    let outcome = session.run(&Request::new("select generate_series(1, 100000000)"), Box::new(collect.clone()));
     assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped);
     assert!(collect.count() >= 1000);
     assert_eq!(one(session.as_mut(), "select 2"), "2");
@@ -316,9 +316,13 @@ fn every_way_in() {
         (url("/bookings?sslmode=disable"), false, "not encrypted"),
     ] {
         let given = given.then(secret);
-        let (mut session, place) = open(by_name("postgres").unwrap(), &profile, given.as_ref())
+        let mut session = open(by_name("postgres").unwrap(), &profile, given.as_ref())
             .unwrap_or_else(|error| panic!("{profile:?}: {}", told(&error, &[])));
-        assert_eq!((place.way.as_str(), place.user.as_str(), place.database.as_str()), (way, "clerk", "bookings"));
+        let location = session.location();
+        assert_eq!(
+            (location.transport.as_str(), location.user.as_str(), location.database.as_str()),
+            (way, "clerk", "bookings")
+        );
         assert_eq!(one(session.as_mut(), "select 1"), "1");
     }
 }
@@ -432,12 +436,12 @@ fn effects_are_told_by_the_server_without_running() {
         ("explain analyze delete from ports", Effect::Unknown),
         ("do $$ begin end $$", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(statement, &[]), Ok(effect), "{statement}");
+        assert_eq!(session.effect(&Request::new(statement)), Ok(effect), "{statement}");
     }
-    assert!(session.effect("select nmae from ports", &[]).is_err());
+    assert!(session.effect(&Request::new("select nmae from ports")).is_err());
     run(session.as_mut(), "begin").unwrap();
-    assert_eq!(session.effect("truncate ports", &[]), Ok(touches(None, true)));
-    assert_eq!(session.place().unwrap().transaction, Some(Transaction::Open), "asking broke nothing");
+    assert_eq!(session.effect(&Request::new("truncate ports")), Ok(touches(None, true)));
+    assert_eq!(session.location().transaction, Some(Transaction::Open), "asking broke nothing");
     run(session.as_mut(), "rollback").unwrap();
     assert_eq!(one(session.as_mut(), "select count(*) from ports"), "1000");
 }
@@ -446,17 +450,21 @@ fn effects_are_told_by_the_server_without_running() {
 fn it_goes_to_other_schemas_roles_and_databases() {
     let mut session = connect();
     let to = |kind, to: &str| Switch { kind, to: to.into() };
-    assert_eq!(session.switch(&to(SwitchKind::Schema, "east")), Ok(true));
-    assert_eq!(session.place().unwrap().schema, "east");
-    assert_eq!(session.switch(&to(SwitchKind::Role, "purser")), Ok(true));
-    assert_eq!(session.place().unwrap().user, "purser");
-    assert!(session.switch(&to(SwitchKind::Schema, "west")).is_err());
-    assert!(session.switch(&to(SwitchKind::Role, "captain")).is_err());
-    assert_eq!(session.switch(&to(SwitchKind::Database, "fares")), Ok(false), "that takes a new connection");
-    assert!(session.choices(SwitchKind::Database).unwrap().contains(&"fares".to_owned()));
+    assert_eq!(session.switch(&to(SwitchKind::SCHEMA, "east"), &Stop::default()), Ok(true));
+    assert_eq!(session.location().schema, "east");
+    assert_eq!(session.switch(&to(SwitchKind::ROLE, "purser"), &Stop::default()), Ok(true));
+    assert_eq!(session.location().user, "purser");
+    assert!(session.switch(&to(SwitchKind::SCHEMA, "west"), &Stop::default()).is_err());
+    assert!(session.switch(&to(SwitchKind::ROLE, "captain"), &Stop::default()).is_err());
+    assert_eq!(
+        session.switch(&to(SwitchKind::DATABASE, "fares"), &Stop::default()),
+        Ok(false),
+        "that takes a new connection"
+    );
+    assert!(session.choices(SwitchKind::DATABASE, &Stop::default()).unwrap().contains(&"fares".to_owned()));
     let mut session = connect();
-    assert!(session.choices(SwitchKind::Role).unwrap().contains(&"purser".to_owned()));
-    assert_eq!(session.choices(SwitchKind::Schema).unwrap()[..2], ["east", "public"]);
+    assert!(session.choices(SwitchKind::ROLE, &Stop::default()).unwrap().contains(&"purser".to_owned()));
+    assert_eq!(session.choices(SwitchKind::SCHEMA, &Stop::default()).unwrap()[..2], ["east", "public"]);
 }
 
 #[test]
@@ -468,7 +476,7 @@ fn a_server_that_is_killed_in_the_middle_of_rows() {
     let seen = collect.clone();
     let worker = std::thread::spawn(move || {
         let endless = "select generate_series(1, 1000000000) i, repeat('x', 100)";
-        (session.run(endless, Box::new(seen)), session)
+        (session.run(&Request::new(endless), Box::new(seen)), session)
     });
     while collect.count() < 1000 {
         std::thread::yield_now();
@@ -478,14 +486,14 @@ fn a_server_that_is_killed_in_the_middle_of_rows() {
     let error = outcome.unwrap_err();
     assert_eq!(error.kind, ErrorKind::Lost, "{error}");
     assert!(collect.count() >= 1000, "rows that came stay");
-    assert!(!session.stands());
+    assert!(!session.is_alive());
     server.start_again();
     let mut session = try_to_connect(&profile(&server), Some(&secret())).unwrap();
     assert_eq!(one(session.as_mut(), "select 1"), "1");
     // One that goes away at rest is found out before the next statement.
-    assert!(session.stands());
+    assert!(session.is_alive());
     server.stop();
-    assert!(!session.stands());
+    assert!(!session.is_alive());
 }
 
 #[test]
@@ -493,7 +501,7 @@ fn a_session_that_was_ended_by_another_says_so() {
     let mut session = connect();
     let pid = one(session.as_mut(), "select pg_backend_pid()");
     SERVER.sql(&format!("select pg_terminate_backend({pid})"));
-    assert!(!session.stands());
+    assert!(!session.is_alive());
     let error = refused(session.as_mut(), "select 1");
     assert_eq!(error.kind, ErrorKind::Lost, "{error}");
 }
@@ -507,7 +515,7 @@ fn what_the_server_tells_meanwhile_is_told() {
     let since = Instant::now();
     while notices.lock().unwrap().is_empty() && since.elapsed() < Duration::from_secs(30) {
         let found = run(session.as_mut(), "select 1").unwrap();
-        notices.lock().unwrap().extend(found.seen.lock().unwrap().notices.clone());
+        notices.lock().unwrap().extend(found.seen.lock().unwrap().messages.clone());
     }
     assert_eq!(*notices.lock().unwrap(), ["notification: tide: high at noon"]);
 }
@@ -531,9 +539,9 @@ fn values_are_sent_beside_the_statement() {
     let statement = "select :a_rather_long_name::int, nmae from kept";
     let wrong = rows_with(session, statement, &[(":a_rather_long_name", "1")]).unwrap_err();
     assert_eq!(wrong.at, statement.find("nmae"), "{wrong}");
-    assert_eq!(session.check(statement).unwrap_err().at, statement.find("nmae"));
+    assert_eq!(session.check(&Request::new(statement)).unwrap_err().at, statement.find("nmae"));
     // Writing one is no mistake to the server that is asked about it.
-    assert!(session.check("select name from kept where id = :id and name = $1").is_ok());
+    assert!(session.check(&Request::new("select name from kept where id = :id and name = $1")).is_ok());
 }
 
 #[test]
@@ -586,7 +594,7 @@ fn columns_tell_where_they_come_from() {
     run(session.as_mut(), "create temporary table berth(a int)").unwrap();
     run(session.as_mut(), "insert into berth values (1)").unwrap();
     run(session.as_mut(), "begin").unwrap();
-    session.place().unwrap();
+    session.location();
     assert_eq!(origins(session.as_mut(), "select b.a, p.a from berth b, pier p")[0], "");
 }
 
@@ -603,13 +611,13 @@ fn the_server_says_what_is_one_statement() {
         ("vacuum¦analyze", Reading::One),
     ] {
         let next = text.find('¦').unwrap() + 1;
-        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+        assert_eq!(session.reading(&Request::new(&text.replace('¦', "\n")), next), reading, "{text}");
     }
     // An open transaction stays as it is.
     run(session.as_mut(), "begin").unwrap();
-    session.place().unwrap();
-    assert_eq!(session.reading("select 1 as a\nselect 2", 14), Reading::Shorter);
-    assert_eq!(session.reading("select 1\nlimit 2", 9), Reading::One);
+    session.location();
+    assert_eq!(session.reading(&Request::new("select 1 as a\nselect 2"), 14), Reading::Shorter);
+    assert_eq!(session.reading(&Request::new("select 1\nlimit 2"), 9), Reading::One);
     assert_eq!(one(session.as_mut(), "select 1"), "1");
     run(session.as_mut(), "rollback").unwrap();
 }
@@ -665,7 +673,7 @@ fn values_beyond_what_a_column_holds() {
     for value in ["array[chr(233)]", "chr(233)"] {
         let error = refused(session.as_mut(), &format!("select {value}"));
         assert!(error.kind != ErrorKind::Lost, "{error}");
-        session.place().unwrap();
+        session.location();
     }
     run(session.as_mut(), "reset client_encoding").unwrap();
     assert_eq!(one(session.as_mut(), "select array[chr(233)]"), "{é}");
@@ -709,17 +717,17 @@ fn effects_are_asked_with_their_values_and_leave_a_transaction_as_it_is() {
     ] {
         run(session, statement).unwrap();
     }
-    session.place().unwrap();
+    session.location();
     let given = |text: &str| [(":id".to_owned(), Given::read(text))];
     for text in ["7", "'seven'", "null"] {
-        let effect = session.effect("update fares set price = 1 where id = :id", &given(text));
+        let effect = session.effect(&Request::new("update fares set price = 1 where id = :id").with(&given(text)));
         assert_eq!(matches!(effect, Ok(Effect::Writes(_))), text != "'seven'", "{text}: {effect:?}");
     }
     // A number is compared with a text as it is when it runs.
     let named = [(":name".to_owned(), Given::Int(7))];
-    let effect = session.effect("update fares set price = 1 where id::text = :name", &named);
+    let effect = session.effect(&Request::new("update fares set price = 1 where id::text = :name").with(&named));
     assert!(matches!(effect, Ok(Effect::Writes(_))), "{effect:?}");
-    assert!(session.effect("update nothing_there set a = 1", &[]).is_err());
+    assert!(session.effect(&Request::new("update nothing_there set a = 1")).is_err());
     assert_eq!(one(session, "select count(*) from fares"), "101", "the transaction goes on");
-    assert!(session.place().unwrap().in_transaction());
+    assert!(session.location().in_transaction());
 }

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::{Effect, Session, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::engine::{Effect, Request, Session, Stop, Switch, SwitchKind, Touches, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{PASSWORD, Redis};
@@ -34,7 +34,7 @@ fn secret() -> Secret {
 }
 
 fn try_to_connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-    open(by_name("redis").unwrap(), profile, secret).map(|(session, _)| session)
+    open(by_name("redis").unwrap(), profile, secret)
 }
 
 fn connect() -> Box<dyn Session> {
@@ -98,10 +98,10 @@ fn a_transaction_is_seen_and_its_errors_stand_in_its_reply() {
     let s = session.as_mut();
     shown(s, "set t:text a");
     assert_eq!(shown(s, "multi"), ["OK | status"]);
-    assert_eq!(s.place().unwrap().transaction, Some(Transaction::Open));
+    assert_eq!(s.location().transaction, Some(Transaction::Open));
     assert_eq!(shown(s, "set t:other b"), ["QUEUED | status"]);
     assert_eq!(shown(s, "exec"), ["OK | status"]);
-    assert_eq!(s.place().unwrap().transaction, None);
+    assert_eq!(s.location().transaction, None);
 }
 
 #[test]
@@ -119,7 +119,7 @@ fn a_stop_ends_what_waits_and_what_computes() {
             clients.contains("BUSY") || clients.contains(&format!("cmd={name} "))
         });
         assert!(took < Duration::from_secs(15), "{command}");
-        assert_eq!(session.stands(), stays, "{command}");
+        assert_eq!(session.is_alive(), stays, "{command}");
         if !stays {
             // A script is ended too, as soon as the server listens to anybody.
             let since = Instant::now();
@@ -139,7 +139,7 @@ fn messages_are_rows_as_they_come() {
     let mut session = connect();
     let collect = Collect::up_to(2);
     let seen = collect.clone();
-    let listener = std::thread::spawn(move || session.run("subscribe tides", Box::new(seen)));
+    let listener = std::thread::spawn(move || session.run(&Request::new("subscribe tides"), Box::new(seen)));
     assert!(comes_true(|| collect.count() == 1));
     SERVER.command(&["publish", "tides", "high at noon"]);
     assert_eq!(listener.join().unwrap().unwrap_err().kind, ErrorKind::Stopped);
@@ -158,10 +158,14 @@ fn every_way_in() {
         (at(server.tls_port).with("tls_ca", &*ca), PASSWORD, "TLSv1.3, verified", "default"),
         (at(0).with("host", server.socket().to_string_lossy()), PASSWORD, "socket", "default"),
     ] {
-        let (mut session, place) = open(by_name("redis").unwrap(), &profile, Some(&Secret::new(secret.into())))
+        let mut session = open(by_name("redis").unwrap(), &profile, Some(&Secret::new(secret.into())))
             .unwrap_or_else(|error| panic!("{profile:?}: {}", told(&error, &[])));
-        assert_eq!((place.way.as_str(), place.user.as_str(), place.database.as_str()), (way, user, "db0"));
-        assert!(place.server.starts_with("redis 7"), "{}", place.server);
+        let location = session.location();
+        assert_eq!(
+            (location.transport.as_str(), location.user.as_str(), location.database.as_str()),
+            (way, user, "db0")
+        );
+        assert!(location.server.starts_with("redis 7"), "{}", location.server);
         assert_eq!(shown(session.as_mut(), "ping"), ["PONG | status"]);
     }
 }
@@ -233,18 +237,18 @@ fn effects_are_told_by_the_servers_flags() {
         ("flushdb", Effect::Writes(Touches { everything: true, ..Touches::default() })),
         ("eval 'return 1' 0", Effect::Unknown),
     ] {
-        assert_eq!(session.effect(command, &[]), Ok(effect), "{command}");
+        assert_eq!(session.effect(&Request::new(command)), Ok(effect), "{command}");
     }
 }
 
 #[test]
 fn databases_and_keys() {
     let mut session = try_to_connect(&at(SERVER.port), Some(&secret())).unwrap();
-    assert_eq!(by_name("redis").unwrap().look_at("", "port:*", ""), "scan 0 match port:* count 1000");
-    assert_eq!(session.choices(SwitchKind::Database).unwrap().len(), 16);
-    assert_eq!(session.switch(&Switch { kind: SwitchKind::Database, to: "db5".into() }), Ok(true));
-    assert_eq!(session.place().unwrap().database, "db5");
-    assert!(session.switch(&Switch { kind: SwitchKind::Database, to: "99".into() }).is_err());
+    assert_eq!(by_name("redis").unwrap().preview_statement("", "port:*", ""), "scan 0 match port:* count 1000");
+    assert_eq!(session.choices(SwitchKind::DATABASE, &Stop::default()).unwrap().len(), 16);
+    assert_eq!(session.switch(&Switch { kind: SwitchKind::DATABASE, to: "db5".into() }, &Stop::default()), Ok(true));
+    assert_eq!(session.location().database, "db5");
+    assert!(session.switch(&Switch { kind: SwitchKind::DATABASE, to: "99".into() }, &Stop::default()).is_err());
 }
 
 #[test]
@@ -252,7 +256,7 @@ fn a_server_that_is_killed_and_started_again() {
     let mut server = Redis::start();
     let mut session = try_to_connect(&at(server.port), Some(&secret())).unwrap();
     server.kill();
-    assert!(!session.stands());
+    assert!(!session.is_alive());
     let error = refused(session.as_mut(), "get a");
     assert_eq!(error.kind, ErrorKind::Lost, "{error}");
     server.start_again();
@@ -300,7 +304,7 @@ fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
     }
     let object = jaunty_seam::catalog::Object { name: "preview:*".into(), ..Default::default() };
     let collect = Collect::up_to(usize::MAX);
-    session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
+    session.first_rows(&object, &Request::new(""), Box::new(collect.clone())).unwrap();
     let line = |row: &Vec<String>| {
         let lives = row[2].parse::<i64>().is_ok_and(|seconds| (1..=1000).contains(&seconds));
         [row[0].as_str(), &row[1], if lives { "some" } else { &row[2] }, &row[3]].join(" | ")
@@ -318,7 +322,7 @@ fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
     let of = |session: &mut dyn Session, name: &str| {
         let collect = Collect::up_to(usize::MAX);
         let object = jaunty_seam::catalog::Object { name: name.into(), ..Default::default() };
-        session.first_rows(&object, "", Box::new(collect.clone())).unwrap();
+        session.first_rows(&object, &Request::new(""), Box::new(collect.clone())).unwrap();
         collect.rows().len()
     };
     assert_eq!(of(session, "nothing:*"), 0);

@@ -7,16 +7,17 @@ mod support;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use jaunty_core::connection::open;
 use jaunty_engines::Sqlite;
 use jaunty_language::statement::parameters::Given;
-use jaunty_seam::engine::{Effect, Engine, Reading, Session, Touches};
+use jaunty_seam::engine::{Effect, Reading, Request, Session, Stop, Touches};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile};
 use rusqlite::Connection;
 use support::{Collect, origins, rows_with, run};
 
 fn connect(path: &Path) -> Result<Box<dyn Session>, EngineError> {
-    Sqlite.connect(&Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
+    open(&Sqlite, &Profile::new("test", "sqlite").with("path", path.to_string_lossy()), None)
 }
 
 fn memory() -> Box<dyn Session> {
@@ -84,29 +85,29 @@ fn a_parameter_without_a_value_is_refused() {
 fn it_tells_where_it_is() {
     let folder = tempfile::tempdir().unwrap();
     let mut session = connect(&database(folder.path(), 3)).unwrap();
-    let place = session.place().unwrap();
+    let place = session.location();
     assert_eq!((place.database.as_str(), place.schema.as_str(), place.in_transaction()), ("ferry.db", "main", false));
     run(session.as_mut(), "begin").unwrap();
-    assert!(session.place().unwrap().in_transaction());
+    assert!(session.location().in_transaction());
 }
 
 #[test]
 fn effects_are_told_without_running() {
     let mut session = memory();
     run(session.as_mut(), "create table t(a)").unwrap();
-    assert_eq!(session.effect("select * from t", &[]), Ok(Effect::Reads));
+    assert_eq!(session.effect(&Request::new("select * from t")), Ok(Effect::Reads));
     assert_eq!(
-        session.effect("insert into t values (1)", &[]),
+        session.effect(&Request::new("insert into t values (1)")),
         Ok(Effect::Writes(Touches { rows: None, counted: true, everything: false }))
     );
     assert_eq!(
-        session.effect("with x as (select 1) delete from t", &[]),
+        session.effect(&Request::new("with x as (select 1) delete from t")),
         Ok(Effect::Writes(Touches { rows: None, counted: true, everything: true }))
     );
     run(session.as_mut(), "insert into t values (1), (2), (3)").unwrap();
     let two = Touches { rows: Some(2), counted: true, everything: false };
-    assert_eq!(session.effect("update t set a = 0 where a > 1", &[]), Ok(Effect::Writes(two)));
-    assert!(session.effect("selct", &[]).is_err());
+    assert_eq!(session.effect(&Request::new("update t set a = 0 where a > 1")), Ok(Effect::Writes(two)));
+    assert!(session.effect(&Request::new("selct")).is_err());
     assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }
 
@@ -116,7 +117,7 @@ fn the_server_refuses_writes_when_read_only() {
     let file = database(folder.path(), 3);
     for path in [file.to_string_lossy().as_ref(), ":memory:"] {
         let profile = Profile::new("guarded", "sqlite").with("path", path).guarded(Guard::ReadOnly);
-        let mut session = Sqlite.connect(&profile, None).unwrap();
+        let mut session = open(&Sqlite, &profile, None).unwrap();
         let Err(error) = run(session.as_mut(), "create table t(a)") else { panic!("{path} was written") };
         assert_eq!(error.code.as_deref(), Some("SQLITE_READONLY"), "{error}");
     }
@@ -153,7 +154,7 @@ fn files_that_cannot_be_opened() {
             .collect(),
         ..Profile::new("new", "sqlite")
     };
-    assert!(Sqlite.connect(&create, None).is_ok());
+    assert!(open(&Sqlite, &create, None).is_ok());
 }
 
 #[test]
@@ -165,7 +166,8 @@ fn damage_in_the_middle_keeps_the_rows_before_it() {
     bytes[middle..middle + 4096 * 8].fill(0xa5);
     std::fs::write(&path, bytes).unwrap();
     let collect = Collect::up_to(usize::MAX);
-    let Err(error) = connect(&path).unwrap().run("select * from ports", Box::new(collect.clone())) else {
+    let Err(error) = connect(&path).unwrap().run(&Request::new("select * from ports"), Box::new(collect.clone()))
+    else {
         panic!("it read")
     };
     assert_eq!(error.kind, ErrorKind::Damaged, "{error}");
@@ -190,7 +192,7 @@ fn a_statement_stops_when_nobody_wants_more() {
     let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n";
     let mut session = memory();
     let collect = Collect::up_to(100_000);
-    let Err(error) = session.run(endless, Box::new(collect.clone())) else { panic!("it ended") };
+    let Err(error) = session.run(&Request::new(endless), Box::new(collect.clone())) else { panic!("it ended") };
     assert_eq!(error.kind, ErrorKind::Stopped);
     assert!(collect.count() >= 100_000);
     assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
@@ -199,18 +201,17 @@ fn a_statement_stops_when_nobody_wants_more() {
 #[test]
 fn another_thread_ends_a_statement_without_rows() {
     let mut session = memory();
-    let canceller = session.canceller();
+    let stop = Stop::default();
+    let wish = stop.clone();
     let (begun, begins) = std::sync::mpsc::channel();
     let worker = std::thread::spawn(move || {
+        let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n";
         begun.send(()).unwrap();
-        run(session.as_mut(), "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n")
-            .map(|_| ())
+        session.run(&Request::new(endless).until(&wish), Box::new(Collect::up_to(9)))
     });
     begins.recv().unwrap();
-    while !worker.is_finished() {
-        canceller.cancel();
-        std::thread::yield_now();
-    }
+    // Whether it has begun or not: a wish is not lost.
+    stop.wish();
     assert_eq!(worker.join().unwrap().map_err(|e| e.kind), Err(ErrorKind::Stopped));
 }
 
@@ -261,7 +262,7 @@ fn the_server_says_what_is_one_statement() {
         ("pragma user_version = 3¦select 1", Reading::Shorter),
     ] {
         let next = text.find('¦').unwrap() + 1;
-        assert_eq!(session.reading(&text.replace('¦', "\n"), next), reading, "{text}");
+        assert_eq!(session.reading(&Request::new(&text.replace('¦', "\n")), next), reading, "{text}");
     }
     assert_eq!(run(session.as_mut(), "pragma user_version").unwrap().rows(), [["0"]]);
 }
@@ -274,22 +275,17 @@ fn the_count_before_a_change_can_be_stopped() {
         run(session.as_mut(), statement).unwrap();
     }
     let given = [(":least".to_owned(), Given::Int(1))];
-    let Ok(Effect::Writes(touches)) = session.effect("delete from t where a > :least", &given) else { panic!() };
+    let Ok(Effect::Writes(touches)) = session.effect(&Request::new("delete from t where a > :least").with(&given))
+    else {
+        panic!()
+    };
     assert_eq!((touches.rows, touches.counted), (Some(2), true));
     let endless = "delete from t where a in (with recursive n(i) as (select 1 union all select i + 1 from n) select max(i) from n)";
-    let canceller = session.canceller();
-    let (begun, ended) = std::sync::mpsc::channel();
+    let stop = Stop::default();
     std::thread::scope(|scope| {
-        scope.spawn(move || {
-            // It may not have begun: asked again until it ends.
-            while ended.try_recv().is_err() {
-                canceller.cancel();
-                std::thread::yield_now();
-            }
-        });
-        let outcome = session.effect(endless, &[]);
-        begun.send(()).unwrap();
-        assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped);
+        let worker = scope.spawn(|| session.effect(&Request::new(endless).until(&stop)));
+        stop.wish();
+        assert_eq!(worker.join().unwrap().unwrap_err().kind, ErrorKind::Stopped);
     });
     assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }

@@ -6,14 +6,14 @@ mod support;
 
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::{Place, Session};
+use jaunty_seam::engine::{Request, Session};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Sshd};
 use support::gate::{Gate, Wants};
 use support::{Collect, run, told};
 
-fn connect(profile: &Profile) -> Result<(Box<dyn Session>, Place), EngineError> {
+fn connect(profile: &Profile) -> Result<Box<dyn Session>, EngineError> {
     open(by_name(&profile.engine).unwrap(), profile, Some(&Secret::new(PASSWORD.into())))
 }
 
@@ -31,18 +31,22 @@ fn statements_run_and_stop_through_a_tunnel() {
     let (gate, server) = (Sshd::start(), Postgres::start());
     let ca = server.certificates.ca.to_string_lossy().into_owned();
     let profile = through(&gate, "postgres", server.port).with("tls_ca", ca);
-    let (mut session, place) = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
-    assert_eq!(place.way, "TLSv1.3, verified, through 127.0.0.1");
+    let mut session = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(session.location().transport, "TLSv1.3, verified, through 127.0.0.1");
     assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
     let collect = Collect::up_to(500);
-    let error = session.run("select generate_series(1, 100000000)", Box::new(collect)).unwrap_err();
+    let error = session.run(&Request::new("select generate_series(1, 100000000)"), Box::new(collect)).unwrap_err();
     assert_eq!(error.kind, ErrorKind::Stopped);
     assert_eq!(run(session.as_mut(), "select 2").unwrap().rows(), [["2"]]);
     // The socket on the other side, and a server before the server.
     let by_socket = profile.clone().with("host", server.socket().to_string_lossy()).with("ssh_jump", gate.address());
     let by_socket = by_socket.with("host", server.socket().join(format!(".s.PGSQL.{}", server.port)).to_string_lossy());
-    let (mut session, place) = connect(&by_socket).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
-    assert!(place.way.ends_with("through 127.0.0.1 and 127.0.0.1"), "{}", place.way);
+    let mut session = connect(&by_socket).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert!(
+        session.location().transport.ends_with("through 127.0.0.1 and 127.0.0.1"),
+        "{}",
+        session.location().transport
+    );
     assert_eq!(run(session.as_mut(), "select 3").unwrap().rows(), [["3"]]);
 }
 
@@ -51,9 +55,10 @@ fn a_driver_that_connects_by_itself_goes_through_too() {
     let (gate, server) = (Sshd::start(), Mariadb::start());
     let ca = server.certificates.ca.to_string_lossy().into_owned();
     let profile = through(&gate, "mysql", server.port).with("tls_ca", ca);
-    let (mut session, place) = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
-    assert_eq!(place.way, "TLS, verified, through 127.0.0.1");
-    let error = session.run("select seq from seq_1_to_100000000", Box::new(Collect::up_to(500))).unwrap_err();
+    let mut session = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(session.location().transport, "TLS, verified, through 127.0.0.1");
+    let error =
+        session.run(&Request::new("select seq from seq_1_to_100000000"), Box::new(Collect::up_to(500))).unwrap_err();
     assert_eq!(error.kind, ErrorKind::Stopped, "{error}");
     assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
 }
@@ -68,8 +73,8 @@ fn a_password_opens_a_tunnel_however_the_server_wants_it() {
         let known = gate.known.path().to_string_lossy().into_owned();
         let profile = profile.with("ssh", format!("clerk@{}", gate.address)).with("ssh_known_hosts", known);
         let given = profile.clone().with("ssh_secret_command", format!("echo {PASSWORD}"));
-        let (mut session, place) = connect(&given).unwrap_or_else(|error| panic!("{wants:?}: {}", told(&error, &[])));
-        assert_eq!(place.way, "TLSv1.3, not verified, through 127.0.0.1");
+        let mut session = connect(&given).unwrap_or_else(|error| panic!("{wants:?}: {}", told(&error, &[])));
+        assert_eq!(session.location().transport, "TLSv1.3, not verified, through 127.0.0.1");
         assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
         let wrong = connect(&profile.with("ssh_secret_command", "echo low-water")).err().unwrap();
         assert_eq!(wrong.step, Some(Step::Tunnel));
@@ -83,7 +88,7 @@ fn a_key_with_a_passphrase_opens_a_tunnel() {
     let profile = through(&gate, "postgres", server.port);
     let locked = profile.with("ssh_key", gate.file("locked").to_string_lossy());
     let given = locked.clone().with("ssh_secret_command", format!("echo {PASSWORD}"));
-    let (mut session, _) = connect(&given).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    let mut session = connect(&given).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
     assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
     let told_of = |profile: &Profile| {
         let folder = gate.file("").to_string_lossy().into_owned();

@@ -122,6 +122,8 @@ actions! {
             "Choose the schema for names without one" => App::choose_schema;
         Everywhere "take-role" "Switch role" []
             "Choose the role whose privileges apply from now on" => App::choose_role;
+        Everywhere "switch" "Switch …" []
+            "Choose what to switch: all that this connection can" => App::choose_switch;
         Everywhere "other-session" "Second session" ["alt-s"]
             "Open a second session of this connection, or switch between the two" => App::other_session;
         Everywhere "let-go" "Disconnect" []

@@ -100,7 +100,7 @@ fn what_ran_elsewhere_is_not_run_here() {
         "[north]\nengine = \"sqlite\"\npath = \":memory:\"\n\n[south]\nengine = \"sqlite\"\npath = \":memory:\"\n";
     let on = |stage: Stage, name: &'static str| {
         let stage = stage.f(3).types(name).enter();
-        stage.until("the connection", move |app| app.connection.name() == name && app.connection.place.is_some())
+        stage.until("the connection", move |app| app.connection.name() == name && app.connection.location.is_some())
     };
     let stage = Stage::among(two, &[("a.sql", "drop table if exists fares;\n")]).shows("3 of 3 connections").esc();
     let stage = on(on(stage, "north").runs(), "south").opens_logbook().control('g');

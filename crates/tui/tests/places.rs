@@ -20,7 +20,7 @@ impl Stage {
     fn connects(self, name: &str) -> Stage {
         let stage = self.f(3).types(name).enter();
         let name = name.to_owned();
-        stage.until("the connection", move |app| app.connection.name() == name && app.connection.place.is_some())
+        stage.until("the connection", move |app| app.connection.name() == name && app.connection.location.is_some())
     }
 
     /// Takes up a buffer by its name.
@@ -29,7 +29,7 @@ impl Stage {
     }
 
     fn on(self, name: &'static str) -> Stage {
-        self.until(name, move |app| app.connection.name() == name && app.connection.place.is_some())
+        self.until(name, move |app| app.connection.name() == name && app.connection.location.is_some())
     }
 }
 
@@ -66,7 +66,7 @@ fn a_connection_that_is_let_go_can_be_chosen_again() {
     assert!(stage.told().contains("commit it or roll it back first"), "{}", stage.told());
     let stage = stage.types("rollback;\n").control('p').control('g');
     let stage = stage.until("the end of it", |app| {
-        !app.connection.is_busy() && app.connection.place.as_ref().is_some_and(|place| !place.in_transaction())
+        !app.connection.is_busy() && app.connection.location.as_ref().is_some_and(|place| !place.in_transaction())
     });
     let stage = stage.does("close the connection");
     assert_eq!((stage.told(), stage.app.connection.name()), ("north is closed", "no connection"));
@@ -96,7 +96,7 @@ fn buffers_are_made_renamed_copied_and_removed() {
         .key(KeyCode::Backspace, KeyModifiers::ALT)
         .types("s2.sql")
         .enter();
-    let stage = stage.until("the copy", |app| app.connection.place.is_some());
+    let stage = stage.until("the copy", |app| app.connection.location.is_some());
     assert_eq!(stage.file("old-fares.s2.sql"), stage.file("old-fares.sql"), "{}", stage.text());
     let stage = stage.does("remove buffer").types("r");
     assert!(stage.told().contains("moved to"), "{}", stage.told());

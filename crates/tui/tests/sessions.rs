@@ -48,7 +48,7 @@ fn a_statement_that_waits_says_for_what() {
 fn a_second_session_runs_beside_the_first() {
     let stage = stage(&format!("{SLOW}\nselect 2 as two;\n"));
     let stage = stage.control('g').until("the run", |app| app.connection.is_running());
-    let stage = stage.alt('s').until("the second", |app| app.connection.place.is_some());
+    let stage = stage.alt('s').until("the second", |app| app.connection.location.is_some());
     assert!(stage.text().contains("session 2, 1 is running"), "{}", stage.text());
     let stage = stage.control('n').runs();
     assert!(stage.text().contains("rows 1–1 of 1"), "{}", stage.text());
@@ -77,7 +77,7 @@ fn what_waits_goes_along_into_the_second_session() {
 fn what_waits_inside_a_transaction_stays_there() {
     let stage = idle(stage(&format!("{SLOW}\nselect 2 as two;\n")).does("begin transaction"));
     let stage = stage.control('g').until("the run", |app| app.connection.is_running());
-    let stage = stage.control('n').control('g').alt('s').until("the second", |app| app.connection.place.is_some());
+    let stage = stage.control('n').control('g').alt('s').until("the second", |app| app.connection.location.is_some());
     assert!(!stage.app.connection.is_busy());
     let stage = stage.alt('s');
     assert_eq!(sign(&stage, "select 2"), "⋯", "{}", stage.text());
@@ -87,7 +87,7 @@ fn what_waits_inside_a_transaction_stays_there() {
 #[test]
 fn each_session_has_a_transaction_of_its_own() {
     let stage = idle(stage("select 1;\n").does("begin transaction")).shows("[transaction open");
-    let stage = stage.alt('s').until("the second", |app| app.connection.place.is_some());
+    let stage = stage.alt('s').until("the second", |app| app.connection.location.is_some());
     assert!(stage.text().contains("session 2, 1 has a transaction open"), "{}", stage.text());
     let stage = stage.alt('s').shows("session 1 ").shows("[transaction open");
     let stage = stage.control('q');
@@ -120,7 +120,7 @@ const NORTH: &str = "[north]\nengine = \"sqlite\"\npath = \":memory:\"\n";
 #[test]
 fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     let stage = Stage::among(NORTH, &[("a.sql", "select 1;\n")]).shows("2 of 2 connections").types("north").enter();
-    let stage = stage.until("the connection", |app| app.connection.place.is_some());
+    let stage = stage.until("the connection", |app| app.connection.location.is_some());
     let file = stage.path("config/connections.toml");
     assert!(file.is_file(), "{}", file.display());
     std::fs::write(&file, format!("{NORTH}\n[south]\nengine = \"sqlite\"\npath = \":memory:\"\n")).unwrap();
@@ -138,7 +138,7 @@ fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     std::fs::write(&file, NORTH.replace("[north]", "# ours\n[north]\nnote = \"the old pier\"\nguard = \"read-only\""))
         .unwrap();
     let stage = stage.shows("connections reloaded").f(3).types("north").enter();
-    assert!(stage.app.connection.place.is_some(), "it is still the one that was open");
+    assert!(stage.app.connection.location.is_some(), "it is still the one that was open");
     assert_eq!(stage.app.parked.len(), parked);
 }
 

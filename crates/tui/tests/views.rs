@@ -171,7 +171,8 @@ fn a_note_that_does_not_fit_stands_below() {
 
 #[test]
 fn an_open_transaction_is_in_the_first_line() {
-    let stage = stage("begin").runs().until("the place", |app| app.connection.place.as_ref().unwrap().in_transaction());
+    let stage =
+        stage("begin").runs().until("the place", |app| app.connection.location.as_ref().unwrap().in_transaction());
     assert!(stage.text().lines().next().unwrap().contains("[transaction open "));
 }
 

@@ -23,7 +23,7 @@ use jaunty_language::split;
 use jaunty_language::statement::made::made_in;
 use jaunty_language::text::rope;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::engine::{Flow, Notice, Session, Sink};
+use jaunty_seam::engine::{CatalogPart, Event, Flow, Request, Session, Sink};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::{Profile, Secret};
 use jaunty_testservers::runner::{statements_of, tests_of};
@@ -34,18 +34,11 @@ struct Nothing;
 
 impl Sink for Nothing {
     fn wanted(&self) -> Flow {
-        Flow::GoOn
+        Flow::Continue
     }
-    fn columns(&mut self, _: arrow_schema::SchemaRef) -> Flow {
-        Flow::GoOn
+    fn take(&mut self, _: Event) -> Flow {
+        Flow::Continue
     }
-    fn batch(&mut self, _: arrow_array::RecordBatch) -> Flow {
-        Flow::GoOn
-    }
-    fn affected(&mut self, _: Option<u64>) -> Flow {
-        Flow::GoOn
-    }
-    fn notice(&mut self, _: Notice) {}
 }
 
 /// The session, and what is known of its database.
@@ -72,7 +65,7 @@ impl Judge {
     fn connect(profile: Profile) -> Option<Judge> {
         let engine = jaunty_engines::by_name(&profile.engine).unwrap();
         let secret = Secret::new(PASSWORD.to_owned());
-        let (session, _) = open(engine, &profile, Some(&secret)).ok()?;
+        let session = open(engine, &profile, Some(&secret)).ok()?;
         let dialect = engine.dialect();
         let mut judge = Judge { profile, session, catalog: Catalog::default(), stale: true, since: 25, dialect };
         // What waits for another session would wait for ever.
@@ -80,7 +73,7 @@ impl Judge {
             "postgres" => "set statement_timeout = '5s'",
             _ => "set max_statement_time = 5",
         };
-        judge.session.run(patience, Box::new(Nothing)).ok()?;
+        judge.session.run(&Request::new(patience), Box::new(Nothing)).ok()?;
         Some(judge)
     }
 
@@ -94,7 +87,7 @@ impl Judge {
         self.since = 0;
         let mut catalog = Catalog::default();
         let mut part = 0;
-        while matches!(self.session.catalog(part, &mut catalog), Ok(true)) {
+        while matches!(self.session.catalog(&CatalogPart::number(part), &mut catalog), Ok(true)) {
             part += 1;
         }
         (self.catalog, self.stale) = (catalog, false);
@@ -116,7 +109,7 @@ impl Judge {
                 continue;
             }
             let said = self.said(statement, &made);
-            let outcome = self.session.run(statement, Box::new(Nothing));
+            let outcome = self.session.run(&Request::new(statement), Box::new(Nothing));
             let rows_only = ["SELECT", "VALUES", "EXPLAIN", "INSERT", "UPDATE", "DELETE", "REPLACE"];
             self.stale |= !rows_only.contains(&word.as_str());
             match outcome {
@@ -128,7 +121,7 @@ impl Judge {
                         println!("{}\n    {}\n", said.join("\n"), statement.replace('\n', "\n    "));
                     }
                 }
-                Err(error) if error.kind == ErrorKind::Lost || !self.session.stands() => {
+                Err(error) if error.kind == ErrorKind::Lost || !self.session.is_alive() => {
                     match Judge::connect(self.profile.clone()) {
                         Some(judge) => *self = judge,
                         None => return false,

@@ -14,6 +14,7 @@ use jaunty_core::files::{self, Folders};
 use jaunty_core::run::Keeping;
 use jaunty_engines::ENGINES;
 use jaunty_language::dialect::SQLITE;
+use jaunty_seam::engine::Stop;
 use jaunty_seam::profile::Profile;
 
 use crate::args::Demo;
@@ -108,7 +109,7 @@ fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
         .map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", laid.tour.display())))?;
     let tasks = tasks_of(&text, &SQLITE, None, Some(&laid.tour))?;
     let keeping = Keeping::open(&laid.folders, Retention::default());
-    let (mut session, _) = crate::open::session(profile)?;
+    let mut session = crate::open::session(profile, &Stop::default())?;
     for task in tasks {
         let title = task.job.title.clone().unwrap_or_default();
         crate::headless::print(&format!("-- {title}\n"))?;

@@ -4,6 +4,7 @@ use std::time::Instant;
 
 use jaunty_core::connection::{connections_files, edit, open, url};
 use jaunty_language::text::clean::{clean, clean_lines, width};
+use jaunty_seam::engine::Stop;
 use jaunty_seam::error::Step;
 use jaunty_seam::profile::{Guard, Profile, Setting};
 use serde_json::{Value, json};
@@ -52,25 +53,25 @@ fn attempt(name: &str, json: bool) -> Result<(), Failure> {
             }
         }
     } else {
-        crate::open::session(&profile)?
+        crate::open::session(&profile, &Stop::default())?
     };
     let connecting = since.elapsed();
-    let (mut session, _) = opened;
+    let mut session = opened;
     let since = Instant::now();
-    let place = session.place().map_err(|error| crate::open::refused(&error))?;
-    let found = Tried { place, connecting, round_trip: since.elapsed() };
+    let location = session.locate(&Stop::default()).map_err(|error| crate::open::refused(&error))?;
+    let found = Tried { location, connecting, round_trip: since.elapsed() };
     if !json {
         return super::print(&format!("{}\n", clean_lines(&words::tried(&found).join("\n"))));
     }
-    let Tried { place, connecting, round_trip } = found;
+    let Tried { location, connecting, round_trip } = found;
     let told = json!({
         "name": profile.name,
         "connected": true,
-        "server": place.server,
-        "user": place.user,
-        "database": place.database,
-        "schema": place.schema,
-        "way": place.way,
+        "server": location.server,
+        "user": location.user,
+        "database": location.database,
+        "schema": location.schema,
+        "transport": location.transport,
         "connecting_ms": connecting.as_secs_f64() * 1000.0,
         "round_trip_ms": round_trip.as_secs_f64() * 1000.0,
     });

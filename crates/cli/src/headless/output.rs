@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::RecordBatch;
-use arrow_schema::{Schema, SchemaRef};
+use arrow_schema::Schema;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::export::file::{PartFile, of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
-use jaunty_language::text::clean::{clean, clean_lines};
-use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_core::words;
+use jaunty_seam::engine::{Event, Flow, Sink};
 
 use super::interrupt::Interrupt;
 use super::progress;
@@ -121,12 +121,12 @@ impl Output {
         if self.failed.is_none() {
             self.failed = act(self.exporter.as_mut(), &mut self.out).err();
         }
-        if self.failed.is_some() { Flow::Stop } else { Flow::GoOn }
+        if self.failed.is_some() { Flow::Stop } else { Flow::Continue }
     }
 
     fn end_result(&mut self) -> Flow {
         if !std::mem::take(&mut self.open) {
-            return Flow::GoOn;
+            return Flow::Continue;
         }
         let (written, left_out) = (std::mem::take(&mut self.written), std::mem::take(&mut self.left_out));
         self.attempt(|exporter, out| {
@@ -210,6 +210,19 @@ impl Output {
         }
     }
 
+    /// The result is whole, or there was none.
+    fn ends(&mut self, affected: Option<u64>) -> Flow {
+        let Some(rows) = affected.filter(|_| !self.open) else { return Flow::Continue };
+        // The demonstration prints one story; a run keeps standard output for rows.
+        if self.most.is_some() {
+            return self.attempt(|_, out| Ok(writeln!(out, "{rows} rows changed")?));
+        }
+        if self.tells {
+            eprintln!("{rows} rows changed");
+        }
+        Flow::Continue
+    }
+
     fn batch(&mut self, batch: &RecordBatch) -> Flow {
         let rows = batch.num_rows();
         let take = self.most.map_or(rows, |most| rows.min(most.saturating_sub(self.written)));
@@ -233,31 +246,21 @@ impl Shared {
 
 impl Sink for Shared {
     fn wanted(&self) -> Flow {
-        if self.lock().failed.is_some() { Flow::Stop } else { Flow::GoOn }
+        if self.lock().failed.is_some() { Flow::Stop } else { Flow::Continue }
     }
 
-    fn columns(&mut self, schema: SchemaRef) -> Flow {
-        self.lock().begin(&schema)
-    }
-
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
-        self.lock().batch(&batch)
-    }
-
-    fn affected(&mut self, rows: Option<u64>) -> Flow {
+    fn take(&mut self, event: Event) -> Flow {
         let mut output = self.lock();
-        match rows {
-            // The demonstration prints one story; a run keeps standard output for rows.
-            Some(rows) if output.most.is_some() => output.attempt(|_, out| Ok(writeln!(out, "{rows} rows changed")?)),
-            Some(rows) if output.tells => {
-                eprintln!("{rows} rows changed");
-                Flow::GoOn
+        match event {
+            Event::Begins { schema, .. } => output.begin(&schema),
+            Event::Rows(batch) => output.batch(&batch),
+            Event::Ends { affected } => output.ends(affected),
+            Event::Message(message) => {
+                drop(output);
+                eprintln!("{}", words::message(&message));
+                Flow::Continue
             }
-            _ => Flow::GoOn,
+            Event::Output(_) | Event::Progress(_) | Event::QueryId(_) => Flow::Continue,
         }
-    }
-
-    fn notice(&mut self, notice: Notice) {
-        eprintln!("{}: {}", clean(&notice.severity), clean_lines(&notice.text));
     }
 }

@@ -17,7 +17,7 @@ use jaunty_language::outline::Outline;
 use jaunty_language::statement::parameters::{self, Given};
 use jaunty_language::text::clean::clean;
 use jaunty_language::text::rope;
-use jaunty_seam::engine::{Effect, Place, Session, Sink};
+use jaunty_seam::engine::{Effect, Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile};
 
@@ -52,7 +52,14 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
         eprintln!("jaunty: {trouble}");
     }
     let interrupt = Interrupt::listen();
-    let (mut session, _) = crate::open::session(&profile)?;
+    let stop = Stop::default();
+    let mut session = interrupt.around(
+        {
+            let stop = stop.clone();
+            move || stop.wish()
+        },
+        || crate::open::session(&profile, &stop),
+    )?;
     interrupt.around(
         || (),
         || {
@@ -98,7 +105,7 @@ pub struct With<'a> {
 pub fn run_all(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result<(), Failure> {
     let mut transaction = OpenTransaction::default();
     let outcome = run_each(session, tasks, with, &mut transaction);
-    if session.place().is_ok_and(|place| place.in_transaction()) {
+    if session.location().in_transaction() {
         with.keeping.roll_back(&transaction.roll_back());
         eprintln!("jaunty: a transaction was open at the end; it was rolled back");
     }
@@ -111,8 +118,7 @@ fn run_each(
     with: &With,
     transaction: &mut OpenTransaction,
 ) -> Result<(), Failure> {
-    let where_it_is = |session: &mut dyn Session| session.place().map_err(|error| Failure::Database(error.to_string()));
-    let mut place = where_it_is(session)?;
+    let mut location = session.location();
     let mut taken = 0;
     for task in tasks {
         // A part of the one before.
@@ -123,11 +129,11 @@ fn run_each(
         if with.interrupt.was_asked() {
             return Err(Failure::Stopped(format!("cancelled before the statement at line {}", task.line)));
         }
-        let run = match reading::read(session, &task.job) {
-            Read::AsItStands => run_one(session, &place, task, with)?,
+        let run = match reading::read(session, &task.job, &Stop::default()) {
+            Read::AsItStands => run_one(session, &location, task, with)?,
             Read::Longer(job, more) => {
                 taken = more;
-                run_one(session, &place, &Task { job: *job, line: task.line }, with)?
+                run_one(session, &location, &Task { job: *job, line: task.line }, with)?
             }
             Read::Ask(longer, _) => {
                 return Err(Failure::Usage(format!(
@@ -142,31 +148,37 @@ fn run_each(
             let line = if tasks.len() > 1 { format!("line {}: ", task.line) } else { String::new() };
             eprintln!("{line}{} changed", words::count(rows, "row"));
         }
-        let now = where_it_is(session)?;
-        let gone = transaction.take(&run, (place.transaction, now.transaction), with.dialect);
+        let now = session.location();
+        let gone = transaction.take(&run, (location.transaction, now.transaction), with.dialect);
         with.keeping.roll_back(&gone);
-        place = now;
+        location = now;
     }
     Ok(())
 }
 
-fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
+fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
     let With { profile, keeping, output, interrupt, yes, .. } = *with;
     let statement = &task.job.statement;
-    let mut reads = || match session.effect(statement, &task.job.values) {
-        Ok(effect) => effect == Effect::Reads,
-        // What the server refuses does nothing, and running it shows the error; but with values a question may be
-        // refused where the statement is not.
-        Err(_) => task.job.values.is_empty(),
-    };
-    if profile.guard != Guard::Open && !yes && !reads() {
-        let line = statement.lines().next().unwrap_or_default();
-        let effect = session.effect(statement, &task.job.values).map(words::effect).unwrap_or_default().join(" ");
-        return Err(Failure::Usage(format!(
-            "{} {}; add --yes to run: {line}\n{effect}",
-            profile.name,
-            words::asks(profile.guard)
-        )));
+    let stop = Stop::default();
+    if profile.guard != Guard::Open && !yes {
+        let request = Request::new(statement).with(&task.job.values).until(&stop);
+        let wish = stop.clone();
+        let effect = interrupt.around(move || wish.wish(), || session.effect(&request));
+        let reads = match &effect {
+            Ok(effect) => *effect == Effect::Reads,
+            // What the server refuses does nothing, and running it shows the error; but with values a question may be
+            // refused where the statement is not.
+            Err(_) => task.job.values.is_empty(),
+        };
+        if !reads {
+            let line = statement.lines().next().unwrap_or_default();
+            let effect = effect.map(words::effect).unwrap_or_default().join(" ");
+            return Err(Failure::Usage(format!(
+                "{} {}; add --yes to run: {line}\n{effect}",
+                profile.name,
+                words::asks(profile.guard)
+            )));
+        }
     }
     let streams = output.lock().takes_rows_as_they_come();
     let shows = output.lock().shows_progress();
@@ -179,14 +191,12 @@ fn run_one(session: &mut dyn Session, place: &Place, task: &Task, with: &With) -
             shown(run);
         })
     };
-    let canceller = session.canceller();
-    let stop = move || {
-        if let Some(run) = begun.get() {
-            run.stop();
-            canceller.cancel();
-        }
+    let wish = stop.clone();
+    let end = move || match begun.get() {
+        Some(run) => run.stop(),
+        None => wish.wish(),
     };
-    let run = interrupt.around(stop, || execute(session, (profile, place), &task.job, keeping, tap, &tell));
+    let run = interrupt.around(end, || execute(session, (profile, location), &task.job, keeping, tap, (&tell, &stop)));
     if shows {
         progress::clear();
     }

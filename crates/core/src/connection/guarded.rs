@@ -1,13 +1,12 @@
 //! A session of a read-only profile. The server refuses writes; what it would let through is refused here, before
 //! it is asked: statements that lift the guard, and those that write where no transaction reaches.
 
-use std::sync::Arc;
-
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::acts::{Acts, acts};
-use jaunty_language::statement::parameters::Value;
 use jaunty_seam::catalog::{Catalog, Object};
-use jaunty_seam::engine::{Abilities, Canceller, Effect, Place, Reading, Session, Sink, Switch, SwitchKind};
+use jaunty_seam::engine::{
+    Abilities, CatalogPart, Effect, Location, Reading, Request, Session, Sink, Stop, Switch, SwitchKind, Verdict,
+};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
 /// The session, and the language that its statements are in.
@@ -30,47 +29,50 @@ impl Session for Guarded {
         self.session.abilities()
     }
 
-    fn place(&mut self) -> Result<Place, EngineError> {
-        self.session.place()
+    fn location(&self) -> Location {
+        self.session.location()
+    }
+
+    fn locate(&mut self, stop: &Stop) -> Result<Location, EngineError> {
+        self.session.locate(stop)
     }
 
     /// Whether a person has to be asked: where the words do not show what is carried out. All else the server
     /// refuses, or it is refused here.
-    fn effect(&mut self, statement: &str, _: &[Value]) -> Result<Effect, EngineError> {
-        Ok(if acts(statement, self.dialect) == Acts::Hidden { Effect::Unknown } else { Effect::Reads })
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        Ok(if acts(request.text, self.dialect) == Acts::Hidden { Effect::Unknown } else { Effect::Reads })
     }
 
-    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
-        self.session.check(statement)
+    fn check(&mut self, request: &Request<'_>) -> Result<Verdict, EngineError> {
+        self.session.check(request)
     }
 
-    fn reading(&mut self, text: &str, next: usize) -> Reading {
-        self.session.reading(text, next)
+    fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
+        self.session.reading(request, next)
     }
 
-    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        self.let_through(statement)?;
-        self.session.run(statement, sink)
+    fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.let_through(request.text)?;
+        self.session.run(request, sink)
     }
 
-    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        self.let_through(statement)?;
-        self.session.run_with(statement, values, sink)
+    fn is_alive(&mut self) -> bool {
+        self.session.is_alive()
     }
 
-    fn stands(&mut self) -> bool {
-        self.session.stands()
+    fn switches(&self) -> &'static [SwitchKind] {
+        self.session.switches()
     }
 
-    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
-        self.session.switch(to)
+    fn switch(&mut self, to: &Switch, stop: &Stop) -> Result<bool, EngineError> {
+        self.session.switch(to, stop)
     }
 
-    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
-        self.session.choices(of)
+    fn choices(&mut self, of: SwitchKind, stop: &Stop) -> Result<Vec<String>, EngineError> {
+        self.session.choices(of, stop)
     }
 
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
         self.session.catalog(part, catalog)
     }
 
@@ -78,16 +80,12 @@ impl Session for Guarded {
         self.session.changes_catalog(statement)
     }
 
-    fn first_rows(&mut self, of: &Object, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        self.let_through(statement)?;
-        self.session.first_rows(of, statement, sink)
+    fn first_rows(&mut self, of: &Object, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.let_through(request.text)?;
+        self.session.first_rows(of, request, sink)
     }
 
-    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
-        self.session.definition(of)
-    }
-
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        self.session.canceller()
+    fn definition(&mut self, of: &Object, stop: &Stop) -> Result<Option<String>, EngineError> {
+        self.session.definition(of, stop)
     }
 }

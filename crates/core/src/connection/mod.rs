@@ -11,5 +11,5 @@ pub mod url;
 
 pub(crate) use file::nearest;
 pub use file::{Connections, Problem, connections_files, load, parse};
-pub use open::open;
+pub use open::{open, open_asking};
 pub use tried::Tried;

@@ -20,7 +20,7 @@ use jaunty_language::dialect::Kind;
 use jaunty_language::lexer::Lexer;
 use jaunty_language::outline::StatementId;
 use jaunty_seam::catalog::{Catalog, Name, Object};
-use jaunty_seam::engine::{Abilities, Canceller, Effect, Engine, Place, Session, Switch, SwitchKind};
+use jaunty_seam::engine::{Abilities, Effect, Engine, Location, Question, Request, Session, Stop, Switch, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -61,11 +61,13 @@ impl Ticket {
 #[derive(Debug, Clone)]
 pub enum Report {
     /// The connection is made, in so much time.
-    Connected(Place, Abilities, Duration),
+    Connected(Location, Abilities, &'static [SwitchKind], Duration),
     /// It is not.
     NotConnected(EngineError),
     /// It is not, and a secret would help: give one with [`Order::Secret`].
     WantsSecret(EngineError),
+    /// The connection is being made, and this has to be answered first: with [`Desk::answer`].
+    Question(Question),
     /// The connection went away while nothing ran.
     Lost {
         /// Whether a transaction went with it.
@@ -78,7 +80,7 @@ pub enum Report {
     /// A run has begun, grown or ended.
     Run(Arc<Run>),
     /// The session is somewhere else, or a transaction has begun or ended.
-    Moved(Place),
+    Moved(Location),
     /// A switch was refused.
     NotMoved(EngineError),
     /// A yes is wanted before these run.
@@ -119,23 +121,32 @@ pub enum Why {
 /// How often a connection that rests is looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
-/// An order, and how many wishes to stop there had been when it was given.
-type Asked = (Order, u64);
+/// An order, and the wish that ends it.
+type Asked = (Order, Stop);
 
 /// A connection's thread, as others see it. Dropping it ends the session once nothing runs.
 pub struct Desk {
     orders: Sender<Asked>,
+    answers: Sender<Option<Secret>>,
     current: Arc<Mutex<Current>>,
 }
 
 #[derive(Default)]
 struct Current {
     run: Option<Arc<Run>>,
-    canceller: Option<Arc<dyn Canceller>>,
-    /// Whether the server is asked something for a person: what a statement would do, what there is.
-    asks: bool,
-    /// Grows with every wish to stop, so that jobs still waiting are left out too.
-    stops: u64,
+    /// The wishes of all that is done or waits to be done for a person, connecting included.
+    stops: Vec<Stop>,
+    /// Those of first rows, which nobody may wait for any more.
+    samples: Vec<Stop>,
+    /// That of a connection that is being made.
+    connecting: Option<Stop>,
+}
+
+impl Current {
+    fn forget(&mut self, done: &Stop) {
+        self.stops.retain(|stop| !stop.is(done));
+        self.samples.retain(|stop| !stop.is(done));
+    }
 }
 
 impl Desk {
@@ -148,6 +159,7 @@ impl Desk {
         tell: impl Fn(Report) + Send + Sync + 'static,
     ) -> std::io::Result<Desk> {
         let (orders, inbox) = channel();
+        let (answers, answered) = channel();
         let current = Arc::new(Mutex::new(Current::default()));
         let tell: Arc<dyn Fn(Report) + Send + Sync> = Arc::new(tell);
         let worker = Worker {
@@ -156,6 +168,7 @@ impl Desk {
             secret,
             keeping,
             tell,
+            answered: Mutex::new(answered),
             current: Arc::clone(&current),
             session: None,
             wants_secret: false,
@@ -166,40 +179,49 @@ impl Desk {
             stale: true,
         };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
-        Ok(Desk { orders, current })
+        Ok(Desk { orders, answers, current })
     }
 
     /// Asks for something. It is done after what was asked before.
     pub fn ask(&self, order: Order) {
+        let stop = Stop::default();
+        let mut current = self.lock();
+        match &order {
+            Order::Sample(..) => current.samples.push(stop.clone()),
+            _ => current.stops.push(stop.clone()),
+        }
         // The thread ends only with this side of the channel.
-        let stops = self.current.lock().unwrap_or_else(PoisonError::into_inner).stops;
-        let _ = self.orders.send((order, stops));
+        let _ = self.orders.send((order, stop));
     }
 
-    /// Stops what runs, and what waits behind it. Rows that were fetched stay.
+    /// Answers a [`Report::Question`]; `None` gives the connection up.
+    pub fn answer(&self, answer: Option<Secret>) {
+        let _ = self.answers.send(answer);
+    }
+
+    /// Stops what runs, and what waits after it. Rows that were fetched stay.
     pub fn stop(&self) {
-        let mut current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
-        current.stops += 1;
+        let current = self.lock();
         if let Some(run) = &current.run {
             run.stop();
         }
-        if let Some(canceller) = current.canceller.as_ref().filter(|_| current.run.is_some() || current.asks) {
-            canceller.cancel();
-        }
+        current.stops.iter().chain(&current.samples).chain(&current.connecting).for_each(Stop::wish);
     }
 
     /// Lets first rows that nobody waits for any more be.
     pub fn pass_over(&self) {
-        self.current.lock().unwrap_or_else(PoisonError::into_inner).stops += 1;
+        self.lock().samples.iter().for_each(Stop::wish);
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Current> {
+        self.current.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-/// The server is asked something for a person.
-struct Asking(Arc<Mutex<Current>>);
-
-impl Drop for Asking {
+impl Drop for Desk {
+    /// Nobody waits for a connection that is being made.
     fn drop(&mut self) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).asks = false;
+        self.lock().connecting.iter().for_each(Stop::wish);
     }
 }
 
@@ -210,8 +232,9 @@ struct Worker {
     secret: Option<Secret>,
     keeping: Keeping,
     tell: Arc<dyn Fn(Report) + Send + Sync>,
+    answered: Mutex<Receiver<Option<Secret>>>,
     current: Arc<Mutex<Current>>,
-    session: Option<(Box<dyn Session>, Place)>,
+    session: Option<(Box<dyn Session>, Location)>,
     /// The last connection was not made for want of a secret.
     wants_secret: bool,
     /// What is to be done once there is one.
@@ -228,25 +251,30 @@ struct Worker {
 impl Worker {
     fn work(mut self, inbox: &Receiver<Asked>) {
         self.remember();
-        self.connect();
+        self.connect(&Stop::default());
         let mut used = Instant::now();
         loop {
-            let order = if self.has_to_read() {
+            let order = if self.has_to_locate() || self.has_to_read() {
                 match inbox.try_recv() {
                     Err(TryRecvError::Empty) => {
-                        self.read_on();
+                        if self.has_to_locate() {
+                            self.locate();
+                        } else {
+                            self.read_on(&Stop::default());
+                        }
                         continue;
                     }
                     other => other.map_err(|_| RecvTimeoutError::Disconnected),
                 }
-            } else if self.session.as_ref().is_some_and(|(_, place)| !place.way.is_empty()) {
+            } else if self.session.as_ref().is_some_and(|(_, location)| !location.transport.is_empty()) {
                 inbox.recv_timeout(LOOK_EVERY)
             } else {
                 inbox.recv().map_err(|_| RecvTimeoutError::Disconnected)
             };
             match order {
-                Ok(asked) => {
-                    self.carry_out(asked);
+                Ok((order, stop)) => {
+                    self.carry_out((order, stop.clone()));
+                    self.current().forget(&stop);
                     used = Instant::now();
                 }
                 Err(RecvTimeoutError::Timeout) => self.look(used.elapsed()),
@@ -259,65 +287,53 @@ impl Worker {
         }
     }
 
-    fn carry_out(&mut self, (order, stops): Asked) {
+    fn carry_out(&mut self, (order, stop): Asked) {
         match order {
-            Order::Run(jobs) => self.run_all(jobs, stops),
+            Order::Run(jobs) => self.run_all(jobs, &stop),
             Order::RunUnless(ticket, jobs) => {
                 // Of what is taken back nothing is told.
                 if ticket.take_back() {
-                    self.run_all(jobs, stops);
+                    self.run_all(jobs, &stop);
                 }
             }
             Order::Catalog => {
-                let asking = self.asking();
                 self.reading = None;
                 self.stale = true;
-                if self.connect_and_use().is_none() {
+                if self.connect_and_use(&stop).is_none() {
                     let error = EngineError::new(ErrorKind::Lost, "not connected");
                     (self.tell)(Report::NoCatalog(error));
                 } else if !self.has_to_read() {
                     // A person who asks does not mean after the transaction.
-                    self.read_on();
-                    while self.reading.is_some() && self.current().stops == stops {
-                        self.read_on();
+                    self.read_on(&stop);
+                    while self.reading.is_some() && !stop.is_wished() {
+                        self.read_on(&stop);
                     }
                     if self.reading.take().is_some() {
                         self.stale = false;
                         (self.tell)(Report::NoCatalog(EngineError::stopped()));
                     }
                 }
-                drop(asking);
             }
-            Order::Check(id, statement) => self.check(id, &statement),
-            Order::Sample(object, statement) => self.sample(&object, &statement, stops),
+            Order::Check(id, statement) => self.check(id, &statement, &stop),
+            Order::Sample(object, statement) => self.sample(&object, &statement, &stop),
             Order::Definition(object) => {
-                if self.connect_and_use().is_none() {
-                    return;
-                }
-                let asking = self.asking();
-                let Some((session, _)) = &mut self.session else { return };
-                let definition = session.definition(&object);
-                drop(asking);
+                let Some((session, _)) = self.connect_and_use(&stop) else { return };
+                let definition = session.definition(&object, &stop);
                 (self.tell)(Report::Definition(object, definition));
             }
             Order::Secret(secret) => {
                 self.secret = Some(secret);
                 let waiting = std::mem::take(&mut self.waiting);
-                if self.connect() {
+                if self.connect(&stop) {
                     waiting.into_iter().for_each(|asked| self.carry_out(asked));
                 } else {
                     self.waiting = waiting;
                 }
             }
-            Order::Switch(to) => self.switch(&to),
+            Order::Switch(to) => self.switch(&to, &stop),
             Order::Choices(kind) => {
-                if self.connect_and_use().is_none() {
-                    return;
-                }
-                let asking = self.asking();
-                let Some((session, _)) = &mut self.session else { return };
-                let choices = session.choices(kind);
-                drop(asking);
+                let Some((session, _)) = self.connect_and_use(&stop) else { return };
+                let choices = session.choices(kind, &stop);
                 (self.tell)(Report::Choices(kind, choices));
             }
         }
@@ -352,7 +368,7 @@ impl Worker {
         self.current.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn run_all(&mut self, jobs: Vec<Job>, stops: u64) {
+    fn run_all(&mut self, jobs: Vec<Job>, stop: &Stop) {
         let mut left = jobs.len();
         self.drop_if_lost();
         if self.transaction_lost {
@@ -368,17 +384,17 @@ impl Worker {
                 (taken, left) = (taken - 1, left - 1);
                 continue;
             }
-            if self.current().stops != stops {
+            if stop.is_wished() {
                 break;
             }
-            if !self.connect() {
+            if !self.connect(stop) {
                 if self.wants_secret {
-                    self.waiting = vec![(Order::Run(jobs[index..].to_vec()), stops)];
+                    self.waiting = vec![(Order::Run(jobs[index..].to_vec()), stop.clone())];
                 }
                 break;
             }
             let mut whole = None;
-            match self.session.as_mut().map(|(session, _)| reading::read(session.as_mut(), job)) {
+            match self.session.as_mut().map(|(session, _)| reading::read(session.as_mut(), job, stop)) {
                 Some(Read::Longer(longer, more)) => {
                     (self.tell)(Report::Joined(longer.statement.clone()));
                     taken = more.min(jobs.len() - index - 1);
@@ -394,9 +410,9 @@ impl Worker {
                 Some(Read::AsItStands) | None => {}
             }
             let job = whole.as_deref().unwrap_or(job);
-            let effect = self.needs_yes(job);
+            let effect = self.needs_yes(job, stop);
             // The question may have been what was stopped.
-            if self.current().stops != stops {
+            if stop.is_wished() {
                 break;
             }
             if let Some(effect) = effect {
@@ -406,27 +422,20 @@ impl Worker {
                 break;
             }
             left -= 1;
-            if self.run(job).is_none_or(|run| run.outcome() != Outcome::Done) {
+            if self.run(job, stop).is_none_or(|run| run.outcome() != Outcome::Done) {
                 break;
             }
         }
         (self.tell)(Report::Idle { left_out: left });
     }
 
-    /// While this lives, a wish to stop ends what the server is asked.
-    fn asking(&self) -> Asking {
-        self.current().asks = true;
-        Asking(Arc::clone(&self.current))
-    }
-
     /// What the statement does, if the guard asks for a yes to that and has not had one.
-    fn needs_yes(&mut self, job: &Job) -> Option<Effect> {
+    fn needs_yes(&mut self, job: &Job, stop: &Stop) -> Option<Effect> {
         if job.confirmed || self.profile.guard == jaunty_seam::profile::Guard::Open {
             return None;
         }
-        let asking = self.asking();
-        let outcome = self.session.as_mut()?.0.effect(&job.statement, &job.values);
-        drop(asking);
+        let request = Request::new(&job.statement).with(&job.values).until(stop);
+        let outcome = self.session.as_mut()?.0.effect(&request);
         let effect = match outcome {
             Ok(effect) => effect,
             // Nobody knows what it would do. With values a question may be refused where the statement is not.
@@ -445,15 +454,15 @@ impl Worker {
         word.and_then(|word| dialect.starter(&word)).is_some_and(|starter| starter.kind == Kind::Definition)
     }
 
-    fn run(&mut self, job: &Job) -> Option<Arc<Run>> {
-        let (session, place) = self.session.as_mut()?;
+    fn run(&mut self, job: &Job, stop: &Stop) -> Option<Arc<Run>> {
+        let (session, location) = self.session.as_mut()?;
         let (current, tell) = (Arc::clone(&self.current), Arc::clone(&self.tell));
         let tell: Tell = Arc::new(move |run: &Arc<Run>| {
             let running = run.end().is_none().then(|| Arc::clone(run));
             current.lock().unwrap_or_else(PoisonError::into_inner).run = running;
             tell(Report::Run(Arc::clone(run)));
         });
-        let run = execute(session.as_mut(), (&self.profile, place), job, &self.keeping, None, &tell);
+        let run = execute(session.as_mut(), (&self.profile, location), job, &self.keeping, None, (&tell, stop));
         let lost = run.end().and_then(|end| end.error.as_ref()).is_some_and(|error| error.kind == ErrorKind::Lost);
         if lost {
             let transaction = self.lose();
@@ -465,22 +474,25 @@ impl Worker {
         {
             (self.reading, self.stale) = (None, true);
         }
-        let Some((session, place)) = &mut self.session else { return Some(run) };
-        let before = place.transaction;
-        match session.place() {
-            Ok(now) if now != *place => {
-                let elsewhere = (&now.database, &now.schema) != (&place.database, &place.schema);
-                (self.reading, self.stale) = (self.reading.take().filter(|_| !elsewhere), self.stale || elsewhere);
-                (self.tell)(Report::Moved(now.clone()));
-                *place = now;
-            }
-            Ok(_) => {}
-            Err(error) => tracing::warn!(%error, "where the session is"),
-        }
-        let after = place.transaction;
+        let before = self.session.as_ref().and_then(|(_, location)| location.transaction);
+        self.moved();
+        let after = self.session.as_ref().and_then(|(_, location)| location.transaction);
         let gone = self.in_transaction.take(&run, (before, after), self.engine.dialect());
         self.keeping.roll_back(&gone);
         Some(run)
+    }
+
+    /// Takes in where the session is now, and tells if that is somewhere else.
+    fn moved(&mut self) {
+        let Some((session, location)) = &mut self.session else { return };
+        let now = session.location();
+        let told = Location { uncertain: location.uncertain, ..now.clone() };
+        if told != *location {
+            let elsewhere = (&now.database, &now.schema) != (&location.database, &location.schema);
+            (self.reading, self.stale) = (self.reading.take().filter(|_| !elsewhere), self.stale || elsewhere);
+            (self.tell)(Report::Moved(now.clone()));
+        }
+        *location = now;
     }
 }
 

@@ -1,18 +1,21 @@
 //! Runs: one execution of one statement each.
 //!
 //! [`state`] is what is known of a run while it lives and after; [`execute`] carries one out on a
-//! session and keeps its rows in the archive and its facts in the logbook, where [`keeping`] has room; [`desk`] is the thread
+//! session; [`recording`] keeps its rows in the archive (`archive_writer`) and its facts in the logbook, where
+//! [`keeping`] has room; [`desk`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
 //! [`reading`] asks how the server reads one
 //! whose end was told without a semicolon, and [`transaction`] knows whose changes a rollback takes.
 
+mod archive_writer;
 pub mod desk;
 pub mod execute;
 mod keeping;
 pub mod out_line;
 pub mod prepare;
 pub mod reading;
+mod recording;
 pub mod sample;
 pub mod state;
 pub mod transaction;

@@ -5,7 +5,7 @@
 //! runs. Where it cannot be asked the longer reading counts, and a person says yes to it first.
 
 use super::execute::Job;
-use jaunty_seam::engine::{Reading, Session};
+use jaunty_seam::engine::{Reading, Request, Session, Stop};
 
 /// How a job is to be run.
 #[derive(Debug)]
@@ -19,14 +19,14 @@ pub enum Read {
 }
 
 /// Asks the server how it reads a job and what follows it.
-pub fn read(session: &mut dyn Session, job: &Job) -> Read {
+pub fn read(session: &mut dyn Session, job: &Job, stop: &Stop) -> Read {
     let longer = |taken: usize| {
         let found = job.longer.get(taken).cloned().unwrap_or_default();
         Box::new(Job { values: job.values.clone(), confirmed: job.confirmed, ..found })
     };
     let mut found = Read::AsItStands;
     for (index, more) in job.longer.iter().enumerate() {
-        match session.reading(&more.statement, job.next_at) {
+        match session.reading(&Request::new(&more.statement).until(stop), job.next_at) {
             Reading::One => found = Read::Longer(longer(index), index + 1),
             Reading::Shorter => break,
             Reading::Further => {}

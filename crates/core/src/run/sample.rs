@@ -3,9 +3,8 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
 
-use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_seam::engine::{Event, Flow, Sink};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
@@ -45,24 +44,8 @@ struct Taster {
 }
 
 impl Taster {
-    fn sample(&self) -> MutexGuard<'_, Sample> {
-        self.sample.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-impl Sink for Taster {
-    fn wanted(&self) -> Flow {
-        if (self.wanted)() && self.sample().rows.len() < ROWS { Flow::GoOn } else { Flow::Stop }
-    }
-
-    fn columns(&mut self, schema: SchemaRef) -> Flow {
-        let names = schema.fields().iter().map(|field| field.name().clone()).collect();
-        *self.sample() = Sample { names, rows: Vec::new() };
-        Flow::GoOn
-    }
-
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
-        let readers = ColumnReader::all(&batch);
+    fn rows(&self, batch: &RecordBatch) {
+        let readers = ColumnReader::all(batch);
         let mut sample = self.sample();
         let room = ROWS.saturating_sub(sample.rows.len());
         for row in 0..batch.num_rows().min(room) {
@@ -72,13 +55,27 @@ impl Sink for Taster {
             };
             sample.rows.push(readers.iter().map(cell).collect());
         }
-        drop(sample);
+    }
+
+    fn sample(&self) -> MutexGuard<'_, Sample> {
+        self.sample.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Sink for Taster {
+    fn wanted(&self) -> Flow {
+        if (self.wanted)() && self.sample().rows.len() < ROWS { Flow::Continue } else { Flow::Stop }
+    }
+
+    fn take(&mut self, event: Event) -> Flow {
+        match event {
+            Event::Begins { schema, .. } => {
+                let names = schema.fields().iter().map(|field| field.name().clone()).collect();
+                *self.sample() = Sample { names, rows: Vec::new() };
+            }
+            Event::Rows(batch) => self.rows(&batch),
+            _ => return Flow::Continue,
+        }
         self.wanted()
     }
-
-    fn affected(&mut self, _: Option<u64>) -> Flow {
-        Flow::GoOn
-    }
-
-    fn notice(&mut self, _: Notice) {}
 }

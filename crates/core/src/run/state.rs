@@ -11,7 +11,7 @@ use crate::export::file::of_result;
 use crate::export::target::Target;
 use crate::logbook::{Entry, KeptResult, Outcome};
 use jaunty_language::outline::StatementId;
-use jaunty_seam::engine::Notice;
+use jaunty_seam::engine::{Message, Progress, Stop};
 use jaunty_seam::error::EngineError;
 
 /// One execution of one statement.
@@ -32,12 +32,18 @@ pub struct Run {
     /// When it began.
     pub started: SystemTime,
     clock: Instant,
-    stop: AtomicBool,
+    stop: Stop,
     rows: AtomicU64,
     /// Milliseconds until the first row, plus one; zero while there is none.
     first_row: AtomicU64,
     results: Mutex<Vec<RunResult>>,
-    notices: Mutex<Vec<Notice>>,
+    messages: Mutex<Vec<Message>>,
+    /// How far the server is, by its own word.
+    progress: Mutex<Option<Progress>>,
+    /// The server's own id of it.
+    query_id: OnceLock<String>,
+    /// How many rows were touched by what gave rows too.
+    affected: Mutex<Option<u64>>,
     /// How far it may fetch ahead of whoever reads.
     gate: Gate,
     /// Where its rows are still to be sent.
@@ -70,18 +76,29 @@ pub enum RunResult {
 #[derive(Debug)]
 pub struct KeptRows {
     path: PathBuf,
+    name: Option<String>,
     archive: Mutex<Option<Arc<Archive>>>,
 }
 
 impl KeptRows {
     /// Rows of an archive that is open.
     pub fn open(archive: Arc<Archive>) -> Self {
-        KeptRows { path: archive.path().to_owned(), archive: Mutex::new(Some(archive)) }
+        KeptRows { path: archive.path().to_owned(), name: None, archive: Mutex::new(Some(archive)) }
     }
 
     /// Rows of an archive on disk.
     pub fn closed(path: PathBuf) -> Self {
-        KeptRows { path, archive: Mutex::new(None) }
+        KeptRows { path, name: None, archive: Mutex::new(None) }
+    }
+
+    /// With the name that the server gives the result.
+    pub fn named(self, name: Option<String>) -> KeptRows {
+        KeptRows { name, ..self }
+    }
+
+    /// The name that the server gives the result, from the server: cleaned where it is shown.
+    pub fn name(&self) -> Option<&str> {
+        self.name.as_deref()
     }
 
     /// The archive's file.
@@ -104,6 +121,9 @@ impl KeptRows {
         }
     }
 }
+
+/// How often a run that is held looks whether it was asked to stop.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
 
 /// How far a run fetches ahead of whoever reads: until one of the two is reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -140,6 +160,12 @@ struct Allowed {
     held: bool,
 }
 
+impl Allowed {
+    fn is_full(&self, rows: u64, bytes: u64) -> bool {
+        rows >= self.rows || bytes >= self.bytes
+    }
+}
+
 impl Default for Allowed {
     fn default() -> Self {
         Allowed { each: Ahead::ALL, rows: u64::MAX, bytes: u64::MAX, held: false }
@@ -158,11 +184,14 @@ impl Run {
             database: String::new(),
             started: SystemTime::now(),
             clock: Instant::now(),
-            stop: AtomicBool::new(false),
+            stop: Stop::default(),
             rows: AtomicU64::new(0),
             first_row: AtomicU64::new(0),
             results: Mutex::new(Vec::new()),
-            notices: Mutex::new(Vec::new()),
+            messages: Mutex::new(Vec::new()),
+            progress: Mutex::default(),
+            query_id: OnceLock::new(),
+            affected: Mutex::default(),
             gate: Gate::default(),
             out: Mutex::new(Vec::new()),
             end: OnceLock::new(),
@@ -220,9 +249,14 @@ impl Run {
         run
     }
 
+    /// Ended by this wish.
+    pub fn until(self, stop: &Stop) -> Run {
+        Run { stop: stop.clone(), ..self }
+    }
+
     /// Asks it to stop.
     pub fn stop(&self) {
-        self.stop.store(true, Ordering::Relaxed);
+        self.stop.wish();
         self.gate.opened.notify_all();
     }
 
@@ -254,30 +288,33 @@ impl Run {
         self.gate.opened.notify_all();
     }
 
-    /// Waits until more rows than these are wanted, or none at all. `tell` is called when it begins to
-    /// wait, and when it ends.
-    pub(super) fn wait_for_room(&self, rows: u64, bytes: u64, tell: impl Fn()) {
-        let is_full = |allowed: &Allowed| rows >= allowed.rows || bytes >= allowed.bytes;
+    /// Whether nobody wants more than these rows for now: it is held then, until [`Run::wait_for_room`] says
+    /// otherwise.
+    pub(super) fn holds(&self, rows: u64, bytes: u64) -> bool {
         let mut allowed = self.gate.lock();
-        if !is_full(&allowed) {
-            return;
-        }
-        allowed.held = true;
-        drop(allowed);
-        tell();
-        allowed = self.gate.lock();
-        while is_full(&allowed) && !self.is_stopped() {
-            let waited = self.gate.opened.wait_timeout(allowed, Duration::from_millis(200));
-            allowed = waited.unwrap_or_else(PoisonError::into_inner).0;
+        allowed.held = allowed.is_full(rows, bytes) && !self.is_stopped();
+        allowed.held
+    }
+
+    /// Waits until more rows than these are wanted, or none at all, but no longer than `at_most`. Returns whether it
+    /// is held still.
+    pub(super) fn wait_for_room(&self, rows: u64, bytes: u64, at_most: Duration) -> bool {
+        let until = Instant::now() + at_most;
+        let mut allowed = self.gate.lock();
+        while allowed.is_full(rows, bytes) && !self.is_stopped() {
+            let left = until.saturating_duration_since(Instant::now()).min(LOOK_EVERY);
+            if left.is_zero() {
+                return true;
+            }
+            allowed = self.gate.opened.wait_timeout(allowed, left).unwrap_or_else(PoisonError::into_inner).0;
         }
         allowed.held = false;
-        drop(allowed);
-        tell();
+        false
     }
 
     /// Whether it was asked to stop.
     pub fn is_stopped(&self) -> bool {
-        self.stop.load(Ordering::Relaxed)
+        self.stop.is_wished()
     }
 
     /// Rows fetched so far.
@@ -357,8 +394,8 @@ impl Run {
     }
 
     /// What the server said beside its results.
-    pub fn notices(&self) -> Vec<Notice> {
-        self.notices.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    pub fn messages(&self) -> Vec<Message> {
+        self.messages.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     pub(super) fn add_rows(&self, rows: usize) {
@@ -375,8 +412,35 @@ impl Run {
         results.len() - 1
     }
 
-    pub(super) fn add_notice(&self, notice: Notice) {
-        self.notices.lock().unwrap_or_else(PoisonError::into_inner).push(notice);
+    pub(super) fn add_message(&self, message: Message) {
+        self.messages.lock().unwrap_or_else(PoisonError::into_inner).push(message);
+    }
+
+    /// How far the server is, by its own word.
+    pub fn progress(&self) -> Option<Progress> {
+        *self.progress.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn set_progress(&self, progress: Progress) {
+        *self.progress.lock().unwrap_or_else(PoisonError::into_inner) = Some(progress);
+    }
+
+    /// The server's own id of it, from the server: cleaned where it is shown.
+    pub fn query_id(&self) -> Option<&str> {
+        self.query_id.get().map(String::as_str)
+    }
+
+    pub(super) fn set_query_id(&self, id: String) {
+        let _ = self.query_id.set(id);
+    }
+
+    /// How many rows were touched by its last result that has rows too, where the server tells.
+    pub fn also_affected(&self) -> Option<u64> {
+        *self.affected.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn set_affected(&self, rows: Option<u64>) {
+        *self.affected.lock().unwrap_or_else(PoisonError::into_inner) = rows;
     }
 
     pub(super) fn set_end(&self, outcome: Outcome, error: Option<EngineError>) {
@@ -404,7 +468,9 @@ mod tests {
             for rows in 1..=most {
                 run.add_rows(1);
                 let _ = tell.send(rows);
-                run.wait_for_room(rows, rows * 10, || {});
+                if run.holds(rows, rows * 10) {
+                    while run.wait_for_room(rows, rows * 10, Duration::from_secs(1)) {}
+                }
                 if run.is_stopped() {
                     break;
                 }

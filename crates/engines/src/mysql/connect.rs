@@ -2,6 +2,7 @@
 
 use std::time::Instant;
 
+use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret};
 use mysql_async::{ClientIdentity, Conn, DriverError, Error, Opts, OptsBuilder, SslOpts};
@@ -23,7 +24,7 @@ pub struct Link {
     /// How it was connected, for a second connection that stops what runs on the first.
     pub again: Again,
     /// How it is encrypted, in words.
-    pub way: String,
+    pub transport: String,
 }
 
 /// How to connect once more.
@@ -49,18 +50,19 @@ impl Again {
 }
 
 /// Opens a session.
-pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<MysqlSession, EngineError> {
+pub fn connect(attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
+    let (profile, secret) = (attempt.profile, attempt.secret);
     crate::net::prepare();
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 3306, |_| None)?;
     let patience = route.patience;
-    let (connection, again, way) = runtime.block_on(async {
+    let (connection, again, transport) = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let route = route.through_tunnel(profile).await?;
         let logged_in = tokio::time::timeout(patience, log_in(profile, secret, &route)).await;
-        let (connection, options, way) = logged_in.unwrap_or_else(|_| Err(route.silent("MySQL or MariaDB")))?;
-        Ok::<_, EngineError>((connection, Again { options, route }, way))
-    })?;
-    MysqlSession::begin(Link { runtime, connection, again, way }, profile, since + patience)
+        let (connection, options, transport) = logged_in.unwrap_or_else(|_| Err(route.silent("MySQL or MariaDB")))?;
+        Ok::<_, EngineError>((connection, Again { options, route }, transport))
+    }))?;
+    MysqlSession::begin(Link { runtime, connection, again, transport }, profile, since + patience, &attempt.stop)
 }
 
 async fn log_in(
@@ -105,9 +107,9 @@ async fn log_in(
         return Ok((connection, options, "socket".into()));
     }
     let plain = Opts::from(builder.clone());
-    let through = |way: String| match &route.tunnel {
-        Some(tunnel) if carried => format!("{way}, through {}", tunnel.name()),
-        _ => way,
+    let through = |transport: String| match &route.tunnel {
+        Some(tunnel) if carried => format!("{transport}, through {}", tunnel.name()),
+        _ => transport,
     };
     if security.mode == Mode::Off {
         let connection = open(&plain, route, profile, secret).await?;

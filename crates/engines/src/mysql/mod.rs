@@ -12,7 +12,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, MYSQL};
-use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -53,7 +53,7 @@ impl Engine for Mysql {
         files::client().into_iter().collect()
     }
 
-    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-        Ok(Box::new(connect::connect(profile, secret)?))
+    fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(attempt)?))
     }
 }

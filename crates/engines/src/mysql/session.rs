@@ -2,7 +2,6 @@
 
 use std::collections::BTreeSet;
 use std::pin::pin;
-use std::sync::Arc;
 use std::task::Poll;
 use std::time::Instant;
 
@@ -15,7 +14,8 @@ use jaunty_language::statement::parameters::{self, Given, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, Canceller, Effect, Flow, Place, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction,
+    Abilities, CatalogPart, Effect, Flow, Location, Message, Reading, Request, Session, Sink, Stop, Switch, SwitchKind,
+    Touches, Transaction, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -26,7 +26,7 @@ use mysql_async::{QueryResult, Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{self, PATIENCE, StopFlag, there, watched};
+use crate::net::work::{self, PATIENCE, Patience, there, unless_stopped, watched};
 
 /// Functions of sequences that go on with them.
 const SEQUENCES: &[&str] = &["nextval", "setval"];
@@ -43,8 +43,8 @@ const MOST_WARNINGS: usize = 20;
 /// A session on a server.
 pub struct MysqlSession {
     link: Link,
-    stop: StopFlag,
-    place: Place,
+    patience: Patience,
+    location: Location,
     /// The server was told to refuse writes.
     read_only: bool,
     /// Names of temporary tables that were made, in lower case: the server does not list them.
@@ -53,12 +53,16 @@ pub struct MysqlSession {
 
 impl MysqlSession {
     /// Sets a new connection up.
-    pub fn begin(link: Link, profile: &Profile, limit: Instant) -> Result<MysqlSession, EngineError> {
-        let way = link.way.clone();
-        let place = Place { way, ..Place::default() };
+    pub fn begin(link: Link, profile: &Profile, limit: Instant, stop: &Stop) -> Result<MysqlSession, EngineError> {
+        let location = Location { transport: link.transport.clone(), ..Location::default() };
         let read_only = profile.guard == Guard::ReadOnly;
-        let mut session =
-            MysqlSession { link, stop: StopFlag::of(profile, limit), place, read_only, temporary: BTreeSet::new() };
+        let mut session = MysqlSession {
+            link,
+            patience: Patience::of(profile, limit, stop),
+            location,
+            read_only,
+            temporary: BTreeSet::new(),
+        };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         for statement in connect::setup(profile) {
             session.ask(statement).map_err(failed)?;
@@ -67,41 +71,71 @@ impl MysqlSession {
         let version = rows.first().map(|row| field(row, 0)).unwrap_or_default();
         let name = if version.contains("MariaDB") { "mariadb" } else { "mysql" };
         // Behind the number stand the distribution and its build.
-        session.place.server = format!("{name} {}", version.split('-').next().unwrap_or_default());
+        session.location.server = format!("{name} {}", version.split('-').next().unwrap_or_default());
+        session.ask_where().map_err(failed)?;
+        session.patience.is_connected();
         Ok(session)
     }
 
     /// Asks the server something of our own, all of it at once.
     pub(super) fn ask(&mut self, statement: &str) -> Result<Vec<Row>, EngineError> {
-        self.stop.clear();
-        let (link, stop) = (&mut self.link, &self.stop);
+        let (link, patience) = (&mut self.link, &self.patience);
         let cancel = cancel(link.again.clone(), link.connection.id());
-        let work =
-            async { watched(link.connection.query::<Row, _>(statement), || stop.look(), cancel, stop.within).await };
-        let asked = link.runtime.block_on(work).map_err(|error| match stop.is_overdue() {
+        let work = async {
+            watched(link.connection.query::<Row, _>(statement), || patience.look(), cancel, patience.within).await
+        };
+        let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
             true => link.again.route.silent_after(),
             false => error,
         })?;
         asked.map_err(|error| errors::statement(&error, statement))
     }
 
+    /// Asks where the session is.
+    fn ask_where(&mut self) -> Result<(), EngineError> {
+        let rows = self.ask("select database(), current_user(), coalesce(current_role(), ''), connection_id()")?;
+        let row = rows.first();
+        let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
+        let (user, role) = (text(1), text(2));
+        self.location = Location {
+            database: text(0),
+            session: format!("connection {}", text(3)),
+            user: if role.is_empty() || role == "NONE" { user } else { format!("{user} as {role}") },
+            transaction: self.told_of_transaction().unwrap_or(self.location.transaction),
+            uncertain: false,
+            ..self.location.clone()
+        };
+        if self.read_only {
+            self.keep_guard();
+        }
+        Ok(())
+    }
+
+    /// The open transaction by the flags of the last answer; none of them comes with an error.
+    fn told_of_transaction(&self) -> Option<Option<Transaction>> {
+        let status = self.link.connection.last_ok_packet()?.status_flags();
+        Some(status.contains(StatusFlags::SERVER_STATUS_IN_TRANS).then_some(Transaction::Open))
+    }
+
     fn carry_out(&mut self, statement: &str, given: Option<Vec<Value>>, feed: &mut Feed) -> Result<u16, EngineError> {
         let failed = |error: mysql_async::Error| errors::statement(&error, statement);
         let Link { runtime, connection, again, .. } = &mut self.link;
         let (again, id) = (again.clone(), connection.id());
-        let stop = &self.stop;
+        let patience = &self.patience;
         let cancel = || cancel(again.clone(), id);
         runtime.block_on(async {
-            let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
+            let look = |feed: &mut Feed| if patience.is_over() { Flow::Stop } else { feed.look() };
             match given {
                 None => {
-                    let begun = watched(connection.query_iter(statement), || look(feed), cancel(), stop.within).await?;
-                    take(begun.map_err(failed)?, statement, stop, cancel, feed).await
+                    let begun =
+                        watched(connection.query_iter(statement), || look(feed), cancel(), patience.within).await?;
+                    take(begun.map_err(failed)?, statement, patience, cancel, feed).await
                 }
                 Some(given) => {
                     let begun =
-                        watched(connection.exec_iter(statement, given), || look(feed), cancel(), stop.within).await?;
-                    take(begun.map_err(failed)?, statement, stop, cancel, feed).await
+                        watched(connection.exec_iter(statement, given), || look(feed), cancel(), patience.within)
+                            .await?;
+                    take(begun.map_err(failed)?, statement, patience, cancel, feed).await
                 }
             }
         })
@@ -109,7 +143,7 @@ impl MysqlSession {
     /// Sees whether the server still refuses writes, and tells it to where something that ran has told it not to.
     fn keep_guard(&mut self) {
         // Each has it under its own name.
-        let name = if self.place.server.starts_with("mariadb") { "tx_read_only" } else { "transaction_read_only" };
+        let name = if self.location.server.starts_with("mariadb") { "tx_read_only" } else { "transaction_read_only" };
         let on = |session: &mut MysqlSession| {
             session
                 .ask(&format!("select @@session.{name}"))
@@ -118,9 +152,9 @@ impl MysqlSession {
         if !on(self) {
             tracing::warn!("a read-only session was told to let writes through; it is set back");
             let set = self.ask("set session transaction read only");
-            self.place.guard_lifted = set.is_err() || !on(self);
+            self.location.guard_lifted = set.is_err() || !on(self);
         } else {
-            self.place.guard_lifted = false;
+            self.location.guard_lifted = false;
         }
     }
 
@@ -148,7 +182,8 @@ impl MysqlSession {
             return;
         }
         for row in self.ask("show warnings").unwrap_or_default().iter().take(MOST_WARNINGS) {
-            feed.notice(field(row, 0).to_lowercase(), format!("{} [{}]", field(row, 2), field(row, 1)));
+            let code = Some(field(row, 1)).filter(|code| !code.is_empty());
+            feed.message(Message { code, ..Message::new(field(row, 0).to_lowercase(), field(row, 2)) });
         }
     }
 }
@@ -157,7 +192,7 @@ impl MysqlSession {
 async fn take<P, C>(
     mut result: QueryResult<'_, '_, P>,
     statement: &str,
-    stop: &StopFlag,
+    patience: &Patience,
     cancel: impl Fn() -> C,
     feed: &mut Feed,
 ) -> Result<u16, EngineError>
@@ -166,38 +201,39 @@ where
     C: Future<Output = ()>,
 {
     let failed = |error: mysql_async::Error| errors::statement(&error, statement);
-    let look = |feed: &mut Feed| if stop.is_set() { Flow::Stop } else { feed.look() };
+    let look = |feed: &mut Feed| if patience.is_over() { Flow::Stop } else { feed.look() };
     loop {
         let columns = result.columns().filter(|columns| !columns.is_empty());
         if let Some(columns) = &columns {
             if types::is_foreign(columns) {
-                work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), stop.within).await?;
+                work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), patience.within).await?;
                 return Err(not_utf8());
             }
             let (readers, columns) = types::plan(columns);
             feed.begin(columns);
             loop {
-                if stop.is_set() {
+                if patience.is_over() {
                     feed.stop();
                 }
                 if feed.flow() == Flow::Stop {
                     // The error of having been interrupted is the last.
-                    work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), stop.within).await?;
+                    work::end(cancel(), async || matches!(result.next().await, Ok(Some(_))), patience.within).await?;
                     return Err(EngineError::stopped());
                 }
                 let mut next = pin!(result.next());
                 // What is there already is taken without anything being set up for waiting.
                 let row = match there(next.as_mut()).await {
                     Poll::Ready(row) => row,
-                    Poll::Pending => watched(next, || look(feed), cancel(), stop.within).await?,
+                    Poll::Pending => watched(next, || look(feed), cancel(), patience.within).await?,
                 };
                 let Some(row) = row.map_err(failed)? else { break };
                 append(&readers, &row, feed)?;
             }
+            feed.ends(Some(result.affected_rows()).filter(|rows| *rows > 0 && counts_rows(statement)));
         } else {
             let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
-            feed.affected(touched);
-            watched(result.next(), || look(feed), cancel(), stop.within).await?.map_err(failed)?;
+            feed.ends(touched);
+            watched(result.next(), || look(feed), cancel(), patience.within).await?.map_err(failed)?;
         }
         let warnings = result.warnings();
         if result.is_empty() {
@@ -322,28 +358,19 @@ impl Session for MysqlSession {
         Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: true }
     }
 
-    fn place(&mut self) -> Result<Place, EngineError> {
-        let rows = self.ask("select database(), current_user(), coalesce(current_role(), ''), connection_id()")?;
-        self.stop.is_connected();
-        let row = rows.first();
-        let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
-        let status = self.link.connection.last_ok_packet().map(|ok| ok.status_flags());
-        let open = status.is_some_and(|status| status.contains(StatusFlags::SERVER_STATUS_IN_TRANS));
-        let (user, role) = (text(1), text(2));
-        if self.read_only {
-            self.keep_guard();
-        }
-        self.place = Place {
-            database: text(0),
-            session: format!("connection {}", text(3)),
-            user: if role.is_empty() || role == "NONE" { user } else { format!("{user} as {role}") },
-            transaction: open.then_some(Transaction::Open),
-            ..self.place.clone()
-        };
-        Ok(self.place.clone())
+    fn location(&self) -> Location {
+        self.location.clone()
     }
 
-    fn effect(&mut self, statement: &str, values: &[parameters::Value]) -> Result<Effect, EngineError> {
+    fn locate(&mut self, stop: &Stop) -> Result<Location, EngineError> {
+        self.patience.follow(stop);
+        self.ask_where()?;
+        Ok(self.location())
+    }
+
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        let (statement, values) = (request.text, request.values);
+        self.patience.follow(&request.stop);
         client_line::refuse(statement, &MYSQL)?;
         let everything = touched::touches_everything(statement, &MYSQL);
         let touches = |rows| Effect::Writes(Touches { rows, counted: false, everything });
@@ -378,33 +405,38 @@ impl Session for MysqlSession {
         }
     }
 
-    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
+    fn check(&mut self, request: &Request<'_>) -> Result<Verdict, EngineError> {
+        let statement = request.text;
         if client_line::refuse(statement, &MYSQL).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
-            return Ok(());
+            return Ok(Verdict::Unknown);
         }
         let Link { runtime, connection, .. } = &mut self.link;
-        runtime.block_on(async {
-            let numbered = parameters::numbered(statement, &MYSQL);
-            let failed = |error| errors::statement(&error, &numbered.text).as_written(&numbered);
-            match connection.prep(numbered.text.as_str()).await {
-                Ok(prepared) => connection.close(prepared).await.map_err(failed),
-                // The protocol cannot prepare everything that it can run.
-                Err(mysql_async::Error::Server(error)) if error.code == 1295 => Ok(()),
-                Err(error) => Err(failed(error)),
-            }
-        })
+        let numbered = parameters::numbered(statement, &MYSQL);
+        let asking = async {
+            let prepared = connection.prep(numbered.text.as_str()).await?;
+            connection.close(prepared).await
+        };
+        let asked = unless_stopped(&request.stop, async { Ok(tokio::time::timeout(CHECK, asking).await) });
+        match runtime.block_on(asked)? {
+            Ok(Ok(())) => Ok(Verdict::Accepted),
+            // The protocol cannot prepare everything that it can run.
+            Ok(Err(mysql_async::Error::Server(error))) if error.code == 1295 => Ok(Verdict::Unknown),
+            Ok(Err(error)) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
+            // A server that takes long is busy with something else.
+            Err(_) => Ok(Verdict::Unknown),
+        }
     }
 
-    fn reading(&mut self, text: &str, next: usize) -> Reading {
+    fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
+        let text = request.text;
         let numbered = parameters::numbered(text, &MYSQL);
         let Link { runtime, connection, .. } = &mut self.link;
-        let asked = runtime.block_on(async {
-            tokio::time::timeout(PATIENCE, async {
-                let prepared = connection.prep(numbered.text.as_str()).await?;
-                connection.close(prepared).await
-            })
-            .await
-        });
+        let asking = async {
+            let prepared = connection.prep(numbered.text.as_str()).await?;
+            connection.close(prepared).await
+        };
+        let asked = unless_stopped(&request.stop, async { Ok(tokio::time::timeout(PATIENCE, asking).await) });
+        let Ok(asked) = runtime.block_on(asked) else { return Reading::Unknown };
         match asked {
             Ok(Ok(())) => Reading::One,
             Ok(Err(mysql_async::Error::Server(server))) => match server.code {
@@ -420,18 +452,10 @@ impl Session for MysqlSession {
         }
     }
 
-    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        self.run_with(statement, &[], sink)
-    }
-
-    fn run_with(
-        &mut self,
-        statement: &str,
-        values: &[parameters::Value],
-        sink: Box<dyn Sink>,
-    ) -> Result<(), EngineError> {
+    fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        let (statement, values) = (request.text, request.values);
         client_line::refuse(statement, &MYSQL)?;
-        self.stop.clear();
+        self.patience.follow(&request.stop);
         if acts::holds_word(statement, &MYSQL, &["TEMPORARY"]) {
             self.temporary.extend(made_in(statement, &MYSQL));
         }
@@ -444,47 +468,79 @@ impl Session for MysqlSession {
                 self.carry_out(&numbered.text, Some(given), &mut feed).map_err(|error| error.as_written(&numbered))
             }
         };
+        // Before anything else is asked: the flags are those of the last answer.
+        match self.told_of_transaction() {
+            Some(told) => self.location.transaction = told,
+            // Few errors end a transaction; a deadlock does.
+            None if matches!(&outcome, Err(error) if error.code.as_deref() == Some(DEADLOCK)) => {
+                self.location.transaction = None;
+            }
+            None => self.location.uncertain = true,
+        }
         if let Ok(warnings) = outcome {
             self.tell_warnings(warnings, &mut feed);
         }
-        feed.end(outcome.map(drop))
+        let outcome = feed.end(outcome.map(drop));
+        self.location.uncertain |= may_move(statement);
+        if self.read_only && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
+            // The one thing that is asked after a statement: whether writes are still refused.
+            self.patience.follow_none_if_wished();
+            self.keep_guard();
+        }
+        outcome
     }
 
-    fn stands(&mut self) -> bool {
+    fn is_alive(&mut self) -> bool {
         let Link { runtime, connection, .. } = &mut self.link;
         // The driver keeps its socket to itself: this is the one way to see that nobody is at its end.
         let asked = runtime.block_on(async { tokio::time::timeout(PATIENCE, connection.ping()).await });
         matches!(asked, Ok(Ok(())))
     }
 
-    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+    fn switches(&self) -> &'static [SwitchKind] {
+        &[SwitchKind::DATABASE, SwitchKind::SCHEMA, SwitchKind::ROLE]
+    }
+
+    fn switch(&mut self, to: &Switch, stop: &Stop) -> Result<bool, EngineError> {
+        self.patience.follow(stop);
         let name = MYSQL.name_as_written(&to.to);
         match to.kind {
-            SwitchKind::Database | SwitchKind::Schema => self.ask(&format!("use {name}"))?,
-            SwitchKind::Role => self.ask(&format!("set role {name}"))?,
+            SwitchKind::ROLE => self.ask(&format!("set role {name}"))?,
+            _ => self.ask(&format!("use {name}"))?,
         };
+        self.ask_where()?;
         Ok(true)
     }
 
-    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
+    fn choices(&mut self, of: SwitchKind, stop: &Stop) -> Result<Vec<String>, EngineError> {
+        self.patience.follow(stop);
         let rows = self.ask(match of {
-            SwitchKind::Database | SwitchKind::Schema => "show databases",
-            SwitchKind::Role => "select role_name from information_schema.applicable_roles",
+            SwitchKind::ROLE => "select role_name from information_schema.applicable_roles",
+            _ => "show databases",
         })?;
         Ok(rows.iter().map(|row| field(row, 0)).collect())
     }
 
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-        catalog::read(self, part, catalog)
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        self.patience.follow(&part.stop);
+        catalog::read(self, part.number, catalog)
     }
 
-    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+    fn definition(&mut self, of: &Object, stop: &Stop) -> Result<Option<String>, EngineError> {
+        self.patience.follow(stop);
         catalog::definition(self, of)
     }
+}
 
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(self.stop.clone())
-    }
+/// The error of a transaction that the server has rolled back for another.
+const DEADLOCK: &str = "1213";
+
+/// How long the server is given to look at a statement.
+const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
+
+/// Whether a statement may lead the session to another database or role.
+fn may_move(statement: &str) -> bool {
+    matches!(kind(statement), Kind::Definition | Kind::Setting | Kind::Other)
 }
 
 /// How many rows the server thinks that a plan's first step looks at.

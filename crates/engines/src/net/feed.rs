@@ -1,15 +1,18 @@
 //! From a driver's rows to the sink's batches: when to push.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use arrow_schema::ArrowError;
-use jaunty_seam::engine::{Flow, Notice, Sink};
+use jaunty_seam::engine::{Event, Flow, Message, Sink};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::BATCH_DELAY;
 use jaunty_seam::rows::columns::Columns;
 
 /// The most rows of the first batch: about what fits on a screen, so that it is there at once.
 const FIRST_BATCH: usize = 128;
+
+/// How long at most a sink is left to itself while a cursor is held.
+const HELD: Duration = Duration::from_secs(1);
 
 /// Rows on their way, and the sink they go to.
 pub struct Feed {
@@ -28,7 +31,7 @@ impl Feed {
             sink,
             columns: Columns::new(Vec::new()),
             pushed: Instant::now(),
-            flow: Flow::GoOn,
+            flow: Flow::Continue,
             first: true,
             failed: None,
         }
@@ -40,7 +43,7 @@ impl Feed {
         self.first = true;
         self.columns = columns;
         let schema = self.columns.schema();
-        self.note(|sink| sink.columns(schema))
+        self.send(Event::Begins { schema, name: None })
     }
 
     /// Where the values of the next row go; [`Feed::end_row`] follows.
@@ -64,18 +67,21 @@ impl Feed {
         if self.columns.rows() > 0 && (self.first || self.pushed.elapsed() >= BATCH_DELAY) {
             self.push();
         }
-        self.note(|sink| sink.wanted())
+        if self.flow == Flow::Continue {
+            self.flow = self.sink.wanted();
+        }
+        self.flow
     }
 
-    /// A result without columns.
-    pub fn affected(&mut self, rows: Option<u64>) -> Flow {
+    /// The result that began last is whole, or one without columns.
+    pub fn ends(&mut self, affected: Option<u64>) -> Flow {
         self.push();
-        self.note(|sink| sink.affected(rows))
+        self.send(Event::Ends { affected })
     }
 
-    /// Something that the server says.
-    pub fn notice(&mut self, severity: impl Into<String>, text: impl Into<String>) {
-        self.sink.notice(Notice { severity: severity.into(), text: text.into() });
+    /// Something that the server says: told also when nothing else is wanted.
+    pub fn message(&mut self, message: Message) {
+        self.sink.take(Event::Message(message));
     }
 
     /// Whether anything is still wanted, as far as is known.
@@ -103,7 +109,7 @@ impl Feed {
         }
         self.first = false;
         match self.columns.take() {
-            Ok(batch) => self.note(|sink| sink.batch(batch)),
+            Ok(batch) => self.send(Event::Rows(batch)),
             Err(error) => self.fail(local(&error)),
         }
     }
@@ -115,16 +121,26 @@ impl Feed {
             (Some(error), ..) => Err(error),
             (None, _, Err(error)) if error.kind == ErrorKind::Lost => Err(error),
             (None, Flow::Stop, _) => Err(EngineError::stopped()),
-            (None, Flow::GoOn, outcome) => outcome,
+            (None, Flow::Continue | Flow::Hold, outcome) => outcome,
         }
     }
 
-    fn note(&mut self, act: impl FnOnce(&mut dyn Sink) -> Flow) -> Flow {
-        if self.flow == Flow::GoOn {
-            self.flow = act(self.sink.as_mut());
+    fn send(&mut self, event: Event) -> Flow {
+        if self.flow == Flow::Continue {
+            self.flow = held(self.sink.as_mut(), event);
         }
         self.flow
     }
+}
+
+/// Hands an event on, and waits while nobody reads so far. The connection is alive by itself meanwhile: these servers
+/// wait as long as their own settings say.
+pub fn held(sink: &mut dyn Sink, event: Event) -> Flow {
+    let mut flow = sink.take(event);
+    while flow == Flow::Hold {
+        flow = sink.wait(HELD);
+    }
+    flow
 }
 
 /// The error of rows that cannot be put together.

@@ -6,13 +6,10 @@
 
 use std::future::Future;
 use std::pin::{Pin, pin};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
 use std::task::Poll;
 use std::time::{Duration, Instant};
 
-use jaunty_seam::engine::{Canceller, Flow};
+use jaunty_seam::engine::{Flow, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::Profile;
 use jaunty_seam::rows::BATCH_DELAY;
@@ -67,58 +64,74 @@ impl Drop for Beside {
     }
 }
 
-/// A wish to stop, seen by the session's thread while it waits, and how long the server has then.
+/// The wish that a session's thread looks out for while it waits, and how long the server has then.
 #[derive(Clone)]
-pub struct StopFlag {
-    wish: Arc<AtomicBool>,
+pub struct Patience {
+    wish: Stop,
     /// How long a server may take to end what runs.
     pub within: Duration,
     /// Until when connecting has to be done, first questions included.
-    limit: Arc<Mutex<Option<Instant>>>,
+    limit: Option<Instant>,
 }
 
-impl StopFlag {
-    /// That of a session with this profile, which has to stand by `limit`.
-    pub fn of(profile: &Profile, limit: Instant) -> StopFlag {
+impl Patience {
+    /// That of a session with this profile, which has to stand by `limit` unless `wish` comes first.
+    pub fn of(profile: &Profile, limit: Instant, wish: &Stop) -> Patience {
         let usual = STOP_SECONDS[usize::from(profile.text("ssh").is_some())];
         let seconds = profile.number("stop_seconds").unwrap_or(usual).max(1) as u64;
-        StopFlag {
-            wish: Arc::default(),
-            within: Duration::from_secs(seconds) - HEARD,
-            limit: Arc::new(Mutex::new(Some(limit))),
+        Patience { wish: wish.clone(), within: Duration::from_secs(seconds) - HEARD, limit: Some(limit) }
+    }
+
+    /// From now on this wish counts: that of what is asked now.
+    pub fn follow(&mut self, wish: &Stop) {
+        self.wish = wish.clone();
+    }
+
+    /// Forgets a wish that was heard, for what has to be put right after it.
+    pub fn follow_none_if_wished(&mut self) {
+        if self.wish.is_wished() {
+            self.wish = Stop::default();
         }
     }
 
-    /// Forgets an earlier wish.
-    pub fn clear(&self) {
-        self.wish.store(false, Ordering::Relaxed);
+    /// The wish that counts now.
+    pub fn wish(&self) -> Stop {
+        self.wish.clone()
     }
 
     /// Whether somebody wants to stop.
-    pub fn is_set(&self) -> bool {
-        self.wish.load(Ordering::Relaxed)
+    pub fn is_over(&self) -> bool {
+        self.wish.is_wished()
     }
 
     /// Whether connecting has taken too long.
     pub fn is_overdue(&self) -> bool {
-        let limit = self.limit.lock().unwrap_or_else(PoisonError::into_inner);
-        limit.is_some_and(|limit| Instant::now() >= limit)
+        self.limit.is_some_and(|limit| Instant::now() >= limit)
     }
 
     /// The connection is made: nothing has to be done by a certain time any more.
-    pub fn is_connected(&self) {
-        *self.limit.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    pub fn is_connected(&mut self) {
+        self.limit = None;
     }
 
     /// Whether a question of our own is still waited for.
     pub fn look(&self) -> Flow {
-        if self.is_set() || self.is_overdue() { Flow::Stop } else { Flow::GoOn }
+        if self.is_over() || self.is_overdue() { Flow::Stop } else { Flow::Continue }
     }
 }
 
-impl Canceller for StopFlag {
-    fn cancel(&self) {
-        self.wish.store(true, Ordering::Relaxed);
+/// Waits for a connection to be made, and drops it when that is no longer wanted.
+pub async fn unless_stopped<T>(
+    stop: &Stop,
+    work: impl Future<Output = Result<T, EngineError>>,
+) -> Result<T, EngineError> {
+    let mut work = pin!(work);
+    loop {
+        match tokio::time::timeout(BATCH_DELAY, &mut work).await {
+            Ok(done) => return done,
+            Err(_) if stop.is_wished() => return Err(EngineError::stopped()),
+            Err(_) => {}
+        }
     }
 }
 
@@ -139,7 +152,7 @@ pub async fn watched<T>(
     loop {
         match tokio::time::timeout(BATCH_DELAY, &mut work).await {
             Ok(done) => return Ok(done),
-            Err(_) if look() == Flow::GoOn => {}
+            Err(_) if look() != Flow::Stop => {}
             Err(_) => break,
         }
     }
@@ -208,6 +221,7 @@ fn deaf(within: Duration) -> EngineError {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::atomic::{AtomicBool, Ordering};
 
     #[test]
     fn work_that_is_told_to_stop_may_still_end_as_it_will() {

@@ -10,6 +10,7 @@ use std::task::{Context, Poll, ready};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
 
+use super::overheard::Overheard;
 use crate::net::limit::Limit;
 use crate::net::reach::Stream;
 
@@ -22,12 +23,16 @@ pub struct Bounded<S> {
     head: [u8; 5],
     /// How much of the head has come.
     filled: usize,
+    overheard: Overheard,
+    /// The body that is being overheard.
+    body: Vec<u8>,
+    listening: bool,
 }
 
 impl<S> Bounded<S> {
     /// Looks at what comes through `inner`, whose first `skip` bytes are no message.
-    pub fn new(inner: S, limit: Limit, skip: u64) -> Bounded<S> {
-        Bounded { inner, limit, skip, head: [0; 5], filled: 0 }
+    pub fn new(inner: S, limit: Limit, skip: u64, overheard: Overheard) -> Bounded<S> {
+        Bounded { inner, limit, skip, head: [0; 5], filled: 0, overheard, body: Vec::new(), listening: false }
     }
 
     fn look(&mut self, mut bytes: &[u8]) -> io::Result<()> {
@@ -35,7 +40,16 @@ impl<S> Bounded<S> {
             if self.skip > 0 {
                 let passed = bytes.len().min(usize::try_from(self.skip).unwrap_or(usize::MAX));
                 self.skip -= passed as u64;
-                bytes = bytes.get(passed..).unwrap_or_default();
+                let (body, rest) = bytes.split_at(passed);
+                bytes = rest;
+                if self.listening {
+                    self.body.extend_from_slice(body);
+                    if self.skip == 0 {
+                        self.overheard.hear(self.head[0], &self.body);
+                        self.body.clear();
+                        self.listening = false;
+                    }
+                }
                 continue;
             }
             let taken = bytes.len().min(self.head.len() - self.filled);
@@ -44,11 +58,12 @@ impl<S> Bounded<S> {
             self.filled += taken;
             bytes = rest;
             if self.filled == self.head.len() {
-                let [_, length @ ..] = self.head;
+                let [kind, length @ ..] = self.head;
                 // It counts itself.
                 let length = u64::from(u32::from_be_bytes(length));
                 self.limit.allow(length)?;
                 (self.filled, self.skip) = (0, length.saturating_sub(4));
+                self.listening = self.overheard.wants(kind, usize::try_from(self.skip).unwrap_or(usize::MAX));
             }
         }
         Ok(())
@@ -89,6 +104,8 @@ pub struct BoundedTls<T> {
     pub tls: T,
     /// The limit of the messages inside.
     pub limit: Limit,
+    /// What is heard inside.
+    pub overheard: Overheard,
 }
 
 impl<T> TlsConnect<Bounded<Stream>> for BoundedTls<T>
@@ -103,13 +120,14 @@ where
 
     fn connect(self, stream: Bounded<Stream>) -> Self::Future {
         let work = self.tls.connect(stream.inner);
-        Box::pin(async move { work.await.map(|inner| Bounded::new(inner, self.limit, 0)) })
+        Box::pin(async move { work.await.map(|inner| Bounded::new(inner, self.limit, 0, self.overheard)) })
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jaunty_seam::engine::Transaction;
 
     #[test]
     fn a_message_that_is_too_long_is_told_by_its_head_wherever_that_is_cut() {
@@ -123,12 +141,36 @@ mod tests {
         bytes.extend([b'D', 0x7f, 0xff, 0xff, 0xff]);
         for piece in [1, 2, 3, 5, 64, 1000] {
             let limit = Limit::of(1 << 20);
-            let mut stream = Bounded::new((), limit.clone(), 1);
+            let mut stream = Bounded::new((), limit.clone(), 1, Overheard::new());
             assert!(bytes[..whole].chunks(piece).all(|piece| stream.look(piece).is_ok()));
             assert!(limit.exceeded().is_none());
             assert!(bytes[whole..].chunks(piece).any(|piece| stream.look(piece).is_err()));
             let told = limit.exceeded().unwrap().message;
             assert_eq!(told, "the server sent a message of 2048 MiB, and at most 1 MiB are taken");
+        }
+    }
+
+    #[test]
+    fn what_the_server_says_of_itself_is_heard_wherever_it_is_cut() {
+        let message = |kind: u8, body: &[u8]| {
+            let length = u32::try_from(body.len() + 4).unwrap();
+            [&[kind][..], &length.to_be_bytes(), body].concat()
+        };
+        let all = [
+            message(b'S', b"TimeZone\0Etc/GMT-3\0"),
+            message(b'D', b"TimeZone\0no setting\0"),
+            message(b'S', b"DateStyle\0SQL, DMY\0"),
+            message(b'Z', b"T"),
+            message(b'E', b"SERROR\0\0"),
+        ];
+        for piece in [1, 2, 3, 7, 1000] {
+            let overheard = Overheard::new();
+            let mut stream = Bounded::new((), Limit::of(1 << 20), 0, overheard.clone());
+            all.concat().chunks(piece).for_each(|piece| stream.look(piece).unwrap());
+            assert_eq!((overheard.zone().as_str(), overheard.iso_dates()), ("Etc/GMT-3", false));
+            assert_eq!((overheard.transaction(), overheard.is_settled()), (Some(Transaction::Open), false));
+            stream.look(&message(b'Z', b"E")).unwrap();
+            assert_eq!((overheard.transaction(), overheard.is_settled()), (Some(Transaction::Failed), true));
         }
     }
 }

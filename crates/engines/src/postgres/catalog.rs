@@ -3,7 +3,6 @@
 //! itself are left out; completion knows the server's functions from the dialect.
 
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
-use jaunty_seam::engine::SwitchKind;
 use jaunty_seam::error::EngineError;
 use tokio_postgres::SimpleQueryRow;
 
@@ -117,7 +116,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
             ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
         }
         _ => {
-            catalog.databases = jaunty_seam::engine::Session::choices(session, SwitchKind::Database)?;
+            catalog.databases = session.databases()?;
             return Ok(false);
         }
     }

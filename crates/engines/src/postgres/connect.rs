@@ -1,12 +1,10 @@
 //! Logging in.
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
-use std::task::Context;
 use std::time::Instant;
 
 use futures_util::future::poll_fn;
+use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret};
 use tokio::runtime::Runtime;
@@ -16,6 +14,7 @@ use tokio_postgres::{AsyncMessage, Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::bounded::{Bounded, BoundedTls};
+use super::overheard::Overheard;
 use super::session::PostgresSession;
 use super::{errors, files};
 use crate::net::limit::{Limit, largest};
@@ -45,23 +44,21 @@ pub struct Link {
     pub security: Tls,
     /// The server's version.
     pub version: String,
-    /// The zone that its clocks are shown in.
-    pub zone: String,
-    /// Whether dates are written in the ISO style.
-    pub iso_dates: Arc<AtomicBool>,
+    /// What it says between its answers.
+    pub overheard: Overheard,
     /// How long its messages may be.
     pub limit: Limit,
 }
 
 /// Opens a session.
-pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSession, EngineError> {
-    let profile = &files::with_service(profile)?;
+pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
+    let (profile, secret) = (&files::with_service(attempt.profile)?, attempt.secret);
     let from_service = profile.text("password").filter(|_| secret.is_none()).map(|text| Secret::new(text.to_owned()));
     let secret = secret.or(from_service.as_ref());
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 5432, |port| Some(format!(".s.PGSQL.{port}")))?;
     let bound = Limit::of(LONGEST_OF_LOGIN);
-    let link = runtime.block_on(async {
+    let link = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let route = route.through_tunnel(profile).await?;
         let (patience, silent) = (route.patience, route.silent("PostgreSQL"));
         let logged_in = tokio::time::timeout(patience, log_in(profile, secret, route, &bound)).await;
@@ -70,18 +67,19 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<PostgresSes
             None => error,
         };
         logged_in.unwrap_or(Err(silent)).map_err(failed)
-    })?;
+    }))?;
     bound.set(largest(profile));
-    let (client, said, route, tls, security, version, zone, iso_dates) = link;
+    let (client, said, route, tls, security, version, overheard) = link;
     let limit = since + route.patience;
     PostgresSession::begin(
-        Link { runtime, client, said, route, tls, security, version, zone, iso_dates, limit: bound },
+        Link { runtime, client, said, route, tls, security, version, overheard, limit: bound },
         profile,
         limit,
+        &attempt.stop,
     )
 }
 
-type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, String, Arc<AtomicBool>);
+type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, Overheard);
 
 async fn log_in(
     profile: &Profile,
@@ -104,7 +102,8 @@ async fn log_in(
     };
     config.ssl_mode(mode);
     // The server answers a wish for TLS with one byte.
-    let stream = Bounded::new(stream, limit.clone(), u64::from(mode != SslMode::Disable));
+    let overheard = Overheard::new();
+    let stream = Bounded::new(stream, limit.clone(), u64::from(mode != SslMode::Disable), overheard.clone());
     if let Some(secret) = secret {
         config.password(secret.reveal());
     }
@@ -115,23 +114,13 @@ async fn log_in(
     let host = route.address.host();
     let connect = <MakeRustlsConnect as MakeTlsConnect<Stream>>::make_tls_connect(&mut tls, host)
         .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS: {error}")))?;
-    let connect = BoundedTls { tls: connect, limit: limit.clone() };
+    let connect = BoundedTls { tls: connect, limit: limit.clone(), overheard: overheard.clone() };
     let logged_in = config.connect_raw(stream, connect).await;
     let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;
-    let parameter = |name| connection.parameter(name).unwrap_or_default().to_owned();
-    let (version, zone) = (parameter("server_version"), parameter("TimeZone"));
+    let version = connection.parameter("server_version").unwrap_or_default().to_owned();
     let (post, said) = sync_channel(MOST_SAID);
-    let iso_dates = Arc::new(AtomicBool::new(true));
-    let style = Arc::clone(&iso_dates);
     tokio::spawn(async move {
-        let mut polled = |cx: &mut Context<'_>| {
-            let polled = connection.poll_message(cx);
-            // The server tells of each change of it.
-            let iso = connection.parameter("DateStyle").is_none_or(|style| style.starts_with("ISO"));
-            style.store(iso, Ordering::Relaxed);
-            polled
-        };
-        while let Some(message) = poll_fn(&mut polled).await {
+        while let Some(message) = poll_fn(|cx| connection.poll_message(cx)).await {
             match message {
                 // A server that says more than anybody could read is not listened to.
                 Ok(message) => drop(post.try_send(message)),
@@ -142,5 +131,5 @@ async fn log_in(
             }
         }
     });
-    Ok((client, said, route, tls, security, version, zone, iso_dates))
+    Ok((client, said, route, tls, security, version, overheard))
 }

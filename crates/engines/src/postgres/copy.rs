@@ -97,6 +97,7 @@ async fn out(session: &PostgresSession, statement: &str, feed: &mut Feed) -> Res
     if !rest.is_empty() {
         row(feed, &rest)?;
     }
+    feed.ends(None);
     Ok(())
 }
 
@@ -117,7 +118,7 @@ async fn into(session: &PostgresSession, statement: &str, rows: usize, feed: &mu
     let mut sink = pin!(sink.map_err(failed)?);
     session.wait(feed, sink.send(io::Cursor::new(data))).await?.map_err(failed)?;
     let taken = session.wait(feed, sink.finish()).await?.map_err(failed)?;
-    feed.affected(Some(taken));
+    feed.ends(Some(taken));
     Ok(())
 }
 

@@ -14,12 +14,13 @@ mod copy;
 mod errors;
 mod files;
 mod origins;
+mod overheard;
 mod run;
 mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, POSTGRES};
-use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -67,7 +68,7 @@ impl Engine for Postgres {
         files::services()
     }
 
-    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-        Ok(Box::new(connect::connect(profile, secret)?))
+    fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(attempt)?))
     }
 }

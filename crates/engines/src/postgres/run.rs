@@ -48,9 +48,9 @@ impl PostgresSession {
                 no_parameters(&prepared)?;
             }
             self.learn_origins(prepared.columns(), feed).await?;
-            let plan = Plan::of(prepared.columns(), link.iso_dates.load(Ordering::Relaxed));
+            let plan = Plan::of(prepared.columns(), link.overheard.iso_dates());
             if !plan.is_binary() {
-                let columns = plan.columns(prepared.columns(), &self.origins, &link.zone);
+                let columns = plan.columns(prepared.columns(), &self.origins, &link.overheard.zone());
                 return match given {
                     [] => self.plain(statement, statement, Some((plan, columns)), feed).await,
                     given => self.plain_with(statement, given, (plan, columns), feed).await,
@@ -64,10 +64,10 @@ impl PostgresSession {
                     row.map_err(|error| errors::statement(&error, statement))?;
                 }
                 let touched = rows.rows_affected().filter(|_| counts_rows(statement));
-                feed.affected(touched);
+                feed.ends(touched);
                 return Ok(());
             }
-            feed.begin(plan.columns(prepared.columns(), &self.origins, &link.zone));
+            feed.begin(plan.columns(prepared.columns(), &self.origins, &link.overheard.zone()));
             while let Some(row) = self.next(feed, rows.as_mut()).await? {
                 let row = row.map_err(|error| errors::statement(&error, statement))?;
                 if row.len() != plan.readers.len() {
@@ -89,6 +89,7 @@ impl PostgresSession {
                 }
                 feed.end_row(bytes);
             }
+            feed.ends(rows.rows_affected().filter(|_| kind(statement) == Kind::Change));
             Ok(())
         })
     }
@@ -96,7 +97,7 @@ impl PostgresSession {
     /// Asks which tables these columns are of. Not inside a transaction, which a question that fails would
     /// end.
     async fn learn_origins(&self, columns: &[Column], feed: &mut Feed) -> Outcome<()> {
-        if let Some(question) = self.origins.question(columns).filter(|_| !self.place.in_transaction()) {
+        if let Some(question) = self.origins.question(columns).filter(|_| self.link.overheard.transaction().is_none()) {
             match self.wait(feed, self.link.client.simple_query(&question)).await? {
                 Ok(answer) => self.origins.learn(&answer),
                 Err(error) => tracing::debug!(%error, "where columns come from is not known"),
@@ -180,9 +181,12 @@ impl PostgresSession {
                     }
                     feed.end_row(bytes);
                 }
-                // The end of a result with columns says nothing new.
-                SimpleQueryMessage::CommandComplete(rows) if readers.take().is_none() => {
-                    feed.affected(Some(rows).filter(|_| rows > 0 || counts_rows(statement)));
+                SimpleQueryMessage::CommandComplete(rows) => {
+                    let told = match readers.take() {
+                        Some(_) => kind(statement) == Kind::Change,
+                        None => rows > 0 || counts_rows(statement),
+                    };
+                    feed.ends(Some(rows).filter(|_| told));
                 }
                 _ => {}
             }
@@ -195,9 +199,9 @@ impl PostgresSession {
         let link = &self.link;
         let look = || {
             tell_notices(link, feed);
-            if self.stop.is_set() { Flow::Stop } else { feed.look() }
+            if self.patience.is_over() { Flow::Stop } else { feed.look() }
         };
-        watched(work, look, cancel(link), self.stop.within).await
+        watched(work, look, cancel(link), self.patience.within).await
     }
 
     /// The next item of a stream: one that is there already costs no waiting. Once nothing more is
@@ -206,10 +210,10 @@ impl PostgresSession {
     where
         S: Stream<Item = Result<T, tokio_postgres::Error>> + Unpin,
     {
-        if self.stop.is_set() {
+        if self.patience.is_over() {
             feed.stop();
         }
-        if feed.flow() == Flow::GoOn {
+        if feed.flow() == Flow::Continue {
             let there = std::future::poll_fn(|cx| Poll::Ready(stream.poll_next_unpin(cx))).await;
             return match there {
                 Poll::Ready(item) => Ok(item),
@@ -217,7 +221,8 @@ impl PostgresSession {
             };
         }
         // The error of having been cancelled is the last.
-        work::end(cancel(&self.link), async || matches!(stream.next().await, Some(Ok(_))), self.stop.within).await?;
+        work::end(cancel(&self.link), async || matches!(stream.next().await, Some(Ok(_))), self.patience.within)
+            .await?;
         Err(EngineError::stopped())
     }
 }

@@ -1,9 +1,8 @@
 //! An open connection: where it is, what it may do, and what a statement would do.
 
 use std::collections::HashSet;
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use crate::client_line;
 use jaunty_language::dialect::{Kind, POSTGRES};
@@ -13,7 +12,8 @@ use jaunty_language::statement::parameters::{self, Given, Value, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, Canceller, Effect, Place, Reading, Session, Sink, Switch, SwitchKind, Touches, Transaction,
+    Abilities, CatalogPart, Effect, Location, Message, Reading, Request, Session, Sink, Stop, Switch, SwitchKind,
+    Touches, Transaction, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -25,13 +25,14 @@ use super::origins::Origins;
 use super::run::said;
 use super::{catalog, errors};
 use crate::net::feed::Feed;
-use crate::net::work::{StopFlag, watched};
+use crate::net::work::{self, Patience, unless_stopped, watched};
 
 /// A session on a server.
 pub struct PostgresSession {
     pub(super) link: Link,
-    pub(super) stop: StopFlag,
-    pub(super) place: Place,
+    pub(super) patience: Patience,
+    /// Where it is, but for the transaction, which is overheard.
+    pub(super) location: Location,
     pub(super) origins: Origins,
     /// How many statements were prepared in SQL.
     pub(super) prepared: AtomicU64,
@@ -42,16 +43,19 @@ pub struct PostgresSession {
 /// A driver's error, as the seam has it.
 pub(super) type Outcome<T> = Result<T, EngineError>;
 
+/// Codes of messages that say no more than that they are messages: success, and warning.
+const UNTOLD: &[&str] = &["00000", "01000"];
+
 /// How long the server is given to look at a statement.
-const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
+const CHECK: Duration = Duration::from_secs(2);
 
 impl PostgresSession {
     /// Sets a new connection up.
-    pub fn begin(link: Link, profile: &Profile, limit: Instant) -> Outcome<PostgresSession> {
+    pub fn begin(link: Link, profile: &Profile, limit: Instant, stop: &Stop) -> Outcome<PostgresSession> {
         let mut session = PostgresSession {
             link,
-            stop: StopFlag::of(profile, limit),
-            place: Place::default(),
+            patience: Patience::of(profile, limit, stop),
+            location: Location::default(),
             origins: Origins::default(),
             prepared: AtomicU64::new(0),
             read_only: profile.guard == Guard::ReadOnly,
@@ -73,12 +77,14 @@ impl PostgresSession {
             crate::net::reach::Address::Socket(_) => "socket".to_owned(),
             _ => session.link.security.in_words(version),
         };
-        session.place.way = match &session.link.route.tunnel {
+        session.location.transport = match &session.link.route.tunnel {
             Some(tunnel) => format!("{way}, through {}", tunnel.name()),
             None => way,
         };
-        session.place.server = format!("postgres {}", session.link.version.split(' ').next().unwrap_or_default());
-        tracing::debug!(way = session.place.way, "connected");
+        session.location.server = format!("postgres {}", session.link.version.split(' ').next().unwrap_or_default());
+        tracing::debug!(transport = session.location.transport, "connected");
+        session.ask_where().map_err(failed)?;
+        session.patience.is_connected();
         Ok(session)
     }
 
@@ -87,7 +93,7 @@ impl PostgresSession {
         tracing::warn!("a read-only session was told to let writes through; it is set back");
         let again = if open { "; set transaction read only" } else { "" };
         let set = self.ask(&format!("set default_transaction_read_only = on{again}"));
-        self.place.guard_lifted = set.is_err();
+        self.location.guard_lifted = set.is_err();
     }
 
     /// The functions among these that may write, by the server's word of them and by what they consist of: those
@@ -129,7 +135,7 @@ impl PostgresSession {
 
     /// Asks what may be refused, so that an open transaction goes on all the same.
     fn ask_within(&mut self, question: &str) -> Outcome<Vec<SimpleQueryRow>> {
-        if !self.place.in_transaction() {
+        if self.link.overheard.transaction().is_none() {
             return self.ask(question);
         }
         self.ask("savepoint jaunty_asks")?;
@@ -139,17 +145,72 @@ impl PostgresSession {
         answer
     }
 
+    /// Asks where the session is. In a transaction that failed nothing can be asked.
+    fn ask_where(&mut self) -> Outcome<()> {
+        if self.link.overheard.transaction() == Some(Transaction::Failed) {
+            return Ok(());
+        }
+        let rows = self.ask(
+            "select current_database(), coalesce(current_schema(), ''), current_user, pg_backend_pid(), current_setting('default_transaction_read_only'), current_setting('transaction_read_only')",
+        )?;
+        let row = rows.first();
+        let field = |at: usize| row.and_then(|row| said(row, at)).unwrap_or_default().to_owned();
+        self.location = Location {
+            database: field(0),
+            schema: field(1),
+            user: field(2),
+            session: format!("process {}", field(3)),
+            uncertain: false,
+            ..self.location.clone()
+        };
+        if self.read_only && (field(4) == "off" || field(5) == "off") {
+            self.set_guard_back(self.link.overheard.transaction().is_some());
+        } else {
+            self.location.guard_lifted = false;
+        }
+        Ok(())
+    }
+
+    /// The databases that one may connect to.
+    pub(super) fn databases(&mut self) -> Outcome<Vec<String>> {
+        self.first_column(
+            "select datname from pg_database where datallowconn and not datistemplate and has_database_privilege(oid, 'connect') order by 1",
+        )
+    }
+
+    fn first_column(&mut self, question: &str) -> Outcome<Vec<String>> {
+        Ok(self.ask(question)?.iter().filter_map(|row| said(row, 0)).map(str::to_owned).collect())
+    }
+
+    /// Waits for the end of an answer that was an error: only then the state of the transaction is known.
+    fn settle(&self) {
+        let link = &self.link;
+        link.runtime.block_on(async {
+            let settled = async {
+                while !link.overheard.is_settled() && !link.client.is_closed() {
+                    tokio::time::sleep(Duration::from_millis(1)).await;
+                }
+            };
+            let _ = tokio::time::timeout(work::PATIENCE, settled).await;
+        });
+    }
+
     /// Asks the server something of our own, all of it at once, as text.
     pub(super) fn ask(&mut self, statement: &str) -> Outcome<Vec<SimpleQueryRow>> {
-        self.stop.clear();
-        let (link, stop) = (&self.link, &self.stop);
-        let work =
-            async { watched(link.client.simple_query(statement), || stop.look(), cancel(link), stop.within).await };
-        let asked = link.runtime.block_on(work).map_err(|error| match stop.is_overdue() {
+        let (link, patience) = (&self.link, &self.patience);
+        let query = link.client.simple_query(statement);
+        let work = async { watched(query, || patience.look(), cancel(link), patience.within).await };
+        let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
             true => link.route.silent_after(),
             false => error,
         })?;
-        let messages = asked.map_err(|error| errors::statement(&error, statement))?;
+        let messages = match asked {
+            Ok(messages) => messages,
+            Err(error) => {
+                self.settle();
+                return Err(errors::statement(&error, statement));
+            }
+        };
         Ok(messages
             .into_iter()
             .filter_map(|message| if let SimpleQueryMessage::Row(row) = message { Some(row) } else { None })
@@ -162,10 +223,12 @@ pub(super) fn tell_notices(link: &Link, feed: &mut Feed) {
         match message {
             AsyncMessage::Notice(notice) => {
                 let detail = notice.detail().map_or(String::new(), |detail| format!(" ({detail})"));
-                feed.notice(notice.severity().to_lowercase(), format!("{}{detail}", notice.message()));
+                let code = Some(notice.code().code().to_owned()).filter(|code| !UNTOLD.contains(&code.as_str()));
+                let text = format!("{}{detail}", notice.message());
+                feed.message(Message { code, ..Message::new(notice.severity().to_lowercase(), text) });
             }
             AsyncMessage::Notification(heard) => {
-                feed.notice("notification", format!("{}: {}", heard.channel(), heard.payload()));
+                feed.message(Message::new("notification", format!("{}: {}", heard.channel(), heard.payload())));
             }
             _ => {}
         }
@@ -187,39 +250,19 @@ impl Session for PostgresSession {
         Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: true }
     }
 
-    fn place(&mut self) -> Outcome<Place> {
-        // In a transaction the clock of its beginning stands still, and that of the statement does not.
-        let asked = self.ask(
-            "select current_database(), coalesce(current_schema(), ''), current_user, now() = statement_timestamp(), current_setting('TimeZone'), pg_backend_pid(), current_setting('default_transaction_read_only'), current_setting('transaction_read_only')",
-        );
-        match asked {
-            Ok(rows) => {
-                self.stop.is_connected();
-                let row = rows.first();
-                let field = |at: usize| row.and_then(|row| said(row, at)).unwrap_or_default().to_owned();
-                let open = field(3) == "f";
-                self.link.zone = field(4);
-                self.place = Place {
-                    database: field(0),
-                    schema: field(1),
-                    user: field(2),
-                    session: format!("process {}", field(5)),
-                    transaction: open.then_some(Transaction::Open),
-                    ..self.place.clone()
-                };
-                if self.read_only && (field(6) == "off" || field(7) == "off") {
-                    self.set_guard_back(open);
-                } else {
-                    self.place.guard_lifted = false;
-                }
-            }
-            Err(error) if error.code.as_deref() == Some("25P02") => self.place.transaction = Some(Transaction::Failed),
-            Err(error) => return Err(error),
-        }
-        Ok(self.place.clone())
+    fn location(&self) -> Location {
+        Location { transaction: self.link.overheard.transaction(), ..self.location.clone() }
     }
 
-    fn effect(&mut self, statement: &str, values: &[Value]) -> Outcome<Effect> {
+    fn locate(&mut self, stop: &Stop) -> Outcome<Location> {
+        self.patience.follow(stop);
+        self.ask_where()?;
+        Ok(self.location())
+    }
+
+    fn effect(&mut self, request: &Request<'_>) -> Outcome<Effect> {
+        let (statement, values) = (request.text, request.values);
+        self.patience.follow(&request.stop);
         client_line::refuse(statement, &POSTGRES)?;
         let touches =
             |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
@@ -260,24 +303,27 @@ impl Session for PostgresSession {
         }
     }
 
-    fn check(&mut self, statement: &str) -> Outcome<()> {
+    fn check(&mut self, request: &Request<'_>) -> Outcome<Verdict> {
+        let statement = request.text;
         if client_line::refuse(statement, &POSTGRES).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change)
         {
-            return Ok(());
+            return Ok(Verdict::Unknown);
         }
         let link = &self.link;
         let numbered = parameters::numbered(statement, &POSTGRES);
-        let prepared =
-            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await });
-        match prepared {
+        let asking = async { Ok(tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await) };
+        match link.runtime.block_on(unless_stopped(&request.stop, asking))? {
             Ok(Err(error)) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
+            Ok(Ok(_)) => Ok(Verdict::Accepted),
             // A server that takes long is busy with something else.
-            Ok(Ok(_)) | Err(_) => Ok(()),
+            Err(_) => Ok(Verdict::Unknown),
         }
     }
 
-    fn reading(&mut self, text: &str, next: usize) -> Reading {
-        let open = match self.place.transaction {
+    fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
+        let text = request.text;
+        self.patience.follow(&request.stop);
+        let open = match self.link.overheard.transaction() {
             Some(Transaction::Open) => true,
             // All but its end is refused, whatever it is.
             Some(Transaction::Failed) => return Reading::Shorter,
@@ -289,8 +335,10 @@ impl Session for PostgresSession {
         }
         let numbered = parameters::numbered(text, &POSTGRES);
         let link = &self.link;
-        let prepared =
-            link.runtime.block_on(async { tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await });
+        let asking = async { Ok(tokio::time::timeout(CHECK, link.client.prepare(&numbered.text)).await) };
+        let Ok(prepared) = link.runtime.block_on(unless_stopped(&request.stop, asking)) else {
+            return Reading::Unknown;
+        };
         let reading = match prepared {
             Ok(Ok(_)) => Reading::One,
             Ok(Err(error)) if error.as_db_error().is_none() => Reading::Unknown,
@@ -310,13 +358,10 @@ impl Session for PostgresSession {
         reading
     }
 
-    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Outcome<()> {
-        self.run_with(statement, &[], sink)
-    }
-
-    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Outcome<()> {
+    fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Outcome<()> {
+        let (statement, values) = (request.text, request.values);
         client_line::refuse(statement, &POSTGRES)?;
-        self.stop.clear();
+        self.patience.follow(&request.stop);
         if kind(statement) == Kind::Definition {
             self.origins.forget();
         }
@@ -331,56 +376,82 @@ impl Session for PostgresSession {
             Some(long) => Err(long),
             None => outcome,
         };
-        feed.end(outcome)
+        let outcome = feed.end(outcome);
+        if outcome.is_err() {
+            self.settle();
+        }
+        self.location.uncertain |= may_move(statement);
+        if self.read_only && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
+            // The one thing that is asked after a statement: whether writes are still refused.
+            self.patience.follow_none_if_wished();
+            if let Err(error) = self.ask_where() {
+                tracing::warn!(%error, "whether the session still refuses writes");
+            }
+        }
+        outcome
     }
 
-    fn stands(&mut self) -> bool {
+    fn is_alive(&mut self) -> bool {
         // What the server sent at rest, its end among it, is taken in now.
         self.link.runtime.block_on(async {
             for _ in 0..3 {
-                tokio::time::sleep(std::time::Duration::from_millis(1)).await;
+                tokio::time::sleep(Duration::from_millis(1)).await;
             }
         });
         !self.link.client.is_closed()
     }
 
-    fn switch(&mut self, to: &Switch) -> Outcome<bool> {
+    fn switches(&self) -> &'static [SwitchKind] {
+        &[SwitchKind::DATABASE, SwitchKind::SCHEMA, SwitchKind::ROLE]
+    }
+
+    fn switch(&mut self, to: &Switch, stop: &Stop) -> Outcome<bool> {
+        self.patience.follow(stop);
         let statement = match to.kind {
-            SwitchKind::Database => return Ok(false),
-            SwitchKind::Schema => format!("set search_path to {}", quoted(&to.to)),
-            SwitchKind::Role => format!("set role {}", quoted(&to.to)),
+            SwitchKind::SCHEMA => format!("set search_path to {}", quoted(&to.to)),
+            SwitchKind::ROLE => format!("set role {}", quoted(&to.to)),
+            _ => return Ok(false),
         };
         // A schema that is not there would be taken in silence.
-        if to.kind == SwitchKind::Schema && !self.choices(SwitchKind::Schema)?.contains(&to.to) {
+        if to.kind == SwitchKind::SCHEMA && !self.choices(SwitchKind::SCHEMA, stop)?.contains(&to.to) {
             let what = format!("no schema \"{}\" that you may use", to.to);
             return Err(EngineError::new(ErrorKind::Refused, what));
         }
-        self.ask(&statement).map(|_| true)
+        self.ask(&statement)?;
+        self.ask_where()?;
+        Ok(true)
     }
 
-    fn choices(&mut self, of: SwitchKind) -> Outcome<Vec<String>> {
-        let rows = self.ask(match of {
-            SwitchKind::Database => {
-                "select datname from pg_database where datallowconn and not datistemplate and has_database_privilege(oid, 'connect') order by 1"
-            }
-            SwitchKind::Schema => {
-                "select nspname from pg_namespace where nspname !~ '^pg_(toast|temp)' and has_schema_privilege(oid, 'usage') order by nspname ~ '^pg_' or nspname = 'information_schema', 1"
-            }
-            SwitchKind::Role => "select rolname from pg_roles where pg_has_role(session_user, oid, 'member') order by 1",
-        })?;
-        Ok(rows.iter().filter_map(|row| said(row, 0)).map(str::to_owned).collect())
+    fn choices(&mut self, of: SwitchKind, stop: &Stop) -> Outcome<Vec<String>> {
+        self.patience.follow(stop);
+        match of {
+            SwitchKind::DATABASE => self.databases(),
+            SwitchKind::SCHEMA => self.first_column(
+                "select nspname from pg_namespace where nspname !~ '^pg_(toast|temp)' and has_schema_privilege(oid, 'usage') order by nspname ~ '^pg_' or nspname = 'information_schema', 1",
+            ),
+            _ => self.first_column("select rolname from pg_roles where pg_has_role(session_user, oid, 'member') order by 1"),
+        }
     }
 
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-        catalog::read(self, part, catalog)
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Outcome<bool> {
+        self.patience.follow(&part.stop);
+        catalog::read(self, part.number, catalog)
     }
 
-    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+    fn definition(&mut self, of: &Object, stop: &Stop) -> Outcome<Option<String>> {
+        self.patience.follow(stop);
         catalog::definition(self, of)
     }
+}
 
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(self.stop.clone())
+/// Whether a statement may lead the session to another schema, role or zone, which the server does not report.
+fn may_move(statement: &str) -> bool {
+    match kind(statement) {
+        Kind::Query | Kind::Change | Kind::Plan => {
+            acts::called(statement, &POSTGRES).iter().any(|name| name.eq_ignore_ascii_case("set_config"))
+        }
+        // What was set in a transaction goes with it.
+        Kind::Transaction | Kind::Definition | Kind::Setting | Kind::Other => true,
     }
 }
 

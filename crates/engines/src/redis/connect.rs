@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Instant;
 
+use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
-use jaunty_seam::profile::{Profile, Secret};
 use redis::aio::MultiplexedConnection;
 use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
 use rustls::pki_types::ServerName;
@@ -16,7 +16,7 @@ use super::session::RedisSession;
 use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{self, Mode, Tls};
-use crate::net::work::Beside;
+use crate::net::work::{self, Beside};
 
 /// How to connect, once and again.
 #[derive(Clone)]
@@ -37,11 +37,12 @@ pub struct Link {
     /// What the server sends unasked.
     pub pushed: UnboundedReceiver<PushInfo>,
     /// How it is encrypted, in words.
-    pub way: String,
+    pub transport: String,
 }
 
 /// Opens a session.
-pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSession, EngineError> {
+pub fn connect(attempt: &Attempt<'_>) -> Result<RedisSession, EngineError> {
+    let (profile, secret) = (attempt.profile, attempt.secret);
     let (since, runtime) = (Instant::now(), Beside::new()?);
     let route = Route::of(profile, 6379, |_| None)?;
     let database = profile.text("database").unwrap_or("0");
@@ -57,16 +58,16 @@ pub fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<RedisSessio
     if let Some(secret) = secret {
         login = login.set_password(secret.reveal());
     }
-    let (door, link) = runtime.block_on(async {
+    let (door, link) = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let route = route.through_tunnel(profile).await?;
         let security = Tls::of(profile, &route)?;
         let bound = Limit::of(largest(profile));
         let door = Door { route, security, login, has_secret: secret.is_some(), database, bound };
         let link = door.enter().await?;
         Ok::<_, EngineError>((door, link))
-    })?;
+    }))?;
     let limit = since + door.route.patience;
-    RedisSession::begin(runtime, door, link, profile, limit)
+    RedisSession::begin(runtime, door, link, profile, limit, &attempt.stop)
 }
 
 impl Door {
@@ -77,7 +78,7 @@ impl Door {
         self
     }
 
-    /// Connects, on its own way to the server.
+    /// Connects, on its own transport to the server.
     pub async fn enter_beside(&self) -> Result<Link, EngineError> {
         Door { route: self.route.beside().await?, ..self.clone() }.enter().await
     }
@@ -91,14 +92,14 @@ impl Door {
     async fn try_to_enter(&self) -> Result<Link, EngineError> {
         let stream = self.route.stream().await?;
         let socket = matches!(self.route.address, Address::Socket(_));
-        let through = |way: String| match &self.route.tunnel {
-            Some(tunnel) => format!("{way}, through {}", tunnel.name()),
-            None => way,
+        let through = |transport: String| match &self.route.tunnel {
+            Some(tunnel) => format!("{transport}, through {}", tunnel.name()),
+            None => transport,
         };
         // The protocol does not say whether a port speaks TLS: where none is asked for, none is tried.
         if matches!(self.security.mode, Mode::Off | Mode::Prefer) || socket {
-            let way = if socket { "socket".to_owned() } else { self.security.in_words(None) };
-            return self.log_in(stream, through(way)).await;
+            let transport = if socket { "socket".to_owned() } else { self.security.in_words(None) };
+            return self.log_in(stream, through(transport)).await;
         }
         let host = self.route.address.host().to_owned();
         let name = ServerName::try_from(host.clone())
@@ -115,11 +116,11 @@ impl Door {
         } else {
             "TLSv1.3"
         };
-        let way = through(self.security.in_words(Some(version)));
-        self.log_in(Stream::Carried(Box::new(stream)), way).await
+        let transport = through(self.security.in_words(Some(version)));
+        self.log_in(Stream::Carried(Box::new(stream)), transport).await
     }
 
-    async fn log_in(&self, stream: Stream, way: String) -> Result<Link, EngineError> {
+    async fn log_in(&self, stream: Stream, transport: String) -> Result<Link, EngineError> {
         let (post, pushed) = unbounded_channel();
         // A command may wait for as long as it likes: a person stops it.
         let config = AsyncConnectionConfig::new().set_response_timeout(None).set_push_sender(post);
@@ -129,7 +130,7 @@ impl Door {
         };
         let (connection, driver) = entered.map_err(|error| self.refused(&error))?;
         tokio::spawn(driver);
-        Ok(Link { connection, pushed, way })
+        Ok(Link { connection, pushed, transport })
     }
 
     fn refused(&self, error: &RedisError) -> EngineError {

@@ -15,9 +15,8 @@ mod reply;
 mod session;
 
 use jaunty_language::dialect::{Dialect, REDIS};
-use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
-use jaunty_seam::profile::{Profile, Secret};
 
 use crate::net::keys::{SHARED, keys};
 
@@ -48,11 +47,11 @@ impl Engine for Redis {
         &["redis", "rediss"]
     }
 
-    fn look_at(&self, _: &str, name: &str, _: &str) -> String {
+    fn preview_statement(&self, _: &str, name: &str, _: &str) -> String {
         format!("scan 0 match {} count 1000", arguments::quoted(name))
     }
 
-    fn connect(&self, profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-        Ok(Box::new(connect::connect(profile, secret)?))
+    fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(connect::connect(attempt)?))
     }
 }

@@ -1,6 +1,6 @@
 //! The first keys of a pattern with what they hold, each by the command of its type, and of each only a little.
 
-use jaunty_seam::engine::{Flow, Sink};
+use jaunty_seam::engine::{Event, Flow, Sink};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::rows::assemble::{Announced, Assembler, Value as Cell};
 use redis::Value;
@@ -39,9 +39,10 @@ pub fn push(session: &mut RedisSession, pattern: &str, sink: &mut dyn Sink) -> R
         assembler.push_row(|column| row.get(column).copied().unwrap_or(Cell::Null)).map_err(|error| local(&error))?;
     }
     let batch = assembler.take().map_err(|error| local(&error))?;
-    if sink.columns(batch.schema()) == Flow::GoOn && batch.num_rows() > 0 {
-        sink.batch(batch);
+    if sink.take(Event::Begins { schema: batch.schema(), name: None }) == Flow::Continue && batch.num_rows() > 0 {
+        sink.take(Event::Rows(batch));
     }
+    sink.take(Event::Ends { affected: None });
     Ok(())
 }
 

@@ -1,12 +1,11 @@
 //! An open connection: running commands and telling where it is.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_language::statement::parameters;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, Canceller, Effect, Flow, Notice, Place, Session, Sink, Switch, SwitchKind, Touches, Transaction,
+    Abilities, CatalogPart, Effect, Event, Flow, Location, Message, Request, Session, Sink, Stop, Switch, SwitchKind,
+    Touches, Transaction, refuse_values,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -15,8 +14,8 @@ use redis::{Cmd, PushInfo, RedisError, Value};
 use super::connect::{Door, Link};
 use super::reads::ONLY_READS;
 use super::{arguments, catalog, preview, reply};
-use crate::net::feed::local;
-use crate::net::work::{self, Beside, StopFlag, watched};
+use crate::net::feed::{held, local};
+use crate::net::work::{self, Beside, Patience, unless_stopped, watched};
 
 /// How long a command may take to end after it was asked to. Most commands cannot be ended at all;
 /// then the connection is let go, and a new one takes its place.
@@ -30,8 +29,8 @@ pub struct RedisSession {
     runtime: Beside,
     door: Door,
     link: Link,
-    stop: StopFlag,
-    place: Place,
+    patience: Patience,
+    location: Location,
     guard: Guard,
     /// The connection was let go in the middle of a command.
     let_go: bool,
@@ -45,26 +44,45 @@ impl RedisSession {
         link: Link,
         profile: &Profile,
         limit: Instant,
+        stop: &Stop,
     ) -> Result<RedisSession, EngineError> {
-        let place = Place { way: link.way.clone(), ..Place::default() };
-        let stop = StopFlag::of(profile, limit);
-        let mut session = RedisSession { runtime, door, link, stop, place, guard: profile.guard, let_go: false };
+        let location = Location { transport: link.transport.clone(), ..Location::default() };
+        let patience = Patience::of(profile, limit, stop);
+        let mut session = RedisSession { runtime, door, link, patience, location, guard: profile.guard, let_go: false };
         let failed = |error: EngineError| match error.code.as_deref() {
             Some("NOAUTH") => EngineError { kind: ErrorKind::Connect, step: Some(Step::Secret), ..error },
             _ => EngineError { kind: ErrorKind::Connect, step: Some(Step::Session), ..error },
         };
         let info = reply::text(&session.ask(&["info", "server"]).map_err(failed)?);
         let version = info.lines().find_map(|line| line.strip_prefix("redis_version:")).unwrap_or_default();
-        session.place.server = format!("redis {version}");
+        session.location.server = format!("redis {version}");
+        session.ask_where().map_err(failed)?;
+        session.patience.is_connected();
         Ok(session)
+    }
+
+    /// Asks where the session is. In a transaction the server would only note the question down.
+    fn ask_where(&mut self) -> Result<(), EngineError> {
+        if self.let_go {
+            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed"));
+        }
+        if self.location.transaction.is_none() {
+            let info = reply::text(&self.ask(&["client", "info"])?);
+            let field =
+                |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
+            self.location.database = format!("db{}", field("db="));
+            self.location.user = field("user=").to_owned();
+            self.location.session = format!("client {}", field("id="));
+            self.location.uncertain = false;
+        }
+        Ok(())
     }
 
     /// Asks the server something of our own.
     pub(super) fn ask(&mut self, words: &[&str]) -> Result<Value, EngineError> {
-        self.stop.clear();
         let command: Vec<_> = words.iter().map(|word| word.as_bytes().to_vec()).collect();
-        let stop = self.stop.clone();
-        self.send(&command, || stop.look()).map_err(|error| match self.stop.is_overdue() {
+        let patience = self.patience.clone();
+        self.send(&command, || patience.look()).map_err(|error| match self.patience.is_overdue() {
             true => self.door.route.silent_after(),
             false => error,
         })
@@ -77,8 +95,9 @@ impl RedisSession {
             packed.arg(argument.as_slice());
         }
         let (door, mut connection) = (self.door.clone(), self.link.connection.clone());
+        let number = self.location.session.trim_start_matches("client ").parse().unwrap_or_default();
         let sent = self.runtime.block_on(async {
-            let number = client_number(&mut connection, command).await;
+            let number = Some(number).filter(|_| may_wait(command));
             let work = async { connection.send_packed_command(&packed).await };
             watched(work, look, unblock(door, number), GRACE).await
         });
@@ -103,13 +122,14 @@ impl RedisSession {
             |at: usize| command.get(at).map(|word| String::from_utf8_lossy(word).to_lowercase()).unwrap_or_default();
         let both = format!("{}|{}", name(0), name(1));
         // In a transaction the server would only note the question down.
-        let found = self.runtime.block_on(async {
+        let wish = self.patience.wish();
+        let found = self.runtime.block_on(unless_stopped(&wish, async {
             let link = self.door.enter_beside().await?;
             let mut connection = link.connection;
             let mut command = Cmd::new();
             command.arg("command").arg("info").arg(name(0)).arg(&both);
             connection.send_packed_command(&command).await.map_err(|error| failed(&error))
-        })?;
+        }))?;
         let Value::Array(known) = found else { return Ok(Vec::new()) };
         // The third field holds the flags, the seventh the categories, which begin with an @.
         let flags_of = |info: &Value| match info {
@@ -144,8 +164,8 @@ impl RedisSession {
     fn listen(&mut self, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
         let mut begun = false;
         loop {
-            let stop = self.stop.clone();
-            let look = || if stop.is_set() { Flow::Stop } else { sink.wanted() };
+            let patience = self.patience.clone();
+            let look = || if patience.is_over() { Flow::Stop } else { sink.wanted() };
             let pushed = &mut self.link.pushed;
             let next = self.runtime.block_on(watched(pushed.recv(), look, std::future::ready(()), GRACE));
             let message = match next {
@@ -179,26 +199,26 @@ fn may_write(flags: &[String]) -> Option<&str> {
 
 /// Pushes the rows of a reply; the columns come with the first.
 fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, EngineError> {
-    let mut flow = Flow::GoOn;
+    let mut flow = Flow::Continue;
     let pushed = reply::rows(reply, |batch| {
         if !std::mem::replace(begun, true) {
-            flow = sink.columns(batch.schema());
+            flow = held(sink, Event::Begins { schema: batch.schema(), name: None });
         }
-        if flow == Flow::GoOn && batch.num_rows() > 0 {
-            flow = sink.batch(batch);
+        if flow == Flow::Continue && batch.num_rows() > 0 {
+            flow = held(sink, Event::Rows(batch));
         }
-        flow == Flow::GoOn
+        flow == Flow::Continue
     });
     pushed.map_err(|error| local(&error))?;
     if let Value::Attribute { attributes, .. } = reply {
         let facts = attributes.iter().map(|(key, value)| format!("{} {}", reply::text(key), reply::text(value)));
-        sink.notice(Notice { severity: "attribute".to_owned(), text: facts.collect::<Vec<_>>().join(", ") });
+        sink.take(Event::Message(Message::new("attribute", facts.collect::<Vec<_>>().join(", "))));
     }
     Ok(flow)
 }
 
-/// The server's number for this connection, for commands that may wait without an end.
-async fn client_number(connection: &mut redis::aio::MultiplexedConnection, command: &[Vec<u8>]) -> Option<i64> {
+/// Whether a command may wait without an end.
+fn may_wait(command: &[Vec<u8>]) -> bool {
     const WAIT: &[&str] = &[
         "BLPOP",
         "BRPOP",
@@ -212,16 +232,8 @@ async fn client_number(connection: &mut redis::aio::MultiplexedConnection, comma
         "XREADGROUP",
         "WAIT",
     ];
-    let name = String::from_utf8_lossy(command.first()?).to_uppercase();
-    if !WAIT.contains(&name.as_str()) {
-        return None;
-    }
-    let mut ask = Cmd::new();
-    ask.arg("client").arg("id");
-    match connection.send_packed_command(&ask).await {
-        Ok(Value::Int(number)) => Some(number),
-        _ => None,
-    }
+    let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase());
+    name.is_some_and(|name| WAIT.contains(&name.as_str()))
 }
 
 /// Asks the server, on a connection of its own, to end what runs: a command that waits, or a script.
@@ -312,24 +324,19 @@ impl Session for RedisSession {
         Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: false }
     }
 
-    fn place(&mut self) -> Result<Place, EngineError> {
-        if self.let_go {
-            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed"));
-        }
-        // In a transaction the server would only note the question down.
-        if self.place.transaction.is_none() {
-            let info = reply::text(&self.ask(&["client", "info"])?);
-            self.stop.is_connected();
-            let field =
-                |name: &str| info.split_whitespace().find_map(|part| part.strip_prefix(name)).unwrap_or_default();
-            self.place.database = format!("db{}", field("db="));
-            self.place.user = field("user=").to_owned();
-            self.place.session = format!("client {}", field("id="));
-        }
-        Ok(self.place.clone())
+    fn location(&self) -> Location {
+        self.location.clone()
     }
 
-    fn effect(&mut self, statement: &str, _: &[parameters::Value]) -> Result<Effect, EngineError> {
+    fn locate(&mut self, stop: &Stop) -> Result<Location, EngineError> {
+        self.patience.follow(stop);
+        self.ask_where()?;
+        Ok(self.location())
+    }
+
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        let statement = request.text;
+        self.patience.follow(&request.stop);
         let flags = self.flags(&arguments::split(statement)?)?;
         let word = statement.split_whitespace().next().unwrap_or_default();
         let everything = ["flushall", "flushdb"].iter().any(|flush| word.eq_ignore_ascii_case(flush));
@@ -340,38 +347,47 @@ impl Session for RedisSession {
         })
     }
 
-    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        let command = arguments::split(statement)?;
+    fn run(&mut self, request: &Request<'_>, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        refuse_values(request)?;
+        self.patience.follow(&request.stop);
+        let command = arguments::split(request.text)?;
         let is = |at: usize, word: &str| command.get(at).is_some_and(|c| c.eq_ignore_ascii_case(word.as_bytes()));
         if is(0, "client") && is(1, "reply") {
             let what = "without replies no result could be shown";
             return Err(EngineError::new(ErrorKind::Refused, what));
         }
         self.refuse_writes(&command)?;
-        self.stop.clear();
-        let stop = self.stop.clone();
-        let reply = {
-            let wanted = &sink;
-            self.send(&command, || if stop.is_set() { Flow::Stop } else { wanted.wanted() })?
-        };
+        let patience = self.patience.clone();
         let name = command.first().map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
+        let outcome = {
+            let wanted = &sink;
+            self.send(&command, || if patience.is_over() { Flow::Stop } else { wanted.wanted() })
+        };
         match name.as_str() {
-            "MULTI" => self.place.transaction = Some(Transaction::Open),
-            "EXEC" | "DISCARD" | "RESET" => self.place.transaction = None,
-            "SUBSCRIBE" | "PSUBSCRIBE" | "SSUBSCRIBE" => return self.listen(sink),
+            "MULTI" if outcome.is_ok() => self.location.transaction = Some(Transaction::Open),
+            // One that is refused is gone as well.
+            "EXEC" | "DISCARD" | "RESET" => self.location.transaction = None,
             _ => {}
         }
-        match push(&reply, sink.as_mut(), &mut false)? {
-            Flow::GoOn => Ok(()),
-            Flow::Stop => Err(EngineError::stopped()),
+        self.location.uncertain |= matches!(name.as_str(), "SELECT" | "AUTH" | "HELLO" | "RESET" | "EXEC");
+        let reply = outcome?;
+        if matches!(name.as_str(), "SUBSCRIBE" | "PSUBSCRIBE" | "SSUBSCRIBE") {
+            return self.listen(sink);
         }
+        let mut begun = false;
+        let flow = push(&reply, sink.as_mut(), &mut begun)?;
+        if flow == Flow::Stop {
+            return Err(EngineError::stopped());
+        }
+        sink.take(Event::Ends { affected: None });
+        Ok(())
     }
 
-    fn stands(&mut self) -> bool {
+    fn is_alive(&mut self) -> bool {
         if self.let_go {
             return false;
         }
-        if self.place.transaction.is_some() {
+        if self.location.transaction.is_some() {
             return true;
         }
         let (mut connection, mut ping) = (self.link.connection.clone(), Cmd::new());
@@ -382,18 +398,25 @@ impl Session for RedisSession {
         matches!(asked, Ok(Ok(_)))
     }
 
-    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
-        if to.kind != SwitchKind::Database {
+    fn switches(&self) -> &'static [SwitchKind] {
+        &[SwitchKind::DATABASE]
+    }
+
+    fn switch(&mut self, to: &Switch, stop: &Stop) -> Result<bool, EngineError> {
+        self.patience.follow(stop);
+        if to.kind != SwitchKind::DATABASE {
             return Err(EngineError::new(ErrorKind::Refused, format!("Redis has no {}s to switch to", to.kind.word())));
         }
         let number = to.to.trim_start_matches("db");
         self.ask(&["select", number])?;
         self.door = self.door.clone().with_database(number.parse().unwrap_or(0));
+        self.ask_where()?;
         Ok(true)
     }
 
-    fn choices(&mut self, of: SwitchKind) -> Result<Vec<String>, EngineError> {
-        if of != SwitchKind::Database {
+    fn choices(&mut self, of: SwitchKind, stop: &Stop) -> Result<Vec<String>, EngineError> {
+        self.patience.follow(stop);
+        if of != SwitchKind::DATABASE {
             return Ok(Vec::new());
         }
         let count = match self.ask(&["config", "get", "databases"]) {
@@ -408,15 +431,13 @@ impl Session for RedisSession {
         !ONLY_READS.contains(&word.as_str())
     }
 
-    fn first_rows(&mut self, of: &Object, _: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+    fn first_rows(&mut self, of: &Object, request: &Request<'_>, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        self.patience.follow(&request.stop);
         preview::push(self, &of.name, sink.as_mut())
     }
 
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-        catalog::read(self, part, catalog)
-    }
-
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(self.stop.clone())
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        self.patience.follow(&part.stop);
+        catalog::read(self, part.number, catalog)
     }
 }

@@ -12,9 +12,8 @@ mod pump;
 mod session;
 
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
-use jaunty_seam::profile::{Profile, Secret};
 
 use crate::net::keys::{CHECK, KEEP};
 
@@ -48,12 +47,12 @@ impl Engine for Sqlite {
         KEYS
     }
 
-    fn recognises(&self, head: &[u8]) -> bool {
+    fn sniff(&self, head: &[u8]) -> bool {
         // <https://www.sqlite.org/fileformat.html>, section 1.3.1.
         head.starts_with(b"SQLite format 3\0")
     }
 
-    fn connect(&self, profile: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
-        Ok(Box::new(session::SqliteSession::new(open::open(profile)?)?))
+    fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
+        Ok(Box::new(session::SqliteSession::new(open::open(attempt.profile)?)?))
     }
 }

@@ -9,12 +9,15 @@
 use std::cell::RefCell;
 use std::time::Instant;
 
-use jaunty_seam::engine::{Flow, Sink};
+use jaunty_seam::engine::{Event, Flow, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::BATCH_DELAY;
 use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 use rusqlite::Row;
+
 use rusqlite::types::ValueRef;
+
+use crate::net::feed::held;
 
 /// Instructions of SQLite's machine between two calls of the progress handler: some 20 µs.
 pub(super) const PROGRESS_EVERY: i32 = 2000;
@@ -22,6 +25,7 @@ pub(super) const PROGRESS_EVERY: i32 = 2000;
 /// Rows on their way, and the sink they go to.
 pub(super) struct Pump {
     sink: Box<dyn Sink>,
+    stop: Stop,
     assembler: Option<Assembler>,
     pushed: Instant,
     flow: Flow,
@@ -37,8 +41,8 @@ thread_local! {
 }
 
 /// Sets the pump up for a statement.
-pub(super) fn begin(sink: Box<dyn Sink>) {
-    PUMP.set(Some(Pump::new(sink)));
+pub(super) fn begin(sink: Box<dyn Sink>, stop: &Stop) {
+    PUMP.set(Some(Pump::new(sink, stop.clone())));
 }
 
 /// Uses the pump of the statement that runs. Without one nothing is wanted.
@@ -54,12 +58,13 @@ pub(super) fn end() -> Result<(), EngineError> {
 }
 
 impl Pump {
-    fn new(sink: Box<dyn Sink>) -> Pump {
+    fn new(sink: Box<dyn Sink>, stop: Stop) -> Pump {
         Pump {
             sink,
+            stop,
             assembler: None,
             pushed: Instant::now(),
-            flow: Flow::GoOn,
+            flow: Flow::Continue,
             failed: None,
             until_clock: 0,
             stride: 1,
@@ -68,14 +73,16 @@ impl Pump {
 
     pub(super) fn columns(&mut self, columns: Vec<Announced>) -> Flow {
         let assembler = Assembler::new(columns);
-        self.note(|sink| sink.columns(assembler.schema()));
+        self.send(Event::Begins { schema: assembler.schema(), name: None });
         self.assembler = Some(assembler);
         self.pushed = Instant::now();
         self.flow
     }
 
-    pub(super) fn affected(&mut self, rows: Option<u64>) {
-        self.note(|sink| sink.affected(rows));
+    /// The result is whole, or there is none.
+    pub(super) fn ends(&mut self, affected: Option<u64>) {
+        self.push();
+        self.send(Event::Ends { affected });
     }
 
     /// Adds a row.
@@ -111,13 +118,19 @@ impl Pump {
 
     /// Called from inside SQLite while it works. True ends the statement.
     pub(super) fn progress(&mut self) -> bool {
+        // An interrupt that comes before SQLite has begun is not remembered.
+        if self.stop.is_wished() {
+            self.flow = Flow::Stop;
+        }
         if self.pushed.elapsed() >= BATCH_DELAY {
             if self.assembler.as_ref().is_some_and(|a| a.rows() > 0) {
                 self.push();
             } else {
                 self.pushed = Instant::now();
             }
-            self.note(|sink| sink.wanted());
+            if self.flow == Flow::Continue {
+                self.flow = self.sink.wanted();
+            }
         }
         self.flow == Flow::Stop
     }
@@ -126,7 +139,7 @@ impl Pump {
     pub(super) fn push(&mut self) -> Flow {
         let Some(assembler) = self.assembler.as_mut().filter(|a| a.rows() > 0) else { return self.flow };
         match assembler.take() {
-            Ok(batch) => self.note(|sink| sink.batch(batch)),
+            Ok(batch) => self.send(Event::Rows(batch)),
             Err(error) => {
                 self.fail(EngineError::new(ErrorKind::Local, error.to_string()));
             }
@@ -135,9 +148,9 @@ impl Pump {
         self.flow
     }
 
-    fn note(&mut self, act: impl FnOnce(&mut dyn Sink) -> Flow) {
-        if self.flow == Flow::GoOn {
-            self.flow = act(self.sink.as_mut());
+    fn send(&mut self, event: Event) {
+        if self.flow == Flow::Continue {
+            self.flow = held(self.sink.as_mut(), event);
         }
     }
 
@@ -152,7 +165,7 @@ impl Pump {
         match (self.failed.take(), self.flow) {
             (Some(error), _) => Err(error),
             (None, Flow::Stop) => Err(EngineError::stopped()),
-            (None, Flow::GoOn) => Ok(()),
+            (None, Flow::Continue | Flow::Hold) => Ok(()),
         }
     }
 }

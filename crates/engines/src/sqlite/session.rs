@@ -8,7 +8,10 @@ use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::parameters::{Given, Value, value_of, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
-use jaunty_seam::engine::{Abilities, Canceller, Effect, Flow, Place, Reading, Session, Sink, Touches, Transaction};
+use jaunty_seam::engine::{
+    Abilities, Armed, CatalogPart, Effect, Flow, Location, Reading, Request, Session, Sink, Stop, Touches, Transaction,
+    Verdict,
+};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::assemble::Announced;
 use jaunty_seam::rows::origin::Origin;
@@ -20,21 +23,27 @@ use super::{catalog, errors};
 
 pub(super) struct SqliteSession {
     opened: Opened,
-    interrupt: Arc<Interrupt>,
-}
-
-struct Interrupt(InterruptHandle);
-
-impl Canceller for Interrupt {
-    fn cancel(&self) {
-        self.0.interrupt();
-    }
+    interrupt: Arc<InterruptHandle>,
 }
 
 impl SqliteSession {
     pub(super) fn new(opened: Opened) -> Result<Self, EngineError> {
-        let interrupt = Arc::new(Interrupt(opened.connection.get_interrupt_handle()));
+        let interrupt = Arc::new(opened.connection.get_interrupt_handle());
         Ok(SqliteSession { opened, interrupt })
+    }
+
+    /// While what is returned lives, the wish interrupts what SQLite does. One that is there already is an error: an
+    /// interrupt means nothing to what has not begun.
+    fn armed(&mut self, stop: &Stop) -> Result<Armed, EngineError> {
+        if stop.is_wished() {
+            return Err(EngineError::stopped());
+        }
+        // An interrupt that comes before SQLite has begun is not remembered, and is looked for by the way.
+        let wish = stop.clone();
+        let handler = move || wish.is_wished();
+        self.opened.connection.progress_handler(PROGRESS_EVERY, Some(handler)).map_err(|e| self.error(&e))?;
+        let interrupt = Arc::clone(&self.interrupt);
+        Ok(stop.arm(move || interrupt.interrupt()))
     }
 
     fn error(&self, error: &rusqlite::Error) -> EngineError {
@@ -64,21 +73,24 @@ impl SqliteSession {
             let changed = connection.total_changes() != before;
             // The count is of the last statement that changes rows, so it must not be told of others.
             let rows = if changed { Some(connection.changes()) } else { is_change(statement).then_some(0) };
-            pump::with(|pump| pump.affected(rows));
+            pump::with(|pump| pump.ends(rows));
             return Ok(());
         }
-        if pump::with(|pump| pump.columns(announced(connection, &prepared))) != Some(Flow::GoOn) {
+        if pump::with(|pump| pump.columns(announced(connection, &prepared))) != Some(Flow::Continue) {
             return Ok(());
         }
         let mut rows = prepared.raw_query();
         loop {
             match rows.next() {
                 Ok(Some(row)) => {
-                    if pump::with(|pump| pump.row(row)) != Some(Flow::GoOn) {
+                    if pump::with(|pump| pump.row(row)) != Some(Flow::Continue) {
                         return Ok(());
                     }
                 }
-                Ok(None) => return Ok(()),
+                Ok(None) => {
+                    pump::with(|pump| pump.ends(None));
+                    return Ok(());
+                }
                 Err(error) => return Err(self.error(&error)),
             }
         }
@@ -128,19 +140,25 @@ impl Session for SqliteSession {
         Abilities { cancel: true, transactions: true, read_only: true, effect: true, several_results: false }
     }
 
-    fn place(&mut self) -> Result<Place, EngineError> {
+    fn location(&self) -> Location {
         let path = self.opened.path.as_ref();
         let name = path.and_then(|path| path.file_name()).map(|name| name.to_string_lossy().into_owned());
-        Ok(Place {
+        Location {
             server: format!("sqlite {}", rusqlite::version()),
             database: name.unwrap_or_else(|| ":memory:".to_owned()),
             schema: "main".to_owned(),
             transaction: (!self.opened.connection.is_autocommit()).then_some(Transaction::Open),
-            ..Place::default()
-        })
+            ..Location::default()
+        }
     }
 
-    fn effect(&mut self, statement: &str, values: &[Value]) -> Result<Effect, EngineError> {
+    fn locate(&mut self, _: &Stop) -> Result<Location, EngineError> {
+        Ok(self.location())
+    }
+
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        let (statement, values) = (request.text, request.values);
+        let _armed = self.armed(&request.stop)?;
         // Some pragmas act when they are prepared, and what is given one may be written to the file.
         let pragma = statement.trim_start().get(..6).is_some_and(|word| word.eq_ignore_ascii_case("pragma"));
         let sets = pragma && statement.contains('=');
@@ -168,16 +186,20 @@ impl Session for SqliteSession {
         Ok(Effect::Writes(Touches { rows: rows.map(i64::unsigned_abs), counted: true, everything }))
     }
 
-    fn check(&mut self, statement: &str) -> Result<(), EngineError> {
+    fn check(&mut self, request: &Request<'_>) -> Result<Verdict, EngineError> {
+        let statement = request.text;
         // Some pragmas act when they are prepared.
         let first = statement.split_whitespace().next().unwrap_or_default();
         if SQLITE.starter(first).is_none_or(|s| !matches!(s.kind, Kind::Query | Kind::Change)) {
-            return Ok(());
+            return Ok(Verdict::Unknown);
         }
-        self.opened.connection.prepare(statement).map(drop).map_err(|e| self.error(&e))
+        let _armed = self.armed(&request.stop)?;
+        self.opened.connection.prepare(statement).map(|_| Verdict::Accepted).map_err(|e| self.error(&e))
     }
 
-    fn reading(&mut self, text: &str, next: usize) -> Reading {
+    fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
+        let text = request.text;
+        let Ok(_armed) = self.armed(&request.stop) else { return Reading::Unknown };
         // Some pragmas act when they are prepared, and none is longer than a line.
         if text.get(..6).is_some_and(|word| word.eq_ignore_ascii_case("pragma")) {
             return Reading::Shorter;
@@ -198,16 +220,13 @@ impl Session for SqliteSession {
         }
     }
 
-    fn run(&mut self, statement: &str, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        self.run_with(statement, &[], sink)
-    }
-
-    fn run_with(&mut self, statement: &str, values: &[Value], sink: Box<dyn Sink>) -> Result<(), EngineError> {
+    fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        let _armed = self.armed(&request.stop)?;
         // Set before the statement is prepared: SQLite takes it up then.
         let handler = || pump::with(|pump| pump.progress()).unwrap_or(false);
         self.opened.connection.progress_handler(PROGRESS_EVERY, Some(handler)).map_err(|e| self.error(&e))?;
-        pump::begin(sink);
-        let outcome = self.carry_out(statement, values);
+        pump::begin(sink, &request.stop);
+        let outcome = self.carry_out(request.text, request.values);
         let ended = pump::end();
         match outcome {
             // SQLite says that it was interrupted; the pump knows why.
@@ -217,15 +236,12 @@ impl Session for SqliteSession {
         }
     }
 
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-        catalog::read(&self.opened.connection, part, catalog).map_err(|e| self.error(&e))
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        let _armed = self.armed(&part.stop)?;
+        catalog::read(&self.opened.connection, part.number, catalog).map_err(|e| self.error(&e))
     }
 
-    fn definition(&mut self, of: &Object) -> Result<Option<String>, EngineError> {
+    fn definition(&mut self, of: &Object, _: &Stop) -> Result<Option<String>, EngineError> {
         Ok(Some(of.definition.clone()).filter(|text| !text.is_empty()))
-    }
-
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::<Interrupt>::clone(&self.interrupt)
     }
 }

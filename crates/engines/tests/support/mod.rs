@@ -8,9 +8,8 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
 use jaunty_language::statement::parameters::Given;
-use jaunty_seam::engine::{Flow, Notice, Session, Sink};
+use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::ColumnReader;
 use jaunty_seam::rows::origin::Origin;
@@ -20,7 +19,9 @@ pub struct Seen {
     pub names: Vec<String>,
     pub batches: Vec<RecordBatch>,
     pub affected: Vec<Option<u64>>,
-    pub notices: Vec<String>,
+    pub messages: Vec<String>,
+    /// Whether a result has begun and not ended.
+    pub open: bool,
     /// Results with columns.
     pub results: usize,
     pub arrived: Vec<Instant>,
@@ -56,36 +57,44 @@ impl Collect {
 
 impl Sink for Collect {
     fn wanted(&self) -> Flow {
-        if self.count() >= self.most { Flow::Stop } else { Flow::GoOn }
+        if self.count() >= self.most { Flow::Stop } else { Flow::Continue }
     }
-    fn columns(&mut self, schema: SchemaRef) -> Flow {
+    fn take(&mut self, event: Event) -> Flow {
         let mut seen = self.seen.lock().unwrap();
-        seen.results += 1;
-        seen.names = schema.fields().iter().map(|f| f.name().clone()).collect();
-        Flow::GoOn
-    }
-    fn batch(&mut self, batch: RecordBatch) -> Flow {
-        let mut seen = self.seen.lock().unwrap();
-        // A statement without an end must not fill the memory.
-        assert!(seen.batches.len() < 20_000, "nothing stopped it");
-        seen.batches.push(batch);
-        seen.arrived.push(Instant::now());
-        drop(seen);
-        self.wanted()
-    }
-    fn affected(&mut self, rows: Option<u64>) -> Flow {
-        self.seen.lock().unwrap().affected.push(rows);
-        Flow::GoOn
-    }
-    fn notice(&mut self, notice: Notice) {
-        self.seen.lock().unwrap().notices.push(format!("{}: {}", notice.severity, notice.text));
+        match event {
+            Event::Begins { schema, .. } => {
+                seen.results += 1;
+                seen.open = true;
+                seen.names = schema.fields().iter().map(|f| f.name().clone()).collect();
+            }
+            Event::Rows(batch) => {
+                // A statement without an end must not fill the memory.
+                assert!(seen.batches.len() < 20_000, "nothing stopped it");
+                assert!(seen.open, "rows come after the beginning of their result");
+                seen.batches.push(batch);
+                seen.arrived.push(Instant::now());
+                drop(seen);
+                return self.wanted();
+            }
+            Event::Ends { affected } => {
+                if !std::mem::take(&mut seen.open) {
+                    seen.affected.push(affected);
+                }
+            }
+            Event::Message(message) => {
+                let code = message.code.map(|code| format!(" [{code}]")).unwrap_or_default();
+                seen.messages.push(format!("{}: {}{code}", message.severity, message.text));
+            }
+            Event::Output(_) | Event::Progress(_) | Event::QueryId(_) => {}
+        }
+        Flow::Continue
     }
 }
 
 /// Runs a statement and keeps what comes.
 pub fn run(session: &mut dyn Session, statement: &str) -> Result<Collect, EngineError> {
     let collect = Collect::up_to(usize::MAX);
-    session.run(statement, Box::new(collect.clone())).map(|()| collect)
+    session.run(&Request::new(statement), Box::new(collect.clone())).map(|()| collect)
 }
 
 /// Runs a statement with values, written as a person writes them, and gives its rows.
@@ -96,7 +105,7 @@ pub fn rows_with(
 ) -> Result<Vec<Vec<String>>, EngineError> {
     let collect = Collect::up_to(usize::MAX);
     let values: Vec<_> = values.iter().map(|(name, text)| ((*name).to_owned(), Given::read(text))).collect();
-    session.run_with(statement, &values, Box::new(collect.clone())).map(|()| collect.rows())
+    session.run(&Request::new(statement).with(&values), Box::new(collect.clone())).map(|()| collect.rows())
 }
 
 /// Runs a statement that is refused.
@@ -122,12 +131,13 @@ pub fn comes_true(mut is: impl FnMut() -> bool) -> bool {
 /// Runs a statement that has no end, stops it as soon as the server says that it runs, and tells how long
 /// that took.
 pub fn stopped(session: &mut dyn Session, statement: &str, runs: impl FnMut() -> bool) -> Duration {
-    let canceller = session.canceller();
+    let stop = Stop::default();
     std::thread::scope(|scope| {
-        let worker = scope.spawn(|| session.run(statement, Box::new(Collect::up_to(usize::MAX))));
+        let worker =
+            scope.spawn(|| session.run(&Request::new(statement).until(&stop), Box::new(Collect::up_to(usize::MAX))));
         let began = comes_true(runs);
         let since = Instant::now();
-        canceller.cancel();
+        stop.wish();
         let outcome = worker.join().unwrap();
         assert!(began, "the server did not begin {statement}");
         assert_eq!(outcome.unwrap_err().kind, ErrorKind::Stopped, "{statement}");

@@ -404,7 +404,7 @@ impl App {
                     "A statement is running on {name}; quitting cancels it; the rows fetched so far are kept."
                 ));
             }
-            if connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
+            if connection.location.as_ref().is_some_and(|location| location.in_transaction()) {
                 reasons.push(format!("A transaction is open on {name}; quitting rolls it back."));
             }
         }

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use jaunty_core::connection::{self, Connections, Tried, edit, load, url};
 use jaunty_language::text::clean;
-use jaunty_seam::engine::{Engine, Takes};
+use jaunty_seam::engine::{Engine, Stop, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Guard, Profile, Secret};
 
@@ -426,11 +426,11 @@ impl App {
         form.told = None;
         let attempt = move || {
             let since = Instant::now();
-            let outcome = connection::open(engine, &profile, secret.as_ref()).and_then(|(mut session, place)| {
+            let outcome = connection::open(engine, &profile, secret.as_ref()).and_then(|mut session| {
                 let connecting = since.elapsed();
                 let since = Instant::now();
-                session.place()?;
-                Ok(Tried { place, connecting, round_trip: since.elapsed() })
+                let location = session.locate(&Stop::default())?;
+                Ok(Tried { location, connecting, round_trip: since.elapsed() })
             });
             post(Message::Tried(number, outcome));
         };

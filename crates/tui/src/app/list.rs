@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use jaunty_core::export::Format;
-use jaunty_seam::engine::Switch;
+use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::profile::Profile;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
@@ -54,6 +54,8 @@ pub enum Pick {
     NewWith(&'static str),
     /// Go there.
     Switch(Switch),
+    /// What is to be switched.
+    SwitchKind(SwitchKind),
     /// Take up this buffer.
     Buffer(PathBuf),
     /// Run this, on the way from row to row.

@@ -120,20 +120,35 @@ impl App {
 
     /// Asks where to go on the connection in hand.
     pub fn choose_database(&mut self) {
-        self.ask_for_choices(SwitchKind::Database);
+        self.ask_for_choices(SwitchKind::DATABASE);
     }
 
     /// Asks for the schema that plain names are looked up in.
     pub fn choose_schema(&mut self) {
-        self.ask_for_choices(SwitchKind::Schema);
+        self.ask_for_choices(SwitchKind::SCHEMA);
     }
 
     /// Asks for the role to take on.
     pub fn choose_role(&mut self) {
-        self.ask_for_choices(SwitchKind::Role);
+        self.ask_for_choices(SwitchKind::ROLE);
     }
 
-    fn ask_for_choices(&mut self, kind: SwitchKind) {
+    /// Asks what is to be switched, of all that can be on this connection.
+    pub fn choose_switch(&mut self) {
+        let items = self.connection.switches.iter().map(|kind| Item {
+            label: kind.word().to_owned(),
+            key: String::new(),
+            help: String::new(),
+            pick: Pick::SwitchKind(*kind),
+        });
+        let items: Vec<_> = items.collect();
+        if items.is_empty() {
+            return self.tell("nothing can be switched on this connection");
+        }
+        self.summoned = Some(Summoned::List(List::new("switch", items)));
+    }
+
+    pub(super) fn ask_for_choices(&mut self, kind: SwitchKind) {
         if !self.connection.ask_for_person(Order::Choices(kind)) {
             self.list_connections();
         }
@@ -153,11 +168,12 @@ impl App {
             self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Switch(kind))));
             return;
         }
-        let place = self.connection.place.clone().unwrap_or_default();
+        let place = self.connection.location.clone().unwrap_or_default();
         let here = match kind {
-            SwitchKind::Database => place.database,
-            SwitchKind::Schema => place.schema,
-            SwitchKind::Role => place.user,
+            SwitchKind::DATABASE => place.database,
+            SwitchKind::SCHEMA => place.schema,
+            SwitchKind::ROLE => place.user,
+            _ => String::new(),
         };
         let items = choices.into_iter().map(|name| Item {
             label: clean::clean(&name).into_owned(),
@@ -166,9 +182,10 @@ impl App {
             pick: Pick::Switch(Switch { kind, to: name }),
         });
         let title = match kind {
-            SwitchKind::Database => "databases",
-            SwitchKind::Schema => "schemas",
-            SwitchKind::Role => "roles",
+            SwitchKind::DATABASE => "databases",
+            SwitchKind::SCHEMA => "schemas",
+            SwitchKind::ROLE => "roles",
+            other => other.word(),
         };
         self.summoned = Some(Summoned::List(List::new(title, items.collect())));
     }
@@ -182,7 +199,7 @@ fn standing(connection: Option<&Connection>) -> &'static str {
     let Some(connection) = connection else { return "" };
     match connection.link {
         _ if connection.is_busy() => "running · ",
-        _ if connection.place.as_ref().is_some_and(|place| place.in_transaction()) => "transaction open · ",
+        _ if connection.location.as_ref().is_some_and(|location| location.in_transaction()) => "transaction open · ",
         Link::Open => "connected · ",
         Link::Opening => "connecting · ",
         _ => "",

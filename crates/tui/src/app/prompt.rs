@@ -50,6 +50,8 @@ pub(super) enum Asked {
     /// Where rows are to be written.
     Export,
     Secret,
+    /// What an engine wants to know before there is a connection.
+    Answer,
     Url,
     Switch(SwitchKind),
 }

@@ -155,8 +155,8 @@ impl App {
         let profile = self.connection.profile.as_ref();
         let engine = profile.and_then(|p| self.engines.iter().find(|engine| engine.name() == p.engine));
         let Some(engine) = engine else { return };
-        let here = self.connection.place.as_ref().map_or("", |place| place.schema.as_str());
-        let statement = engine.look_at(schema, name, here);
+        let here = self.connection.location.as_ref().map_or("", |location| location.schema.as_str());
+        let statement = engine.preview_statement(schema, name, here);
         self.go_along(&statement);
     }
 

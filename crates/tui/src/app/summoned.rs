@@ -160,7 +160,12 @@ impl App {
         let Some(summoned) = &mut self.summoned else { return };
         match name.as_str() {
             // The key that summoned it sends it away again.
-            "esc" | "f2" | "ctrl-l" | "ctrl-q" | "ctrl-k" => self.summoned = None,
+            "esc" | "f2" | "ctrl-l" | "ctrl-q" | "ctrl-k" => {
+                if matches!(summoned, Summoned::Prompt(prompt) if prompt.asked == Asked::Answer) {
+                    self.answer_while_connecting(None);
+                }
+                self.summoned = None;
+            }
             "enter" => self.accept(),
             "up" | "ctrl-p" => summoned.move_by(-1),
             "down" | "ctrl-n" => summoned.move_by(1),
@@ -188,6 +193,7 @@ impl App {
                 Some(Pick::NewConnection) => self.ask_for_url(),
                 Some(Pick::NewWith(engine)) => self.new_profile(engine),
                 Some(Pick::Switch(to)) => self.switch(to),
+                Some(Pick::SwitchKind(kind)) => self.ask_for_choices(kind),
                 Some(Pick::Buffer(path)) => self.take_up_buffer(&path),
                 Some(Pick::Road(statement)) => self.go_along(&statement),
                 Some(Pick::PlaceIn(path, at)) => self.take_up_buffer_at(&path, Some(at)),
@@ -232,6 +238,7 @@ impl App {
             Asked::RowSearch => self.search_rows(text),
             Asked::Export => self.export(text, false),
             Asked::Secret => self.give_secret(prompt.line.take()),
+            Asked::Answer => self.answer_while_connecting(Some(prompt.line.take())),
             Asked::Url => self.begin_profile(text),
             Asked::Snippet => self.make_snippet(text),
             Asked::NewBuffer => self.new_buffer(text),

@@ -35,7 +35,7 @@ fn transaction_mark(transaction: Transaction, since: Option<SystemTime>, now: Sy
 /// Which of two sessions is in hand, and how the other one stands.
 fn session_mark(app: &App) -> Option<String> {
     let twin = app.twin()?;
-    let open = twin.place.as_ref().is_some_and(|place| place.in_transaction());
+    let open = twin.location.as_ref().is_some_and(|location| location.in_transaction());
     let other = match (twin.is_busy() && !twin.is_held(), open) {
         (true, _) => format!(", {} is running", twin.session),
         (false, true) => format!(", {} has a transaction open", twin.session),
@@ -68,13 +68,13 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
             }
             let guard =
                 edge.patch(app.theme.style(if profile.guard == Guard::Open { Role::Faint } else { Role::Guard }));
-            let lifted = connection.place.as_ref().is_some_and(|place| place.guard_lifted);
+            let lifted = connection.location.as_ref().is_some_and(|location| location.guard_lifted);
             let mark = if lifted { " !! READ-ONLY WAS LIFTED !! " } else { guard_mark(profile.guard) };
             x = put(cells, x, area.y, end, mark, guard) + 2;
             if let Some(session) = session_mark(app) {
                 x = put_cut(cells, x, area.y, end, &session, edge.patch(app.theme.style(Role::Running))) + 2;
             }
-            match (&connection.link, &connection.place) {
+            match (&connection.link, &connection.location) {
                 (Link::Opening, _) => {
                     put_cut(cells, x, area.y, end, "connecting …", edge);
                 }

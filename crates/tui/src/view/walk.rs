@@ -66,7 +66,7 @@ type Row = (Option<&'static str>, String, String);
 fn rows_of(app: &App, walk: &Walk, column: usize) -> Vec<Row> {
     match column {
         0 => {
-            let here = app.connection.place.as_ref().map_or("", |place| place.schema.as_str());
+            let here = app.connection.location.as_ref().map_or("", |location| location.schema.as_str());
             let row = |schema: &String| {
                 let shown = if schema.is_empty() { "all".to_owned() } else { schema.clone() };
                 let mark = if schema == here && !here.is_empty() { "here" } else { "" };
@@ -171,7 +171,7 @@ fn draw_rows(app: &App, walk: &Walk, area: Rect, cells: &mut Buffer) {
             tell(&error.to_string(), ground.patch(app.theme.style(Role::Failed)), cells);
         }
         _ if !(object.kind.has_rows() || object.kind == ObjectKind::Keys) => tell("no rows", faint, cells),
-        _ if app.connection.place.as_ref().is_some_and(|place| place.in_transaction()) => {
+        _ if app.connection.location.as_ref().is_some_and(|location| location.in_transaction()) => {
             tell("no preview while a transaction is open; ctrl-g runs the statement", faint, cells);
         }
         _ => tell("reading its first rows …", faint, cells),

@@ -77,7 +77,7 @@ impl Stage {
 
     fn opened(folder: tempfile::TempDir, size: (u16, u16), guard: Guard, ahead: Ahead) -> Stage {
         let stage = Stage::begun(folder, size, Connected::With(guard), ahead);
-        stage.until("the connection", |app| app.connection.place.is_some())
+        stage.until("the connection", |app| app.connection.location.is_some())
     }
 
     fn begun(folder: tempfile::TempDir, (width, height): (u16, u16), connected: Connected, ahead: Ahead) -> Stage {

@@ -1,8 +1,7 @@
 use super::*;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Key, Session, Takes};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::profile::Secret;
 
 /// An engine that can do nothing: files are read without it.
 struct Quay;
@@ -22,7 +21,7 @@ impl Engine for Quay {
         ];
         KEYS
     }
-    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::new(ErrorKind::Connect, "there is nothing behind it"))
     }
 }

@@ -148,7 +148,7 @@ fn database_files<'e>(folder: &Path, engines: &[&'e dyn Engine]) -> Vec<(std::pa
         .filter_map(|entry| {
             let mut head = Vec::new();
             File::open(entry.path()).ok()?.take(64).read_to_end(&mut head).ok()?;
-            let engine = engines.iter().copied().find(|engine| engine.recognises(&head))?;
+            let engine = engines.iter().copied().find(|engine| engine.sniff(&head))?;
             Some((entry.path(), engine))
         })
         .collect();

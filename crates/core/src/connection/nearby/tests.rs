@@ -1,8 +1,7 @@
 use super::*;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Key, Session, Takes};
 use jaunty_seam::error::{EngineError, Step};
-use jaunty_seam::profile::Secret;
 
 /// An engine of servers, and one of files.
 struct Berth;
@@ -28,7 +27,7 @@ impl Engine for Berth {
     fn schemes(&self) -> &'static [&'static str] {
         &["postgresql"]
     }
-    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::connecting(Step::Reach, "there is nothing behind it"))
     }
 }
@@ -44,10 +43,10 @@ impl Engine for Crate {
         static KEYS: &[Key] = &[Key::needed("path", Takes::Path, "the file")];
         KEYS
     }
-    fn recognises(&self, head: &[u8]) -> bool {
+    fn sniff(&self, head: &[u8]) -> bool {
         head.starts_with(b"CRATE")
     }
-    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::connecting(Step::Reach, "there is nothing behind it"))
     }
 }

@@ -1,6 +1,6 @@
 use super::*;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::Session;
+use jaunty_seam::engine::{Attempt, Session};
 
 /// An engine with the keys that servers have.
 struct Berth;
@@ -26,7 +26,7 @@ impl Engine for Berth {
     fn schemes(&self) -> &'static [&'static str] {
         &["berth", "berths"]
     }
-    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::connecting(Step::Reach, "there is nothing behind it"))
     }
 }

@@ -1,7 +1,7 @@
 //! What a desk does when nothing runs, or beside it: reading the catalog part by part, first rows, and
 //! asking the server about statements.
 
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 use std::thread;
 
 use super::super::sample;
@@ -9,52 +9,75 @@ use super::{Report, Worker};
 use crate::catalog::store;
 use jaunty_language::outline::StatementId;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{CatalogPart, Location, Request, Session, Stop, Transaction, Verdict};
 use jaunty_seam::error::ErrorKind;
 
 impl Worker {
-    pub(super) fn check(&mut self, id: StatementId, statement: &str) {
+    pub(super) fn check(&mut self, id: StatementId, statement: &str, stop: &Stop) {
         // Inside a transaction a statement that is refused would end it on some servers.
-        let Some((session, _)) = self.session.as_mut().filter(|(_, place)| !place.in_transaction()) else { return };
-        let outcome = session.check(statement);
-        let lost = outcome.as_ref().is_err_and(|error| error.kind == ErrorKind::Lost);
-        match outcome {
-            Err(_) if lost => self.drop_if_lost(),
-            outcome => (self.tell)(Report::Checked(id, outcome.err())),
+        let at_rest = |(_, location): &&mut (Box<dyn Session>, Location)| !location.in_transaction();
+        let Some((session, _)) = self.session.as_mut().filter(at_rest) else { return };
+        match session.check(&Request::new(statement).until(stop)) {
+            Err(error) if error.kind == ErrorKind::Lost => self.drop_if_lost(),
+            Err(error) if error.kind == ErrorKind::Stopped => {}
+            Err(error) => (self.tell)(Report::Checked(id, Some(error))),
+            Ok(Verdict::Accepted) => (self.tell)(Report::Checked(id, None)),
+            // What cannot be asked about counts as taken: nothing is marked that may be right.
+            Ok(Verdict::Unknown) => (self.tell)(Report::Checked(id, None)),
         }
     }
 
     /// Reads a few rows. Nobody waits for them: they are left out where something else is asked for.
-    pub(super) fn sample(&mut self, of: &Object, statement: &str, stops: u64) {
+    pub(super) fn sample(&mut self, of: &Object, statement: &str, stop: &Stop) {
         // Inside a transaction a question that fails would end it on some servers.
-        let at_rest = self.session.as_ref().is_some_and(|(_, place)| !place.in_transaction());
-        if !at_rest || self.current().stops != stops {
+        let at_rest = |(_, location): &&mut (Box<dyn Session>, Location)| !location.in_transaction();
+        let Some((session, _)) = self.session.as_mut().filter(at_rest) else { return };
+        if stop.is_wished() {
             return;
         }
-        let current = Arc::clone(&self.current);
-        let wanted = move || current.lock().unwrap_or_else(PoisonError::into_inner).stops == stops;
-        let Some((session, _)) = &mut self.session else { return };
-        let outcome = sample::take(wanted, |sink| session.first_rows(of, statement, sink));
+        let wish = stop.clone();
+        let request = Request::new(statement).until(stop);
+        let outcome = sample::take(move || !wish.is_wished(), |sink| session.first_rows(of, &request, sink));
         // A part of it would look like all there is.
-        if self.current().stops != stops {
-            return;
+        if !stop.is_wished() {
+            (self.tell)(Report::Sample(of.to_name(), outcome));
         }
-        (self.tell)(Report::Sample(of.to_name(), outcome));
+    }
+
+    /// Whether the server is to be asked where the session is.
+    pub(super) fn has_to_locate(&self) -> bool {
+        self.session
+            .as_ref()
+            .is_some_and(|(_, location)| location.uncertain && location.transaction != Some(Transaction::Failed))
+    }
+
+    /// Asks the server where the session is.
+    pub(super) fn locate(&mut self) {
+        let Some((session, location)) = &mut self.session else { return };
+        if let Err(error) = session.locate(&Stop::default()) {
+            tracing::warn!(%error, "where the session is");
+            // Not again before something else runs.
+            location.uncertain = false;
+            return self.drop_if_lost();
+        }
+        self.moved();
     }
 
     /// Whether there is a catalog to be read, and nothing against it. While a transaction is open
     /// there is: a question that fails would end it on some servers.
     pub(super) fn has_to_read(&self) -> bool {
-        self.stale && self.session.as_ref().is_some_and(|(_, place)| !place.in_transaction())
+        self.stale && self.session.as_ref().is_some_and(|(_, location)| !location.in_transaction())
     }
 
     /// Reads the next part of the catalog. It goes on when nothing else is to be done.
-    pub(super) fn read_on(&mut self) {
-        let Some((session, place)) = &mut self.session else { return };
+    pub(super) fn read_on(&mut self, stop: &Stop) {
+        let Some((session, location)) = &mut self.session else { return };
         let (mut catalog, part) = self.reading.take().unwrap_or_else(|| {
-            let path = [&place.schema].into_iter().filter(|schema| !schema.is_empty()).cloned();
+            let path = [&location.schema].into_iter().filter(|schema| !schema.is_empty()).cloned();
             (Catalog::along(path), 0)
         });
-        match session.catalog(part, &mut catalog) {
+        match session.catalog(&CatalogPart { number: part, stop: stop.clone(), ..CatalogPart::default() }, &mut catalog)
+        {
             Ok(true) => self.reading = Some((catalog, part + 1)),
             Ok(false) => {
                 self.stale = false;

@@ -5,7 +5,7 @@ use super::*;
 use crate::archive::Retention;
 use crate::files::Folders;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Flow, Key, Reading, Sink};
+use jaunty_seam::engine::{Attempt, CatalogPart, Event, Flow, Key, Reading, Sink};
 use jaunty_seam::error::Step;
 use jaunty_seam::profile::Guard;
 
@@ -24,7 +24,7 @@ impl Engine for Pier {
     fn keys(&self) -> &'static [Key] {
         &[]
     }
-    fn connect(&self, _: &Profile, _: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         match self.refusals.lock().unwrap().pop_front() {
             Some(reason) => Err(match reason.strip_prefix("secret: ") {
                 Some(reason) => EngineError::connecting(Step::Secret, reason),
@@ -40,98 +40,91 @@ struct Moored {
     stands: bool,
 }
 
-struct Bell;
-
 /// Whether a session is being asked what a statement would do. One test is about it.
 static ASKED: AtomicBool = AtomicBool::new(false);
-
-impl Canceller for Bell {
-    fn cancel(&self) {
-        ASKED.store(false, Ordering::SeqCst);
-    }
-}
 
 impl Session for Moored {
     fn abilities(&self) -> Abilities {
         Abilities { cancel: true, ..Abilities::default() }
     }
-    fn place(&mut self) -> Result<Place, EngineError> {
-        Ok(Place {
+    fn location(&self) -> Location {
+        Location {
             server: "pier 1".into(),
             transaction: self.transaction.then_some(jaunty_seam::engine::Transaction::Open),
-            ..Place::default()
-        })
+            ..Location::default()
+        }
     }
-    fn effect(
-        &mut self,
-        statement: &str,
-        _: &[jaunty_language::statement::parameters::Value],
-    ) -> Result<Effect, EngineError> {
+    fn locate(&mut self, _: &Stop) -> Result<Location, EngineError> {
+        Ok(self.location())
+    }
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        let statement = request.text;
         if statement == "odd" {
             return Err(EngineError::new(ErrorKind::Refused, "refused"));
         }
         if statement == "write slowly" {
             // Until somebody wants an end.
             ASKED.store(true, Ordering::SeqCst);
-            while ASKED.load(Ordering::SeqCst) {
+            while !request.stop.is_wished() {
                 thread::yield_now();
             }
             return Err(EngineError::stopped());
         }
         Ok(if statement.starts_with("write") { Effect::Writes(Default::default()) } else { Effect::Reads })
     }
-    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        match statement {
+    fn run(&mut self, request: &Request<'_>, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        match request.text {
             "begin" => self.transaction = true,
             "commit" => self.transaction = false,
             "fade" => self.stands = false,
             "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
             "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
             "forever" => {
-                while sink.wanted() == Flow::GoOn {
+                while sink.wanted() == Flow::Continue && !request.stop.is_wished() {
                     thread::yield_now();
                 }
                 return Err(EngineError::stopped());
             }
-            _ => drop(sink.affected(Some(1))),
+            _ => {
+                sink.take(Event::Ends { affected: Some(1) });
+            }
         }
         Ok(())
     }
-    fn reading(&mut self, text: &str, next: usize) -> Reading {
-        match text.get(next..).unwrap_or_default() {
+    fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
+        match request.text.get(next..).unwrap_or_default() {
             "and more" => Reading::One,
             "and more\nand on" => Reading::Further,
             "who knows" => Reading::Unknown,
             _ => Reading::Shorter,
         }
     }
-    fn stands(&mut self) -> bool {
+    fn is_alive(&mut self) -> bool {
         self.stands
     }
-    fn switch(&mut self, to: &Switch) -> Result<bool, EngineError> {
+    fn switch(&mut self, to: &Switch, _: &Stop) -> Result<bool, EngineError> {
         match to.kind {
-            SwitchKind::Role => Err(EngineError::new(ErrorKind::Refused, "no such role")),
-            kind => Ok(kind == SwitchKind::Schema),
+            SwitchKind::ROLE => Err(EngineError::new(ErrorKind::Refused, "no such role")),
+            kind => Ok(kind == SwitchKind::SCHEMA),
         }
     }
-    fn catalog(&mut self, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        let part = part.number;
         catalog.object("main", &format!("ports {part}"), jaunty_seam::catalog::ObjectKind::Table);
         Ok(part == 0)
-    }
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(Bell)
     }
 }
 
 /// A report in few words, made when it comes: a run goes on while others read of it.
 fn in_words(report: &Report) -> String {
     match report {
-        Report::Connected(place, _, _) => format!("connected to {}", place.server),
+        Report::Connected(place, ..) => format!("connected to {}", place.server),
         Report::NotConnected(error) => format!("not connected: {error}"),
         Report::Remembered(runs) => format!("remembers {}", runs.len()),
         Report::Run(run) => format!("{} {}", run.statement, run.outcome().word()),
         Report::Moved(place) => format!("moved, transaction {}", place.in_transaction()),
         Report::WantsSecret(error) => format!("wants a secret: {error}"),
+        Report::Question(question) => format!("asks for {}", question.text),
         Report::Lost { transaction } => format!("lost, transaction {transaction}"),
         Report::LetGo => "let go".to_owned(),
         Report::NotMoved(error) => format!("not moved: {error}"),
@@ -329,14 +322,14 @@ fn switching_stays_on_the_connection_or_makes_a_new_one() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     let to = |kind, to: &str| Order::Switch(Switch { kind, to: to.into() });
-    watch.desk.ask(to(SwitchKind::Schema, "east"));
+    watch.desk.ask(to(SwitchKind::SCHEMA, "east"));
     watch.tells(&["moved, transaction false"]);
-    watch.desk.ask(to(SwitchKind::Database, "west"));
+    watch.desk.ask(to(SwitchKind::DATABASE, "west"));
     watch.tells(&["connected to pier 1"]);
-    watch.desk.ask(to(SwitchKind::Role, "purser"));
+    watch.desk.ask(to(SwitchKind::ROLE, "purser"));
     watch.tells(&["not moved: no such role"]);
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.desk.ask(to(SwitchKind::Database, "east"));
+    watch.desk.ask(to(SwitchKind::DATABASE, "east"));
     watch.tells(&["not moved: switching needs a new connection, and a transaction is open"]);
 }
 

@@ -3,18 +3,15 @@ use std::path::Path;
 use super::*;
 use crate::archive::Retention;
 use crate::files::Folders;
+use crate::logbook::KeptResult;
+use arrow_array::RecordBatch;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::engine::{Abilities, Canceller, Effect};
+use jaunty_seam::engine::{Abilities, CatalogPart, Effect, Event, Flow};
+use jaunty_seam::error::EngineError;
 use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 
 /// A session that does what the statement says, in a few words.
 struct Script;
-
-struct Nothing;
-
-impl Canceller for Nothing {
-    fn cancel(&self) {}
-}
 
 fn batch(from: i64, to: i64) -> RecordBatch {
     let mut assembler =
@@ -27,21 +24,26 @@ impl Session for Script {
     fn abilities(&self) -> Abilities {
         Abilities::default()
     }
-    fn place(&mut self) -> Result<Place, EngineError> {
-        Ok(Place::default())
+    fn location(&self) -> Location {
+        Location::default()
     }
-    fn effect(&mut self, _: &str, _: &[jaunty_language::statement::parameters::Value]) -> Result<Effect, EngineError> {
+    fn locate(&mut self, _: &Stop) -> Result<Location, EngineError> {
+        Ok(Location::default())
+    }
+    fn effect(&mut self, _: &Request<'_>) -> Result<Effect, EngineError> {
         Ok(Effect::Unknown)
     }
-    fn run(&mut self, statement: &str, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        for word in statement.split_whitespace() {
+    fn run(&mut self, request: &Request<'_>, mut sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        for word in request.text.split_whitespace() {
             let flow = match word {
-                "columns" => sink.columns(batch(0, 1).schema()),
-                "rows" => sink.batch(batch(0, 100)),
-                "affected" => sink.affected(Some(7)),
+                "columns" => sink.take(Event::Begins { schema: batch(0, 1).schema(), name: None }),
+                "rows" => sink.take(Event::Rows(batch(0, 100))),
+                "ends" => sink.take(Event::Ends { affected: None }),
+                "affected" => sink.take(Event::Ends { affected: Some(7) }),
+                "output" => sink.take(Event::Output(batch(0, 1))),
                 "fail" => return Err(EngineError::new(ErrorKind::Refused, "it was refused")),
                 "lose" => return Err(EngineError::new(ErrorKind::Lost, "the server is gone")),
-                _ => Flow::GoOn,
+                _ => Flow::Continue,
             };
             if flow == Flow::Stop {
                 return Err(EngineError::stopped());
@@ -49,11 +51,8 @@ impl Session for Script {
         }
         Ok(())
     }
-    fn catalog(&mut self, _: usize, _: &mut Catalog) -> Result<bool, EngineError> {
+    fn catalog(&mut self, _: &CatalogPart<'_>, _: &mut Catalog) -> Result<bool, EngineError> {
         Ok(false)
-    }
-    fn canceller(&self) -> Arc<dyn Canceller> {
-        Arc::new(Nothing)
     }
 }
 
@@ -63,7 +62,14 @@ fn keeping(folder: &Path) -> Keeping {
 
 fn carried_out(statement: &str, keeping: &Keeping, tell: &Tell) -> Arc<Run> {
     let job = Job { statement: statement.into(), ..Job::default() };
-    execute(&mut Script, (&Profile::new("a", "script"), &Place::default()), &job, keeping, None, tell)
+    execute(
+        &mut Script,
+        (&Profile::new("a", "script"), &Location::default()),
+        &job,
+        keeping,
+        None,
+        (tell, &Stop::default()),
+    )
 }
 
 #[test]
@@ -75,7 +81,9 @@ fn however_it_ends_the_rows_are_kept_and_the_logbook_knows() {
         ("columns rows fail", Outcome::Failed, 100, 1),
         ("columns rows lose", Outcome::CutShort, 100, 1),
         ("affected", Outcome::Done, 0, 1),
-        ("columns rows columns rows affected", Outcome::Done, 200, 3),
+        ("columns rows ends columns rows ends affected", Outcome::Done, 200, 3),
+        ("columns rows affected", Outcome::Done, 100, 1),
+        ("columns rows output rows ends", Outcome::Done, 201, 2),
         ("fail", Outcome::Failed, 0, 0),
     ] {
         let tell: Tell = Arc::new(|_| {});

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jaunty_core::run::{Desk, Order};
 use jaunty_language::text::clean;
-use jaunty_seam::engine::{Engine, Place};
+use jaunty_seam::engine::{Engine, Location, Question};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -96,7 +96,7 @@ impl App {
             }
         };
         // Not behind something else, and not into a transaction that was begun for something else.
-        let free = !next.busy && !next.place.as_ref().is_some_and(Place::in_transaction);
+        let free = !next.busy && !next.location.as_ref().is_some_and(Location::in_transaction);
         let along = if free { self.connection.take_waiting() } else { Vec::new() };
         self.exchange(next);
         if let Some(before) = self.parked.last().filter(|before| before.profile == self.connection.profile) {
@@ -147,7 +147,7 @@ impl App {
 
     /// Ends the connection in hand.
     pub fn let_go(&mut self) {
-        if self.connection.place.as_ref().is_some_and(|place| place.in_transaction()) {
+        if self.connection.location.as_ref().is_some_and(|location| location.in_transaction()) {
             return self.tell_wrong("a transaction is open; commit it or roll it back first");
         }
         if self.connection.desk.is_none() {
@@ -164,6 +164,24 @@ impl App {
     pub(in crate::app) fn ask_for_secret(&mut self, error: &EngineError) {
         let title = format!("{} · password for {}", clean::clean(&error.message), self.connection.name());
         self.summoned = Some(Summoned::Prompt(Prompt::hidden(title, Asked::Secret)));
+    }
+
+    /// Asks what an engine wants to know before there is a connection.
+    pub(in crate::app) fn ask_while_connecting(&mut self, question: &Question) {
+        let page = question.page.as_deref().map(|page| format!(" · open {}", clean::clean(page))).unwrap_or_default();
+        let title = format!("{}{page}", clean::clean(&question.text));
+        let prompt = match question.visible {
+            true => Prompt::new(title, Asked::Answer),
+            false => Prompt::hidden(title, Asked::Answer),
+        };
+        self.summoned = Some(Summoned::Prompt(prompt));
+    }
+
+    /// Answers it; without an answer the connection is given up.
+    pub(in crate::app) fn answer_while_connecting(&mut self, answer: Option<String>) {
+        if let Some(desk) = &self.connection.desk {
+            desk.answer(answer.map(Secret::new));
+        }
     }
 
     pub(in crate::app) fn give_secret(&mut self, text: String) {

@@ -13,7 +13,7 @@ use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_language::text::clean;
 use jaunty_seam::catalog::{Catalog, ObjectKind};
-use jaunty_seam::engine::Place;
+use jaunty_seam::engine::{Location, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -47,7 +47,9 @@ pub struct Connection {
     /// How it stands.
     pub link: Link,
     /// Where the session is.
-    pub place: Option<Place>,
+    pub location: Option<Location>,
+    /// What can be switched there.
+    pub switches: &'static [SwitchKind],
     /// What the database holds, as far as it is known.
     pub catalog: Option<Arc<Catalog>>,
     /// A person waits for it.
@@ -113,7 +115,8 @@ impl Connection {
         Connection {
             profile: None,
             link: Link::None,
-            place: None,
+            location: None,
+            switches: &[],
             catalog: None,
             wants_catalog: false,
             transaction_since: None,
@@ -242,7 +245,7 @@ impl Connection {
     /// Takes back what waits and has not begun, for another session. What was asked for inside a transaction belongs
     /// to it.
     fn take_waiting(&mut self) -> Vec<Vec<Job>> {
-        if self.place.as_ref().is_some_and(Place::in_transaction) {
+        if self.location.as_ref().is_some_and(Location::in_transaction) {
             return Vec::new();
         }
         let mut taken = Vec::new();
@@ -325,13 +328,13 @@ impl Connection {
     }
 
     /// Takes in where the session is.
-    fn moved(&mut self, place: Place) {
-        match (place.in_transaction(), self.transaction_since) {
+    fn moved(&mut self, location: Location) {
+        match (location.in_transaction(), self.transaction_since) {
             (true, None) => self.transaction_since = Some(SystemTime::now()),
             (false, _) => self.transaction_since = None,
             _ => {}
         }
-        self.place = Some(place);
+        self.location = Some(location);
     }
 
     /// Takes in what is told, as far as it changes the connection itself.
@@ -345,24 +348,25 @@ impl Connection {
                 | Report::NotConnected(_)
         );
         match report {
-            Report::Connected(place, ..) => {
+            Report::Connected(location, _, switches, _) => {
                 self.link = Link::Open;
-                self.moved(place.clone());
+                self.switches = switches;
+                self.moved(location.clone());
             }
             Report::NotConnected(error) | Report::WantsSecret(error) => {
                 self.busy = false;
-                self.place = None;
+                self.location = None;
                 self.transaction_since = None;
                 self.link = Link::Failed(error.clone());
             }
             Report::Lost { .. } => {
                 self.link = Link::Gone("the connection was lost; the next run reconnects");
-                self.place = None;
+                self.location = None;
                 self.transaction_since = None;
             }
             Report::LetGo => {
                 self.link = Link::Gone("closed after a time without use; the next run reconnects");
-                self.place = None;
+                self.location = None;
             }
             Report::Remembered(runs) => runs.iter().for_each(|run| self.remember(Arc::clone(run))),
             Report::Run(run) => {
@@ -379,7 +383,7 @@ impl Connection {
                 }
                 self.remember(Arc::clone(run));
             }
-            Report::Moved(place) => self.moved(place.clone()),
+            Report::Moved(location) => self.moved(location.clone()),
             Report::Idle { .. } => {
                 self.waiting.pop_front();
                 self.busy = !self.waiting.is_empty();
@@ -392,7 +396,7 @@ impl Connection {
             }
             Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
             Report::Sample(..) | Report::Checked(..) => {}
-            Report::NotMoved(_) | Report::Asks(..) | Report::Joined(_) | Report::Choices(..) => {}
+            Report::Question(_) | Report::NotMoved(_) | Report::Asks(..) | Report::Joined(_) | Report::Choices(..) => {}
         }
     }
 }
@@ -424,7 +428,7 @@ impl App {
                 {
                     self.connection.know(Arc::clone(run));
                 }
-                if matches!(report, Report::Asks(..) | Report::WantsSecret(_)) {
+                if matches!(report, Report::Asks(..) | Report::WantsSecret(_) | Report::Question(_)) {
                     parked.unanswered = Some(report);
                 }
             }
@@ -435,6 +439,7 @@ impl App {
         match report {
             Report::Connected(..) if again => self.tell("reconnected"),
             Report::WantsSecret(error) => self.ask_for_secret(&error),
+            Report::Question(question) => self.ask_while_connecting(&question),
             Report::Lost { transaction: true } => {
                 self.tell_wrong("the connection was lost; the server rolled the open transaction back")
             }
@@ -442,8 +447,8 @@ impl App {
             Report::LetGo => self.tell("the connection was closed after a time without use; the next run reconnects"),
             Report::Run(run) => {
                 self.show_aside(&run);
-                for notice in run.notices().iter().filter(|_| run.end().is_some()) {
-                    self.tell(format!("{}: {}", notice.severity, clean::clean(&notice.text)));
+                for message in run.messages().iter().filter(|_| run.end().is_some()) {
+                    self.tell(words::message(message));
                 }
             }
             Report::NotMoved(error) => {

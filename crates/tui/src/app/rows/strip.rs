@@ -113,7 +113,7 @@ impl App {
     /// Where a result comes from, if that is not where the buffer's statements run: another connection, or
     /// another database of it. What ran where no database was chosen comes from no other one.
     pub fn elsewhere<'a>(&self, run: &'a Run) -> Option<Cow<'a, str>> {
-        let here = self.connection.place.as_ref();
+        let here = self.connection.location.as_ref();
         if run.connection != self.connection.name() {
             Some(clean::clean(&run.connection))
         } else if here.is_some_and(|place| place.database != run.database && !run.database.is_empty()) {

@@ -1,0 +1,66 @@
+//! What a session is asked.
+
+use jaunty_language::statement::parameters::Value;
+
+use super::{Prompt, Stop};
+use crate::profile::{Profile, Secret};
+
+/// A statement for a session, with all that belongs to it. The caller owns it; a session keeps nothing of it.
+#[derive(Debug, Clone)]
+pub struct Request<'a> {
+    /// The statement, without what ends it.
+    pub text: &'a str,
+    /// Values for its parameters ([`jaunty_language::statement::parameters`]), sent beside the text and never pasted
+    /// into it.
+    pub values: &'a [Value],
+    /// The wish to end it.
+    pub stop: Stop,
+}
+
+impl<'a> Request<'a> {
+    /// A statement without parameters that nobody will stop.
+    pub fn new(text: &'a str) -> Request<'a> {
+        Request { text, values: &[], stop: Stop::default() }
+    }
+
+    /// With these values.
+    pub fn with(self, values: &'a [Value]) -> Request<'a> {
+        Request { values, ..self }
+    }
+
+    /// Ended by this wish.
+    pub fn until(self, stop: &Stop) -> Request<'a> {
+        Request { stop: stop.clone(), ..self }
+    }
+}
+
+/// An attempt to connect.
+pub struct Attempt<'a> {
+    /// The profile, with its URL taken apart.
+    pub profile: &'a Profile,
+    /// Its secret, if there is one.
+    pub secret: Option<&'a Secret>,
+    /// Where to ask for more.
+    pub prompt: &'a dyn Prompt,
+    /// The wish to give up.
+    pub stop: Stop,
+}
+
+/// A part of the catalog that is to be read.
+#[derive(Debug, Clone, Default)]
+pub struct CatalogPart<'a> {
+    /// The schema that is looked at, its levels joined by dots; without one, all of the database. An engine that
+    /// reads only what is looked at lists the names of the other schemas all the same.
+    pub schema: Option<&'a str>,
+    /// The number of the part, from 0.
+    pub number: usize,
+    /// The wish to stop reading.
+    pub stop: Stop,
+}
+
+impl<'a> CatalogPart<'a> {
+    /// A part of the whole, which nobody will stop.
+    pub fn number(number: usize) -> CatalogPart<'a> {
+        CatalogPart { number, ..CatalogPart::default() }
+    }
+}
