@@ -10,7 +10,7 @@ use std::ops::Range;
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
 use crate::complete::scope::{Scope, Sighted};
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
@@ -33,7 +33,7 @@ const LONGEST: usize = 64 << 10;
 /// What is wrong with a statement. `made` are names that the text around makes or could make, in
 /// lower case: see [`jaunty_language::statement::made::made_in`].
 pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
-    if around.dialect.lines || text.len() > LONGEST {
+    if around.dialect.family != Family::Sql || text.len() > LONGEST {
         return Vec::new();
     }
     let mut found = Vec::new();
@@ -120,11 +120,10 @@ impl Judge<'_> {
         if self.catalog().temporary.contains(&name.text.to_lowercase()) {
             return true;
         }
-        const SERVERS: &[&str] = &["information_schema", "mysql", "performance_schema", "sys", "pg_catalog"];
         if let [schema, _] = path {
             // A schema that is not in the catalog may be the server's own.
             let schemas = self.catalog().schemas();
-            return SERVERS.contains(&schema.text.to_lowercase().as_str())
+            return dialect.own_schemas.contains(&schema.text.to_lowercase().as_str())
                 || !schemas.iter().any(|known| schema.means(known, dialect))
                 || self.made.contains(&name.text.to_lowercase());
         }
@@ -134,7 +133,8 @@ impl Judge<'_> {
         let elsewhere = self.catalog().named(&lower).next().is_some();
         let cte = self.scope.ctes(query).iter().any(|cte| name.means(&cte.name.text, dialect));
         // What the server has of its own is not listed, and may be where plain names reach.
-        let in_own = self.catalog().path.iter().any(|schema| SERVERS.contains(&schema.to_lowercase().as_str()));
+        let in_own =
+            self.catalog().path.iter().any(|schema| dialect.own_schemas.contains(&schema.to_lowercase().as_str()));
         cte || elsewhere
             || in_own
             || self.made.contains(&lower)

@@ -294,10 +294,10 @@ impl<'a> Lexer<'a> {
             b'\n' => return (TokenKind::LineEnd, start + 1, true),
             b'\r' if self.bytes.at(start + 1) == Some(b'\n') => return (TokenKind::LineEnd, start + 2, true),
             b' ' | b'\t' | b'\r' | b'\x0b' | b'\x0c' => return (TokenKind::Space, self.spaces(start), true),
-            b';' if !self.dialect.lines => return (TokenKind::Semicolon, start + 1, true),
+            b';' if !self.dialect.ends_with_line => return (TokenKind::Semicolon, start + 1, true),
             _ => {}
         }
-        if self.dialect.lines {
+        if self.dialect.ends_with_line {
             return self.argument(start);
         }
         if self.dialect.line_comments.iter().any(|open| self.bytes.starts_with(start, open)) {

@@ -100,6 +100,11 @@ impl Postgres {
         self.running = None;
     }
 
+    /// What it has written to its log.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.folder.path().join("log")).expect("the log")
+    }
+
     /// Runs statements in a database, with the server's own client.
     pub fn sql_in(&self, database: &str, sql: &str) -> String {
         run(Command::new(self.bin.join("psql"))

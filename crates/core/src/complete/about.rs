@@ -5,7 +5,7 @@ use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
 use super::scope::{Scope, Seen, Sighted};
 use crate::catalog::templates;
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::help;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
@@ -25,8 +25,10 @@ pub struct About {
 
 /// What is known of the word at byte `cursor` of a statement.
 pub fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<About> {
-    if around.dialect.lines {
-        return command(text, cursor, around);
+    match around.dialect.family {
+        Family::Sql => {}
+        Family::Commands => return command(text, cursor, around),
+        Family::Documents => return None,
     }
     let all = words(text, around.dialect, 0);
     let names = |w: &Word| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName);
@@ -277,7 +279,7 @@ pub struct Call {
 
 /// The call around byte `cursor` of a statement.
 pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call> {
-    if around.dialect.lines {
+    if around.dialect.family != Family::Sql {
         return None;
     }
     let head = words(text.get(..cursor)?, around.dialect, 0);

@@ -21,7 +21,7 @@ pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weig
 }
 
 /// Whether the dialect has all of these words.
-fn knows(dialect: &Dialect, words: &str) -> bool {
+fn knows(dialect: &'static Dialect, words: &str) -> bool {
     words.split(' ').all(|word| dialect.is_keyword(word)) || help::of(dialect).keyword(words).is_some()
 }
 

@@ -23,6 +23,7 @@ use std::ops::Range;
 use context::{Context, Place};
 
 pub use context::Surroundings;
+use jaunty_language::dialect::Family;
 use jaunty_language::edit::snippet::escaped;
 pub(crate) use jaunty_language::statement::shape;
 
@@ -151,8 +152,10 @@ impl Found {
 /// What could be written at byte `cursor` of a statement. Where a name of one's own is to be given
 /// nothing is proposed.
 pub fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completion {
-    if around.dialect.lines {
-        return commands::complete(text, cursor, around);
+    match around.dialect.family {
+        Family::Sql => {}
+        Family::Commands => return commands::complete(text, cursor, around),
+        Family::Documents => return Completion::default(),
     }
     let context = Context::of(text, cursor, around);
     let mut found = Found { typed: context.typed.clone(), all: Vec::new(), seen: HashSet::new() };

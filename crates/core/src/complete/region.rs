@@ -34,7 +34,9 @@ pub fn around(rope: &Rope, outline: &Outline, cursor: usize) -> Range<usize> {
     }
     let closed = statement.end > statement.body_end;
     if cursor <= statement.body_end || (!closed && !blank_line(rope, statement.body_end, cursor)) {
-        if outline.dialect().lines && rope.byte_to_line(cursor) != rope.byte_to_line(statement.body_end.min(cursor)) {
+        if outline.dialect().ends_with_line
+            && rope.byte_to_line(cursor) != rope.byte_to_line(statement.body_end.min(cursor))
+        {
             return line_from(rope, statement.end, cursor);
         }
         return statement.start..statement.body_end.max(cursor);

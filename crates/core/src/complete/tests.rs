@@ -191,7 +191,7 @@ proptest::proptest! {
     fn nothing_that_is_written_is_too_broken(text in "(select|from|where|join|on|with|as|insert|into|values|update|set|\\(|\\)|,|\\.|'|\"|;| |a|p|ports|=|\\*|1|--|é|group by|union|create|table|\n){0,40}", at in 0_usize..60) {
         let catalog = saltmarsh();
         let at = (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
-        for dialect in dialect::DIALECTS {
+        for dialect in dialect::DIALECTS.iter() {
             let completion = complete(&text, at, Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: &text });
             proptest::prop_assert!(text.get(completion.replace).is_some());
         }

@@ -18,7 +18,7 @@ use std::io::{self, Write};
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
-use jaunty_language::dialect::{Dialect, SQLITE, by_name};
+use jaunty_language::dialect::{Dialect, FALLBACK, by_name};
 
 /// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -182,7 +182,7 @@ impl Default for Options {
             from: None,
             key: Vec::new(),
             columns: None,
-            dialect: &SQLITE,
+            dialect: FALLBACK,
         }
     }
 }
@@ -198,7 +198,7 @@ pub const OPTIONS: [(&str, &str); 10] = [
     ("nested", "yes or no: whether JSON and arrays are nested in the JSON, not text in it"),
     ("table", "the table of INSERT, UPDATE and DELETE statements"),
     ("key", "the columns that find a row for UPDATE and DELETE, with commas between"),
-    ("dialect", "the language of statements and lists: sqlite, postgres or mysql"),
+    ("dialect", "the language of statements and lists: the name of a dialect of SQL"),
 ];
 
 impl Options {
@@ -241,7 +241,7 @@ impl Options {
 
 /// The dialect with this name, if it has literals that rows can be written with.
 fn with_literals(name: &str) -> Option<&'static Dialect> {
-    by_name(name).filter(|dialect| dialect.comparing.is_some())
+    by_name(name).filter(|dialect| dialect.writes_rows())
 }
 
 /// Writes one result after another. Each begins with [`Exporter::columns`].

@@ -78,7 +78,7 @@ pub fn job_at(outline: &Outline, index: usize, rope: &Rope, buffer: Option<&Path
             && text.bytes().next() != Some(b'\\')
             && !text.to_string().ends_with("\\.")
     };
-    if dialect.lines || !open(statement) {
+    if dialect.ends_with_line || !open(statement) {
         return Some(job);
     }
     job.next_at = all.get(index + 1).map_or(0, |next| next.start - statement.start);

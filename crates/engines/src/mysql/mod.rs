@@ -12,7 +12,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, MYSQL};
-use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -51,6 +51,20 @@ impl Engine for Mysql {
 
     fn profiles_on_file(&self) -> Vec<(Profile, String)> {
         files::client().into_iter().collect()
+    }
+
+    fn container(&self) -> Container {
+        Container {
+            variables: &[
+                ("MYSQL_USER", "user"),
+                ("MARIADB_USER", "user"),
+                ("MYSQL_DATABASE", "database"),
+                ("MARIADB_DATABASE", "database"),
+                ("MYSQL_PASSWORD", "password"),
+                ("MARIADB_PASSWORD", "password"),
+            ],
+            usual: &[],
+        }
     }
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {

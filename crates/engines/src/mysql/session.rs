@@ -237,6 +237,8 @@ where
         }
         let warnings = result.warnings();
         if result.is_empty() {
+            // The error of a procedure that came after a result is kept by the driver until it is asked.
+            result.next().await.map_err(failed)?;
             return Ok(warnings);
         }
         // The end of a procedure is a result of its own, which says nothing.

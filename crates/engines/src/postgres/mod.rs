@@ -20,7 +20,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, POSTGRES};
-use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -66,6 +66,13 @@ impl Engine for Postgres {
 
     fn profiles_on_file(&self) -> Vec<(Profile, String)> {
         files::services()
+    }
+
+    fn container(&self) -> Container {
+        Container {
+            variables: &[("POSTGRES_USER", "user"), ("POSTGRES_DB", "database"), ("POSTGRES_PASSWORD", "password")],
+            usual: &[("user", "postgres")],
+        }
     }
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {

@@ -152,7 +152,12 @@ impl PostgresSession {
         let mut plan = plan;
         let mut readers = None;
         while let Some(message) = self.next(feed, messages.as_mut()).await? {
-            match message.map_err(failed)? {
+            let message = message.map_err(failed)?;
+            // What was said before a result stands before it.
+            if !matches!(message, SimpleQueryMessage::Row(_)) {
+                tell_notices(&self.link, feed);
+            }
+            match message {
                 SimpleQueryMessage::RowDescription(names) => match plan.take() {
                     Some((plan, columns)) => {
                         feed.begin(columns);

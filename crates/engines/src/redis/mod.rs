@@ -15,7 +15,7 @@ mod reply;
 mod session;
 
 use jaunty_language::dialect::{Dialect, REDIS};
-use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 
 use crate::net::keys::{SHARED, keys};
@@ -49,6 +49,10 @@ impl Engine for Redis {
 
     fn preview_statement(&self, _: &str, name: &str, _: &str) -> String {
         format!("scan 0 match {} count 1000", arguments::quoted(name))
+    }
+
+    fn container(&self) -> Container {
+        Container { variables: &[("REDIS_PASSWORD", "password")], usual: &[] }
     }
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {

@@ -5,22 +5,25 @@
 //! these tables; adding a language is adding one.
 
 mod acting;
+mod commands;
 mod comparing;
-mod mysql;
-mod postgres;
-mod redis;
-mod sqlite;
+mod documents;
+mod sql;
+
+use std::sync::LazyLock;
 
 pub use acting::Acting;
 pub use comparing::{Comparing, Pattern};
 
-pub use mysql::MYSQL;
-pub use postgres::POSTGRES;
-pub use redis::REDIS;
-pub use sqlite::SQLITE;
+pub use commands::REDIS;
+pub use documents::DOCUMENTS;
+pub use sql::{MYSQL, POSTGRES, SQLITE};
 
 /// All dialects, in the order in which they are offered.
-pub static DIALECTS: &[&Dialect] = &[&SQLITE, &POSTGRES, &MYSQL, &REDIS];
+pub static DIALECTS: LazyLock<Vec<&'static Dialect>> = LazyLock::new(|| [sql::ALL, commands::ALL].concat());
+
+/// The dialect of texts that nothing says one of.
+pub static FALLBACK: &Dialect = &SQLITE;
 
 /// Finds a dialect by its name, in any case.
 pub fn by_name(name: &str) -> Option<&'static Dialect> {
@@ -39,6 +42,10 @@ pub struct Dialect {
     pub name: &'static str,
     /// The ending of its files, without the dot.
     pub extension: &'static str,
+    /// What languages it is like.
+    pub family: Family,
+    /// Help for its words, as texts of [`crate::help`]; a later entry stands before an earlier one of the same name.
+    pub help: &'static [(HelpKind, &'static str)],
     /// Quoted forms, tried in order.
     pub quotes: &'static [Quote],
     /// What begins a comment that runs to the end of its line.
@@ -76,10 +83,12 @@ pub struct Dialect {
     pub folds_names: bool,
     /// Whether a quoted name that means nothing is taken as a text.
     pub quoted_names_may_be_text: bool,
+    /// Schemas that every server has, in lower case: what is in them is not in a catalog.
+    pub own_schemas: &'static [&'static str],
     /// Names of types, the usual ones first.
     pub types: &'static [&'static str],
     /// A table that does not exist yet, as it usually is, and with all clauses that the server has as places to be
-    /// filled in ([`jaunty_core::catalog::templates`]). Empty where there are none.
+    /// filled in (`catalog::templates` of the core). Empty where there are none.
     pub new_table: [&'static str; 2],
     /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
     pub new_index: [&'static str; 2],
@@ -88,7 +97,7 @@ pub struct Dialect {
     /// Openings of comments whose content the server carries out (`/*! … */`).
     pub code_comments: &'static [&'static str],
     /// Whether a statement ends with its line, unless a quote is open there.
-    pub lines: bool,
+    pub ends_with_line: bool,
     /// Whether a line that begins with a backslash is a line of the server's own command-line
     /// client: a statement of its own, which no server understands.
     pub client_lines: bool,
@@ -104,6 +113,29 @@ pub struct Dialect {
     pub infinity: Option<&'static str>,
     /// The statements around a transaction.
     pub transaction: TransactionWords,
+}
+
+/// What languages a language is like: what is known of statements, and of places in them, differs between families,
+/// and within one in data only.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Family {
+    /// SQL: clauses, expressions, names of tables and columns, parameters.
+    Sql,
+    /// A command and its arguments.
+    Commands,
+    /// Calls on collections, with documents as arguments.
+    Documents,
+}
+
+/// What an entry of the help is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HelpKind {
+    /// A function.
+    Function,
+    /// A keyword or a clause.
+    Keyword,
+    /// A command of a server of commands.
+    Command,
 }
 
 /// The statements that begin and end transactions; empty where there is none.
@@ -125,6 +157,8 @@ pub struct TransactionWords {
 pub(super) const PLAIN: Dialect = Dialect {
     name: "",
     extension: "sql",
+    family: Family::Sql,
+    help: &[],
     quotes: &[],
     line_comments: &[],
     block_comment: None,
@@ -142,12 +176,13 @@ pub(super) const PLAIN: Dialect = Dialect {
     name_quote: '"',
     folds_names: false,
     quoted_names_may_be_text: false,
+    own_schemas: &[],
     types: &[],
     new_table: ["", ""],
     new_index: ["", ""],
     dollar_quotes: false,
     code_comments: &[],
-    lines: false,
+    ends_with_line: false,
     client_lines: false,
     delimiter_word: None,
     copy_data: false,
@@ -216,6 +251,21 @@ impl Dialect {
         let text = if quote.backslash { text.replace('\\', "\\\\") } else { text.to_owned() };
         let escaped = if quote.doubled { format!("{close}{close}") } else { format!("\\{close}") };
         format!("{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
+    }
+
+    /// What a person writes after a statement to end it.
+    pub fn terminator(&self) -> &'static str {
+        if self.ends_with_line { "" } else { ";" }
+    }
+
+    /// Whether values may stand beside a statement, under the names of parameters in it.
+    pub fn takes_parameters(&self) -> bool {
+        self.family == Family::Sql
+    }
+
+    /// Whether rows can be written as statements of it.
+    pub fn writes_rows(&self) -> bool {
+        self.family == Family::Sql
     }
 
     /// The first starter for `word`, in any case.
@@ -400,7 +450,7 @@ mod tests {
 
     #[test]
     fn tables_are_in_order() {
-        for dialect in DIALECTS {
+        for dialect in DIALECTS.iter() {
             assert!(dialect.keywords.is_sorted(), "keywords of {} are not sorted", dialect.name);
             for starter in dialect.starters {
                 assert!(dialect.is_keyword(starter.word), "{} is not a keyword", starter.word);

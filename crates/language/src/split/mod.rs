@@ -216,7 +216,7 @@ impl<'a> Splitter<'a> {
             }
         };
         let client_line = self.dialect.client_lines && first.kind == TokenKind::Punctuation(b'\\');
-        if self.dialect.lines || client_line {
+        if self.dialect.ends_with_line || client_line {
             return Some(self.line(&gap, first));
         }
         let first = self.cut_at_delimiter(first);

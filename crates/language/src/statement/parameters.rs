@@ -83,7 +83,7 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     let mut unnamed = 0;
     let mut previous: Option<Token> = None;
     let mut tokens = Lexer::new(&rope, dialect, 0).peekable();
-    if dialect.lines {
+    if !dialect.takes_parameters() {
         return found;
     }
     while let Some(token) = tokens.next() {

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Family};
 use crate::lexer::{Lexer, TokenKind};
 
 /// What stands in the place of a password.
@@ -15,7 +15,10 @@ const BEFORE: &[&str] = &["PASSWORD", "BY", "USING", "AS"];
 /// `IDENTIFIED BY`, `SET PASSWORD`, `PASSWORD()`, user mappings and subscriptions in SQL, and of `AUTH`, `HELLO`, `ACL SETUSER`,
 /// `CONFIG SET` and `MIGRATE` in commands.
 pub fn veiled<'a>(statement: &'a str, dialect: &'static Dialect) -> Cow<'a, str> {
-    let places = if dialect.lines { in_command(statement, dialect) } else { in_sql(statement, dialect) };
+    let places = match dialect.family {
+        Family::Commands => in_command(statement, dialect),
+        Family::Sql | Family::Documents => in_sql(statement, dialect),
+    };
     if places.is_empty() {
         return Cow::Borrowed(statement);
     }

@@ -83,6 +83,11 @@ pub trait Engine: Send + Sync {
         Vec::new()
     }
 
+    /// How container images of it are set up.
+    fn container(&self) -> Container {
+        Container { variables: &[], usual: &[] }
+    }
+
     /// Opens a session.
     ///
     /// - Promises that the database answers: a file is one of its databases, a server has let the user in, and
@@ -95,6 +100,16 @@ pub trait Engine: Send + Sync {
     /// - When the attempt is stopped the error is [`crate::error::ErrorKind::Stopped`], within a second, whatever
     ///   the network does; nothing is left open.
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError>;
+}
+
+/// How container images of an engine are set up.
+#[derive(Debug, Clone, Copy)]
+pub struct Container {
+    /// Variables of the environment, each with the key of a profile that it fills. Of several for one key the first
+    /// that is there counts.
+    pub variables: &'static [(&'static str, &'static str)],
+    /// Keys with what the image takes where nothing is said.
+    pub usual: &'static [(&'static str, &'static str)],
 }
 
 /// A key of a profile that one engine understands.

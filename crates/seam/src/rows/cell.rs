@@ -15,6 +15,7 @@ use arrow_schema::{DataType, Field, TimeUnit};
 use crate::rows::DB_TYPE;
 use crate::rows::assemble::Value;
 use crate::rows::form::{self, TextForm};
+use crate::rows::other;
 use crate::rows::widen::mixed_value;
 
 /// What a value is, apart from its text.
@@ -64,6 +65,8 @@ pub enum ColumnReader<'a> {
     Formed(Formed<'a>, TextForm),
     /// Numbers of other types.
     Number(Numbers<'a>),
+    /// Values of types beside these.
+    Other(&'a ArrayRef),
     /// A type that no engine makes, and that has no text form here.
     Unreadable(&'a DataType),
 }
@@ -146,7 +149,7 @@ impl<'a> Formed<'a> {
             (DataType::Date32, _) => Formed::Date(column.as_primitive()),
             (DataType::Time64(TimeUnit::Microsecond), _) => Formed::Time(column.as_primitive()),
             (DataType::Timestamp(TimeUnit::Microsecond, zone), _) => {
-                let zone = zone.as_ref().map(|zone| zone.parse().unwrap_or_else(|_| utc()));
+                let zone = zone.as_deref().map(zone_named);
                 Formed::Timestamp(column.as_primitive(), zone)
             }
             _ => return None,
@@ -203,6 +206,11 @@ impl<'a> Formed<'a> {
     }
 }
 
+/// A time zone by its name; one that is not known here is UTC.
+pub(super) fn zone_named(name: &str) -> Tz {
+    name.parse().unwrap_or_else(|_| utc())
+}
+
 fn utc() -> Tz {
     match "+00:00".parse() {
         Ok(zone) => zone,
@@ -213,7 +221,7 @@ fn utc() -> Tz {
 
 /// How far east of Greenwich a zone's clocks are at a point in time. Beyond the reach of the zone's
 /// rules they are as at its end.
-fn seconds_east(zone: &Tz, micros: i64) -> i32 {
+pub(super) fn seconds_east(zone: &Tz, micros: i64) -> i32 {
     const END: i64 = 8_000_000_000_000_000_000;
     let utc = chrono::DateTime::from_timestamp_micros(micros.clamp(-END, END)).unwrap_or_default().naive_utc();
     chrono::Offset::fix(&chrono::TimeZone::offset_from_utc_datetime(zone, &utc)).local_minus_utc()
@@ -251,7 +259,8 @@ impl<'a> ColumnReader<'a> {
             DataType::Boolean => ColumnReader::Boolean(column.as_boolean()),
             DataType::Null => ColumnReader::Nulls,
             kind if super::widen::is_mixed(kind) => ColumnReader::Mixed(column.as_union()),
-            other => Numbers::new(column).map_or(ColumnReader::Unreadable(other), ColumnReader::Number),
+            known if other::is_known(known) => ColumnReader::Other(column),
+            unknown => Numbers::new(column).map_or(ColumnReader::Unreadable(unknown), ColumnReader::Number),
         }
     }
 
@@ -272,6 +281,7 @@ impl<'a> ColumnReader<'a> {
             ColumnReader::Nulls => true,
             ColumnReader::Formed(formed, _) => formed.is_null(row),
             ColumnReader::Number(numbers) => numbers.is_null(row),
+            ColumnReader::Other(column) => column.is_null(row),
             ColumnReader::Unreadable(_) => false,
         }
     }
@@ -300,6 +310,14 @@ impl<'a> ColumnReader<'a> {
                 let mut text = String::new();
                 numbers.write(row, &mut text);
                 return cell(CellKind::Number, text.into());
+            }
+            ColumnReader::Other(column) if !column.is_null(row) => {
+                let mut text = String::new();
+                match other::write(column, row, &mut text) {
+                    // The value of a dictionary may be NULL.
+                    CellKind::Null => Value::Null,
+                    kind => return cell(kind, text.into()),
+                }
             }
             ColumnReader::Unreadable(data_type) => {
                 return cell(CellKind::Text, format!("({data_type} has no text form)").into());
@@ -361,7 +379,7 @@ pub fn hex(bytes: &[u8]) -> String {
     text
 }
 
-fn put_hex(bytes: &[u8], out: &mut String) {
+pub(super) fn put_hex(bytes: &[u8], out: &mut String) {
     let digit = |value: u8| char::from_digit(u32::from(value), 16).unwrap_or('0');
     out.extend(bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]));
 }
@@ -392,7 +410,7 @@ pub fn column_text(column: &ArrayRef) -> Vec<String> {
 mod tests {
     use std::sync::Arc;
 
-    use arrow_array::{Decimal128Array, ListArray};
+    use arrow_array::Decimal128Array;
 
     use super::*;
 
@@ -412,11 +430,6 @@ mod tests {
                 Arc::new(Decimal128Array::from(vec![12345]).with_precision_and_scale(9, 2).unwrap()),
                 "123.45",
                 CellKind::Number,
-            ),
-            (
-                Arc::new(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1), None])])),
-                "(List(Int64) has no text form)",
-                CellKind::Text,
             ),
             (Arc::new(Int16Array::from(vec![-7])), "-7", CellKind::Number),
             (Arc::new(Int32Array::from(vec![None])), "∅", CellKind::Null),

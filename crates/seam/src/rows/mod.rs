@@ -2,7 +2,7 @@
 //!
 //! [`assemble`] builds batches from a database that types every value on its own, [`columns`] from one that types
 //! columns; [`widen`] keeps a column whole when its values turn out to be of several types, [`origin`] says where a
-//! column comes from, [`cell`] and [`form`] read one value back, [`moment`] and [`span`] read points and spans of
+//! column comes from, [`cell`], [`form`] and [`other`] read one value back, [`moment`] and [`span`] read points and spans of
 //! time that are kept as text.
 //!
 //! What Arrow has no type for travels as text or JSON, and every field tells the database's own type name in its
@@ -14,6 +14,7 @@ pub mod columns;
 pub mod form;
 pub mod moment;
 pub mod origin;
+pub mod other;
 pub mod span;
 pub mod widen;
 

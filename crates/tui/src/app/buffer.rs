@@ -103,7 +103,7 @@ impl Buffer {
         }
         let text = on_disk.clone().unwrap_or_default();
         let extension = path.extension().unwrap_or_default().to_string_lossy();
-        let mut document = Document::new(&text, dialect::by_extension(&extension).unwrap_or(&dialect::SQLITE));
+        let mut document = Document::new(&text, dialect::by_extension(&extension).unwrap_or(dialect::FALLBACK));
         let journal = Journal::new(journals, &path, text);
         let mut recovered = None;
         if let Some(found) = crashed {

@@ -254,7 +254,7 @@ impl App {
         let document = &self.buffer.document;
         let dialect = document.outline().dialect();
         let statement = document.statement();
-        let Some(statement) = statement.filter(|s| s.closed && !dialect.lines) else {
+        let Some(statement) = statement.filter(|s| s.closed && !dialect.ends_with_line) else {
             return self.tell("no statement here to format");
         };
         let range = statement.start..statement.body_end;

@@ -211,8 +211,10 @@ impl App {
 
     /// Asks for a URL, from which most fields can be filled in.
     pub fn ask_for_url(&mut self) {
-        let title = "paste a URL, such as postgresql://clerk@quay.example/bookings, or press enter to fill in fields"
-            .to_owned();
+        let server = self.engines.iter().find(|engine| engine.keys().iter().any(|key| key.name == "host"));
+        let scheme = server.and_then(|engine| engine.schemes().first()).unwrap_or(&"scheme");
+        let title =
+            format!("paste a URL, such as {scheme}://clerk@quay.example/bookings, or press enter to fill in fields");
         self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Url)));
     }
 

@@ -169,7 +169,7 @@ impl App {
 
     /// Puts a statement at the end of the buffer, or goes to it where it stands already.
     pub(super) fn put_statement(&mut self, statement: &str) {
-        let end = if self.buffer.document.outline().dialect().lines { "" } else { ";" };
+        let end = self.buffer.document.outline().dialect().terminator();
         let id = StatementId::of(statement);
         let document = &mut self.buffer.document;
         let there = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == id);

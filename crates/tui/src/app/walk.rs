@@ -383,12 +383,12 @@ impl App {
 
     /// Puts a text with places into the buffer: at the cursor, or as a statement of its own at the end.
     pub(super) fn put_text(&mut self, written: &str, alone: bool) {
-        let lines = self.buffer.document.outline().dialect().lines;
+        let end = self.buffer.document.outline().dialect().terminator();
         if alone {
             self.begin_statement_at_end();
         }
         let cursor = self.buffer.document.cursor();
-        let end = if alone && !lines { ";" } else { "" };
+        let end = if alone { end } else { "" };
         self.put_snippet(cursor..cursor, &format!("{written}{end}"));
         self.panes.focus = crate::action::Scope::Buffer;
     }
@@ -398,7 +398,7 @@ impl App {
         let document = &mut self.buffer.document;
         let outline = document.outline();
         let last = outline.statements().last().map(|s| (s.body_end, s.end == s.body_end));
-        if let Some((end, true)) = last.filter(|_| !outline.dialect().lines) {
+        if let Some((end, true)) = last.filter(|_| !outline.dialect().ends_with_line) {
             // The one before was the last and needed none.
             document.go(Motion::To(end), false);
             document.insert(";");

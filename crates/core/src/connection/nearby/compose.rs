@@ -26,18 +26,17 @@ fn profile(name: &str, service: &Yaml, engines: &[&dyn Engine]) -> Option<Profil
     let port = service["ports"].as_vec()?.iter().find_map(|port| published(port, usual))?;
     let mut profile = Profile::new(name, engine.name()).with("host", "127.0.0.1");
     profile.settings.insert("port".into(), number(&port)?);
-    let set = |profile: Profile, key: &str, names: &[&str]| match names.iter().find_map(|name| variable(service, name))
-    {
-        Some(value) if engine.keys().iter().any(|known| known.name == key) => profile.with(key, value),
-        _ => profile,
-    };
-    let profile = set(profile, "user", &["POSTGRES_USER", "MYSQL_USER", "MARIADB_USER"]);
-    let profile = set(profile, "database", &["POSTGRES_DB", "MYSQL_DATABASE", "MARIADB_DATABASE"]);
-    let mut profile =
-        set(profile, "password", &["POSTGRES_PASSWORD", "MYSQL_PASSWORD", "MARIADB_PASSWORD", "REDIS_PASSWORD"]);
-    if profile.engine == "postgres" && profile.text("user").is_none() {
-        // What the image takes where nothing is said.
-        profile = profile.with("user", "postgres");
+    let container = engine.container();
+    for (name, key) in container.variables {
+        let wanted = profile.text(key).is_none() && engine.keys().iter().any(|known| known.name == *key);
+        if let Some(value) = variable(service, name).filter(|_| wanted) {
+            profile = profile.with(key, value);
+        }
+    }
+    for (key, value) in container.usual {
+        if profile.text(key).is_none() {
+            profile = profile.with(key, *value);
+        }
     }
     Some(profile)
 }

@@ -94,7 +94,7 @@ proptest! {
     /// Whatever is written: ranges lie within the statement, and queries within those around them.
     #[test]
     fn what_is_found_lies_within_the_statement(text in "(select|from|where|join|left join|on|with|as|insert into|values|update|set|delete from|union all|group by|order by|lateral|\\(|\\)|,|\\.|a|b|t1|=|\\*|1|'x'| |\n){0,50}") {
-        for dialect in DIALECTS {
+        for dialect in DIALECTS.iter() {
             let shape = Shape::of(words(&text, dialect, 0));
             let end = shape.words.len();
             for query in &shape.queries {

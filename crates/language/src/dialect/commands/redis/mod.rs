@@ -2,7 +2,7 @@
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/#inline-commands>. One command a line; an argument in
 //! quotes may go over several. A line that begins with `#` is a comment of ours.
 
-use crate::dialect::{Dialect, PLAIN, Quote, QuoteKind, TransactionWords};
+use crate::dialect::{Dialect, Family, HelpKind, PLAIN, Quote, QuoteKind, TransactionWords};
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'"', close: b'"', doubled: false, backslash: true, kind: QuoteKind::Text };
@@ -12,7 +12,9 @@ pub static REDIS: Dialect = Dialect {
     name: "redis",
     extension: "redis",
     quotes: &[TEXT, Quote { open: b'\'', close: b'\'', ..TEXT }],
-    lines: true,
+    family: Family::Commands,
+    help: &[(HelpKind::Command, include_str!("commands.txt"))],
+    ends_with_line: true,
     line_comments: &["#"],
     transaction: TransactionWords {
         begin: "multi",

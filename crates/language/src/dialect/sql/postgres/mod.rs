@@ -3,7 +3,8 @@
 
 mod keywords;
 
-use crate::dialect::{
+use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
 };
@@ -139,6 +140,8 @@ const ACTING: Acting = Acting {
 /// PostgreSQL's language.
 pub static POSTGRES: Dialect = Dialect {
     name: "postgres",
+    own_schemas: &["information_schema", "pg_catalog", "pg_toast"],
+    help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     quotes: &[
         Quote { prefix: Some(b'e'), backslash: true, ..TEXT },
         Quote { prefix: Some(b'x'), kind: QuoteKind::Binary, ..TEXT },

@@ -2,7 +2,8 @@
 
 mod keywords;
 
-use crate::dialect::{
+use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     starter, unreserved,
 };
@@ -51,6 +52,7 @@ const ACTING: Acting = Acting {
 /// SQLite's language.
 pub static SQLITE: Dialect = Dialect {
     name: "sqlite",
+    help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     extension: "sql",
     quotes: &[
         Quote {

@@ -3,7 +3,8 @@
 
 mod keywords;
 
-use crate::dialect::{
+use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
 };
@@ -135,6 +136,8 @@ const ACTING: Acting = Acting {
 /// The language of MySQL and MariaDB.
 pub static MYSQL: Dialect = Dialect {
     name: "mysql",
+    own_schemas: &["information_schema", "mysql", "performance_schema", "sys"],
+    help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     quotes: &[
         Quote { prefix: Some(b'x'), backslash: false, kind: QuoteKind::Binary, ..TEXT },
         Quote { prefix: Some(b'b'), backslash: false, kind: QuoteKind::Binary, ..TEXT },

@@ -6,20 +6,10 @@
 //! are its name; in the file of a server of commands each entry is a command.
 
 use std::collections::HashMap;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, Mutex, PoisonError};
 
 use crate::dialect::Dialect;
-
-/// What an entry is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
-    /// A function.
-    Function,
-    /// A keyword or a clause.
-    Keyword,
-    /// A command of a server of commands.
-    Command,
-}
+pub use crate::dialect::HelpKind as Kind;
 
 /// Help for one thing.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,57 +30,21 @@ pub struct Help {
     by_name: HashMap<String, usize>,
 }
 
-const FUNCTIONS: &str = include_str!("data/functions.txt");
-const KEYWORDS: &str = include_str!("data/keywords.txt");
+type Known = Mutex<HashMap<&'static str, &'static Help>>;
 
-/// The files of each dialect; a later entry stands before an earlier one of the same name.
-static FILES: &[(&str, &[(Kind, &str)])] = &[
-    (
-        "sqlite",
-        &[
-            (Kind::Keyword, KEYWORDS),
-            (Kind::Keyword, include_str!("data/sqlite-keywords.txt")),
-            (Kind::Function, FUNCTIONS),
-            (Kind::Function, include_str!("data/sqlite-functions.txt")),
-        ],
-    ),
-    (
-        "postgres",
-        &[
-            (Kind::Keyword, KEYWORDS),
-            (Kind::Keyword, include_str!("data/postgres-keywords.txt")),
-            (Kind::Function, FUNCTIONS),
-            (Kind::Function, include_str!("data/postgres-functions.txt")),
-        ],
-    ),
-    (
-        "mysql",
-        &[
-            (Kind::Keyword, KEYWORDS),
-            (Kind::Keyword, include_str!("data/mysql-keywords.txt")),
-            (Kind::Function, FUNCTIONS),
-            (Kind::Function, include_str!("data/mysql-functions.txt")),
-        ],
-    ),
-    ("redis", &[(Kind::Command, include_str!("data/redis-commands.txt"))]),
-];
-
-static ALL: LazyLock<HashMap<&'static str, Help>> = LazyLock::new(|| {
-    let help = |files: &&[(Kind, &str)]| {
-        let mut help = Help { entries: Vec::new(), by_name: HashMap::new() };
-        for (kind, text) in *files {
-            entries(*kind, text).for_each(|entry| help.put(entry));
-        }
-        help
-    };
-    FILES.iter().map(|(dialect, files)| (*dialect, help(files))).collect()
-});
-
-static NONE: LazyLock<Help> = LazyLock::new(|| Help { entries: Vec::new(), by_name: HashMap::new() });
+/// What was read already, by the names of dialects.
+static KNOWN: LazyLock<Known> = LazyLock::new(Mutex::default);
 
 /// The help for a dialect.
-pub fn of(dialect: &Dialect) -> &'static Help {
-    ALL.get(dialect.name).unwrap_or(&NONE)
+pub fn of(dialect: &'static Dialect) -> &'static Help {
+    let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+    known.entry(dialect.name).or_insert_with(|| {
+        let mut help = Help { entries: Vec::new(), by_name: HashMap::new() };
+        for (kind, text) in dialect.help {
+            entries(*kind, text).for_each(|entry| help.put(entry));
+        }
+        Box::leak(Box::new(help))
+    })
 }
 
 impl Help {
@@ -159,7 +113,7 @@ mod tests {
     #[test]
     fn every_entry_has_a_name_a_signature_and_a_sentence() {
         let mut all = 0;
-        for dialect in DIALECTS {
+        for dialect in DIALECTS.iter() {
             for entry in of(dialect).entries() {
                 all += 1;
                 assert!(!entry.name.is_empty(), "{}: {}", dialect.name, entry.signature);
