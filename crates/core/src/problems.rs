@@ -274,6 +274,17 @@ impl Judge<'_> {
             given.extend(self.scope.given(number, 0));
             before = shape.queries.get(number).and_then(|query| query.before);
         }
+        // Some servers see them from inside, too (`having (select a) = 1`).
+        let mut around = shape.queries.get(query).and_then(|query| query.around);
+        let mut inside = false;
+        while let Some(number) = around {
+            let seen = self.scope.given(number, 0);
+            inside |= seen.iter().any(|column| name.means(&column.name, dialect) && column.name != *"");
+            around = shape.queries.get(number).and_then(|query| query.around);
+        }
+        if inside {
+            return None;
+        }
         if given.iter().any(|column| name.means(&column.name, dialect) && column.name != *"")
             && clause != Clause::Select
         {

@@ -53,7 +53,7 @@ struct Judge {
     dialect: &'static Dialect,
 }
 
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct Count {
     taken: usize,
     judged: usize,
@@ -148,7 +148,8 @@ fn main() {
                 false => vec![separated(&place)],
             };
             let mut judge = Judge::connect(profile("mysql", server.port)).unwrap();
-            for statements in &files {
+            for (number, statements) in files.iter().enumerate() {
+                eprintln!("{number} of {} files: {count:?}", files.len());
                 // Some of them change who may come in, or end the server.
                 if !judge.go_through(statements, &mut count) {
                     server = Mariadb::start();

@@ -115,6 +115,13 @@ fn nothing_is_said_about_what_could_be_meant() {
         ("sqlite", "select * from sqlite_master"),
         ("sqlite", "select value from json_each('[1]')"),
         ("sqlite", "select j.value from ports, json_each(ports.name) j"),
+        ("mysql", "select 1 as best from (select 1) as one having (select best) = 1"),
+        ("mysql", "select straight_join sql_no_cache v.name from ports p, vessels v where p.id = v.id group by v.name"),
+        ("mysql", "select name from ports ignore index for join (primary, by_name)"),
+        (
+            "mysql",
+            "select name from ports use index for group by (by_name) use index for order by (by_name) group by name",
+        ),
         ("postgres", "select extract(day from departs) from sailings"),
         ("postgres", "select name::text, cast(id as bigint) from ports"),
         ("postgres", "select n from generate_series(1, 3) n"),

@@ -71,6 +71,9 @@ pub(super) fn clause_of(word: &str, now: Clause, shape: &Shape, at: usize) -> Op
             if before("DELETE") { Target } else { From }
         }
         "FROM" if before("DELETE") => Target,
+        // Hints to the optimizer: `use index for join (i)`, `select straight_join a`.
+        "JOIN" | "GROUP" | "ORDER" if before("FOR") => return None,
+        "STRAIGHT_JOIN" if now == Select => return None,
         "JOIN" | "STRAIGHT_JOIN" => From,
         "USING" if matches!(now, Target) => From,
         "USING" if matches!(now, From | On) => Using,
