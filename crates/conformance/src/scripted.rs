@@ -240,7 +240,7 @@ fn text(name: &str, text: &str) -> RecordBatch {
 }
 
 /// A value of each kind that the servers to come have.
-fn kinds() -> RecordBatch {
+pub fn kinds() -> RecordBatch {
     let mut wide = Decimal256Builder::new().with_precision_and_scale(76, 2).expect("within the limit");
     wide.append_value("12345678901234567890123456789012345678901234567890".parse().expect("a number"));
     let mut nanos = TimestampNanosecondBuilder::new();

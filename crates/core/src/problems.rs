@@ -128,7 +128,8 @@ impl Judge<'_> {
                 || self.made.contains(&name.text.to_lowercase());
         }
         let lower = name.text.to_lowercase();
-        let own = ["pg_", "sqlite_", "pragma_", "information_schema", "seq_", "inserted", "deleted"];
+        // What triggers and rules have.
+        let given = ["inserted", "deleted", "information_schema"];
         // Other schemas may be on the path by the time it runs.
         let elsewhere = self.catalog().named(&lower).next().is_some();
         let cte = self.scope.ctes(query).iter().any(|cte| name.means(&cte.name.text, dialect));
@@ -138,7 +139,7 @@ impl Judge<'_> {
         cte || elsewhere
             || in_own
             || self.made.contains(&lower)
-            || own.iter().any(|prefix| lower.starts_with(prefix))
+            || given.iter().chain(dialect.own_prefixes).any(|prefix| lower.starts_with(prefix))
             || matches!(
                 lower.as_str(),
                 "dual"

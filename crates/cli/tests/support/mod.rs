@@ -197,8 +197,27 @@ impl Screen {
         Screen::through(home, size, &[], arguments, environment)
     }
 
+    /// An example of the package instead of the program.
+    pub fn of_example(name: &str, home: &Home, arguments: &[&str]) -> Screen {
+        let program = Path::new(env!("CARGO_BIN_EXE_jaunty")).with_file_name("examples").join(name);
+        // Cargo builds them with all tests, and not with those of one file.
+        assert!(program.exists(), "there is no example yet; run: cargo build -p jaunty --examples");
+        Screen::of(&program.display().to_string(), home, (140, 42), &[], arguments, &[])
+    }
+
     /// Starts it by way of another program.
     fn through(
+        home: &Home,
+        size: (u16, u16),
+        through: &[&str],
+        arguments: &[&str],
+        environment: &[(&str, &str)],
+    ) -> Screen {
+        Screen::of(env!("CARGO_BIN_EXE_jaunty"), home, size, through, arguments, environment)
+    }
+
+    fn of(
+        program: &str,
         home: &Home,
         (columns, rows): (u16, u16),
         through: &[&str],
@@ -214,7 +233,7 @@ impl Screen {
         for (name, value) in home.environment().into_iter().chain(own) {
             line.push_str(&format!(" {name}={}", quoted(&value)));
         }
-        for word in through.iter().chain(&[env!("CARGO_BIN_EXE_jaunty")]).chain(arguments) {
+        for word in through.iter().chain(&[program]).chain(arguments) {
             line.push_str(&format!(" {}", quoted(word)));
         }
         // The shell stays until the screen has been read. A program that was killed has not given the

@@ -20,6 +20,15 @@ use arrow_schema::{DataType, SchemaRef};
 
 use super::Place;
 
+/// Whether all columns can be read so: what holds other values is read whole.
+pub(super) fn can_be_cut(schema: &SchemaRef) -> bool {
+    let simple = |of: &DataType| match of {
+        DataType::Null | DataType::Utf8 | DataType::Binary | DataType::Union(..) | DataType::Boolean => true,
+        other => other.is_primitive(),
+    };
+    schema.fields().iter().all(|field| simple(field.data_type()))
+}
+
 /// Which bytes of long values are wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Window {

@@ -26,8 +26,11 @@ pub(super) fn holds_together(schema: &SchemaRef, place: &Place, bytes: &[u8]) ->
     let Some(batch) = root_as_message(head).ok().and_then(|message| message.header_as_record_batch()) else {
         return false;
     };
-    let within =
-        |rows: i64, nulls: i64| (0..=rows).contains(&nulls) && u64::try_from(rows).is_ok_and(|n| n <= place.rows);
+    // Of what lists hold there may be more than there are rows.
+    let flat = schema.fields().iter().all(|field| !holds_others(field.data_type()));
+    let within = |rows: i64, nulls: i64| {
+        (0..=rows).contains(&nulls) && u64::try_from(rows).is_ok_and(|n| !flat || n <= place.rows)
+    };
     let counts: Option<Vec<usize>> = schema.fields().iter().map(|field| buffers_of(field.data_type())).collect();
     let (Some(nodes), Some(buffers)) = (batch.nodes(), batch.buffers()) else { return schema.fields().is_empty() };
     let expected = counts.map(|counts| counts.iter().sum::<usize>());
@@ -75,13 +78,27 @@ pub(super) fn checksum(file: &File, from: u64, to: u64) -> io::Result<u32> {
 pub(super) fn buffers_of(data_type: &DataType) -> Option<usize> {
     match data_type {
         DataType::Null => Some(0),
-        DataType::Utf8 | DataType::Binary => Some(3),
+        DataType::Utf8 | DataType::Binary | DataType::LargeUtf8 | DataType::LargeBinary => Some(3),
+        DataType::FixedSizeBinary(_) => Some(2),
+        DataType::List(inside) | DataType::LargeList(inside) | DataType::Map(inside, _) => {
+            Some(2 + buffers_of(inside.data_type())?)
+        }
+        DataType::FixedSizeList(inside, _) => Some(1 + buffers_of(inside.data_type())?),
+        DataType::Struct(fields) => {
+            fields.iter().try_fold(1, |count, field| Some(count + buffers_of(field.data_type())?))
+        }
         DataType::Union(fields, UnionMode::Dense) => {
             fields.iter().try_fold(2, |count, (_, field)| Some(count + buffers_of(field.data_type())?))
         }
         kind if kind.is_primitive() || *kind == DataType::Boolean => Some(2),
         _ => None,
     }
+}
+
+/// Whether values of a type hold others.
+pub(super) fn holds_others(data_type: &DataType) -> bool {
+    use DataType::{FixedSizeList, LargeList, List, Map, Struct};
+    matches!(data_type, List(_) | LargeList(_) | FixedSizeList(..) | Map(..) | Struct(_))
 }
 
 /// What a message is.

@@ -162,7 +162,7 @@ impl Archive {
         let index = contents.places.partition_point(|place| place.first_row + place.rows <= row);
         let Some(place) = contents.places.get(index) else { return Ok(None) };
         let at = (row - place.first_row) as usize;
-        if place.body <= LARGE {
+        if place.body <= LARGE || !cut::can_be_cut(&contents.schema) {
             return Ok(Some((self.batch(&contents, place, None)?.slice(at, 1), Vec::new())));
         }
         let (batch, cuts) = self.read_cut(&contents, place, window)?;
@@ -280,7 +280,7 @@ impl Archive {
 
     /// A batch, its values cut after so many bytes if there are long ones.
     fn batch(&self, contents: &Contents, place: &Place, most: Option<u64>) -> Result<RecordBatch, ArchiveError> {
-        let is_large = place.body > LARGE;
+        let is_large = place.body > LARGE && cut::can_be_cut(&contents.schema);
         if is_large && most.is_none() {
             return read_place(&self.path, contents, place);
         }

@@ -5,9 +5,12 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use arrow_array::ArrayRef;
 use arrow_array::RecordBatch;
+use arrow_array::cast::AsArray;
 use arrow_ipc::writer::FileWriter;
-use arrow_schema::{Schema, SchemaRef};
+use arrow_schema::{ArrowError, DataType, FieldRef, Schema, SchemaRef};
+use arrow_select::take::take;
 
 use super::reader::{Contents, read_place};
 use super::{Archive, ArchiveError, CHECKSUMS, Place};
@@ -55,8 +58,9 @@ impl Write for Counted {
 impl Writer {
     /// Begins an archive in a new file, which only its owner can read.
     pub fn create(path: &Path, schema: &SchemaRef) -> Result<Writer, ArchiveError> {
-        let (file, reader) = begin(path, schema)?;
-        let archive = Arc::new(Archive::new(path.to_owned(), Contents::empty(reader, Arc::clone(schema))));
+        let schema = plain_schema(schema);
+        let (file, reader) = begin(path, &schema)?;
+        let archive = Arc::new(Archive::new(path.to_owned(), Contents::empty(reader, schema)));
         Ok(Writer { archive, file: Some(file) })
     }
 
@@ -70,12 +74,13 @@ impl Writer {
     /// A batch may have wider columns than those before; the archive is then written anew, once,
     /// with all rows in the wider schema.
     pub fn write(&mut self, batch: &RecordBatch) -> Result<(), ArchiveError> {
+        let batch = &plain_batch(batch)?;
         let schema = self.archive.schema();
         if batch.schema().fields() == schema.fields() {
             return self.append(batch);
         }
         let wide = common_schema(&schema, &batch.schema())
-            .ok_or_else(|| arrow_schema::ArrowError::SchemaError("a batch of another result".into()))?;
+            .ok_or_else(|| ArrowError::SchemaError("a batch of another result".into()))?;
         let wide = Arc::new(wide);
         if wide.fields() != schema.fields() {
             self.widen(&wide)?;
@@ -126,6 +131,42 @@ impl Writer {
     }
 }
 
+/// The type of a column in an archive. Values of a dictionary stand there themselves: each batch is then readable
+/// alone, as after a crash.
+fn plain_type(of: &DataType) -> DataType {
+    match of {
+        DataType::Dictionary(_, values) => plain_type(values),
+        other => other.clone(),
+    }
+}
+
+fn plain_schema(schema: &SchemaRef) -> SchemaRef {
+    let is_dictionary = |field: &FieldRef| matches!(field.data_type(), DataType::Dictionary(..));
+    if !schema.fields().iter().any(is_dictionary) {
+        return Arc::clone(schema);
+    }
+    let fields =
+        schema.fields().iter().map(|field| field.as_ref().clone().with_data_type(plain_type(field.data_type())));
+    Arc::new(Schema::new_with_metadata(fields.collect::<Vec<_>>(), schema.metadata().clone()))
+}
+
+/// The values of a dictionary may be another.
+fn plain_column(column: &ArrayRef) -> Result<ArrayRef, ArrowError> {
+    match column.as_any_dictionary_opt() {
+        Some(words) => plain_column(&take(words.values(), words.keys(), None)?),
+        None => Ok(Arc::clone(column)),
+    }
+}
+
+fn plain_batch(batch: &RecordBatch) -> Result<RecordBatch, ArrowError> {
+    let schema = plain_schema(batch.schema_ref());
+    if Arc::ptr_eq(&schema, batch.schema_ref()) {
+        return Ok(batch.clone());
+    }
+    let columns = batch.columns().iter().map(plain_column);
+    RecordBatch::try_new(schema, columns.collect::<Result<Vec<_>, _>>()?)
+}
+
 fn file_error(path: &Path, source: io::Error) -> ArchiveError {
     ArchiveError::File { path: path.to_owned(), act: "written", source }
 }
@@ -148,7 +189,7 @@ fn begin(path: &Path, schema: &Schema) -> Result<(FileWriter<Counted>, File), Ar
 fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -> io::Result<Place> {
     let offset = file.get_ref().written;
     file.write(batch).map_err(|error| match error {
-        arrow_schema::ArrowError::IoError(_, source) => source,
+        ArrowError::IoError(_, source) => source,
         other => io::Error::other(other),
     })?;
     let length = file.get_ref().written - offset;

@@ -8,8 +8,10 @@ use std::cmp::Ordering;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
-    Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
-    TimestampMicrosecondType, UInt32Type, UInt64Type,
+    Date32Type, Decimal128Type, DurationMicrosecondType, DurationMillisecondType, DurationNanosecondType,
+    DurationSecondType, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, Time64MicrosecondType,
+    TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType, TimestampSecondType, UInt32Type,
+    UInt64Type,
 };
 use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, UnionArray};
 use arrow_buffer::NullBuffer;
@@ -146,6 +148,13 @@ impl<'a> Keys<'a> {
                 Decimals::Numbers => numbers::<Decimal128Type>(column, short_decimal),
                 Decimals::Bytes(width) => Values::Made(column, Made::Decimal(width)),
             },
+            DataType::Timestamp(TimeUnit::Second, _) => numbers::<TimestampSecondType>(column, whole),
+            DataType::Timestamp(TimeUnit::Millisecond, _) => numbers::<TimestampMillisecondType>(column, whole),
+            DataType::Timestamp(TimeUnit::Nanosecond, _) => numbers::<TimestampNanosecondType>(column, whole),
+            DataType::Duration(TimeUnit::Nanosecond) => numbers::<DurationNanosecondType>(column, whole),
+            DataType::Duration(TimeUnit::Microsecond) => numbers::<DurationMicrosecondType>(column, whole),
+            DataType::Duration(TimeUnit::Millisecond) => numbers::<DurationMillisecondType>(column, whole),
+            DataType::Duration(TimeUnit::Second) => numbers::<DurationSecondType>(column, whole),
             kind if is_mixed(kind) => Values::Made(column, Made::Mixed(column.as_union())),
             _ => Values::Made(column, Made::Shown(ColumnReader::of(column, field))),
         };
@@ -330,10 +339,13 @@ impl Made<'_> {
             }
             Made::Shown(reader) => {
                 let cell = reader.get(row);
-                if cell.kind == CellKind::Null {
-                    return false;
+                match cell.kind {
+                    CellKind::Null => return false,
+                    CellKind::Number => {
+                        out.extend(decimal(&cell.text).unwrap_or_else(|| cell.text.as_bytes().to_vec()))
+                    }
+                    _ => out.extend_from_slice(cell.text.as_bytes()),
                 }
-                out.extend_from_slice(cell.text.as_bytes());
             }
             Made::Mixed(_) => {}
         }

@@ -9,7 +9,7 @@ use super::long::Long;
 use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
-use jaunty_seam::rows::moment;
+use jaunty_seam::rows::{moment, other};
 
 pub(super) struct Json {
     lines: bool,
@@ -117,7 +117,11 @@ impl Exporter for Json {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
         self.keys = keys(schema.fields());
         self.rows = 0;
-        let nested = |field: &FieldRef| if self.nests { Nested::of(&type_name(field)) } else { None };
+        let nested = |field: &FieldRef| match self.nests {
+            true if other::is_nested(field.data_type()) => Some(Nested::Json),
+            true => Nested::of(&type_name(field)),
+            false => None,
+        };
         self.nested = schema.fields().iter().map(nested).collect();
         if !self.lines {
             out.write_all(b"[")?;

@@ -9,7 +9,7 @@ use arrow_schema::SchemaRef;
 use super::archive_writer::{ArchiveWriter, Failure, Tap};
 use super::execute::Tell;
 use super::keeping::Keeping;
-use super::state::{KeptRows, Run, RunResult};
+use super::state::{KeptRows, RESULT_NAME, Run, RunResult};
 use crate::archive::{ArchiveError, Writer};
 use crate::logbook::KeptResult;
 use jaunty_seam::engine::{Event, Flow, Sink};
@@ -53,9 +53,13 @@ impl RecordingSink {
     fn begin_archive(&mut self, schema: &SchemaRef, name: Option<String>) -> Result<(), ArchiveError> {
         self.finish_archive();
         let path = self.keeping.archive_path(self.run.number, self.run.results().len());
-        let writer = Writer::create(&path, schema)?;
-        let rows = KeptRows::open(Arc::clone(writer.archive())).named(name);
-        self.add_result(RunResult::Rows(Arc::new(rows)));
+        let named = name.map(|name| {
+            let mut metadata = schema.metadata().clone();
+            metadata.insert(RESULT_NAME.to_owned(), name);
+            Arc::new(schema.as_ref().clone().with_metadata(metadata))
+        });
+        let writer = Writer::create(&path, named.as_ref().unwrap_or(schema))?;
+        self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
         let tap = self.tap.clone();
         let writer = ArchiveWriter::begin(writer, &self.run, &self.keeping, tap, (&self.tell, &self.failure));
         self.writer = Some(writer.map_err(|source| ArchiveError::File { path, act: "written", source })?);

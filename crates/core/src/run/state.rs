@@ -72,33 +72,32 @@ pub enum RunResult {
     Affected(Option<u64>),
 }
 
+/// The key of an archive's metadata under which the name of its result stands.
+pub(super) const RESULT_NAME: &str = "result_name";
+
 /// Rows in an archive that may not have been opened yet.
 #[derive(Debug)]
 pub struct KeptRows {
     path: PathBuf,
-    name: Option<String>,
     archive: Mutex<Option<Arc<Archive>>>,
 }
 
 impl KeptRows {
     /// Rows of an archive that is open.
     pub fn open(archive: Arc<Archive>) -> Self {
-        KeptRows { path: archive.path().to_owned(), name: None, archive: Mutex::new(Some(archive)) }
+        KeptRows { path: archive.path().to_owned(), archive: Mutex::new(Some(archive)) }
     }
 
     /// Rows of an archive on disk.
     pub fn closed(path: PathBuf) -> Self {
-        KeptRows { path, name: None, archive: Mutex::new(None) }
+        KeptRows { path, archive: Mutex::new(None) }
     }
 
-    /// With the name that the server gives the result.
-    pub fn named(self, name: Option<String>) -> KeptRows {
-        KeptRows { name, ..self }
-    }
-
-    /// The name that the server gives the result, from the server: cleaned where it is shown.
-    pub fn name(&self) -> Option<&str> {
-        self.name.as_deref()
+    /// The name that the server gives the result, where the archive is open. From the server: cleaned where it is
+    /// shown.
+    pub fn name(&self) -> Option<String> {
+        let archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
+        archive.as_ref()?.schema().metadata().get(RESULT_NAME).cloned()
     }
 
     /// The archive's file.

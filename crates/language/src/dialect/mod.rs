@@ -85,6 +85,8 @@ pub struct Dialect {
     pub quoted_names_may_be_text: bool,
     /// Schemas that every server has, in lower case: what is in them is not in a catalog.
     pub own_schemas: &'static [&'static str],
+    /// What names of the server's own tables and functions begin with, in lower case.
+    pub own_prefixes: &'static [&'static str],
     /// Names of types, the usual ones first.
     pub types: &'static [&'static str],
     /// A table that does not exist yet, as it usually is, and with all clauses that the server has as places to be
@@ -177,6 +179,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     folds_names: false,
     quoted_names_may_be_text: false,
     own_schemas: &[],
+    own_prefixes: &[],
     types: &[],
     new_table: ["", ""],
     new_index: ["", ""],

@@ -91,7 +91,13 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
     let (shown, results) = rows.results();
-    let title = if results > 1 { format!("result {} of {results} · {title}", shown + 1) } else { title.to_owned() };
+    // The server may give each a name.
+    let name = run.all_rows().get(shown).and_then(|rows| rows.name()).map(|name| format!("{name} · "));
+    let name = name.unwrap_or_default();
+    let title = match results {
+        0 | 1 => format!("{name}{title}"),
+        _ => format!("result {} of {results} · {name}{title}", shown + 1),
+    };
     // Numbers are told at length where neither the title nor how the rows are arranged needs the room.
     let needed = clean::width(&title).min(TITLE.1) + clean::width(&arranged) + 8;
     let room = usize::from(area.width).saturating_sub(needed);

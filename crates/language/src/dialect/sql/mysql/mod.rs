@@ -136,6 +136,7 @@ const ACTING: Acting = Acting {
 /// The language of MySQL and MariaDB.
 pub static MYSQL: Dialect = Dialect {
     name: "mysql",
+    own_prefixes: &["seq_"],
     own_schemas: &["information_schema", "mysql", "performance_schema", "sys"],
     help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     quotes: &[

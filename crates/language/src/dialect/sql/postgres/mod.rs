@@ -140,6 +140,7 @@ const ACTING: Acting = Acting {
 /// PostgreSQL's language.
 pub static POSTGRES: Dialect = Dialect {
     name: "postgres",
+    own_prefixes: &["pg_"],
     own_schemas: &["information_schema", "pg_catalog", "pg_toast"],
     help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     quotes: &[

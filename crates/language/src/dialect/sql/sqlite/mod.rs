@@ -52,6 +52,7 @@ const ACTING: Acting = Acting {
 /// SQLite's language.
 pub static SQLITE: Dialect = Dialect {
     name: "sqlite",
+    own_prefixes: &["sqlite_", "pragma_"],
     help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     extension: "sql",
     quotes: &[
