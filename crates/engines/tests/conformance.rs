@@ -1,5 +1,7 @@
 //! Every engine is held to the contracts of the seam. What a server cannot show stands below, with the reason.
 
+#![allow(clippy::unwrap_used)] // A test fails by panicking.
+
 use std::sync::LazyLock;
 
 use jaunty_conformance::{Cannot, Subject, Wanted, report, scripted};

@@ -281,7 +281,7 @@ mod tests {
         map.keys().append_value("a");
         map.values().append_null();
         map.append(true).unwrap();
-        let words: DictionaryArray<arrow_array::types::Int8Type> = vec![Some("high")].into_iter().collect();
+        let words: DictionaryArray<Int8Type> = vec![Some("high")].into_iter().collect();
         let months = IntervalMonthDayNano::new(14, -3, 1_500_000_000);
         let columns: Vec<(ArrayRef, &str, CellKind)> = vec![
             (
