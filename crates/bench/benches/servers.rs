@@ -15,7 +15,7 @@ use jaunty_bench::postgres::{bare, table};
 use jaunty_core::archive::Retention;
 use jaunty_core::connection::open;
 use jaunty_core::files::Folders;
-use jaunty_core::run::desk::{Desk, Order, Report};
+use jaunty_core::run::connection_worker::{ConnectionWorker, Order, Report};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping};
 use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
@@ -206,10 +206,15 @@ fn stops() -> Outcome {
             let folder = tempfile::tempdir()?;
             let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
             let (send, reports) = channel();
-            let desk =
-                Desk::open(engine, profile.clone(), Some(Secret::new(PASSWORD.into())), keeping, move |report| {
+            let desk = ConnectionWorker::open(
+                engine,
+                profile.clone(),
+                Some(Secret::new(PASSWORD.into())),
+                keeping,
+                move |report| {
                     let _ = send.send(report);
-                })?;
+                },
+            )?;
             let mut times = Times::default();
             for _ in 0..5 {
                 desk.ask(Order::Run(vec![Job { statement: statement.to_owned(), ..Job::default() }]));

@@ -21,8 +21,8 @@ use jaunty_core::settings::Settings;
 use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Name, ObjectKind, Rule};
 use jaunty_seam::profile::Profile;
-use jaunty_tui::app::{App, Message, Options, Post, Summoned};
-use jaunty_tui::taste;
+use jaunty_tui::app::{App, Message, Options, Overlay, Post};
+use jaunty_tui::appearance;
 use jaunty_tui::theme::Depth;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -75,7 +75,7 @@ fn logbook() -> Outcome {
     app.resize(screen);
     let begun = Instant::now();
     app.open_logbook();
-    while !matches!(&app.summoned, Some(Summoned::Past(past)) if past.entries.is_some()) {
+    while !matches!(&app.overlay, Some(Overlay::LogbookView(past)) if past.entries.is_some()) {
         app.update(inbox.recv_timeout(Duration::from_secs(10))?);
     }
     jaunty_tui::view::draw(&app, &mut cells);
@@ -275,7 +275,7 @@ fn opened(folder: &tempfile::TempDir, file: &std::path::Path, post: Post) -> Res
         profile: None,
         buffer: file.to_owned(),
         keeping,
-        taste: taste::understood(&mut Settings::default()),
+        appearance: appearance::understood(&mut Settings::default()),
         settings: Settings::default(),
         depth: Depth::Full,
     };

@@ -10,7 +10,7 @@ use jaunty_core::settings;
 use jaunty_seam::engine::Engine;
 use jaunty_seam::profile::{Profile, Setting};
 use jaunty_tui::app::Options;
-use jaunty_tui::taste;
+use jaunty_tui::appearance;
 use jaunty_tui::theme::Depth;
 
 static ENGINES: &[&dyn Engine] = &[&Scripted];
@@ -26,7 +26,7 @@ fn main() {
         connections: Connections { profiles: vec![profile.clone()], ..Connections::default() },
         profile: Some(profile),
         buffer: std::env::args_os().nth(1).expect("a buffer").into(),
-        taste: taste::understood(&mut settings),
+        appearance: appearance::understood(&mut settings),
         settings,
         depth: Depth::of_environment(|name| std::env::var(name).ok()),
         folders,

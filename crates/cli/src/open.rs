@@ -15,7 +15,7 @@ use jaunty_seam::engine::{Engine, Prompt, Question, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Profile, Secret};
 use jaunty_tui::app::Options;
-use jaunty_tui::taste;
+use jaunty_tui::appearance;
 use jaunty_tui::theme::Depth;
 
 use crate::args::Open;
@@ -203,8 +203,9 @@ pub fn show(
     crate::log::begin(&folders);
     let mut settings = settings::load(&folders.settings());
     let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
-    let taste = taste::understood(&mut settings);
+    let appearance = appearance::understood(&mut settings);
     let depth = Depth::of_environment(|name| std::env::var(name).ok());
-    let options = Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, taste, depth };
+    let options =
+        Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, appearance, depth };
     jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()))
 }

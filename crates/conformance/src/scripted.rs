@@ -36,7 +36,7 @@ use arrow_array::types::Int32Type;
 use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, RecordBatch, StringArray, StructArray};
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use jaunty_language::dialect::{DOCUMENTS, Dialect};
-use jaunty_language::statement::parameters::{Given, value_of};
+use jaunty_language::statement::parameters::{ParameterValue, value_of};
 use jaunty_seam::catalog::{Catalog, Column, ObjectKind};
 use jaunty_seam::engine::{
     Abilities, Attempt, CatalogPart, Effect, Engine, Event, Flow, Key, Location, Message, Progress, Question, Reading,
@@ -334,7 +334,7 @@ impl Berth {
                 work.send(Event::Ends { affected: None })
             }
             "echo" => match value_of(request.values, ":a") {
-                Given::Null => Err(EngineError::new(ErrorKind::Refused, "no value for the parameter :a")),
+                ParameterValue::Null => Err(EngineError::new(ErrorKind::Refused, "no value for the parameter :a")),
                 value => work.whole(text("a", &value.text().unwrap_or_default())),
             },
             "fail" => Err(EngineError::new(ErrorKind::Refused, rest).at(request.text.find(step))),

@@ -9,7 +9,7 @@ use std::ops::Range;
 
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
-use crate::complete::scope::{Scope, Sighted};
+use crate::complete::scope::{Scope, VisibleSource};
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
@@ -252,8 +252,8 @@ impl Judge<'_> {
         }
         if visible.iter().any(|source| has(source, name, dialect) || name.means(&source.name.text, dialect)) {
             // The condition of a join sees the tables before it only.
-            let before = |source: &&Sighted| clause != Clause::On || source.at < at;
-            let own: Vec<&Sighted> = visible
+            let before = |source: &&VisibleSource| clause != Clause::On || source.at < at;
+            let own: Vec<&VisibleSource> = visible
                 .iter()
                 .filter(before)
                 .filter(|source| source.outer == 0 && has(source, name, dialect))
@@ -416,7 +416,7 @@ impl Judge<'_> {
     }
 }
 
-fn has(source: &Sighted, name: &Written, dialect: &Dialect) -> bool {
+fn has(source: &VisibleSource, name: &Written, dialect: &Dialect) -> bool {
     source.columns.iter().any(|column| name.means(&column.name, dialect))
 }
 

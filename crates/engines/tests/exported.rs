@@ -229,7 +229,7 @@ fn any_text_is_one_literal() {
             for table in ["kept", "again"] {
                 run(session.as_mut(), &format!("delete from {table}")).unwrap();
             }
-            let given = [(":note".to_owned(), jaunty_language::statement::parameters::Given::Text(text))];
+            let given = [(":note".to_owned(), jaunty_language::statement::parameters::ParameterValue::Text(text))];
             session
                 .run(&Request::new("insert into kept values (1, :note)").with(&given), Box::new(Collect::up_to(9)))
                 .unwrap();

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use arrow_schema::DataType;
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
-use jaunty_language::statement::parameters::Given;
+use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_seam::engine::{Effect, Reading, Request, Session, Stop, Switch, SwitchKind, Touches, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
@@ -718,13 +718,13 @@ fn effects_are_asked_with_their_values_and_leave_a_transaction_as_it_is() {
         run(session, statement).unwrap();
     }
     session.location();
-    let given = |text: &str| [(":id".to_owned(), Given::read(text))];
+    let given = |text: &str| [(":id".to_owned(), ParameterValue::read(text))];
     for text in ["7", "'seven'", "null"] {
         let effect = session.effect(&Request::new("update fares set price = 1 where id = :id").with(&given(text)));
         assert_eq!(matches!(effect, Ok(Effect::Writes(_))), text != "'seven'", "{text}: {effect:?}");
     }
     // A number is compared with a text as it is when it runs.
-    let named = [(":name".to_owned(), Given::Int(7))];
+    let named = [(":name".to_owned(), ParameterValue::Int(7))];
     let effect = session.effect(&Request::new("update fares set price = 1 where id::text = :name").with(&named));
     assert!(matches!(effect, Ok(Effect::Writes(_))), "{effect:?}");
     assert!(session.effect(&Request::new("update nothing_there set a = 1")).is_err());

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use jaunty_core::connection::open;
 use jaunty_engines::Sqlite;
-use jaunty_language::statement::parameters::Given;
+use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_seam::engine::{Effect, Reading, Request, Session, Stop, Touches};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile};
@@ -274,7 +274,7 @@ fn the_count_before_a_change_can_be_stopped() {
     for statement in ["create table t(a)", "insert into t values (1), (2), (3)"] {
         run(session.as_mut(), statement).unwrap();
     }
-    let given = [(":least".to_owned(), Given::Int(1))];
+    let given = [(":least".to_owned(), ParameterValue::Int(1))];
     let Ok(Effect::Writes(touches)) = session.effect(&Request::new("delete from t where a > :least").with(&given))
     else {
         panic!()

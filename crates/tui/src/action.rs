@@ -16,7 +16,7 @@ pub enum Scope {
     /// In the result.
     Result,
     /// Where something is proposed.
-    Offer,
+    CompletionPopup,
 }
 
 /// One action.
@@ -394,19 +394,19 @@ actions! {
     }
 
     "Completion" {
-        Offer "take-proposal" "Accept" ["tab"]
+        CompletionPopup "take-proposal" "Accept" ["tab"]
             "Insert the chosen completion" => App::take_proposal;
-        Offer "take-or-new-line" "Accept or new line" ["enter"]
+        CompletionPopup "take-or-new-line" "Accept or new line" ["enter"]
             "Insert the completion that was moved to; without one, start a new line" => App::take_or_new_line;
-        Offer "proposal-down" "Next completion" ["down"]
+        CompletionPopup "proposal-down" "Next completion" ["down"]
             "Next completion" => |app| app.choose_proposal(1);
-        Offer "proposal-up" "Previous completion" ["up"]
+        CompletionPopup "proposal-up" "Previous completion" ["up"]
             "Previous completion" => |app| app.choose_proposal(-1);
-        Offer "proposal-page-down" "Completions down" ["pagedown"]
+        CompletionPopup "proposal-page-down" "Completions down" ["pagedown"]
             "Eight completions down" => |app| app.choose_proposal(8);
-        Offer "proposal-page-up" "Completions up" ["pageup"]
+        CompletionPopup "proposal-page-up" "Completions up" ["pageup"]
             "Eight completions up" => |app| app.choose_proposal(-8);
-        Offer "close-offer" "Close completions" ["esc"]
+        CompletionPopup "close-offer" "Close completions" ["esc"]
             "Close the list of completions" => App::close_offer;
     }
 }
@@ -475,7 +475,7 @@ pub fn markdown() -> String {
             Scope::Everywhere => "everywhere",
             Scope::Buffer => "buffer",
             Scope::Result => "result",
-            Scope::Offer => "completion",
+            Scope::CompletionPopup => "completion",
         };
         text.push_str(&format!("| {} | {} | {place} | `{}` |\n", keys.join(" "), action.help, action.name));
     }

@@ -187,7 +187,7 @@ mod tests {
                 assert_eq!(other, None, "{name} of {} is taken", action.name);
                 let everywhere = seen.get(&(Scope::Everywhere, key));
                 // Proposals go before everything else while they are there.
-                let alone = matches!(action.scope, Scope::Everywhere | Scope::Offer);
+                let alone = matches!(action.scope, Scope::Everywhere | Scope::CompletionPopup);
                 assert!(alone || everywhere.is_none(), "{name} hides {everywhere:?}");
             }
         }

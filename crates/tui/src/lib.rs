@@ -7,6 +7,7 @@
 
 pub mod action;
 pub mod app;
+pub mod appearance;
 mod desktop;
 pub mod input;
 pub mod keys;
@@ -16,7 +17,6 @@ mod opening;
 pub mod pager;
 pub mod paint;
 pub mod row;
-pub mod taste;
 pub mod terminal;
 pub mod theme;
 pub mod view;

@@ -42,7 +42,7 @@ pub fn read(options: &Options, terminal: &mut Terminal, inbox: &Receiver<Message
     let size = std::fs::metadata(&options.buffer).map_or(0, |file| file.len());
     let name = options.buffer.file_name().unwrap_or_default().to_string_lossy();
     let what = format!("reading {} · {}", clean::clean(&name), words::bytes(size));
-    let (theme, keymap) = (Theme::new(options.taste.theme, options.depth), Keymap::new(&options.taste.keys));
+    let (theme, keymap) = (Theme::new(options.appearance.theme, options.depth), Keymap::new(&options.appearance.keys));
     let (since, mut meanwhile) = (Instant::now(), Vec::new());
     loop {
         terminal.draw(|frame| {

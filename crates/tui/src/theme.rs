@@ -44,8 +44,8 @@ pub enum Role {
     Value,
     /// The line at the top and the one at the bottom.
     Edge,
-    /// The ground of what is summoned over the screen.
-    Summoned,
+    /// The ground of what is overlay over the screen.
+    Overlay,
     /// What should step back: notes, type names, row numbers.
     Faint,
     /// The line between areas.
@@ -135,7 +135,7 @@ fn lamplight(role: Role) -> Look {
         Role::Text => (0xe6dfd1, GROUND, Reset, Reset, PLAIN),
         Role::Value => (0xe6dfd1, RESULT, Reset, Reset, PLAIN),
         Role::Edge => (0xcfc6b6, EDGE, Reset, Reset, PLAIN),
-        Role::Summoned => (0xe6dfd1, 0x302c38, Reset, Reset, PLAIN),
+        Role::Overlay => (0xe6dfd1, 0x302c38, Reset, Reset, PLAIN),
         Role::Faint => (0x9c958b, 0, DarkGray, Reset, Modifier::DIM),
         Role::Rule => (0x4a4452, 0, DarkGray, Reset, Modifier::DIM),
         Role::Accent => (0xf0b75e, 0, LightYellow, Reset, Modifier::BOLD),
@@ -167,7 +167,7 @@ fn foolscap(role: Role) -> Look {
         Role::Text => (0x2b2a33, GROUND, Reset, Reset, PLAIN),
         Role::Value => (0x2b2a33, RESULT, Reset, Reset, PLAIN),
         Role::Edge => (0x3d3a40, EDGE, Reset, Reset, PLAIN),
-        Role::Summoned => (0x2b2a33, 0xe9e1cb, Reset, Reset, PLAIN),
+        Role::Overlay => (0x2b2a33, 0xe9e1cb, Reset, Reset, PLAIN),
         Role::Faint => (0x655f55, 0, DarkGray, Reset, Modifier::DIM),
         Role::Rule => (0xc3b99f, 0, DarkGray, Reset, Modifier::DIM),
         Role::Accent => (0x8a4b0f, 0, Blue, Reset, Modifier::BOLD),
@@ -288,11 +288,11 @@ mod tests {
     fn everything_that_is_written_can_be_read() {
         use Role::{
             Accent, Cell, Comment, Differing, Done, Edge, Failed, Faint, Guard, Keyword, Name as NameRole, Number,
-            Quoted, Row, Running, Selected, StandIn, Stopped, Summoned, Text, Value, Wrong,
+            Overlay, Quoted, Row, Running, Selected, StandIn, Stopped, Text, Value, Wrong,
         };
         assert!((contrast(0, 0xffffff) - 21.0).abs() < 1e-9);
         for (name, look) in [("lamplight", lamplight as fn(Role) -> Look), ("foolscap", foolscap)] {
-            for role in [Text, Value, Edge, Summoned, Row, Selected, Cell, Guard] {
+            for role in [Text, Value, Edge, Overlay, Row, Selected, Cell, Guard] {
                 let (fg, bg, ..) = look(role);
                 assert!(contrast(fg, bg) >= 6.0, "{role:?} of {name}: {:.2}", contrast(fg, bg));
             }
@@ -301,7 +301,7 @@ mod tests {
                 Faint, Accent, Keyword, Quoted, Number, Comment, NameRole, Done, Failed, Wrong, Stopped, Running,
                 StandIn, Differing,
             ] {
-                for ground in [Text, Value, Edge, Summoned, Row] {
+                for ground in [Text, Value, Edge, Overlay, Row] {
                     let found = contrast(look(role).0, look(ground).1);
                     assert!(found >= 4.5, "{role:?} on {ground:?} of {name}: {found:.2}");
                 }
@@ -312,7 +312,7 @@ mod tests {
     #[test]
     fn areas_differ_from_each_other() {
         for look in [lamplight as fn(Role) -> Look, foolscap] {
-            let grounds = [Role::Text, Role::Value, Role::Edge, Role::Summoned].map(|role| look(role).1);
+            let grounds = [Role::Text, Role::Value, Role::Edge, Role::Overlay].map(|role| look(role).1);
             for (at, ground) in grounds.iter().enumerate() {
                 assert!(grounds.iter().skip(at + 1).all(|other| contrast(*ground, *other) > 1.03), "{ground:06x}");
             }

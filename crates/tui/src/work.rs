@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::arrange::condition::Test;
 use jaunty_core::arrange::differ::Difference;
-use jaunty_core::arrange::facts::{Facts, Sums};
+use jaunty_core::arrange::facts::{ColumnStats, Sums};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
@@ -39,8 +39,8 @@ pub struct Work {
 pub enum Kind {
     /// Another order.
     Arrange,
-    /// Facts of a column.
-    Facts,
+    /// ColumnStats of a column.
+    ColumnStats,
     /// The whole value in hand.
     Value,
     /// What differs between two results.
@@ -89,8 +89,8 @@ pub enum Done {
     Opened(Result<Box<Buffer>, String>, Option<usize>),
     /// Text for the buffer.
     Written(Result<String, String>),
-    /// Facts of a column.
-    Facts(Result<Box<Facts>, ArrangeError>),
+    /// ColumnStats of a column.
+    ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// Files of buffers.
     Files(Vec<PathBuf>),
     /// Lines that were looked for in all buffers, or why there are none.

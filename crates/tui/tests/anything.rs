@@ -146,7 +146,7 @@ fn is_sound(stage: &Stage) {
 
 /// Presses anything so many times; returns what lay over the screen meanwhile, of all that can.
 fn goes_on(stage: impl Fn() -> Stage, cases: u32) -> usize {
-    let summoned = RefCell::new(HashSet::new());
+    let overlay = RefCell::new(HashSet::new());
     let config = Config { failure_persistence: None, max_shrink_iters: 300, ..Config::with_cases(cases) };
     // The same each time: what it finds should not depend on the day.
     let rng = TestRng::deterministic_rng(RngAlgorithm::ChaCha);
@@ -164,18 +164,18 @@ fn goes_on(stage: impl Fn() -> Stage, cases: u32) -> usize {
                 // Files are written where the buffer is; what would leave only says that it would.
                 stage.app.leaving = false;
                 is_sound(&stage);
-                summoned.borrow_mut().extend(stage.app.summoned.as_ref().map(discriminant));
+                overlay.borrow_mut().extend(stage.app.overlay.as_ref().map(discriminant));
             }
             Ok(())
         })
         .unwrap();
-    summoned.into_inner().len()
+    overlay.into_inner().len()
 }
 
 #[test]
 fn anything_may_be_pressed() {
-    let summoned = goes_on(|| Stage::with(BUFFER, (140, 42), Guard::Open), 25);
-    assert!(summoned >= 7, "{summoned} of ten were seen");
+    let overlay = goes_on(|| Stage::with(BUFFER, (140, 42), Guard::Open), 25);
+    assert!(overlay >= 7, "{overlay} of ten were seen");
 }
 
 #[test]
@@ -185,7 +185,7 @@ fn anything_may_be_pressed_while_a_result_is_in_hand() {
         // The third statement but one has rows that are held.
         (0..4).fold(stage, |stage, _| stage.control('n')).control('g').control('t')
     };
-    let summoned = goes_on(|| many(Guard::Open), 20);
-    assert!(summoned >= 7, "{summoned} of ten were seen");
+    let overlay = goes_on(|| many(Guard::Open), 20);
+    assert!(overlay >= 7, "{overlay} of ten were seen");
     goes_on(|| many(Guard::Ask), 6);
 }

@@ -7,7 +7,7 @@ mod support;
 use crossterm::event::{KeyCode, KeyModifiers, MouseButton, MouseEventKind};
 use jaunty_seam::profile::Guard;
 use jaunty_tui::action::Scope;
-use jaunty_tui::app::Summoned;
+use jaunty_tui::app::Overlay;
 use ratatui::layout::Rect;
 use support::Stage;
 
@@ -146,7 +146,7 @@ fn a_paste_goes_where_a_person_writes() {
     assert_eq!(stage.buffer(), "select 1;\nselect 2;\n");
     assert_eq!(stage.app.buffer.document.outline().statements().len(), 2);
     let stage = stage.control('l').paste("theme\nand more");
-    let Some(Summoned::List(list)) = &stage.app.summoned else { panic!("the list went away") };
+    let Some(Overlay::List(list)) = &stage.app.overlay else { panic!("the list went away") };
     assert_eq!(list.query.text(), "theme");
     let stage = stage.key(KeyCode::Backspace, NONE).key(KeyCode::Enter, NONE);
     assert_eq!(stage.app.theme.name.word(), "foolscap");
@@ -155,13 +155,13 @@ fn a_paste_goes_where_a_person_writes() {
 #[test]
 fn a_list_is_walked_by_keys_and_by_hand() {
     let stage = stage("select 1").control('l').key(KeyCode::Down, NONE).key(KeyCode::Down, NONE).key(KeyCode::Up, NONE);
-    let Some(Summoned::List(list)) = &stage.app.summoned else { panic!("the list went away") };
+    let Some(Overlay::List(list)) = &stage.app.overlay else { panic!("the list went away") };
     assert_eq!((list.chosen, list.found.len()), (1, list.items.len()));
     let line = stage.find("fill the screen").y;
     let stage = stage.click(20, line);
     assert!(stage.app.panes.filled, "a click takes an item");
     let stage = stage.control('l').click(20, 0);
-    assert!(stage.app.summoned.is_none(), "a click beside it sends it away");
+    assert!(stage.app.overlay.is_none(), "a click beside it sends it away");
 }
 
 #[test]
@@ -203,12 +203,12 @@ fn a_part_of_a_statement_runs_as_selected() {
 #[test]
 fn asking_first_runs_only_after_a_yes() {
     let stage = Stage::with("create table t(a);\nselect 1;", (140, 30), Guard::Ask).control('g');
-    let stage = stage.until("the question", |app| matches!(app.summoned, Some(Summoned::Question(_))));
+    let stage = stage.until("the question", |app| matches!(app.overlay, Some(Overlay::Question(_))));
     assert!(stage.text().contains("ferry asks before anything that writes"));
     let stage = stage.types("n");
-    assert!(stage.app.summoned.is_none() && stage.app.rows.run().is_none(), "no is no");
+    assert!(stage.app.overlay.is_none() && stage.app.rows.run().is_none(), "no is no");
     let stage = stage.until("rest", |app| !app.connection.is_busy()).control('g');
-    let stage = stage.until("the question", |app| matches!(app.summoned, Some(Summoned::Question(_))));
+    let stage = stage.until("the question", |app| matches!(app.overlay, Some(Overlay::Question(_))));
     let stage = stage.until("rest", |app| !app.connection.is_busy()).types("y");
     let stage = stage.until("the end", |app| app.rows.run().is_some_and(|run| run.end().is_some()));
     assert!(stage.text().contains("done · "));

@@ -6,7 +6,7 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_seam::profile::Guard;
-use jaunty_tui::app::{App, Summoned};
+use jaunty_tui::app::{App, Overlay};
 use support::Stage;
 
 const NONE: KeyModifiers = KeyModifiers::NONE;
@@ -183,8 +183,8 @@ fn the_last_line_says_what_can_be_done_now() {
 
 #[test]
 fn facts_are_of_the_rows_that_are_shown() {
-    let facts = |app: &App| match &app.summoned {
-        Some(Summoned::Facts(view)) => view.facts.as_deref().cloned(),
+    let facts = |app: &App| match &app.overlay {
+        Some(Overlay::ColumnStats(view)) => view.facts.as_deref().cloned(),
         _ => None,
     };
     let told = |stage: Stage| stage.types("i").until("the facts", move |app| facts(app).is_some());

@@ -8,7 +8,7 @@ mod support;
 use crossterm::event::{KeyCode, KeyModifiers, MouseButton, MouseEventKind};
 use jaunty_seam::profile::Guard;
 use jaunty_tui::action::Scope;
-use jaunty_tui::app::{App, Summoned, Whole};
+use jaunty_tui::app::{App, Overlay, RowDetail};
 use support::Stage;
 
 const NONE: KeyModifiers = KeyModifiers::NONE;
@@ -19,9 +19,9 @@ fn shapes() -> Stage {
     Stage::with(text, (120, 30), Guard::Open).runs().control('t')
 }
 
-fn whole(app: &App) -> Option<&Whole> {
-    match &app.summoned {
-        Some(Summoned::Whole(whole)) => Some(whole),
+fn whole(app: &App) -> Option<&RowDetail> {
+    match &app.overlay {
+        Some(Overlay::RowDetail(whole)) => Some(whole),
         _ => None,
     }
 }
@@ -83,7 +83,7 @@ fn a_value_alone_is_searched_and_folded() {
     // A paste is looked for too.
     let stage = stage.types("/").paste("Saltmarsh").enter();
     assert_eq!(chosen(&stage).as_deref(), Some("\"Saltmarsh\","));
-    assert!(stage.esc().app.summoned.is_none());
+    assert!(stage.esc().app.overlay.is_none());
 }
 
 #[test]
@@ -243,9 +243,9 @@ fn a_hand_opens_what_lies_over_the_screen_and_sends_it_away() {
     let stage = stage.mouse(MouseEventKind::Down(MouseButton::Left), context.x + 2, context.y);
     assert!(stage.text().contains("connections"), "{}", stage.text());
     let stage = stage.mouse(MouseEventKind::ScrollDown, 20, 28);
-    assert!(matches!(&stage.app.summoned, Some(Summoned::List(list)) if list.chosen == 1));
+    assert!(matches!(&stage.app.overlay, Some(Overlay::List(list)) if list.chosen == 1));
     let stage = stage.mouse(MouseEventKind::ScrollUp, 20, 28);
-    assert!(matches!(&stage.app.summoned, Some(Summoned::List(list)) if list.chosen == 0));
+    assert!(matches!(&stage.app.overlay, Some(Overlay::List(list)) if list.chosen == 0));
     let stage = stage.click(3, 3);
-    assert!(stage.app.summoned.is_none());
+    assert!(stage.app.overlay.is_none());
 }

@@ -6,14 +6,14 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_seam::profile::Guard;
-use jaunty_tui::app::{App, Past, Summoned};
+use jaunty_tui::app::{App, LogbookView, Overlay};
 use support::Stage;
 
 const THREE: &str = "-- Ports\nselect 'Saltmarsh' as port;\n-- Fares\nselect 12.5 as fare;\n-- Wrong\nselect nmae;\n";
 
-fn past(app: &App) -> Option<&Past> {
-    match &app.summoned {
-        Some(Summoned::Past(past)) => Some(past),
+fn past(app: &App) -> Option<&LogbookView> {
+    match &app.overlay {
+        Some(Overlay::LogbookView(past)) => Some(past),
         _ => None,
     }
 }
@@ -112,7 +112,7 @@ fn what_ran_elsewhere_is_not_run_here() {
 
 #[test]
 fn rows_are_kept_and_runs_forgotten() {
-    let pinned = |app: &App| past(app).and_then(Past::entry).is_some_and(|entry| entry.pinned);
+    let pinned = |app: &App| past(app).and_then(LogbookView::entry).is_some_and(|entry| entry.pinned);
     let stage = ran().finds("ports").control('k').until("it is kept", pinned);
     assert!(stage.text().contains(" ●◆ "), "{}", stage.text());
     let stage = stage.finds("kept");

@@ -7,7 +7,7 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::run::Run;
-use jaunty_tui::app::{App, Summoned};
+use jaunty_tui::app::{App, Overlay};
 use support::Stage;
 
 const TWO: &str = "# ours\n[north]\nengine = \"sqlite\"\npath = \":memory:\"\n\n[south]\nengine = \"sqlite\"\npath = \":memory:\"\nguard = \"ask\"\n";
@@ -145,13 +145,13 @@ fn a_profile_is_written_field_by_field() {
     let stage = stage.shows("tides.db");
     let stage = stage.until(
         "the attempt",
-        |app| matches!(&app.summoned, Some(Summoned::Form(form)) if form.trying.is_none() && form.told.is_some()),
+        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.trying.is_none() && form.told.is_some()),
     );
     assert!(stage.text().contains("config/tides.db"), "{}", stage.text());
     std::fs::write(stage.path("config/tides.db"), "").unwrap();
     let stage = stage.control('g').until(
         "the attempt",
-        |app| matches!(&app.summoned, Some(Summoned::Form(form)) if form.told.as_ref().is_some_and(|(well, _)| *well)),
+        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.told.as_ref().is_some_and(|(well, _)| *well)),
     );
     let stage = stage.control('s').on("far north");
     let saved = stage.file("config/connections.toml");
@@ -163,8 +163,8 @@ fn a_profile_is_written_field_by_field() {
 #[test]
 fn fields_of_words_take_words_only() {
     let stage = two(&[("a.sql", "")]).f(3).types("north").control('e').shows("change · SQLite");
-    let guard = |stage: &Stage| match &stage.app.summoned {
-        Some(Summoned::Form(form)) => form.field().map(|field| (field.key, field.line.text().to_owned())),
+    let guard = |stage: &Stage| match &stage.app.overlay {
+        Some(Overlay::Form(form)) => form.field().map(|field| (field.key, field.line.text().to_owned())),
         _ => None,
     };
     let stage = (0..20).fold(stage, |stage, _| match guard(&stage) {

@@ -9,7 +9,7 @@ use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::arrange::ArrangeError;
 use jaunty_core::run::state::Ahead;
 use jaunty_seam::profile::Guard;
-use jaunty_tui::app::{Message, Summoned};
+use jaunty_tui::app::{Message, Overlay};
 use jaunty_tui::work::Done;
 use ratatui::style::Modifier;
 use support::Stage;
@@ -146,7 +146,7 @@ fn columns_are_hidden_moved_and_found() {
 #[test]
 fn a_row_is_looked_at_with_its_names_down_the_side() {
     let there = |stage: Stage| {
-        stage.until("the row", |app| matches!(&app.summoned, Some(Summoned::Whole(w)) if !w.fields.is_empty()))
+        stage.until("the row", |app| matches!(&app.overlay, Some(Overlay::RowDetail(w)) if !w.fields.is_empty()))
     };
     let stage = there(result().right(3).enter());
     let text = stage.text();
@@ -163,12 +163,12 @@ fn a_row_is_looked_at_with_its_names_down_the_side() {
     let stage = stage.types("c").until("the copy", |app| app.clipboard.is_some());
     assert_eq!(stage.app.clipboard.as_deref(), Some("{\"deck\": {\"cars\": 2}, \"open\": true}"));
     let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE);
-    assert_eq!((stage.app.rows.view().row, stage.app.summoned.is_none()), (1, true));
+    assert_eq!((stage.app.rows.view().row, stage.app.overlay.is_none()), (1, true));
 }
 
 #[test]
 fn a_column_tells_what_it_holds() {
-    let known = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(Summoned::Facts(f)) if f.facts.is_some());
+    let known = |app: &jaunty_tui::app::App| matches!(&app.overlay, Some(Overlay::ColumnStats(f)) if f.facts.is_some());
     let text = result().right(2).types("i").until("the facts", known).text();
     for expected in ["1,000", "100 (10 %)", "900", "1.5", "1498.5", "750", "675000", "all values are distinct"] {
         assert!(text.contains(expected), "no {expected} in\n{text}");
@@ -224,7 +224,8 @@ fn a_mistake_in_an_out_line_runs_nothing() {
 fn the_logbook_finds_runs_and_opens_their_rows() {
     let stage =
         stage("-- One\nselect 41 + 1 as answer;\n-- Two\nselect nmae;\n").runs().control('n').control('n').runs();
-    let read = |app: &jaunty_tui::app::App| matches!(&app.summoned, Some(Summoned::Past(p)) if p.entries.is_some());
+    let read =
+        |app: &jaunty_tui::app::App| matches!(&app.overlay, Some(Overlay::LogbookView(p)) if p.entries.is_some());
     let open = |stage: Stage| stage.key(KeyCode::Char('l'), KeyModifiers::ALT).until("the logbook", read);
     let stage = open(stage);
     let text = stage.text();
@@ -312,16 +313,18 @@ fn parameters_are_asked_for_and_remembered() {
             shown(app) && app.rows.page().is_some_and(|page| page.rows[0][0].text == "Saltmarsh Quay 7")
         });
     let stage = stage.control('g').key(KeyCode::Esc, KeyModifiers::NONE);
-    assert!(stage.app.summoned.is_none() && !stage.app.connection.is_busy(), "nothing runs");
+    assert!(stage.app.overlay.is_none() && !stage.app.connection.is_busy(), "nothing runs");
     // And on another day.
     let stage = stage.again().control('g').until(
         "what was given before",
-        |app| matches!(&app.summoned, Some(Summoned::Prompt(prompt)) if !prompt.line.is_empty()),
+        |app| matches!(&app.overlay, Some(Overlay::Prompt(prompt)) if !prompt.line.is_empty()),
     );
     assert!(stage.text().contains("› Saltmarsh Quay"), "{}", stage.text());
     let stage = stage.key(KeyCode::Esc, KeyModifiers::NONE).key(KeyCode::Char('l'), KeyModifiers::ALT);
-    let stage = stage
-        .until("what it ran with", |app| matches!(&app.summoned, Some(Summoned::Past(past)) if past.entries.is_some()));
+    let stage = stage.until(
+        "what it ran with",
+        |app| matches!(&app.overlay, Some(Overlay::LogbookView(past)) if past.entries.is_some()),
+    );
     assert!(stage.text().contains(":port = Saltmarsh Quay · :berth = 7"), "{}", stage.text());
 }
 

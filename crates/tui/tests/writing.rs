@@ -8,7 +8,7 @@ use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_language::edit::document::Motion;
 use jaunty_seam::profile::Guard;
 use jaunty_tui::action::by_name;
-use jaunty_tui::app::Summoned;
+use jaunty_tui::app::Overlay;
 use jaunty_tui::theme::{Depth, Name, Theme};
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
@@ -126,10 +126,10 @@ fn the_chosen_proposal_is_told_by_more_than_colour() {
 #[test]
 fn the_catalog_shows_schemas_objects_shape_and_rows() {
     let stage = act(ferry(""), "catalog").types("ports");
-    let stage =
-        stage.until("its rows", |app| matches!(&app.summoned, Some(Summoned::Walk(walk)) if walk.sample.is_some()));
+    let stage = stage
+        .until("its rows", |app| matches!(&app.overlay, Some(Overlay::CatalogBrowser(walk)) if walk.sample.is_some()));
     let stage = stage.until("its definition", |app| {
-        matches!(&app.summoned, Some(Summoned::Walk(walk)) if walk.definition.as_ref().is_some_and(|(name, _)| name.name == "ports"))
+        matches!(&app.overlay, Some(Overlay::CatalogBrowser(walk)) if walk.definition.as_ref().is_some_and(|(name, _)| name.name == "ports"))
     });
     let text = stage.text();
     // When it was read is not always the same.
@@ -166,7 +166,7 @@ fn the_word_at_the_cursor_is_explained() {
         let stage = act(stage, "explain");
         assert!(stage.text().contains(title), "{text} at {motions}:\n{}", stage.text());
         let stage = stage.key(KeyCode::Esc, NONE);
-        assert!(stage.app.summoned.is_none());
+        assert!(stage.app.overlay.is_none());
     }
     let stage = act(ferry("select 'a text'"), "explain");
     assert_eq!(stage.told(), "nothing known about this word");

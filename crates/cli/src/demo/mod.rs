@@ -27,7 +27,7 @@ use crate::headless::run::{With, run_all, tasks_of};
 pub const TOUR: &str = include_str!("tour.sql");
 
 /// The demonstration in a folder.
-struct Laid {
+struct Layout {
     folders: Folders,
     tour: PathBuf,
     connections: PathBuf,
@@ -53,7 +53,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
     if args.print { print(&laid, &profile) } else { show(laid, connections, profile) }
 }
 
-fn show(laid: Laid, connections: Connections, profile: Profile) -> Result<(), Failure> {
+fn show(laid: Layout, connections: Connections, profile: Profile) -> Result<(), Failure> {
     crate::open::show(laid.folders, connections, Some(profile), laid.tour)
 }
 
@@ -69,7 +69,7 @@ enum LayError {
 }
 
 /// Makes the database, the connections file and the buffer, each unless it is there.
-fn lay(folder: &Path) -> Result<Laid, LayError> {
+fn lay(folder: &Path) -> Result<Layout, LayError> {
     files::private_folder(folder)?;
     let database = folder.join("saltmarsh.db");
     if !database.exists() {
@@ -100,11 +100,11 @@ fn lay(folder: &Path) -> Result<Laid, LayError> {
     if !tour.exists() {
         std::fs::write(&tour, TOUR)?;
     }
-    Ok(Laid { folders: Folders::below(folder), tour, connections })
+    Ok(Layout { folders: Folders::below(folder), tour, connections })
 }
 
 /// Runs the ten statements and prints what they give, as the screen would show it.
-fn print(laid: &Laid, profile: &Profile) -> Result<(), Failure> {
+fn print(laid: &Layout, profile: &Profile) -> Result<(), Failure> {
     let text = std::fs::read_to_string(&laid.tour)
         .map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", laid.tour.display())))?;
     let tasks = tasks_of(&text, &SQLITE, None, Some(&laid.tour))?;

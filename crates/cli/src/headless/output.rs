@@ -160,7 +160,7 @@ impl Output {
     pub fn write(&mut self, part: &Part, interrupt: &Interrupt) -> Result<(), Failure> {
         let (shows, what) = (self.shows_progress(), self.name.clone());
         self.begin(&part.schema());
-        progress::watched(shows, &what, interrupt, |progress| {
+        progress::with_cancel(shows, &what, interrupt, |progress| {
             progress.expect(part.len());
             for batch in part.batches() {
                 let batch = batch.map_err(|error| Failure::Usage(error.to_string()))?;

@@ -35,7 +35,12 @@ pub fn of_run(shows: bool) -> Tell {
 }
 
 /// Does work with rows that an interrupt stops, and shows meanwhile how many of them are done.
-pub fn watched<T: Send>(shows: bool, what: &str, interrupt: &Interrupt, act: impl FnOnce(&Progress) -> T + Send) -> T {
+pub fn with_cancel<T: Send>(
+    shows: bool,
+    what: &str,
+    interrupt: &Interrupt,
+    act: impl FnOnce(&Progress) -> T + Send,
+) -> T {
     let progress = Arc::new(Progress::default());
     let stopped = Arc::clone(&progress);
     interrupt.around(move || stopped.stop(), || if shows { shown(what, &progress, act) } else { act(&progress) })

@@ -14,7 +14,7 @@ use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::Outline;
-use jaunty_language::statement::parameters::{self, Given};
+use jaunty_language::statement::parameters::{self, ParameterValue};
 use jaunty_language::text::clean::clean;
 use jaunty_language::text::rope;
 use jaunty_seam::engine::{Effect, Location, Request, Session, Sink, Stop};
@@ -236,7 +236,7 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
         let (name, value) = given
             .split_once('=')
             .ok_or_else(|| Failure::Usage(format!("--parameter takes NAME=VALUE, and \"{given}\" has no =")))?;
-        values.push((name.to_owned(), Given::read(value)));
+        values.push((name.to_owned(), ParameterValue::read(value)));
     }
     let mut wanted = Vec::new();
     for task in tasks {
@@ -275,7 +275,7 @@ fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
         let part = Part::whole(archive);
         let shows = std::io::stderr().is_terminal();
         let what = shown(Path::new(path.file_name().unwrap_or_default()));
-        let saved = progress::watched(shows, &what, interrupt, |progress| {
+        let saved = progress::with_cancel(shows, &what, interrupt, |progress| {
             save(&part, &path, target.format, &target.options, progress)
         });
         let rows = saved.map_err(|error| match error {

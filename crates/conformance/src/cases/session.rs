@@ -1,6 +1,6 @@
 //! What a session knows and does beside running statements.
 
-use jaunty_language::statement::parameters::Given;
+use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{CatalogPart, Effect, Reading, Request, Session, Stop, SwitchKind, Transaction, Verdict};
 use jaunty_seam::error::ErrorKind;
@@ -98,7 +98,7 @@ pub fn a_check_runs_nothing(subject: &dyn Subject) -> Result<(), Cannot> {
 pub fn values_go_beside_the_statement(subject: &dyn Subject) -> Result<(), Cannot> {
     let (statement, mut session) = (subject.statement(Wanted::WithValue)?, session(subject));
     for text in ["quay", "it's; -- '", "é\n\"\\"] {
-        let values = [(":a".to_owned(), Given::Text(text.to_owned()))];
+        let values = [(":a".to_owned(), ParameterValue::Text(text.to_owned()))];
         let watch = Watch::all();
         session.run(&Request::new(&statement).with(&values), watch.sink()).unwrap_or_else(|error| panic!("{error}"));
         assert_eq!(watch.seen().rows(), [[text]]);

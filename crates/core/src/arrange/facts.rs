@@ -31,7 +31,7 @@ pub const BINS: usize = 24;
 
 /// What a column holds.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Facts {
+pub struct ColumnStats {
     /// Its name.
     pub name: String,
     /// Rows that were looked at.
@@ -69,16 +69,20 @@ pub fn facts(
     arrangement: Option<&Arrangement>,
     column: usize,
     progress: &Progress,
-) -> Result<Facts, ArrangeError> {
+) -> Result<ColumnStats, ArrangeError> {
     let schema = archive.schema();
-    let Some(field) = schema.fields().get(column) else { return Ok(Facts::default()) };
+    let Some(field) = schema.fields().get(column) else { return Ok(ColumnStats::default()) };
     let of = archive.rows();
     progress.expect(of * 2);
     let rows = arrangement.map(|arrangement| arrangement.rows.clone());
     let (rows, ties, nulls) = sorted(archive, of, rows, &[Order { column, descending: false }], progress)?;
     let there = rows.len() - nulls;
-    let mut facts =
-        Facts { name: field.name().clone(), rows: rows.len() as u64, nulls: nulls as u64, ..Facts::default() };
+    let mut facts = ColumnStats {
+        name: field.name().clone(),
+        rows: rows.len() as u64,
+        nulls: nulls as u64,
+        ..ColumnStats::default()
+    };
     let mut ties: Vec<_> = ties.into_iter().filter(|tie| (tie.start as usize) < there).collect();
     facts.distinct = there as u64 - ties.iter().map(|tie| tie.len() as u64 - 1).sum::<u64>();
     let text_of = |at: usize| -> Result<String, ArrangeError> {
@@ -120,7 +124,7 @@ fn measure(
     rows: &[u32],
     there: usize,
     column: usize,
-    facts: &mut Facts,
+    facts: &mut ColumnStats,
     progress: &Progress,
 ) -> Result<(), ArrangeError> {
     let of = archive.rows();

@@ -3,7 +3,7 @@
 
 use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
-use super::scope::{Scope, Seen, Sighted};
+use super::scope::{Scope, Seen, VisibleSource};
 use crate::catalog::templates;
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::help;
@@ -232,7 +232,7 @@ pub fn column_line(column: &Column, of: &Object, catalog: &Catalog) -> String {
     line
 }
 
-fn column_about(column: &Seen, source: &Sighted, catalog: &Catalog) -> About {
+fn column_about(column: &Seen, source: &VisibleSource, catalog: &Catalog) -> About {
     let table = column.from.as_ref().map(|(table, _)| table.clone());
     let known = column.from.as_ref().and_then(|(table, name)| {
         let object = catalog.relation(table)?;

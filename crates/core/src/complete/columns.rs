@@ -2,7 +2,7 @@
 
 use super::context::Context;
 use super::rank::fit;
-use super::scope::{Seen, Sighted, columns_of};
+use super::scope::{Seen, VisibleSource, columns_of};
 use super::{Found, Kind, escaped};
 use jaunty_language::edit::snippet::unfilled_place;
 use jaunty_language::lexer::TokenKind;
@@ -47,11 +47,11 @@ pub(super) fn columns(context: &Context<'_>, found: &mut Found) {
     }
 }
 
-fn has(source: &Sighted, column: &Seen) -> bool {
+fn has(source: &VisibleSource, column: &Seen) -> bool {
     source.columns.iter().any(|other| other.name == column.name)
 }
 
-fn detail(column: &Seen, source: &Sighted) -> String {
+fn detail(column: &Seen, source: &VisibleSource) -> String {
     let key = if column.key { " key" } else { "" };
     let of = if source.name.text.is_empty() { String::new() } else { format!(" · {}", source.name.text) };
     format!("{}{key}{of}", column.db_type).trim_start_matches(" · ").to_owned()
@@ -88,8 +88,8 @@ pub(super) fn qualified(context: &Context<'_>, found: &mut Found) {
     let dialect = context.around.dialect;
     let Some(owner) = context.qualifier.last() else { return };
     let visible = context.visible();
-    let named = |source: &&Sighted| context.qualifier.len() == 1 && owner.means(&source.name.text, dialect);
-    let by_path = |source: &&Sighted| {
+    let named = |source: &&VisibleSource| context.qualifier.len() == 1 && owner.means(&source.name.text, dialect);
+    let by_path = |source: &&VisibleSource| {
         let table = source.table.as_ref();
         table.is_some_and(|table| {
             let schema = context.qualifier.len().checked_sub(2).and_then(|at| context.qualifier.get(at));

@@ -4,7 +4,7 @@
 use std::ops::Range;
 
 pub use super::place::{Place, expects_operand};
-use super::scope::{Scope, Sighted};
+use super::scope::{Scope, VisibleSource};
 use super::snippets::Snippet;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::lexer::TokenKind;
@@ -157,7 +157,7 @@ impl<'a> Context<'a> {
     }
 
     /// What can be seen from the cursor.
-    pub fn visible(&self) -> Vec<Sighted> {
+    pub fn visible(&self) -> Vec<VisibleSource> {
         self.scope().visible(self.query, self.clause.0)
     }
 

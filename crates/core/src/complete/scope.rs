@@ -25,7 +25,7 @@ pub struct Seen {
 
 /// Something with columns that a place can see.
 #[derive(Debug, Clone)]
-pub struct Sighted {
+pub struct VisibleSource {
     /// Its name in the query: the alias, else the table's name.
     pub name: Written,
     /// The table, if it is one of the catalog.
@@ -64,7 +64,7 @@ impl<'a> Scope<'a> {
     }
 
     /// All that can be seen in a clause of a query, its own sources first.
-    pub fn visible(&self, query: usize, clause: Clause) -> Vec<Sighted> {
+    pub fn visible(&self, query: usize, clause: Clause) -> Vec<VisibleSource> {
         let mut all = Vec::new();
         let mut at = Some(query);
         let mut outer = 0;
@@ -87,7 +87,11 @@ impl<'a> Scope<'a> {
                 // What an INSERT would have written, where a row was there already.
                 if query.clauses.iter().any(|(clause, _)| *clause == Clause::Conflict) {
                     let excluded = self.sighted(number, target, outer, 0);
-                    all.extend(excluded.map(|seen| Sighted { name: Written::plain("excluded"), outer: 1, ..seen }));
+                    all.extend(excluded.map(|seen| VisibleSource {
+                        name: Written::plain("excluded"),
+                        outer: 1,
+                        ..seen
+                    }));
                 }
             }
             at = query.around;
@@ -100,7 +104,7 @@ impl<'a> Scope<'a> {
     }
 
     /// What a source gives.
-    fn sighted(&self, query: usize, source: &Source, outer: usize, depth: usize) -> Option<Sighted> {
+    fn sighted(&self, query: usize, source: &Source, outer: usize, depth: usize) -> Option<VisibleSource> {
         let (name, table, mut columns, unknown) = match &source.origin {
             Origin::Named(path) => {
                 let name = path.last()?.clone();
@@ -122,7 +126,14 @@ impl<'a> Scope<'a> {
             }
         };
         rename(&mut columns, &source.columns);
-        Some(Sighted { name: source.alias.clone().unwrap_or(name), table, columns, unknown, outer, at: source.at })
+        Some(VisibleSource {
+            name: source.alias.clone().unwrap_or(name),
+            table,
+            columns,
+            unknown,
+            outer,
+            at: source.at,
+        })
     }
 
     /// The table that a path means.
@@ -225,7 +236,7 @@ impl<'a> Scope<'a> {
             [star] if star.sign(b'*') => sources().for_each(|source| all.extend(source.columns)),
             [.., dot, star] if star.sign(b'*') && dot.sign(b'.') => {
                 let Some(name) = item.end.checked_sub(3).and_then(|at| self.shape.name_at(at)) else { return };
-                let named = |source: &Sighted| name.means(&source.name.text, self.dialect);
+                let named = |source: &VisibleSource| name.means(&source.name.text, self.dialect);
                 sources().filter(named).for_each(|source| all.extend(source.columns));
             }
             _ => {
@@ -278,7 +289,7 @@ impl<'a> Scope<'a> {
     }
 
     /// The column that tokens name, if they do nothing else.
-    fn column_at(&self, range: std::ops::Range<usize>, sources: &[Sighted]) -> Option<Seen> {
+    fn column_at(&self, range: std::ops::Range<usize>, sources: &[VisibleSource]) -> Option<Seen> {
         let last = self.shape.name_at(range.end.checked_sub(1)?)?;
         let mut within = sources.iter();
         match range.len() {

@@ -3,7 +3,7 @@
 use super::columns::at_path;
 use super::context::{Context, Place};
 use super::rank::fit;
-use super::scope::Sighted;
+use super::scope::VisibleSource;
 use super::{Found, Kind, escaped};
 use crate::catalog::templates;
 use jaunty_language::statement::shape::{Clause, Origin};
@@ -218,11 +218,11 @@ pub(super) fn conditions(context: &Context<'_>, found: &mut Found) {
     if !is_join || !asks {
         return;
     }
-    let visible: Vec<Sighted> = context.visible();
-    let own: Vec<&Sighted> = visible.iter().filter(|source| source.outer == 0).collect();
+    let visible: Vec<VisibleSource> = context.visible();
+    let own: Vec<&VisibleSource> = visible.iter().filter(|source| source.outer == 0).collect();
     let (Some(there), Some(others)) = (own.get(last), own.get(..last)) else { return };
     let on = if context.place == Place::AfterSource { format!("{} ", context.cased("on")) } else { String::new() };
-    let known = |source: &Sighted| source.table.as_ref().and_then(|name| context.around.catalog.relation(name));
+    let known = |source: &VisibleSource| source.table.as_ref().and_then(|name| context.around.catalog.relation(name));
     for here in others.iter().rev() {
         if let (Some(a), Some(b)) = (known(here), known(there)) {
             for link in links(a, b) {

@@ -22,7 +22,7 @@ pub struct Line {
 
 /// A value in lines.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Laid {
+pub struct Layout {
     /// The lines.
     pub lines: Vec<Line>,
     /// Whether there are more.
@@ -31,13 +31,13 @@ pub struct Laid {
 
 /// Lays a value, or the part of it that begins at byte `first`, out in lines of at most `room` cells, and at most so
 /// many of them. Bytes are not wrapped.
-pub fn laid_out(kind: CellKind, text: &str, first: u64, room: usize, most: usize) -> Laid {
+pub fn laid_out(kind: CellKind, text: &str, first: u64, room: usize, most: usize) -> Layout {
     if let Some(words) = stands_for(kind, text).filter(|_| first == 0) {
-        return Laid { lines: vec![Line { text: words, ..Line::default() }], cut: false };
+        return Layout { lines: vec![Line { text: words, ..Line::default() }], cut: false };
     }
     let unfolded = pretty_print::lines(kind, text, first);
     let is_nested = unfolded.iter().any(|line| line.closes.is_some());
-    let mut laid = Laid::default();
+    let mut laid = Layout::default();
     // Where each of the unfolded lines begins among those that are laid out.
     let mut begins = Vec::with_capacity(unfolded.len().min(most));
     for line in &unfolded {
@@ -92,7 +92,7 @@ mod tests {
 
     use super::*;
 
-    fn texts(laid: &Laid) -> Vec<&str> {
+    fn texts(laid: &Layout) -> Vec<&str> {
         laid.lines.iter().map(|line| line.text.as_str()).collect()
     }
 

@@ -20,7 +20,7 @@ pub use query::{Query, Searchable};
 
 use crate::archive::Archive;
 use jaunty_language::outline::StatementId;
-use jaunty_language::statement::parameters::{Given, Value};
+use jaunty_language::statement::parameters::{ParameterValue, Value};
 
 /// Why the logbook could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -212,7 +212,7 @@ impl Logbook {
     }
 
     /// The values that a buffer's parameters were given last, by their names.
-    pub fn last_values(&self, buffer: &Path) -> Result<HashMap<String, Given>, LogbookError> {
+    pub fn last_values(&self, buffer: &Path) -> Result<HashMap<String, ParameterValue>, LogbookError> {
         let select =
             "select parameters from runs where buffer = ?1 and parameters is not null order by number desc limit 500";
         let read_all = || -> rusqlite::Result<Vec<Option<String>>> {
@@ -307,7 +307,7 @@ fn written(values: &[Value]) -> Option<String> {
 /// Values that were kept. What is damaged is none.
 fn read(kept: Option<String>) -> Vec<Value> {
     let pairs: Vec<(String, String)> = kept.and_then(|kept| serde_json::from_str(&kept).ok()).unwrap_or_default();
-    pairs.into_iter().map(|(name, text)| (name, Given::read(&text))).collect()
+    pairs.into_iter().map(|(name, text)| (name, ParameterValue::read(&text))).collect()
 }
 
 fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
@@ -399,18 +399,18 @@ mod tests {
     fn values_of_parameters_are_remembered_for_a_buffer() {
         let folder = tempfile::tempdir().unwrap();
         let logbook = open(folder.path());
-        let text = |text: &str| Given::Text(text.into());
+        let text = |text: &str| ParameterValue::Text(text.into());
         let runs: [(&str, &[Value]); 3] = [
-            ("/harbour/tour.sql", &[(":port".into(), text("North")), (":day".into(), Given::Int(3))]),
+            ("/harbour/tour.sql", &[(":port".into(), text("North")), (":day".into(), ParameterValue::Int(3))]),
             ("/harbour/tour.sql", &[(":port".into(), text("'007'"))]),
-            ("/harbour/other.sql", &[(":port".into(), Given::Null)]),
+            ("/harbour/other.sql", &[(":port".into(), ParameterValue::Null)]),
         ];
         for (buffer, values) in runs {
             logbook.begin(&Begun { buffer: Some(Path::new(buffer)), values, ..begun("select :port, :day") }).unwrap();
         }
         logbook.begin(&begun("select 1")).unwrap();
         let last = logbook.last_values(Path::new("/harbour/tour.sql")).unwrap();
-        assert_eq!(last, HashMap::from([(":port".into(), text("'007'")), (":day".into(), Given::Int(3))]));
+        assert_eq!(last, HashMap::from([(":port".into(), text("'007'")), (":day".into(), ParameterValue::Int(3))]));
         let entry = logbook.entry(1).unwrap().unwrap();
         assert_eq!((entry.values.as_slice(), entry.session.as_str()), (runs[0].1, "process 4711"));
         assert!(logbook.entry(4).unwrap().unwrap().values.is_empty());

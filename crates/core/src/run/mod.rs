@@ -2,14 +2,14 @@
 //!
 //! [`state`] is what is known of a run while it lives and after; [`execute`] carries one out on a
 //! session; [`recording`] keeps its rows in the archive (`archive_writer`) and its facts in the logbook, where
-//! [`keeping`] has room; [`desk`] is the thread
+//! [`keeping`] has room; [`connection_worker`] is the thread
 //! that owns a session and carries out what it is asked, one run after the other; [`sample`] reads a
 //! few rows that are kept nowhere; [`out_line`] is where rows are sent by a comment,
 //! [`reading`] asks how the server reads one
 //! whose end was told without a semicolon, and [`transaction`] knows whose changes a rollback takes.
 
 mod archive_writer;
-pub mod desk;
+pub mod connection_worker;
 pub mod execute;
 mod keeping;
 pub mod out_line;
@@ -20,7 +20,7 @@ pub mod sample;
 pub mod state;
 pub mod transaction;
 
-pub use desk::{Desk, Order, Report, Ticket};
+pub use connection_worker::{ConnectionWorker, Order, Report, Ticket};
 pub use execute::Job;
 pub use keeping::Keeping;
 pub use state::{Run, RunResult};

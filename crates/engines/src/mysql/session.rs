@@ -10,7 +10,7 @@ use jaunty_language::dialect::{Kind, MYSQL};
 use jaunty_language::split;
 use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::made::made_in;
-use jaunty_language::statement::parameters::{self, Given, with_literals};
+use jaunty_language::statement::parameters::{self, ParameterValue, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
@@ -26,7 +26,7 @@ use mysql_async::{QueryResult, Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{self, PATIENCE, Patience, there, unless_stopped, watched};
+use crate::net::work::{self, PATIENCE, Patience, there, unless_stopped, with_cancel};
 
 /// Functions of sequences that go on with them.
 const SEQUENCES: &[&str] = &["nextval", "setval"];
@@ -82,7 +82,7 @@ impl MysqlSession {
         let (link, patience) = (&mut self.link, &self.patience);
         let cancel = cancel(link.again.clone(), link.connection.id());
         let work = async {
-            watched(link.connection.query::<Row, _>(statement), || patience.look(), cancel, patience.within).await
+            with_cancel(link.connection.query::<Row, _>(statement), || patience.look(), cancel, patience.within).await
         };
         let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
             true => link.again.route.silent_after(),
@@ -128,12 +128,12 @@ impl MysqlSession {
             match given {
                 None => {
                     let begun =
-                        watched(connection.query_iter(statement), || look(feed), cancel(), patience.within).await?;
+                        with_cancel(connection.query_iter(statement), || look(feed), cancel(), patience.within).await?;
                     take(begun.map_err(failed)?, statement, patience, cancel, feed).await
                 }
                 Some(given) => {
                     let begun =
-                        watched(connection.exec_iter(statement, given), || look(feed), cancel(), patience.within)
+                        with_cancel(connection.exec_iter(statement, given), || look(feed), cancel(), patience.within)
                             .await?;
                     take(begun.map_err(failed)?, statement, patience, cancel, feed).await
                 }
@@ -224,7 +224,7 @@ where
                 // What is there already is taken without anything being set up for waiting.
                 let row = match there(next.as_mut()).await {
                     Poll::Ready(row) => row,
-                    Poll::Pending => watched(next, || look(feed), cancel(), patience.within).await?,
+                    Poll::Pending => with_cancel(next, || look(feed), cancel(), patience.within).await?,
                 };
                 let Some(row) = row.map_err(failed)? else { break };
                 append(&readers, &row, feed)?;
@@ -233,7 +233,7 @@ where
         } else {
             let touched = Some(result.affected_rows()).filter(|rows| *rows > 0 || counts_rows(statement));
             feed.ends(touched);
-            watched(result.next(), || look(feed), cancel(), patience.within).await?.map_err(failed)?;
+            with_cancel(result.next(), || look(feed), cancel(), patience.within).await?.map_err(failed)?;
         }
         let warnings = result.warnings();
         if result.is_empty() {
@@ -253,13 +253,15 @@ where
 }
 
 /// A value as it is sent.
-fn sent(given: Given) -> Value {
+fn sent(given: ParameterValue) -> Value {
     match given {
-        Given::Null => Value::NULL,
-        Given::Bool(value) => Value::Int(i64::from(value)),
-        Given::Int(value) => Value::Int(value),
-        Given::Number(text) => text.parse().map_or_else(|_| Value::Bytes(text.clone().into_bytes()), Value::Double),
-        Given::Text(text) => Value::Bytes(text.into_bytes()),
+        ParameterValue::Null => Value::NULL,
+        ParameterValue::Bool(value) => Value::Int(i64::from(value)),
+        ParameterValue::Int(value) => Value::Int(value),
+        ParameterValue::Number(text) => {
+            text.parse().map_or_else(|_| Value::Bytes(text.clone().into_bytes()), Value::Double)
+        }
+        ParameterValue::Text(text) => Value::Bytes(text.into_bytes()),
     }
 }
 

@@ -17,13 +17,13 @@ const NOT_FIXED: u8 = 31;
 /// How a column's values are read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reader {
-    /// Whole numbers, into a type with room for them.
+    /// RowDetail numbers, into a type with room for them.
     I16,
     /// See [`Reader::I16`].
     I32,
     /// See [`Reader::I16`].
     I64,
-    /// Whole numbers without a sign.
+    /// RowDetail numbers without a sign.
     U64,
     /// `float`.
     F32,

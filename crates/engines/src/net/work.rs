@@ -138,7 +138,7 @@ pub async fn unless_stopped<T>(
 /// Waits for `work`. `look` is called every now and then while it is not done; when it answers
 /// [`Flow::Stop`], `cancel` is carried out, and `work` gets a last chance to end as it will: so long as `within`
 /// says, whatever arrives meanwhile.
-pub async fn watched<T>(
+pub async fn with_cancel<T>(
     work: impl Future<Output = T>,
     mut look: impl FnMut() -> Flow,
     cancel: impl Future<Output = ()>,
@@ -176,7 +176,7 @@ pub async fn watched<T>(
     };
     // What has ended counts, even if the wish did not get there.
     let _ = tokio::time::timeout(within, ended).await;
-    done.ok_or_else(|| deaf(within))
+    done.ok_or_else(|| cancel_timeout(within))
 }
 
 /// What `work` has come to, without waiting.
@@ -203,11 +203,11 @@ pub async fn end(
             }
         }
     };
-    tokio::time::timeout(within, ended).await.map_err(|_| deaf(within))
+    tokio::time::timeout(within, ended).await.map_err(|_| cancel_timeout(within))
 }
 
 /// The error of a server that does not end a statement.
-fn deaf(within: Duration) -> EngineError {
+fn cancel_timeout(within: Duration) -> EngineError {
     let seconds = (within + HEARD).as_secs().max(1);
     let message = format!(
         "the server did not end the statement within {seconds} second{} after the cancel request; the connection was closed",
@@ -228,7 +228,7 @@ mod tests {
         let runtime = runtime().unwrap();
         let (tell, told) = tokio::sync::oneshot::channel();
         let cancel = async { tell.send("cancelled").unwrap() };
-        let ended = runtime.block_on(watched(told, || Flow::Stop, cancel, PATIENCE));
+        let ended = runtime.block_on(with_cancel(told, || Flow::Stop, cancel, PATIENCE));
         assert_eq!(ended.unwrap(), Ok("cancelled"));
     }
 
@@ -243,7 +243,7 @@ mod tests {
                 tokio::time::sleep(Duration::from_millis(20)).await;
                 arrived.store(true, Ordering::Relaxed);
             };
-            watched(told, || Flow::Stop, cancel, PATIENCE).await.unwrap().unwrap();
+            with_cancel(told, || Flow::Stop, cancel, PATIENCE).await.unwrap().unwrap();
             assert!(arrived.load(Ordering::Relaxed));
         });
     }
@@ -279,7 +279,7 @@ mod tests {
         runtime.block_on(async {
             tokio::time::pause();
             let never = std::future::pending::<()>();
-            let error = watched(never, || Flow::Stop, std::future::ready(()), PATIENCE).await.unwrap_err();
+            let error = with_cancel(never, || Flow::Stop, std::future::ready(()), PATIENCE).await.unwrap_err();
             assert_eq!(error.kind, ErrorKind::Lost);
         });
     }

@@ -18,7 +18,7 @@ use super::session::{Outcome, PostgresSession, kind, tell_notices};
 use super::types::{self, Misfit, Plan, Raw};
 use super::{copy, errors};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{self, watched};
+use crate::net::work::{self, with_cancel};
 
 impl PostgresSession {
     /// Runs a statement, whatever it is.
@@ -206,7 +206,7 @@ impl PostgresSession {
             tell_notices(link, feed);
             if self.patience.is_over() { Flow::Stop } else { feed.look() }
         };
-        watched(work, look, cancel(link), self.patience.within).await
+        with_cancel(work, look, cancel(link), self.patience.within).await
     }
 
     /// The next item of a stream: one that is there already costs no waiting. Once nothing more is

@@ -8,7 +8,7 @@ use crate::client_line;
 use jaunty_language::dialect::{Kind, POSTGRES};
 use jaunty_language::split;
 use jaunty_language::statement::acts::{self, Acts};
-use jaunty_language::statement::parameters::{self, Given, Value, with_literals};
+use jaunty_language::statement::parameters::{self, ParameterValue, Value, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
@@ -25,7 +25,7 @@ use super::origins::Origins;
 use super::run::said;
 use super::{catalog, errors};
 use crate::net::feed::Feed;
-use crate::net::work::{self, Patience, unless_stopped, watched};
+use crate::net::work::{self, Patience, unless_stopped, with_cancel};
 
 /// A session on a server.
 pub struct PostgresSession {
@@ -199,7 +199,7 @@ impl PostgresSession {
     pub(super) fn ask(&mut self, statement: &str) -> Outcome<Vec<SimpleQueryRow>> {
         let (link, patience) = (&self.link, &self.patience);
         let query = link.client.simple_query(statement);
-        let work = async { watched(query, || patience.look(), cancel(link), patience.within).await };
+        let work = async { with_cancel(query, || patience.look(), cancel(link), patience.within).await };
         let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
             true => link.route.silent_after(),
             false => error,
@@ -285,7 +285,7 @@ impl Session for PostgresSession {
             Kind::Change if touched::is_truncate(statement) => Ok(Effect::Writes(touches(None))),
             kind @ (Kind::Query | Kind::Change) => {
                 // As they are sent: the server reads each as the type that it wants.
-                let text = |value: &Given| value.text().map_or(Given::Null, Given::Text);
+                let text = |value: &ParameterValue| value.text().map_or(ParameterValue::Null, ParameterValue::Text);
                 let values: Vec<Value> = values.iter().map(|(name, value)| (name.clone(), text(value))).collect();
                 let whole = with_literals(statement, &POSTGRES, &values);
                 let explained = self.ask_within(&format!("explain (format json) {whole}"))?;

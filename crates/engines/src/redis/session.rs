@@ -15,7 +15,7 @@ use super::connect::{Door, Link};
 use super::reads::ONLY_READS;
 use super::{arguments, catalog, preview, reply};
 use crate::net::feed::{held, local};
-use crate::net::work::{self, Beside, Patience, unless_stopped, watched};
+use crate::net::work::{self, Beside, Patience, unless_stopped, with_cancel};
 
 /// How long a command may take to end after it was asked to. Most commands cannot be ended at all;
 /// then the connection is let go, and a new one takes its place.
@@ -99,7 +99,7 @@ impl RedisSession {
         let sent = self.runtime.block_on(async {
             let number = Some(number).filter(|_| may_wait(command));
             let work = async { connection.send_packed_command(&packed).await };
-            watched(work, look, unblock(door, number), GRACE).await
+            with_cancel(work, look, unblock(door, number), GRACE).await
         });
         match sent {
             Ok(Ok(Value::ServerError(error))) => Err(refused(error.code(), error.details().unwrap_or_default())),
@@ -167,7 +167,7 @@ impl RedisSession {
             let patience = self.patience.clone();
             let look = || if patience.is_over() { Flow::Stop } else { sink.wanted() };
             let pushed = &mut self.link.pushed;
-            let next = self.runtime.block_on(watched(pushed.recv(), look, std::future::ready(()), GRACE));
+            let next = self.runtime.block_on(with_cancel(pushed.recv(), look, std::future::ready(()), GRACE));
             let message = match next {
                 Ok(Some(message)) => message,
                 Ok(None) => return Err(EngineError::new(ErrorKind::Lost, "the server closed the connection")),

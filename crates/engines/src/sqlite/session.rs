@@ -5,7 +5,7 @@ use std::sync::Arc;
 use jaunty_language::dialect::{Kind, SQLITE};
 use jaunty_language::split;
 use jaunty_language::statement::acts::{self, Acts};
-use jaunty_language::statement::parameters::{Given, Value, value_of, with_literals};
+use jaunty_language::statement::parameters::{ParameterValue, Value, value_of, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
@@ -59,11 +59,13 @@ impl SqliteSession {
         for index in 1..=prepared.parameter_count() {
             let name = prepared.parameter_name(index).map_or_else(|| format!("?{index}"), str::to_owned);
             let bound = match value_of(values, &name) {
-                Given::Null => prepared.raw_bind_parameter(index, rusqlite::types::Null),
-                Given::Bool(value) => prepared.raw_bind_parameter(index, value),
-                Given::Int(value) => prepared.raw_bind_parameter(index, value),
-                Given::Number(text) => prepared.raw_bind_parameter(index, text.parse::<f64>().unwrap_or(f64::NAN)),
-                Given::Text(text) => prepared.raw_bind_parameter(index, text),
+                ParameterValue::Null => prepared.raw_bind_parameter(index, rusqlite::types::Null),
+                ParameterValue::Bool(value) => prepared.raw_bind_parameter(index, value),
+                ParameterValue::Int(value) => prepared.raw_bind_parameter(index, value),
+                ParameterValue::Number(text) => {
+                    prepared.raw_bind_parameter(index, text.parse::<f64>().unwrap_or(f64::NAN))
+                }
+                ParameterValue::Text(text) => prepared.raw_bind_parameter(index, text),
             };
             bound.map_err(|e| self.error(&e))?;
         }

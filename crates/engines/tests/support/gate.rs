@@ -14,7 +14,7 @@ use tokio::net::{TcpListener, TcpStream};
 /// How it wants the password.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wants {
-    /// Given at once.
+    /// ParameterValue at once.
     Password,
     /// As the answer to a question.
     Answer,

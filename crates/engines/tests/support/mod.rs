@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
-use jaunty_language::statement::parameters::Given;
+use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::ColumnReader;
@@ -104,7 +104,7 @@ pub fn rows_with(
     values: &[(&str, &str)],
 ) -> Result<Vec<Vec<String>>, EngineError> {
     let collect = Collect::up_to(usize::MAX);
-    let values: Vec<_> = values.iter().map(|(name, text)| ((*name).to_owned(), Given::read(text))).collect();
+    let values: Vec<_> = values.iter().map(|(name, text)| ((*name).to_owned(), ParameterValue::read(text))).collect();
     session.run(&Request::new(statement).with(&values), Box::new(collect.clone())).map(|()| collect.rows())
 }
 

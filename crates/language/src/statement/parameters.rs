@@ -15,7 +15,7 @@ use crate::split;
 
 /// A value that a person gave.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Given {
+pub enum ParameterValue {
     /// No value.
     Null,
     /// True or false.
@@ -28,36 +28,38 @@ pub enum Given {
     Text(String),
 }
 
-impl Given {
+impl ParameterValue {
     /// Reads a value: `null`, `true`, a number, or text, which quotes keep from being one of the others.
-    pub fn read(text: &str) -> Given {
+    pub fn read(text: &str) -> ParameterValue {
         let text = text.trim();
         let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
         if let Some(inside) = quoted {
-            return Given::Text(inside.replace("''", "'"));
+            return ParameterValue::Text(inside.replace("''", "'"));
         }
         match text.to_ascii_lowercase().as_str() {
-            "null" => return Given::Null,
-            "true" => return Given::Bool(true),
-            "false" => return Given::Bool(false),
+            "null" => return ParameterValue::Null,
+            "true" => return ParameterValue::Bool(true),
+            "false" => return ParameterValue::Bool(false),
             _ => {}
         }
         // `007` is a name of somebody and no number.
         let digits = text.trim_start_matches('-');
         let plain = digits.len() == 1 || !digits.starts_with('0') || digits.starts_with("0.");
         match text.parse::<i64>() {
-            Ok(number) if plain => Given::Int(number),
+            Ok(number) if plain => ParameterValue::Int(number),
             _ if plain && digits.starts_with(|c: char| c.is_ascii_digit()) && text.parse::<f64>().is_ok() => {
-                Given::Number(text.to_owned())
+                ParameterValue::Number(text.to_owned())
             }
-            _ => Given::Text(text.to_owned()),
+            _ => ParameterValue::Text(text.to_owned()),
         }
     }
 
     /// As a person writes it; reads back as the same value.
     pub fn written(&self) -> String {
         match self {
-            Given::Text(text) if Given::read(text) != *self => format!("'{}'", text.replace('\'', "''")),
+            ParameterValue::Text(text) if ParameterValue::read(text) != *self => {
+                format!("'{}'", text.replace('\'', "''"))
+            }
             value => value.text().unwrap_or_else(|| "null".into()),
         }
     }
@@ -65,16 +67,16 @@ impl Given {
     /// Its text, as a server reads it; none for NULL.
     pub fn text(&self) -> Option<String> {
         match self {
-            Given::Null => None,
-            Given::Bool(value) => Some(value.to_string()),
-            Given::Int(value) => Some(value.to_string()),
-            Given::Number(text) | Given::Text(text) => Some(text.clone()),
+            ParameterValue::Null => None,
+            ParameterValue::Bool(value) => Some(value.to_string()),
+            ParameterValue::Int(value) => Some(value.to_string()),
+            ParameterValue::Number(text) | ParameterValue::Text(text) => Some(text.clone()),
         }
     }
 }
 
 /// A parameter's name, as it is asked for, with its value.
-pub type Value = (String, Given);
+pub type Value = (String, ParameterValue);
 
 /// The places of a statement's parameters with their names. Those without a name are counted: `?1`, `?2`.
 fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, String)> {
@@ -207,11 +209,11 @@ pub fn with_literals(statement: &str, dialect: &'static Dialect, values: &[Value
         end = range.end;
         // What a server takes as any type stands in quotes.
         match value_of(values, &name) {
-            Given::Null => text.push_str("null"),
-            Given::Int(value) => text.push_str(&value.to_string()),
-            Given::Number(number) => text.push_str(&number),
-            Given::Bool(value) => text.push_str(if value { "true" } else { "false" }),
-            Given::Text(value) => text.push_str(&dialect.text_as_written(&value)),
+            ParameterValue::Null => text.push_str("null"),
+            ParameterValue::Int(value) => text.push_str(&value.to_string()),
+            ParameterValue::Number(number) => text.push_str(&number),
+            ParameterValue::Bool(value) => text.push_str(if value { "true" } else { "false" }),
+            ParameterValue::Text(value) => text.push_str(&dialect.text_as_written(&value)),
         }
     }
     text.push_str(statement.get(end..).unwrap_or_default());
@@ -219,8 +221,8 @@ pub fn with_literals(statement: &str, dialect: &'static Dialect, values: &[Value
 }
 
 /// The value of a name; NULL where none was given.
-pub fn value_of(values: &[Value], name: &str) -> Given {
-    values.iter().find(|(known, _)| known == name).map_or(Given::Null, |(_, given)| given.clone())
+pub fn value_of(values: &[Value], name: &str) -> ParameterValue {
+    values.iter().find(|(known, _)| known == name).map_or(ParameterValue::Null, |(_, given)| given.clone())
 }
 
 #[cfg(test)]
@@ -233,11 +235,14 @@ mod tests {
         for text in
             ["North", "null", "NULL", "true", "7", "007", "1.50", "-3", "'quoted'", "it's", "", " ", "a\nb", "'"]
         {
-            for value in [Given::read(text), Given::Text(text.into())] {
-                assert_eq!(Given::read(&value.written()), value, "{text:?} as {:?}", value.written());
+            for value in [ParameterValue::read(text), ParameterValue::Text(text.into())] {
+                assert_eq!(ParameterValue::read(&value.written()), value, "{text:?} as {:?}", value.written());
             }
         }
-        assert_eq!([Given::Null, Given::Text("null".into())].map(|v| v.written()), ["null", "'null'"]);
+        assert_eq!(
+            [ParameterValue::Null, ParameterValue::Text("null".into())].map(|v| v.written()),
+            ["null", "'null'"]
+        );
     }
 
     #[test]
@@ -292,15 +297,15 @@ mod tests {
 
     #[test]
     fn values_have_the_type_that_they_are_written_in() {
-        let text = |text: &str| Given::Text(text.into());
+        let text = |text: &str| ParameterValue::Text(text.into());
         for (written, expected) in [
-            ("null", Given::Null),
-            ("TRUE", Given::Bool(true)),
-            ("-5", Given::Int(-5)),
-            ("0", Given::Int(0)),
-            ("0.50", Given::Number("0.50".into())),
-            ("1e3", Given::Number("1e3".into())),
-            ("99999999999999999999", Given::Number("99999999999999999999".into())),
+            ("null", ParameterValue::Null),
+            ("TRUE", ParameterValue::Bool(true)),
+            ("-5", ParameterValue::Int(-5)),
+            ("0", ParameterValue::Int(0)),
+            ("0.50", ParameterValue::Number("0.50".into())),
+            ("1e3", ParameterValue::Number("1e3".into())),
+            ("99999999999999999999", ParameterValue::Number("99999999999999999999".into())),
             ("007", text("007")),
             ("'null'", text("null")),
             ("'it''s'", text("it's")),
@@ -309,7 +314,7 @@ mod tests {
             ("inf", text("inf")),
             ("", text("")),
         ] {
-            assert_eq!(Given::read(written), expected, "{written}");
+            assert_eq!(ParameterValue::read(written), expected, "{written}");
         }
     }
 }

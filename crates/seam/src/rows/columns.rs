@@ -25,15 +25,15 @@ use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
 pub enum Cells {
     /// True or false.
     Bool(BooleanBuilder),
-    /// Whole numbers of 16 bits.
+    /// RowDetail numbers of 16 bits.
     I16(Int16Builder),
-    /// Whole numbers of 32 bits.
+    /// RowDetail numbers of 32 bits.
     I32(Int32Builder),
-    /// Whole numbers of 64 bits.
+    /// RowDetail numbers of 64 bits.
     I64(Int64Builder),
-    /// Whole numbers of 32 bits without a sign.
+    /// RowDetail numbers of 32 bits without a sign.
     U32(UInt32Builder),
-    /// Whole numbers of 64 bits without a sign.
+    /// RowDetail numbers of 64 bits without a sign.
     U64(UInt64Builder),
     /// Floating-point numbers of 32 bits.
     F32(Float32Builder),

@@ -16,7 +16,7 @@ use jaunty_language::text::clean;
 use jaunty_language::text::motion;
 use ratatui::layout::{Position, Rect};
 
-use super::{Answered, App, Connection, Message, Question, Summoned};
+use super::{Answered, App, Connection, Message, Overlay, Question};
 use crate::work::{Kind, Work};
 
 /// Columns of the margin.
@@ -350,7 +350,7 @@ impl App {
             }
             None => vec!["The file is gone.".to_owned()],
         };
-        self.summoned = Some(Summoned::Question(Question { about, ..Question::new(text, answers) }));
+        self.overlay = Some(Overlay::Question(Question { about, ..Question::new(text, answers) }));
     }
 
     /// Takes the text that another program wrote.
@@ -426,7 +426,7 @@ impl App {
         // Each on a line of its own, so that none is cut.
         let about = reasons.split_off(1);
         let question = Question::new(reasons.concat(), answers);
-        self.summoned = Some(Summoned::Question(Question { about, ..question }));
+        self.overlay = Some(Overlay::Question(Question { about, ..question }));
     }
 
     pub(super) fn leave(&mut self) {

@@ -10,7 +10,7 @@ use jaunty_language::text::clean;
 
 use super::list::Item;
 use super::prompt::Asked;
-use super::{Answered, App, Buffer, List, Pick, Prompt, Question, Summoned};
+use super::{Answered, App, Buffer, List, Overlay, Pick, Prompt, Question};
 use crate::opening::is_large;
 use crate::work::{Done, Kind};
 use jaunty_core::words;
@@ -20,7 +20,7 @@ impl App {
     pub fn list_buffers(&mut self) {
         let mut list = List::new(BUFFERS, self.open_buffers());
         list.choose_by(isize::from(!self.shelved.is_empty()));
-        self.summoned = Some(Summoned::List(list));
+        self.overlay = Some(Overlay::List(list));
         let shelves = self.shelves();
         self.begin_work(Kind::Files, "looking for buffers".into(), move |_| Done::Files(shelves.files()));
     }
@@ -35,7 +35,7 @@ impl App {
         let mut items = self.open_buffers();
         let open = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
         items.extend(files.iter().filter(|path| !open(path)).map(|path| item(path, "", None)));
-        if let Some(Summoned::List(list)) = self.summoned.as_mut().filter(|s| s.is_list_of(BUFFERS)) {
+        if let Some(Overlay::List(list)) = self.overlay.as_mut().filter(|s| s.is_list_of(BUFFERS)) {
             list.renew(items);
         }
     }
@@ -114,7 +114,7 @@ impl App {
     fn ask_for_name(&mut self, what: &str, name: &str, asked: Asked) {
         let folder = self.buffer.path.parent().map(|folder| folder.display().to_string()).unwrap_or_default();
         let title = format!("{what}, in {}", clean::clean(&folder));
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, asked, name)));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, asked, name)));
     }
 
     /// The path of a buffer with this name beside the one in hand; tells why there is none. A name
@@ -179,7 +179,7 @@ impl App {
         let text = format!("Remove {}?", self.buffer.path.display());
         let answers =
             &[('r', "remove it; its file goes to the trash, its runs stay in the logbook", Answered::RemoveBuffer)];
-        self.summoned = Some(Summoned::Question(Question::new(text, answers)));
+        self.overlay = Some(Overlay::Question(Question::new(text, answers)));
     }
 
     pub(super) fn remove_buffer(&mut self) {
@@ -257,7 +257,7 @@ impl App {
     /// Asks what to find in all buffers.
     pub fn ask_to_search_all(&mut self) {
         let title = "find a regular expression in all buffers, of this project and of all projects".to_owned();
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::SearchAll, self.sought.as_str())));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::SearchAll, self.sought.as_str())));
     }
 
     pub(super) fn search_all(&mut self, pattern: &str) {
@@ -283,7 +283,7 @@ impl App {
             help: clean::clean(&hit.path.display().to_string()).into_owned(),
             pick: Pick::PlaceIn(hit.path, hit.at),
         });
-        self.summoned = Some(Summoned::List(List::new("lines", items.collect())));
+        self.overlay = Some(Overlay::List(List::new("lines", items.collect())));
         self.tell(found);
     }
 }

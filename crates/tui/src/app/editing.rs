@@ -9,7 +9,7 @@ use ropey::Rope;
 
 use super::list::Item;
 use super::prompt::Asked;
-use super::{App, List, Pick, Prompt, Summoned};
+use super::{App, List, Overlay, Pick, Prompt};
 use jaunty_core::words;
 
 impl App {
@@ -160,7 +160,7 @@ impl App {
         let title = "find a regular expression; case matters only if it has capitals".to_owned();
         let selected = self.buffer.document.selected_text().filter(|text| !text.contains('\n'));
         let text = selected.map_or_else(|| self.sought.clone(), |text| search::literal(&text));
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Find, text)));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Find, text)));
     }
 
     pub(super) fn find(&mut self, pattern: &str) {
@@ -197,7 +197,7 @@ impl App {
         let title = format!("replace {within}, as /pattern/by/; $1 is the first group");
         let mut prompt = Prompt::new(title, Asked::Replace);
         prompt.line.insert("/");
-        self.summoned = Some(Summoned::Prompt(prompt));
+        self.overlay = Some(Overlay::Prompt(prompt));
     }
 
     pub(super) fn replace_all(&mut self, written: &str) {
@@ -246,7 +246,7 @@ impl App {
         }
         let mut list = List::new("statements", items);
         list.chosen = current;
-        self.summoned = Some(Summoned::List(list));
+        self.overlay = Some(Overlay::List(list));
     }
 
     /// Writes the statement at the cursor anew, a clause a line.

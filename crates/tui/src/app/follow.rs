@@ -7,7 +7,7 @@ use jaunty_core::run::{Job, Run};
 use jaunty_language::outline::StatementId;
 
 use super::list::Item;
-use super::{App, List, Pick, Summoned};
+use super::{App, List, Overlay, Pick};
 use crate::action::Scope;
 
 impl App {
@@ -50,7 +50,7 @@ impl App {
                     pick: Pick::Road(road.statement),
                 };
                 let items = roads.into_iter().map(item).collect();
-                self.summoned = Some(Summoned::List(List::new("references", items)));
+                self.overlay = Some(Overlay::List(List::new("references", items)));
             }
         }
     }

@@ -12,7 +12,7 @@ use jaunty_seam::profile::{Guard, Profile, Secret};
 
 use super::list::Item;
 use super::prompt::Asked;
-use super::{Answered, App, List, Message, Pick, Prompt, Question, Summoned};
+use super::{Answered, App, List, Message, Overlay, Pick, Prompt, Question};
 use crate::line::Line;
 
 /// One field.
@@ -215,7 +215,7 @@ impl App {
         let scheme = server.and_then(|engine| engine.schemes().first()).unwrap_or(&"scheme");
         let title =
             format!("paste a URL, such as {scheme}://clerk@quay.example/bookings, or press enter to fill in fields");
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Url)));
+        self.overlay = Some(Overlay::Prompt(Prompt::new(title, Asked::Url)));
     }
 
     /// Begins a profile from a URL, or by the choice of an engine.
@@ -227,7 +227,7 @@ impl App {
                 help: engine.schemes().first().map(|scheme| format!("{scheme}://…")).unwrap_or_default(),
                 pick: Pick::NewWith(engine.name()),
             });
-            self.summoned = Some(Summoned::List(List::new("engines", items.collect())));
+            self.overlay = Some(Overlay::List(List::new("engines", items.collect())));
             return;
         }
         match url::parse(text, self.engines) {
@@ -241,7 +241,7 @@ impl App {
                 if let Some(engine) = engine {
                     self.open_form(engine, &from.profile, None);
                 }
-                if let Some(Summoned::Form(form)) = &mut self.summoned {
+                if let Some(Overlay::Form(form)) = &mut self.overlay {
                     if let (Some(secret), Some(field)) =
                         (from.secret, form.fields.iter_mut().find(|field| field.key == PASSWORD))
                     {
@@ -281,7 +281,7 @@ impl App {
 
     fn open_form(&mut self, engine: &'static dyn Engine, profile: &Profile, original: Option<Profile>) {
         self.connections += 1;
-        self.summoned = Some(Summoned::Form(Box::new(Form::new(engine, profile, original, self.connections))));
+        self.overlay = Some(Overlay::Form(Box::new(Form::new(engine, profile, original, self.connections))));
     }
 
     /// What a key does to the profile that is chosen in the list. False if nothing.
@@ -297,7 +297,7 @@ impl App {
                     found = found.with("secret", "ask");
                 }
                 self.open_form(engine, &found, None);
-                if let (Some(password), Some(Summoned::Form(form))) = (password, &mut self.summoned)
+                if let (Some(password), Some(Overlay::Form(form))) = (password, &mut self.overlay)
                     && let Some(field) = form.fields.iter_mut().find(|field| field.key == PASSWORD)
                 {
                     field.line = Line::from(password.to_string());
@@ -315,14 +315,14 @@ impl App {
                 let text = format!("Remove {} from {}?", profile.name, file.display());
                 let answers = &[('r', "remove it; its runs stay in the logbook", Answered::Remove)];
                 let question = Question { profile: Some(Box::new(profile.clone())), ..Question::new(text, answers) };
-                self.summoned = Some(Summoned::Question(question));
+                self.overlay = Some(Overlay::Question(question));
             }
             ("alt-up" | "alt-down", Some(file)) => {
                 let by = if key == "alt-up" { -1 } else { 1 };
                 let moved = edit::move_by(file, &profile.name, by);
                 self.after_edit(moved);
                 self.list_connections();
-                if let Some(Summoned::List(list)) = &mut self.summoned {
+                if let Some(Overlay::List(list)) = &mut self.overlay {
                     let at = list.items.iter().position(|item| item.label == clean::clean(&profile.name));
                     list.chosen = at.unwrap_or(0);
                 }
@@ -392,9 +392,9 @@ impl App {
         first.unwrap_or_else(|| self.folders.config.join("connections.toml"))
     }
 
-    /// What a key does to the form. False if it is one that every summoned thing knows.
+    /// What a key does to the form. False if it is one that every overlay thing knows.
     pub(super) fn key_to_form(&mut self, key: &str) -> bool {
-        let Some(Summoned::Form(form)) = &mut self.summoned else { return false };
+        let Some(Overlay::Form(form)) = &mut self.overlay else { return false };
         match key {
             "enter" | "tab" => form.move_by(1),
             "shift-tab" | "backtab" => form.move_by(-1),
@@ -413,7 +413,7 @@ impl App {
     fn try_form(&mut self) {
         // A path in it counts from the file that it will stand in.
         let file = self.file_for_new();
-        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        let Some(Overlay::Form(form)) = &mut self.overlay else { return };
         let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == form.engine) else { return };
         let mut profile = match form.profile(engine) {
             Ok(profile) => profile,
@@ -443,7 +443,7 @@ impl App {
     }
 
     pub(super) fn tried(&mut self, number: u64, outcome: Result<Tried, EngineError>) {
-        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        let Some(Overlay::Form(form)) = &mut self.overlay else { return };
         if form.number != number || form.trying.take().is_none() {
             return;
         }
@@ -462,7 +462,7 @@ impl App {
 
     /// Writes the profile into its file and connects.
     fn save_form(&mut self) {
-        let Some(Summoned::Form(form)) = &mut self.summoned else { return };
+        let Some(Overlay::Form(form)) = &mut self.overlay else { return };
         let Some(engine) = self.engines.iter().copied().find(|engine| engine.name() == form.engine) else { return };
         let profile = match form.profile(engine) {
             Ok(profile) => profile,
@@ -488,7 +488,7 @@ impl App {
         };
         let saved = renamed.and_then(|()| edit::put(&file, &profile));
         if self.after_edit(saved) {
-            self.summoned = None;
+            self.overlay = None;
             // As the file has it, with the line it stands at.
             let profile = self.known.find(&profile.name).cloned().unwrap_or(profile);
             self.connect_with(profile, secret);

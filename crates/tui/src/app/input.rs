@@ -19,8 +19,8 @@ impl App {
                 }
                 self.key(Key::of(&key));
             }
-            Event::Paste(text) => match &mut self.summoned {
-                Some(summoned) => summoned.type_text(text.lines().next().unwrap_or_default().trim()),
+            Event::Paste(text) => match &mut self.overlay {
+                Some(overlay) => overlay.type_text(text.lines().next().unwrap_or_default().trim()),
                 None => {
                     self.panes.focus = Scope::Buffer;
                     self.offer = None;
@@ -34,11 +34,11 @@ impl App {
     }
 
     fn key(&mut self, key: Key) {
-        if self.summoned.is_some() {
-            return self.key_to_summoned(key);
+        if self.overlay.is_some() {
+            return self.key_to_overlay(key);
         }
         if self.offer.is_some()
-            && let Some(action) = self.keymap.only(key, Scope::Offer)
+            && let Some(action) = self.keymap.only(key, Scope::CompletionPopup)
         {
             return (action.act)(self);
         }

@@ -5,31 +5,31 @@
 //! `view` draws the state and changes nothing.
 //!
 //! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs (and how it comes to that), `running` how its statements do, `places`
-//! going to another database or buffer, `rows` the result pane and all that is done with it, `outside` what other programs change, `summoned` what
-//! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `past` the logbook and `recall` what it
+//! going to another database or buffer, `rows` the result pane and all that is done with it, `outside` what other programs change, `overlay` what
+//! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `logbook_view` the logbook and `recall` what it
 //! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
 
 mod buffer;
 mod buffers;
+mod catalog_browser;
+mod completion_popup;
 mod connection;
+mod diagnostics;
 mod editing;
 mod follow;
 mod form;
 mod input;
 mod list;
+mod logbook_view;
 mod mouse;
-mod offer;
 mod outside;
-mod past;
+mod overlay;
 mod places;
 mod prompt;
 mod recall;
 mod rows;
 mod running;
-mod summoned;
-mod troubles;
 mod values;
-mod walk;
 mod works;
 
 use std::collections::{HashMap, HashSet};
@@ -52,23 +52,23 @@ use jaunty_seam::profile::Profile;
 use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
+pub use catalog_browser::{CatalogBrowser, Tasted};
+pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
+pub use diagnostics::Diagnostics;
 pub use form::{Field, Form, PASSWORD};
 pub use list::{Item, List, Pick};
-pub use offer::{Offer, Places};
-pub use past::Past;
+pub use logbook_view::LogbookView;
+pub use overlay::Overlay;
 pub use prompt::{Answered, Prompt, Question};
 pub use recall::Recalled;
-pub use rows::{Arranged, FactsView, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, Spot, View, Whole};
-pub use summoned::Summoned;
-pub use troubles::Troubles;
-pub use walk::{Tasted, Walk};
+pub use rows::{Arranged, FactsView, HEAD, Marked, Marks, Placed, RowDetail, Rows, Shows, Slot, Spot, View};
 
 use crate::action::{Scope, by_name};
+use crate::appearance::Appearance;
 use crate::keys::Keymap;
 use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
-use crate::taste::Taste;
 use crate::theme::{Depth, Theme};
 use crate::work::{Done, Work};
 
@@ -117,7 +117,7 @@ pub struct Options {
     /// What a person has set.
     pub settings: Settings,
     /// Theme and keys of a person.
-    pub taste: Taste,
+    pub appearance: Appearance,
     /// The colours of the terminal.
     pub depth: Depth,
 }
@@ -163,15 +163,15 @@ pub struct App {
     /// Runs whose results stay in the strip, and in a pane wherever the cursor is.
     kept_in_sight: Vec<Arc<Run>>,
     /// What lies over the screen.
-    pub summoned: Option<Summoned>,
+    pub overlay: Option<Overlay>,
     /// What could be written at the cursor.
-    pub offer: Option<Offer>,
+    pub offer: Option<CompletionPopup>,
     /// The call that the cursor stands in, as of a revision and a place.
     call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
     /// What is wrong with statements.
-    pub troubles: Troubles,
+    pub troubles: Diagnostics,
     /// Tells of changes that other programs make.
-    watched: Option<outside::Watched>,
+    with_cancel: Option<outside::Watched>,
     /// Snippets: those that ship, and a person's own.
     snippets: Vec<Snippet>,
     /// What the pane held when a person went on from its rows; none where it followed the cursor.
@@ -222,7 +222,7 @@ impl App {
     /// Opens everything. `post` receives what other threads have to tell; give it back to
     /// [`App::update`]. The buffer is read here unless it is given.
     pub fn open(options: Options, opened: Option<Buffer>, post: Post) -> Result<App, OpenError> {
-        let Options { folders, engines, connections, profile, buffer, keeping, settings, taste, depth } = options;
+        let Options { folders, engines, connections, profile, buffer, keeping, settings, appearance, depth } = options;
         let answers = Arc::clone(&post);
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
         let project = buffer.ancestors().skip(1).map(|folder| folder.join(".jaunty/snippets.toml"));
@@ -247,11 +247,11 @@ impl App {
             other: None,
             linked: None,
             kept_in_sight: Vec::new(),
-            summoned: None,
+            overlay: None,
             offer: None,
             call: None,
-            troubles: Troubles::default(),
-            watched: None,
+            troubles: Diagnostics::default(),
+            with_cancel: None,
             snippets,
             trail: Vec::new(),
             aside: None,
@@ -263,8 +263,8 @@ impl App {
             places: Places::default(),
             told: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer, strip: false, other: None },
-            theme: Theme::new(taste.theme, depth),
-            keymap: Keymap::new(&taste.keys),
+            theme: Theme::new(appearance.theme, depth),
+            keymap: Keymap::new(&appearance.keys),
             now: SystemTime::now(),
             editor: None,
             clipboard: None,
@@ -345,7 +345,7 @@ impl App {
 
     /// How long the screen stays as it is when nothing happens.
     pub fn rests_for(&self) -> Duration {
-        let trying = matches!(&self.summoned, Some(Summoned::Form(form)) if form.trying.is_some());
+        let trying = matches!(&self.overlay, Some(Overlay::Form(form)) if form.trying.is_some());
         if (self.connection.is_busy() && !self.connection.is_held())
             || !self.works.is_empty()
             || trying

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 
-use super::{App, HEAD, Summoned};
+use super::{App, HEAD, Overlay};
 use crate::action::Scope;
 use crate::layout::Areas;
 
@@ -28,9 +28,9 @@ impl App {
         }
         let at = Position::new(mouse.column, mouse.row);
         let areas = self.areas();
-        if self.summoned.is_some() {
+        if self.overlay.is_some() {
             if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
-                self.click_summoned(at);
+                self.click_overlay(at);
             } else if matches!(mouse.kind, MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
                 self.scroll_summoned(mouse.kind == MouseEventKind::ScrollUp);
             }
@@ -127,10 +127,10 @@ impl App {
     /// The wheel over what lies over the screen: chosen lines go one by one, read ones three by three.
     fn scroll_summoned(&mut self, up: bool) {
         let by = if up { -1 } else { 1 };
-        match &mut self.summoned {
-            Some(Summoned::Whole(_)) => self.scroll_whole(3 * by),
-            Some(summoned @ (Summoned::Help(_) | Summoned::About(..))) => summoned.move_by(3 * by),
-            Some(summoned) => summoned.move_by(by),
+        match &mut self.overlay {
+            Some(Overlay::RowDetail(_)) => self.scroll_whole(3 * by),
+            Some(overlay @ (Overlay::Help(_) | Overlay::About(..))) => overlay.move_by(3 * by),
+            Some(overlay) => overlay.move_by(by),
             None => {}
         }
     }

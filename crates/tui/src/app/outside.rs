@@ -23,7 +23,7 @@ impl App {
     /// not in the folder that it was in.
     pub(super) fn watch_folder(&mut self) {
         let folder = self.buffer.path.parent().unwrap_or(Path::new("."));
-        if self.watched.as_ref().is_none_or(|watched| watched.buffer != folder) {
+        if self.with_cancel.as_ref().is_none_or(|with_cancel| with_cancel.buffer != folder) {
             let folder = folder.to_owned();
             self.watch(folder);
         }
@@ -35,7 +35,11 @@ impl App {
             [buffer.clone(), here.clone(), here.join(".jaunty"), self.folders.config.clone()].into();
         folders.extend(self.connections_files().iter().filter_map(|file| file.parent()).map(Path::to_owned));
         folders.retain(|folder| folder.is_dir());
-        if self.watched.as_ref().is_some_and(|watched| watched.buffer == buffer && watched.folders == folders) {
+        if self
+            .with_cancel
+            .as_ref()
+            .is_some_and(|with_cancel| with_cancel.buffer == buffer && with_cancel.folders == folders)
+        {
             return;
         }
         let (post, of_buffer) = (Arc::clone(&self.post), buffer.clone());
@@ -59,7 +63,7 @@ impl App {
             Ok(watcher)
         });
         match watcher {
-            Ok(watcher) => self.watched = Some(Watched { buffer, folders, _watcher: watcher }),
+            Ok(watcher) => self.with_cancel = Some(Watched { buffer, folders, _watcher: watcher }),
             // Some file systems tell nothing; saving still looks.
             Err(error) => tracing::warn!(%error, "changes of files are not told"),
         }
@@ -75,7 +79,7 @@ impl App {
     /// Reads the connections files again, on another thread.
     pub(super) fn read_connections(&mut self) {
         // A folder may have come into being.
-        if let Some(buffer) = self.watched.as_ref().map(|watched| watched.buffer.clone()) {
+        if let Some(buffer) = self.with_cancel.as_ref().map(|with_cancel| with_cancel.buffer.clone()) {
             self.watch(buffer);
         }
         let (files, stamp) = (self.connections_files(), self.known_stamp);

@@ -12,12 +12,12 @@ use jaunty_seam::profile::Profile;
 
 use super::list::Item;
 use super::prompt::Asked;
-use super::{App, Connection, Link, List, Message, Pick, Prompt, Summoned};
+use super::{App, Connection, Link, List, Message, Overlay, Pick, Prompt};
 
 impl App {
     /// Lists the connections: those of the files, and what lies near.
     pub fn list_connections(&mut self) {
-        self.summoned = Some(Summoned::List(List::new("connections", self.connection_items())));
+        self.overlay = Some(Overlay::List(List::new("connections", self.connection_items())));
         let (post, engines, command) = (Arc::clone(&self.post), self.engines, self.profiles_from.clone());
         // Some file systems do not tell of changes.
         self.read_connections();
@@ -43,8 +43,8 @@ impl App {
 
     pub(super) fn renew_connections(&mut self) {
         let items = self.connection_items();
-        if let Some(Summoned::List(list)) =
-            self.summoned.as_mut().filter(|s| matches!(s, Summoned::List(list) if list.title == "connections"))
+        if let Some(Overlay::List(list)) =
+            self.overlay.as_mut().filter(|s| matches!(s, Overlay::List(list) if list.title == "connections"))
         {
             list.renew(items);
         }
@@ -145,7 +145,7 @@ impl App {
         if items.is_empty() {
             return self.tell("nothing can be switched on this connection");
         }
-        self.summoned = Some(Summoned::List(List::new("switch", items)));
+        self.overlay = Some(Overlay::List(List::new("switch", items)));
     }
 
     pub(super) fn ask_for_choices(&mut self, kind: SwitchKind) {
@@ -165,7 +165,7 @@ impl App {
         if choices.is_empty() {
             // The server does not say what there is; a person may know.
             let title = format!("go to {}", kind.word());
-            self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Switch(kind))));
+            self.overlay = Some(Overlay::Prompt(Prompt::new(title, Asked::Switch(kind))));
             return;
         }
         let place = self.connection.location.clone().unwrap_or_default();
@@ -187,7 +187,7 @@ impl App {
             SwitchKind::ROLE => "roles",
             other => other.word(),
         };
-        self.summoned = Some(Summoned::List(List::new(title, items.collect())));
+        self.overlay = Some(Overlay::List(List::new(title, items.collect())));
     }
 
     pub(super) fn switch(&mut self, to: Switch) {

@@ -9,7 +9,7 @@ use jaunty_core::logbook::{Logbook, LogbookError};
 use jaunty_seam::profile::Profile;
 
 use super::prompt::Asked;
-use super::{App, Summoned};
+use super::{App, Overlay};
 use crate::work::{Done, Kind};
 
 /// What is known of a buffer from earlier sessions.
@@ -76,7 +76,7 @@ impl App {
             known.entry(name).or_insert(value);
         }
         // Somebody may be asked for one already, and has not begun to answer.
-        if matches!(&self.summoned, Some(Summoned::Prompt(prompt)) if prompt.asked == Asked::Value && prompt.line.is_empty())
+        if matches!(&self.overlay, Some(Overlay::Prompt(prompt)) if prompt.asked == Asked::Value && prompt.line.is_empty())
         {
             self.ask_for_value();
         }

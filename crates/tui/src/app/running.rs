@@ -2,7 +2,7 @@
 
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Job;
-use jaunty_core::run::desk::Why;
+use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
 use jaunty_core::run::prepare::{Prepared, Unready, prepare};
 use jaunty_language::dialect::TransactionWords;
@@ -13,7 +13,7 @@ use jaunty_language::statement::parameters;
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
 
-use super::{Answered, App, Question, Summoned};
+use super::{Answered, App, Overlay, Question};
 use crate::work::{Done, Kind};
 use jaunty_core::words;
 
@@ -225,6 +225,6 @@ impl App {
             about.push("  …".to_owned());
         }
         let answers = &[('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
-        self.summoned = Some(Summoned::Question(Question { jobs, about, ..Question::new(text, answers) }));
+        self.overlay = Some(Overlay::Question(Question { jobs, about, ..Question::new(text, answers) }));
     }
 }

@@ -1,10 +1,10 @@
 //! The values of parameters: asked for one after the other, and remembered for the buffer.
 
 use jaunty_core::run::Job;
-use jaunty_language::statement::parameters::{self, Given};
+use jaunty_language::statement::parameters::{self, ParameterValue};
 
 use super::prompt::Asked;
-use super::{App, Prompt, Summoned};
+use super::{App, Overlay, Prompt};
 
 /// Statements that wait for the values of their parameters.
 #[derive(Debug)]
@@ -40,14 +40,14 @@ impl App {
         let title = format!("value of {name} · null, true, a number, or text; 'quotes' keep it text");
         let known = self.values.get(&self.buffer.path).and_then(|values| values.get(name));
         let known = known.map_or("", String::as_str);
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Value, known)));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Value, known)));
     }
 
     pub(super) fn give_value(&mut self, text: &str) {
         let Some(wanting) = &mut self.wanting else { return };
         let Some(name) = wanting.names.pop() else { return };
         self.values.entry(self.buffer.path.clone()).or_default().insert(name.clone(), text.to_owned());
-        wanting.given.push((name, Given::read(text)));
+        wanting.given.push((name, ParameterValue::read(text)));
         if !wanting.names.is_empty() {
             return self.ask_for_value();
         }

@@ -126,7 +126,7 @@ impl App {
             Done::Recalled(buffer, recalled, here) => self.take_recalled(buffer, recalled, here),
             Done::Pinned(number, pinned) => self.take_pin(number, pinned),
             Done::Logbook(read) => self.take_logbook(read),
-            Done::Facts(found) => self.take_facts(found),
+            Done::ColumnStats(found) => self.take_facts(found),
             Done::Sums(sums) => self.take_sums(sums),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }

@@ -1,6 +1,6 @@
 //! What a column holds, in numbers and in bars.
 
-use jaunty_core::arrange::facts::Facts;
+use jaunty_core::arrange::facts::ColumnStats;
 use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -21,7 +21,7 @@ const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"
 pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     put_right(cells, area.x + 20, area.y, area.right() - 1, "of the rows shown · esc closes", faint);
-    super::summoned::heading(app, &view.title, area, ground, cells);
+    super::overlay::heading(app, &view.title, area, ground, cells);
     let Some(facts) = &view.facts else {
         let words = app.work().map_or_else(String::new, crate::work::Work::words);
         put(cells, area.x + 3, area.y + 2, area.right(), &words, ground.patch(app.theme.style(Role::Running)));
@@ -32,7 +32,7 @@ pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells
     draw_frequent(app, facts, Rect { x: middle, width: area.right() - middle, ..area }, ground, cells);
 }
 
-fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_numbers(app: &App, facts: &ColumnStats, area: Rect, ground: Style, cells: &mut Buffer) {
     let share = |n: u64| match n {
         0 => "0".to_owned(),
         n => format!("{} ({} %)", words::number(n), n * 100 / facts.rows.max(1)),
@@ -59,7 +59,7 @@ fn draw_numbers(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut
 }
 
 /// Two lines of bars: each as high as its part has values.
-fn draw_spread(app: &App, facts: &Facts, area: Rect, top: u16, ground: Style, cells: &mut Buffer) {
+fn draw_spread(app: &App, facts: &ColumnStats, area: Rect, top: u16, ground: Style, cells: &mut Buffer) {
     let bars = ground.patch(app.theme.style(Role::Number));
     let Some(spread) = &facts.spread else { return };
     let most = spread.iter().copied().max().unwrap_or(0).max(1);
@@ -82,7 +82,7 @@ fn draw_spread(app: &App, facts: &Facts, area: Rect, top: u16, ground: Style, ce
     }
 }
 
-fn draw_frequent(app: &App, facts: &Facts, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_frequent(app: &App, facts: &ColumnStats, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     if facts.frequent.is_empty() {
         let text = if facts.distinct > 0 { "all values are distinct" } else { "all values are NULL" };

@@ -5,7 +5,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use super::summoned::heading;
+use super::overlay::heading;
 use crate::app::{App, Form};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;

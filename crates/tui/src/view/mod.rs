@@ -2,17 +2,17 @@
 //! none changes anything, and each can be drawn into cells in memory.
 
 pub mod buffer;
+pub mod catalog_browser;
+pub mod completion_popup;
 pub mod context;
 mod facts;
 pub mod form;
 pub mod hints;
-pub mod offer;
-mod past;
+mod logbook_view;
+pub mod overlay;
+pub mod row_detail;
 pub mod rows;
 pub mod strip;
-pub mod summoned;
-pub mod walk;
-pub mod whole;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Position;
@@ -57,11 +57,11 @@ pub fn draw(app: &App, cells: &mut Buffer) -> Option<Position> {
         }
     }
     hints::draw(app, areas.hints, cells);
-    let cursor = match &app.summoned {
-        Some(summoned) => summoned::draw(app, summoned, screen, cells),
+    let cursor = match &app.overlay {
+        Some(overlay) => overlay::draw(app, overlay, screen, cells),
         None => {
             if let (Some(offer), Some(at)) = (&app.offer, cursor) {
-                offer::draw(app, offer, at, areas.buffer, cells);
+                completion_popup::draw(app, offer, at, areas.buffer, cells);
             }
             cursor
         }

@@ -17,8 +17,8 @@ use jaunty_core::settings::Settings;
 use jaunty_engines::ENGINES;
 use jaunty_seam::profile::{Guard, Profile};
 use jaunty_tui::app::{App, Message, Options, Shows};
+use jaunty_tui::appearance;
 use jaunty_tui::pager::Page;
-use jaunty_tui::taste;
 use jaunty_tui::theme::Depth;
 use jaunty_tui::view::draw;
 use ratatui::buffer::Buffer;
@@ -97,7 +97,7 @@ impl Stage {
             profile,
             buffer: folder.path().join("a.sql"),
             keeping,
-            taste: taste::understood(&mut Settings::default()),
+            appearance: appearance::understood(&mut Settings::default()),
             settings: Settings::default(),
             depth: Depth::Full,
         };

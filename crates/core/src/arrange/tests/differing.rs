@@ -20,7 +20,7 @@ fn plainly(left: &RecordBatch, right: &RecordBatch) -> Option<Difference> {
 }
 
 /// A change of one value: in which row, and of which kind.
-fn changed(mut rows: Vec<Given>, at: usize, what: u8) -> Vec<Given> {
+fn changed(mut rows: Vec<ParameterValue>, at: usize, what: u8) -> Vec<ParameterValue> {
     let at = at.checked_rem(rows.len()).unwrap_or(0);
     if let Some(row) = rows.get_mut(at) {
         match what {

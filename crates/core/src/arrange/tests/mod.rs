@@ -27,7 +27,7 @@ use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::form::TEXT_FORM;
 
 /// One row: an integer, a text, a real number and a value of any type.
-type Given = (Option<i32>, Option<String>, Option<f64>, Option<i64>);
+type ParameterValue = (Option<i32>, Option<String>, Option<f64>, Option<i64>);
 
 fn fields() -> Vec<Field> {
     let number = Field::new("number", DataType::Utf8, true)
@@ -44,8 +44,8 @@ fn fields() -> Vec<Field> {
     ]
 }
 
-fn batch(rows: &[Given]) -> RecordBatch {
-    let number = |row: &Given| row.3.map(|n| format!("{n}.50"));
+fn batch(rows: &[ParameterValue]) -> RecordBatch {
+    let number = |row: &ParameterValue| row.3.map(|n| format!("{n}.50"));
     let columns: Vec<ArrayRef> = vec![
         Arc::new(rows.iter().map(|row| row.0).collect::<Int32Array>()),
         Arc::new(rows.iter().map(|row| row.1.clone()).collect::<StringArray>()),
@@ -66,7 +66,7 @@ fn batch(rows: &[Given]) -> RecordBatch {
 }
 
 /// An archive of these rows in batches of so many.
-fn archive(folder: &Path, rows: &[Given], of: usize) -> Arc<Archive> {
+fn archive(folder: &Path, rows: &[ParameterValue], of: usize) -> Arc<Archive> {
     let mut writer = Writer::create(&folder.join("a.arrow"), &Arc::new(Schema::new(fields()))).unwrap();
     for rows in rows.chunks(of) {
         writer.write(&batch(rows)).unwrap();
@@ -114,7 +114,7 @@ fn a_column_of_nothing_but_null_keeps_its_rows() {
     assert_eq!((facts.rows, facts.nulls, facts.distinct), (5, 5, 0));
 }
 
-fn rows() -> impl Strategy<Value = Vec<Given>> {
+fn rows() -> impl Strategy<Value = Vec<ParameterValue>> {
     let text = "([ab]{0,12}|saltmarsh quay [ab]{0,9}|é名a?)";
     let row = (
         proptest::option::weighted(0.9, -30..30_i32),
@@ -132,7 +132,7 @@ proptest! {
     fn sorting_is_what_a_plain_stable_sort_does(rows in rows(), of in 1..20_usize, down in any::<[bool; 2]>()) {
         let folder = tempfile::tempdir().unwrap();
         let archive = archive(folder.path(), &rows, of);
-        let plain = |compare: &dyn Fn(&Given, &Given) -> std::cmp::Ordering| {
+        let plain = |compare: &dyn Fn(&ParameterValue, &ParameterValue) -> std::cmp::Ordering| {
             let mut sorted: Vec<u32> = (0..rows.len() as u32).collect();
             sorted.sort_by(|a, b| compare(&rows[*a as usize], &rows[*b as usize]));
             sorted
@@ -176,7 +176,7 @@ proptest! {
             prop_assert_eq!(few, Some(sorted(&plain)), "few values in {}", column);
             // The same rows, as a server would send them in this order, or in the opposite one.
             let order = arranged(&plain, &Wanted { order: vec![by(column, other)], ..Wanted::default() });
-            let sent: Vec<Given> = order.iter().map(|row| rows[*row as usize].clone()).collect();
+            let sent: Vec<ParameterValue> = order.iter().map(|row| rows[*row as usize].clone()).collect();
             let inside = tempfile::tempdir().unwrap();
             let archive = archive(inside.path(), &sent, of);
             let found = in_order(&archive, count, (column, down), &progress).unwrap().map(told);
@@ -252,7 +252,7 @@ proptest! {
 }
 
 /// Ten rows whose number and text tell them apart.
-fn ten() -> Vec<Given> {
+fn ten() -> Vec<ParameterValue> {
     let names = ["Saltmarsh", "Quay 7", "", "Old Quay", "50% off", "it's"];
     (0..10_i32)
         .map(|n| {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use jaunty_core::run::{Desk, Order};
+use jaunty_core::run::{ConnectionWorker, Order};
 use jaunty_language::text::clean;
 use jaunty_seam::engine::{Engine, Location, Question};
 use jaunty_seam::error::EngineError;
@@ -10,7 +10,7 @@ use jaunty_seam::profile::{Profile, Secret};
 
 use super::{Connection, Link};
 use crate::app::prompt::Asked;
-use crate::app::{App, Message, Prompt, Summoned};
+use crate::app::{App, Message, Overlay, Prompt};
 
 impl App {
     /// Runs the buffer in hand on this connection from now on. One that is open already is taken
@@ -58,7 +58,7 @@ impl App {
         self.connections += 1;
         let (number, post) = (self.connections, Arc::clone(&self.post));
         let tell = move |report| post(Message::Report(number, report));
-        match Desk::open(engine, profile.clone(), secret.clone(), self.keeping.clone(), tell) {
+        match ConnectionWorker::open(engine, profile.clone(), secret.clone(), self.keeping.clone(), tell) {
             Ok(desk) => Some(Connection {
                 profile: Some(profile),
                 link: Link::Opening,
@@ -163,7 +163,7 @@ impl App {
 
     pub(in crate::app) fn ask_for_secret(&mut self, error: &EngineError) {
         let title = format!("{} · password for {}", clean::clean(&error.message), self.connection.name());
-        self.summoned = Some(Summoned::Prompt(Prompt::hidden(title, Asked::Secret)));
+        self.overlay = Some(Overlay::Prompt(Prompt::hidden(title, Asked::Secret)));
     }
 
     /// Asks what an engine wants to know before there is a connection.
@@ -174,7 +174,7 @@ impl App {
             true => Prompt::new(title, Asked::Answer),
             false => Prompt::hidden(title, Asked::Answer),
         };
-        self.summoned = Some(Summoned::Prompt(prompt));
+        self.overlay = Some(Overlay::Prompt(prompt));
     }
 
     /// Answers it; without an answer the connection is given up.

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use jaunty_core::catalog::templates;
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::{Desk, Job, Order, Report, Run, Ticket};
+use jaunty_core::run::{ConnectionWorker, Job, Order, Report, Run, Ticket};
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_language::text::clean;
@@ -18,7 +18,7 @@ use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
 use super::list::Item;
-use super::{App, List, Pick, Summoned};
+use super::{App, List, Overlay, Pick};
 use jaunty_core::words;
 
 /// How the connection stands.
@@ -56,7 +56,7 @@ pub struct Connection {
     wants_catalog: bool,
     /// Since when a transaction is open.
     pub transaction_since: Option<SystemTime>,
-    desk: Option<Desk>,
+    desk: Option<ConnectionWorker>,
     /// The secret that a person gave, for another session.
     secret: Option<Secret>,
     /// Which session of its profile it is, from 1.
@@ -288,7 +288,7 @@ impl Connection {
     /// Ends the reading of first rows, which nobody waits for any more.
     pub(super) fn end_tasting(&self) {
         if let Some(desk) = self.desk.as_ref().filter(|_| !self.busy) {
-            desk.pass_over();
+            desk.drain();
         }
     }
 
@@ -511,6 +511,6 @@ impl App {
         if items.is_empty() {
             return self.tell("the database has no tables or views");
         }
-        self.summoned = Some(Summoned::List(List::new("tables", items)));
+        self.overlay = Some(Overlay::List(List::new("tables", items)));
     }
 }

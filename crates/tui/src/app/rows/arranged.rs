@@ -12,7 +12,7 @@ use jaunty_seam::rows::cell::ColumnReader;
 
 use super::View;
 use crate::app::prompt::Asked;
-use crate::app::{App, Prompt, Summoned};
+use crate::app::{App, Overlay, Prompt};
 use crate::work::{Done, Kind, wait_for_rest};
 use jaunty_core::words;
 
@@ -93,7 +93,7 @@ impl App {
         let name = self.column_name(self.rows.view().column_in_hand());
         let title =
             format!("only rows whose {name} is (> 5, between 1 and 9, in a, b, has text, begins …, not …, null)");
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Condition)));
+        self.overlay = Some(Overlay::Prompt(Prompt::new(title, Asked::Condition)));
     }
 
     pub(in crate::app) fn narrow(&mut self, text: &str) {
@@ -150,7 +150,7 @@ impl App {
     pub fn ask_for_search(&mut self) {
         let title = "only rows that contain this, in any column".to_owned();
         let search = self.rows.view().arranged.wanted.search;
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::RowSearch, search)));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::RowSearch, search)));
     }
 
     pub(in crate::app) fn search_rows(&mut self, text: &str) {

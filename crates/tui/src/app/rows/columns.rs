@@ -4,7 +4,7 @@ use ratatui::layout::Rect;
 
 use super::{Rows, View};
 use crate::app::list::Item;
-use crate::app::{App, List, Pick, Summoned};
+use crate::app::{App, List, Overlay, Pick};
 
 /// Cells between two columns.
 pub const GAP: u16 = 2;
@@ -185,7 +185,7 @@ impl App {
                 pick: Pick::Column(column),
             })
         });
-        self.summoned = Some(Summoned::List(List::new("columns", items.collect())));
+        self.overlay = Some(Overlay::List(List::new("columns", items.collect())));
     }
 
     /// Goes to a column of the result, and shows it if it is hidden.

@@ -1,18 +1,18 @@
 //! What the column in hand holds.
 
 use jaunty_core::arrange::ArrangeError;
-use jaunty_core::arrange::facts::{Facts, facts};
+use jaunty_core::arrange::facts::{ColumnStats, facts};
 
-use crate::app::{App, Summoned};
+use crate::app::{App, Overlay};
 use crate::work::{Done, Kind, wait_for_rest};
 
-/// Facts of a column, as they come.
+/// ColumnStats of a column, as they come.
 #[derive(Debug)]
 pub struct FactsView {
     /// The column's name and type.
     pub title: String,
     /// What is known; none while it is being found out.
-    pub facts: Option<Box<Facts>>,
+    pub facts: Option<Box<ColumnStats>>,
 }
 
 impl App {
@@ -23,24 +23,24 @@ impl App {
         let (Some(kept), Some(page)) = (self.rows.kept().cloned(), self.rows.page()) else { return };
         let Some(head) = page.columns.get(column) else { return };
         let title = format!("{} {}", head.name, head.type_name);
-        self.summoned = Some(Summoned::Facts(FactsView { title, facts: None }));
+        self.overlay = Some(Overlay::ColumnStats(FactsView { title, facts: None }));
         let arrangement = view.arrangement();
         let run = self.rows.run().cloned();
-        self.begin_work(Kind::Facts, "counting".into(), move |progress| {
+        self.begin_work(Kind::ColumnStats, "counting".into(), move |progress| {
             if let Some(run) = run {
                 wait_for_rest(&run, progress);
             }
             let archive = kept.archive().map_err(ArrangeError::from);
             let found = archive.and_then(|archive| facts(&archive, arrangement.as_deref(), column, progress));
-            Done::Facts(found.map(Box::new))
+            Done::ColumnStats(found.map(Box::new))
         });
     }
 
-    pub(in crate::app) fn take_facts(&mut self, found: Result<Box<Facts>, ArrangeError>) {
-        match (found, &mut self.summoned) {
-            (Ok(facts), Some(Summoned::Facts(view))) => view.facts = Some(facts),
-            (Err(error), Some(Summoned::Facts(_))) => {
-                self.summoned = None;
+    pub(in crate::app) fn take_facts(&mut self, found: Result<Box<ColumnStats>, ArrangeError>) {
+        match (found, &mut self.overlay) {
+            (Ok(facts), Some(Overlay::ColumnStats(view))) => view.facts = Some(facts),
+            (Err(error), Some(Overlay::ColumnStats(_))) => {
+                self.overlay = None;
                 self.tell_wrong(error.to_string());
             }
             _ => {}

@@ -21,9 +21,9 @@ mod beside;
 mod columns;
 mod facts;
 mod moving;
+mod row_detail;
 mod selection;
 mod strip;
-mod whole;
 
 pub use arranged::Arranged;
 pub use columns::Placed;
@@ -32,7 +32,7 @@ pub use selection::{Marked, Marks};
 pub use strip::Slot;
 
 pub(super) use beside::Linked;
-pub use whole::{Spot, Whole};
+pub use row_detail::{RowDetail, Spot};
 
 /// Lines above the rows: the title, the names, the types.
 pub const HEAD: u16 = 3;

@@ -4,7 +4,7 @@ use jaunty_core::logbook::Outcome;
 
 use crate::action::Scope;
 use crate::app::prompt::Asked;
-use crate::app::{App, Prompt, Summoned};
+use crate::app::{App, Overlay, Prompt};
 use jaunty_core::words;
 
 impl App {
@@ -49,13 +49,13 @@ impl App {
     /// Asks for a row number.
     pub fn ask_for_row(&mut self) {
         let title = format!("row, 1 to {}, or a percentage, such as 50 %", words::number(self.rows.total().max(1)));
-        self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Row)));
+        self.overlay = Some(Overlay::Prompt(Prompt::new(format!("go to {title}"), Asked::Row)));
     }
 
     /// Asks for a line number.
     pub fn ask_for_line(&mut self) {
         let title = format!("line, 1 to {}", words::number(self.buffer.document.rope().len_lines() as u64));
-        self.summoned = Some(Summoned::Prompt(Prompt::new(format!("go to {title}"), Asked::Line)));
+        self.overlay = Some(Overlay::Prompt(Prompt::new(format!("go to {title}"), Asked::Line)));
     }
 
     fn go_to_percent(&mut self, text: &str, percent: &str) {

@@ -17,7 +17,7 @@ use jaunty_core::run::Run;
 use super::{Rows, View};
 use crate::app::list::Item;
 use crate::app::prompt::Asked;
-use crate::app::{Answered, App, List, Pick, Prompt, Question, Summoned};
+use crate::app::{Answered, App, List, Overlay, Pick, Prompt, Question};
 use crate::work::{Done, Kind, wait_for_rest};
 use jaunty_core::words;
 use jaunty_seam::profile::path;
@@ -43,9 +43,9 @@ pub struct Marked {
 pub enum Marks {
     /// The cells between.
     Cells,
-    /// Whole rows.
+    /// RowDetail rows.
     Rows,
-    /// Whole columns.
+    /// RowDetail columns.
     Columns,
     /// Everything.
     All,
@@ -242,7 +242,7 @@ impl App {
             help: (*help).to_owned(),
             pick: pick(*format),
         });
-        self.summoned = Some(Summoned::List(List::new(title, items.collect())));
+        self.overlay = Some(Overlay::List(List::new(title, items.collect())));
     }
 
     pub(in crate::app) fn copy_as(&mut self, format: Format, header: bool) {
@@ -347,7 +347,7 @@ impl App {
         };
         let title = format!("export {what} to a file{place}; its ending sets the format: {}", endings.join(" "));
         let file = file.map_or_else(|| format!("{name}.csv"), str::to_owned);
-        self.summoned = Some(Summoned::Prompt(Prompt::with(title, Asked::Export, file)));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Export, file)));
     }
 
     pub(in crate::app) fn export(&mut self, text: &str, over: bool) {
@@ -391,7 +391,7 @@ impl App {
     pub(in crate::app) fn ask_to_replace_file(&mut self, path: &Path, text: String) {
         let answers = &[('r', "replace it", Answered::Export)];
         let question = Question::new(format!("{} already exists.", path.display()), answers);
-        self.summoned = Some(Summoned::Question(Question { export: text, ..question }));
+        self.overlay = Some(Overlay::Question(Question { export: text, ..question }));
     }
 
     /// Writes to a file. With the text that asked for it, a file that is there already stays.

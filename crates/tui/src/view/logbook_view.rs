@@ -9,8 +9,8 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use super::buffer::mark;
-use super::summoned::input;
-use crate::app::{App, Past};
+use super::overlay::input;
+use crate::app::{App, LogbookView};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 use jaunty_core::words;
@@ -20,7 +20,7 @@ const ABOUT: u16 = 11;
 
 const EIGHTHS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 
-pub(super) fn draw(app: &App, past: &Past, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+pub(super) fn draw(app: &App, past: &LogbookView, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let all = past.entries.as_ref().map_or(0, Vec::len) as u64;
     let latest = if past.is_cut() { "the latest " } else { "" };
@@ -100,7 +100,7 @@ fn took(ms: i64) -> String {
     words::duration(Duration::from_millis(ms.unsigned_abs()))
 }
 
-fn draw_about(app: &App, past: &Past, entry: &Entry, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_about(app: &App, past: &LogbookView, entry: &Entry, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let rule = "─".repeat(usize::from(area.width));
     put(cells, area.x, area.y, area.right(), &rule, ground.patch(app.theme.style(Role::Rule)));

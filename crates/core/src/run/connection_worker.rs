@@ -66,7 +66,7 @@ pub enum Report {
     NotConnected(EngineError),
     /// It is not, and a secret would help: give one with [`Order::Secret`].
     WantsSecret(EngineError),
-    /// The connection is being made, and this has to be answered first: with [`Desk::answer`].
+    /// The connection is being made, and this has to be answered first: with [`ConnectionWorker::answer`].
     Question(Question),
     /// The connection went away while nothing ran.
     Lost {
@@ -125,7 +125,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(5);
 type Asked = (Order, Stop);
 
 /// A connection's thread, as others see it. Dropping it ends the session once nothing runs.
-pub struct Desk {
+pub struct ConnectionWorker {
     orders: Sender<Asked>,
     answers: Sender<Option<Secret>>,
     current: Arc<Mutex<Current>>,
@@ -149,7 +149,7 @@ impl Current {
     }
 }
 
-impl Desk {
+impl ConnectionWorker {
     /// Starts the thread. It connects at once.
     pub fn open(
         engine: &'static dyn Engine,
@@ -157,7 +157,7 @@ impl Desk {
         secret: Option<Secret>,
         keeping: Keeping,
         tell: impl Fn(Report) + Send + Sync + 'static,
-    ) -> std::io::Result<Desk> {
+    ) -> std::io::Result<ConnectionWorker> {
         let (orders, inbox) = channel();
         let (answers, answered) = channel();
         let current = Arc::new(Mutex::new(Current::default()));
@@ -179,7 +179,7 @@ impl Desk {
             stale: true,
         };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
-        Ok(Desk { orders, answers, current })
+        Ok(ConnectionWorker { orders, answers, current })
     }
 
     /// Asks for something. It is done after what was asked before.
@@ -209,7 +209,7 @@ impl Desk {
     }
 
     /// Lets first rows that nobody waits for any more be.
-    pub fn pass_over(&self) {
+    pub fn drain(&self) {
         self.lock().samples.iter().for_each(Stop::wish);
     }
 
@@ -218,7 +218,7 @@ impl Desk {
     }
 }
 
-impl Drop for Desk {
+impl Drop for ConnectionWorker {
     /// Nobody waits for a connection that is being made.
     fn drop(&mut self) {
         self.lock().connecting.iter().for_each(Stop::wish);

@@ -9,11 +9,11 @@ use jaunty_language::edit::snippet::Snippet;
 use jaunty_seam::catalog::Catalog;
 
 use super::prompt::Asked;
-use super::{App, Prompt, Summoned};
+use super::{App, Overlay, Prompt};
 
 /// Proposals beside the cursor.
 #[derive(Debug)]
-pub struct Offer {
+pub struct CompletionPopup {
     /// The bytes that a proposal takes the place of.
     pub replace: Range<usize>,
     /// The proposals, the best first.
@@ -74,7 +74,7 @@ impl App {
     /// Asks for a name under which to keep the selection, or the statement, as a snippet.
     pub fn ask_for_snippet_name(&mut self) {
         let title = "name of the snippet; places written ${1:like this} are filled in when it is used".to_owned();
-        self.summoned = Some(Summoned::Prompt(Prompt::new(title, Asked::Snippet)));
+        self.overlay = Some(Overlay::Prompt(Prompt::new(title, Asked::Snippet)));
     }
 
     pub(super) fn make_snippet(&mut self, name: &str) {
@@ -111,7 +111,7 @@ impl App {
     /// Looks for it again if something has changed.
     pub(super) fn find_call(&mut self) {
         let now = (self.buffer.document.revision(), self.buffer.document.cursor());
-        let in_buffer = self.panes.focus == crate::action::Scope::Buffer && self.summoned.is_none();
+        let in_buffer = self.panes.focus == crate::action::Scope::Buffer && self.overlay.is_none();
         if !in_buffer {
             self.call = None;
         } else if self.call.as_ref().is_none_or(|(then, _)| *then != now) {
@@ -123,14 +123,14 @@ impl App {
     /// Says what is known of the word at the cursor.
     pub fn explain(&mut self) {
         match self.about_at_cursor() {
-            Some(about) => self.summoned = Some(Summoned::About(about, 0)),
+            Some(about) => self.overlay = Some(Overlay::About(about, 0)),
             None => self.tell("nothing known about this word"),
         }
     }
 
     fn offer(&mut self, completion: Completion) {
         let Completion { replace, proposals, .. } = completion;
-        self.offer = (!proposals.is_empty()).then_some(Offer { replace, proposals, chosen: 0, moved: false });
+        self.offer = (!proposals.is_empty()).then_some(CompletionPopup { replace, proposals, chosen: 0, moved: false });
     }
 
     /// After a character was typed: proposes if there is a word to go by, or if what can stand here
@@ -173,7 +173,7 @@ impl App {
 
     /// Takes the chosen proposal.
     pub fn take_proposal(&mut self) {
-        let Some(Offer { replace, proposals, chosen, .. }) = self.offer.take() else { return };
+        let Some(CompletionPopup { replace, proposals, chosen, .. }) = self.offer.take() else { return };
         let Some(proposal) = proposals.into_iter().nth(chosen) else { return };
         let behind = self.buffer.document.rope().get_byte(replace.end);
         let goes_on = match proposal.kind {

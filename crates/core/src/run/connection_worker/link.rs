@@ -1,4 +1,4 @@
-//! The desk's connection: made, looked at, lost, moved elsewhere.
+//! The thread's connection: made, looked at, lost, moved elsewhere.
 
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::sync::{Mutex, PoisonError};

@@ -6,7 +6,7 @@ use jaunty_core::logbook::{Entry, Query, Searchable};
 use jaunty_core::run::Run;
 use jaunty_language::text::clean;
 
-use super::{Answered, App, Question, Summoned};
+use super::{Answered, App, Overlay, Question};
 use crate::action::Scope;
 use crate::line::Line;
 use crate::work::{Done, Kind};
@@ -17,7 +17,7 @@ const MOST: usize = 10_000;
 
 /// The logbook.
 #[derive(Debug)]
-pub struct Past {
+pub struct LogbookView {
     /// The runs, the latest first; none while they are being read.
     pub entries: Option<Vec<Entry>>,
     /// For each what is searched.
@@ -30,9 +30,9 @@ pub struct Past {
     pub chosen: usize,
 }
 
-impl Past {
-    fn new() -> Past {
-        Past { entries: None, searched: Vec::new(), found: Vec::new(), query: Line::default(), chosen: 0 }
+impl LogbookView {
+    fn new() -> LogbookView {
+        LogbookView { entries: None, searched: Vec::new(), found: Vec::new(), query: Line::default(), chosen: 0 }
     }
 
     fn take(&mut self, read: Vec<(Entry, Searchable)>) {
@@ -81,7 +81,7 @@ impl Past {
 impl App {
     /// Opens the logbook.
     pub fn open_logbook(&mut self) {
-        self.summoned = Some(Summoned::Past(Box::new(Past::new())));
+        self.overlay = Some(Overlay::LogbookView(Box::new(LogbookView::new())));
         self.read_logbook();
     }
 
@@ -102,10 +102,10 @@ impl App {
     }
 
     pub(super) fn take_logbook(&mut self, read: Result<Vec<(Entry, Searchable)>, String>) {
-        match (read, &mut self.summoned) {
-            (Ok(entries), Some(Summoned::Past(past))) => past.take(entries),
+        match (read, &mut self.overlay) {
+            (Ok(entries), Some(Overlay::LogbookView(past))) => past.take(entries),
             (Err(error), _) => {
-                self.summoned = None;
+                self.overlay = None;
                 self.tell_wrong(error);
             }
             _ => {}
@@ -114,9 +114,9 @@ impl App {
 
     /// A key while the logbook is open.
     pub(super) fn key_to_past(&mut self, name: &str) -> bool {
-        let Some(Summoned::Past(past)) = &mut self.summoned else { return false };
+        let Some(Overlay::LogbookView(past)) = &mut self.overlay else { return false };
         match name {
-            "esc" => self.summoned = None,
+            "esc" => self.overlay = None,
             "up" | "ctrl-p" => past.move_by(-1),
             "down" | "ctrl-n" => past.move_by(1),
             "pageup" | "ctrl-u" => past.move_by(-15),
@@ -135,8 +135,8 @@ impl App {
     }
 
     fn past_entry(&self) -> Option<Entry> {
-        match &self.summoned {
-            Some(Summoned::Past(past)) => past.entry().cloned(),
+        match &self.overlay {
+            Some(Overlay::LogbookView(past)) => past.entry().cloned(),
             _ => None,
         }
     }
@@ -144,7 +144,7 @@ impl App {
     /// Holds the rows of the chosen run in the result pane.
     fn open_past(&mut self) {
         let Some(entry) = self.past_entry() else { return };
-        self.summoned = None;
+        self.overlay = None;
         self.keep_in_sight(Arc::new(Run::remembered(entry)));
         self.panes.focus = Scope::Result;
         self.tell("kept rows, not run again; esc returns to the result at the cursor");
@@ -159,7 +159,7 @@ impl App {
                 "this ran on {there}; switch to it first (f3), or press tab to put it into the buffer"
             ));
         }
-        self.summoned = None;
+        self.overlay = None;
         self.follow_cursor_again();
         self.panes.focus = Scope::Buffer;
         match run {
@@ -179,9 +179,9 @@ impl App {
     }
 
     pub(super) fn take_pin(&mut self, number: i64, pinned: Result<bool, String>) {
-        match (pinned, &mut self.summoned) {
+        match (pinned, &mut self.overlay) {
             (Err(error), _) => self.tell_wrong(error),
-            (Ok(pinned), Some(Summoned::Past(past))) => {
+            (Ok(pinned), Some(Overlay::LogbookView(past))) => {
                 let mut all = past.entries.iter_mut().flatten();
                 if let Some(entry) = all.find(|entry| entry.number == number) {
                     entry.pinned = pinned;
@@ -192,13 +192,13 @@ impl App {
     }
 
     fn ask_to_forget(&mut self, all: bool) {
-        let Some(Summoned::Past(past)) = self.summoned.take() else { return };
+        let Some(Overlay::LogbookView(past)) = self.overlay.take() else { return };
         let entries: Vec<Entry> = match (&past.entries, all) {
             (Some(entries), true) => past.found.iter().filter_map(|at| entries.get(*at)).cloned().collect(),
             _ => past.entry().cloned().into_iter().collect(),
         };
         if entries.is_empty() {
-            self.summoned = Some(Summoned::Past(past));
+            self.overlay = Some(Overlay::LogbookView(past));
             return;
         }
         let bytes: u64 = entries.iter().map(|entry| entry.ended.bytes).sum();
@@ -210,7 +210,7 @@ impl App {
             format!("  {}  {}", entry.moment(), clean::clean(first))
         });
         let about = about.collect();
-        self.summoned = Some(Summoned::Question(Question { about, forget: entries, ..question }));
+        self.overlay = Some(Overlay::Question(Question { about, forget: entries, ..question }));
     }
 
     pub(super) fn forget_runs(&mut self, entries: Vec<Entry>) {

@@ -10,7 +10,7 @@ use crate::theme;
 
 /// How the screen looks, and what its keys do.
 #[derive(Debug)]
-pub struct Taste {
+pub struct Appearance {
     /// The theme.
     pub theme: theme::Name,
     /// Keys that differ from the defaults, by action.
@@ -18,11 +18,11 @@ pub struct Taste {
 }
 
 /// Understands theme and keys. What cannot be used is left out, and joins the problems of the settings.
-pub fn understood(settings: &mut Settings) -> Taste {
-    let mut taste = Taste { theme: theme::Name::Lamplight, keys: HashMap::new() };
+pub fn understood(settings: &mut Settings) -> Appearance {
+    let mut appearance = Appearance { theme: theme::Name::Lamplight, keys: HashMap::new() };
     if let Some(wanted) = settings.theme.clone() {
         match theme::Name::ALL.iter().find(|name| wanted.value.as_deref() == Some(name.word())) {
-            Some(name) => taste.theme = *name,
+            Some(name) => appearance.theme = *name,
             None => settings.problem(wanted.line, "unknown theme. Use lamplight or foolscap."),
         }
     }
@@ -33,7 +33,7 @@ pub fn understood(settings: &mut Settings) -> Taste {
         };
         match keys.value.and_then(|keys| keys.iter().map(|key| Key::parse(key)).collect::<Option<Vec<_>>>()) {
             Some(keys) => {
-                taste.keys.insert(action.name, keys);
+                appearance.keys.insert(action.name, keys);
             }
             None => {
                 let what = format!("{name} is not a list of keys. Write {name} = [\"ctrl-g\", \"f4\"].");
@@ -41,7 +41,7 @@ pub fn understood(settings: &mut Settings) -> Taste {
             }
         }
     }
-    taste
+    appearance
 }
 
 #[cfg(test)]
@@ -54,10 +54,10 @@ mod tests {
     fn theme_and_keys_are_understood() {
         let mut settings =
             parse("theme = \"foolscap\"\n[keys]\nrun-statement = [\"ctrl-g\", \"f4\"]\n", Path::new("s"));
-        let taste = understood(&mut settings);
+        let appearance = understood(&mut settings);
         assert_eq!(settings.problems, [] as [String; 0]);
-        assert_eq!(taste.theme, theme::Name::Foolscap);
-        assert_eq!(taste.keys["run-statement"].len(), 2);
+        assert_eq!(appearance.theme, theme::Name::Foolscap);
+        assert_eq!(appearance.keys["run-statement"].len(), 2);
     }
 
     #[test]

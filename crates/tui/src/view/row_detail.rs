@@ -6,8 +6,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::{Modifier, Style};
 
-use super::summoned::input;
-use crate::app::{App, Whole};
+use super::overlay::input;
+use crate::app::{App, RowDetail};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::row::{Field, Line, columns, left};
 use crate::theme::Role;
@@ -16,7 +16,7 @@ use jaunty_core::words;
 /// Lines above those of the row: what is looked at, and what is known of the line in hand.
 pub const HEAD: u16 = 2;
 
-pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+pub(super) fn draw(app: &App, whole: &RowDetail, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     draw_head(app, whole, area, ground, cells);
     let inside = Rect { y: area.y + HEAD, height: area.height.saturating_sub(HEAD), ..area };
     for (at, y) in whole.shown(usize::from(inside.height)).into_iter().zip(inside.y..) {
@@ -36,7 +36,7 @@ pub(super) fn draw(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &
     None
 }
 
-fn draw_head(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_head(app: &App, whole: &RowDetail, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let title = match whole.alone.and_then(|column| whole.fields.get(column)) {
         Some(field) => format!("{} · row {}", field.name, words::number(whole.at + 1)),
@@ -63,7 +63,7 @@ fn draw_head(app: &App, whole: &Whole, area: Rect, ground: Style, cells: &mut Bu
     }
 }
 
-fn draw_line(app: &App, whole: &Whole, (at, line): (usize, &Line), place: Rect, base: Style, cells: &mut Buffer) {
+fn draw_line(app: &App, whole: &RowDetail, (at, line): (usize, &Line), place: Rect, base: Style, cells: &mut Buffer) {
     let Some(field) = whole.fields.get(line.column) else { return };
     let (y, end) = (place.y, place.right() - 1);
     if line.first && whole.alone.is_none() {

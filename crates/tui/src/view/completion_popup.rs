@@ -6,7 +6,7 @@ use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
-use crate::app::{App, Offer};
+use crate::app::{App, CompletionPopup};
 use crate::paint::{fill, put, put_cut, put_right};
 use crate::theme::Role;
 
@@ -17,7 +17,7 @@ const ROWS: usize = 8;
 const LABELS: usize = 44;
 const WIDEST: u16 = 78;
 
-pub(super) fn draw(app: &App, offer: &Offer, cursor: Position, buffer: Rect, cells: &mut Buffer) {
+pub(super) fn draw(app: &App, offer: &CompletionPopup, cursor: Position, buffer: Rect, cells: &mut Buffer) {
     let about = offer.proposals.get(offer.chosen).map(|chosen| about(app, chosen)).unwrap_or_default();
     let shown = offer.proposals.len().min(ROWS);
     let rows = shown as u16 + u16::from(!about.is_empty());
@@ -34,7 +34,7 @@ pub(super) fn draw(app: &App, offer: &Offer, cursor: Position, buffer: Rect, cel
     let typed = typed.len_chars() as u16;
     let x = cursor.x.saturating_sub(typed + 2).min(whole.right().saturating_sub(width));
     let area = Rect { x, y, width, height: rows }.intersection(whole);
-    let ground = app.theme.style(Role::Summoned);
+    let ground = app.theme.style(Role::Overlay);
     let faint = ground.patch(app.theme.style(Role::Faint));
     fill(cells, area, ground);
     let first = (offer.chosen + 1).saturating_sub(ROWS);

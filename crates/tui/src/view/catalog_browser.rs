@@ -10,7 +10,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use crate::app::{App, Walk};
+use crate::app::{App, CatalogBrowser};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 use jaunty_core::words;
@@ -18,7 +18,13 @@ use jaunty_core::words;
 /// The fewest lines with which there is room for rows below.
 const ROWS_FROM: u16 = 22;
 
-pub(super) fn draw(app: &App, walk: &Walk, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+pub(super) fn draw(
+    app: &App,
+    walk: &CatalogBrowser,
+    area: Rect,
+    ground: Style,
+    cells: &mut Buffer,
+) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let accent = ground.patch(app.theme.style(Role::Accent));
     let name = app.connection.name();
@@ -63,7 +69,7 @@ fn columns(width: u16) -> [u16; 3] {
 /// What stands in a line of a column: a heading, text, what is faint beside it.
 type Row = (Option<&'static str>, String, String);
 
-fn rows_of(app: &App, walk: &Walk, column: usize) -> Vec<Row> {
+fn rows_of(app: &App, walk: &CatalogBrowser, column: usize) -> Vec<Row> {
     match column {
         0 => {
             let here = app.connection.location.as_ref().map_or("", |location| location.schema.as_str());
@@ -102,7 +108,7 @@ fn rows_of(app: &App, walk: &Walk, column: usize) -> Vec<Row> {
 
 fn draw_column(
     app: &App,
-    walk: &Walk,
+    walk: &CatalogBrowser,
     column: usize,
     area: Rect,
     ground: Style,
@@ -157,7 +163,7 @@ fn draw_column(
     Some(Position::new(x, area.y))
 }
 
-fn draw_rows(app: &App, walk: &Walk, area: Rect, cells: &mut Buffer) {
+fn draw_rows(app: &App, walk: &CatalogBrowser, area: Rect, cells: &mut Buffer) {
     let ground = app.theme.style(Role::Value);
     fill(cells, area, ground);
     let faint = ground.patch(app.theme.style(Role::Faint));

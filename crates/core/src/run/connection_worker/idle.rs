@@ -1,4 +1,4 @@
-//! What a desk does when nothing runs, or beside it: reading the catalog part by part, first rows, and
+//! What a connection's thread does when nothing runs, or beside it: reading the catalog part by part, first rows, and
 //! asking the server about statements.
 
 use std::sync::Arc;

@@ -8,23 +8,23 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use crate::action::{ACTIONS, Scope, by_name};
-use crate::app::{App, List, Prompt, Question, Summoned};
+use crate::app::{App, List, Overlay, Prompt, Question};
 use crate::line::Line;
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 
 /// Where the drawer lies on a screen.
 pub fn drawer(app: &App, screen: Rect) -> Rect {
-    let rows = match &app.summoned {
-        Some(Summoned::List(list)) => (list.items.len() as u16 + 1).min(screen.height * 3 / 5).max(2),
-        Some(Summoned::Help(_)) => screen.height.saturating_sub(2),
-        Some(Summoned::Prompt(_)) => 1,
-        Some(Summoned::Question(question)) => (question.answers.len() + question.about.len()) as u16 + 2,
-        Some(Summoned::Form(form)) => super::form::rows(form),
-        Some(Summoned::Walk(_)) => screen.height.saturating_sub(2),
-        Some(Summoned::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
-        Some(Summoned::Whole(_) | Summoned::Past(_)) => screen.height.saturating_sub(2),
-        Some(Summoned::Facts(_)) => super::facts::LINES,
+    let rows = match &app.overlay {
+        Some(Overlay::List(list)) => (list.items.len() as u16 + 1).min(screen.height * 3 / 5).max(2),
+        Some(Overlay::Help(_)) => screen.height.saturating_sub(2),
+        Some(Overlay::Prompt(_)) => 1,
+        Some(Overlay::Question(question)) => (question.answers.len() + question.about.len()) as u16 + 2,
+        Some(Overlay::Form(form)) => super::form::rows(form),
+        Some(Overlay::CatalogBrowser(_)) => screen.height.saturating_sub(2),
+        Some(Overlay::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
+        Some(Overlay::RowDetail(_) | Overlay::LogbookView(_)) => screen.height.saturating_sub(2),
+        Some(Overlay::ColumnStats(_)) => super::facts::LINES,
         None => 0,
     };
     let rows = rows.min(screen.height.saturating_sub(1));
@@ -37,21 +37,21 @@ pub fn first_shown(list: &List, drawer: Rect) -> usize {
     (list.chosen + 1).saturating_sub(rows)
 }
 
-pub(super) fn draw(app: &App, summoned: &Summoned, screen: Rect, cells: &mut Buffer) -> Option<Position> {
+pub(super) fn draw(app: &App, overlay: &Overlay, screen: Rect, cells: &mut Buffer) -> Option<Position> {
     let area = drawer(app, screen);
-    let ground = app.theme.style(Role::Summoned);
+    let ground = app.theme.style(Role::Overlay);
     fill(cells, area, ground);
-    match summoned {
-        Summoned::List(list) => draw_list(app, list, area, ground, cells),
-        Summoned::Help(top) => draw_help(app, *top, area, ground, cells),
-        Summoned::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
-        Summoned::Question(question) => draw_question(app, question, area, ground, cells),
-        Summoned::Form(form) => super::form::draw(app, form, area, ground, cells),
-        Summoned::Walk(walk) => super::walk::draw(app, walk, area, ground, cells),
-        Summoned::About(about, top) => draw_about(app, about, *top, area, ground, cells),
-        Summoned::Whole(whole) => super::whole::draw(app, whole, area, ground, cells),
-        Summoned::Past(past) => super::past::draw(app, past, area, ground, cells),
-        Summoned::Facts(facts) => {
+    match overlay {
+        Overlay::List(list) => draw_list(app, list, area, ground, cells),
+        Overlay::Help(top) => draw_help(app, *top, area, ground, cells),
+        Overlay::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
+        Overlay::Question(question) => draw_question(app, question, area, ground, cells),
+        Overlay::Form(form) => super::form::draw(app, form, area, ground, cells),
+        Overlay::CatalogBrowser(walk) => super::catalog_browser::draw(app, walk, area, ground, cells),
+        Overlay::About(about, top) => draw_about(app, about, *top, area, ground, cells),
+        Overlay::RowDetail(whole) => super::row_detail::draw(app, whole, area, ground, cells),
+        Overlay::LogbookView(past) => super::logbook_view::draw(app, past, area, ground, cells),
+        Overlay::ColumnStats(facts) => {
             super::facts::draw(app, facts, area, ground, cells);
             None
         }
@@ -209,12 +209,12 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
         let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
         let place = match action.scope {
             Scope::Result => "  (in the result)",
-            Scope::Offer => "  (while completing)",
+            Scope::CompletionPopup => "  (while completing)",
             Scope::Everywhere | Scope::Buffer => "",
         };
         // One without a key is found in the list of actions by its title.
         let (left, role) = match keys.as_slice() {
-            [] => (format!("{list} {}", action.title), Role::Summoned),
+            [] => (format!("{list} {}", action.title), Role::Overlay),
             keys => (keys.join(", "), Role::Accent),
         };
         lines.push((left, format!("{}{place}", action.help), role));

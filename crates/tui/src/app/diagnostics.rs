@@ -19,7 +19,7 @@ use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Guard, Setting};
 
 use super::list::Item;
-use super::{App, Link, List, Pick, Summoned};
+use super::{App, Link, List, Overlay, Pick};
 
 /// How long nothing is typed before the server is asked.
 const REST: Duration = Duration::from_millis(600);
@@ -32,7 +32,7 @@ const MOST: usize = 4096;
 
 /// What is known of statements' problems.
 #[derive(Debug, Default)]
-pub struct Troubles {
+pub struct Diagnostics {
     found: HashMap<StatementId, Arc<Vec<Problem>>>,
     checked: HashMap<StatementId, Option<Problem>>,
     /// The catalog that was looked at.
@@ -42,7 +42,7 @@ pub struct Troubles {
     revision: u64,
 }
 
-impl Troubles {
+impl Diagnostics {
     /// What is known to be wrong with a statement. What the server takes is right, whatever the
     /// catalog says; of what it refuses, ours comes first, since it says more and where.
     pub fn of(&self, id: StatementId) -> Vec<Problem> {
@@ -67,11 +67,11 @@ impl App {
         let catalog = self.connection.catalog.clone();
         let by = catalog.as_ref().map(|catalog| catalog.read_ms);
         if self.troubles.by != by {
-            self.troubles = Troubles {
+            self.troubles = Diagnostics {
                 by,
                 changed: self.troubles.changed,
                 revision: self.troubles.revision,
-                ..Troubles::default()
+                ..Diagnostics::default()
             };
         }
         if self.troubles.found.len() > MOST {
@@ -212,7 +212,7 @@ impl App {
         if items.is_empty() {
             return self.tell("no problems in this buffer");
         }
-        self.summoned = Some(Summoned::List(List::new("problems", items)));
+        self.overlay = Some(Overlay::List(List::new("problems", items)));
     }
 
     fn all_problems(&self) -> Vec<(usize, usize, Problem)> {

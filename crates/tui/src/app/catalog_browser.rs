@@ -15,7 +15,7 @@ use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 use jaunty_seam::error::EngineError;
 
 use super::list::Item;
-use super::{App, List, Pick, Summoned};
+use super::{App, List, Overlay, Pick};
 use crate::keys::Key;
 
 /// What came of asking for an object's first rows.
@@ -23,7 +23,7 @@ pub type Tasted = Result<Sample, EngineError>;
 
 /// The walk.
 #[derive(Debug)]
-pub struct Walk {
+pub struct CatalogBrowser {
     /// What is walked through.
     pub catalog: Arc<Catalog>,
     /// How its names are written.
@@ -50,9 +50,9 @@ pub struct Walk {
     after: Vec<Name>,
 }
 
-impl Walk {
-    fn begin(catalog: Arc<Catalog>, dialect: &'static Dialect) -> Walk {
-        let mut walk = Walk {
+impl CatalogBrowser {
+    fn begin(catalog: Arc<Catalog>, dialect: &'static Dialect) -> CatalogBrowser {
+        let mut walk = CatalogBrowser {
             catalog,
             dialect,
             column: 1,
@@ -202,9 +202,11 @@ impl App {
     pub fn walk_catalog(&mut self) {
         match self.connection.catalog.clone() {
             Some(catalog) => {
-                self.summoned =
-                    Some(Summoned::Walk(Box::new(Walk::begin(catalog, self.buffer.document.outline().dialect()))));
-                self.taste();
+                self.overlay = Some(Overlay::CatalogBrowser(Box::new(CatalogBrowser::begin(
+                    catalog,
+                    self.buffer.document.outline().dialect(),
+                ))));
+                self.appearance();
             }
             None => self.list_objects(),
         }
@@ -226,26 +228,26 @@ impl App {
                 only_table(&text, &catalog, document.outline().dialect())
             }),
         };
-        let mut walk = Walk::begin(catalog, self.buffer.document.outline().dialect());
+        let mut walk = CatalogBrowser::begin(catalog, self.buffer.document.outline().dialect());
         match name {
             Some(name) if walk.go_to(&name) => {
                 walk.column = 2;
-                self.summoned = Some(Summoned::Walk(Box::new(walk)));
-                self.taste();
+                self.overlay = Some(Overlay::CatalogBrowser(Box::new(walk)));
+                self.appearance();
             }
             _ => self.tell("no table of the catalog here"),
         }
     }
 
-    fn walk(&mut self) -> Option<&mut Walk> {
-        match &mut self.summoned {
-            Some(Summoned::Walk(walk)) => Some(walk),
+    fn walk(&mut self) -> Option<&mut CatalogBrowser> {
+        match &mut self.overlay {
+            Some(Overlay::CatalogBrowser(walk)) => Some(walk),
             _ => None,
         }
     }
 
     /// Asks for the first rows and the definition of the chosen object, if they are not there.
-    pub(super) fn taste(&mut self) {
+    pub(super) fn appearance(&mut self) {
         let dialect = self.buffer.document.outline().dialect();
         // What waits or runs comes first.
         if self.connection.is_busy() {
@@ -279,7 +281,7 @@ impl App {
             walk.asked = walk.asked.take().filter(|asked| *asked != name);
             walk.sample = Some((name, sample));
         }
-        self.taste();
+        self.appearance();
     }
 
     pub(super) fn defined(&mut self, object: &Object, definition: Result<Option<String>, EngineError>) {
@@ -320,7 +322,7 @@ impl App {
                     return true;
                 };
                 let (schema, name) = (object.schema.clone(), object.name.clone());
-                self.summoned = None;
+                self.overlay = None;
                 self.look_at_object(&schema, &name);
                 return true;
             }
@@ -338,14 +340,14 @@ impl App {
             }
             "esc" | "ctrl-o" | "ctrl-q" => {
                 self.connection.end_tasting();
-                self.summoned = None;
+                self.overlay = None;
             }
             _ => match key.typed() {
                 Some(c) => walk.type_text(c.encode_utf8(&mut [0; 4])),
                 None => return true,
             },
         }
-        self.taste();
+        self.appearance();
         true
     }
 
@@ -378,7 +380,7 @@ impl App {
                 pick: Pick::Text { written: written.to_owned(), alone: true },
             });
         }
-        self.summoned = Some(Summoned::List(List::new("statements to write", items)));
+        self.overlay = Some(Overlay::List(List::new("statements to write", items)));
     }
 
     /// Puts a text with places into the buffer: at the cursor, or as a statement of its own at the end.

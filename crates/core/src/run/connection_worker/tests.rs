@@ -146,9 +146,9 @@ fn in_words(report: &Report) -> String {
     }
 }
 
-/// A desk at work, and what it tells, in few words.
+/// A thread at work, and what it tells, in few words.
 struct Watch {
-    desk: Desk,
+    desk: ConnectionWorker,
     told: Receiver<String>,
     _folder: tempfile::TempDir,
 }
@@ -163,7 +163,8 @@ fn watch_in(folder: tempfile::TempDir, guard: Guard, refusals: &[&'static str]) 
     let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
     let (tell, told) = channel();
     let profile = Profile::new("pier", "pier").guarded(guard);
-    let desk = Desk::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report)))).unwrap();
+    let desk = ConnectionWorker::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report))))
+        .unwrap();
     Watch { desk, told, _folder: folder }
 }
 
@@ -447,7 +448,7 @@ fn the_question_before_a_run_can_be_stopped() {
 fn a_question_that_is_refused_is_no_permission_where_there_are_values() {
     let watch = watch(Guard::Ask, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
-    let values = vec![(":a".to_owned(), jaunty_language::statement::parameters::Given::Int(1))];
+    let values = vec![(":a".to_owned(), jaunty_language::statement::parameters::ParameterValue::Int(1))];
     let job = Job { statement: "odd".into(), values, ..Job::default() };
     watch.desk.ask(Order::Run(vec![job]));
     watch.tells(&["asks about odd", "idle, 0 left out"]);

@@ -5,14 +5,14 @@ use std::ops::Range;
 
 use jaunty_core::arrange::search::Search;
 
-use crate::app::{App, Summoned};
+use crate::app::{App, Overlay};
 use crate::line;
 use crate::pager::{RowAnswer, Wish};
 use crate::row::{Field, LONGEST, Line};
 
 /// A row that is looked at.
 #[derive(Debug, Default)]
-pub struct Whole {
+pub struct RowDetail {
     /// Its place among the rows that are shown.
     pub at: u64,
     /// The row of the archive.
@@ -59,9 +59,9 @@ pub struct Spot {
 /// More places than this are not looked for.
 const MOST_PLACES: usize = 100_000;
 
-impl Whole {
-    fn new(at: u64, row: u64, alone: Option<usize>, column: usize) -> Whole {
-        Whole { at, row, alone, goes_to: Some(column), ..Whole::default() }
+impl RowDetail {
+    fn new(at: u64, row: u64, alone: Option<usize>, column: usize) -> RowDetail {
+        RowDetail { at, row, alone, goes_to: Some(column), ..RowDetail::default() }
     }
 
     /// Takes what was laid out.
@@ -270,21 +270,21 @@ impl App {
             return self.tell("no rows here");
         }
         let row = view.row_of(view.row);
-        let whole = Whole::new(view.row, row, alone, view.column_in_hand());
-        self.summoned = Some(Summoned::Whole(Box::new(whole)));
+        let whole = RowDetail::new(view.row, row, alone, view.column_in_hand());
+        self.overlay = Some(Overlay::RowDetail(Box::new(whole)));
         self.ask_for_row_as_it_is();
     }
 
     /// Has the row that is looked at laid out on the screen as it is now.
     pub(in crate::app) fn ask_for_row_as_it_is(&mut self) {
-        let (Some(Summoned::Whole(whole)), Some(rows)) = (&self.summoned, self.rows.kept().cloned()) else { return };
+        let (Some(Overlay::RowDetail(whole)), Some(rows)) = (&self.overlay, self.rows.kept().cloned()) else { return };
         let (row, alone, from, width) = (whole.row, whole.alone, whole.from, self.screen.width);
         self.pager.ask(Wish::Row { rows, row, alone, from, width });
     }
 
     pub(super) fn take_row(&mut self, answer: RowAnswer) {
         let ours = self.rows.kept().is_some_and(|kept| kept.path() == answer.path);
-        if let Some(Summoned::Whole(whole)) = &mut self.summoned
+        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay
             && ours
             && (whole.row, whole.alone, whole.from) == (answer.row, answer.alone, answer.from)
         {
@@ -294,15 +294,16 @@ impl App {
 
     /// Keeps the line of a row that is looked at in sight.
     pub(in crate::app) fn keep_line_in_sight(&mut self) {
-        let height = crate::view::summoned::drawer(self, self.screen).height.saturating_sub(crate::view::whole::HEAD);
-        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+        let height =
+            crate::view::overlay::drawer(self, self.screen).height.saturating_sub(crate::view::row_detail::HEAD);
+        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
             whole.keep_in_sight(usize::from(height));
         }
     }
 
     /// Shows a value alone, or the whole row again.
     fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool) {
-        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
             whole.goes_to = Some(whole.column());
             (whole.alone, whole.from_row, whole.from) = (alone, from_row, 0);
         }
@@ -311,7 +312,7 @@ impl App {
 
     /// A key while a row is looked at.
     pub(in crate::app) fn key_to_whole(&mut self, name: &str) -> bool {
-        let Some(Summoned::Whole(whole)) = &mut self.summoned else { return false };
+        let Some(Overlay::RowDetail(whole)) = &mut self.overlay else { return false };
         if whole.typing {
             match name {
                 "esc" => {
@@ -354,7 +355,7 @@ impl App {
                 self.look_at_alone(alone, false);
             }
             "esc" if whole.alone.is_some() && whole.from_row => self.look_at_alone(None, false),
-            "esc" => self.summoned = None,
+            "esc" => self.overlay = None,
             _ => return false,
         }
         true
@@ -362,7 +363,7 @@ impl App {
 
     /// Shows the next part of a value that is too long to be shown at once, or the one before.
     fn other_part(&mut self, next: bool) {
-        let Some(Summoned::Whole(whole)) = &mut self.summoned else { return };
+        let Some(Overlay::RowDetail(whole)) = &mut self.overlay else { return };
         let Some(field) = whole.alone.and_then(|column| whole.fields.get(column)) else { return };
         let from = match next {
             true => field.part.end,
@@ -378,14 +379,14 @@ impl App {
 
     /// Scrolls what is looked at.
     pub(in crate::app) fn scroll_whole(&mut self, by: isize) {
-        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
             whole.move_by(by);
         }
     }
 
     /// Looks at the next row, or the one before, at the same column.
     fn other_row(&mut self, by: i64) {
-        let Some(Summoned::Whole(whole)) = &self.summoned else { return };
+        let Some(Overlay::RowDetail(whole)) = &self.overlay else { return };
         let (alone, column) = (whole.alone, whole.column());
         self.move_row(by);
         if let Some(view) = self.rows.view_mut()
@@ -395,7 +396,7 @@ impl App {
         }
         self.look_at_row(alone);
         // A column that is hidden in the table is none there.
-        if let Some(Summoned::Whole(whole)) = &mut self.summoned {
+        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
             whole.goes_to = Some(column);
         }
     }
@@ -407,7 +408,7 @@ mod tests {
 
     /// A value of lines, of which those that begin with a plus go on with the one above, and those that end with
     /// `{` open what the next `}` of the same depth closes.
-    fn whole(lines: &[&str]) -> Whole {
+    fn whole(lines: &[&str]) -> RowDetail {
         let mut open = Vec::new();
         let mut laid: Vec<Line> = Vec::new();
         for (at, text) in lines.iter().enumerate() {
@@ -421,7 +422,7 @@ mod tests {
                 laid[opened].closes = Some(at);
             }
         }
-        Whole { lines: laid, ..Whole::default() }
+        RowDetail { lines: laid, ..RowDetail::default() }
     }
 
     const NESTED: [&str; 8] = ["a{", "b{", "quay", "}", "c", "d{", "}", "}"];
@@ -447,7 +448,7 @@ mod tests {
     #[test]
     fn the_screen_moves_only_where_the_line_in_hand_would_leave_it() {
         let mut value = whole(&["0", "1", "2", "3", "4", "5", "6", "7", "8", "9"]);
-        let go = |value: &mut Whole, by: isize| {
+        let go = |value: &mut RowDetail, by: isize| {
             value.move_by(by);
             value.keep_in_sight(4);
             (value.chosen, value.top)
@@ -467,7 +468,7 @@ mod tests {
     #[test]
     fn what_is_looked_for_may_go_on_in_the_next_line() {
         let mut value = whole(&["the quay of salt", "+marsh, and the qu", "+ay", "Quay", "quayquay"]);
-        let found = |value: &mut Whole, text: &str| {
+        let found = |value: &mut RowDetail, text: &str| {
             value.sought = text.into();
             value.find_places();
             let places = value.places.iter().map(|place| (place.line, place.range.clone())).collect::<Vec<_>>();

@@ -7,14 +7,14 @@ use ratatui::layout::Position;
 
 use super::list::{Item, List, Pick};
 use super::prompt::{Answered, Asked, Prompt, Question};
-use super::{App, FactsView, Form, Past, Walk, Whole};
+use super::{App, CatalogBrowser, FactsView, Form, LogbookView, RowDetail};
 use crate::action::{ACTIONS, Scope};
 use crate::keys::Key;
 use crate::line::{Edit, Line};
 
 /// What lies over the screen.
 #[derive(Debug)]
-pub enum Summoned {
+pub enum Overlay {
     /// A list to choose from by typing.
     List(List),
     /// All keys; the first line that is shown.
@@ -26,45 +26,45 @@ pub enum Summoned {
     /// A profile that is being written.
     Form(Box<Form>),
     /// A walk through what the database holds.
-    Walk(Box<Walk>),
+    CatalogBrowser(Box<CatalogBrowser>),
     /// What is known of something; the first line that is shown.
     About(About, usize),
     /// A row, or a value of it.
-    Whole(Box<Whole>),
+    RowDetail(Box<RowDetail>),
     /// The logbook.
-    Past(Box<Past>),
+    LogbookView(Box<LogbookView>),
     /// What a column holds.
-    Facts(FactsView),
+    ColumnStats(FactsView),
 }
 
-impl Summoned {
+impl Overlay {
     /// Whether it is the list with this title.
     pub(super) fn is_list_of(&self, title: &str) -> bool {
-        matches!(self, Summoned::List(list) if list.title == title)
+        matches!(self, Overlay::List(list) if list.title == title)
     }
 
     /// Where a person writes in it.
     fn line(&mut self) -> Option<&mut Line> {
         match self {
-            Summoned::List(list) => Some(&mut list.query),
-            Summoned::Prompt(prompt) => Some(&mut prompt.line),
-            Summoned::Form(form) => form.line(),
-            Summoned::Past(past) => Some(&mut past.query),
-            Summoned::Whole(whole) => whole.line(),
-            Summoned::Help(_)
-            | Summoned::Question(_)
-            | Summoned::Walk(_)
-            | Summoned::About(..)
-            | Summoned::Facts(_) => None,
+            Overlay::List(list) => Some(&mut list.query),
+            Overlay::Prompt(prompt) => Some(&mut prompt.line),
+            Overlay::Form(form) => form.line(),
+            Overlay::LogbookView(past) => Some(&mut past.query),
+            Overlay::RowDetail(whole) => whole.line(),
+            Overlay::Help(_)
+            | Overlay::Question(_)
+            | Overlay::CatalogBrowser(_)
+            | Overlay::About(..)
+            | Overlay::ColumnStats(_) => None,
         }
     }
 
     /// Does what follows when its line is another.
     fn line_changed(&mut self) {
         match self {
-            Summoned::List(list) => list.search(),
-            Summoned::Past(past) => past.search_anew(),
-            Summoned::Whole(whole) => whole.search_anew(),
+            Overlay::List(list) => list.search(),
+            Overlay::LogbookView(past) => past.search_anew(),
+            Overlay::RowDetail(whole) => whole.search_anew(),
             _ => {}
         }
     }
@@ -72,8 +72,8 @@ impl Summoned {
     /// Writes into it.
     pub(super) fn type_text(&mut self, text: &str) {
         match self {
-            Summoned::Form(form) => form.type_text(text),
-            Summoned::Walk(walk) => walk.type_text(text),
+            Overlay::Form(form) => form.type_text(text),
+            Overlay::CatalogBrowser(walk) => walk.type_text(text),
             _ => {
                 if let Some(line) = self.line() {
                     line.insert(text);
@@ -94,18 +94,18 @@ impl Summoned {
 
     pub(super) fn move_by(&mut self, by: isize) {
         match self {
-            Summoned::List(list) => list.choose_by(by),
-            Summoned::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
-            Summoned::Form(form) => form.move_by(by),
-            Summoned::Past(past) => past.move_by(by),
-            Summoned::About(about, top) => {
+            Overlay::List(list) => list.choose_by(by),
+            Overlay::Help(top) => *top = top.saturating_add_signed(by).min(ACTIONS.len()),
+            Overlay::Form(form) => form.move_by(by),
+            Overlay::LogbookView(past) => past.move_by(by),
+            Overlay::About(about, top) => {
                 *top = top.saturating_add_signed(by).min(about.lines.len().saturating_sub(1));
             }
-            Summoned::Prompt(_)
-            | Summoned::Question(_)
-            | Summoned::Walk(_)
-            | Summoned::Whole(_)
-            | Summoned::Facts(_) => {}
+            Overlay::Prompt(_)
+            | Overlay::Question(_)
+            | Overlay::CatalogBrowser(_)
+            | Overlay::RowDetail(_)
+            | Overlay::ColumnStats(_) => {}
         }
     }
 }
@@ -119,65 +119,65 @@ impl App {
             help: action.help.to_owned(),
             pick: Pick::Action(action),
         });
-        self.summoned = Some(Summoned::List(List::new("actions", items.collect())));
+        self.overlay = Some(Overlay::List(List::new("actions", items.collect())));
     }
 
     /// Shows all keys.
     pub fn show_help(&mut self) {
-        self.summoned = Some(Summoned::Help(0));
+        self.overlay = Some(Overlay::Help(0));
     }
 
-    pub(super) fn key_to_summoned(&mut self, key: Key) {
+    pub(super) fn key_to_overlay(&mut self, key: Key) {
         let name = key.to_string();
-        let Some(summoned) = &mut self.summoned else { return };
-        if let Summoned::Question(question) = summoned {
+        let Some(overlay) = &mut self.overlay else { return };
+        if let Overlay::Question(question) = overlay {
             let answer = question.answers.iter().find(|(c, ..)| key.typed() == Some(*c)).map(|(.., answer)| *answer);
             match (answer, name.as_str()) {
                 (Some(answer), _) => self.answer(answer),
-                (None, "esc") => self.summoned = None,
+                (None, "esc") => self.overlay = None,
                 _ => {}
             }
             return;
         }
-        if matches!(summoned, Summoned::Form(_)) && self.key_to_form(&name) {
+        if matches!(overlay, Overlay::Form(_)) && self.key_to_form(&name) {
             return;
         }
-        let about = matches!(self.summoned, Some(Summoned::About(..)));
+        let about = matches!(self.overlay, Some(Overlay::About(..)));
         if name == "f9" && about {
-            self.summoned = None;
+            self.overlay = None;
             return self.reveal();
         }
         if self.key_to_walk(&name, key) || self.key_to_whole(&name) || self.key_to_past(&name) {
             return;
         }
-        let Some(summoned) = &mut self.summoned else { return };
-        if let Summoned::List(list) = summoned
+        let Some(overlay) = &mut self.overlay else { return };
+        if let Overlay::List(list) = overlay
             && let Some(Pick::Connection(profile)) = list.picked()
             && self.key_to_profile(&name, &profile)
         {
             return;
         }
-        let Some(summoned) = &mut self.summoned else { return };
+        let Some(overlay) = &mut self.overlay else { return };
         match name.as_str() {
-            // The key that summoned it sends it away again.
+            // The key that overlay it sends it away again.
             "esc" | "f2" | "ctrl-l" | "ctrl-q" | "ctrl-k" => {
-                if matches!(summoned, Summoned::Prompt(prompt) if prompt.asked == Asked::Answer) {
+                if matches!(overlay, Overlay::Prompt(prompt) if prompt.asked == Asked::Answer) {
                     self.answer_while_connecting(None);
                 }
-                self.summoned = None;
+                self.overlay = None;
             }
             "enter" => self.accept(),
-            "up" | "ctrl-p" => summoned.move_by(-1),
-            "down" | "ctrl-n" => summoned.move_by(1),
+            "up" | "ctrl-p" => overlay.move_by(-1),
+            "down" | "ctrl-n" => overlay.move_by(1),
             // In a line that is filled in it clears, as it does in a shell.
-            "ctrl-u" if matches!(summoned, Summoned::Prompt(_)) => drop(summoned.edit(key)),
-            "pageup" | "ctrl-u" => summoned.move_by(-10),
-            "pagedown" | "ctrl-d" => summoned.move_by(10),
+            "ctrl-u" if matches!(overlay, Overlay::Prompt(_)) => drop(overlay.edit(key)),
+            "pageup" | "ctrl-u" => overlay.move_by(-10),
+            "pagedown" | "ctrl-d" => overlay.move_by(10),
             _ => {
-                if !summoned.edit(key)
+                if !overlay.edit(key)
                     && let Some(c) = key.typed()
                 {
-                    summoned.type_text(c.encode_utf8(&mut [0; 4]));
+                    overlay.type_text(c.encode_utf8(&mut [0; 4]));
                 }
             }
         }
@@ -185,8 +185,8 @@ impl App {
 
     /// Takes what is chosen or filled in.
     fn accept(&mut self) {
-        match self.summoned.take() {
-            Some(Summoned::List(list)) => match list.picked() {
+        match self.overlay.take() {
+            Some(Overlay::List(list)) => match list.picked() {
                 Some(Pick::Action(action)) => (action.act)(self),
                 Some(Pick::Connection(profile)) => self.connect(*profile),
                 Some(Pick::Outside(file, line)) => self.edit_file_outside(&file, line),
@@ -204,25 +204,25 @@ impl App {
                 Some(Pick::Text { written, alone }) => self.put_text(&written, alone),
                 Some(Pick::Object { schema, name }) => self.look_at_object(&schema, &name),
                 // Nothing fits what was typed: that is not the end of it.
-                None => self.summoned = Some(Summoned::List(list)),
+                None => self.overlay = Some(Overlay::List(list)),
             },
-            Some(Summoned::Prompt(prompt)) => {
+            Some(Overlay::Prompt(prompt)) => {
                 let again = prompt.again();
                 self.told = None;
                 self.fill_in(prompt);
                 // A mistake keeps what was typed, to be put right.
-                if self.summoned.is_none() && self.told.as_ref().is_some_and(|told| told.wrong) {
-                    self.summoned = again.map(Summoned::Prompt);
+                if self.overlay.is_none() && self.told.as_ref().is_some_and(|told| told.wrong) {
+                    self.overlay = again.map(Overlay::Prompt);
                 }
             }
-            Some(form @ (Summoned::Form(_) | Summoned::Walk(_))) => self.summoned = Some(form),
+            Some(form @ (Overlay::Form(_) | Overlay::CatalogBrowser(_))) => self.overlay = Some(form),
             Some(
-                Summoned::Help(_)
-                | Summoned::Question(_)
-                | Summoned::About(..)
-                | Summoned::Whole(_)
-                | Summoned::Past(_)
-                | Summoned::Facts(_),
+                Overlay::Help(_)
+                | Overlay::Question(_)
+                | Overlay::About(..)
+                | Overlay::RowDetail(_)
+                | Overlay::LogbookView(_)
+                | Overlay::ColumnStats(_),
             )
             | None => {}
         }
@@ -264,7 +264,7 @@ impl App {
     }
 
     fn answer(&mut self, answer: Answered) {
-        let Some(Summoned::Question(question)) = self.summoned.take() else { return };
+        let Some(Overlay::Question(question)) = self.overlay.take() else { return };
         match answer {
             Answered::Leave => self.leave(),
             Answered::SaveAndLeave => {
@@ -302,11 +302,11 @@ impl App {
         }
     }
 
-    pub(super) fn click_summoned(&mut self, at: Position) {
-        let drawer = crate::view::summoned::drawer(self, self.screen);
-        match &mut self.summoned {
-            Some(Summoned::List(list)) if drawer.contains(at) && at.y > drawer.y => {
-                let first = crate::view::summoned::first_shown(list, drawer);
+    pub(super) fn click_overlay(&mut self, at: Position) {
+        let drawer = crate::view::overlay::drawer(self, self.screen);
+        match &mut self.overlay {
+            Some(Overlay::List(list)) if drawer.contains(at) && at.y > drawer.y => {
+                let first = crate::view::overlay::first_shown(list, drawer);
                 let row = first + usize::from(at.y - drawer.y - 1);
                 if row < list.found.len() {
                     list.chosen = row;
@@ -314,7 +314,7 @@ impl App {
                 }
             }
             _ if drawer.contains(at) => {}
-            _ => self.summoned = None,
+            _ => self.overlay = None,
         }
     }
 }
