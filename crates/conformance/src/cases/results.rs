@@ -1,7 +1,9 @@
 //! What a statement gives.
 
+use std::thread;
+
 use jaunty_seam::engine::{Event, Request, Session};
-use jaunty_seam::error::ErrorKind;
+use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::BATCH_ROWS;
 
 use crate::seen::Watch;
@@ -14,6 +16,24 @@ pub(super) fn run(session: &mut dyn Session, statement: &str) -> Watch {
     outcome.unwrap_or_else(|error| panic!("{statement}: {error}"));
     assert!(watch.is_dropped(), "the session lets go of the sink before it returns");
     watch
+}
+
+/// Runs a statement on a thread of its own, and does something once `begun` says so.
+pub(super) fn run_and<T>(
+    session: &mut dyn Session,
+    request: &Request<'_>,
+    watch: &Watch,
+    begun: impl Fn(&Watch) -> bool,
+    act: impl FnOnce() -> T,
+) -> (Result<(), EngineError>, T) {
+    thread::scope(|scope| {
+        let worker = scope.spawn(|| session.run(request, watch.sink()));
+        while !begun(watch) && !worker.is_finished() {
+            thread::yield_now();
+        }
+        let done = act();
+        (worker.join().expect("the session does not panic"), done)
+    })
 }
 
 /// Whether the session goes on as if nothing had been.

@@ -6,7 +6,7 @@ use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{CatalogPart, Flow, Request, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
-use super::results::{goes_on, run};
+use super::results::{goes_on, run, run_and};
 use crate::seen::Watch;
 use crate::subject::{Cannot, Subject, Wanted, session};
 
@@ -29,14 +29,8 @@ fn wished_while(
 ) -> Result<(), Cannot> {
     let mut session = session(subject);
     let stop = Stop::default();
-    let outcome = thread::scope(|scope| {
-        let worker = scope.spawn(|| session.run(&Request::new(statement).until(&stop), watch.sink()));
-        while !begun(watch) && !worker.is_finished() {
-            thread::yield_now();
-        }
-        stop.wish();
-        worker.join().expect("the session does not panic")
-    });
+    let request = Request::new(statement).until(&stop);
+    let (outcome, ()) = run_and(session.as_mut(), &request, watch, begun, || stop.wish());
     assert!(watch.is_dropped());
     stopped(subject, session.as_mut(), outcome)
 }

@@ -6,7 +6,7 @@ use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{CatalogPart, Flow, Request, Session};
 use jaunty_seam::error::ErrorKind;
 
-use super::results::run;
+use super::results::{run, run_and};
 use crate::seen::Watch;
 use crate::subject::{Cannot, Subject, Wanted, session};
 
@@ -29,14 +29,9 @@ fn vanishes_while(
 ) -> Result<(), Cannot> {
     let mut session = session(subject);
     let own = session.location().session;
-    let outcome = thread::scope(|scope| {
-        let worker = scope.spawn(|| session.run(&Request::new(statement), watch.sink()));
-        while !begun(watch) && !worker.is_finished() {
-            thread::yield_now();
-        }
-        subject.vanish(&own)?;
-        Ok(worker.join().expect("the session does not panic"))
-    })?;
+    let request = Request::new(statement);
+    let (outcome, vanished) = run_and(session.as_mut(), &request, watch, begun, || subject.vanish(&own));
+    vanished?;
     let error = outcome.expect_err("the server is gone");
     assert_eq!(error.kind, ErrorKind::Lost, "{error}");
     assert!(watch.is_dropped());

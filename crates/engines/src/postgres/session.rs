@@ -444,14 +444,15 @@ impl Session for PostgresSession {
     }
 }
 
-/// Whether a statement may lead the session to another schema, role or zone, which the server does not report.
+/// Whether a statement may lead the session to another schema or role, which the server does not report. What was set
+/// inside a transaction may go with it, and is asked about at its end.
 fn may_move(statement: &str) -> bool {
     match kind(statement) {
         Kind::Query | Kind::Change | Kind::Plan => {
             acts::called(statement, &POSTGRES).iter().any(|name| name.eq_ignore_ascii_case("set_config"))
         }
-        // What was set in a transaction goes with it.
-        Kind::Transaction | Kind::Definition | Kind::Setting | Kind::Other => true,
+        Kind::Transaction => false,
+        Kind::Definition | Kind::Setting | Kind::Other => true,
     }
 }
 

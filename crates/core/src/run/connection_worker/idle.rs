@@ -9,7 +9,7 @@ use super::{Report, Worker};
 use crate::catalog::store;
 use jaunty_language::outline::StatementId;
 use jaunty_seam::catalog::{Catalog, Object};
-use jaunty_seam::engine::{CatalogPart, Location, Request, Session, Stop, Transaction, Verdict};
+use jaunty_seam::engine::{CatalogPart, Location, Request, Session, Stop, Verdict};
 use jaunty_seam::error::ErrorKind;
 
 impl Worker {
@@ -44,23 +44,25 @@ impl Worker {
         }
     }
 
-    /// Whether the server is to be asked where the session is.
+    /// Whether the server is to be asked where the session is. Not inside a transaction: a question would fix what
+    /// it sees, or be refused.
     pub(super) fn has_to_locate(&self) -> bool {
-        self.session
-            .as_ref()
-            .is_some_and(|(_, location)| location.uncertain && location.transaction != Some(Transaction::Failed))
+        self.session.as_ref().is_some_and(|(_, location)| location.uncertain && !location.in_transaction())
     }
 
-    /// Asks the server where the session is.
+    /// Asks the server where the session is, once: not again before something else runs.
     pub(super) fn locate(&mut self) {
-        let Some((session, location)) = &mut self.session else { return };
-        if let Err(error) = session.locate(&Stop::default()) {
-            tracing::warn!(%error, "where the session is");
-            // Not again before something else runs.
-            location.uncertain = false;
-            return self.drop_if_lost();
+        let Some((session, _)) = &mut self.session else { return };
+        match session.locate(&Stop::default()) {
+            Ok(_) => self.moved(),
+            Err(error) => {
+                tracing::warn!(%error, "where the session is");
+                self.drop_if_lost();
+            }
         }
-        self.moved();
+        if let Some((_, location)) = &mut self.session {
+            location.uncertain = false;
+        }
     }
 
     /// Whether there is a catalog to be read, and nothing against it. While a transaction is open

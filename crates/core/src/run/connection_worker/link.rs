@@ -69,6 +69,10 @@ impl Worker {
                     self.wants_secret = true;
                     (self.tell)(Report::WantsSecret(error));
                 } else {
+                    let error = match error.kind {
+                        ErrorKind::Stopped => EngineError::new(error.kind, "connection attempt cancelled"),
+                        _ => error,
+                    };
                     (self.tell)(Report::NotConnected(error));
                 }
                 false

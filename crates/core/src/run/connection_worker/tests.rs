@@ -1,4 +1,5 @@
 use std::collections::VecDeque;
+use std::sync::atomic::AtomicUsize;
 use std::time::Duration;
 
 use super::*;
@@ -30,7 +31,7 @@ impl Engine for Pier {
                 Some(reason) => EngineError::connecting(Step::Secret, reason),
                 None => EngineError::new(ErrorKind::Connect, reason),
             }),
-            None => Ok(Box::new(Moored { transaction: false, stands: true })),
+            None => Ok(Box::new(Moored { transaction: false, stands: true, schema: "", wandered: false })),
         }
     }
 }
@@ -38,7 +39,13 @@ impl Engine for Pier {
 struct Moored {
     transaction: bool,
     stands: bool,
+    schema: &'static str,
+    /// Something led elsewhere, which only asking tells.
+    wandered: bool,
 }
+
+/// How often a session was asked where it is. One test is about it.
+static LOCATED: AtomicUsize = AtomicUsize::new(0);
 
 /// Whether a session is being asked what a statement would do. One test is about it.
 static ASKED: AtomicBool = AtomicBool::new(false);
@@ -51,10 +58,17 @@ impl Session for Moored {
         Location {
             server: "pier 1".into(),
             transaction: self.transaction.then_some(jaunty_seam::engine::Transaction::Open),
+            schema: self.schema.into(),
+            uncertain: self.wandered,
             ..Location::default()
         }
     }
     fn locate(&mut self, _: &Stop) -> Result<Location, EngineError> {
+        // A server that cannot say it leaves it open.
+        if self.schema != "nowhere" {
+            (self.wandered, self.schema) = (false, "west");
+        }
+        LOCATED.fetch_add(1, Ordering::SeqCst);
         Ok(self.location())
     }
     fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
@@ -76,6 +90,8 @@ impl Session for Moored {
         match request.text {
             "begin" => self.transaction = true,
             "commit" => self.transaction = false,
+            "wander" => self.wandered = true,
+            "get lost" => (self.wandered, self.schema) = (true, "nowhere"),
             "fade" => self.stands = false,
             "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
             "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
@@ -332,6 +348,30 @@ fn switching_stays_on_the_connection_or_makes_a_new_one() {
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
     watch.desk.ask(to(SwitchKind::DATABASE, "east"));
     watch.tells(&["not moved: switching needs a new connection, and a transaction is open"]);
+}
+
+/// Where a session is may have to be asked: at rest, once, and not inside a transaction.
+#[test]
+fn where_it_is_is_asked_when_there_is_time() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["begin", "wander"]);
+    watch.tells(&["begin running", "begin done", "moved, transaction true", "wander running", "wander done"]);
+    watch.tells(&["idle, 0 left out"]);
+    assert_eq!(LOCATED.load(Ordering::SeqCst), 0, "it would fix what the transaction sees");
+    watch.asks(&["commit"]).tells(&["commit running", "commit done", "moved, transaction false", "idle, 0 left out"]);
+    // The answer is that it is elsewhere.
+    watch.tells(&["moved, transaction false"]);
+    assert_eq!(LOCATED.load(Ordering::SeqCst), 1);
+    watch.asks(&["get lost"]).tells(&[
+        "get lost running",
+        "get lost done",
+        "moved, transaction false",
+        "idle, 0 left out",
+    ]);
+    watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
+    watch.asks(&["b"]).tells(&["b running", "b done", "idle, 0 left out"]);
+    assert!(LOCATED.load(Ordering::SeqCst) <= 4, "not again and again");
 }
 
 #[test]
