@@ -18,7 +18,7 @@ use std::io::{self, Write};
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
-use jaunty_language::dialect::{Dialect, FALLBACK, by_name};
+use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, by_name};
 
 /// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -224,6 +224,10 @@ impl Options {
             ("table", value) if !value.is_empty() => self.table = Some(value.to_owned()),
             _ => {
                 return Err(match OPTIONS.iter().find(|(name, _)| *name == key) {
+                    Some(("dialect", _)) => {
+                        let names: Vec<_> = DIALECTS.iter().filter(|d| d.writes_rows()).map(|d| d.name).collect();
+                        format!("dialect is one of {}; \"{value}\" is not", names.join(", "))
+                    }
                     Some((name, help)) => format!("{name} is {help}; \"{value}\" is not"),
                     None => {
                         let names: Vec<_> = OPTIONS.iter().map(|(name, _)| *name).collect();

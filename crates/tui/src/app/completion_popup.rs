@@ -137,6 +137,7 @@ impl App {
     /// is one of a few.
     pub(super) fn offer_while_typing(&mut self, typed: char) {
         self.offer = None;
+        self.typed_to = Some(self.buffer.document.cursor());
         let word = typed.is_alphanumeric() || typed == '_';
         if !(word || matches!(typed, '.' | ' ' | '(' | ',' | '=' | '\'' | '"' | '`')) {
             return;
@@ -174,6 +175,7 @@ impl App {
     /// Takes the chosen proposal.
     pub fn take_proposal(&mut self) {
         let Some(CompletionPopup { replace, proposals, chosen, .. }) = self.offer.take() else { return };
+        self.typed_to = None;
         let Some(proposal) = proposals.into_iter().nth(chosen) else { return };
         let behind = self.buffer.document.rope().get_byte(replace.end);
         let goes_on = match proposal.kind {
@@ -285,16 +287,23 @@ impl App {
 
     /// Proposes anew, since more is known now.
     pub(super) fn renew_offer(&mut self) {
-        if self.offer.as_ref().is_some_and(|offer| !offer.moved) {
-            self.offer_while_typing(' ');
-            if self.offer.is_none() {
-                self.offer_while_typing('a');
+        match &self.offer {
+            Some(offer) if offer.moved => {}
+            Some(_) => {
+                self.offer_while_typing(' ');
+                if self.offer.is_none() {
+                    self.offer_while_typing('a');
+                }
             }
+            // Nothing was known when the word at the cursor was typed.
+            None if self.typed_to == Some(self.buffer.document.cursor()) => self.offer_again(),
+            None => {}
         }
     }
 
     /// Closes what is offered.
     pub fn close_offer(&mut self) {
         self.offer = None;
+        self.typed_to = None;
     }
 }

@@ -166,6 +166,8 @@ pub struct App {
     pub overlay: Option<Overlay>,
     /// What could be written at the cursor.
     pub offer: Option<CompletionPopup>,
+    /// Where the cursor was when something was last typed, unless what was offered there was closed or taken.
+    typed_to: Option<usize>,
     /// The call that the cursor stands in, as of a revision and a place.
     call: Option<((u64, usize), Option<jaunty_core::complete::about::Call>)>,
     /// What is wrong with statements.
@@ -249,6 +251,7 @@ impl App {
             kept_in_sight: Vec::new(),
             overlay: None,
             offer: None,
+            typed_to: None,
             call: None,
             troubles: Diagnostics::default(),
             with_cancel: None,

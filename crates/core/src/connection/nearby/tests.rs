@@ -1,6 +1,6 @@
 use super::*;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Attempt, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Key, Session, Takes};
 use jaunty_seam::error::{EngineError, Step};
 
 /// An engine of servers, and one of files.
@@ -26,6 +26,12 @@ impl Engine for Berth {
     }
     fn schemes(&self) -> &'static [&'static str] {
         &["postgresql"]
+    }
+    fn container(&self) -> Container {
+        Container {
+            variables: &[("POSTGRES_USER", "user"), ("POSTGRES_DB", "database"), ("POSTGRES_PASSWORD", "password")],
+            usual: &[("user", "postgres")],
+        }
     }
     fn connect(&self, _: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         Err(EngineError::connecting(Step::Reach, "there is nothing behind it"))
