@@ -578,3 +578,19 @@ fn what_a_statement_changed_is_said_beside_its_rows() {
     assert!(kept.contains("\"rolled_back\":false") && !kept.contains("\"rolled_back\":true"), "{kept}");
     assert!(home.call(&["log", "Foghead"]).gives().contains("rolled back"));
 }
+
+/// A server that takes the connection and never says a word is not waited for.
+#[test]
+fn an_interrupt_ends_connecting() {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let home = Home::new();
+    for url in
+        [format!("postgresql://clerk@127.0.0.1:{port}/bookings"), format!("mysql://clerk@127.0.0.1:{port}/bookings")]
+    {
+        let going = home.call(&["run", "--connection", &url, "--statement", "select 1"]).begins();
+        let _connection = listener.accept().unwrap();
+        let (_, told) = going.interrupted().exits(130);
+        assert!(told.contains("cancelled before there was a connection"), "{told}");
+    }
+}
