@@ -214,7 +214,8 @@ fn rows_go_into_the_buffer_in_a_format() {
 fn a_row_is_looked_at_with_its_names_down_the_side() {
     let row = "select 'Saltmarsh' as port, '' as bare, '  ' as blanks, null as unknown, x'00ff41' as chart, '{\"deck\": {\"cars\": [1, 2]}, \"open\": true}' as notes, 'the harbour master ' || printf('%.200c', 'x') as remark";
     let (_home, screen) = ferry(row, "");
-    screen.press(&["C-g", "C-t", "Enter"]).shows("row 1 of 1").shows("(no characters)").shows("(2 blanks)").shows("∅");
+    screen.press(&["C-g"]).shows("rows 1–1 of 1").press(&["C-t", "Enter"]);
+    screen.shows("row 1 of 1").shows("(no characters)").shows("(2 blanks)").shows("∅");
     screen.shows("3 bytes").shows("00 ff 41").shows("\"cars\": [").shows("the harbour master");
     // A word that is wider than the screen goes on below.
     screen.until("all of the remark", |text| text.matches('x').count() >= 200);
