@@ -111,11 +111,19 @@ pub fn note(run: &Run, now: SystemTime) -> String {
         Outcome::Running => {
             let rows = (run.rows() > 0).then(|| format!("{} so far", count(run.rows(), "row")));
             let parts = ["running".into(), clock(run.duration())].into_iter();
-            parts.chain(run.progress().map(progress)).filter(|part| !part.is_empty()).chain(rows).collect()
+            let id = run.query_id().map(|id| clean::clean(id).into_owned());
+            parts.chain(run.progress().map(progress)).chain(id).filter(|part| !part.is_empty()).chain(rows).collect()
         }
         Outcome::Done => {
             let gone = run.is_rolled_back().then(|| ROLLED_BACK.to_owned());
-            [yielded(run).unwrap_or_else(|| "done".into())].into_iter().chain(gone).chain([took, when]).collect()
+            let touched = run.also_affected().filter(|touched| *touched != run.rows());
+            let touched = touched.map(|touched| format!("{} changed", count(touched, "row")));
+            [yielded(run).unwrap_or_else(|| "done".into())]
+                .into_iter()
+                .chain(touched)
+                .chain(gone)
+                .chain([took, when])
+                .collect()
         }
         Outcome::Failed => {
             let error = run.end().and_then(|end| end.error.as_ref());

@@ -50,8 +50,8 @@ impl RecordingSink {
         }
     }
 
-    fn begin_archive(&mut self, schema: &SchemaRef, name: Option<String>) -> Result<(), ArchiveError> {
-        self.finish_archive();
+    /// A new archive, which is a result of the run from now on.
+    fn new_archive(&self, schema: &SchemaRef, name: Option<String>) -> Result<Writer, ArchiveError> {
         let path = self.keeping.archive_path(self.run.number, self.run.results().len());
         let named = name.map(|name| {
             let mut metadata = schema.metadata().clone();
@@ -60,7 +60,13 @@ impl RecordingSink {
         });
         let writer = Writer::create(&path, named.as_ref().unwrap_or(schema))?;
         self.add_result(RunResult::Rows(Arc::new(KeptRows::open(Arc::clone(writer.archive())))));
-        let tap = self.tap.clone();
+        Ok(writer)
+    }
+
+    fn begin_archive(&mut self, schema: &SchemaRef, name: Option<String>) -> Result<(), ArchiveError> {
+        self.finish_archive();
+        let writer = self.new_archive(schema, name)?;
+        let (path, tap) = (writer.archive().path().to_owned(), self.tap.clone());
         let writer = ArchiveWriter::begin(writer, &self.run, &self.keeping, tap, (&self.tell, &self.failure));
         self.writer = Some(writer.map_err(|source| ArchiveError::File { path, act: "written", source })?);
         Ok(())
@@ -94,12 +100,13 @@ impl RecordingSink {
         self.wanted()
     }
 
-    /// Keeps values beside the results as a result of one row.
+    /// Keeps values beside the results as a result of one row. They are not among the rows of the statement: neither
+    /// counted nor handed on with them.
     fn output(&mut self) -> Result<(), ArchiveError> {
         for row in std::mem::take(&mut self.output) {
-            self.begin_archive(&row.schema(), Some("output values".to_owned()))?;
-            let _ = self.rows(row);
-            self.finish_archive();
+            let mut writer = self.new_archive(&row.schema(), Some("output values".to_owned()))?;
+            writer.write(&row)?;
+            writer.finish()?;
         }
         Ok(())
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::pin::pin;
 use std::task::Poll;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use crate::client_line;
 use jaunty_language::dialect::{Kind, MYSQL};
@@ -26,7 +26,7 @@ use mysql_async::{QueryResult, Row, Value};
 use super::connect::{self, Again, Link};
 use super::{catalog, errors, types};
 use crate::net::feed::{Feed, local};
-use crate::net::work::{self, PATIENCE, Patience, there, unless_stopped, with_cancel};
+use crate::net::work::{self, PATIENCE, Patience, there, with_cancel};
 
 /// Functions of sequences that go on with them.
 const SEQUENCES: &[&str] = &["nextval", "setval"];
@@ -47,6 +47,8 @@ pub struct MysqlSession {
     location: Location,
     /// The server was told to refuse writes.
     read_only: bool,
+    /// An answer is still owed by the server that nobody waits for any more: it would meet what is asked next.
+    given_up: bool,
     /// Names of temporary tables that were made, in lower case: the server does not list them.
     pub(super) temporary: BTreeSet<String>,
 }
@@ -61,6 +63,7 @@ impl MysqlSession {
             patience: Patience::of(profile, limit, stop),
             location,
             read_only,
+            given_up: false,
             temporary: BTreeSet::new(),
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
@@ -79,6 +82,7 @@ impl MysqlSession {
 
     /// Asks the server something of our own, all of it at once.
     pub(super) fn ask(&mut self, statement: &str) -> Result<Vec<Row>, EngineError> {
+        self.refuse_if_given_up()?;
         let (link, patience) = (&mut self.link, &self.patience);
         let cancel = cancel(link.again.clone(), link.connection.id());
         let work = async {
@@ -115,6 +119,32 @@ impl MysqlSession {
     fn told_of_transaction(&self) -> Option<Option<Transaction>> {
         let status = self.link.connection.last_ok_packet()?.status_flags();
         Some(status.contains(StatusFlags::SERVER_STATUS_IN_TRANS).then_some(Transaction::Open))
+    }
+
+    /// Asks the server to prepare a text, and lets what it made go; for so long. A server that takes longer is told to
+    /// end it: the answer is waited for all the same, since it would be taken for that to the next question.
+    fn prepare(&mut self, text: &str, limit: Duration) -> Result<Result<(), mysql_async::Error>, EngineError> {
+        self.refuse_if_given_up()?;
+        let until = Instant::now() + limit;
+        let (link, patience) = (&mut self.link, &self.patience);
+        let cancel = cancel(link.again.clone(), link.connection.id());
+        let connection = &mut link.connection;
+        let asking = async {
+            let prepared = connection.prep(text).await?;
+            connection.close(prepared).await
+        };
+        let look = || if Instant::now() >= until { Flow::Stop } else { patience.look() };
+        let asked = link.runtime.block_on(async { with_cancel(asking, look, cancel, patience.within).await });
+        self.given_up |= asked.is_err();
+        asked
+    }
+
+    /// Whoever was given up on is not asked again.
+    fn refuse_if_given_up(&self) -> Result<(), EngineError> {
+        if self.given_up {
+            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed: the server did not answer"));
+        }
+        Ok(())
     }
 
     fn carry_out(&mut self, statement: &str, given: Option<Vec<Value>>, feed: &mut Feed) -> Result<u16, EngineError> {
@@ -414,35 +444,22 @@ impl Session for MysqlSession {
         if client_line::refuse(statement, &MYSQL).is_err() || !matches!(kind(statement), Kind::Query | Kind::Change) {
             return Ok(Verdict::Unknown);
         }
-        let Link { runtime, connection, .. } = &mut self.link;
+        self.patience.follow(&request.stop);
         let numbered = parameters::numbered(statement, &MYSQL);
-        let asking = async {
-            let prepared = connection.prep(numbered.text.as_str()).await?;
-            connection.close(prepared).await
-        };
-        let asked = unless_stopped(&request.stop, async { Ok(tokio::time::timeout(CHECK, asking).await) });
-        match runtime.block_on(asked)? {
-            Ok(Ok(())) => Ok(Verdict::Accepted),
-            // The protocol cannot prepare everything that it can run.
-            Ok(Err(mysql_async::Error::Server(error))) if error.code == 1295 => Ok(Verdict::Unknown),
-            Ok(Err(error)) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
-            // A server that takes long is busy with something else.
-            Err(_) => Ok(Verdict::Unknown),
+        match self.prepare(&numbered.text, CHECK)? {
+            Ok(()) => Ok(Verdict::Accepted),
+            Err(mysql_async::Error::Server(error)) if UNTOLD.contains(&error.code) => Ok(Verdict::Unknown),
+            Err(error) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
         }
     }
 
     fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
         let text = request.text;
+        self.patience.follow(&request.stop);
         let numbered = parameters::numbered(text, &MYSQL);
-        let Link { runtime, connection, .. } = &mut self.link;
-        let asking = async {
-            let prepared = connection.prep(numbered.text.as_str()).await?;
-            connection.close(prepared).await
-        };
-        let asked = unless_stopped(&request.stop, async { Ok(tokio::time::timeout(PATIENCE, asking).await) });
-        let Ok(asked) = runtime.block_on(asked) else { return Reading::Unknown };
-        match asked {
+        match self.prepare(&numbered.text, PATIENCE) {
             Ok(Ok(())) => Reading::One,
+            Ok(Err(mysql_async::Error::Server(server))) if server.code == INTERRUPTED => Reading::Unknown,
             Ok(Err(mysql_async::Error::Server(server))) => match server.code {
                 // A mistake of syntax.
                 1064 | 1149 => {
@@ -459,6 +476,7 @@ impl Session for MysqlSession {
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
         let (statement, values) = (request.text, request.values);
         client_line::refuse(statement, &MYSQL)?;
+        self.refuse_if_given_up()?;
         self.patience.follow(&request.stop);
         if acts::holds_word(statement, &MYSQL, &["TEMPORARY"]) {
             self.temporary.extend(made_in(statement, &MYSQL));
@@ -495,6 +513,9 @@ impl Session for MysqlSession {
     }
 
     fn is_alive(&mut self) -> bool {
+        if self.given_up {
+            return false;
+        }
         let Link { runtime, connection, .. } = &mut self.link;
         // The driver keeps its socket to itself: this is the one way to see that nobody is at its end.
         let asked = runtime.block_on(async { tokio::time::timeout(PATIENCE, connection.ping()).await });
@@ -540,7 +561,14 @@ impl Session for MysqlSession {
 const DEADLOCK: &str = "1213";
 
 /// How long the server is given to look at a statement.
-const CHECK: std::time::Duration = std::time::Duration::from_secs(2);
+const CHECK: Duration = Duration::from_secs(2);
+
+/// The error of a statement that was told to end.
+const INTERRUPTED: u16 = 1317;
+
+/// Errors that say nothing of a statement that was to be prepared: the protocol cannot prepare everything that it can
+/// run, and a server that takes long was told to end.
+const UNTOLD: [u16; 2] = [1295, INTERRUPTED];
 
 /// Whether a statement may lead the session to another database or role.
 fn may_move(statement: &str) -> bool {

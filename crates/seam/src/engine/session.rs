@@ -54,7 +54,8 @@ pub trait Session: Send {
     /// - Rows are pushed as they arrive: the first without waiting for more, then in batches of at
     ///   most [`crate::rows::BATCH_ROWS`] rows and about [`crate::rows::BATCH_BYTES`] bytes, and none is held back
     ///   for more than [`crate::rows::BATCH_DELAY`] while the server is working on the next.
-    /// - Nothing is sent but the statement, unless the session is read-only and has to be kept so.
+    /// - Nothing is sent but the statement; what belongs to its own result may be asked (its warnings, and once a table
+    ///   where its columns come from), and whether a read-only session still is one.
     /// - When the sink answers [`super::Flow::Stop`] the statement is ended as by a wish. Rows pushed before stay valid.
     /// - When it answers [`super::Flow::Hold`] the cursor is held and the connection kept alive for as long as that takes.
     /// - A parameter without a value is refused; so are values where the server takes none.

@@ -83,7 +83,7 @@ fn however_it_ends_the_rows_are_kept_and_the_logbook_knows() {
         ("affected", Outcome::Done, 0, 1),
         ("columns rows ends columns rows ends affected", Outcome::Done, 200, 3),
         ("columns rows affected", Outcome::Done, 100, 1),
-        ("columns rows output rows ends", Outcome::Done, 201, 2),
+        ("columns rows output rows ends", Outcome::Done, 200, 2),
         ("fail", Outcome::Failed, 0, 0),
     ] {
         let tell: Tell = Arc::new(|_| {});
@@ -95,7 +95,8 @@ fn however_it_ends_the_rows_are_kept_and_the_logbook_knows() {
             KeptResult::Rows(path) => Some(crate::archive::Archive::open(path).unwrap().rows()),
             KeptResult::Affected(_) => None,
         });
-        assert_eq!(kept.sum::<u64>(), rows, "{statement}");
+        let beside = statement.matches("output").count() as u64;
+        assert_eq!(kept.sum::<u64>(), rows + beside, "{statement}");
     }
 }
 
