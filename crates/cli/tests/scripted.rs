@@ -44,6 +44,17 @@ fn what_comes_beside_rows_is_seen() {
 }
 
 #[test]
+fn columns_that_turn_up_late_join_the_others() {
+    let home = Home::new().file("a.documents", "rows 2, late ebb, rows 2, late fog, rows 1;\n");
+    let screen = screen(&home);
+    screen.shows("one-time code").types("tide-417").press(&["Enter"]).shows("purser");
+    screen.press(&["C-g"]).shows("fog 5").shows("ebb 3");
+    // Above them there is nothing, and what is sorted by them is all there.
+    screen.press(&["C-t"]).shows("∅").press(&["Right", "Right", "s", "s"]).shows("by ebb down  rows 1–5 of 5");
+    screen.press(&["C-q"]).ends();
+}
+
+#[test]
 fn more_than_databases_can_be_switched() {
     let home = Home::new().file("a.documents", "rows 3;\n");
     let screen = screen(&home);

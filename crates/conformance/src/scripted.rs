@@ -7,6 +7,7 @@
 //! | --- | --- |
 //! | `result NAME` | begins a result of one number and one text |
 //! | `rows N` | so many rows of it; begins one where there is none |
+//! | `late NAME` | from now on the rows of the result have one more column, of text |
 //! | `forever` | rows without an end |
 //! | `wait` | says nothing until somebody wants an end |
 //! | `huge N` | a result of one text of so many bytes |
@@ -159,6 +160,8 @@ struct Work<'a> {
     /// The number of the next row, and whether a result is open.
     next: i64,
     open: bool,
+    /// Columns that turned up after the result had begun.
+    late: Vec<String>,
 }
 
 impl Work<'_> {
@@ -186,6 +189,7 @@ impl Work<'_> {
     fn begin(&mut self, name: Option<String>, schema: SchemaRef) -> Result<(), EngineError> {
         self.end(None)?;
         (self.open, self.next) = (true, 1);
+        self.late.clear();
         self.send(Event::Begins { schema, name })
     }
 
@@ -200,7 +204,7 @@ impl Work<'_> {
         let last = self.next.saturating_add(count);
         while self.next < last {
             let some = (last - self.next).min(1000);
-            let batch = pairs(self.next, some);
+            let batch = with_late(&pairs(self.next, some), &self.late, self.next);
             self.next += some;
             self.send(Event::Rows(batch))?;
         }
@@ -233,6 +237,17 @@ fn pairs(from: i64, count: i64) -> RecordBatch {
     let numbers = Int64Array::from_iter_values(from..from + count);
     let texts = StringArray::from_iter_values((from..from + count).map(|n| format!("tide {n}")));
     batch(vec![("n", Arc::new(numbers)), ("note", Arc::new(texts))])
+}
+
+/// The same rows with further columns, which count from this number on.
+fn with_late(rows: &RecordBatch, late: &[String], from: i64) -> RecordBatch {
+    let schema = rows.schema();
+    let kept = schema.fields().iter().zip(rows.columns()).map(|(field, array)| (field.name().as_str(), array.clone()));
+    let numbers = from..from + rows.num_rows() as i64;
+    let late = late.iter().map(|name| -> (&str, ArrayRef) {
+        (name, Arc::new(StringArray::from_iter_values(numbers.clone().map(|n| format!("{name} {n}")))))
+    });
+    batch(kept.chain(late).collect())
 }
 
 fn text(name: &str, text: &str) -> RecordBatch {
@@ -290,6 +305,10 @@ impl Berth {
         match word {
             "result" => work.begin(Some(rest.to_owned()).filter(|name| !name.is_empty()), pairs(1, 0).schema()),
             "rows" => work.rows(number()),
+            "late" => {
+                work.late.push(rest.to_owned());
+                Ok(())
+            }
             "forever" => work.rows(i64::MAX),
             "wait" => loop {
                 work.look()?;
@@ -396,7 +415,7 @@ impl Session for Berth {
         self.stand(&request.stop)?;
         lock(&SERVER.asked).push(self.location.session.clone());
         let session = self.location.session.clone();
-        let mut work = Work { session: &session, stop: &request.stop, sink, next: 1, open: false };
+        let mut work = Work { session: &session, stop: &request.stop, sink, next: 1, open: false, late: Vec::new() };
         for step in steps(request.text) {
             self.step(step, request, &mut work)?;
         }

@@ -93,6 +93,11 @@ pub trait Subject: Send + Sync {
         Err(Cannot("this server wants no one-time code"))
     }
 
+    /// A statement of five rows, of which those after the second have another column, and the last one two more.
+    fn late_columns(&self) -> Result<String, Cannot> {
+        Err(Cannot("this server knows all columns of a result before its first row"))
+    }
+
     /// A statement that tells progress, an id and output values.
     fn everything_beside_rows(&self) -> Result<String, Cannot> {
         Err(Cannot("this server tells neither progress nor ids, and has no output values"))

@@ -19,7 +19,7 @@ pub static CASES: &[Case] = cases! {
     results: rows_come_in_order, a_result_without_rows_has_columns, several_results_come_one_after_the_other,
         messages_come_where_the_server_sent_them, a_mistake_is_refused_and_the_session_goes_on,
         rows_before_a_mistake_stay, a_huge_value_comes_whole, values_of_every_kind_are_exact,
-        how_many_rows_were_touched_is_told, what_comes_beside_rows_has_its_place;
+        how_many_rows_were_touched_is_told, columns_that_turn_up_late_stand_behind_the_others, what_comes_beside_rows_has_its_place;
     stopping: a_wish_that_is_there_already_stops_at_once, a_silent_statement_stops, a_flood_of_rows_stops,
         it_stops_when_the_sink_wants_no_more, it_stops_while_it_is_held, what_is_held_goes_on,
         finding_out_an_effect_stops, reading_the_catalog_stops, checking_stops;

@@ -132,6 +132,22 @@ pub fn how_many_rows_were_touched_is_told(subject: &dyn Subject) -> Result<(), C
     Ok(())
 }
 
+pub fn columns_that_turn_up_late_stand_behind_the_others(subject: &dyn Subject) -> Result<(), Cannot> {
+    let watch = run(session(subject).as_mut(), &subject.late_columns()?);
+    let seen = watch.seen();
+    let mut known: Vec<String> = Vec::new();
+    for batch in seen.batches() {
+        let schema = batch.schema();
+        let names: Vec<String> = schema.fields().iter().map(|field| field.name().clone()).collect();
+        assert!(names.starts_with(&known), "{names:?} after {known:?}");
+        known = names;
+    }
+    let widths: Vec<usize> = seen.rows().iter().map(Vec::len).collect();
+    let first = widths[0];
+    assert_eq!(widths, [first, first, first + 1, first + 1, first + 2]);
+    Ok(())
+}
+
 pub fn what_comes_beside_rows_has_its_place(subject: &dyn Subject) -> Result<(), Cannot> {
     let statement = subject.everything_beside_rows()?;
     let watch = run(session(subject).as_mut(), &statement);

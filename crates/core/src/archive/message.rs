@@ -10,7 +10,7 @@ use std::sync::Arc;
 use arrow_ipc::{MessageHeader, convert::try_fb_to_schema, root_as_footer, root_as_message};
 use arrow_schema::{DataType, SchemaRef, UnionMode};
 
-use super::{CHECKSUMS, Place};
+use super::{CHECKSUMS, LATE, Place};
 
 /// The bytes that an Arrow file begins with, padded to eight.
 pub(super) const MAGIC: &[u8; 8] = b"ARROW1\0\0";
@@ -47,6 +47,23 @@ pub(super) fn holds_together(schema: &SchemaRef, place: &Place, bytes: &[u8]) ->
 
 /// The checksums that a finished file tells of its messages; none for one that a crash cut short, or an older one.
 pub(super) fn checksums(file: &File, length: u64) -> Vec<u32> {
+    let numbers = |digits: &[u8]| -> Option<Vec<u32>> {
+        let digits = digits.chunks_exact(8);
+        digits.map(|digits| u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()).collect()
+    };
+    let read_late = || -> Option<Vec<u32>> {
+        let mut tail = [0; 12];
+        file.read_exact_at(&mut tail, length.checked_sub(12)?).ok()?;
+        let (size, mark) = tail.split_at(4);
+        let size = u64::from(u32::from_le_bytes(size.try_into().ok()?));
+        if mark != LATE {
+            return None;
+        }
+        let from = length.checked_sub(12 + size)?;
+        let mut sums = vec![0; usize::try_from(size).ok()?];
+        file.read_exact_at(&mut sums, from).ok()?;
+        numbers(&sums)
+    };
     let read = || -> Option<Vec<u32>> {
         // The length of the footer and the magic bytes come last.
         let mut tail = [0; 10];
@@ -60,10 +77,9 @@ pub(super) fn checksums(file: &File, length: u64) -> Vec<u32> {
         file.read_exact_at(&mut footer, length.checked_sub(10 + size)?).ok()?;
         let footer = root_as_footer(&footer).ok()?;
         let sums = footer.custom_metadata()?.iter().find(|pair| pair.key() == Some(CHECKSUMS))?;
-        let digits = sums.value()?.as_bytes().chunks_exact(8);
-        digits.map(|digits| u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()).collect()
+        numbers(sums.value()?.as_bytes())
     };
-    read().unwrap_or_default()
+    read().or_else(read_late).unwrap_or_default()
 }
 
 /// The checksum of a part of the file.

@@ -12,6 +12,10 @@
 //! exported, is compared with it; where single columns are scanned or long values read in part, and where a crash left
 //! no footer, only lengths and offsets are looked at.
 //!
+//! Where columns turn up late, as in documents, another schema message stands between the batches, and what comes
+//! before it is not written again: those rows are NULL there. Such a file has no footer, which can tell one schema
+//! only, but an end of our own with the checksums ([`LATE`]); other programs refuse it, and exports are what they read.
+//!
 //! A batch with long values in it is not read whole to be looked at ([`Archive::glimpse`]): of each value only a part.
 //!
 //! Batches are read with positioned reads into memory of their own. Mapping the file would save a
@@ -75,6 +79,10 @@ pub enum ArchiveError {
 /// (IEEE 802.3), eight hexadecimal digits each.
 const CHECKSUMS: &str = "crc32";
 
+/// What a file ends with in which columns turned up late: before it stand the checksums, as in [`CHECKSUMS`], and
+/// their length in bytes, 32 bits with the lowest byte first.
+const LATE: &[u8; 8] = b"JQLATE1\n";
+
 /// Where one batch lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Place {
@@ -90,6 +98,8 @@ struct Place {
     rows: u64,
     /// The checksum of its message, where the file tells it.
     sum: Option<u32>,
+    /// Which of the file's schemas it has.
+    schema: u32,
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ use arrow_array::{RecordBatch, UInt32Array};
 use arrow_buffer::Buffer;
 use arrow_ipc::reader::FileDecoder;
 use arrow_ipc::{Block, MetadataVersion, root_as_message};
-use arrow_schema::SchemaRef;
+use arrow_schema::{ArrowError, SchemaRef};
 use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
@@ -21,6 +21,7 @@ use super::message::{
     Header, MAGIC, Message, buffers_of, checksum, checksums, head_length, holds_together, read_message,
 };
 use super::{ArchiveError, Place};
+use jaunty_seam::rows::widen::{common_schema, widen_batch};
 
 /// A batch with a longer body has long values in it: those of others end at
 /// [`BATCH_BYTES`](jaunty_seam::rows::BATCH_BYTES). It is neither read whole to be looked at, nor kept in memory.
@@ -43,7 +44,10 @@ type BatchKey = (u64, u64, Option<u64>);
 #[derive(Debug)]
 pub(super) struct Contents {
     file: Arc<File>,
+    /// The columns of all rows.
     schema: SchemaRef,
+    /// Those of the batches, by [`Place::schema`]: columns may turn up late.
+    schemas: Vec<SchemaRef>,
     pub(super) places: Vec<Place>,
     /// Told apart from the contents of a rewritten file.
     generation: u64,
@@ -51,7 +55,25 @@ pub(super) struct Contents {
 
 impl Contents {
     pub(super) fn empty(file: File, schema: SchemaRef) -> Contents {
-        Contents { file: Arc::new(file), schema, places: Vec::new(), generation: 0 }
+        let schemas = vec![Arc::clone(&schema)];
+        Contents { file: Arc::new(file), schema, schemas, places: Vec::new(), generation: 0 }
+    }
+
+    /// The columns of a batch.
+    fn schema_of(&self, place: &Place) -> &SchemaRef {
+        self.schemas.get(place.schema as usize).unwrap_or(&self.schema)
+    }
+
+    /// From the next batch on there are more columns.
+    fn add_schema(&mut self, schema: SchemaRef) {
+        self.schemas.push(Arc::clone(&schema));
+        self.schema = schema;
+    }
+
+    /// The same without its places.
+    fn alike(&self) -> Contents {
+        let (file, schema) = (Arc::clone(&self.file), Arc::clone(&self.schema));
+        Contents { file, schema, schemas: self.schemas.clone(), places: Vec::new(), generation: self.generation }
     }
 
     fn rows(&self) -> u64 {
@@ -102,6 +124,7 @@ impl Archive {
         let begins = (8..=64).step_by(8).find(|at| head_length(&file, *at).is_ok());
         let mut at = begins.ok_or_else(|| not("it ends before its schema"))?;
         let mut contents: Option<Contents> = None;
+        let mut messages = 0;
         while let Some(message) = read_message(&file, at, length).map_err(read)? {
             let Message { header, head, body } = message;
             match (header, &mut contents) {
@@ -114,19 +137,34 @@ impl Archive {
                     }
                     contents = Some(Contents::empty(file.try_clone().map_err(read)?, schema));
                 }
+                (Header::Schema(schema), Some(contents)) => {
+                    let is_wider =
+                        common_schema(&contents.schema, &schema).is_some_and(|c| c.fields() == schema.fields());
+                    let sum = sums.get(messages).copied();
+                    if !is_wider {
+                        return Err(damaged(format!("message {messages} has columns of another result")));
+                    }
+                    if let Some(sum) = sum
+                        && checksum(&file, at, at + u64::from(head) + body).map_err(read)? != sum
+                    {
+                        return Err(damaged(format!("message {messages} is not what was written")));
+                    }
+                    contents.add_schema(schema);
+                }
                 (Header::Rows(rows), Some(contents)) => {
                     let first_row = contents.rows();
-                    let sum = sums.get(contents.places.len() + 1).copied();
-                    contents.places.push(Place { offset: at, head, body, first_row, rows, sum });
+                    let sum = sums.get(messages).copied();
+                    let schema = contents.schemas.len() as u32 - 1;
+                    contents.places.push(Place { offset: at, head, body, first_row, rows, sum, schema });
                 }
                 _ => return Err(not("its messages are in the wrong order")),
             }
             at += u64::from(head) + body;
+            messages += 1;
         }
         let contents = contents.ok_or_else(|| not("it ends before its schema"))?;
-        let (found, written) = (contents.places.len() + 1, sums.len());
-        if written > found {
-            return Err(damaged(format!("batch {found} of {} cannot be read", written - 1)));
+        if sums.len() > messages {
+            return Err(damaged(format!("batch {messages} of {} cannot be read", sums.len() - 1)));
         }
         Ok(Archive::new(path.to_owned(), contents))
     }
@@ -162,7 +200,7 @@ impl Archive {
         let index = contents.places.partition_point(|place| place.first_row + place.rows <= row);
         let Some(place) = contents.places.get(index) else { return Ok(None) };
         let at = (row - place.first_row) as usize;
-        if place.body <= LARGE || !cut::can_be_cut(&contents.schema) {
+        if place.body <= LARGE || !cut::can_be_cut(contents.schema_of(place)) {
             return Ok(Some((self.batch(&contents, place, None)?.slice(at, 1), Vec::new())));
         }
         let (batch, cuts) = self.read_cut(&contents, place, window)?;
@@ -176,7 +214,12 @@ impl Archive {
         place: &Place,
         window: Window,
     ) -> Result<(RecordBatch, Vec<Cut>), ArchiveError> {
-        cut::read(&contents.file, &contents.schema, place, window).map_err(|source| {
+        let read = cut::read(&contents.file, contents.schema_of(place), place, window);
+        let read = read.and_then(|(batch, cuts)| {
+            let batch = with_late(batch, contents, place, None).map_err(io::Error::other)?;
+            Ok((batch, cuts))
+        });
+        read.map_err(|source| {
             let path = self.path.clone();
             let rows = || format!("rows {} to {}: {source}", place.first_row + 1, place.first_row + place.rows);
             match source.kind() {
@@ -280,7 +323,7 @@ impl Archive {
 
     /// A batch, its values cut after so many bytes if there are long ones.
     fn batch(&self, contents: &Contents, place: &Place, most: Option<u64>) -> Result<RecordBatch, ArchiveError> {
-        let is_large = place.body > LARGE && cut::can_be_cut(&contents.schema);
+        let is_large = place.body > LARGE && cut::can_be_cut(contents.schema_of(place));
         if is_large && most.is_none() {
             return read_place(&self.path, contents, place);
         }
@@ -314,10 +357,16 @@ impl Archive {
             None => {
                 let mut places = contents.places.clone();
                 places.push(place);
-                let (file, schema) = (Arc::clone(&contents.file), Arc::clone(&contents.schema));
-                *contents = Arc::new(Contents { file, schema, places, generation: contents.generation });
+                *contents = Arc::new(Contents { places, ..contents.alike() });
             }
         }
+    }
+
+    pub(super) fn add_schema(&self, schema: SchemaRef) {
+        let mut contents = self.lock();
+        let mut next = Contents { places: contents.places.clone(), ..contents.alike() };
+        next.add_schema(schema);
+        *contents = Arc::new(next);
     }
 
     pub(super) fn replace(&self, mut new: Contents) {
@@ -342,7 +391,11 @@ fn read_columns(
 ) -> Result<(RecordBatch, Buffer), ArchiveError> {
     // Each column goes where the head says that it lies; what is not wanted leaves a hole.
     bytes.resize(place.head as usize + place.body as usize, 0);
-    let read = match columns {
+    let schema = contents.schema_of(place);
+    // Those that turned up later are not there.
+    let there =
+        columns.map(|columns| columns.iter().copied().filter(|at| *at < schema.fields().len()).collect::<Vec<_>>());
+    let read = match &there {
         Some(columns) => read_parts(contents, place, columns, &mut bytes),
         None => contents.file.read_exact_at(&mut bytes, place.offset),
     };
@@ -355,13 +408,13 @@ fn read_columns(
     {
         return Err(damaged(format!("{} are not what was written", rows())));
     }
-    if !holds_together(&contents.schema, place, &bytes) {
+    if !holds_together(schema, place, &bytes) {
         return Err(damaged(format!("{} do not lie where their message says", rows())));
     }
     let block = Block::new(place.offset as i64, place.head as i32, place.body as i64);
-    let mut decoder = FileDecoder::new(Arc::clone(&contents.schema), MetadataVersion::V5);
-    if let Some(columns) = columns {
-        decoder = decoder.with_projection(columns.to_vec());
+    let mut decoder = FileDecoder::new(Arc::clone(schema), MetadataVersion::V5);
+    if let Some(columns) = there {
+        decoder = decoder.with_projection(columns);
     }
     let bytes = Buffer::from_vec(bytes);
     // Where no checksum tells that bytes were changed, the library may stumble over them.
@@ -369,7 +422,24 @@ fn read_columns(
     let batch = decoded.map_err(|_| damaged(format!("{} cannot be read", rows())))?;
     let batch = batch.map_err(|error| damaged(format!("{}: {error}", rows())))?;
     let batch = batch.ok_or_else(|| damaged(format!("{} are missing", rows())))?;
-    Ok((batch, bytes))
+    Ok((with_late(batch, contents, place, columns)?, bytes))
+}
+
+/// A batch, or these columns of it, with the columns that turned up later.
+fn with_late(
+    batch: RecordBatch,
+    contents: &Contents,
+    place: &Place,
+    columns: Option<&[usize]>,
+) -> Result<RecordBatch, ArrowError> {
+    if place.schema as usize + 1 == contents.schemas.len() {
+        return Ok(batch);
+    }
+    let schema = match columns {
+        Some(columns) => Arc::new(contents.schema.project(columns)?),
+        None => Arc::clone(&contents.schema),
+    };
+    widen_batch(&batch, &schema)
 }
 
 /// Reads the head of a batch and the buffers of these columns to where they belong.
@@ -380,7 +450,7 @@ fn read_parts(contents: &Contents, place: &Place, columns: &[usize], bytes: &mut
     let message = head.get(8..).and_then(|head| root_as_message(head).ok());
     let buffers = message.and_then(|message| message.header_as_record_batch()).and_then(|batch| batch.buffers());
     let counts: Option<Vec<usize>> =
-        contents.schema.fields().iter().map(|field| buffers_of(field.data_type())).collect();
+        contents.schema_of(place).fields().iter().map(|field| buffers_of(field.data_type())).collect();
     let (Some(buffers), Some(counts)) = (buffers, counts) else { return contents.file.read_exact_at(body, start) };
     let mut next = 0;
     for (column, count) in counts.into_iter().enumerate() {

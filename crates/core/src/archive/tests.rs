@@ -157,6 +157,95 @@ fn a_column_that_turns_out_wider_keeps_every_value() {
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
 }
 
+/// Rows with these columns: the number of the row in the first, and its name with that number in the others.
+fn named(columns: &[&str], rows: std::ops::Range<i64>) -> RecordBatch {
+    use arrow_array::{ArrayRef, Int64Array, StringArray};
+    let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(rows.clone()));
+    let others = columns.iter().skip(1).map(|name| -> (&str, ArrayRef) {
+        (name, Arc::new(StringArray::from_iter_values(rows.clone().map(|row| format!("{name} {row}")))))
+    });
+    let all = [(columns[0], numbers)].into_iter().chain(others).map(|(name, column)| (name, column, true));
+    RecordBatch::try_from_iter_with_nullable(all).unwrap()
+}
+
+#[test]
+fn columns_that_turn_up_late_leave_what_was_kept_as_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.arrow");
+    let first = named(&["n", "quay"], 0..5);
+    let mut writer = Writer::create(&path, &first.schema()).unwrap();
+    let archive = Arc::clone(writer.archive());
+    writer.write(&first).unwrap();
+    let kept = std::fs::read(&path).unwrap();
+    writer.write(&named(&["n", "quay", "tide"], 5..9)).unwrap();
+    writer.write(&named(&["n", "quay", "tide"], 9..12)).unwrap();
+    writer.write(&named(&["n", "quay", "tide", "fog", "bell"], 12..15)).unwrap();
+    assert!(std::fs::read(&path).unwrap().starts_with(&kept), "nothing is written again");
+    let row = |archive: &Archive, at: u64| {
+        let page = archive.page(at, 1).unwrap();
+        page.batches[0].columns().iter().flat_map(column_text).collect::<Vec<_>>()
+    };
+    let check = |archive: &Archive| {
+        assert_eq!(archive.rows(), 15);
+        assert_eq!(row(archive, 4), ["4", "quay 4", "∅", "∅", "∅"]);
+        assert_eq!(row(archive, 8), ["8", "quay 8", "tide 8", "∅", "∅"]);
+        assert_eq!(row(archive, 14), ["14", "quay 14", "tide 14", "fog 14", "bell 14"]);
+        let some: Vec<_> = archive.scan(Some(&[1, 3]), 3..14).map(|batch| batch.unwrap().1).collect();
+        let texts = |column: usize| some.iter().flat_map(|b| column_text(b.column(column))).collect::<Vec<_>>();
+        assert_eq!(texts(0), (3..14).map(|n| format!("quay {n}")).collect::<Vec<_>>());
+        assert_eq!(texts(1)[8..], ["∅", "fog 12", "fog 13"]);
+        assert_eq!(column_text(archive.gather(&[13, 2], Some(&[3])).unwrap().column(0)), ["fog 13", "∅"]);
+        let gathered = archive.gather(&[14, 0, 7], None).unwrap();
+        assert_eq!(column_text(gathered.column(2)), ["tide 14", "∅", "tide 7"]);
+        let glimpse = archive.glimpse(0, 15, 3).unwrap();
+        assert!(glimpse.batches.iter().all(|batch| batch.schema_ref() == &glimpse.schema));
+    };
+    check(&archive);
+    writer.finish().unwrap();
+    check(&Archive::open(&path).unwrap());
+    let whole = std::fs::read(&path).unwrap();
+    // Other programs refuse it.
+    assert!(FileReader::try_new(File::open(&path).unwrap(), None).is_err());
+    // Cut at any byte it has the whole batches before, and a flipped bit is found.
+    let cut = folder.path().join("cut.arrow");
+    let mut seen = std::collections::BTreeSet::new();
+    for length in (kept.len()..whole.len()).step_by(13) {
+        std::fs::write(&cut, &whole[..length]).unwrap();
+        let archive = Archive::open(&cut).unwrap();
+        seen.insert((archive.rows(), archive.schema().fields().len()));
+        if archive.rows() > 8 {
+            assert_eq!(row(&archive, 8)[..3], ["8", "quay 8", "tide 8"]);
+        }
+    }
+    assert_eq!(Vec::from_iter(seen), [(5, 2), (5, 3), (9, 3), (12, 3), (12, 5), (15, 5)]);
+    let mut found = 0;
+    for at in (0..whole.len()).step_by(29) {
+        let mut bytes = whole.clone();
+        bytes[at] ^= 0x20;
+        std::fs::write(&cut, &bytes).unwrap();
+        let read = |archive: &Archive| archive.batches().collect::<Result<Vec<_>, _>>();
+        match Archive::open(&cut).and_then(|archive| read(&archive)) {
+            Ok(batches) => assert_eq!(batches, read(&Archive::open(&path).unwrap()).unwrap(), "byte {at}"),
+            Err(_) => found += 1,
+        }
+    }
+    assert!(found > whole.len() / 40, "{found}");
+    // One of them becoming wider makes a file of one schema again.
+    let wider = folder.path().join("wider.arrow");
+    let mut writer = Writer::create(&wider, &first.schema()).unwrap();
+    writer.write(&first).unwrap();
+    writer.write(&named(&["n", "quay", "tide"], 5..9)).unwrap();
+    let numbers = Arc::new(arrow_array::Int64Array::from(vec![7]));
+    let last = named(&["n", "quay"], 9..10);
+    let columns = last.columns().iter().cloned().chain([numbers as _]);
+    let names = ["n", "quay", "tide"].into_iter().zip(columns).map(|(name, column)| (name, column, true));
+    writer.write(&RecordBatch::try_from_iter_with_nullable(names).unwrap()).unwrap();
+    writer.finish().unwrap();
+    let archive = Archive::open(&wider).unwrap();
+    assert_eq!([0, 5, 9].map(|at| row(&archive, at)[2].clone()), ["∅", "tide 5", "7"]);
+    assert_eq!(FileReader::try_new(File::open(&wider).unwrap(), None).unwrap().count(), 3);
+}
+
 #[test]
 fn a_full_disk_leaves_what_was_written() {
     // Writing to this device always fails as a full disk does.

@@ -8,22 +8,71 @@ use std::sync::Arc;
 use arrow_array::ArrayRef;
 use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray;
-use arrow_ipc::writer::FileWriter;
+use arrow_ipc::writer::{FileWriter, StreamWriter};
 use arrow_schema::{ArrowError, DataType, FieldRef, Schema, SchemaRef};
 use arrow_select::take::take;
 
 use super::reader::{Contents, read_place};
-use super::{Archive, ArchiveError, CHECKSUMS, Place};
+use super::{Archive, ArchiveError, CHECKSUMS, LATE, Place};
 use jaunty_seam::rows::widen::{common_schema, widen_batch};
 
 /// Appends batches to an archive. Dropping it leaves the file as a crash would: readable up to the
 /// last batch.
 pub struct Writer {
     archive: Arc<Archive>,
-    file: Option<FileWriter<Counted>>,
+    file: Option<Output>,
+}
+
+/// What messages are written by.
+enum Output {
+    /// A file of one schema, which other programs read.
+    One(FileWriter<Counted>),
+    /// The messages after a further schema; how many there were before.
+    Late(StreamWriter<Counted>, u32),
+}
+
+impl Output {
+    fn counted(&mut self) -> &mut Counted {
+        match self {
+            Output::One(file) => file.get_mut(),
+            Output::Late(file, _) => file.get_mut(),
+        }
+    }
+
+    fn write(&mut self, batch: &RecordBatch) -> Result<(), ArrowError> {
+        match self {
+            Output::One(file) => file.write(batch),
+            Output::Late(file, _) => file.write(batch),
+        }
+    }
+
+    /// Which of the file's schemas is written.
+    fn schema(&self) -> u32 {
+        match self {
+            Output::One(_) => 0,
+            Output::Late(_, before) => *before,
+        }
+    }
+
+    fn finish(self) -> Result<(), ArrowError> {
+        match self {
+            Output::One(mut file) => {
+                let sums = std::mem::take(&mut file.get_mut().sums);
+                file.write_metadata(CHECKSUMS, sums);
+                file.finish()
+            }
+            Output::Late(mut file, _) => {
+                file.finish()?;
+                let sums = std::mem::take(&mut file.get_mut().sums);
+                let length = u32::try_from(sums.len()).unwrap_or(u32::MAX).to_le_bytes();
+                Ok(file.get_mut().write_all(&[sums.as_bytes(), &length, LATE].concat())?)
+            }
+        }
+    }
 }
 
 /// Counts what goes through to the file.
+#[derive(Debug)]
 struct Counted {
     file: File,
     written: u64,
@@ -34,6 +83,12 @@ struct Counted {
 }
 
 impl Counted {
+    /// The same, for another to go on with.
+    fn taken(&mut self) -> io::Result<Counted> {
+        let (sum, sums) = (std::mem::take(&mut self.sum), std::mem::take(&mut self.sums));
+        Ok(Counted { file: self.file.try_clone()?, written: self.written, sum, sums })
+    }
+
     /// Ends a message: its checksum is known.
     fn end_message(&mut self) -> u32 {
         let sum = std::mem::take(&mut self.sum).finalize();
@@ -71,8 +126,8 @@ impl Writer {
 
     /// Adds rows. When this returns they can be read.
     ///
-    /// A batch may have wider columns than those before; the archive is then written anew, once,
-    /// with all rows in the wider schema.
+    /// A batch may have wider columns than those before; the archive is then written anew, once, with all rows in the
+    /// wider schema. Further columns behind those of before only take another schema from here on.
     pub fn write(&mut self, batch: &RecordBatch) -> Result<(), ArchiveError> {
         let batch = &plain_batch(batch)?;
         let schema = self.archive.schema();
@@ -82,8 +137,10 @@ impl Writer {
         let wide = common_schema(&schema, &batch.schema())
             .ok_or_else(|| ArrowError::SchemaError("a batch of another result".into()))?;
         let wide = Arc::new(wide);
-        if wide.fields() != schema.fields() {
+        if wide.fields().get(..schema.fields().len()) != Some(schema.fields().as_ref()) {
             self.widen(&wide)?;
+        } else if wide.fields() != schema.fields() {
+            self.add_columns(&wide)?;
         }
         self.append(&widen_batch(batch, &wide)?)
     }
@@ -96,6 +153,22 @@ impl Writer {
         let first_row = self.archive.rows();
         let place = append(file, batch, first_row).map_err(|source| file_error(self.archive.path(), source))?;
         self.archive.add(place);
+        Ok(())
+    }
+
+    /// Writes another schema from here on.
+    fn add_columns(&mut self, schema: &SchemaRef) -> Result<(), ArchiveError> {
+        let Some(file) = self.file.take() else { return Ok(()) };
+        let before = file.schema() + 1;
+        let counted = match file {
+            Output::One(mut file) => file.get_mut().taken(),
+            Output::Late(mut file, _) => file.get_mut().taken(),
+        };
+        let counted = counted.map_err(|source| file_error(self.archive.path(), source))?;
+        let mut late = StreamWriter::try_new(counted, schema)?;
+        late.get_mut().end_message();
+        self.file = Some(Output::Late(late, before));
+        self.archive.add_schema(Arc::clone(schema));
         Ok(())
     }
 
@@ -121,11 +194,7 @@ impl Writer {
     /// Writes the footer, by which other programs find the batches.
     pub fn finish(mut self) -> Result<(), ArchiveError> {
         match self.file.take() {
-            Some(mut file) => {
-                let sums = std::mem::take(&mut file.get_mut().sums);
-                file.write_metadata(CHECKSUMS, sums);
-                Ok(file.finish()?)
-            }
+            Some(file) => Ok(file.finish()?),
             None => Ok(()),
         }
     }
@@ -171,7 +240,7 @@ fn file_error(path: &Path, source: io::Error) -> ArchiveError {
     ArchiveError::File { path: path.to_owned(), act: "written", source }
 }
 
-fn begin(path: &Path, schema: &Schema) -> Result<(FileWriter<Counted>, File), ArchiveError> {
+fn begin(path: &Path, schema: &Schema) -> Result<(Output, File), ArchiveError> {
     let open = || {
         if let Some(folder) = path.parent() {
             crate::files::private_folder(folder)?;
@@ -183,19 +252,21 @@ fn begin(path: &Path, schema: &Schema) -> Result<(FileWriter<Counted>, File), Ar
     let counted = Counted { file, written: 0, sum: crc32fast::Hasher::new(), sums: String::new() };
     let mut file = FileWriter::try_new(counted, schema)?;
     file.get_mut().end_message();
-    Ok((file, reader))
+    Ok((Output::One(file), reader))
 }
 
-fn append(file: &mut FileWriter<Counted>, batch: &RecordBatch, first_row: u64) -> io::Result<Place> {
-    let offset = file.get_ref().written;
+fn append(file: &mut Output, batch: &RecordBatch, first_row: u64) -> io::Result<Place> {
+    let offset = file.counted().written;
     file.write(batch).map_err(|error| match error {
         ArrowError::IoError(_, source) => source,
         other => io::Error::other(other),
     })?;
-    let length = file.get_ref().written - offset;
-    let head = super::message::head_length(&file.get_ref().file, offset)?;
-    let sum = Some(file.get_mut().end_message());
-    Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64, sum })
+    let schema = file.schema();
+    let counted = file.counted();
+    let length = counted.written - offset;
+    let head = super::message::head_length(&counted.file, offset)?;
+    let sum = Some(counted.end_message());
+    Ok(Place { offset, head, body: length - u64::from(head), first_row, rows: batch.num_rows() as u64, sum, schema })
 }
 
 impl Drop for Writer {

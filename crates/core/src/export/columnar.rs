@@ -50,7 +50,8 @@ fn fitted(batch: &RecordBatch, schema: &SchemaRef) -> Result<RecordBatch, Export
     match common_schema(schema, &batch.schema()) {
         Some(common) if common.fields() == schema.fields() => Ok(widen_batch(batch, schema)?),
         _ => Err(ExportError::Format(
-            "a column became wider after the file was begun; export the result again from its kept rows".into(),
+            "columns became wider or turned up after the file was begun; export the result again from its kept rows"
+                .into(),
         )),
     }
 }

@@ -28,6 +28,16 @@ impl Json {
     pub(super) fn lines(options: &Options) -> Self {
         Json { lines: true, ..Json::array(options) }
     }
+
+    fn learn(&mut self, schema: &Schema) {
+        self.keys = keys(schema.fields());
+        let nested = |field: &FieldRef| match self.nests {
+            true if other::is_nested(field.data_type()) => Some(Nested::Json),
+            true => Nested::of(&type_name(field)),
+            false => None,
+        };
+        self.nested = schema.fields().iter().map(nested).collect();
+    }
 }
 
 /// The keys of an object: column names, numbered where one comes again, since an object's keys
@@ -115,14 +125,8 @@ fn put_long(long: Long<'_>, piece: &mut Vec<u8>, out: &mut dyn Write) -> Result<
 
 impl Exporter for Json {
     fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
-        self.keys = keys(schema.fields());
+        self.learn(schema);
         self.rows = 0;
-        let nested = |field: &FieldRef| match self.nests {
-            true if other::is_nested(field.data_type()) => Some(Nested::Json),
-            true => Nested::of(&type_name(field)),
-            false => None,
-        };
-        self.nested = schema.fields().iter().map(nested).collect();
         if !self.lines {
             out.write_all(b"[")?;
         }
@@ -130,6 +134,10 @@ impl Exporter for Json {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        // Each object says what it has, so that columns may turn up late.
+        if batch.num_columns() > self.keys.len() {
+            self.learn(&batch.schema());
+        }
         let columns = ColumnReader::all(batch);
         let (mut text, mut object) = (String::new(), Vec::new());
         for row in 0..batch.num_rows() {

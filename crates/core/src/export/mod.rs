@@ -18,6 +18,8 @@ use std::io::{self, Write};
 use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
+use jaunty_language::text::clean::clean;
+
 use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, by_name};
 
 /// Formats.
@@ -119,13 +121,13 @@ impl Format {
 
     /// A writer of this format.
     pub fn exporter(self, options: &Options) -> Box<dyn Exporter> {
-        match self {
+        let exporter: Box<dyn Exporter> = match self {
             Format::Table => Box::new(table::Table::plain()),
             Format::Markdown => Box::new(table::Table::markdown()),
             Format::Csv => Box::new(csv::Csv::new(options, options.separator)),
             Format::Tsv => Box::new(csv::Csv::new(options, b'\t')),
-            Format::Json => Box::new(json::Json::array(options)),
-            Format::JsonLines => Box::new(json::Json::lines(options)),
+            Format::Json => return Box::new(json::Json::array(options)),
+            Format::JsonLines => return Box::new(json::Json::lines(options)),
             Format::Html => Box::new(html::Html::default()),
             Format::Insert => Box::new(insert::Insert::new(options)),
             Format::Update => Box::new(change::ByKey::new(change::Change::Update, options)),
@@ -134,7 +136,8 @@ impl Format {
             Format::Xlsx => Box::new(xlsx::Xlsx::default()),
             Format::Parquet => Box::new(columnar::Parquet::default()),
             Format::Arrow => Box::new(columnar::Arrow::default()),
-        }
+        };
+        Box::new(Headed { exporter, columns: 0 })
     }
 }
 
@@ -262,6 +265,39 @@ pub trait Exporter: Send {
     }
 }
 
+/// A format that says once which columns there are. Columns that turn up later have no place in it.
+struct Headed {
+    exporter: Box<dyn Exporter>,
+    columns: usize,
+}
+
+impl Exporter for Headed {
+    fn columns(&mut self, schema: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
+        self.columns = schema.fields().len();
+        self.exporter.columns(schema, out)
+    }
+
+    fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        let schema = batch.schema_ref();
+        let late: Vec<&str> = schema.fields().iter().skip(self.columns).map(|field| field.name().as_str()).collect();
+        if !late.is_empty() {
+            let late = clean(&late.join(", ")).into_owned();
+            return Err(ExportError::Format(format!(
+                "columns turned up after the header was written: {late}; write JSON, or export the kept rows, which have all columns"
+            )));
+        }
+        self.exporter.batch(batch, out)
+    }
+
+    fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
+        self.exporter.finish(out)
+    }
+
+    fn close(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
+        self.exporter.close(out)
+    }
+}
+
 /// Why rows could not be written.
 #[derive(Debug, thiserror::Error)]
 pub enum ExportError {
@@ -286,7 +322,7 @@ impl<W: Write> Write for Cleaned<W> {
         let mut shown = String::with_capacity(text.len());
         for line in text.split_inclusive('\n') {
             let bare = line.strip_suffix('\n').unwrap_or(line);
-            shown.push_str(&jaunty_language::text::clean::clean(bare.strip_suffix('\r').unwrap_or(bare)));
+            shown.push_str(&clean(bare.strip_suffix('\r').unwrap_or(bare)));
             shown.push_str(&line[bare.len()..]);
         }
         self.0.write_all(shown.as_bytes())?;

@@ -17,13 +17,13 @@ const NOT_FIXED: u8 = 31;
 /// How a column's values are read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reader {
-    /// RowDetail numbers, into a type with room for them.
+    /// Whole numbers, into a type with room for them.
     I16,
     /// See [`Reader::I16`].
     I32,
     /// See [`Reader::I16`].
     I64,
-    /// RowDetail numbers without a sign.
+    /// Whole numbers without a sign.
     U64,
     /// `float`.
     F32,

@@ -47,7 +47,7 @@ pub const NULL_TEXT: &str = "∅";
 
 /// Reads the values of one column.
 pub enum ColumnReader<'a> {
-    /// RowDetail numbers.
+    /// Whole numbers.
     Int(&'a Int64Array),
     /// Floating-point numbers.
     Real(&'a Float64Array),

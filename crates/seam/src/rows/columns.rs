@@ -8,11 +8,11 @@
 use std::sync::Arc;
 
 use arrow_array::builder::{
-    BinaryBuilder, BooleanBuilder, Date32Builder, Decimal128Builder, Float32Builder, Float64Builder, Int16Builder,
-    Int32Builder, Int64Builder, StringBuilder, Time64MicrosecondBuilder, TimestampMicrosecondBuilder, UInt32Builder,
-    UInt64Builder,
+    ArrayBuilder, BinaryBuilder, BooleanBuilder, Date32Builder, Decimal128Builder, Float32Builder, Float64Builder,
+    Int16Builder, Int32Builder, Int64Builder, StringBuilder, Time64MicrosecondBuilder, TimestampMicrosecondBuilder,
+    UInt32Builder, UInt64Builder,
 };
-use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
 
 use crate::rows::form::{TEXT_FORM, TextForm};
@@ -25,15 +25,15 @@ use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
 pub enum Cells {
     /// True or false.
     Bool(BooleanBuilder),
-    /// RowDetail numbers of 16 bits.
+    /// Whole numbers of 16 bits.
     I16(Int16Builder),
-    /// RowDetail numbers of 32 bits.
+    /// Whole numbers of 32 bits.
     I32(Int32Builder),
-    /// RowDetail numbers of 64 bits.
+    /// Whole numbers of 64 bits.
     I64(Int64Builder),
-    /// RowDetail numbers of 32 bits without a sign.
+    /// Whole numbers of 32 bits without a sign.
     U32(UInt32Builder),
-    /// RowDetail numbers of 64 bits without a sign.
+    /// Whole numbers of 64 bits without a sign.
     U64(UInt64Builder),
     /// Floating-point numbers of 32 bits.
     F32(Float32Builder),
@@ -113,22 +113,45 @@ impl Cells {
         }
     }
 
+    /// The values so far. The builder begins anew, with room for as much as there was: growing in steps would copy
+    /// every value again.
     fn finish(&mut self) -> ArrayRef {
+        /// Ends a builder of numbers and leaves an empty one.
+        macro_rules! numbers {
+            ($builder:ident, $new:ident) => {{
+                let full = $new::with_capacity($builder.len());
+                Arc::new(std::mem::replace($builder, full).finish())
+            }};
+            ($builder:ident, $new:ident, typed) => {{
+                let full = $new::with_capacity($builder.len());
+                let typed = std::mem::take($builder).finish();
+                *$builder = full.with_data_type(typed.data_type().clone());
+                Arc::new(typed)
+            }};
+        }
+        /// Ends a builder of text or bytes and leaves an empty one.
+        macro_rules! bytes {
+            ($builder:ident, $new:ident) => {{
+                let room = $builder.values_slice().len().min(2 * BATCH_BYTES);
+                let full = $new::with_capacity($builder.len(), room);
+                Arc::new(std::mem::replace($builder, full).finish())
+            }};
+        }
         match self {
-            Cells::Bool(b) => Arc::new(b.finish()),
-            Cells::I16(b) => Arc::new(b.finish()),
-            Cells::I32(b) => Arc::new(b.finish()),
-            Cells::I64(b) => Arc::new(b.finish()),
-            Cells::U32(b) => Arc::new(b.finish()),
-            Cells::U64(b) => Arc::new(b.finish()),
-            Cells::F32(b) => Arc::new(b.finish()),
-            Cells::F64(b) => Arc::new(b.finish()),
-            Cells::Decimal(b, ..) => Arc::new(b.finish()),
-            Cells::Text(b) => Arc::new(b.finish()),
-            Cells::Bytes(b) => Arc::new(b.finish()),
-            Cells::Date(b) => Arc::new(b.finish()),
-            Cells::Time(b) => Arc::new(b.finish()),
-            Cells::Timestamp(b, _) => Arc::new(b.finish()),
+            Cells::Bool(b) => numbers!(b, BooleanBuilder),
+            Cells::I16(b) => numbers!(b, Int16Builder),
+            Cells::I32(b) => numbers!(b, Int32Builder),
+            Cells::I64(b) => numbers!(b, Int64Builder),
+            Cells::U32(b) => numbers!(b, UInt32Builder),
+            Cells::U64(b) => numbers!(b, UInt64Builder),
+            Cells::F32(b) => numbers!(b, Float32Builder),
+            Cells::F64(b) => numbers!(b, Float64Builder),
+            Cells::Decimal(b, ..) => numbers!(b, Decimal128Builder, typed),
+            Cells::Text(b) => bytes!(b, StringBuilder),
+            Cells::Bytes(b) => bytes!(b, BinaryBuilder),
+            Cells::Date(b) => numbers!(b, Date32Builder),
+            Cells::Time(b) => numbers!(b, Time64MicrosecondBuilder),
+            Cells::Timestamp(b, _) => numbers!(b, TimestampMicrosecondBuilder, typed),
         }
     }
 }

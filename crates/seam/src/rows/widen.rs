@@ -136,18 +136,20 @@ fn common(a: &DataType, b: &DataType) -> Option<DataType> {
     }
 }
 
-/// The schema that holds rows of both, or `None` where the two are of different results.
+/// The schema that holds rows of both, `b` being that of later ones, which may have further columns behind those of
+/// `a`. `None` where the two are of different results.
 pub fn common_schema(a: &Schema, b: &Schema) -> Option<Schema> {
-    if a.fields().len() != b.fields().len() {
-        return None;
-    }
+    let late = b.fields().get(a.fields().len()..)?;
     let fields = a.fields().iter().zip(b.fields()).map(|(a, b)| {
         let wide = common(a.data_type(), b.data_type())?;
         // How values are written is said by the one whose type stays.
         let said = if *b.data_type() == wide { b } else { a };
         (a.name() == b.name()).then(|| said.as_ref().clone().with_data_type(wide))
     });
-    Some(Schema::new(fields.collect::<Option<Vec<_>>>()?))
+    let mut fields = fields.collect::<Option<Vec<_>>>()?;
+    // The rows before have none of them.
+    fields.extend(late.iter().map(|field| field.as_ref().clone().with_nullable(true)));
+    Some(Schema::new_with_metadata(fields, a.metadata().clone()))
 }
 
 fn is_typed(data_type: &DataType) -> bool {
@@ -196,11 +198,13 @@ pub fn widen(column: &ArrayRef, field: &Field, to: &DataType) -> Result<ArrayRef
     Ok(builder.finish())
 }
 
-/// A batch in a wider schema.
+/// A batch in a wider schema. Columns that it has not are NULL.
 pub fn widen_batch(batch: &RecordBatch, schema: &SchemaRef) -> Result<RecordBatch, ArrowError> {
     let before = batch.schema();
     let columns = batch.columns().iter().zip(before.fields()).zip(schema.fields());
     let columns = columns.map(|((column, from), to)| widen(column, from, to.data_type()));
+    let late = schema.fields().iter().skip(batch.num_columns());
+    let columns = columns.chain(late.map(|field| Ok(new_null_array(field.data_type(), batch.num_rows()))));
     let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
     RecordBatch::try_new_with_options(Arc::clone(schema), columns.collect::<Result<_, _>>()?, &options)
 }
@@ -265,7 +269,23 @@ mod tests {
         assert_eq!(common(mixed_type(), DataType::Binary), Some(mixed_type()));
         assert_eq!(common(DataType::Boolean, DataType::Int64), None, "that is another result");
         assert_eq!(common_schema(&schema("a", DataType::Int64), &schema("b", DataType::Int64)), None);
-        assert_eq!(common_schema(&schema("a", DataType::Int64), &Schema::empty()), None);
+        assert_eq!(common_schema(&schema("a", DataType::Int64), &Schema::empty()), None, "none goes away");
+    }
+
+    #[test]
+    fn columns_may_turn_up_late() {
+        let field = |name: &str, data_type| Field::new(name, data_type, true);
+        let few = Schema::new(vec![field("a", DataType::Null)]);
+        let more = Schema::new(vec![field("a", DataType::Int64), field("b", DataType::Utf8)]);
+        let both = Arc::new(common_schema(&few, &more).unwrap());
+        assert_eq!(
+            both.fields().iter().map(|f| f.data_type().clone()).collect::<Vec<_>>(),
+            [DataType::Int64, DataType::Utf8]
+        );
+        let batch = RecordBatch::try_from_iter([("a", Arc::new(NullArray::new(2)) as ArrayRef)]).unwrap();
+        let wide = widen_batch(&batch, &both).unwrap();
+        assert_eq!(column_text(wide.column(1)), ["∅", "∅"]);
+        assert_eq!(common_schema(&more, &few), None);
     }
 
     #[test]
