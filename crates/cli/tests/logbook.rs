@@ -120,13 +120,13 @@ fn what_is_looked_for_is_written_without_a_screen_as_on_it() {
 #[test]
 fn what_takes_a_while_says_how_far_it_is() {
     let home = Home::ferry();
-    let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 150000) select i, 'a remark on ' || i as remark from n";
+    let many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 400000) select i, 'a remark on ' || i as remark from n";
     home.call(&["run", "-c", "ferry", "-s", many, "-f", "csv"]).gives();
     // Standard error is the terminal; the rows go elsewhere.
-    home.screen(&["rows", "last", "-o", "many.xlsx"]).shows("many.xlsx · ").shows(" of 150,000 rows · ").ends();
+    home.screen(&["rows", "last", "-o", "many.xlsx"]).shows("many.xlsx · ").shows(" of 400,000 rows · ").ends();
     assert!(home.path("project/many.xlsx").metadata().unwrap().len() > 1_000_000);
     let screen = home.screen(&["run", "-c", "ferry", "-s", many, "-o", "many.parquet"]);
-    screen.shows(" of 150,000 rows · ").ends();
+    screen.shows(" of 400,000 rows · ").ends();
     // Where it is no terminal there is not a word.
     let (_, err) = home.call(&["rows", "last", "-o", "again.csv"]).exits(0);
     assert_eq!(err, "");

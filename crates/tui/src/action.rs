@@ -4,7 +4,8 @@
 
 use jaunty_language::edit::document::Motion;
 
-use crate::app::App;
+use crate::app::{App, CatalogBrowser, Form, LogbookView, RowDetail};
+use crate::line::{LineEdit, LinePlace};
 
 /// Where an action's keys count.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -17,6 +18,47 @@ pub enum Scope {
     Result,
     /// Where something is proposed.
     CompletionPopup,
+    /// In whatever lies over the screen.
+    Overlay,
+    /// In a line of input: a prompt, a field, the search line of a list.
+    Input,
+    /// In a prompt.
+    Prompt,
+    /// In the list of connections.
+    ConnectionList,
+    /// In the form for a profile.
+    Form,
+    /// In the catalog.
+    CatalogBrowser,
+    /// Where a row, or a value of it, is looked at.
+    RowDetail,
+    /// In the logbook.
+    LogbookView,
+}
+
+impl Scope {
+    /// What it is called.
+    pub fn word(self) -> &'static str {
+        match self {
+            Scope::Everywhere => "everywhere",
+            Scope::Buffer => "buffer",
+            Scope::Result => "result",
+            Scope::CompletionPopup => "completion",
+            Scope::Overlay => "overlay",
+            Scope::Input => "line of input",
+            Scope::Prompt => "prompt",
+            Scope::ConnectionList => "list of connections",
+            Scope::Form => "form",
+            Scope::CatalogBrowser => "catalog",
+            Scope::RowDetail => "one row",
+            Scope::LogbookView => "logbook",
+        }
+    }
+
+    /// Whether it is something that lies over the screen, where the keys of the screen below do not count.
+    pub fn is_overlaid(self) -> bool {
+        !matches!(self, Scope::Everywhere | Scope::Buffer | Scope::Result | Scope::CompletionPopup)
+    }
 }
 
 /// One action.
@@ -409,6 +451,135 @@ actions! {
         CompletionPopup "close-offer" "Close completions" ["esc"]
             "Close the list of completions" => App::close_offer;
     }
+
+    "Overlays" {
+        Overlay "close-overlay" "Close" ["esc"]
+            "Close what lies over the screen; the key that opened it does so too" => |app| app.on_layer(|layer, app| layer.close(app));
+        Overlay "accept" "Accept" ["enter"]
+            "Take what is chosen or filled in" => |app| app.on_layer(|layer, app| layer.accept(app));
+        Overlay "overlay-up" "Up" ["up", "ctrl-p"]
+            "One line up" => |app| app.on_layer(|layer, _| layer.move_by(-1));
+        Overlay "overlay-down" "Down" ["down", "ctrl-n"]
+            "One line down" => |app| app.on_layer(|layer, _| layer.move_by(1));
+        Overlay "overlay-page-up" "Page up" ["pageup", "ctrl-u"]
+            "One page up" => |app| app.page_overlay(-1);
+        Overlay "overlay-page-down" "Page down" ["pagedown", "ctrl-d"]
+            "One page down" => |app| app.page_overlay(1);
+        Overlay "overlay-first" "First" ["home"]
+            "To the first line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
+        Overlay "overlay-last" "Last" ["end"]
+            "To the last line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
+    }
+
+    "Line of input" {
+        Input "input-left" "Left" ["left"]
+            "One character left; in a field with a choice of words, the word before" => |app| app.edit_input(LineEdit::Go(LinePlace::Left));
+        Input "input-right" "Right" ["right"]
+            "One character right; in a field with a choice of words, the next word" => |app| app.edit_input(LineEdit::Go(LinePlace::Right));
+        Input "input-word-left" "Word left" ["ctrl-left", "alt-left"]
+            "To the beginning of the word" => |app| app.edit_input(LineEdit::Go(LinePlace::WordLeft));
+        Input "input-word-right" "Word right" ["ctrl-right", "alt-right"]
+            "To the end of the word" => |app| app.edit_input(LineEdit::Go(LinePlace::WordRight));
+        Input "input-home" "Line start" ["home"]
+            "To the beginning of the line" => |app| app.edit_input(LineEdit::Go(LinePlace::Home));
+        Input "input-end" "Line end" ["end"]
+            "To the end of the line" => |app| app.edit_input(LineEdit::Go(LinePlace::End));
+        Input "input-delete-left" "Delete left" ["backspace", "ctrl-h"]
+            "Delete the character to the left" => |app| app.edit_input(LineEdit::Delete(LinePlace::Left));
+        Input "input-delete-right" "Delete" ["delete"]
+            "Delete the character to the right" => |app| app.edit_input(LineEdit::Delete(LinePlace::Right));
+        Input "input-delete-word-left" "Delete word left" ["alt-backspace"]
+            "Delete to the beginning of the word" => |app| app.edit_input(LineEdit::Delete(LinePlace::WordLeft));
+        Input "input-delete-word-right" "Delete word right" ["ctrl-delete", "alt-d"]
+            "Delete to the end of the word" => |app| app.edit_input(LineEdit::Delete(LinePlace::WordRight));
+        Prompt "clear-input" "Clear" ["ctrl-u"]
+            "Clear the line of a prompt" => |app| app.edit_input(LineEdit::Clear);
+    }
+
+    "List of connections" {
+        ConnectionList "edit-profile" "Edit" ["ctrl-e"]
+            "Change the chosen profile" => App::edit_profile;
+        ConnectionList "copy-profile" "Copy" ["ctrl-y"]
+            "Create a profile from a copy of the chosen one" => App::copy_profile;
+        ConnectionList "remove-profile" "Remove" ["ctrl-x"]
+            "Remove the chosen profile from its file, after asking" => App::ask_to_remove_profile;
+        ConnectionList "profile-up" "Move up" ["alt-up"]
+            "Move the chosen profile up in its file" => |app| app.shift_profile(-1);
+        ConnectionList "profile-down" "Move down" ["alt-down"]
+            "Move the chosen profile down in its file" => |app| app.shift_profile(1);
+    }
+
+    "Form" {
+        Form "next-field" "Next field" ["enter", "tab"]
+            "Next field" => |app| app.on(|form: &mut Form, _| form.other_field(1));
+        Form "previous-field" "Previous field" ["backtab"]
+            "Previous field" => |app| app.on(|form: &mut Form, _| form.other_field(-1));
+        Form "more-fields" "All fields" ["ctrl-t"]
+            "Show all fields, or the common ones" => |app| app.on(|form: &mut Form, _| form.show_more());
+        Form "test-profile" "Test" ["ctrl-g"]
+            "Connect as filled in, and disconnect again" => |app| app.on(Form::test);
+        Form "save-profile" "Save" ["ctrl-s"]
+            "Save the profile in its file, and connect" => |app| app.on(Form::save);
+    }
+
+    "In the catalog" {
+        CatalogBrowser "catalog-right" "Column right" ["right", "tab"]
+            "To the column on the right: schemas, objects, one object" => |app| app.on(|catalog: &mut CatalogBrowser, _| catalog.column_by(1));
+        CatalogBrowser "catalog-left" "Column left" ["left", "backtab"]
+            "To the column on the left" => |app| app.on(|catalog: &mut CatalogBrowser, _| catalog.column_by(-1));
+        CatalogBrowser "catalog-back" "Back" ["alt-left", "ctrl-b"]
+            "Back to the object that was looked at before" => |app| app.on(|catalog: &mut CatalogBrowser, _| catalog.back());
+        CatalogBrowser "catalog-forward" "Forward" ["alt-right", "ctrl-f"]
+            "Forward again after going back" => |app| app.on(|catalog: &mut CatalogBrowser, _| catalog.forth());
+        CatalogBrowser "catalog-first" "First" ["home"]
+            "To the first line of the column" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
+        CatalogBrowser "catalog-last" "Last" ["end"]
+            "To the last line of the column" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
+        CatalogBrowser "catalog-rows" "Rows" ["ctrl-g"]
+            "Run a statement for the rows of the chosen object" => |app| app.on(CatalogBrowser::run_rows);
+        CatalogBrowser "catalog-reload" "Reload" ["f5"]
+            "Read the catalog again" => |app| app.on(CatalogBrowser::reload);
+    }
+
+    "One row" {
+        RowDetail "next-row" "Next row" ["right"]
+            "Next row, at the same column" => |app| app.on(|row: &mut RowDetail, app| row.other_row(1, app));
+        RowDetail "previous-row" "Previous row" ["left"]
+            "Previous row, at the same column" => |app| app.on(|row: &mut RowDetail, app| row.other_row(-1, app));
+        RowDetail "row-page-down" "Page down" ["space"]
+            "One page down" => |app| app.page_overlay(1);
+        RowDetail "whole-or-value" "Row or value" ["v"]
+            "Show this value alone, or the whole row again" => |app| app.on(RowDetail::turn);
+        RowDetail "search-row" "Search" ["/"]
+            "Search in this row" => |app| app.on(|row: &mut RowDetail, _| row.begin_search());
+        RowDetail "next-match" "Next match" ["n"]
+            "Next match" => |app| app.on(|row: &mut RowDetail, _| row.seek(false));
+        RowDetail "previous-match" "Previous match" ["p"]
+            "Previous match" => |app| app.on(|row: &mut RowDetail, _| row.seek(true));
+        RowDetail "next-part" "Next part" [">"]
+            "Next part of a value that is too long to be shown at once" => |app| app.on(|row: &mut RowDetail, app| row.other_part(true, app));
+        RowDetail "previous-part" "Previous part" ["<"]
+            "Previous part of such a value" => |app| app.on(|row: &mut RowDetail, app| row.other_part(false, app));
+        RowDetail "copy-value" "Copy value" ["c", "ctrl-c"]
+            "Copy the whole value" => |app| app.on(RowDetail::copy);
+    }
+
+    "In the logbook" {
+        LogbookView "put-entry" "Put into buffer" ["tab"]
+            "Insert the statement of the chosen run into the buffer" => |app| app.on(LogbookView::put);
+        LogbookView "run-entry" "Run again" ["ctrl-g"]
+            "Insert the statement of the chosen run into the buffer, and run it" => |app| app.on(LogbookView::run);
+        LogbookView "keep-entry" "Keep rows" ["ctrl-k"]
+            "Keep the rows of the chosen run however old they get, or no longer" => |app| app.on(LogbookView::keep);
+        LogbookView "forget-entry" "Forget" ["ctrl-x"]
+            "Forget the chosen run and its rows, after asking" => |app| app.on(LogbookView::forget);
+        LogbookView "forget-found" "Forget all" ["ctrl-w"]
+            "Forget all runs that match, and their rows, after asking" => |app| app.on(LogbookView::forget_found);
+        LogbookView "first-entry" "First" ["home"]
+            "To the latest run" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
+        LogbookView "last-entry" "Last" ["end"]
+            "To the earliest run" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
+    }
 }
 
 /// Other words under which a person may look for an action, in one line; none for most.
@@ -460,7 +631,7 @@ pub fn synonyms(name: &str) -> &'static str {
 /// The table as a Markdown document.
 pub fn markdown() -> String {
     let mut text = String::from(
-        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. To bind other keys, use the names in the last column in `settings.toml`:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-g\", \"f4\"]\n```\n\nIn a line of input (a prompt, a field, the search line of a list) these keys edit: `left` `right` `home` `end`, `ctrl-left` `ctrl-right` by word, `backspace` `delete`, `alt-backspace` `alt-d` by word. In a prompt `ctrl-u` clears the line, and typing replaces text that was filled in for you; the cursor keys keep it. Where a list uses one of these keys for something else, that comes first.\n\nMouse: click a cell to select it, click a column's name to sort by it, drag over cells to mark them, double-click to show a value on its own. The wheel scrolls what it is over. The keys in the last line, the list of results and the line between the panes can be clicked and dragged.\n",
+        "# Keys\n\nMade from the action table by `jaunty keys --markdown`. Every action can also be found by part of its name in the list of actions. To bind other keys, use the names in the last column in `settings.toml`:\n\n```toml\n[keys]\nrun-statement = [\"ctrl-g\", \"f4\"]\n```\n\nWhat lies over the screen (lists, prompts, the catalog, the logbook, one row …) takes all keys while it is open: its own come first, then those of a line of input, then those of all overlays. The key that opened it closes it, and the key for help shows its keys. In a prompt typing replaces text that was filled in for you; the cursor keys keep it. The letters that answer a question stand beside the answers.\n\nMouse: click a cell to select it, click a column's name to sort by it, drag over cells to mark them, double-click to show a value on its own. The wheel scrolls what it is over. The keys in the last line, the list of results and the line between the panes can be clicked and dragged.\n",
     );
     let mut group = "";
     for action in ACTIONS {
@@ -471,12 +642,7 @@ pub fn markdown() -> String {
             ));
         }
         let keys: Vec<_> = action.keys.iter().map(|key| format!("`{key}`")).collect();
-        let place = match action.scope {
-            Scope::Everywhere => "everywhere",
-            Scope::Buffer => "buffer",
-            Scope::Result => "result",
-            Scope::CompletionPopup => "completion",
-        };
+        let place = action.scope.word();
         text.push_str(&format!("| {} | {} | {place} | `{}` |\n", keys.join(" "), action.help, action.name));
     }
     text

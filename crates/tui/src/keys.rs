@@ -186,8 +186,9 @@ mod tests {
                 let other = seen.insert((action.scope, key), action.name);
                 assert_eq!(other, None, "{name} of {} is taken", action.name);
                 let everywhere = seen.get(&(Scope::Everywhere, key));
-                // Proposals go before everything else while they are there.
-                let alone = matches!(action.scope, Scope::Everywhere | Scope::CompletionPopup);
+                // Proposals and overlays go before everything else while they are there.
+                let alone =
+                    matches!(action.scope, Scope::Everywhere | Scope::CompletionPopup) || action.scope.is_overlaid();
                 assert!(alone || everywhere.is_none(), "{name} hides {everywhere:?}");
             }
         }

@@ -5,8 +5,6 @@ use jaunty_language::text::motion::{word_after, word_before};
 use unicode_segmentation::UnicodeSegmentation;
 use zeroize::Zeroize;
 
-use crate::keys::Key;
-
 /// A line, and the place in it where a person writes.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Line {
@@ -17,11 +15,37 @@ pub struct Line {
     offered: bool,
 }
 
-/// What a key did to a line.
+/// A place in a line, as seen from the cursor.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LinePlace {
+    /// The character before.
+    Left,
+    /// The character behind.
+    Right,
+    /// The beginning of the word.
+    WordLeft,
+    /// The end of the word.
+    WordRight,
+    /// The beginning of the line.
+    Home,
+    /// The end of the line.
+    End,
+}
+
+/// What can be done in a line beside typing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LineEdit {
+    /// Go there.
+    Go(LinePlace),
+    /// Delete as far as there.
+    Delete(LinePlace),
+    /// Delete all of it.
+    Clear,
+}
+
+/// What an edit did to a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Edit {
-    /// It is none that edits.
-    Not,
     /// The cursor moved, or could not.
     Moved,
     /// The text is another.
@@ -84,40 +108,34 @@ impl Line {
         self.text.zeroize();
     }
 
-    /// Does what a key means in a line.
-    pub fn key(&mut self, key: Key) -> Edit {
-        let name = key.to_string();
-        let deletes = matches!(
-            name.as_str(),
-            "backspace" | "ctrl-h" | "delete" | "alt-backspace" | "ctrl-delete" | "alt-d" | "ctrl-u"
-        );
-        if name == "ctrl-u" || (self.offered && deletes) {
+    /// Edits at the cursor.
+    pub fn edit(&mut self, edit: LineEdit) -> Edit {
+        use LineEdit::{Clear, Delete, Go};
+        if edit == Clear || (self.offered && matches!(edit, Delete(_))) {
             let had = !self.text.is_empty();
             self.take();
             return if had { Edit::Changed } else { Edit::Moved };
         }
         let (before, after) = self.text.split_at(self.at);
-        let to = match name.as_str() {
-            "left" => before.grapheme_indices(true).next_back().map_or(0, |(at, _)| at),
-            "right" => self.at + after.graphemes(true).next().map_or(0, str::len),
-            "ctrl-left" | "alt-left" => word_before(before),
-            "ctrl-right" | "alt-right" => self.at + word_after(after),
-            "home" => 0,
-            "end" => self.text.len(),
-            "backspace" | "ctrl-h" => {
-                return self.delete(before.grapheme_indices(true).next_back().map_or(0, |(at, _)| at), self.at);
-            }
-            "delete" => return self.delete(self.at, self.at + after.graphemes(true).next().map_or(0, str::len)),
-            "alt-backspace" => return self.delete(word_before(before), self.at),
-            "ctrl-delete" | "alt-d" => return self.delete(self.at, self.at + word_after(after)),
-            _ => {
-                let Some(c) = key.typed() else { return Edit::Not };
-                self.insert(c.encode_utf8(&mut [0; 4]));
-                return Edit::Changed;
-            }
+        let place = |to: LinePlace| match to {
+            LinePlace::Left => before.grapheme_indices(true).next_back().map_or(0, |(at, _)| at),
+            LinePlace::Right => self.at + after.graphemes(true).next().map_or(0, str::len),
+            LinePlace::WordLeft => word_before(before),
+            LinePlace::WordRight => self.at + word_after(after),
+            LinePlace::Home => 0,
+            LinePlace::End => self.text.len(),
         };
-        (self.at, self.offered) = (to, false);
-        Edit::Moved
+        match edit {
+            Go(to) => {
+                (self.at, self.offered) = (place(to), false);
+                Edit::Moved
+            }
+            Delete(to) => {
+                let to = place(to);
+                self.delete(to.min(self.at), to.max(self.at))
+            }
+            Clear => Edit::Moved,
+        }
     }
 
     fn delete(&mut self, from: usize, to: usize) -> Edit {
@@ -155,10 +173,33 @@ impl Line {
 mod tests {
     use super::*;
 
-    fn pressed(text: &str, keys: &str) -> (String, usize) {
+    /// Does what a word says; a character is typed.
+    fn press(line: &mut Line, word: &str) -> Edit {
+        use LineEdit::{Clear, Delete, Go};
+        use LinePlace::{End, Home, Left, Right, WordLeft, WordRight};
+        line.edit(match word {
+            "left" => Go(Left),
+            "right" => Go(Right),
+            "home" => Go(Home),
+            "end" => Go(End),
+            "word-left" => Go(WordLeft),
+            "word-right" => Go(WordRight),
+            "backspace" => Delete(Left),
+            "delete" => Delete(Right),
+            "delete-word-left" => Delete(WordLeft),
+            "delete-word-right" => Delete(WordRight),
+            "clear" => Clear,
+            text => {
+                line.insert(text);
+                return Edit::Changed;
+            }
+        })
+    }
+
+    fn pressed(text: &str, words: &str) -> (String, usize) {
         let mut line = Line::from(text);
-        for name in keys.split(' ') {
-            assert_ne!(line.key(Key::parse(name).unwrap()), Edit::Not, "{name}");
+        for word in words.split(' ') {
+            press(&mut line, word);
         }
         (line.text.clone(), line.at)
     }
@@ -170,12 +211,12 @@ mod tests {
             ("port", "home y end z", "yportz", 6),
             ("port", "home left backspace delete", "ort", 0),
             ("port", "right delete", "port", 4),
-            ("two words", "ctrl-left x", "two xwords", 5),
-            ("two words", "home alt-right x", "twox words", 4),
-            ("two words ", "alt-backspace", "two ", 4),
-            ("two words", "home ctrl-delete", " words", 0),
-            ("old-fares.sql", "alt-backspace x", "old-fares.x", 11),
-            ("> 1000", "alt-left alt-d 5 0", "> 50", 4),
+            ("two words", "word-left x", "two xwords", 5),
+            ("two words", "home word-right x", "twox words", 4),
+            ("two words ", "delete-word-left", "two ", 4),
+            ("two words", "home delete-word-right", " words", 0),
+            ("old-fares.sql", "delete-word-left x", "old-fares.x", 11),
+            ("> 1000", "word-left delete-word-right 5 0", "> 50", 4),
             // One character of several code points is one.
             ("cafe\u{301}s", "left left backspace", "cae\u{301}s", 2),
             ("名前", "left backspace", "前", 0),
@@ -183,11 +224,8 @@ mod tests {
             assert_eq!(pressed(text, keys), (expected.to_owned(), at), "{text} {keys}");
         }
         let mut line = Line::from("quay");
-        assert_eq!(["f5", "enter", "ctrl-g"].map(|name| line.key(Key::parse(name).unwrap())), [Edit::Not; 3]);
-        assert_eq!(
-            ["home", "backspace", "delete"].map(|name| line.key(Key::parse(name).unwrap())),
-            [Edit::Moved, Edit::Moved, Edit::Changed]
-        );
+        let edits = ["home", "backspace", "delete"].map(|word| press(&mut line, word));
+        assert_eq!(edits, [Edit::Moved, Edit::Moved, Edit::Changed]);
     }
 
     #[test]
@@ -198,15 +236,15 @@ mod tests {
             ("end x", "takings.csvx"),
             ("home x", "xtakings.csv"),
             ("backspace x", "x"),
-            ("alt-backspace x y", "xy"),
-            ("ctrl-u x", "x"),
-            ("left left ctrl-u x", "x"),
+            ("delete-word-left x y", "xy"),
+            ("clear x", "x"),
+            ("left left clear x", "x"),
             ("left backspace", "takings.cv"),
         ] {
             let mut line = Line::offered("takings.csv".into());
             assert!(line.is_offered());
-            for name in keys.split(' ') {
-                line.key(Key::parse(name).unwrap());
+            for word in keys.split(' ') {
+                press(&mut line, word);
             }
             assert_eq!((line.text(), line.is_offered()), (expected, false), "{keys}");
         }
@@ -223,11 +261,11 @@ mod tests {
         assert_eq!(line.seen(11), ("0123456789", 10));
         assert_eq!(line.seen(8), ("3456789", 7), "the last place is the cursor's");
         for _ in 0..5 {
-            line.key(Key::parse("left").unwrap());
+            press(&mut line, "left");
         }
         assert_eq!(line.seen(8), ("0123456789", 5), "all before it, and two of those behind");
         assert_eq!(line.seen(5), ("123456789", 4));
-        line.key(Key::parse("home").unwrap());
+        press(&mut line, "home");
         assert_eq!(line.seen(8), ("0123456789", 0));
         assert_eq!(Line::from("名前").seen(4), ("前", 2), "a wide character is seen whole or not");
         assert_eq!(Line::default().seen(0), ("", 0));
@@ -236,7 +274,7 @@ mod tests {
     #[test]
     fn what_is_hidden_keeps_its_cursor_and_no_character() {
         let mut line = Line::from("pa\u{df}e\u{301}");
-        line.key(Key::parse("left").unwrap());
+        press(&mut line, "left");
         let dots = line.hidden();
         assert_eq!((dots.text(), dots.seen(9).1), ("••••", 3));
         line.wipe();

@@ -39,7 +39,7 @@ pub struct Work {
 pub enum Kind {
     /// Another order.
     Arrange,
-    /// ColumnStats of a column.
+    /// What a column holds.
     ColumnStats,
     /// The whole value in hand.
     Value,
@@ -89,7 +89,7 @@ pub enum Done {
     Opened(Result<Box<Buffer>, String>, Option<usize>),
     /// Text for the buffer.
     Written(Result<String, String>),
-    /// ColumnStats of a column.
+    /// What a column holds.
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// Files of buffers.
     Files(Vec<PathBuf>),

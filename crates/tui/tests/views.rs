@@ -221,7 +221,7 @@ fn as_many_columns_as_sqlite_has() {
 fn the_help_says_how_to_reach_every_action() {
     let mut stage = Stage::with("select 1", (120, 40), Guard::Open).f(2);
     let mut seen = String::new();
-    for _ in 0..20 {
+    for _ in 0..40 {
         seen.push_str(&stage.text());
         stage = stage.key(KeyCode::PageDown, KeyModifiers::NONE);
     }

@@ -8,9 +8,8 @@ use jaunty_core::connection::load;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::text::clean;
 
-use super::list::Item;
-use super::prompt::Asked;
-use super::{Answered, App, Buffer, List, Overlay, Pick, Prompt, Question};
+use super::overlay::prompt::Asked;
+use super::{Answered, App, Buffer, Item, Layer, List, Overlay, Pick, Prompt, Question};
 use crate::opening::is_large;
 use crate::work::{Done, Kind};
 use jaunty_core::words;
@@ -19,7 +18,7 @@ impl App {
     /// Lists the buffers: those that are open, and, as soon as they are found, files of others.
     pub fn list_buffers(&mut self) {
         let mut list = List::new(BUFFERS, self.open_buffers());
-        list.choose_by(isize::from(!self.shelved.is_empty()));
+        list.move_by(isize::from(!self.shelved.is_empty()));
         self.overlay = Some(Overlay::List(list));
         let shelves = self.shelves();
         self.begin_work(Kind::Files, "looking for buffers".into(), move |_| Done::Files(shelves.files()));
@@ -35,7 +34,7 @@ impl App {
         let mut items = self.open_buffers();
         let open = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
         items.extend(files.iter().filter(|path| !open(path)).map(|path| item(path, "", None)));
-        if let Some(Overlay::List(list)) = self.overlay.as_mut().filter(|s| s.is_list_of(BUFFERS)) {
+        if let Some(list) = self.list_of(BUFFERS) {
             list.renew(items);
         }
     }

@@ -8,8 +8,8 @@ use jaunty_language::edit::document::Motion;
 use jaunty_language::edit::snippet::Snippet;
 use jaunty_seam::catalog::Catalog;
 
-use super::prompt::Asked;
-use super::{App, Overlay, Prompt};
+use super::overlay::prompt::Asked;
+use super::{AboutView, App, Overlay, Prompt};
 
 /// Proposals beside the cursor.
 #[derive(Debug)]
@@ -123,7 +123,7 @@ impl App {
     /// Says what is known of the word at the cursor.
     pub fn explain(&mut self) {
         match self.about_at_cursor() {
-            Some(about) => self.overlay = Some(Overlay::About(about, 0)),
+            Some(about) => self.overlay = Some(Overlay::About(AboutView { about, top: 0 })),
             None => self.tell("nothing known about this word"),
         }
     }

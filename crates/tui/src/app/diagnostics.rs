@@ -18,8 +18,7 @@ use jaunty_seam::catalog::Catalog;
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Guard, Setting};
 
-use super::list::Item;
-use super::{App, Link, List, Overlay, Pick};
+use super::{App, Item, Link, List, Overlay, Pick};
 
 /// How long nothing is typed before the server is asked.
 const REST: Duration = Duration::from_millis(600);

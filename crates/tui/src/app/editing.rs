@@ -7,9 +7,8 @@ use jaunty_language::edit::lines::{self, Change};
 use jaunty_language::text::search::{self, Pattern};
 use ropey::Rope;
 
-use super::list::Item;
-use super::prompt::Asked;
-use super::{App, List, Overlay, Pick, Prompt};
+use super::overlay::prompt::Asked;
+use super::{App, Item, List, Overlay, Pick, Prompt};
 use jaunty_core::words;
 
 impl App {

@@ -6,8 +6,7 @@ use jaunty_core::reveal::follow::{self, Origin, Road, Value};
 use jaunty_core::run::{Job, Run};
 use jaunty_language::outline::StatementId;
 
-use super::list::Item;
-use super::{App, List, Overlay, Pick};
+use super::{App, Item, List, Overlay, Pick};
 use crate::action::Scope;
 
 impl App {

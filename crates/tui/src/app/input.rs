@@ -20,7 +20,7 @@ impl App {
                 self.key(Key::of(&key));
             }
             Event::Paste(text) => match &mut self.overlay {
-                Some(overlay) => overlay.type_text(text.lines().next().unwrap_or_default().trim()),
+                Some(overlay) => overlay.layer().type_text(text.lines().next().unwrap_or_default().trim()),
                 None => {
                     self.panes.focus = Scope::Buffer;
                     self.offer = None;
@@ -40,12 +40,12 @@ impl App {
         if self.offer.is_some()
             && let Some(action) = self.keymap.only(key, Scope::CompletionPopup)
         {
-            return (action.act)(self);
+            return self.act(action);
         }
         match (self.keymap.action(key, self.panes.focus), key.typed()) {
             (Some(action), _) => {
                 let offered = self.offer.take().is_some();
-                (action.act)(self);
+                self.act(action);
                 if offered && action.name == "delete-left" {
                     self.offer_again();
                 }

@@ -6,26 +6,22 @@
 //!
 //! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs (and how it comes to that), `running` how its statements do, `places`
 //! going to another database or buffer, `rows` the result pane and all that is done with it, `outside` what other programs change, `overlay` what
-//! lies over the screen (a `list`, a `prompt`, …), `form` a profile that is being written, `logbook_view` the logbook and `recall` what it
+//! lies over the screen (a list, a prompt, the catalog, …), `profiles` those of the connections files, `recall` what the logbook
 //! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
 
 mod buffer;
 mod buffers;
-mod catalog_browser;
 mod completion_popup;
 mod connection;
 mod diagnostics;
 mod editing;
 mod follow;
-mod form;
 mod input;
-mod list;
-mod logbook_view;
 mod mouse;
 mod outside;
 mod overlay;
 mod places;
-mod prompt;
+mod profiles;
 mod recall;
 mod rows;
 mod running;
@@ -52,19 +48,17 @@ use jaunty_seam::profile::Profile;
 use ratatui::layout::{Position, Rect};
 
 pub use buffer::{Buffer, MARGIN, OpenError};
-pub use catalog_browser::{CatalogBrowser, Tasted};
 pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
-pub use form::{Field, Form, PASSWORD};
-pub use list::{Item, List, Pick};
-pub use logbook_view::LogbookView;
-pub use overlay::Overlay;
-pub use prompt::{Answered, Prompt, Question};
+pub use overlay::{
+    AboutView, Answered, CatalogBrowser, ColumnStatsView, Field, Form, Help, HelpLine, Item, Layer, List, LogbookView,
+    Overlay, PASSWORD, Pick, Preview, Prompt, Question, RowDetail, Spot,
+};
 pub use recall::Recalled;
-pub use rows::{Arranged, FactsView, HEAD, Marked, Marks, Placed, RowDetail, Rows, Shows, Slot, Spot, View};
+pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
 
-use crate::action::{Scope, by_name};
+use crate::action::{Action, Scope, by_name};
 use crate::appearance::Appearance;
 use crate::keys::Keymap;
 use crate::layout::{Areas, Panes, areas};
@@ -164,6 +158,8 @@ pub struct App {
     kept_in_sight: Vec<Arc<Run>>,
     /// What lies over the screen.
     pub overlay: Option<Overlay>,
+    /// The action that opened it, whose keys close it.
+    opened_by: Option<&'static Action>,
     /// What could be written at the cursor.
     pub offer: Option<CompletionPopup>,
     /// Where the cursor was when something was last typed, unless what was offered there was closed or taken.
@@ -250,6 +246,7 @@ impl App {
             linked: None,
             kept_in_sight: Vec::new(),
             overlay: None,
+            opened_by: None,
             offer: None,
             typed_to: None,
             call: None,

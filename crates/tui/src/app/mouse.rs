@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 
-use super::{App, HEAD, Overlay};
+use super::{App, HEAD};
 use crate::action::Scope;
 use crate::layout::Areas;
 
@@ -32,7 +32,8 @@ impl App {
             if mouse.kind == MouseEventKind::Down(MouseButton::Left) {
                 self.click_overlay(at);
             } else if matches!(mouse.kind, MouseEventKind::ScrollUp | MouseEventKind::ScrollDown) {
-                self.scroll_summoned(mouse.kind == MouseEventKind::ScrollUp);
+                let by = if mouse.kind == MouseEventKind::ScrollUp { -1 } else { 1 };
+                self.on_layer(|layer, _| layer.move_by(by * layer.wheel()));
             }
             return;
         }
@@ -68,7 +69,7 @@ impl App {
             }
             MouseEventKind::Down(MouseButton::Left) if areas.hints.contains(at) => {
                 if let Some(action) = crate::view::hints::action_at(self, areas.hints, at.x) {
-                    (action.act)(self);
+                    self.act(action);
                 }
             }
             MouseEventKind::Down(MouseButton::Left) if areas.context.contains(at) => self.list_connections(),
@@ -121,17 +122,6 @@ impl App {
         if (from.row, from.column) != (now.row, now.column) {
             self.begin_mark((from.row, from.column));
             self.add_up();
-        }
-    }
-
-    /// The wheel over what lies over the screen: chosen lines go one by one, read ones three by three.
-    fn scroll_summoned(&mut self, up: bool) {
-        let by = if up { -1 } else { 1 };
-        match &mut self.overlay {
-            Some(Overlay::RowDetail(_)) => self.scroll_whole(3 * by),
-            Some(overlay @ (Overlay::Help(_) | Overlay::About(..))) => overlay.move_by(3 * by),
-            Some(overlay) => overlay.move_by(by),
-            None => {}
         }
     }
 

@@ -10,9 +10,8 @@ use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::Profile;
 
-use super::list::Item;
-use super::prompt::Asked;
-use super::{App, Connection, Link, List, Message, Overlay, Pick, Prompt};
+use super::overlay::prompt::Asked;
+use super::{App, Connection, Item, Link, List, Message, Overlay, Pick, Prompt};
 
 impl App {
     /// Lists the connections: those of the files, and what lies near.
@@ -43,9 +42,7 @@ impl App {
 
     pub(super) fn renew_connections(&mut self) {
         let items = self.connection_items();
-        if let Some(Overlay::List(list)) =
-            self.overlay.as_mut().filter(|s| matches!(s, Overlay::List(list) if list.title == "connections"))
-        {
+        if let Some(list) = self.list_of("connections") {
             list.renew(items);
         }
     }

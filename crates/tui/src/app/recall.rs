@@ -8,8 +8,8 @@ use std::path::{Path, PathBuf};
 use jaunty_core::logbook::{Logbook, LogbookError};
 use jaunty_seam::profile::Profile;
 
-use super::prompt::Asked;
-use super::{App, Overlay};
+use super::overlay::prompt::Asked;
+use super::{App, Prompt};
 use crate::work::{Done, Kind};
 
 /// What is known of a buffer from earlier sessions.
@@ -76,8 +76,7 @@ impl App {
             known.entry(name).or_insert(value);
         }
         // Somebody may be asked for one already, and has not begun to answer.
-        if matches!(&self.overlay, Some(Overlay::Prompt(prompt)) if prompt.asked == Asked::Value && prompt.line.is_empty())
-        {
+        if self.overlaid::<Prompt>().is_some_and(|prompt| prompt.asked == Asked::Value && prompt.line.is_empty()) {
             self.ask_for_value();
         }
     }

@@ -3,7 +3,7 @@
 use jaunty_core::run::Job;
 use jaunty_language::statement::parameters::{self, ParameterValue};
 
-use super::prompt::Asked;
+use super::overlay::prompt::Asked;
 use super::{App, Overlay, Prompt};
 
 /// Statements that wait for the values of their parameters.

@@ -10,6 +10,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
+use super::overlay::keys;
 use crate::app::{App, CatalogBrowser};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -35,8 +36,24 @@ pub(super) fn draw(
     let x = put(cells, x + 2, area.y, area.right(), &format!("read {age} ago{known}"), faint);
     let hint = match (&app.told, walk.column) {
         (Some(told), _) => told.text.as_str(),
-        (_, 2) => "enter follows a reference, or writes · ctrl-b back · ctrl-g rows · f5 reloads",
-        _ => "type to search · enter writes a statement · ctrl-g rows · ← → columns · esc closes",
+        (_, 2) => &keys(
+            app,
+            &[
+                ("accept", "follows a reference, or writes"),
+                ("catalog-back", "back"),
+                ("catalog-rows", "rows"),
+                ("catalog-reload", "reloads"),
+            ],
+        ),
+        _ => {
+            let does = [
+                ("accept", "writes a statement"),
+                ("catalog-rows", "rows"),
+                ("catalog-left catalog-right", "columns"),
+                ("close-overlay", "closes"),
+            ];
+            &format!("type to search · {}", keys(app, &does))
+        }
     };
     put_hint(cells, x + 2, area.y, area.right().saturating_sub(1), hint, faint);
     let rows = if area.height >= ROWS_FROM { area.height * 2 / 5 } else { 0 };
@@ -178,7 +195,8 @@ fn draw_rows(app: &App, walk: &CatalogBrowser, area: Rect, cells: &mut Buffer) {
         }
         _ if !(object.kind.has_rows() || object.kind == ObjectKind::Keys) => tell("no rows", faint, cells),
         _ if app.connection.location.as_ref().is_some_and(|location| location.in_transaction()) => {
-            tell("no preview while a transaction is open; ctrl-g runs the statement", faint, cells);
+            let runs = keys(app, &[("catalog-rows", "runs the statement")]);
+            tell(&format!("no preview while a transaction is open; {runs}"), faint, cells);
         }
         _ => tell("reading its first rows …", faint, cells),
     }

@@ -5,7 +5,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use super::overlay::heading;
+use super::overlay::{heading, keys};
 use crate::app::{App, Form};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -27,7 +27,16 @@ pub(super) fn draw(app: &App, form: &Form, area: Rect, ground: Style, cells: &mu
     let what = if form.changes_one() { "change" } else { "new connection" };
     heading(app, &format!("{what} · {}", form.title), area, ground, cells);
     let more = if form.all { "fewer" } else { "all" };
-    let hint = format!("ctrl-g tests it · ctrl-s saves and connects · ctrl-t {more} fields · esc closes");
+    let more = format!("{more} fields");
+    let hint = keys(
+        app,
+        &[
+            ("test-profile", "tests it"),
+            ("save-profile", "saves and connects"),
+            ("more-fields", &more),
+            ("close-overlay", "closes"),
+        ],
+    );
     put_hint(cells, area.x + 24, area.y, area.right() - 1, &hint, style(Role::Faint));
     let lines = area.height.saturating_sub(BELOW + 1);
     let first = (form.chosen + 1).saturating_sub(usize::from(lines));

@@ -9,7 +9,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use super::buffer::mark;
-use super::overlay::input;
+use super::overlay::{input, keys};
 use crate::app::{App, LogbookView};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -26,11 +26,21 @@ pub(super) fn draw(app: &App, past: &LogbookView, area: Rect, ground: Style, cel
     let latest = if past.is_cut() { "the latest " } else { "" };
     let found = words::number(past.found.len() as u64);
     let title = format!("logbook · {found} of {latest}{}", words::count(all, "run"));
+    let does = keys(
+        app,
+        &[
+            ("accept", "rows"),
+            ("put-entry", "statement"),
+            ("run-entry", "run"),
+            ("keep-entry", "keep rows"),
+            ("forget-entry", "forget"),
+            ("forget-found", "forget all"),
+            ("close-overlay", "closes"),
+        ],
+    );
     let hint = match &app.told {
         Some(told) if told.wrong => told.text.as_str(),
-        _ => {
-            "enter rows · tab statement · ctrl-g run · ctrl-k keep rows · ctrl-x forget · ctrl-w forget all · esc closes"
-        }
+        _ => does.as_str(),
     };
     let start = put_hint(cells, area.x + 30, area.y, area.right() - 1, hint, faint);
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, ground.patch(app.theme.style(Role::Accent)));

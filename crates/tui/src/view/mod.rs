@@ -3,9 +3,9 @@
 
 pub mod buffer;
 pub mod catalog_browser;
+mod column_stats;
 pub mod completion_popup;
 pub mod context;
-mod facts;
 pub mod form;
 pub mod hints;
 mod logbook_view;

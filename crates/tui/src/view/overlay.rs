@@ -7,8 +7,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use crate::action::{ACTIONS, Scope, by_name};
-use crate::app::{App, List, Overlay, Prompt, Question};
+use crate::action::{Scope, by_name};
+use crate::app::{App, Help, HelpLine, List, Overlay, Prompt, Question};
 use crate::line::Line;
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -22,9 +22,9 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Overlay::Question(question)) => (question.answers.len() + question.about.len()) as u16 + 2,
         Some(Overlay::Form(form)) => super::form::rows(form),
         Some(Overlay::CatalogBrowser(_)) => screen.height.saturating_sub(2),
-        Some(Overlay::About(about, _)) => (about_lines(about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
+        Some(Overlay::About(view)) => (about_lines(&view.about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
         Some(Overlay::RowDetail(_) | Overlay::LogbookView(_)) => screen.height.saturating_sub(2),
-        Some(Overlay::ColumnStats(_)) => super::facts::LINES,
+        Some(Overlay::ColumnStats(_)) => super::column_stats::LINES,
         None => 0,
     };
     let rows = rows.min(screen.height.saturating_sub(1));
@@ -43,19 +43,29 @@ pub(super) fn draw(app: &App, overlay: &Overlay, screen: Rect, cells: &mut Buffe
     fill(cells, area, ground);
     match overlay {
         Overlay::List(list) => draw_list(app, list, area, ground, cells),
-        Overlay::Help(top) => draw_help(app, *top, area, ground, cells),
+        Overlay::Help(help) => draw_help(app, help.top, area, ground, cells),
         Overlay::Prompt(prompt) => draw_prompt(app, prompt, area, ground, cells),
         Overlay::Question(question) => draw_question(app, question, area, ground, cells),
         Overlay::Form(form) => super::form::draw(app, form, area, ground, cells),
         Overlay::CatalogBrowser(walk) => super::catalog_browser::draw(app, walk, area, ground, cells),
-        Overlay::About(about, top) => draw_about(app, about, *top, area, ground, cells),
+        Overlay::About(view) => draw_about(app, &view.about, view.top, area, ground, cells),
         Overlay::RowDetail(whole) => super::row_detail::draw(app, whole, area, ground, cells),
         Overlay::LogbookView(past) => super::logbook_view::draw(app, past, area, ground, cells),
         Overlay::ColumnStats(facts) => {
-            super::facts::draw(app, facts, area, ground, cells);
+            super::column_stats::draw(app, facts, area, ground, cells);
             None
         }
     }
+}
+
+/// Which keys do what, in words: each action (or several of one kind, in one string) with what it does. Those without
+/// a key are left out.
+pub(super) fn keys(app: &App, actions: &[(&str, &str)]) -> String {
+    let parts = actions.iter().filter_map(|(names, does)| {
+        let keys: Vec<String> = names.split(' ').filter_map(|name| app.key_of(name)).collect();
+        (!keys.is_empty()).then(|| format!("{} {does}", keys.join(" ")))
+    });
+    parts.collect::<Vec<_>>().join(" · ")
 }
 
 pub(super) fn heading(app: &App, text: &str, area: Rect, ground: Style, cells: &mut Buffer) -> u16 {
@@ -67,15 +77,23 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
     let found = format!("{} of {} {}", list.found.len(), list.items.len(), list.title);
     heading(app, &found, area, ground, cells);
     let hint = match list.title {
-        "connections" => {
-            "enter connects · ctrl-e edits · ctrl-y copies · ctrl-x removes · alt-up alt-down move · esc closes"
-        }
-        _ => "type to search · enter chooses · esc closes",
+        "connections" => keys(
+            app,
+            &[
+                ("accept", "connects"),
+                ("edit-profile", "edits"),
+                ("copy-profile", "copies"),
+                ("remove-profile", "removes"),
+                ("profile-up profile-down", "move"),
+                ("close-overlay", "closes"),
+            ],
+        ),
+        _ => format!("type to search · {}", keys(app, &[("accept", "chooses"), ("close-overlay", "closes")])),
     };
     // The drawer lies over the line where things are told.
     let (hint, style) = match &app.told {
         Some(told) if told.wrong => (told.text.as_str(), ground.patch(app.theme.style(Role::Failed))),
-        _ => (hint, faint),
+        _ => (hint.as_str(), faint),
     };
     put_hint(cells, area.x + 26, area.y, area.right() - 1, hint, style);
     let widest = usize::from(area.width / 3).max(40);
@@ -151,7 +169,7 @@ fn draw_question(app: &App, question: &Question, area: Rect, ground: Style, cell
         put_cut(cells, area.x + 1, y, area.right() - 1, line, style);
     }
     let below = area.y + 1 + question.about.len() as u16;
-    let stay = ("esc".to_owned(), "stay here");
+    let stay = (app.key_of("close-overlay").unwrap_or_default(), "stay here");
     let answers = question.answers.iter().map(|(key, text, _)| (key.to_string(), *text)).chain([stay]);
     for ((key, text), y) in answers.zip(below..area.bottom()) {
         put(cells, area.x + 3, y, area.right(), &key, strong);
@@ -168,8 +186,9 @@ fn about_lines(about: &About, screen: Rect) -> Vec<String> {
 
 fn draw_about(app: &App, about: &About, top: usize, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let hint = if about.table.is_some() { "f9 reveals the table · esc closes" } else { "esc closes" };
-    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, hint, faint);
+    let reveal: &[_] = if about.table.is_some() { &[("reveal", "reveals the table")] } else { &[] };
+    let hint = keys(app, &[reveal, &[("close-overlay", "closes")]].concat());
+    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     put_cut(
         cells,
         area.x + 1,
@@ -192,34 +211,35 @@ fn draw_help(app: &App, top: usize, area: Rect, ground: Style, cells: &mut Buffe
         area.x + 10,
         area.y,
         area.right() - 1,
-        "up and down scroll · esc closes · docs/keys.md shows how to bind other keys",
+        &format!(
+            "{} · docs/keys.md shows how to bind other keys",
+            keys(app, &[("overlay-up overlay-down", "scroll"), ("close-overlay", "closes")])
+        ),
         faint,
     );
-    let mut group = "";
-    let mut lines: Vec<(String, String, Role)> = Vec::new();
     let list = by_name("actions").map_or_else(String::new, |list| app.keymap.first(list));
-    for action in ACTIONS {
-        if action.group != group {
-            group = action.group;
-            if !lines.is_empty() {
-                lines.push((String::new(), String::new(), Role::Faint));
-            }
-            lines.push((group.to_owned(), String::new(), Role::Faint));
-        }
+    let shown = |line: HelpLine| {
+        let action = match line {
+            HelpLine::Free => return (String::new(), String::new(), Role::Faint),
+            HelpLine::Group(group) => return (group.to_owned(), String::new(), Role::Faint),
+            HelpLine::Action(action) => action,
+        };
         let keys: Vec<_> = app.keymap.keys(action).iter().map(ToString::to_string).collect();
         let place = match action.scope {
             Scope::Result => "  (in the result)",
             Scope::CompletionPopup => "  (while completing)",
-            Scope::Everywhere | Scope::Buffer => "",
+            // The heading says it.
+            _ => "",
         };
         // One without a key is found in the list of actions by its title.
         let (left, role) = match keys.as_slice() {
-            [] => (format!("{list} {}", action.title), Role::Overlay),
+            [] if !action.scope.is_overlaid() => (format!("{list} {}", action.title), Role::Overlay),
             keys => (keys.join(", "), Role::Accent),
         };
-        lines.push((left, format!("{}{place}", action.help), role));
-    }
-    for ((left, right, role), y) in lines.into_iter().skip(top).zip(area.y + 1..area.bottom()) {
+        (left, format!("{}{place}", action.help), role)
+    };
+    let lines = Help::lines().into_iter().map(shown);
+    for ((left, right, role), y) in lines.skip(top).zip(area.y + 1..area.bottom()) {
         let style = ground.patch(app.theme.style(role));
         put_cut(cells, area.x + if role == Role::Faint { 1 } else { 3 }, y, area.x + 30, &left, style);
         put_cut(cells, area.x + 31, y, area.right() - 1, &right, ground);

@@ -6,7 +6,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::{Modifier, Style};
 
-use super::overlay::input;
+use super::overlay::{input, keys};
 use crate::app::{App, RowDetail};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::row::{Field, Line, columns, left};
@@ -46,8 +46,17 @@ fn draw_head(app: &App, whole: &RowDetail, area: Rect, ground: Style, cells: &mu
         true => String::new(),
         false => format!("{} · ", words::count(whole.found() as u64, "place")),
     };
-    let hint =
-        format!("{found}left and right other rows · enter folds or shows a value · / searches · c copies · esc closes");
+    let does = keys(
+        app,
+        &[
+            ("previous-row next-row", "other rows"),
+            ("accept", "folds or shows a value"),
+            ("search-row", "searches"),
+            ("copy-value", "copies"),
+            ("close-overlay", "closes"),
+        ],
+    );
+    let hint = format!("{found}{does}");
     let start = put_hint(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     let strong = ground.patch(app.theme.style(Role::Accent));
     put_cut(cells, area.x + 1, area.y, start.saturating_sub(2), &title, strong);

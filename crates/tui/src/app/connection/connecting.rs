@@ -9,7 +9,7 @@ use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
 use super::{Connection, Link};
-use crate::app::prompt::Asked;
+use crate::app::overlay::prompt::Asked;
 use crate::app::{App, Message, Overlay, Prompt};
 
 impl App {

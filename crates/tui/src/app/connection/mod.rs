@@ -17,8 +17,7 @@ use jaunty_seam::engine::{Location, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
-use super::list::Item;
-use super::{App, List, Overlay, Pick};
+use super::{App, Item, List, Overlay, Pick};
 use jaunty_core::words;
 
 /// How the connection stands.

@@ -11,7 +11,7 @@ use jaunty_core::logbook::Outcome;
 use jaunty_seam::rows::cell::ColumnReader;
 
 use super::View;
-use crate::app::prompt::Asked;
+use crate::app::overlay::prompt::Asked;
 use crate::app::{App, Overlay, Prompt};
 use crate::work::{Done, Kind, wait_for_rest};
 use jaunty_core::words;

@@ -3,8 +3,8 @@
 use ratatui::layout::Rect;
 
 use super::{Rows, View};
-use crate::app::list::Item;
-use crate::app::{App, List, Overlay, Pick};
+
+use crate::app::{App, Item, List, Overlay, Pick};
 
 /// Cells between two columns.
 pub const GAP: u16 = 2;

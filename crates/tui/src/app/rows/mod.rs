@@ -19,20 +19,16 @@ use jaunty_core::words;
 mod arranged;
 mod beside;
 mod columns;
-mod facts;
 mod moving;
-mod row_detail;
 mod selection;
 mod strip;
 
 pub use arranged::Arranged;
 pub use columns::Placed;
-pub use facts::FactsView;
 pub use selection::{Marked, Marks};
 pub use strip::Slot;
 
 pub(super) use beside::Linked;
-pub use row_detail::{RowDetail, Spot};
 
 /// Lines above the rows: the title, the names, the types.
 pub const HEAD: u16 = 3;
@@ -86,7 +82,7 @@ impl View {
         }
     }
 
-    fn arrangement(&self) -> Option<Arc<Arrangement>> {
+    pub(super) fn arrangement(&self) -> Option<Arc<Arrangement>> {
         self.arranged.arrangement.clone()
     }
 }
@@ -312,6 +308,15 @@ impl Rows {
         if self.kept.as_ref().is_some_and(|kept| kept.path() == path) {
             self.asked = None;
             self.failed = Some(error);
+        }
+    }
+
+    /// Takes a column of the rows in hand, if it is shown.
+    pub(super) fn take_column(&mut self, column: usize) {
+        if let Some(view) = self.view_mut()
+            && let Some(place) = view.columns.iter().position(|shown| *shown == column)
+        {
+            view.column = place;
         }
     }
 

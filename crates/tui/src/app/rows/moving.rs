@@ -3,7 +3,7 @@
 use jaunty_core::logbook::Outcome;
 
 use crate::action::Scope;
-use crate::app::prompt::Asked;
+use crate::app::overlay::prompt::Asked;
 use crate::app::{App, Overlay, Prompt};
 use jaunty_core::words;
 

@@ -15,9 +15,9 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 
 use super::{Rows, View};
-use crate::app::list::Item;
-use crate::app::prompt::Asked;
-use crate::app::{Answered, App, List, Overlay, Pick, Prompt, Question};
+
+use crate::app::overlay::prompt::Asked;
+use crate::app::{Answered, App, Item, List, Overlay, Pick, Prompt, Question};
 use crate::work::{Done, Kind, wait_for_rest};
 use jaunty_core::words;
 use jaunty_seam::profile::path;
@@ -43,9 +43,9 @@ pub struct Marked {
 pub enum Marks {
     /// The cells between.
     Cells,
-    /// RowDetail rows.
+    /// Whole rows.
     Rows,
-    /// RowDetail columns.
+    /// Whole columns.
     Columns,
     /// Everything.
     All,

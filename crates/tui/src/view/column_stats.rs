@@ -6,7 +6,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use crate::app::{App, FactsView};
+use super::overlay::keys;
+use crate::app::{App, ColumnStatsView};
 use crate::paint::{put, put_cut, put_right};
 use crate::theme::Role;
 use jaunty_core::words;
@@ -18,9 +19,10 @@ const WIDE: u16 = 2;
 
 const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 
-pub(super) fn draw(app: &App, view: &FactsView, area: Rect, ground: Style, cells: &mut Buffer) {
+pub(super) fn draw(app: &App, view: &ColumnStatsView, area: Rect, ground: Style, cells: &mut Buffer) {
     let faint = ground.patch(app.theme.style(Role::Faint));
-    put_right(cells, area.x + 20, area.y, area.right() - 1, "of the rows shown · esc closes", faint);
+    let hint = format!("of the rows shown · {}", keys(app, &[("close-overlay", "closes")]));
+    put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
     super::overlay::heading(app, &view.title, area, ground, cells);
     let Some(facts) = &view.facts else {
         let words = app.work().map_or_else(String::new, crate::work::Work::words);

@@ -6,8 +6,9 @@ use jaunty_core::logbook::{Entry, Query, Searchable};
 use jaunty_core::run::Run;
 use jaunty_language::text::clean;
 
-use super::{Answered, App, Overlay, Question};
+use super::{After, Answered, Layer, Overlay, Question};
 use crate::action::Scope;
+use crate::app::App;
 use crate::line::Line;
 use crate::work::{Done, Kind};
 use jaunty_core::words;
@@ -48,12 +49,6 @@ impl LogbookView {
         self.chosen = self.chosen.min(self.found.len().saturating_sub(1));
     }
 
-    /// Finds what fits something else that was typed.
-    pub(super) fn search_anew(&mut self) {
-        self.chosen = 0;
-        self.search();
-    }
-
     /// The chosen run.
     pub fn entry(&self) -> Option<&Entry> {
         self.entries.as_ref()?.get(*self.found.get(self.chosen)?)
@@ -73,8 +68,105 @@ impl LogbookView {
         durations
     }
 
-    pub(super) fn move_by(&mut self, by: isize) {
+    /// Puts the chosen run's statement into the buffer.
+    pub(crate) fn put(&mut self, app: &mut App) -> After {
+        let Some(entry) = self.entry() else { return After::Stay };
+        app.follow_cursor_again();
+        app.panes.focus = Scope::Buffer;
+        app.put_statement(&entry.statement);
+        After::Close
+    }
+
+    /// Puts the chosen run's statement into the buffer, and runs it.
+    pub(crate) fn run(&mut self, app: &mut App) -> After {
+        let Some(entry) = self.entry() else { return After::Stay };
+        if entry.connection != app.connection.name() {
+            let there = clean::clean(&entry.connection);
+            let key = |name| app.key_of(name).unwrap_or_default();
+            let (list, put) = (key("connections"), key("put-entry"));
+            app.tell_wrong(format!(
+                "this ran on {there}; switch to it first ({list}), or press {put} to put it into the buffer"
+            ));
+            return After::Stay;
+        }
+        app.follow_cursor_again();
+        app.panes.focus = Scope::Buffer;
+        app.put_and_run(&entry.statement);
+        After::Close
+    }
+
+    /// Keeps the rows of the chosen run however old they get, or no longer.
+    pub(crate) fn keep(&mut self, app: &mut App) {
+        let Some(entry) = self.entry() else { return };
+        let (keeping, number, pinned) = (app.keeping.clone(), entry.number, !entry.pinned);
+        app.begin_work(Kind::Note, "updating the logbook".into(), move |_| {
+            let noted = keeping.logbook().map_or(Ok(()), |logbook| logbook.pin(number, pinned));
+            Done::Pinned(number, noted.map(|()| pinned).map_err(|error| error.to_string()))
+        });
+    }
+
+    /// Asks whether to forget the chosen run.
+    pub(crate) fn forget(&mut self, app: &mut App) {
+        self.ask_to_forget(self.entry().cloned().into_iter().collect(), app);
+    }
+
+    /// Asks whether to forget all runs that fit what was typed.
+    pub(crate) fn forget_found(&mut self, app: &mut App) {
+        let all = self.entries.as_deref().unwrap_or_default();
+        self.ask_to_forget(self.found.iter().filter_map(|at| all.get(*at)).cloned().collect(), app);
+    }
+
+    fn ask_to_forget(&self, entries: Vec<Entry>, app: &mut App) {
+        if entries.is_empty() {
+            return;
+        }
+        let bytes: u64 = entries.iter().map(|entry| entry.ended.bytes).sum();
+        let what = words::count(entries.len() as u64, "run");
+        let text = format!("Forget {what}, and remove {} of rows?", words::bytes(bytes));
+        let question = Question::new(text, &[('f', "forget", Answered::Forget)]);
+        let about = entries.iter().take(3).map(|entry| {
+            let first = entry.statement.lines().next().unwrap_or_default();
+            format!("  {}  {}", entry.moment(), clean::clean(first))
+        });
+        let about = about.collect();
+        app.overlay = Some(Overlay::Question(Question { about, forget: entries, ..question }));
+    }
+}
+
+impl Layer for LogbookView {
+    fn scope(&self) -> Option<Scope> {
+        Some(Scope::LogbookView)
+    }
+
+    fn takes_text(&self) -> bool {
+        true
+    }
+
+    fn line(&mut self) -> Option<&mut Line> {
+        Some(&mut self.query)
+    }
+
+    fn line_changed(&mut self) {
+        self.chosen = 0;
+        self.search();
+    }
+
+    fn move_by(&mut self, by: isize) {
         self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
+    }
+
+    fn page(&self) -> isize {
+        15
+    }
+
+    /// Holds the rows of the chosen run in the result pane.
+    fn accept(&mut self, app: &mut App) -> After {
+        let Some(entry) = self.entry().cloned() else { return After::Stay };
+        app.keep_in_sight(Arc::new(Run::remembered(entry)));
+        app.panes.focus = Scope::Result;
+        let back = app.key_of("back").unwrap_or_default();
+        app.tell(format!("kept rows, not run again; {back} returns to the result at the cursor"));
+        After::Close
     }
 }
 
@@ -101,9 +193,9 @@ impl App {
         });
     }
 
-    pub(super) fn take_logbook(&mut self, read: Result<Vec<(Entry, Searchable)>, String>) {
-        match (read, &mut self.overlay) {
-            (Ok(entries), Some(Overlay::LogbookView(past))) => past.take(entries),
+    pub(in crate::app) fn take_logbook(&mut self, read: Result<Vec<(Entry, Searchable)>, String>) {
+        match (read, self.overlaid::<LogbookView>()) {
+            (Ok(entries), Some(logbook)) => logbook.take(entries),
             (Err(error), _) => {
                 self.overlay = None;
                 self.tell_wrong(error);
@@ -112,77 +204,11 @@ impl App {
         }
     }
 
-    /// A key while the logbook is open.
-    pub(super) fn key_to_past(&mut self, name: &str) -> bool {
-        let Some(Overlay::LogbookView(past)) = &mut self.overlay else { return false };
-        match name {
-            "esc" => self.overlay = None,
-            "up" | "ctrl-p" => past.move_by(-1),
-            "down" | "ctrl-n" => past.move_by(1),
-            "pageup" | "ctrl-u" => past.move_by(-15),
-            "pagedown" | "ctrl-d" => past.move_by(15),
-            "home" => past.chosen = 0,
-            "end" => past.move_by(isize::MAX),
-            "enter" => self.open_past(),
-            "tab" => self.put_past(false),
-            "ctrl-g" => self.put_past(true),
-            "ctrl-k" => self.keep_past(),
-            "ctrl-x" => self.ask_to_forget(false),
-            "ctrl-w" => self.ask_to_forget(true),
-            _ => return false,
-        }
-        true
-    }
-
-    fn past_entry(&self) -> Option<Entry> {
-        match &self.overlay {
-            Some(Overlay::LogbookView(past)) => past.entry().cloned(),
-            _ => None,
-        }
-    }
-
-    /// Holds the rows of the chosen run in the result pane.
-    fn open_past(&mut self) {
-        let Some(entry) = self.past_entry() else { return };
-        self.overlay = None;
-        self.keep_in_sight(Arc::new(Run::remembered(entry)));
-        self.panes.focus = Scope::Result;
-        self.tell("kept rows, not run again; esc returns to the result at the cursor");
-    }
-
-    /// Puts the chosen run's statement into the buffer, and runs it.
-    fn put_past(&mut self, run: bool) {
-        let Some(entry) = self.past_entry() else { return };
-        if run && entry.connection != self.connection.name() {
-            let there = clean::clean(&entry.connection).into_owned();
-            return self.tell_wrong(format!(
-                "this ran on {there}; switch to it first (f3), or press tab to put it into the buffer"
-            ));
-        }
-        self.overlay = None;
-        self.follow_cursor_again();
-        self.panes.focus = Scope::Buffer;
-        match run {
-            true => self.put_and_run(&entry.statement),
-            false => self.put_statement(&entry.statement),
-        }
-    }
-
-    /// Keeps the rows of the chosen run however old they get, or no longer.
-    fn keep_past(&mut self) {
-        let Some(entry) = self.past_entry() else { return };
-        let (keeping, number, pinned) = (self.keeping.clone(), entry.number, !entry.pinned);
-        self.begin_work(Kind::Note, "updating the logbook".into(), move |_| {
-            let noted = keeping.logbook().map_or(Ok(()), |logbook| logbook.pin(number, pinned));
-            Done::Pinned(number, noted.map(|()| pinned).map_err(|error| error.to_string()))
-        });
-    }
-
-    pub(super) fn take_pin(&mut self, number: i64, pinned: Result<bool, String>) {
-        match (pinned, &mut self.overlay) {
+    pub(in crate::app) fn take_pin(&mut self, number: i64, pinned: Result<bool, String>) {
+        match (pinned, self.overlaid::<LogbookView>()) {
             (Err(error), _) => self.tell_wrong(error),
-            (Ok(pinned), Some(Overlay::LogbookView(past))) => {
-                let mut all = past.entries.iter_mut().flatten();
+            (Ok(pinned), Some(logbook)) => {
+                let mut all = logbook.entries.iter_mut().flatten();
                 if let Some(entry) = all.find(|entry| entry.number == number) {
                     entry.pinned = pinned;
                 }
@@ -191,29 +217,7 @@ impl App {
         }
     }
 
-    fn ask_to_forget(&mut self, all: bool) {
-        let Some(Overlay::LogbookView(past)) = self.overlay.take() else { return };
-        let entries: Vec<Entry> = match (&past.entries, all) {
-            (Some(entries), true) => past.found.iter().filter_map(|at| entries.get(*at)).cloned().collect(),
-            _ => past.entry().cloned().into_iter().collect(),
-        };
-        if entries.is_empty() {
-            self.overlay = Some(Overlay::LogbookView(past));
-            return;
-        }
-        let bytes: u64 = entries.iter().map(|entry| entry.ended.bytes).sum();
-        let what = words::count(entries.len() as u64, "run");
-        let text = format!("Forget {what}, and remove {} of rows?", words::bytes(bytes));
-        let question = Question::new(text, &[('f', "forget", Answered::Forget)]);
-        let about = entries.iter().take(3).map(|entry| {
-            let first = entry.statement.lines().next().unwrap_or_default();
-            format!("  {}  {}", entry.moment(), clean::clean(first))
-        });
-        let about = about.collect();
-        self.overlay = Some(Overlay::Question(Question { about, forget: entries, ..question }));
-    }
-
-    pub(super) fn forget_runs(&mut self, entries: Vec<Entry>) {
+    pub(in crate::app) fn forget_runs(&mut self, entries: Vec<Entry>) {
         let keeping = self.keeping.clone();
         self.begin_work(Kind::Write, "forgetting".into(), move |progress| {
             progress.expect(entries.len() as u64);

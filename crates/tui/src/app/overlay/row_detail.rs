@@ -5,7 +5,9 @@ use std::ops::Range;
 
 use jaunty_core::arrange::search::Search;
 
-use crate::app::{App, Overlay};
+use super::{After, Layer, Overlay};
+use crate::action::Scope;
+use crate::app::App;
 use crate::line;
 use crate::pager::{RowAnswer, Wish};
 use crate::row::{Field, LONGEST, Line};
@@ -110,19 +112,6 @@ impl RowDetail {
         std::iter::successors(first, |line| self.below(*line)).take(height).collect()
     }
 
-    fn move_by(&mut self, by: isize) {
-        for _ in 0..by.unsigned_abs() {
-            match if by < 0 { self.above(self.chosen) } else { self.below(self.chosen) } {
-                Some(line) => self.chosen = line,
-                None => break,
-            }
-        }
-    }
-
-    fn go_to_end(&mut self) {
-        self.chosen = self.above(self.lines.len()).unwrap_or(0);
-    }
-
     /// Keeps the line in hand on a screen of so many lines.
     fn keep_in_sight(&mut self, height: usize) {
         self.top = self.top.min(self.chosen);
@@ -149,11 +138,6 @@ impl RowDetail {
         self.lines.get(self.chosen).map_or(0, |line| line.column)
     }
 
-    /// What is looked for, while it is being written.
-    pub(in crate::app) fn line(&mut self) -> Option<&mut line::Line> {
-        self.typing.then_some(&mut self.sought)
-    }
-
     /// How many places hold what is looked for.
     pub fn found(&self) -> usize {
         self.places.iter().filter(|place| !place.goes_on).count()
@@ -164,15 +148,6 @@ impl RowDetail {
         let from = self.places.partition_point(|place| place.line < line);
         let to = self.places.partition_point(|place| place.line <= line);
         self.places.get(from..to).unwrap_or_default()
-    }
-
-    /// Looks for something else that was typed.
-    pub(in crate::app) fn search_anew(&mut self) {
-        self.find_places();
-        if self.places_in(self.chosen).is_empty() {
-            self.here = self.places.iter().position(|place| place.line > self.chosen).or(Some(0));
-            self.go_to_place();
-        }
     }
 
     /// Finds the places of what is looked for. It may begin in one line and go on in the next, where a line was
@@ -194,7 +169,7 @@ impl RowDetail {
     }
 
     /// Goes to the next place, or to the one before.
-    fn seek(&mut self, back: bool) {
+    pub(crate) fn seek(&mut self, back: bool) {
         let now = self.here.unwrap_or_else(|| self.places.partition_point(|place| place.line < self.chosen));
         let is_other = |at: &usize| self.places.get(*at).is_some_and(|place| !place.goes_on);
         let (before, after) = (0..now.min(self.places.len()), now + 1..self.places.len());
@@ -224,6 +199,130 @@ impl RowDetail {
             self.folded.insert(self.chosen);
         }
         opens
+    }
+
+    /// Begins to look for something else.
+    pub(crate) fn begin_search(&mut self) {
+        (self.typing, self.sought) = (true, line::Line::default());
+    }
+
+    /// Copies the whole value in hand.
+    pub(crate) fn copy(&mut self, app: &mut App) {
+        if let Some(rows) = app.rows.kept().cloned() {
+            app.pager.ask(Wish::Cell { rows, row: self.row, column: self.column() });
+        }
+    }
+
+    /// Shows the value in hand alone, or the whole row again.
+    pub(crate) fn turn(&mut self, app: &mut App) {
+        let alone = if self.alone.is_some() { None } else { Some(self.column()) };
+        self.look_at_alone(alone, false, app);
+    }
+
+    fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool, app: &App) {
+        self.goes_to = Some(self.column());
+        (self.alone, self.from_row, self.from) = (alone, from_row, 0);
+        self.ask(app);
+    }
+
+    /// Has it laid out on the screen as it is now.
+    fn ask(&self, app: &App) {
+        let Some(rows) = app.rows.kept().cloned() else { return };
+        let (row, alone, from, width) = (self.row, self.alone, self.from, app.screen.width);
+        app.pager.ask(Wish::Row { rows, row, alone, from, width });
+    }
+
+    /// Shows the next part of a value that is too long to be shown at once, or the one before.
+    pub(crate) fn other_part(&mut self, next: bool, app: &mut App) {
+        let Some(field) = self.alone.and_then(|column| self.fields.get(column)) else { return };
+        let from = match next {
+            true => field.part.end,
+            false => field.part.start.saturating_sub(LONGEST),
+        };
+        if from < field.bytes && from != self.from {
+            (self.from, self.chosen) = (from, 0);
+            self.ask(app);
+        } else {
+            app.tell(if next { "this is the end of the value" } else { "this is the beginning of the value" });
+        }
+    }
+
+    /// Looks at the next row, or the one before, at the same column.
+    pub(crate) fn other_row(&mut self, by: i64, app: &mut App) {
+        let (alone, column) = (self.alone, self.column());
+        app.move_row(by);
+        app.rows.take_column(column);
+        app.look_at_row(alone);
+        // A column that is hidden in the table is none there.
+        if let Some(other) = app.overlaid::<RowDetail>() {
+            other.goes_to = Some(column);
+        }
+    }
+}
+
+impl Layer for RowDetail {
+    fn scope(&self) -> Option<Scope> {
+        (!self.typing).then_some(Scope::RowDetail)
+    }
+
+    fn takes_text(&self) -> bool {
+        self.typing
+    }
+
+    fn line(&mut self) -> Option<&mut line::Line> {
+        self.typing.then_some(&mut self.sought)
+    }
+
+    fn line_changed(&mut self) {
+        self.find_places();
+        if self.places_in(self.chosen).is_empty() {
+            self.here = self.places.iter().position(|place| place.line > self.chosen).or(Some(0));
+            self.go_to_place();
+        }
+    }
+
+    fn move_by(&mut self, by: isize) {
+        match by {
+            isize::MIN => return self.chosen = 0,
+            isize::MAX => return self.chosen = self.above(self.lines.len()).unwrap_or(0),
+            _ => {}
+        }
+        for _ in 0..by.unsigned_abs() {
+            match if by < 0 { self.above(self.chosen) } else { self.below(self.chosen) } {
+                Some(line) => self.chosen = line,
+                None => break,
+            }
+        }
+    }
+
+    fn page(&self) -> isize {
+        20
+    }
+
+    fn wheel(&self) -> isize {
+        3
+    }
+
+    fn accept(&mut self, app: &mut App) -> After {
+        if self.typing {
+            self.typing = false;
+        } else if !self.fold() && self.alone.is_none() {
+            let column = self.column();
+            self.look_at_alone(Some(column), true, app);
+        }
+        After::Stay
+    }
+
+    fn close(&mut self, app: &mut App) -> After {
+        if self.typing {
+            (self.typing, self.sought) = (false, line::Line::default());
+            self.find_places();
+        } else if self.alone.is_some() && self.from_row {
+            self.look_at_alone(None, false, app);
+        } else {
+            return After::Close;
+        }
+        After::Stay
     }
 }
 
@@ -271,20 +370,18 @@ impl App {
         }
         let row = view.row_of(view.row);
         let whole = RowDetail::new(view.row, row, alone, view.column_in_hand());
+        whole.ask(self);
         self.overlay = Some(Overlay::RowDetail(Box::new(whole)));
-        self.ask_for_row_as_it_is();
     }
 
     /// Has the row that is looked at laid out on the screen as it is now.
     pub(in crate::app) fn ask_for_row_as_it_is(&mut self) {
-        let (Some(Overlay::RowDetail(whole)), Some(rows)) = (&self.overlay, self.rows.kept().cloned()) else { return };
-        let (row, alone, from, width) = (whole.row, whole.alone, whole.from, self.screen.width);
-        self.pager.ask(Wish::Row { rows, row, alone, from, width });
+        self.on(|row: &mut RowDetail, app| row.ask(app));
     }
 
-    pub(super) fn take_row(&mut self, answer: RowAnswer) {
+    pub(in crate::app) fn take_row(&mut self, answer: RowAnswer) {
         let ours = self.rows.kept().is_some_and(|kept| kept.path() == answer.path);
-        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay
+        if let Some(whole) = self.overlaid::<RowDetail>()
             && ours
             && (whole.row, whole.alone, whole.from) == (answer.row, answer.alone, answer.from)
         {
@@ -296,108 +393,8 @@ impl App {
     pub(in crate::app) fn keep_line_in_sight(&mut self) {
         let height =
             crate::view::overlay::drawer(self, self.screen).height.saturating_sub(crate::view::row_detail::HEAD);
-        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
+        if let Some(whole) = self.overlaid::<RowDetail>() {
             whole.keep_in_sight(usize::from(height));
-        }
-    }
-
-    /// Shows a value alone, or the whole row again.
-    fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool) {
-        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
-            whole.goes_to = Some(whole.column());
-            (whole.alone, whole.from_row, whole.from) = (alone, from_row, 0);
-        }
-        self.ask_for_row_as_it_is();
-    }
-
-    /// A key while a row is looked at.
-    pub(in crate::app) fn key_to_whole(&mut self, name: &str) -> bool {
-        let Some(Overlay::RowDetail(whole)) = &mut self.overlay else { return false };
-        if whole.typing {
-            match name {
-                "esc" => {
-                    (whole.typing, whole.sought) = (false, line::Line::default());
-                    whole.find_places();
-                }
-                "enter" => whole.typing = false,
-                _ => return false,
-            }
-            return true;
-        }
-        match name {
-            "up" => whole.move_by(-1),
-            "down" => whole.move_by(1),
-            "pageup" => whole.move_by(-20),
-            "pagedown" | "space" => whole.move_by(20),
-            "home" => whole.chosen = 0,
-            "end" => whole.go_to_end(),
-            "left" => self.other_row(-1),
-            "right" => self.other_row(1),
-            "/" => (whole.typing, whole.sought) = (true, line::Line::default()),
-            ">" => self.other_part(true),
-            "<" => self.other_part(false),
-            "n" => whole.seek(false),
-            "p" => whole.seek(true),
-            "c" | "ctrl-c" => {
-                let (row, column) = (whole.row, whole.column());
-                if let Some(rows) = self.rows.kept().cloned() {
-                    self.pager.ask(Wish::Cell { rows, row, column });
-                }
-            }
-            "enter" => {
-                if !whole.fold() && whole.alone.is_none() {
-                    let column = whole.column();
-                    self.look_at_alone(Some(column), true);
-                }
-            }
-            "v" => {
-                let alone = if whole.alone.is_some() { None } else { Some(whole.column()) };
-                self.look_at_alone(alone, false);
-            }
-            "esc" if whole.alone.is_some() && whole.from_row => self.look_at_alone(None, false),
-            "esc" => self.overlay = None,
-            _ => return false,
-        }
-        true
-    }
-
-    /// Shows the next part of a value that is too long to be shown at once, or the one before.
-    fn other_part(&mut self, next: bool) {
-        let Some(Overlay::RowDetail(whole)) = &mut self.overlay else { return };
-        let Some(field) = whole.alone.and_then(|column| whole.fields.get(column)) else { return };
-        let from = match next {
-            true => field.part.end,
-            false => field.part.start.saturating_sub(LONGEST),
-        };
-        if from < field.bytes && from != whole.from {
-            (whole.from, whole.chosen) = (from, 0);
-            self.ask_for_row_as_it_is();
-        } else {
-            self.tell(if next { "this is the end of the value" } else { "this is the beginning of the value" });
-        }
-    }
-
-    /// Scrolls what is looked at.
-    pub(in crate::app) fn scroll_whole(&mut self, by: isize) {
-        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
-            whole.move_by(by);
-        }
-    }
-
-    /// Looks at the next row, or the one before, at the same column.
-    fn other_row(&mut self, by: i64) {
-        let Some(Overlay::RowDetail(whole)) = &self.overlay else { return };
-        let (alone, column) = (whole.alone, whole.column());
-        self.move_row(by);
-        if let Some(view) = self.rows.view_mut()
-            && let Some(place) = view.columns.iter().position(|shown| *shown == column)
-        {
-            view.column = place;
-        }
-        self.look_at_row(alone);
-        // A column that is hidden in the table is none there.
-        if let Some(Overlay::RowDetail(whole)) = &mut self.overlay {
-            whole.goes_to = Some(column);
         }
     }
 }
@@ -438,7 +435,7 @@ mod tests {
         assert_eq!(value.chosen, 1);
         value.folded.insert(0);
         assert_eq!(value.shown(99), [0, 7]);
-        value.go_to_end();
+        value.move_by(isize::MAX);
         value.move_by(-1);
         assert_eq!(value.chosen, 0, "the outermost counts");
         value.move_by(isize::MAX);
@@ -497,7 +494,7 @@ mod tests {
         let mut value = whole(&NESTED);
         value.folded = HashSet::from([0, 1, 5]);
         value.sought = "quay".into();
-        value.search_anew();
+        value.line_changed();
         assert_eq!((value.chosen, value.shown(99)), (2, vec![0, 1, 2, 3, 4, 5, 6, 7]));
         assert_eq!(value.folded, HashSet::from([5]), "what does not hide it stays");
     }

@@ -3,12 +3,15 @@
 use std::path::PathBuf;
 
 use jaunty_core::export::Format;
+use jaunty_language::edit::document::Motion;
 use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::profile::Profile;
 use nucleo_matcher::pattern::{AtomKind, CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 
-use crate::action::{Action, synonyms};
+use super::{After, Layer, Overlay};
+use crate::action::{ACTIONS, Action, Scope, synonyms};
+use crate::app::App;
 use crate::line::Line;
 
 /// A list to choose from.
@@ -87,13 +90,13 @@ pub enum Pick {
 }
 
 impl List {
-    pub(super) fn new(title: &'static str, items: Vec<Item>) -> List {
+    pub(in crate::app) fn new(title: &'static str, items: Vec<Item>) -> List {
         let found = (0..items.len()).collect();
         List { title, query: Line::default(), items, found, chosen: 0 }
     }
 
     /// Finds what matches what was typed.
-    pub(super) fn search(&mut self) {
+    pub(in crate::app) fn search(&mut self) {
         let query = self.query.text();
         // Parts of the label in any place; words of the line about it only as they are.
         let pattern = Pattern::parse(query, CaseMatching::Ignore, Normalization::Smart);
@@ -121,7 +124,7 @@ impl List {
     }
 
     /// Takes other items; what was typed and what is chosen stay.
-    pub(super) fn renew(&mut self, items: Vec<Item>) {
+    pub(in crate::app) fn renew(&mut self, items: Vec<Item>) {
         let chosen = self.chosen;
         self.items = items;
         self.search();
@@ -131,12 +134,72 @@ impl List {
         self.chosen = chosen.min(self.found.len().saturating_sub(1));
     }
 
-    /// Moves the choice.
-    pub(super) fn choose_by(&mut self, by: isize) {
+    pub(in crate::app) fn picked(&self) -> Option<&Pick> {
+        self.found.get(self.chosen).and_then(|index| self.items.get(*index)).map(|item| &item.pick)
+    }
+}
+
+impl Layer for List {
+    fn scope(&self) -> Option<Scope> {
+        matches!(self.picked(), Some(Pick::Connection(_))).then_some(Scope::ConnectionList)
+    }
+
+    fn takes_text(&self) -> bool {
+        true
+    }
+
+    fn line(&mut self) -> Option<&mut Line> {
+        Some(&mut self.query)
+    }
+
+    fn line_changed(&mut self) {
+        self.search();
+    }
+
+    fn move_by(&mut self, by: isize) {
         self.chosen = self.chosen.saturating_add_signed(by).min(self.found.len().saturating_sub(1));
     }
 
-    pub(super) fn picked(&self) -> Option<Pick> {
-        self.found.get(self.chosen).and_then(|index| self.items.get(*index)).map(|item| item.pick.clone())
+    fn accept(&mut self, app: &mut App) -> After {
+        // Where nothing fits what was typed, that is not the end of it.
+        let Some(pick) = self.picked().cloned() else { return After::Stay };
+        match pick {
+            Pick::Action(action) => app.act(action),
+            Pick::Connection(profile) => app.connect(*profile),
+            Pick::Outside(file, line) => app.edit_file_outside(&file, line),
+            Pick::NewConnection => app.ask_for_url(),
+            Pick::NewWith(engine) => app.new_profile(engine),
+            Pick::Switch(to) => app.switch(to),
+            Pick::SwitchKind(kind) => app.ask_for_choices(kind),
+            Pick::Buffer(path) => app.take_up_buffer(&path),
+            Pick::Road(statement) => app.go_along(&statement),
+            Pick::PlaceIn(path, at) => app.take_up_buffer_at(&path, Some(at)),
+            Pick::Place(at) => app.go(Motion::To(at), false),
+            Pick::Column(column) => app.go_to_column(column),
+            Pick::CopyAs(format) => app.copy_as(format, true),
+            Pick::PutAs(format) => app.put_as(format),
+            Pick::Text { written, alone } => app.put_text(&written, alone),
+            Pick::Object { schema, name } => app.look_at_object(&schema, &name),
+        }
+        After::Close
+    }
+}
+
+impl App {
+    /// Lists all actions but those of typing and of what lies over the screen.
+    pub fn list_actions(&mut self) {
+        let listed = ACTIONS.iter().filter(|action| action.group != "Typing" && !action.scope.is_overlaid());
+        let items = listed.map(|action| Item {
+            label: action.title.to_owned(),
+            key: self.keymap.first(action),
+            help: action.help.to_owned(),
+            pick: Pick::Action(action),
+        });
+        self.overlay = Some(Overlay::List(List::new("actions", items.collect())));
+    }
+
+    /// The list with this title, if it is open.
+    pub(in crate::app) fn list_of(&mut self, title: &str) -> Option<&mut List> {
+        self.overlaid::<List>().filter(|list| list.title == title)
     }
 }

@@ -3,17 +3,20 @@
 use jaunty_core::arrange::ArrangeError;
 use jaunty_core::arrange::facts::{ColumnStats, facts};
 
-use crate::app::{App, Overlay};
+use super::{Layer, Overlay};
+use crate::app::App;
 use crate::work::{Done, Kind, wait_for_rest};
 
-/// ColumnStats of a column, as they come.
+/// What a column holds, as it becomes known.
 #[derive(Debug)]
-pub struct FactsView {
+pub struct ColumnStatsView {
     /// The column's name and type.
     pub title: String,
     /// What is known; none while it is being found out.
     pub facts: Option<Box<ColumnStats>>,
 }
+
+impl Layer for ColumnStatsView {}
 
 impl App {
     /// Tells what the column in hand holds, in the rows that are shown.
@@ -23,7 +26,7 @@ impl App {
         let (Some(kept), Some(page)) = (self.rows.kept().cloned(), self.rows.page()) else { return };
         let Some(head) = page.columns.get(column) else { return };
         let title = format!("{} {}", head.name, head.type_name);
-        self.overlay = Some(Overlay::ColumnStats(FactsView { title, facts: None }));
+        self.overlay = Some(Overlay::ColumnStats(ColumnStatsView { title, facts: None }));
         let arrangement = view.arrangement();
         let run = self.rows.run().cloned();
         self.begin_work(Kind::ColumnStats, "counting".into(), move |progress| {
@@ -37,9 +40,9 @@ impl App {
     }
 
     pub(in crate::app) fn take_facts(&mut self, found: Result<Box<ColumnStats>, ArrangeError>) {
-        match (found, &mut self.overlay) {
-            (Ok(facts), Some(Overlay::ColumnStats(view))) => view.facts = Some(facts),
-            (Err(error), Some(Overlay::ColumnStats(_))) => {
+        match (found, self.overlaid::<ColumnStatsView>()) {
+            (Ok(facts), Some(view)) => view.facts = Some(facts),
+            (Err(error), Some(_)) => {
                 self.overlay = None;
                 self.tell_wrong(error.to_string());
             }

@@ -14,12 +14,13 @@ use jaunty_language::edit::document::Motion;
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 use jaunty_seam::error::EngineError;
 
-use super::list::Item;
-use super::{App, List, Overlay, Pick};
-use crate::keys::Key;
+use super::{After, Item, Layer, List, Overlay, Pick};
+use crate::action::Scope;
+use crate::app::App;
+use crate::line::{LineEdit, LinePlace};
 
 /// What came of asking for an object's first rows.
-pub type Tasted = Result<Sample, EngineError>;
+pub type Preview = Result<Sample, EngineError>;
 
 /// The walk.
 #[derive(Debug)]
@@ -41,7 +42,7 @@ pub struct CatalogBrowser {
     /// The chosen one of each column.
     pub chosen: [usize; 3],
     /// The first rows of an object.
-    pub sample: Option<(Name, Tasted)>,
+    pub sample: Option<(Name, Preview)>,
     /// The statement that makes an object.
     pub definition: Option<(Name, String)>,
     asked: Option<Name>,
@@ -105,7 +106,153 @@ impl CatalogBrowser {
         self.chosen[2] = if from < 2 { 0 } else { self.chosen[2].min(self.shape.len().saturating_sub(1)) };
     }
 
-    /// Moves the choice in the column in hand.
+    /// Goes to an object, wherever it is.
+    fn go_to(&mut self, name: &Name) -> bool {
+        let objects = self.catalog.objects();
+        let there = objects.iter().position(|o| o.to_name() == *name);
+        let Some(there) = there else { return false };
+        self.typed = Default::default();
+        self.find(0);
+        self.chosen[0] = self.schemas.iter().position(|schema| *schema == name.schema).unwrap_or(0);
+        self.find(1);
+        self.chosen[1] = self.objects.iter().position(|at| *at == there).unwrap_or(0);
+        self.find(2);
+        true
+    }
+
+    /// Goes to the column to the right, or to the left.
+    pub(crate) fn column_by(&mut self, by: isize) {
+        self.column = self.column.saturating_add_signed(by).min(2);
+    }
+
+    fn step(&mut self, name: &Name) {
+        let from = self.object().map(Object::to_name);
+        if self.go_to(name) {
+            self.before.extend(from);
+            self.after.clear();
+        }
+    }
+
+    /// Goes back to the object that was looked at before.
+    pub(crate) fn back(&mut self) {
+        let here = self.object().map(Object::to_name);
+        if let Some(name) = self.before.pop() {
+            self.go_to(&name);
+            self.after.extend(here);
+        }
+    }
+
+    /// Goes forward again after going back.
+    pub(crate) fn forth(&mut self) {
+        let here = self.object().map(Object::to_name);
+        if let Some(name) = self.after.pop() {
+            self.go_to(&name);
+            self.before.extend(here);
+        }
+    }
+
+    /// Lists what can be put into the buffer of the chosen object.
+    fn templates(&self) -> Option<List> {
+        let dialect = self.dialect;
+        let object = self.object()?;
+        let definition = self.definition.clone().filter(|(name, _)| *name == object.to_name());
+        let mut items = Vec::new();
+        for template in templates::TEMPLATES {
+            let made = match (template.title, &definition) {
+                ("definition", Some((_, text))) => Some(jaunty_language::edit::snippet::escaped(text)),
+                _ => (template.make)(object, &self.catalog, dialect),
+            };
+            let Some(written) = made else { continue };
+            items.push(Item {
+                label: template.title.to_owned(),
+                key: String::new(),
+                help: jaunty_language::edit::snippet::Snippet::plain(&written).replace('\n', " "),
+                pick: Pick::Text { written, alone: !matches!(template.title, "name" | "columns") },
+            });
+        }
+        let tables = ["new table", "new table, every clause"].into_iter().zip(dialect.new_table);
+        for (label, written) in tables.filter(|(_, written)| !written.is_empty()) {
+            items.push(Item {
+                label: label.to_owned(),
+                key: String::new(),
+                help: jaunty_language::edit::snippet::Snippet::plain(written).replace('\n', " "),
+                pick: Pick::Text { written: written.to_owned(), alone: true },
+            });
+        }
+        Some(List::new("statements to write", items))
+    }
+
+    /// Runs the statement for the rows of the chosen object.
+    pub(crate) fn run_rows(&mut self, app: &mut App) -> After {
+        let Some(object) = self.object().filter(|o| o.kind.has_rows() || o.kind == ObjectKind::Keys) else {
+            return After::Stay;
+        };
+        app.look_at_object(&object.schema.clone(), &object.name.clone());
+        After::Close
+    }
+
+    /// Reads the catalog again.
+    pub(crate) fn reload(&mut self, app: &mut App) {
+        app.connection.ask_for_person(Order::Catalog);
+        let stops = app.key_of("close-overlay").unwrap_or_default();
+        app.tell(format!("reloading the catalog; {stops} stops"));
+    }
+
+    /// Asks for the first rows and the definition of the chosen object, if they are not there.
+    fn ask_for_preview(&mut self, app: &mut App) {
+        // What waits or runs comes first.
+        if app.connection.is_busy() {
+            return;
+        }
+        let Some(object) = self.object().cloned() else { return };
+        let name = object.to_name();
+        if self.asked.as_ref() == Some(&name) || self.sample.as_ref().is_some_and(|(of, _)| *of == name) {
+            return;
+        }
+        let rows = templates::TEMPLATES
+            .iter()
+            .find(|t| t.title == "rows")
+            .and_then(|t| (t.make)(&object, &self.catalog, self.dialect));
+        if self.asked.replace(name).is_some() {
+            // A person has moved on.
+            app.connection.end_tasting();
+        }
+        let kind = object.kind;
+        app.connection.ask(Order::Definition(Box::new(object.clone())));
+        if let Some(rows) = rows.filter(|_| kind.has_rows() || kind == ObjectKind::Keys) {
+            app.connection.ask(Order::Sample(Box::new(object), rows));
+        }
+    }
+}
+
+impl Layer for CatalogBrowser {
+    fn scope(&self) -> Option<Scope> {
+        Some(Scope::CatalogBrowser)
+    }
+
+    fn takes_text(&self) -> bool {
+        true
+    }
+
+    fn type_text(&mut self, text: &str) {
+        if let Some(typed) = self.typed.get_mut(self.column) {
+            typed.push_str(text);
+        }
+        if let Some(chosen) = self.chosen.get_mut(self.column) {
+            *chosen = 0;
+        }
+        self.find(self.column);
+    }
+
+    fn edit(&mut self, edit: LineEdit) {
+        if edit == LineEdit::Delete(LinePlace::Left) {
+            if let Some(typed) = self.typed.get_mut(self.column) {
+                typed.pop();
+            }
+            self.find(self.column);
+        }
+    }
+
     fn move_by(&mut self, by: isize) {
         let count = [self.schemas.len(), self.objects.len(), self.shape.len()];
         let (Some(chosen), Some(count)) = (self.chosen.get_mut(self.column), count.get(self.column)) else { return };
@@ -125,59 +272,27 @@ impl CatalogBrowser {
         }
     }
 
-    pub(super) fn type_text(&mut self, text: &str) {
-        if let Some(typed) = self.typed.get_mut(self.column) {
-            typed.push_str(text);
+    fn accept(&mut self, app: &mut App) -> After {
+        let leads_to = self.shape.get(self.chosen[2]).and_then(|line| line.leads_to.clone());
+        match (self.column, leads_to) {
+            (0, _) => self.column = 1,
+            (2, Some(name)) => self.step(&name),
+            _ => app.overlay = self.templates().map(Overlay::List),
         }
-        if let Some(chosen) = self.chosen.get_mut(self.column) {
-            *chosen = 0;
-        }
-        self.find(self.column);
+        After::Stay
     }
 
-    fn rub_out(&mut self) {
-        if let Some(typed) = self.typed.get_mut(self.column) {
-            typed.pop();
+    fn close(&mut self, app: &mut App) -> After {
+        if app.connection.asks() {
+            app.connection.stop();
+            return After::Stay;
         }
-        self.find(self.column);
+        app.connection.end_tasting();
+        After::Close
     }
 
-    /// Goes to an object, wherever it is.
-    fn go_to(&mut self, name: &Name) -> bool {
-        let objects = self.catalog.objects();
-        let there = objects.iter().position(|o| o.to_name() == *name);
-        let Some(there) = there else { return false };
-        self.typed = Default::default();
-        self.find(0);
-        self.chosen[0] = self.schemas.iter().position(|schema| *schema == name.schema).unwrap_or(0);
-        self.find(1);
-        self.chosen[1] = self.objects.iter().position(|at| *at == there).unwrap_or(0);
-        self.find(2);
-        true
-    }
-
-    fn step(&mut self, name: &Name) {
-        let from = self.object().map(Object::to_name);
-        if self.go_to(name) {
-            self.before.extend(from);
-            self.after.clear();
-        }
-    }
-
-    fn back(&mut self) {
-        let here = self.object().map(Object::to_name);
-        if let Some(name) = self.before.pop() {
-            self.go_to(&name);
-            self.after.extend(here);
-        }
-    }
-
-    fn forth(&mut self) {
-        let here = self.object().map(Object::to_name);
-        if let Some(name) = self.after.pop() {
-            self.go_to(&name);
-            self.before.extend(here);
-        }
+    fn after_key(&mut self, app: &mut App) {
+        self.ask_for_preview(app);
     }
 }
 
@@ -206,7 +321,7 @@ impl App {
                     catalog,
                     self.buffer.document.outline().dialect(),
                 ))));
-                self.appearance();
+                self.preview_object();
             }
             None => self.list_objects(),
         }
@@ -215,12 +330,12 @@ impl App {
     /// Opens the catalog at the table that the cursor stands on.
     pub fn reveal(&mut self) {
         let Some(catalog) = self.connection.catalog.clone() else { return self.list_objects() };
-        let in_result = self.panes.focus == crate::action::Scope::Result;
+        let in_result = self.panes.focus == Scope::Result;
         if in_result && self.refuses_from_elsewhere() {
             return;
         }
         let name = match self.panes.focus {
-            crate::action::Scope::Result => self.table_of_column(),
+            Scope::Result => self.table_of_column(),
             _ => self.about_at_cursor().and_then(|about| about.table).or_else(|| {
                 // Where the word says nothing, and the statement is about one table, that is meant.
                 let document = &self.buffer.document;
@@ -233,60 +348,28 @@ impl App {
             Some(name) if walk.go_to(&name) => {
                 walk.column = 2;
                 self.overlay = Some(Overlay::CatalogBrowser(Box::new(walk)));
-                self.appearance();
+                self.preview_object();
             }
             _ => self.tell("no table of the catalog here"),
         }
     }
 
-    fn walk(&mut self) -> Option<&mut CatalogBrowser> {
-        match &mut self.overlay {
-            Some(Overlay::CatalogBrowser(walk)) => Some(walk),
-            _ => None,
-        }
+    /// Asks for what the catalog shows of the chosen object.
+    pub(in crate::app) fn preview_object(&mut self) {
+        self.on(CatalogBrowser::ask_for_preview);
     }
 
-    /// Asks for the first rows and the definition of the chosen object, if they are not there.
-    pub(super) fn appearance(&mut self) {
-        let dialect = self.buffer.document.outline().dialect();
-        // What waits or runs comes first.
-        if self.connection.is_busy() {
-            return;
-        }
-        let Some(walk) = self.walk() else { return };
-        let Some(object) = walk.object() else { return };
-        let name = object.to_name();
-        if walk.asked.as_ref() == Some(&name) || walk.sample.as_ref().is_some_and(|(of, _)| *of == name) {
-            return;
-        }
-        let rows = templates::TEMPLATES
-            .iter()
-            .find(|t| t.title == "rows")
-            .and_then(|t| (t.make)(object, &walk.catalog, dialect));
-        let object = object.clone();
-        let before = walk.asked.replace(name.clone());
-        if before.is_some() {
-            // A person has moved on.
-            self.connection.end_tasting();
-        }
-        let kind = object.kind;
-        self.connection.ask(Order::Definition(Box::new(object.clone())));
-        if let Some(rows) = rows.filter(|_| kind.has_rows() || kind == ObjectKind::Keys) {
-            self.connection.ask(Order::Sample(Box::new(object), rows));
-        }
-    }
-
-    pub(super) fn tasted(&mut self, name: Name, sample: Tasted) {
-        if let Some(walk) = self.walk() {
+    pub(in crate::app) fn tasted(&mut self, name: Name, sample: Preview) {
+        if let Some(walk) = self.overlaid::<CatalogBrowser>() {
             walk.asked = walk.asked.take().filter(|asked| *asked != name);
             walk.sample = Some((name, sample));
         }
-        self.appearance();
+        self.preview_object();
     }
 
-    pub(super) fn defined(&mut self, object: &Object, definition: Result<Option<String>, EngineError>) {
+    pub(in crate::app) fn defined(&mut self, object: &Object, definition: Result<Option<String>, EngineError>) {
         let dialect = self.buffer.document.outline().dialect();
-        let Some(walk) = self.walk() else { return };
+        let Some(walk) = self.overlaid::<CatalogBrowser>() else { return };
         let own = definition.ok().flatten();
         let text = own.or_else(|| templates::definition(object, &walk.catalog, dialect));
         if let Some(text) = text {
@@ -298,93 +381,8 @@ impl App {
         }
     }
 
-    /// Keys of the walk. True if the key was for it.
-    pub(super) fn key_to_walk(&mut self, name: &str, key: Key) -> bool {
-        if name == "esc" && self.connection.asks() && self.walk().is_some() {
-            self.connection.stop();
-            return true;
-        }
-        let Some(walk) = self.walk() else { return false };
-        match name {
-            "right" | "tab" => walk.column = (walk.column + 1).min(2),
-            "left" | "backtab" => walk.column = walk.column.saturating_sub(1),
-            "up" | "ctrl-p" => walk.move_by(-1),
-            "down" | "ctrl-n" => walk.move_by(1),
-            "pageup" | "ctrl-u" => walk.move_by(-10),
-            "pagedown" | "ctrl-d" => walk.move_by(10),
-            "home" => walk.move_by(isize::MIN),
-            "end" => walk.move_by(isize::MAX),
-            "backspace" | "ctrl-h" => walk.rub_out(),
-            "alt-left" | "ctrl-b" => walk.back(),
-            "alt-right" | "ctrl-f" => walk.forth(),
-            "ctrl-g" => {
-                let Some(object) = walk.object().filter(|o| o.kind.has_rows() || o.kind == ObjectKind::Keys) else {
-                    return true;
-                };
-                let (schema, name) = (object.schema.clone(), object.name.clone());
-                self.overlay = None;
-                self.look_at_object(&schema, &name);
-                return true;
-            }
-            "f5" => {
-                self.connection.ask_for_person(Order::Catalog);
-                self.tell("reloading the catalog; esc stops");
-            }
-            "enter" => {
-                let leads_to = walk.shape.get(walk.chosen[2]).and_then(|line| line.leads_to.clone());
-                match (walk.column, leads_to) {
-                    (0, _) => walk.column = 1,
-                    (2, Some(name)) => walk.step(&name),
-                    _ => self.list_templates(),
-                }
-            }
-            "esc" | "ctrl-o" | "ctrl-q" => {
-                self.connection.end_tasting();
-                self.overlay = None;
-            }
-            _ => match key.typed() {
-                Some(c) => walk.type_text(c.encode_utf8(&mut [0; 4])),
-                None => return true,
-            },
-        }
-        self.appearance();
-        true
-    }
-
-    /// Lists what can be put into the buffer of the chosen object.
-    fn list_templates(&mut self) {
-        let dialect = self.buffer.document.outline().dialect();
-        let Some(walk) = self.walk() else { return };
-        let Some(object) = walk.object() else { return };
-        let definition = walk.definition.clone().filter(|(name, _)| *name == object.to_name());
-        let mut items = Vec::new();
-        for template in templates::TEMPLATES {
-            let made = match (template.title, &definition) {
-                ("definition", Some((_, text))) => Some(jaunty_language::edit::snippet::escaped(text)),
-                _ => (template.make)(object, &walk.catalog, dialect),
-            };
-            let Some(written) = made else { continue };
-            items.push(Item {
-                label: template.title.to_owned(),
-                key: String::new(),
-                help: jaunty_language::edit::snippet::Snippet::plain(&written).replace('\n', " "),
-                pick: Pick::Text { written, alone: !matches!(template.title, "name" | "columns") },
-            });
-        }
-        let tables = ["new table", "new table, every clause"].into_iter().zip(dialect.new_table);
-        for (label, written) in tables.filter(|(_, written)| !written.is_empty()) {
-            items.push(Item {
-                label: label.to_owned(),
-                key: String::new(),
-                help: jaunty_language::edit::snippet::Snippet::plain(written).replace('\n', " "),
-                pick: Pick::Text { written: written.to_owned(), alone: true },
-            });
-        }
-        self.overlay = Some(Overlay::List(List::new("statements to write", items)));
-    }
-
     /// Puts a text with places into the buffer: at the cursor, or as a statement of its own at the end.
-    pub(super) fn put_text(&mut self, written: &str, alone: bool) {
+    pub(in crate::app) fn put_text(&mut self, written: &str, alone: bool) {
         let end = self.buffer.document.outline().dialect().terminator();
         if alone {
             self.begin_statement_at_end();
@@ -392,11 +390,11 @@ impl App {
         let cursor = self.buffer.document.cursor();
         let end = if alone { end } else { "" };
         self.put_snippet(cursor..cursor, &format!("{written}{end}"));
-        self.panes.focus = crate::action::Scope::Buffer;
+        self.panes.focus = Scope::Buffer;
     }
 
     /// Makes room for a statement at the end of the buffer and goes there.
-    pub(super) fn begin_statement_at_end(&mut self) {
+    pub(in crate::app) fn begin_statement_at_end(&mut self) {
         let document = &mut self.buffer.document;
         let outline = document.outline();
         let last = outline.statements().last().map(|s| (s.body_end, s.end == s.body_end));
