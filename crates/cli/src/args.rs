@@ -88,7 +88,8 @@ pub struct Written {
     /// The file to write to; its ending sets the format unless --format does
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// Options of the format: separator, quote, header, ends, null, formulas, nested, table or dialect; may be given several times
+    /// Options of the format: separator, quote, header, ends, null, formulas, nested, table or dialect; of a chart its
+    /// kind, x, y, by, … (docs/out-lines.md); may be given several times
     #[arg(short = 'O', long = "option", value_name = "KEY=VALUE")]
     pub options: Vec<String>,
 }
@@ -112,10 +113,7 @@ impl Written {
             options.table = Some(stem.to_string_lossy().into_owned());
         }
         for option in &self.options {
-            let (key, value) = option
-                .split_once('=')
-                .ok_or_else(|| Failure::Usage(format!("--option takes KEY=VALUE, and \"{option}\" has no =")))?;
-            options.set(key, value).map_err(|error| Failure::Usage(format!("--option: {error}")))?;
+            options.take(self.format(), option).map_err(|error| Failure::Usage(format!("--option: {error}")))?;
         }
         Ok(options)
     }

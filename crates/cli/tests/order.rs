@@ -81,7 +81,7 @@ fn named(code: &str) -> BTreeSet<String> {
 
 #[test]
 fn modules_use_only_what_stands_before_them() {
-    for package in ["language", "seam", "core", "engines"] {
+    for package in ["language", "seam", "picture", "core", "engines"] {
         let order = order(package);
         let place = |module: &str| order.iter().position(|known| known == module);
         let folder = root().join("crates").join(package).join("src");
@@ -118,10 +118,11 @@ fn crates_depend_only_on_what_lies_below() {
     for (package, expected) in [
         ("language", &[][..]),
         ("seam", &["language"]),
-        ("core", &["language", "seam"]),
+        ("picture", &[]),
+        ("core", &["language", "picture", "seam"]),
         ("engines", &["language", "seam"]),
         ("conformance", &["language", "seam"]),
-        ("tui", &["core", "language", "seam"]),
+        ("tui", &["core", "language", "picture", "seam"]),
         ("testservers", &[]),
     ] {
         assert_eq!(depends_on(package), expected, "{package}");
@@ -132,7 +133,7 @@ fn crates_depend_only_on_what_lies_below() {
 fn nobody_else_names_an_engine_or_a_language() {
     const NAMES: &[&str] = &["sqlite", "postgres", "postgresql", "mysql", "mariadb", "redis"];
     let mut found = Vec::new();
-    for package in ["language", "seam", "core", "tui", "conformance"] {
+    for package in ["language", "seam", "picture", "core", "tui", "conformance"] {
         for (path, code) in sources_of(package) {
             let inside = path.strip_prefix(root()).unwrap().to_string_lossy().into_owned();
             // The folders of the languages, and the tables of them.

@@ -4,7 +4,7 @@
 
 use jaunty_language::edit::document::Motion;
 
-use crate::app::{App, CatalogBrowser, Form, LogbookView, RowDetail};
+use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, RowDetail};
 use crate::line::{LineEdit, LinePlace};
 
 /// Where an action's keys count.
@@ -34,6 +34,8 @@ pub enum Scope {
     RowDetail,
     /// In the logbook.
     LogbookView,
+    /// In a chart.
+    ChartView,
 }
 
 impl Scope {
@@ -52,6 +54,7 @@ impl Scope {
             Scope::CatalogBrowser => "catalog",
             Scope::RowDetail => "one row",
             Scope::LogbookView => "logbook",
+            Scope::ChartView => "chart",
         }
     }
 
@@ -238,6 +241,8 @@ actions! {
             "Show this value on its own" => App::show_value;
         Result "facts" "Column statistics" ["i"]
             "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
+        Result "chart" "Chart" ["G"]
+            "Draw a chart of these rows: lines, bars, a histogram …, chosen by the columns" => App::open_chart;
         Result "follow-row" "Follow key" ["f"]
             "Go to the row that this value references, or to rows that reference it" => App::follow_row;
         Result "follow-back" "Follow back" ["r"]
@@ -564,6 +569,41 @@ actions! {
             "Copy the whole value" => |app| app.on(RowDetail::copy);
     }
 
+    "In a chart" {
+        ChartView "chart-next" "Next place" ["right"]
+            "Next place of the chart, with its values" => |app| app.on_layer(|layer, _| layer.move_by(1));
+        ChartView "chart-previous" "Previous place" ["left"]
+            "Previous place of the chart" => |app| app.on_layer(|layer, _| layer.move_by(-1));
+        ChartView "chart-kind" "Kind" ["k"]
+            "Next kind: line, area, bar, scatter, histogram, box, heat, map" => |app| app.on(ChartView::next_kind);
+        ChartView "chart-x" "X" ["x"]
+            "Choose the column along the lower edge" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::X, app));
+        ChartView "chart-y" "Y" ["y"]
+            "Choose the column along the left edge" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Y, app));
+        ChartView "chart-by" "By" ["b"]
+            "Choose the column whose values are a series each" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::By, app));
+        ChartView "chart-each" "Each" ["e"]
+            "Choose the column whose values are a small chart each" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Each, app));
+        ChartView "chart-aggregate" "Aggregate" ["a"]
+            "Next aggregate: sum, mean, count, min, max, median" => |app| app.on(ChartView::next_aggregate);
+        ChartView "chart-step" "Step" ["t"]
+            "Next step of time: minute, hour, day, week, month, quarter, year" => |app| app.on(ChartView::next_step);
+        ChartView "chart-stack" "Stack" ["s"]
+            "Series beside each other, stacked, or as shares of 100 %" => |app| app.on(ChartView::next_stack);
+        ChartView "chart-log" "Logarithmic" ["l"]
+            "Count in powers of ten, or not" => |app| app.on(ChartView::toggle_log);
+        ChartView "chart-zero" "From zero" ["z"]
+            "Begin the left edge at 0, or at the least value" => |app| app.on(ChartView::toggle_zero);
+        ChartView "chart-more" "More" ["+"]
+            "Show one more name or series before the rest" => |app| app.on(|chart: &mut ChartView, app| chart.show_more(1, app));
+        ChartView "chart-fewer" "Fewer" ["-"]
+            "Show one name or series fewer" => |app| app.on(|chart: &mut ChartView, app| chart.show_more(-1, app));
+        ChartView "chart-save" "Save" ["o"]
+            "Save the chart as SVG or PDF" => |app| app.on(ChartView::save);
+        ChartView "chart-out-line" "Out-line" ["w"]
+            "Put an out-line below the statement that saves the chart on every run" => |app| app.on(ChartView::put_out_line);
+    }
+
     "In the logbook" {
         LogbookView "put-entry" "Put into buffer" ["tab"]
             "Insert the statement of the chosen run into the buffer" => |app| app.on(LogbookView::put);
@@ -604,7 +644,8 @@ pub fn synonyms(name: &str) -> &'static str {
         "reveal" => "describe inspect definition ddl",
         "tables" => "views relations list",
         "explain" => "documentation hover what is this",
-        "facts" => "profile distribution histogram chart summary sample",
+        "facts" => "profile distribution histogram summary sample",
+        "chart" => "graph plot picture line bar scatter histogram map",
         "narrow" => "where condition",
         "search-rows" => "grep find",
         "keep-columns" => "pin columns sticky",

@@ -3,6 +3,8 @@
 //! Each role has a colour for terminals with many, one of the sixteen for those without, and
 //! modifiers that carry the meaning where there is no colour at all.
 
+use jaunty_picture as picture;
+use jaunty_picture::Paint;
 use ratatui::style::{Color, Modifier, Style};
 
 /// How many colours the terminal has.
@@ -219,6 +221,40 @@ impl Theme {
             }
             Depth::None => Style::new().add_modifier(modifier),
         }
+    }
+}
+
+impl Theme {
+    /// Whether the terminal has colours enough to tell series apart by them.
+    pub fn has_colours(&self) -> bool {
+        matches!(self.depth, Depth::Full | Depth::Indexed)
+    }
+
+    /// A piece of a picture that lies on `ground`: what it is painted with, and what below it.
+    pub fn painted(&self, paint: Paint, below: Paint, ground: Style) -> Style {
+        let look = if self.name == Name::Lamplight { picture::Look::Dark } else { picture::Look::Light };
+        let colour = |paint: Paint| -> Option<Color> {
+            let [red, green, blue] = look.colour(paint);
+            match (self.depth, paint) {
+                // The ground is that of what the picture lies on.
+                (_, Paint::Ground) => ground.bg,
+                (Depth::Full, _) => Some(Color::Rgb(red, green, blue)),
+                (Depth::Indexed, _) => {
+                    Some(Color::Indexed(indexed(u32::from(red) << 16 | u32::from(green) << 8 | u32::from(blue))))
+                }
+                (Depth::Sixteen, Paint::Series(n) | Paint::Soft(n)) => {
+                    use Color::{Blue, Cyan, Gray, Green, LightBlue, Magenta, Red, Yellow};
+                    Some([Blue, Yellow, Green, Magenta, Cyan, Red, LightBlue, Gray][usize::from(n % 8)])
+                }
+                (Depth::Sixteen, Paint::Alarm) => Some(Color::Red),
+                (Depth::Sixteen, Paint::Faint | Paint::Rule) => Some(Color::DarkGray),
+                (Depth::Sixteen | Depth::None, _) => None,
+            }
+        };
+        let mut style = ground;
+        style.fg = colour(paint).or(ground.fg);
+        style.bg = colour(below).or(ground.bg);
+        style
     }
 }
 

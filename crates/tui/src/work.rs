@@ -17,7 +17,7 @@ use jaunty_core::run::prepare::{Prepared, Unready};
 use jaunty_language::outline::Outline;
 use jaunty_seam::profile::Profile;
 
-use crate::app::{Buffer, Message, Post, Recalled};
+use crate::app::{Buffer, Gathered, Message, Post, Recalled};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -41,6 +41,8 @@ pub enum Kind {
     Arrange,
     /// What a column holds.
     ColumnStats,
+    /// A chart.
+    Chart,
     /// The whole value in hand.
     Value,
     /// What differs between two results.
@@ -91,6 +93,8 @@ pub enum Done {
     Written(Result<String, String>),
     /// What a column holds.
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
+    /// What is drawn of a result.
+    Charted(Box<Gathered>),
     /// Files of buffers.
     Files(Vec<PathBuf>),
     /// Lines that were looked for in all buffers, or why there are none.

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 use jaunty_core::arrange::pick::Part;
+use jaunty_core::chart::plot::Texts;
 use jaunty_core::export::file::{PartFile, of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
 use jaunty_core::words;
@@ -105,6 +106,14 @@ impl Output {
     /// Opens standard output for the first rows of results only.
     pub fn shortened(format: Format, most: usize) -> Result<Output, Failure> {
         Ok(Output { most: Some(most), ..Output::open(None, format, &Options::default())? })
+    }
+
+    /// Says what stands above and below a picture of the rows that come next.
+    pub fn about(&mut self, texts: Texts) {
+        if self.format.is_picture() {
+            self.options.texts = texts;
+            self.exporter = self.format.exporter(&self.options);
+        }
     }
 
     /// Whether rows are taken as they come; else when all of them are kept.

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::logbook::KeptResult;
+use jaunty_core::run::Run;
 use jaunty_language::dialect::SQLITE;
 
 use super::interrupt::Interrupt;
@@ -17,6 +18,7 @@ use crate::failure::Failure;
 pub fn write(args: &Rows) -> Result<(), Failure> {
     let logbook = logbook()?;
     let options = args.written.options(&SQLITE)?;
+    let texts;
     let archive = {
         let found = match args.run.parse::<i64>() {
             Ok(number) => logbook.entry(number),
@@ -41,6 +43,7 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
                 n => format!("run {} has {n} results with rows; --result takes 1 to {n}", entry.number),
             })
         })?;
+        texts = Run::remembered(entry.clone()).texts();
         Archive::open(path).map_err(|error| {
             Failure::Usage(format!("{error}. Rows are kept up to the limit in the settings; run it again"))
         })?
@@ -56,6 +59,7 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
         || (),
         || {
             let mut output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+            output.about(texts);
             let written = output.write(&part, &interrupt);
             output.close(written.is_ok())?;
             written

@@ -204,6 +204,7 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
         for result in run.results() {
             if let RunResult::Rows(rows) = result {
                 let archive = rows.archive().map_err(|error| Failure::Usage(error.to_string()))?;
+                output.lock().about(run.texts());
                 output.lock().write(&Part::whole(archive), interrupt)?;
             }
         }

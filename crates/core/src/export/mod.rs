@@ -9,6 +9,7 @@ mod insert;
 mod json;
 mod long;
 mod nested;
+mod picture;
 mod table;
 pub mod target;
 mod xlsx;
@@ -19,6 +20,9 @@ use arrow_array::RecordBatch;
 use arrow_schema::{ArrowError, Schema};
 
 use jaunty_language::text::clean::clean;
+
+use crate::chart::plot::Texts;
+use crate::chart::{self, Spec};
 
 use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, by_name};
 
@@ -53,6 +57,10 @@ pub enum Format {
     Parquet,
     /// An Arrow IPC file.
     Arrow,
+    /// A chart as SVG.
+    Svg,
+    /// A chart as PDF.
+    Pdf,
 }
 
 /// A format, the word for it, the endings of its files, and a line about it.
@@ -60,7 +68,7 @@ pub type Described = (Format, &'static str, &'static [&'static str], &'static st
 
 impl Format {
     /// All formats. The first ending is the usual one.
-    pub const ALL: [Described; 14] = [
+    pub const ALL: [Described; 16] = [
         (Format::Table, "table", &["txt"], "aligned columns with a header"),
         (Format::Csv, "csv", &["csv"], "comma-separated values"),
         (Format::Tsv, "tsv", &["tsv", "tab"], "tab-separated values"),
@@ -75,10 +83,12 @@ impl Format {
         (Format::Xlsx, "xlsx", &["xlsx"], "a workbook"),
         (Format::Parquet, "parquet", &["parquet"], "a Parquet file"),
         (Format::Arrow, "arrow", &["arrow", "ipc"], "an Arrow IPC file"),
+        (Format::Svg, "svg", &["svg"], "a chart as SVG"),
+        (Format::Pdf, "pdf", &["pdf"], "a chart as PDF"),
     ];
 
     fn described(self) -> &'static Described {
-        static ALL: [Described; 14] = Format::ALL;
+        static ALL: [Described; 16] = Format::ALL;
         ALL.iter().find(|(format, ..)| *format == self).unwrap_or(&ALL[0])
     }
 
@@ -106,17 +116,23 @@ impl Format {
 
     /// Whether it is text, which a terminal or a clipboard can take.
     pub fn is_text(self) -> bool {
-        !matches!(self, Format::Xlsx | Format::Parquet | Format::Arrow)
+        !matches!(self, Format::Xlsx | Format::Parquet | Format::Arrow | Format::Svg | Format::Pdf)
+    }
+
+    /// Whether it is a picture of the rows.
+    pub fn is_picture(self) -> bool {
+        matches!(self, Format::Svg | Format::Pdf)
     }
 
     /// Whether a file of it holds one result, so that each of several has a file of its own.
     pub fn holds_one(self) -> bool {
-        matches!(self, Format::Csv | Format::Tsv | Format::Json | Format::JsonLines | Format::Parquet | Format::Arrow)
+        use Format::{Arrow, Csv, Json, JsonLines, Parquet, Pdf, Svg, Tsv};
+        matches!(self, Csv | Tsv | Json | JsonLines | Parquet | Arrow | Svg | Pdf)
     }
 
     /// Whether the types of the columns have to be known before the first row is written.
     pub fn needs_types(self) -> bool {
-        matches!(self, Format::Parquet | Format::Arrow)
+        matches!(self, Format::Parquet | Format::Arrow | Format::Svg | Format::Pdf)
     }
 
     /// A writer of this format.
@@ -136,6 +152,7 @@ impl Format {
             Format::Xlsx => Box::new(xlsx::Xlsx::default()),
             Format::Parquet => Box::new(columnar::Parquet::default()),
             Format::Arrow => Box::new(columnar::Arrow::default()),
+            Format::Svg | Format::Pdf => Box::new(picture::Picture::new(self, options)),
         };
         Box::new(Headed { exporter, columns: 0 })
     }
@@ -169,6 +186,10 @@ pub struct Options {
     pub columns: Option<Vec<(String, String)>>,
     /// The dialect of statements.
     pub dialect: &'static Dialect,
+    /// What a picture shows.
+    pub chart: Spec,
+    /// What stands above and below a picture.
+    pub texts: Texts,
 }
 
 impl Default for Options {
@@ -186,6 +207,8 @@ impl Default for Options {
             key: Vec::new(),
             columns: None,
             dialect: FALLBACK,
+            chart: Spec::default(),
+            texts: Texts::default(),
         }
     }
 }
@@ -205,6 +228,21 @@ pub const OPTIONS: [(&str, &str); 10] = [
 ];
 
 impl Options {
+    /// Takes one word as a person writes it for a format: an option, or for a picture its kind.
+    pub fn take(&mut self, format: Format, word: &str) -> Result<(), String> {
+        match (word.split_once('='), format.is_picture()) {
+            (None, true) => self.chart.take_word(word),
+            (None, false) => {
+                Err(format!("\"{word}\" is not an option; write options as key=value, such as separator=;"))
+            }
+            (Some((key, value)), true) => self.chart.set(key, value).unwrap_or_else(|| {
+                let names: Vec<_> = chart::spec::OPTIONS.iter().map(|(name, _)| *name).collect();
+                Err(format!("unknown option \"{key}\"; those of a chart are {}", names.join(", ")))
+            }),
+            (Some((key, value)), false) => self.set(key, value),
+        }
+    }
+
     /// Sets one by its key, as a person writes it. The error says what may stand there.
     pub fn set(&mut self, key: &str, value: &str) -> Result<(), String> {
         let one = |value: &str| match value.as_bytes() {

@@ -2,8 +2,10 @@
 //!
 //! ```text
 //! target = file {option} | format {option} | "insert" table {option}
-//! option = key "=" value
+//! option = key "=" value | kind
 //! ```
+//!
+//! A kind, as `line`, is one of a chart ([`crate::chart::Kind`]).
 //!
 //! A file's ending tells the format. A format alone names no file; whoever asks gives one a name. Names and
 //! values with blanks stand in double quotes.
@@ -71,16 +73,9 @@ impl Target {
         };
         let mut table_may_come = target.file.is_none() && target.format == Format::Insert;
         for (range, word) in words {
-            match word.split_once('=') {
-                Some((key, value)) => {
-                    target.options.set(key, value).map_err(|message| wrong(range, message))?;
-                }
-                None if table_may_come => target.options.table = Some(word),
-                None => {
-                    let message =
-                        format!("\"{word}\" is not an option; write options as key=value, such as separator=;");
-                    return Err(wrong(range, message));
-                }
+            match word.contains('=') {
+                false if table_may_come => target.options.table = Some(word),
+                _ => target.options.take(target.format, &word).map_err(|message| wrong(range, message))?,
             }
             table_may_come = false;
         }

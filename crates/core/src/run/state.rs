@@ -7,6 +7,8 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use super::out_line::file_of;
 use crate::archive::{Archive, ArchiveError};
+use crate::chart::plot::Texts;
+use crate::chart::scale::number;
 use crate::export::file::of_result;
 use crate::export::target::Target;
 use crate::logbook::{Entry, KeptResult, Outcome};
@@ -224,9 +226,24 @@ impl Run {
         let results = self.all_rows();
         let files = targets.iter().flat_map(|(path, target)| {
             let each = results.iter().enumerate();
-            each.map(|(result, rows)| (of_result(path, result), target.clone(), Arc::clone(rows)))
+            each.map(|(result, rows)| {
+                let mut target = target.clone();
+                target.options.texts = self.texts();
+                (of_result(path, result), target, Arc::clone(rows))
+            })
         });
         files.collect()
+    }
+
+    /// What stands above and below a picture of its rows.
+    pub fn texts(&self) -> Texts {
+        let first = self.statement.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim();
+        let title = self.title.clone().unwrap_or_else(|| first.chars().take(200).collect());
+        let started = chrono::DateTime::<chrono::Local>::from(self.started).format("%Y-%m-%d %H:%M").to_string();
+        let rows = format!("{} row{}", number(self.rows() as f64, 0), if self.rows() == 1 { "" } else { "s" });
+        let parts = [self.connection.clone(), self.database.clone(), started, rows];
+        let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+        Texts { title, source: parts.join(" · ") }
     }
 
     /// A run of earlier, from the logbook.

@@ -52,8 +52,8 @@ pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
 pub use overlay::{
-    AboutView, Answered, CatalogBrowser, ColumnStatsView, Field, Form, Help, HelpLine, Item, Layer, List, LogbookView,
-    Overlay, PASSWORD, Pick, Preview, Prompt, Question, RowDetail, Spot,
+    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Field, Form, Gathered, Help,
+    HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, Preview, Prompt, Question, RowDetail, Spot,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
@@ -412,6 +412,7 @@ impl App {
         self.rows.follow(of_cursor.as_ref(), areas.result, &self.pager);
         self.scroll_along();
         self.keep_line_in_sight();
+        self.follow_chart();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

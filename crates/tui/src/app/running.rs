@@ -1,10 +1,10 @@
 //! Running statements: those of the buffer, and those that are put there.
 
 use jaunty_core::logbook::Outcome;
-use jaunty_core::run::Job;
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
 use jaunty_core::run::prepare::{Prepared, Unready, prepare};
+use jaunty_core::run::{Job, Run};
 use jaunty_language::dialect::TransactionWords;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::edit::snippet::unfilled;
@@ -14,6 +14,7 @@ use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
 
 use super::{Answered, App, Overlay, Question};
+use crate::action::Scope;
 use crate::work::{Done, Kind};
 use jaunty_core::words;
 
@@ -182,6 +183,37 @@ impl App {
                 document.go(Motion::PreviousStatement, false);
             }
         }
+    }
+
+    /// Puts an out-line below the statement of a run, where that stands in the buffer.
+    pub(super) fn put_out_line(&mut self, run: &Run, target: &str) {
+        let Some(start) = self.place_of(run) else {
+            return self.tell_wrong("the statement of this result is not in the buffer; save the chart with an export");
+        };
+        let document = &mut self.buffer.document;
+        let dialect = document.outline().dialect();
+        let comments = dialect.line_comments;
+        let mark = match comments.first() {
+            Some(open) if !comments.contains(&"--") => format!("{open} -->"),
+            _ => "-->".to_owned(),
+        };
+        let Some(end) = document.outline().statements().iter().find(|s| s.start == start).map(|s| s.end) else {
+            return;
+        };
+        // Behind those that are there already.
+        let rope = document.rope();
+        let mut line = rope.byte_to_line(end);
+        while line + 1 < rope.len_lines()
+            && jaunty_language::split::out_mark::behind_mark(rope.line(line + 1).to_string().trim_end(), dialect)
+                .is_some()
+        {
+            line += 1;
+        }
+        let last = rope.line(line).to_string();
+        let at = rope.line_to_byte(line) + last.trim_end_matches(['\n', '\r']).len();
+        document.go(Motion::To(at), false);
+        document.insert(&format!("\n{mark} {target}"));
+        self.panes.focus = Scope::Buffer;
     }
 
     /// After several statements: says where it ended if it did not get to the end.

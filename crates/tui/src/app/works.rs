@@ -127,6 +127,7 @@ impl App {
             Done::Pinned(number, pinned) => self.take_pin(number, pinned),
             Done::Logbook(read) => self.take_logbook(read),
             Done::ColumnStats(found) => self.take_facts(found),
+            Done::Charted(gathered) => self.take_chart(*gathered),
             Done::Sums(sums) => self.take_sums(sums),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }

@@ -3,6 +3,7 @@
 
 pub mod buffer;
 pub mod catalog_browser;
+mod chart;
 mod column_stats;
 pub mod completion_popup;
 pub mod context;

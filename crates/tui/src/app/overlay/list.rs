@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use jaunty_core::chart::Spec;
 use jaunty_core::export::Format;
 use jaunty_language::edit::document::Motion;
 use jaunty_seam::engine::{Switch, SwitchKind};
@@ -71,6 +72,8 @@ pub enum Pick {
     Column(usize),
     /// Copy rows in this format.
     CopyAs(Format),
+    /// Draw this of the result.
+    Chart(Box<Spec>),
     /// Put rows into the buffer in this format.
     PutAs(Format),
     /// Put this into the buffer.
@@ -178,6 +181,7 @@ impl Layer for List {
             Pick::Column(column) => app.go_to_column(column),
             Pick::CopyAs(format) => app.copy_as(format, true),
             Pick::PutAs(format) => app.put_as(format),
+            Pick::Chart(spec) => app.open_chart_of(*spec),
             Pick::Text { written, alone } => app.put_text(&written, alone),
             Pick::Object { schema, name } => app.look_at_object(&schema, &name),
         }

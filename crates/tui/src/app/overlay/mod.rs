@@ -3,6 +3,7 @@
 
 mod about;
 mod catalog_browser;
+mod chart;
 mod column_stats;
 mod form;
 mod help;
@@ -13,6 +14,7 @@ mod row_detail;
 
 pub use about::AboutView;
 pub use catalog_browser::{CatalogBrowser, Preview};
+pub use chart::{AROUND as CHART_AROUND, Axis, ChartView, Gathered};
 pub use column_stats::ColumnStatsView;
 pub use form::{Field, Form, PASSWORD};
 pub use help::{Help, HelpLine};
@@ -176,6 +178,8 @@ overlays! {
     RowDetail(Box<RowDetail>) is RowDetail;
     /// The logbook.
     LogbookView(Box<LogbookView>) is LogbookView;
+    /// A chart of rows.
+    Chart(Box<ChartView>) is ChartView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

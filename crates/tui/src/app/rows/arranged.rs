@@ -106,6 +106,14 @@ impl App {
         }
     }
 
+    /// Keeps the rows that fulfil all of these too.
+    pub(in crate::app) fn narrow_by_all(&mut self, conditions: Vec<Condition>) {
+        let mut wanted = self.rows.view().arranged.wanted;
+        let new: Vec<Condition> = conditions.into_iter().filter(|one| !wanted.conditions.contains(one)).collect();
+        wanted.conditions.extend(new);
+        self.want(wanted);
+    }
+
     fn narrow_by(&mut self, condition: Condition) {
         let mut wanted = self.rows.view().arranged.wanted;
         if !wanted.conditions.contains(&condition) {
@@ -273,6 +281,11 @@ impl App {
             Ok(statement) => self.put_statement(&statement),
             Err(error) => self.tell_wrong(error.to_string()),
         }
+    }
+
+    /// The same, for what lies over the screen.
+    pub(in crate::app) fn rows_schema(&self) -> Option<Arc<Schema>> {
+        self.schema()
     }
 
     /// The columns of the result on the screen. It is known once its archive was opened for a page.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jaunty_core::chart::Spec;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 use jaunty_core::run::state::KeptRows;
@@ -60,6 +61,8 @@ pub struct View {
     to_end: bool,
     /// From where on cells are marked.
     pub marked: Option<Marked>,
+    /// What a chart showed of it last.
+    chart: Option<Spec>,
 }
 
 impl View {
@@ -79,6 +82,7 @@ impl View {
             self.columns.clone_from(&before.columns);
             self.chosen_widths.clone_from(&before.chosen_widths);
             self.kept = before.kept;
+            self.chart.clone_from(&before.chart);
         }
     }
 
@@ -308,6 +312,18 @@ impl Rows {
         if self.kept.as_ref().is_some_and(|kept| kept.path() == path) {
             self.asked = None;
             self.failed = Some(error);
+        }
+    }
+
+    /// What a chart showed of the result last.
+    pub(super) fn chart(&self) -> Option<Spec> {
+        self.kept.as_ref().and_then(|kept| self.views.get(kept.path()))?.chart.clone()
+    }
+
+    /// Notes what a chart shows of the result.
+    pub(super) fn keep_chart(&mut self, spec: Spec) {
+        if let Some(view) = self.view_mut() {
+            view.chart = Some(spec);
         }
     }
 

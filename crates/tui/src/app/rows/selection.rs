@@ -85,7 +85,7 @@ impl Rows {
 }
 
 /// A part whose archive has been opened.
-type Opened = Result<Part, ArchiveError>;
+pub(in crate::app) type Opened = Result<Part, ArchiveError>;
 
 /// Which part of the result is meant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -203,6 +203,11 @@ impl App {
             let of = arrangement.as_ref().map_or_else(|| archive.rows(), |arrangement| arrangement.len());
             Ok(Part { archive, arrangement, rows: rows.start.min(of)..rows.end.min(of), columns })
         })
+    }
+
+    /// The rows that a chart is drawn of: what is marked, or all that are shown.
+    pub(in crate::app) fn part_for_chart(&self) -> Option<impl FnOnce() -> Opened + Send + use<>> {
+        self.part(Meant::All)
     }
 
     fn copy_cell(&mut self) {
@@ -326,7 +331,7 @@ impl App {
         self.ask_for_export_to(None);
     }
 
-    fn ask_for_export_to(&mut self, file: Option<&str>) {
+    pub(in crate::app) fn ask_for_export_to(&mut self, file: Option<&str>) {
         let Some(run) = self.rows.run().filter(|_| self.rows.kept().is_some()) else {
             return self.tell("no rows here");
         };
@@ -395,8 +400,9 @@ impl App {
     }
 
     /// Writes to a file. With the text that asked for it, a file that is there already stays.
-    fn save_to(&mut self, (path, format, options): (PathBuf, Format, Options), careful: Option<String>) {
+    fn save_to(&mut self, (path, format, mut options): (PathBuf, Format, Options), careful: Option<String>) {
         let (Some(part), Some(run)) = (self.part(Meant::All), self.rows.run().cloned()) else { return };
+        options.texts = run.texts();
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         self.begin_work(Kind::Write, format!("exporting {name}"), move |progress| {
             if let Some(text) = careful.filter(|_| path.exists()) {
