@@ -1,4 +1,4 @@
-//! Charts: on the screen, from the command line and by out-lines; what is written is read by programs of others.
+//! Charts and plans: on the screen, from the command line and by out-lines; what is written is read by programs of others.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
 
@@ -6,6 +6,7 @@ mod support;
 
 use std::process::Command;
 
+use jaunty_testservers::{PASSWORD, Postgres};
 use support::{Home, read};
 
 /// A year of crossings on three routes, four a day.
@@ -146,4 +147,31 @@ fn a_chart_on_the_screen_leads_to_its_rows_and_to_an_out_line() {
         .shows("scatter chart needs numbers or times");
     screen.press(&["k"]).shows("histogram").press(&["Escape", "C-q"]).shows("unsaved").press(&["d"]).ends();
     assert!(parsed(&home, "takings.svg").contains("Saltmarsh–Gullhaven"));
+}
+
+#[test]
+fn a_plan_is_a_tree_to_walk_through() {
+    let home = crossings().file("a.sql", "select route, count(*) from crossings where taken > 60 group by route;\n");
+    let screen = home.screen(&["-c", "ferry", "a.sql"]);
+    screen.shows("ferry open").press(&["M-k"]).shows("plan · 2 steps").shows("SCAN crossings  reads every row");
+    screen.shows("USE TEMP B-TREE FOR GROUP BY").press(&["m"]).shows("does not measure them");
+    screen.press(&["Down", "s"]).shows("s tree").press(&["Escape"]);
+    // It is a run like others: it is in the logbook, and its rows are shown as a plan again.
+    screen.press(&["M-l"]).shows("explain query plan select route").press(&["Enter"]).shows("kept rows, not run again");
+    screen.press(&["P"]).shows("SCAN crossings  reads every row").press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
+fn a_write_is_measured_and_rolled_back() {
+    let server = Postgres::start();
+    server.sql("create table ports as select n as id from generate_series(1, 5000) n");
+    let home = Home::new().file("a.sql", "delete from ports where id > 10;\n");
+    let screen = home.screen(&["-c", &format!("postgresql://clerk@127.0.0.1:{}/bookings", server.port), "a.sql"]);
+    screen.shows("password for").types(PASSWORD).press(&["Enter"]).shows("clerk").loses("password for");
+    screen.press(&["M-k"]).shows("plan · cost").shows("Delete ports").press(&["m"]).shows("which may write");
+    // Not wanted after all: nothing is run.
+    screen.press(&["Escape"]).loses("which may write").press(&["M-v"]).shows("which may write").press(&["m"]);
+    screen.shows("execution time").shows("Delete ports").shows("4,990").press(&["Escape"]).loses("execution time");
+    assert_eq!(server.sql("select count(*) from ports").trim(), "5000");
+    screen.press(&["C-q"]).ends();
 }

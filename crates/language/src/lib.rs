@@ -11,6 +11,7 @@ pub mod edit;
 pub mod help;
 pub mod lexer;
 pub mod outline;
+pub mod plan;
 pub mod split;
 pub mod statement;
 pub mod text;

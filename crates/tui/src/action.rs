@@ -4,7 +4,7 @@
 
 use jaunty_language::edit::document::Motion;
 
-use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, RowDetail};
+use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, PlanView, RowDetail};
 use crate::line::{LineEdit, LinePlace};
 
 /// Where an action's keys count.
@@ -36,6 +36,8 @@ pub enum Scope {
     LogbookView,
     /// In a chart.
     ChartView,
+    /// In a plan.
+    PlanView,
 }
 
 impl Scope {
@@ -55,6 +57,7 @@ impl Scope {
             Scope::RowDetail => "one row",
             Scope::LogbookView => "logbook",
             Scope::ChartView => "chart",
+            Scope::PlanView => "plan",
         }
     }
 
@@ -243,6 +246,8 @@ actions! {
             "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
         Result "chart" "Chart" ["G"]
             "Draw a chart of these rows: lines, bars, a histogram …, chosen by the columns" => App::open_chart;
+        Result "show-plan" "Show as plan" ["P"]
+            "Show the rows of an EXPLAIN as a tree of steps" => App::show_plan;
         Result "follow-row" "Follow key" ["f"]
             "Go to the row that this value references, or to rows that reference it" => App::follow_row;
         Result "follow-back" "Follow back" ["r"]
@@ -323,6 +328,10 @@ actions! {
             "Go to the previous statement and its rows" => |app| app.go(Motion::PreviousStatement, false);
         Buffer "outline" "Statements" ["alt-o"]
             "Find a statement of the buffer by title or text, and go to it" => App::list_outline;
+        Buffer "plan" "Execution plan" ["alt-k"]
+            "Show how the server would carry out the statement at the cursor, as estimated" => |app| app.explain_plan(false);
+        Buffer "measured-plan" "Measured plan" ["alt-v"]
+            "Run the statement at the cursor and show its plan with times and rows as they were" => |app| app.explain_plan(true);
         Buffer "make-snippet" "Create snippet" []
             "Save the selection, or the statement, as a snippet for completion" => App::ask_for_snippet_name;
         Buffer "format" "Format statement" ["alt-q"]
@@ -604,6 +613,13 @@ actions! {
             "Put an out-line below the statement that saves the chart on every run" => |app| app.on(ChartView::put_out_line);
     }
 
+    "In a plan" {
+        PlanView "plan-by-share" "Sort" ["s"]
+            "Sort the steps by what each takes for itself, or show the tree again" => |app| app.on(|plan: &mut PlanView, _| plan.turn());
+        PlanView "plan-measure" "Measure" ["m"]
+            "Run the statement, and show its plan with times and rows as they were" => |app| app.on(PlanView::measure);
+    }
+
     "In the logbook" {
         LogbookView "put-entry" "Put into buffer" ["tab"]
             "Insert the statement of the chosen run into the buffer" => |app| app.on(LogbookView::put);
@@ -645,6 +661,7 @@ pub fn synonyms(name: &str) -> &'static str {
         "tables" => "views relations list",
         "explain" => "documentation hover what is this",
         "facts" => "profile distribution histogram summary sample",
+        "plan" | "measured-plan" | "show-plan" => "explain analyze query cost slow index",
         "chart" => "graph plot picture line bar scatter histogram map",
         "narrow" => "where condition",
         "search-rows" => "grep find",

@@ -17,6 +17,8 @@ use jaunty_core::run::prepare::{Prepared, Unready};
 use jaunty_language::outline::Outline;
 use jaunty_seam::profile::Profile;
 
+use jaunty_language::plan::Plan;
+
 use crate::app::{Buffer, Gathered, Message, Post, Recalled};
 use jaunty_core::words;
 
@@ -43,6 +45,8 @@ pub enum Kind {
     ColumnStats,
     /// A chart.
     Chart,
+    /// A plan.
+    Plan,
     /// The whole value in hand.
     Value,
     /// What differs between two results.
@@ -95,6 +99,8 @@ pub enum Done {
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// What is drawn of a result.
     Charted(Box<Gathered>),
+    /// The plan of a statement.
+    Planned(Box<Result<Plan, String>>),
     /// Files of buffers.
     Files(Vec<PathBuf>),
     /// Lines that were looked for in all buffers, or why there are none.

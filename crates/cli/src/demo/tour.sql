@@ -15,7 +15,7 @@ limit 200;
 -- 3. Half a million readings; ctrl-t goes to the rows
 select * from telemetry;
 
--- 4. What each route takes in
+-- 4. What each route takes in; G in its rows draws it
 select * from takings_by_route order by taken desc;
 
 -- 5. Numbers, text, NULL, JSON and bytes side by side

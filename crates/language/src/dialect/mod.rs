@@ -12,6 +12,8 @@ mod sql;
 
 use std::sync::LazyLock;
 
+use crate::plan::Plans;
+
 pub use acting::Acting;
 pub use comparing::{Comparing, Pattern};
 
@@ -115,6 +117,8 @@ pub struct Dialect {
     pub infinity: Option<&'static str>,
     /// The statements around a transaction.
     pub transaction: TransactionWords,
+    /// How the plan of a statement is asked for and read, where the server has one.
+    pub plans: Option<&'static Plans>,
 }
 
 /// What languages a language is like: what is known of statements, and of places in them, differs between families,
@@ -191,6 +195,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     copy_data: false,
     acting: None,
     comparing: None,
+    plans: None,
     infinity: None,
     transaction: TransactionWords {
         begin: "begin",

@@ -53,7 +53,8 @@ pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Field, Form, Gathered, Help,
-    HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, Preview, Prompt, Question, RowDetail, Spot,
+    HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowDetail,
+    Spot,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
@@ -176,6 +177,8 @@ pub struct App {
     trail: Vec<Option<Arc<Run>>>,
     /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
     aside: Option<StatementId>,
+    /// A statement that gives a plan, to be shown when it has.
+    planning: Option<StatementId>,
     /// Statements that wait for values.
     wanting: Option<values::Wanting>,
     /// The values that were given last, by buffer and parameter.
@@ -255,6 +258,7 @@ impl App {
             snippets,
             trail: Vec::new(),
             aside: None,
+            planning: None,
             wanting: None,
             values: HashMap::new(),
             works: Vec::new(),
@@ -413,6 +417,7 @@ impl App {
         self.scroll_along();
         self.keep_line_in_sight();
         self.follow_chart();
+        self.follow_plan();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

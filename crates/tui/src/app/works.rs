@@ -128,6 +128,7 @@ impl App {
             Done::Logbook(read) => self.take_logbook(read),
             Done::ColumnStats(found) => self.take_facts(found),
             Done::Charted(gathered) => self.take_chart(*gathered),
+            Done::Planned(plan) => self.take_plan(*plan),
             Done::Sums(sums) => self.take_sums(sums),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }

@@ -11,6 +11,7 @@ pub mod form;
 pub mod hints;
 mod logbook_view;
 pub mod overlay;
+pub mod plan;
 pub mod row_detail;
 pub mod rows;
 pub mod strip;

@@ -417,6 +417,7 @@ impl App {
             && run.end().is_some()
         {
             self.send_out(run);
+            self.show_plan_of(run);
         }
         if number != self.connection.number {
             if let Some(parked) = self.parked.iter_mut().find(|connection| connection.number == number) {

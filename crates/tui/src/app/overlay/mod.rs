@@ -9,6 +9,7 @@ mod form;
 mod help;
 pub(in crate::app) mod list;
 mod logbook_view;
+mod plan;
 pub(in crate::app) mod prompt;
 mod row_detail;
 
@@ -20,6 +21,7 @@ pub use form::{Field, Form, PASSWORD};
 pub use help::{Help, HelpLine};
 pub use list::{Item, List, Pick};
 pub use logbook_view::LogbookView;
+pub use plan::PlanView;
 pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
 pub use row_detail::{RowDetail, Spot};
@@ -180,6 +182,8 @@ overlays! {
     LogbookView(Box<LogbookView>) is LogbookView;
     /// A chart of rows.
     Chart(Box<ChartView>) is ChartView;
+    /// The plan of a statement.
+    Plan(Box<PlanView>) is PlanView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

@@ -2,6 +2,7 @@
 //! <https://dev.mysql.com/doc/refman/8.0/en/language-structure.html>.
 
 mod keywords;
+mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
 use crate::dialect::{HelpKind, 
@@ -383,5 +384,6 @@ pub static MYSQL: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    plans: Some(&plan::PLANS),
     ..PLAIN
 };

@@ -2,6 +2,7 @@
 //! <https://www.postgresql.org/docs/current/sql-keywords-appendix.html>.
 
 mod keywords;
+mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
 use crate::dialect::{HelpKind, 
@@ -504,5 +505,6 @@ pub static POSTGRES: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    plans: Some(&plan::PLANS),
     ..PLAIN
 };

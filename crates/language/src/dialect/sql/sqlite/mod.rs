@@ -1,6 +1,7 @@
 //! SQLite, by its documentation of the language: <https://www.sqlite.org/lang.html>.
 
 mod keywords;
+mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
 use crate::dialect::{HelpKind, 
@@ -225,5 +226,6 @@ pub static SQLITE: Dialect = Dialect {
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     infinity: Some("9e999"),
+    plans: Some(&plan::PLANS),
     ..PLAIN
 };

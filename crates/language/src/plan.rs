@@ -1,0 +1,218 @@
+//! How a server carries a statement out: one model for all of them, and what follows from it. What each server calls its
+//! plan, and how that is read, stands with its dialect.
+
+use std::fmt::Write;
+
+/// How a dialect asks for plans.
+#[derive(Debug)]
+pub struct Plans {
+    /// What stands before a statement whose plan is asked for without running it.
+    pub estimated: &'static str,
+    /// What stands before one that is run and measured, where the server can.
+    pub measured: Option<&'static str>,
+    /// Reads the rows that the server gives.
+    pub read: fn(&[Vec<String>]) -> Result<Plan, String>,
+}
+
+/// What the numbers of steps count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Unit {
+    /// Nothing: the server tells neither.
+    #[default]
+    None,
+    /// The server's own unit of cost.
+    Cost,
+    /// Milliseconds.
+    Time,
+}
+
+/// A step of a plan.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Step {
+    /// How deep it is: its parent is the last one before that is less deep.
+    pub depth: usize,
+    /// What it does, in the server's words.
+    pub action: String,
+    /// The table or the like that it reads.
+    pub target: String,
+    /// The index that it uses.
+    pub index: Option<String>,
+    /// Cost with all steps below, in the server's unit.
+    pub cost: Option<f64>,
+    /// Milliseconds with all steps below and all loops, as the clock showed them.
+    pub time: Option<f64>,
+    /// Cost or time without the steps below, as far as the server tells them apart itself.
+    pub own: Option<f64>,
+    /// Rows in each loop, as the server thought.
+    pub estimated: Option<f64>,
+    /// Rows in each loop, as they were.
+    pub met: Option<f64>,
+    /// How often it was carried out.
+    pub loops: Option<f64>,
+    /// Whether it reads every row of its target to find some.
+    pub reads_all: bool,
+    /// What went to disk since memory did not hold it.
+    pub spill: Option<String>,
+    /// More that the server says: names and values.
+    pub details: Vec<(String, String)>,
+    /// Its own part of the whole, from 0 to 1.
+    pub share: f64,
+    /// Whether it lies on the way from the root to the dearest step.
+    pub is_dear: bool,
+}
+
+/// A plan.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Plan {
+    /// The steps, each before those below it.
+    pub steps: Vec<Step>,
+    /// What is counted.
+    pub unit: Unit,
+    /// All of it.
+    pub total: f64,
+    /// What is told of the whole: names and values.
+    pub notes: Vec<(String, String)>,
+}
+
+/// So many times more or fewer rows than thought are marked.
+const MISESTIMATE: f64 = 10.0;
+
+/// Fewer rows than this make no difference.
+const FEW: f64 = 100.0;
+
+impl Step {
+    /// How many times more rows there were than thought, or fewer; none where that makes no difference.
+    pub fn misestimate(&self) -> Option<f64> {
+        let (estimated, met) = (self.estimated?, self.met?);
+        let loops = self.loops.unwrap_or(1.0).max(1.0);
+        if (estimated - met).abs() * loops < FEW {
+            return None;
+        }
+        let ratio = met.max(0.5) / estimated.max(0.5);
+        (ratio >= MISESTIMATE || ratio <= 1.0 / MISESTIMATE).then_some(ratio)
+    }
+
+    fn whole(&self, unit: Unit) -> Option<f64> {
+        match unit {
+            Unit::Time => self.time,
+            Unit::Cost => self.cost,
+            Unit::None => None,
+        }
+    }
+}
+
+impl Plan {
+    /// A plan of these steps: what each has for itself, and which are dear, follows from what they tell.
+    pub fn of(mut steps: Vec<Step>, notes: Vec<(String, String)>) -> Plan {
+        let unit = match () {
+            () if steps.iter().any(|step| step.time.is_some()) => Unit::Time,
+            () if steps.iter().any(|step| step.cost.is_some() || step.own.is_some()) => Unit::Cost,
+            () => Unit::None,
+        };
+        // From the last to the first, so that those below are known.
+        let mut wholes: Vec<f64> = vec![0.0; steps.len()];
+        let mut owns: Vec<f64> = vec![0.0; steps.len()];
+        for at in (0..steps.len()).rev() {
+            let depth = steps[at].depth;
+            let below = steps.iter().enumerate().skip(at + 1).take_while(|(_, step)| step.depth > depth);
+            let below: f64 = below.filter(|(_, step)| step.depth == depth + 1).map(|(at, _)| wholes[at]).sum();
+            let step = &steps[at];
+            let (whole, own) = match (step.whole(unit), step.own) {
+                (whole, Some(own)) => (whole.unwrap_or(own + below).max(own + below), own),
+                // A clock is read at two places; what is below zero is nothing.
+                (Some(whole), None) => (whole.max(0.0), (whole - below).max(0.0)),
+                (None, None) => (below, 0.0),
+            };
+            (wholes[at], owns[at]) = (whole, own);
+        }
+        let all: f64 = owns.iter().sum();
+        for (step, own) in steps.iter_mut().zip(&owns) {
+            step.share = if all > 0.0 { own / all } else { 0.0 };
+            step.own = (unit != Unit::None).then_some(*own);
+        }
+        let total = steps.iter().zip(&wholes).filter(|(step, _)| step.depth == 0).map(|(_, whole)| whole).sum();
+        let mut plan = Plan { steps, unit, total, notes };
+        plan.mark_dear();
+        plan
+    }
+
+    fn mark_dear(&mut self) {
+        let dearest = (0..self.steps.len()).max_by(|a, b| self.steps[*a].share.total_cmp(&self.steps[*b].share));
+        let Some(mut at) = dearest.filter(|at| self.steps[*at].share > 0.0) else { return };
+        loop {
+            self.steps[at].is_dear = true;
+            let depth = self.steps[at].depth;
+            match (0..at).rev().find(|above| self.steps[*above].depth < depth) {
+                Some(parent) => at = parent,
+                None => return,
+            }
+        }
+    }
+
+    /// The steps by their own part of the whole, the largest first.
+    pub fn by_share(&self) -> Vec<usize> {
+        let mut order: Vec<usize> = (0..self.steps.len()).collect();
+        order.sort_by(|a, b| self.steps[*b].share.total_cmp(&self.steps[*a].share).then(a.cmp(b)));
+        order
+    }
+
+    /// The tree as text, for whoever cannot see it drawn.
+    pub fn text(&self) -> String {
+        let mut text = String::new();
+        for step in &self.steps {
+            let index = step.index.as_ref().map(|index| format!(" by {index}")).unwrap_or_default();
+            let target = if step.target.is_empty() { String::new() } else { format!(" {}", step.target) };
+            let share = match self.unit {
+                Unit::None => String::new(),
+                _ => format!(" {:.0} %", step.share * 100.0),
+            };
+            // Writing to a string never fails.
+            let _ = writeln!(text, "{}{}{target}{index}{share}", "  ".repeat(step.depth), step.action);
+        }
+        text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn step(depth: usize, action: &str, time: f64) -> Step {
+        Step { depth, action: action.into(), time: Some(time), ..Step::default() }
+    }
+
+    #[test]
+    fn what_a_step_takes_for_itself_is_what_those_below_leave() {
+        let steps = vec![step(0, "sort", 10.0), step(1, "join", 9.0), step(2, "scan", 6.0), step(2, "seek", 1.0)];
+        let plan = Plan::of(steps, Vec::new());
+        assert_eq!((plan.unit, plan.total), (Unit::Time, 10.0));
+        let own: Vec<f64> = plan.steps.iter().filter_map(|step| step.own).collect();
+        assert_eq!(own, [1.0, 2.0, 6.0, 1.0]);
+        assert_eq!(own.iter().sum::<f64>(), plan.total, "they add up");
+        assert_eq!(plan.steps.iter().map(|step| step.is_dear).collect::<Vec<_>>(), [true, true, true, false]);
+        assert_eq!(plan.by_share(), [2, 1, 0, 3]);
+        assert_eq!(plan.text(), "sort 10 %\n  join 20 %\n    scan 60 %\n    seek 10 %\n");
+    }
+
+    #[test]
+    fn steps_that_only_tell_their_own_add_up_too() {
+        let own = |depth, own| Step { depth, own: Some(own), time: None, ..Step::default() };
+        let mut steps = vec![own(0, 0.0), own(1, 3.0), own(1, 1.0)];
+        steps[0].time = Some(4.5);
+        steps[0].own = None;
+        let plan = Plan::of(steps, Vec::new());
+        assert_eq!(plan.steps.iter().filter_map(|step| step.own).collect::<Vec<_>>(), [0.5, 3.0, 1.0]);
+    }
+
+    #[test]
+    fn what_is_far_from_what_was_thought_is_marked() {
+        let with = |estimated, met, loops| {
+            Step { estimated: Some(estimated), met: Some(met), loops: Some(loops), ..Step::default() }.misestimate()
+        };
+        assert_eq!(with(1.0, 5000.0, 1.0), Some(5000.0));
+        assert_eq!(with(5000.0, 10.0, 1.0), Some(0.002));
+        assert_eq!(with(1.0, 20.0, 1.0), None, "that makes no difference");
+        assert_eq!(with(1.0, 20.0, 50.0), Some(20.0), "but fifty times it does");
+        assert_eq!(with(900.0, 1000.0, 1.0), None);
+    }
+}
