@@ -61,8 +61,6 @@ pub struct View {
     to_end: bool,
     /// From where on cells are marked.
     pub marked: Option<Marked>,
-    /// What a chart showed of it last.
-    chart: Option<Spec>,
 }
 
 impl View {
@@ -82,7 +80,6 @@ impl View {
             self.columns.clone_from(&before.columns);
             self.chosen_widths.clone_from(&before.chosen_widths);
             self.kept = before.kept;
-            self.chart.clone_from(&before.chart);
         }
     }
 
@@ -116,6 +113,8 @@ pub struct Rows {
     views: HashMap<PathBuf, View>,
     /// The archive of each statement's results that was shown last.
     latest: HashMap<(StatementId, usize), PathBuf>,
+    /// What a chart showed of the results of a statement last.
+    charts: HashMap<(StatementId, usize), Spec>,
     /// The result that is shown of a run that has several, by the archive of its first.
     picked: HashMap<PathBuf, usize>,
     page: Option<Page>,
@@ -317,13 +316,14 @@ impl Rows {
 
     /// What a chart showed of the result last.
     pub(super) fn chart(&self) -> Option<Spec> {
-        self.kept.as_ref().and_then(|kept| self.views.get(kept.path()))?.chart.clone()
+        let id = self.run.as_ref()?.id;
+        self.charts.get(&(id, self.results().0)).cloned()
     }
 
     /// Notes what a chart shows of the result.
     pub(super) fn keep_chart(&mut self, spec: Spec) {
-        if let Some(view) = self.view_mut() {
-            view.chart = Some(spec);
+        if let Some(run) = &self.run {
+            self.charts.insert((run.id, self.results().0), spec);
         }
     }
 
