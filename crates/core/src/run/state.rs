@@ -240,7 +240,8 @@ impl Run {
         let first = self.statement.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim();
         let title = self.title.clone().unwrap_or_else(|| first.chars().take(200).collect());
         let started = chrono::DateTime::<chrono::Local>::from(self.started).format("%Y-%m-%d %H:%M").to_string();
-        let rows = format!("{} row{}", number(self.rows() as f64, 0), if self.rows() == 1 { "" } else { "s" });
+        let so_far = if self.outcome() == Outcome::Running { " so far" } else { "" };
+        let rows = format!("{} row{}{so_far}", number(self.rows() as f64, 0), if self.rows() == 1 { "" } else { "s" });
         let parts = [self.connection.clone(), self.database.clone(), started, rows];
         let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();
         Texts { title, source: parts.join(" · ") }
