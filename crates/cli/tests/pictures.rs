@@ -149,6 +149,45 @@ fn a_chart_on_the_screen_leads_to_its_rows_and_to_an_out_line() {
     assert!(parsed(&home, "takings.svg").contains("Saltmarsh–Gullhaven"));
 }
 
+/// Ports, routes between them, and sailings on those.
+fn schema() -> Home {
+    Home::new()
+        .database(
+            "ferry.db",
+            "create table ports(id integer primary key, name text);
+             create table routes(id integer primary key, from_port integer not null references ports, to_port integer references ports(id));
+             create table sailings(id integer primary key, route_id integer not null unique references routes);
+             create table notes(text text);",
+        )
+        .file(".jaunty/connections.toml", "[ferry]\nengine = \"sqlite\"\npath = \"../ferry.db\"\n")
+        .file("a.sql", "select name from ports;\n")
+}
+
+#[test]
+fn a_schema_is_drawn_walked_through_and_saved() {
+    let home = schema();
+    let screen = home.screen(&["-c", "ferry", "a.sql"]);
+    // At no table: the whole schema.
+    screen.shows("ferry open").press(&["C-o"]).shows("catalog of ferry").press(&["Escape", "M-w"]);
+    screen.shows("schema main · 4 tables · 3 foreign keys").shows("┌ ports").shows("┌ notes").shows("→ route_id");
+    // The port of arrival may be none, and a route has one sailing.
+    screen.shows("0–1").shows("1│ → route_id");
+    // From table to table: notes, and back to the left, along a key, into the catalog.
+    screen.press(&["Left", "f", "-"]).shows("around ").press(&["+"]).shows("up to 2 keys away");
+    screen.press(&["o"]).shows("save the drawing").types("out.svg").press(&["Enter"]).shows("tables in");
+    let svg = parsed(&home, "out.svg");
+    assert!(svg.contains("3 tables and 3 foreign keys: "), "{svg}");
+    assert!(svg.contains("from_port") && !svg.contains("notes"), "{svg}");
+    screen
+        .press(&["M-w"])
+        .shows("schema main")
+        .press(&["Enter"])
+        .shows("catalog of ferry")
+        .press(&["C-y"])
+        .shows("around ");
+    screen.press(&["Escape", "C-q"]).ends();
+}
+
 #[test]
 fn a_plan_is_a_tree_to_walk_through() {
     let home = crossings().file("a.sql", "select route, count(*) from crossings where taken > 60 group by route;\n");

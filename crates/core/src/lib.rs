@@ -13,6 +13,7 @@ pub mod catalog;
 pub mod chart;
 pub mod complete;
 pub mod connection;
+pub mod drawing;
 pub mod export;
 pub mod files;
 pub mod layout;

@@ -4,7 +4,7 @@
 
 use jaunty_language::edit::document::Motion;
 
-use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, PlanView, RowDetail};
+use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, PlanView, RowDetail, SchemaView};
 use crate::line::{LineEdit, LinePlace};
 
 /// Where an action's keys count.
@@ -38,6 +38,8 @@ pub enum Scope {
     ChartView,
     /// In a plan.
     PlanView,
+    /// In the drawing of a schema.
+    SchemaView,
 }
 
 impl Scope {
@@ -58,6 +60,7 @@ impl Scope {
             Scope::LogbookView => "logbook",
             Scope::ChartView => "chart",
             Scope::PlanView => "plan",
+            Scope::SchemaView => "drawing",
         }
     }
 
@@ -183,6 +186,8 @@ actions! {
             "Browse schemas, tables, columns, keys, definitions and first rows" => App::walk_catalog;
         Everywhere "reveal" "Reveal" ["f9"]
             "Show the table at the cursor: columns, rows, references" => App::reveal;
+        Everywhere "draw-schema" "Schema drawing" ["alt-w"]
+            "Draw the table at the cursor and its neighbours, or the whole schema" => App::draw_schema;
         Everywhere "tables" "Tables" []
             "Find a table or view by part of its name, and open its rows" => App::list_objects;
         Everywhere "explain" "Explain word" ["ctrl-k"]
@@ -551,6 +556,8 @@ actions! {
             "To the last line of the column" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
         CatalogBrowser "catalog-rows" "Rows" ["ctrl-g"]
             "Run a statement for the rows of the chosen object" => |app| app.on(CatalogBrowser::run_rows);
+        CatalogBrowser "catalog-draw" "Draw" ["ctrl-y"]
+            "Draw the chosen schema, or the chosen table and its neighbours" => |app| app.on(CatalogBrowser::draw);
         CatalogBrowser "catalog-reload" "Reload" ["f5"]
             "Read the catalog again" => |app| app.on(CatalogBrowser::reload);
     }
@@ -611,6 +618,21 @@ actions! {
             "Save the chart as SVG or PDF" => |app| app.on(ChartView::save);
         ChartView "chart-out-line" "Out-line" ["w"]
             "Put an out-line below the statement that saves the chart on every run" => |app| app.on(ChartView::put_out_line);
+    }
+
+    "In the drawing of a schema" {
+        SchemaView "schema-left" "Column left" ["left"]
+            "To the nearest table of the column on the left" => |app| app.on(|schema: &mut SchemaView, _| schema.column_by(-1));
+        SchemaView "schema-right" "Column right" ["right"]
+            "To the nearest table of the column on the right" => |app| app.on(|schema: &mut SchemaView, _| schema.column_by(1));
+        SchemaView "schema-follow" "Follow key" ["f"]
+            "Follow the next key of this table; again to come back and follow the one after" => |app| app.on(|schema: &mut SchemaView, _| schema.follow());
+        SchemaView "schema-more" "More tables" ["+"]
+            "Draw tables that are one key further away" => |app| app.on(|schema: &mut SchemaView, _| schema.deepen(1));
+        SchemaView "schema-fewer" "Fewer tables" ["-"]
+            "Draw this table and its neighbours, or one key less" => |app| app.on(|schema: &mut SchemaView, _| schema.deepen(-1));
+        SchemaView "schema-save" "Save" ["o"]
+            "Save the drawing as SVG or PDF" => |app| app.on(SchemaView::save);
     }
 
     "In a plan" {

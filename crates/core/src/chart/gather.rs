@@ -154,7 +154,11 @@ pub struct Bins {
 }
 
 impl Bins {
+    /// For points in this range; of none at all the first one says where it is.
     fn new((low, high): (f64, f64)) -> Bins {
+        if low > high {
+            return Bins { from: f64::NAN, width: 0.0, bins: vec![NO_POINT; BINS] };
+        }
         let range = if high > low { high - low } else { 1.0 };
         Bins { from: low, width: range / (BINS as f64 - 1.0), bins: vec![NO_POINT; BINS] }
     }
@@ -168,6 +172,9 @@ impl Bins {
     /// Makes room for a place beyond the ends.
     #[cold]
     fn grow(&mut self, to: f64) {
+        if self.from.is_nan() {
+            (self.from, self.width) = (to, to.abs().max(1.0) * 1e-12);
+        }
         while to < self.from || to >= self.from + self.width * BINS as f64 {
             let to_left = to < self.from;
             let half: Vec<Bin> = self.bins.chunks_exact(2).map(|pair| Bins::merged(pair[0], pair[1])).collect();
@@ -188,7 +195,7 @@ impl Bins {
     #[inline]
     fn add(&mut self, x: f64, y: f64) {
         let mut at = ((x - self.from) / self.width) as usize;
-        if x < self.from || at >= BINS {
+        if self.from.is_nan() || x < self.from || at >= BINS {
             self.grow(x);
             at = (((x - self.from) / self.width) as usize).min(BINS - 1);
         }
@@ -202,6 +209,41 @@ impl Bins {
         if x >= bin.last.0 {
             bin.last = (x, y);
         }
+    }
+
+    /// Adds points, and says how many of them have no place.
+    fn add_all(&mut self, xs: &[f64], ys: &[f64]) -> u64 {
+        let mut without_place = 0;
+        let (mut from, mut each) = (self.from, 1.0 / self.width);
+        for (x, y) in xs.iter().copied().zip(ys.iter().copied()) {
+            if x.is_nan() || y.is_nan() {
+                without_place += 1;
+                continue;
+            }
+            let at = (x - from) * each;
+            // What is beyond the ends, or at the end of the last bin, takes the long way.
+            if at >= 0.0
+                && let Some(bin) = self.bins.get_mut(at as usize)
+            {
+                bin.count += 1;
+                if y < bin.min {
+                    bin.min = y;
+                }
+                if y > bin.max {
+                    bin.max = y;
+                }
+                if x < bin.first.0 {
+                    bin.first = (x, y);
+                }
+                if x >= bin.last.0 {
+                    bin.last = (x, y);
+                }
+            } else {
+                self.add(x, y);
+                (from, each) = (self.from, 1.0 / self.width);
+            }
+        }
+        without_place
     }
 
     /// Those that have points, in order.
@@ -676,6 +718,22 @@ impl Data {
         let plan = row.plan;
         let (mut each, mut by, mut name) = (String::new(), String::new(), String::new());
         let plain = plan.each.is_none() && plan.by.is_none();
+        // One line of all rows has a loop of its own: it is what charts of millions of rows are.
+        if plain
+            && plan.x.is_some()
+            && plan.x_nature != Nature::Name
+            && row.measures
+            && let Some(part) = self.part("")
+            && let Some(series) = self.parts[part].1.series(measure)
+            && let Body::Lines(lines) = &mut self.parts[part].1.body
+        {
+            if series >= lines.len() {
+                let range = range_of(&buffers.x);
+                lines.resize_with(series + 1, || Bins::new(range));
+            }
+            self.counts.without_place += lines[series].add_all(&buffers.x, &buffers.y);
+            return Ok(());
+        }
         let mut known: Option<(usize, usize)> = None;
         for at in 0..rows {
             let x = buffers.x.get(at).copied().filter(|_| plan.x.is_some() && plan.x_nature != Nature::Name);

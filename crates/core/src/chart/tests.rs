@@ -192,6 +192,33 @@ fn rows_of(place: &Place) -> u64 {
     }
 }
 
+/// Rows that begin with NULL along the lower edge: the line is as fine as any.
+#[test]
+fn a_line_may_begin_with_nothing() {
+    let spec = spec("line x=at y=depth");
+    let part = |from: i64, null: bool| {
+        let at = Int64Array::from_iter((from..from + 100).map(|n| (!null).then_some(1_900_000_000 + n)));
+        let depth = Float64Array::from_iter_values((from..from + 100).map(|n| n as f64));
+        batch(vec![("at", Arc::new(at)), ("depth", Arc::new(depth))])
+    };
+    for by in [false, true] {
+        let mut spec = spec.clone();
+        spec.by = by.then(|| "side".to_owned());
+        let with = |rows: RecordBatch| match by {
+            true => batch(vec![
+                ("at", rows.column(0).clone()),
+                ("depth", rows.column(1).clone()),
+                ("side", words(&vec![Some("east"); rows.num_rows()])),
+            ]),
+            false => rows,
+        };
+        let data = gathered(&[with(part(0, true)), with(part(100, false)), with(part(200, false))], &spec);
+        assert_eq!(data.counts.without_place, 100);
+        let plot = draw(&data, &spec, &texts(), (640.0, 400.0), Metrics::PAPER);
+        assert!(plot.places.len() > 150, "{}", plot.places.len());
+    }
+}
+
 #[test]
 fn a_histogram_counts_every_value_once() {
     let values: Vec<Option<f64>> = (0..1000).map(|n| (n % 10 != 0).then(|| f64::from(n % 97))).collect();

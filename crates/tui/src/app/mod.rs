@@ -54,7 +54,7 @@ pub use diagnostics::Diagnostics;
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Field, Form, Gathered, Help,
     HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowDetail,
-    Spot,
+    SchemaView, Spot,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
@@ -177,6 +177,8 @@ pub struct App {
     trail: Vec<Option<Arc<Run>>>,
     /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
     aside: Option<StatementId>,
+    /// What a drawing showed last.
+    drawn: Option<jaunty_core::drawing::Chosen>,
     /// A statement that gives a plan, to be shown when it has.
     planning: Option<StatementId>,
     /// Statements that wait for values.
@@ -259,6 +261,7 @@ impl App {
             trail: Vec::new(),
             aside: None,
             planning: None,
+            drawn: None,
             wanting: None,
             values: HashMap::new(),
             works: Vec::new(),
@@ -418,6 +421,7 @@ impl App {
         self.keep_line_in_sight();
         self.follow_chart();
         self.follow_plan();
+        self.follow_drawing();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

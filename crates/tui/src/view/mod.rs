@@ -14,6 +14,7 @@ pub mod overlay;
 pub mod plan;
 pub mod row_detail;
 pub mod rows;
+pub mod schema_view;
 pub mod strip;
 
 use ratatui::buffer::Buffer;

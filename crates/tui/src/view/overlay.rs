@@ -24,6 +24,7 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Overlay::CatalogBrowser(_)) => screen.height.saturating_sub(2),
         Some(Overlay::About(view)) => (about_lines(&view.about, screen).len() as u16 + 1).min(screen.height * 3 / 5),
         Some(Overlay::RowDetail(_) | Overlay::LogbookView(_)) => screen.height.saturating_sub(2),
+        Some(Overlay::Schema(_)) => screen.height.saturating_sub(2),
         Some(Overlay::Plan(_)) => screen.height.saturating_sub(2),
         Some(Overlay::Chart(_)) => screen.height.saturating_sub(2),
         Some(Overlay::ColumnStats(_)) => super::column_stats::LINES,
@@ -53,6 +54,7 @@ pub(super) fn draw(app: &App, overlay: &Overlay, screen: Rect, cells: &mut Buffe
         Overlay::About(view) => draw_about(app, &view.about, view.top, area, ground, cells),
         Overlay::RowDetail(whole) => super::row_detail::draw(app, whole, area, ground, cells),
         Overlay::LogbookView(past) => super::logbook_view::draw(app, past, area, ground, cells),
+        Overlay::Schema(view) => super::schema_view::draw(app, view, area, ground, cells),
         Overlay::Plan(view) => super::plan::draw(app, view, area, ground, cells),
         Overlay::Chart(view) => super::chart::draw(app, view, area, ground, cells),
         Overlay::ColumnStats(facts) => {

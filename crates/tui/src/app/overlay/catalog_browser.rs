@@ -6,6 +6,7 @@ use std::sync::Arc;
 use jaunty_core::catalog::templates;
 use jaunty_core::complete::about::only_table;
 use jaunty_core::complete::rank::fit;
+use jaunty_core::drawing::Chosen;
 use jaunty_core::reveal::shape::{Line, lines};
 use jaunty_core::run::Order;
 use jaunty_core::run::sample::Sample;
@@ -191,6 +192,17 @@ impl CatalogBrowser {
         After::Close
     }
 
+    /// Draws the chosen schema, or the chosen table and its neighbours.
+    pub(crate) fn draw(&mut self, app: &mut App) -> After {
+        let schema = self.schemas.get(self.chosen[0]).cloned().unwrap_or_default();
+        let which = match self.object().filter(|_| self.column > 0) {
+            Some(object) => Chosen::Around(object.to_name(), 1),
+            None => Chosen::Schema(schema),
+        };
+        app.open_drawing(Arc::clone(&self.catalog), which);
+        After::Stay
+    }
+
     /// Reads the catalog again.
     pub(crate) fn reload(&mut self, app: &mut App) {
         app.connection.ask_for_person(Order::Catalog);
@@ -351,6 +363,17 @@ impl App {
                 self.preview_object();
             }
             _ => self.tell("no table of the catalog here"),
+        }
+    }
+
+    /// Opens the catalog at an object.
+    pub(in crate::app) fn reveal_object(&mut self, name: &Name) {
+        let Some(catalog) = self.connection.catalog.clone() else { return };
+        let mut walk = CatalogBrowser::begin(catalog, self.buffer.document.outline().dialect());
+        if walk.go_to(name) {
+            walk.column = 2;
+            self.overlay = Some(Overlay::CatalogBrowser(Box::new(walk)));
+            self.preview_object();
         }
     }
 

@@ -12,6 +12,7 @@ mod logbook_view;
 mod plan;
 pub(in crate::app) mod prompt;
 mod row_detail;
+mod schema_view;
 
 pub use about::AboutView;
 pub use catalog_browser::{CatalogBrowser, Preview};
@@ -25,6 +26,7 @@ pub use plan::PlanView;
 pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
 pub use row_detail::{RowDetail, Spot};
+pub use schema_view::SchemaView;
 
 use super::App;
 use crate::action::{Action, Scope};
@@ -184,6 +186,8 @@ overlays! {
     Chart(Box<ChartView>) is ChartView;
     /// The plan of a statement.
     Plan(Box<PlanView>) is PlanView;
+    /// The drawing of a schema.
+    Schema(Box<SchemaView>) is SchemaView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

@@ -57,6 +57,8 @@ pub(in crate::app) enum Asked {
     /// What an engine wants to know before there is a connection.
     Answer,
     Url,
+    /// Where a drawing is to be saved.
+    Drawing,
     Switch(SwitchKind),
 }
 
@@ -101,6 +103,7 @@ impl Layer for Prompt {
             Asked::Secret => app.give_secret(self.line.take()),
             Asked::Answer => app.answer_while_connecting(Some(self.line.take())),
             Asked::Url => app.begin_profile(text),
+            Asked::Drawing => app.save_drawing(text),
             Asked::Snippet => app.make_snippet(text),
             Asked::NewBuffer => app.new_buffer(text),
             Asked::Rename => app.rename_buffer(text),

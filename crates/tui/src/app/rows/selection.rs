@@ -322,7 +322,7 @@ impl App {
         options
     }
 
-    fn folder_for_rows(&self) -> PathBuf {
+    pub(in crate::app) fn folder_for_rows(&self) -> PathBuf {
         buffers::folder_for_rows(&self.folders, &self.buffer.path)
     }
 
