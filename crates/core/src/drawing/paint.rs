@@ -156,8 +156,11 @@ impl Cells {
     }
 }
 
+/// An end of a line, the corner after it, and what stands there.
+type End = ((i32, i32), (i32, i32), &'static str);
+
 /// The ends of a line, the corner after each, and what stands there.
-fn ends(road: &super::layout::Road) -> [((i32, i32), (i32, i32), &'static str); 2] {
+fn ends(road: &super::layout::Road) -> [End; 2] {
     let first = road.corners.first().copied().unwrap_or_default();
     let second = road.corners.get(1).copied().unwrap_or(first);
     let last = road.corners.last().copied().unwrap_or_default();
