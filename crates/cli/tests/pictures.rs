@@ -103,6 +103,15 @@ fn a_pdf_is_read_by_another_program() {
 }
 
 #[test]
+fn several_results_are_a_picture_each() {
+    let home = crossings();
+    let two = format!("{SELECT}; select route, count(*) as n from crossings group by route");
+    home.call(&["run", "-c", "ferry", "-s", &two, "-o", "two.svg"]).gives();
+    assert!(parsed(&home, "two.svg").starts_with(SELECT));
+    assert!(parsed(&home, "two-2.svg").contains("sum of n by route"));
+}
+
+#[test]
 fn mistakes_are_told_before_anything_runs_or_with_the_columns_that_there_are() {
     let home = crossings();
     let fails = |options: &[&str]| {

@@ -112,7 +112,11 @@ impl Output {
     pub fn about(&mut self, texts: Texts) {
         if self.format.is_picture() {
             self.options.texts = texts;
-            self.exporter = self.format.exporter(&self.options);
+            // What came before is drawn first, with its own.
+            self.end_result();
+            if self.results == 0 {
+                self.exporter = self.format.exporter(&self.options);
+            }
         }
     }
 

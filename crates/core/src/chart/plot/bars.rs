@@ -195,7 +195,8 @@ impl Drawing<'_> {
         let (low, high) = shared.x;
         let ticks = Scale::round((low, high), Edge::Linear, false).ticks(wanted as usize);
         let width = ticks.get(1).zip(ticks.first()).map_or(1.0, |(b, a)| b.at - a.at);
-        let from = (low / width).floor() * width;
+        // What is a round number but for the last digit of its fraction begins a range.
+        let from = (low / width + 1e-9).floor() * width;
         let ranges = (((high - from) / width).floor() as usize + 1).min(4000);
         let x = Scale { edge, from, to: from + width * ranges as f64 };
         let mut piled = vec![0_u64; ranges];

@@ -326,7 +326,8 @@ fn about(data: &Data, places: &[Place]) -> String {
     if let Some(each) = plan.each {
         text.push_str(&format!(", a small chart for each {}", plan.name(each)));
     }
-    text.push_str(&format!("; {} rows", scale::number(data.counts.rows as f64, 0)));
+    let rows = data.counts.rows;
+    text.push_str(&format!("; {} row{}", scale::number(rows as f64, 0), if rows == 1 { "" } else { "s" }));
     if let (Some(first), Some(last)) = (places.first(), places.last())
         && places.len() > 1
     {
