@@ -52,6 +52,20 @@ pub fn next(start: f64, step: Step) -> f64 {
     }
 }
 
+/// The number of the step that a point in time lies in: those that follow each other have numbers that do.
+pub fn index(at: f64, step: Step) -> i64 {
+    let month = || moment(at).map_or(0, |moment| i64::from(moment.year()) * 12 + i64::from(moment.month0()));
+    match step {
+        Step::Minute => (at / 60.0).floor() as i64,
+        Step::Hour => (at / 3600.0).floor() as i64,
+        Step::Day => (at / 86_400.0).floor() as i64,
+        Step::Week => ((at - 4.0 * 86_400.0) / 604_800.0).floor() as i64,
+        Step::Month => month(),
+        Step::Quarter => month().div_euclid(3),
+        Step::Year => month().div_euclid(12),
+    }
+}
+
 /// The step after this one, of which each holds whole ones of it.
 pub fn coarser(step: Step) -> Option<Step> {
     match step {
@@ -116,6 +130,8 @@ mod tests {
                 "{step:?}"
             );
             assert_eq!(start_of(start, step), start);
+            assert_eq!(index(moment, step), index(start, step));
+            assert_eq!(index(next(start, step), step), index(start, step) + 1, "{step:?}");
         }
         assert_eq!(start_of(at("1969-12-31 23:59:59"), Step::Year), at("1969-01-01 00:00:00"));
     }

@@ -447,12 +447,8 @@ impl Drawing<'_> {
         }
         let shown_rows = ((inside.height() / slot.1).floor() as usize).min(rows);
         let (low, high) = shared.y;
-        let first = table.keys.first().and_then(|key| key.at).unwrap_or(0.0);
-        for (at, key) in table.keys.iter().enumerate() {
-            let column = match (key.at, key.end) {
-                (Some(start), Some(end)) => ((start - first) / (end - start)).round(),
-                _ => at as f64,
-            };
+        for at in 0..table.keys.len() {
+            let column = table.slot_of(at);
             for (series, cell) in table.values.get(at).into_iter().flatten().enumerate().take(shown_rows) {
                 let Some(value) = cell else { continue };
                 let share = if high > low { (value - low) / (high - low) } else { 1.0 };
@@ -487,9 +483,8 @@ impl Drawing<'_> {
         if table.step.is_some() {
             // Some of the steps, where they stand.
             let every = (11.0 * metrics.advance / slot.0).ceil().max(1.0) as usize;
-            for (key, name) in table.keys.iter().zip(&names).step_by(every) {
-                let (Some(start), Some(end)) = (key.at, key.end) else { continue };
-                let x = inside.left + ((start - first) / (end - start)).round() as f32 * slot.0;
+            for (at, name) in names.iter().enumerate().step_by(every) {
+                let x = inside.left + table.slot_of(at) as f32 * slot.0;
                 if x + metrics.width(name) <= area.right + metrics.advance {
                     self.scene.text(x, bottom + below(&metrics), Anchor::Start, Paint::Faint, name.clone());
                 }
@@ -501,11 +496,8 @@ impl Drawing<'_> {
             self.note(&format!("{} of {rows} rows are shown: there is no room for more", shown_rows));
         }
         let totals = vec![1.0; table.keys.len()];
-        self.places_of_table(number, &table, shared, &totals, |row, key| {
-            let column = match (key.at, key.end) {
-                (Some(start), Some(end)) => ((start - first) / (end - start)).round() as f32,
-                _ => row as f32,
-            };
+        self.places_of_table(number, &table, shared, &totals, |row, _| {
+            let column = table.slot_of(row) as f32;
             (inside.left + (column + 0.5) * slot.0, bottom)
         });
     }

@@ -135,12 +135,23 @@ impl Table {
         others
     }
 
+    /// The number of a place along the bottom, counted with those between that have no rows.
+    pub fn slot_of(&self, row: usize) -> usize {
+        let at = |row: usize| self.keys.get(row).and_then(|key| key.at);
+        match (at(0), at(row), self.step) {
+            (Some(first), Some(at), Some(step)) => {
+                usize::try_from(steps::index(at, step) - steps::index(first, step)).unwrap_or(0)
+            }
+            _ => row,
+        }
+    }
+
     /// How many places there are along the bottom, with those between that have no rows.
     pub fn slots(&self) -> usize {
         let (Some(first), Some(last)) = (self.keys.first(), self.keys.last()) else { return 0 };
         match (first.at, last.at, self.step) {
             (Some(first), Some(last), Some(step)) => {
-                ((last - first) / (steps::next(first, step) - first)).round() as usize + 1
+                usize::try_from(steps::index(last, step) - steps::index(first, step) + 1).unwrap_or(1)
             }
             _ => self.keys.len(),
         }
