@@ -2,6 +2,7 @@
 
 mod bars;
 mod frame;
+mod heat;
 mod lines;
 mod places;
 mod table;
