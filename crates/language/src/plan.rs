@@ -1,6 +1,7 @@
 //! How a server carries a statement out: one model for all of them, and what follows from it. What each server calls its
 //! plan, and how that is read, stands with its dialect.
 
+use std::collections::{HashMap, VecDeque};
 use std::fmt::Write;
 
 /// How a dialect asks for plans.
@@ -72,6 +73,15 @@ pub struct Plan {
     pub total: f64,
     /// What is told of the whole: names and values.
     pub notes: Vec<(String, String)>,
+}
+
+/// A plan beside an earlier one of the same statement.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Comparison {
+    /// For each step, the one of the earlier plan that did the same; none where there was none.
+    pub earlier: Vec<Option<usize>>,
+    /// The steps of the earlier plan that are not carried out any more.
+    pub gone: Vec<usize>,
 }
 
 /// So many times more or fewer rows than thought are marked.
@@ -156,6 +166,22 @@ impl Plan {
         order
     }
 
+    /// What is the same as in an earlier plan: steps that do the same on the same target by the same index, the first
+    /// with the first. How deep they are does not count, since a new step above moves all others in.
+    pub fn compare(&self, earlier: &Plan) -> Comparison {
+        fn what(step: &Step) -> (&str, &str, Option<&str>) {
+            (&step.action, &step.target, step.index.as_deref())
+        }
+        let mut left: HashMap<_, VecDeque<usize>> = HashMap::new();
+        for (at, step) in earlier.steps.iter().enumerate() {
+            left.entry(what(step)).or_default().push_back(at);
+        }
+        let earlier = self.steps.iter().map(|step| left.get_mut(&what(step)).and_then(VecDeque::pop_front)).collect();
+        let mut gone: Vec<usize> = left.into_values().flatten().collect();
+        gone.sort_unstable();
+        Comparison { earlier, gone }
+    }
+
     /// The tree as text, for whoever cannot see it drawn.
     pub fn text(&self) -> String {
         let mut text = String::new();
@@ -202,6 +228,31 @@ mod tests {
         steps[0].own = None;
         let plan = Plan::of(steps, Vec::new());
         assert_eq!(plan.steps.iter().filter_map(|step| step.own).collect::<Vec<_>>(), [0.5, 3.0, 1.0]);
+    }
+
+    #[test]
+    fn an_earlier_plan_stands_beside() {
+        let on = |depth, action: &str, target: &str, time| Step { target: target.into(), ..step(depth, action, time) };
+        let earlier = Plan::of(
+            vec![on(0, "join", "", 9.0), on(1, "scan", "bookings", 6.0), on(1, "scan", "ports", 1.0)],
+            Vec::new(),
+        );
+        let now = Plan::of(
+            vec![
+                on(0, "sort", "", 4.0),
+                on(1, "join", "", 3.0),
+                on(2, "seek", "bookings", 1.0),
+                on(2, "scan", "ports", 1.0),
+                on(2, "scan", "ports", 0.5),
+            ],
+            Vec::new(),
+        );
+        let compared = now.compare(&earlier);
+        assert_eq!(compared.earlier, [None, Some(0), None, Some(2), None]);
+        assert_eq!(compared.gone, [1]);
+        let same = now.compare(&now);
+        assert_eq!(same.earlier, (0..5).map(Some).collect::<Vec<_>>());
+        assert!(same.gone.is_empty());
     }
 
     #[test]

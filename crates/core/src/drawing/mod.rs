@@ -1,8 +1,9 @@
 //! Drawings of schemas: tables as boxes with their columns, foreign keys as lines from column to column. [`layout`] places
-//! them, [`paint`] makes a scene or the cells of a terminal of it.
+//! them, [`paint`] makes a scene or the cells of a terminal of it. [`plan`] draws the plans of statements.
 
 pub mod layout;
 pub mod paint;
+pub mod plan;
 
 use std::collections::{HashMap, VecDeque};
 

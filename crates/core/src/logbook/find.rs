@@ -1,10 +1,13 @@
 //! Finding runs again, and forgetting them.
 
-use std::path::PathBuf;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 
-use rusqlite::params;
+use jaunty_language::outline::StatementId;
+use jaunty_language::statement::parameters::ParameterValue;
+use rusqlite::{OptionalExtension, params};
 
-use super::{ENTRY, Entry, KeptResult, Logbook, LogbookError, Query, Searchable, read_entry};
+use super::{ENTRY, Entry, KeptResult, Logbook, LogbookError, Query, Searchable, read, read_entry};
 
 impl Logbook {
     /// Runs that fit, the latest first, at most so many.
@@ -26,6 +29,62 @@ impl Logbook {
     /// The latest run.
     pub fn last(&self) -> Result<Option<Entry>, LogbookError> {
         Ok(self.find(&Query::default(), 1)?.pop())
+    }
+
+    /// The last run of every statement on a connection that has ended.
+    pub fn latest(&self, connection: &str) -> Result<Vec<Entry>, LogbookError> {
+        let select = format!(
+            "select {ENTRY} from runs where number in
+               (select max(number) from runs where connection = ?1 and outcome <> 'running' group by statement_id)"
+        );
+        self.entries(&select, params![connection])
+    }
+
+    /// The last run of a statement on a connection before this one that was done; none if there is none.
+    pub fn earlier(
+        &self,
+        connection: &str,
+        statement: &StatementId,
+        number: i64,
+    ) -> Result<Option<Entry>, LogbookError> {
+        let select = format!(
+            "select {ENTRY} from runs where number =
+               (select max(number) from runs
+                where connection = ?1 and statement_id = ?2 and number < ?3 and outcome = 'done')"
+        );
+        Ok(self.entries(&select, params![connection, statement.hex(), number])?.pop())
+    }
+
+    /// The connection that a buffer's statements ran on last.
+    pub fn last_connection(&self, buffer: &Path) -> Result<Option<String>, LogbookError> {
+        let select = "select connection from runs where buffer = ?1 order by number desc limit 1";
+        let found = self
+            .connection
+            .prepare_cached(select)
+            .and_then(|mut statement| statement.query_row([buffer.to_string_lossy()], |row| row.get(0)).optional());
+        found.map_err(|e| self.error(e))
+    }
+
+    /// The values that a buffer's parameters were given last, by their names.
+    pub fn last_values(&self, buffer: &Path) -> Result<HashMap<String, ParameterValue>, LogbookError> {
+        let select =
+            "select parameters from runs where buffer = ?1 and parameters is not null order by number desc limit 500";
+        let read_all = || -> rusqlite::Result<Vec<Option<String>>> {
+            let mut statement = self.connection.prepare_cached(select)?;
+            statement.query_map([buffer.to_string_lossy()], |row| row.get(0))?.collect()
+        };
+        // The latest come first, and later ones are not put in their place.
+        let mut values = HashMap::new();
+        for (name, value) in read_all().map_err(|e| self.error(e))?.into_iter().flat_map(read) {
+            values.entry(name).or_insert(value);
+        }
+        Ok(values)
+    }
+
+    /// One run by its number.
+    pub fn entry(&self, number: i64) -> Result<Option<Entry>, LogbookError> {
+        let select = format!("select {ENTRY} from runs where number = ?1");
+        Ok(self.entries(&select, params![number])?.pop())
     }
 
     /// Keeps the rows of a run however old they get, or no longer.
@@ -146,6 +205,19 @@ mod tests {
         assert_eq!(logbook.in_use().unwrap(), [archive(2), archive(4)], "one is pinned, and one is running");
         logbook.pin(2, false).unwrap();
         assert_eq!(logbook.in_use().unwrap(), [archive(4)]);
+    }
+
+    #[test]
+    fn the_run_before_is_found_by_its_statement() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = logbook(folder.path());
+        let earlier = |connection, statement: &str, number| {
+            logbook.earlier(connection, &StatementId::of(statement), number).unwrap().map(|entry| entry.number)
+        };
+        assert_eq!(earlier("ferry", "select 1;", 3), Some(1));
+        assert_eq!(earlier("ferry", "select 1", 1), None, "not itself");
+        assert_eq!(earlier("harbour", "select 1", 3), None, "another connection has other data");
+        assert_eq!(earlier("ferry", "select * from Ports", 9), None, "it failed");
     }
 
     #[test]

@@ -192,47 +192,6 @@ impl Logbook {
         Ok(())
     }
 
-    /// The last run of every statement on a connection that has ended.
-    pub fn latest(&self, connection: &str) -> Result<Vec<Entry>, LogbookError> {
-        let select = format!(
-            "select {ENTRY} from runs where number in
-               (select max(number) from runs where connection = ?1 and outcome <> 'running' group by statement_id)"
-        );
-        self.entries(&select, params![connection])
-    }
-
-    /// The connection that a buffer's statements ran on last.
-    pub fn last_connection(&self, buffer: &Path) -> Result<Option<String>, LogbookError> {
-        let select = "select connection from runs where buffer = ?1 order by number desc limit 1";
-        let found = self
-            .connection
-            .prepare_cached(select)
-            .and_then(|mut statement| statement.query_row([buffer.to_string_lossy()], |row| row.get(0)).optional());
-        found.map_err(|e| self.error(e))
-    }
-
-    /// The values that a buffer's parameters were given last, by their names.
-    pub fn last_values(&self, buffer: &Path) -> Result<HashMap<String, ParameterValue>, LogbookError> {
-        let select =
-            "select parameters from runs where buffer = ?1 and parameters is not null order by number desc limit 500";
-        let read_all = || -> rusqlite::Result<Vec<Option<String>>> {
-            let mut statement = self.connection.prepare_cached(select)?;
-            statement.query_map([buffer.to_string_lossy()], |row| row.get(0))?.collect()
-        };
-        // The latest come first, and later ones are not put in their place.
-        let mut values = HashMap::new();
-        for (name, value) in read_all().map_err(|e| self.error(e))?.into_iter().flat_map(read) {
-            values.entry(name).or_insert(value);
-        }
-        Ok(values)
-    }
-
-    /// One run by its number.
-    pub fn entry(&self, number: i64) -> Result<Option<Entry>, LogbookError> {
-        let select = format!("select {ENTRY} from runs where number = ?1");
-        Ok(self.entries(&select, params![number])?.pop())
-    }
-
     fn entries(&self, select: &str, values: impl rusqlite::Params) -> Result<Vec<Entry>, LogbookError> {
         let read = || -> rusqlite::Result<Vec<Entry>> {
             let mut statement = self.connection.prepare_cached(select)?;
