@@ -223,3 +223,28 @@ fn a_write_is_measured_and_rolled_back() {
     assert_eq!(server.sql("select count(*) from ports").trim(), "5000");
     screen.press(&["C-q"]).ends();
 }
+
+#[test]
+fn a_plan_stands_beside_the_one_before_and_is_saved() {
+    let server = Postgres::start();
+    server.sql("create table ports as select n as id from generate_series(1, 5000) n");
+    let home = Home::new().file("a.sql", "select * from ports where id = 77;\n");
+    let screen = home.screen(&["-c", &format!("postgresql://clerk@127.0.0.1:{}/bookings", server.port), "a.sql"]);
+    screen.shows("password for").types(PASSWORD).press(&["Enter"]).shows("clerk").loses("password for");
+    screen.press(&["M-v"]).shows("execution time").shows("Seq Scan ports").press(&["c"]).shows("no earlier plan");
+    screen.press(&["Escape"]).loses("Seq Scan ports");
+    server.sql("create unique index ports_by_id on ports(id)");
+    server.sql("analyze ports");
+    screen.press(&["M-v"]).shows("Index Only Scan ports").press(&["c"]).shows("earlier → now").shows(" ms now, ");
+    screen.shows("new").shows("gone").shows("Seq Scan ports").press(&["c"]).loses("earlier → now");
+    // On paper, for those who are to build the index elsewhere.
+    screen.press(&["o"]).shows("save the drawing").types("plan.pdf").press(&["Enter"]).shows("the plan in ");
+    let text = printed("pdftotext", &[home.path("project/plan.pdf").to_str().unwrap(), "-"]);
+    for expected in ["select * from ports where id = 77", "Index Only Scan", "by ports_by_id", "execution time"] {
+        assert!(text.contains(expected), "{expected}: {text}");
+    }
+    screen.press(&["M-k"]).shows("plan · cost").press(&["o"]).shows("save the drawing").types("plan.svg");
+    screen.press(&["Enter"]).shows("the plan in ");
+    assert!(parsed(&home, "plan.svg").contains("plan on "));
+    screen.press(&["C-q"]).ends();
+}

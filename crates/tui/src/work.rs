@@ -19,7 +19,7 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Buffer, Gathered, Message, Post, Recalled};
+use crate::app::{Buffer, Earlier, Gathered, Message, Post, Recalled};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -99,8 +99,8 @@ pub enum Done {
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// What is drawn of a result.
     Charted(Box<Gathered>),
-    /// The plan of a statement.
-    Planned(Box<Result<Plan, String>>),
+    /// The plan of a statement, and the one that it had before.
+    Planned(Box<Result<(Plan, Option<Earlier>), String>>),
     /// Files of buffers.
     Files(Vec<PathBuf>),
     /// Lines that were looked for in all buffers, or why there are none.

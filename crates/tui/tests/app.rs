@@ -183,7 +183,7 @@ fn what_is_told_steps_back_after_a_while_but_not_what_is_wrong() {
     let mut stage = self::stage("select 'open").control('g');
     assert!(stage.told().starts_with("the statement at line 1 has a quote or comment that never closes"));
     stage.app.tick(std::time::SystemTime::now());
-    assert!(stage.app.told.as_ref().is_some_and(|told| told.wrong));
+    assert!(stage.app.status.as_ref().is_some_and(|told| told.wrong));
     assert_eq!(stage.types("'").told(), "", "it is gone with the next key");
 }
 

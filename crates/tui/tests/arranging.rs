@@ -1,4 +1,4 @@
-//! Order and choice, as they are told: what is in sight of them, what takes them back, and where they cannot be had.
+//! Order and choice, as they are status: what is in sight of them, what takes them back, and where they cannot be had.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
 
@@ -162,20 +162,20 @@ fn the_last_line_says_what_can_be_done_now() {
     assert!(hints(&stage).contains("s Sort") && !hints(&stage).contains("Undo"), "{}", hints(&stage));
     // What was told steps back with the next key that says nothing.
     let mut stage = stage.at_column("rpm").types("s").settles();
-    stage.app.told = None;
+    stage.app.status = None;
     assert!(
         hints(&stage).contains("u Undo sort or filter") && hints(&stage).contains("o Clear sort and filters"),
         "{}",
         hints(&stage)
     );
     let mut stage = stage.types("m");
-    stage.app.told = None;
+    stage.app.status = None;
     assert!(hints(&stage).contains("ctrl-c Copy") && hints(&stage).contains("alt-x Export"), "{}", hints(&stage));
     let mut held = readings((160, 24)).alt('h');
-    held.app.told = None;
+    held.app.status = None;
     assert!(hints(&held).contains("alt-h Release result"), "{}", hints(&held));
     held = held.types("t");
-    held.app.told = None;
+    held.app.status = None;
     assert!(hints(&held).contains("t One result"), "{}", hints(&held));
     let stage = Stage::with("select nmae", (160, 24), Guard::Open).runs().control('t');
     assert!(hints(&stage).contains("g Go to statement") && !hints(&stage).contains("Sort"), "{}", hints(&stage));

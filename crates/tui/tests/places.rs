@@ -45,7 +45,7 @@ fn each_buffer_goes_back_to_the_connection_it_ran_on() {
     let stage = stage.again().on("north");
     let stage = stage.goes_to("b.sql").on("south");
     let stage = stage.goes_to("a.sql").on("north");
-    assert!(stage.app.parked.iter().any(|parked| parked.name() == "south"), "the other one stays open");
+    assert!(stage.app.background.iter().any(|parked| parked.name() == "south"), "the other one stays open");
 }
 
 #[test]
@@ -145,13 +145,13 @@ fn a_profile_is_written_field_by_field() {
     let stage = stage.shows("tides.db");
     let stage = stage.until(
         "the attempt",
-        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.trying.is_none() && form.told.is_some()),
+        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.trying.is_none() && form.status.is_some()),
     );
     assert!(stage.text().contains("config/tides.db"), "{}", stage.text());
     std::fs::write(stage.path("config/tides.db"), "").unwrap();
     let stage = stage.control('g').until(
         "the attempt",
-        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.told.as_ref().is_some_and(|(well, _)| *well)),
+        |app| matches!(&app.overlay, Some(Overlay::Form(form)) if form.status.as_ref().is_some_and(|(well, _)| *well)),
     );
     let stage = stage.control('s').on("far north");
     let saved = stage.file("config/connections.toml");
@@ -283,7 +283,8 @@ fn statements_that_were_prepared_for_one_connection_do_not_run_on_another() {
     let many: String = (0..200).map(|n| format!("select {n};\n")).collect();
     let stage = two(&[("a.sql", &many)]).connects("north").alt('g');
     let stage = stage.f(3).types("south").enter();
-    let said = |app: &App| app.told.as_ref().is_some_and(|told| told.text == "the connection changed; nothing was run");
+    let said =
+        |app: &App| app.status.as_ref().is_some_and(|told| told.text == "the connection changed; nothing was run");
     let stage = stage.until("what became of it", said).on("south");
     assert!(!stage.app.connection.is_busy() && stage.app.connection.batch_words().is_none());
     // On the connection that they were meant for they run.

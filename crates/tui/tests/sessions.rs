@@ -59,7 +59,7 @@ fn a_second_session_runs_beside_the_first() {
     assert!(stage.text().contains("1 row · "), "{}", stage.text());
     let stage = idle(stage.esc());
     assert!(stage.text().contains("stopped"), "{}", stage.text());
-    assert_eq!(stage.app.parked.len(), 1, "there are two, however often one goes to and fro");
+    assert_eq!(stage.app.background.len(), 1, "there are two, however often one goes to and fro");
 }
 
 #[test]
@@ -135,12 +135,12 @@ fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     assert!(!stage.text().contains("READ-ONLY"), "{}", stage.text());
     let stage = stage.f(3).types("north").enter().shows("READ-ONLY");
     // A remark takes no new connection.
-    let parked = stage.app.parked.len();
+    let parked = stage.app.background.len();
     std::fs::write(&file, NORTH.replace("[north]", "# ours\n[north]\nnote = \"the old pier\"\nguard = \"read-only\""))
         .unwrap();
     let stage = stage.shows("connections reloaded").f(3).types("north").enter();
     assert!(stage.app.connection.location.is_some(), "it is still the one that was open");
-    assert_eq!(stage.app.parked.len(), parked);
+    assert_eq!(stage.app.background.len(), parked);
 }
 
 #[test]
@@ -175,7 +175,7 @@ fn what_has_no_key_is_not_changed_by_one() {
         app.connection.catalog.as_ref().is_some_and(|catalog| catalog.objects().iter().any(|o| o.name == "notes"))
     });
     let stage = stage.control('n').control('n').control('t').shows("rows 1–1 of 1").types("y").types("delete").enter();
-    let stage = stage.until("the answer", |app| app.told.as_ref().is_some_and(|told| told.wrong));
+    let stage = stage.until("the answer", |app| app.status.as_ref().is_some_and(|told| told.wrong));
     assert!(stage.told().contains("the key of these rows is not known"), "{}", stage.told());
 }
 

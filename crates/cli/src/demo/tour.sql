@@ -6,7 +6,7 @@
 select code, name, local_name, latitude, longitude, berths, note
 from ports;
 
--- 2. The board on the quay
+-- 2. The board on the quay; alt-k shows how its rows are found
 select * from sailing_board
 where departs_at >= '2031-03-05'
 order by departs_at
@@ -22,7 +22,7 @@ select * from takings_by_route order by taken desc;
 select name, length_m, particulars, particulars ->> 'refit' as refit, pennant
 from vessels;
 
--- 6. Who reports to whom
+-- 6. Who reports to whom; alt-w draws how the tables hang together
 with recursive chain(id, name, role, depth) as (
     select id, name, role, 0 from crew where reports_to is null
     union all

@@ -30,20 +30,20 @@ pub fn take(
     give: impl FnOnce(Box<dyn Sink>) -> Result<(), EngineError>,
 ) -> Result<Sample, EngineError> {
     let sample = Arc::<Mutex<Sample>>::default();
-    let taster = Taster { sample: Arc::clone(&sample), wanted: Box::new(wanted) };
-    match give(Box::new(taster)) {
+    let preview = Preview { sample: Arc::clone(&sample), wanted: Box::new(wanted) };
+    match give(Box::new(preview)) {
         Err(error) if error.kind != ErrorKind::Stopped => Err(error),
         // It is stopped once there are enough.
         _ => Ok(std::mem::take(&mut *sample.lock().unwrap_or_else(PoisonError::into_inner))),
     }
 }
 
-struct Taster {
+struct Preview {
     sample: Arc<Mutex<Sample>>,
     wanted: Box<dyn Fn() -> bool + Send>,
 }
 
-impl Taster {
+impl Preview {
     fn rows(&self, batch: &RecordBatch) {
         let readers = ColumnReader::all(batch);
         let mut sample = self.sample();
@@ -62,7 +62,7 @@ impl Taster {
     }
 }
 
-impl Sink for Taster {
+impl Sink for Preview {
     fn wanted(&self) -> Flow {
         if (self.wanted)() && self.sample().rows.len() < ROWS { Flow::Continue } else { Flow::Stop }
     }

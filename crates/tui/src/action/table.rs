@@ -545,6 +545,10 @@ actions! {
     "In a plan" {
         PlanView "plan-by-share" "Sort" ["s"]
             "Sort the steps by what each takes for itself, or show the tree again" => |app| app.on(|plan: &mut PlanView, _| plan.turn());
+        PlanView "plan-compare" "Compare" ["c"]
+            "Put the last plan of the same statement before this one beside it, or take it away" => |app| app.on(PlanView::compare);
+        PlanView "plan-save" "Save" ["o"]
+            "Save the plan as SVG or PDF" => |app| app.on(PlanView::save);
         PlanView "plan-measure" "Measure" ["m"]
             "Run the statement, and show its plan with times and rows as they were" => |app| app.on(PlanView::measure);
     }

@@ -318,7 +318,8 @@ impl App {
 
     /// Why what is typed here would not survive a crash.
     pub fn unprotected(&self) -> Option<String> {
-        let unsaved = [&self.buffer].into_iter().chain(&self.shelved).filter(|buffer| buffer.document.is_unsaved());
+        let unsaved =
+            [&self.buffer].into_iter().chain(&self.background_buffers).filter(|buffer| buffer.document.is_unsaved());
         let why = unsaved.filter_map(|buffer| buffer.journal.trouble()).next()?;
         Some(format!("unsaved text is not protected from a crash: {why}"))
     }
@@ -390,14 +391,14 @@ impl App {
 
     /// Leaves, if nothing would be lost; else asks.
     pub fn ask_to_quit(&mut self) {
-        let buffers = || [&self.buffer].into_iter().chain(&self.shelved);
+        let buffers = || [&self.buffer].into_iter().chain(&self.background_buffers);
         let unsaved: Vec<_> = buffers().filter(|b| b.document.is_unsaved()).map(Buffer::name).collect();
         let mut reasons = Vec::new();
         if !unsaved.is_empty() {
             let has = if unsaved.len() == 1 { "has" } else { "have" };
             reasons.push(format!("{} {has} unsaved text.", unsaved.join(", ")));
         }
-        for connection in [&self.connection].into_iter().chain(&self.parked) {
+        for connection in [&self.connection].into_iter().chain(&self.background) {
             let name = connection.name();
             if connection.is_running() {
                 reasons.push(format!(
@@ -431,18 +432,18 @@ impl App {
 
     pub(super) fn leave(&mut self) {
         self.connection.stop();
-        self.parked.iter().for_each(Connection::stop);
+        self.background.iter().for_each(Connection::stop);
         self.leaving = true;
     }
 
     pub(super) fn drop_text(&mut self) {
         self.buffer.forget();
-        self.shelved.iter_mut().for_each(Buffer::forget);
+        self.background_buffers.iter_mut().for_each(Buffer::forget);
     }
 
     /// Saves the buffers that are not in hand. False if one of them could not be.
     pub(super) fn save_shelved(&mut self) -> bool {
-        let unsaved = self.shelved.iter_mut().filter(|buffer| buffer.document.is_unsaved());
+        let unsaved = self.background_buffers.iter_mut().filter(|buffer| buffer.document.is_unsaved());
         let failed = unsaved.filter_map(|buffer| Some(format!("{}: {}", buffer.name(), buffer.write().err()?))).next();
         match failed {
             Some(failed) => {
@@ -466,6 +467,6 @@ impl App {
         others.iter().for_each(Work::stop);
         writing.iter().for_each(Work::stop);
         writing.into_iter().for_each(Work::end);
-        [&self.buffer].into_iter().chain(&self.shelved).for_each(Buffer::settle);
+        [&self.buffer].into_iter().chain(&self.background_buffers).for_each(Buffer::settle);
     }
 }

@@ -18,7 +18,7 @@ impl App {
     /// Lists the buffers: those that are open, and, as soon as they are found, files of others.
     pub fn list_buffers(&mut self) {
         let mut list = List::new(BUFFERS, self.open_buffers());
-        list.move_by(isize::from(!self.shelved.is_empty()));
+        list.move_by(isize::from(!self.background_buffers.is_empty()));
         self.overlay = Some(Overlay::List(list));
         let shelves = self.shelves();
         self.begin_work(Kind::Files, "looking for buffers".into(), move |_| Done::Files(shelves.files()));
@@ -26,13 +26,14 @@ impl App {
 
     fn open_buffers(&self) -> Vec<Item> {
         // The one before comes next: it is chosen at once.
-        let open = [&self.buffer].into_iter().chain(self.shelved.iter().rev());
+        let open = [&self.buffer].into_iter().chain(self.background_buffers.iter().rev());
         open.map(|buffer| item(&buffer.path, state(buffer), buffer.connection.as_deref())).collect()
     }
 
     pub(super) fn take_files(&mut self, files: &[PathBuf]) {
         let mut items = self.open_buffers();
-        let open = |path: &Path| path == self.buffer.path || self.shelved.iter().any(|buffer| buffer.path == path);
+        let open =
+            |path: &Path| path == self.buffer.path || self.background_buffers.iter().any(|buffer| buffer.path == path);
         items.extend(files.iter().filter(|path| !open(path)).map(|path| item(path, "", None)));
         if let Some(list) = self.list_of(BUFFERS) {
             list.renew(items);
@@ -50,8 +51,8 @@ impl App {
         if self.buffer.path == path {
             return self.go_to_place_in_hand(at);
         }
-        if let Some(open) = self.shelved.iter().position(|buffer| buffer.path == path) {
-            let next = self.shelved.remove(open);
+        if let Some(open) = self.background_buffers.iter().position(|buffer| buffer.path == path) {
+            let next = self.background_buffers.remove(open);
             return self.take_up(next, at);
         }
         let journals = self.folders.journals();
@@ -71,7 +72,7 @@ impl App {
     pub(super) fn take_up(&mut self, next: Buffer, at: Option<usize>) {
         let before = std::mem::replace(&mut self.buffer, next);
         let here = self.connection.profile.clone();
-        self.shelved.push(before);
+        self.background_buffers.push(before);
         self.take_in_recovery();
         self.go_where_it_ran(here);
         self.go_to_place_in_hand(at);
@@ -127,7 +128,7 @@ impl App {
         let extension = self.buffer.document.outline().dialect().extension;
         let name = if Path::new(name).extension().is_some() { name.to_owned() } else { format!("{name}.{extension}") };
         let path = self.buffer.path.with_file_name(name);
-        if path.exists() || self.shelved.iter().any(|buffer| buffer.path == path) {
+        if path.exists() || self.background_buffers.iter().any(|buffer| buffer.path == path) {
             self.tell_wrong(format!("{} already exists", path.display()));
             return None;
         }
@@ -189,13 +190,13 @@ impl App {
         let path = self.buffer.path.clone();
         match buffers::remove(&self.folders, &path) {
             Ok(there) => {
-                let next = self.shelved.last().map(|buffer| buffer.path.clone());
+                let next = self.background_buffers.last().map(|buffer| buffer.path.clone());
                 let next = next.unwrap_or_else(|| path.with_file_name(format!("statements.{}", self.extension())));
                 if next == path {
                     self.buffer.begin_anew(&self.folders.journals());
                 } else {
                     self.take_up_buffer(&next);
-                    self.shelved.retain(|buffer| buffer.path != path);
+                    self.background_buffers.retain(|buffer| buffer.path != path);
                 }
                 self.tell(format!("moved to {}", there.display()));
             }

@@ -72,7 +72,7 @@ impl App {
     pub(super) fn go_along(&mut self, statement: &str) {
         let jobs =
             vec![Job { statement: statement.to_owned(), buffer: Some(self.buffer.path.clone()), ..Job::default() }];
-        if !self.connection.has_desk() {
+        if !self.connection.has_worker() {
             return self.list_connections();
         }
         self.trail.push(self.rows.held().cloned());

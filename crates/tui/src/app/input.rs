@@ -14,8 +14,8 @@ impl App {
     pub(super) fn input(&mut self, event: Event) {
         match event {
             Event::Key(key) if key.kind != KeyEventKind::Release => {
-                if self.told.as_ref().is_some_and(|told| told.wrong) {
-                    self.told = None;
+                if self.status.as_ref().is_some_and(|told| told.wrong) {
+                    self.status = None;
                 }
                 self.key(Key::of(&key));
             }
@@ -109,9 +109,9 @@ impl App {
         } else if self.buffer.document.selection().is_some() {
             self.buffer.document.unselect();
         } else if self.panes.focus == Scope::Result && (self.unmark() || self.follow_cursor_again()) {
-            self.told = None;
+            self.status = None;
         } else {
-            self.told = None;
+            self.status = None;
             self.panes.focus = Scope::Buffer;
         }
     }

@@ -14,6 +14,7 @@ mod buffers;
 mod completion_popup;
 mod connection;
 mod diagnostics;
+mod drawings;
 mod editing;
 mod follow;
 mod input;
@@ -52,9 +53,9 @@ pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
 pub use overlay::{
-    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Field, Form, Gathered, Help,
-    HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowDetail,
-    SchemaView, Spot,
+    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Earlier, Field, Form,
+    Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt,
+    Question, RowDetail, SchemaView, Spot,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
@@ -119,7 +120,7 @@ pub struct Options {
 
 /// A sentence in the last line.
 #[derive(Debug, Clone)]
-pub struct Told {
+pub struct Status {
     /// The sentence.
     pub text: String,
     /// Whether something went wrong.
@@ -137,9 +138,9 @@ pub struct App {
     /// Where it runs.
     pub connection: Connection,
     /// Other connections that are open.
-    pub parked: Vec<Connection>,
+    pub background: Vec<Connection>,
     /// Other buffers that are open.
-    pub shelved: Vec<Buffer>,
+    pub background_buffers: Vec<Buffer>,
     /// All profiles.
     pub known: Connections,
     /// How often that was read.
@@ -178,7 +179,7 @@ pub struct App {
     /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
     aside: Option<StatementId>,
     /// What a drawing showed last.
-    drawn: Option<jaunty_core::drawing::Chosen>,
+    drawing: Option<drawings::Drawing>,
     /// A statement that gives a plan, to be shown when it has.
     planning: Option<StatementId>,
     /// Statements that wait for values.
@@ -193,7 +194,7 @@ pub struct App {
     /// What is to be filled in of what was taken.
     places: Places,
     /// What the last line says.
-    pub told: Option<Told>,
+    pub status: Option<Status>,
     /// The panes.
     pub panes: Panes,
     /// The theme.
@@ -239,8 +240,8 @@ impl App {
         let mut app = App {
             buffer: opened,
             connection: Connection::none(),
-            parked: Vec::new(),
-            shelved: Vec::new(),
+            background: Vec::new(),
+            background_buffers: Vec::new(),
             known: connections,
             known_stamp: 0,
             nearby: Vec::new(),
@@ -261,14 +262,14 @@ impl App {
             trail: Vec::new(),
             aside: None,
             planning: None,
-            drawn: None,
+            drawing: None,
             wanting: None,
             values: HashMap::new(),
             works: Vec::new(),
             works_begun: 0,
             sought: String::new(),
             places: Places::default(),
-            told: None,
+            status: None,
             panes: Panes { share: 50, filled: false, focus: Scope::Buffer, strip: false, other: None },
             theme: Theme::new(appearance.theme, depth),
             keymap: Keymap::new(&appearance.keys),
@@ -317,12 +318,12 @@ impl App {
 
     /// Puts a sentence in the last line.
     pub fn tell(&mut self, text: impl Into<String>) {
-        self.told = Some(Told { text: text.into(), wrong: false, since: Instant::now() });
+        self.status = Some(Status { text: text.into(), wrong: false, since: Instant::now() });
     }
 
     /// Puts a sentence about something wrong in the last line.
     pub fn tell_wrong(&mut self, text: impl Into<String>) {
-        self.told = Some(Told { text: text.into(), wrong: true, since: Instant::now() });
+        self.status = Some(Status { text: text.into(), wrong: true, since: Instant::now() });
     }
 
     /// The first key of an action, as text; none if it has none.
@@ -364,7 +365,7 @@ impl App {
         } else if self.connection.transaction_since.is_some() {
             // Its age is in sight.
             Duration::from_secs(1)
-        } else if self.told.is_some() {
+        } else if self.status.is_some() {
             TOLD_FOR
         } else {
             // Notes count minutes.
@@ -381,8 +382,8 @@ impl App {
     pub fn tick(&mut self, now: SystemTime) {
         self.now = now;
         self.ask_about_trouble();
-        if self.told.as_ref().is_some_and(|told| !told.wrong && told.since.elapsed() >= TOLD_FOR) {
-            self.told = None;
+        if self.status.as_ref().is_some_and(|told| !told.wrong && told.since.elapsed() >= TOLD_FOR) {
+            self.status = None;
         }
     }
 

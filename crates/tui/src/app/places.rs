@@ -51,7 +51,7 @@ impl App {
         let open = |name: &str| {
             [&self.connection]
                 .into_iter()
-                .chain(&self.parked)
+                .chain(&self.background)
                 .find(|c| c.profile.as_ref().is_some_and(|p| p.name == name))
         };
         let mut profiles: Vec<&Profile> = self.known.profiles.iter().collect();

@@ -51,7 +51,7 @@ impl App {
                     if let Some(secret) = from.secret
                         && form.fill_in_password(secret.reveal())
                     {
-                        form.told = Some((
+                        form.status = Some((
                             true,
                             vec![
                                 "The password in the URL is kept in memory only; you will be asked for it next time."
@@ -60,7 +60,7 @@ impl App {
                         ));
                     }
                     if !from.left_out.is_empty() {
-                        form.told = Some((true, vec![format!("Ignored in the URL: {}.", from.left_out.join(", "))]));
+                        form.status = Some((true, vec![format!("Ignored in the URL: {}.", from.left_out.join(", "))]));
                     }
                 }
             }
@@ -186,7 +186,7 @@ impl App {
         self.known_stamp += 1;
         self.known.profiles.splice(0..0, made);
         // Where it stands in its file, and what is said of it, does not take a new connection.
-        for connection in [&mut self.connection].into_iter().chain(&mut self.parked) {
+        for connection in [&mut self.connection].into_iter().chain(&mut self.background) {
             let now = connection
                 .profile
                 .as_ref()

@@ -129,10 +129,10 @@ impl App {
     }
 
     pub(super) fn order(&mut self, jobs: Vec<Job>) {
-        if !self.connection.has_desk() {
+        if !self.connection.has_worker() {
             return self.list_connections();
         }
-        self.told = None;
+        self.status = None;
         let before = self.connection.running().cloned();
         if let Some(run) = &before {
             let title = run.title.as_deref().unwrap_or("the statement that runs");

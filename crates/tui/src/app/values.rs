@@ -27,7 +27,7 @@ impl App {
             }
         }
         names.reverse();
-        if names.is_empty() || !self.connection.has_desk() {
+        if names.is_empty() || !self.connection.has_worker() {
             return self.order(jobs);
         }
         self.wanting = Some(Wanting { jobs, of_jobs, names, given: Vec::new() });

@@ -81,7 +81,7 @@ impl App {
                 self.tell(said);
             }
             Done::Outlined(path, Some(outline)) => {
-                let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
+                let buffers = [&mut self.buffer].into_iter().chain(&mut self.background_buffers);
                 for buffer in buffers.filter(|buffer| buffer.path == path) {
                     // One in another language is found again.
                     buffer.document.take_outline(*outline.clone());
@@ -90,7 +90,7 @@ impl App {
                 self.follow();
             }
             Done::Outlined(path, None) => {
-                let buffers = [&mut self.buffer].into_iter().chain(&mut self.shelved);
+                let buffers = [&mut self.buffer].into_iter().chain(&mut self.background_buffers);
                 buffers.filter(|buffer| buffer.path == path).for_each(|buffer| buffer.outlining = false);
             }
             Done::Prepared(path, revision, connection, prepared) => {
@@ -106,7 +106,7 @@ impl App {
             Done::Opened(Ok(buffer), at) => {
                 // It may have been opened another way meanwhile.
                 let open = |other: &Buffer| other.path == buffer.path;
-                if open(&self.buffer) || self.shelved.iter().any(open) {
+                if open(&self.buffer) || self.background_buffers.iter().any(open) {
                     return self.take_up_buffer_at(&buffer.path.clone(), at);
                 }
                 self.take_up(*buffer, at);

@@ -34,7 +34,7 @@ pub(super) fn draw(
     let x = put(cells, area.x + 1, area.y, area.right(), &title, accent);
     let known = walk.catalog.missing.as_ref().map(|missing| format!(" · {missing}")).unwrap_or_default();
     let x = put(cells, x + 2, area.y, area.right(), &format!("read {age} ago{known}"), faint);
-    let hint = match (&app.told, walk.column) {
+    let hint = match (&app.status, walk.column) {
         (Some(told), _) => told.text.as_str(),
         (_, 2) => &keys(
             app,

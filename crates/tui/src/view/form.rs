@@ -75,7 +75,7 @@ pub(super) fn draw(app: &App, form: &Form, area: Rect, ground: Style, cells: &mu
     if let Some(field) = form.field() {
         put_cut(cells, area.x + 3, y, area.right() - 1, field.help, style(Role::Faint));
     }
-    match (&form.trying, &form.told) {
+    match (&form.trying, &form.status) {
         (Some(since), _) => {
             let text = format!("trying … {}", words::age(since.elapsed()));
             put_cut(cells, area.x + 3, y + 1, area.right() - 1, &text, style(Role::Running));

@@ -120,7 +120,7 @@ fn title(app: &App, action: &'static Action) -> &'static str {
 
 /// The action whose hint stands at a column.
 pub fn action_at(app: &App, area: Rect, x: u16) -> Option<&'static Action> {
-    if app.told.is_some() || app.unprotected().is_some() {
+    if app.status.is_some() || app.unprotected().is_some() {
         return None;
     }
     let hints = placed(app, area);
@@ -163,7 +163,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
         put_cut(cells, area.x + 1, area.y, area.right(), &line, edge.patch(app.theme.style(Role::Running)));
         return;
     }
-    if let Some(told) = &app.told {
+    if let Some(told) = &app.status {
         let style = if told.wrong { edge.patch(app.theme.style(Role::Failed)) } else { edge };
         let line = told.text.replace('\n', " · ");
         put_cut(cells, area.x + 1, area.y, area.right(), &line, style);

@@ -38,7 +38,7 @@ pub(super) fn draw(app: &App, past: &LogbookView, area: Rect, ground: Style, cel
             ("close-overlay", "closes"),
         ],
     );
-    let hint = match &app.told {
+    let hint = match &app.status {
         Some(told) if told.wrong => told.text.as_str(),
         _ => does.as_str(),
     };

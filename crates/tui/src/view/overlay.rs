@@ -97,7 +97,7 @@ fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buff
         _ => format!("type to search · {}", keys(app, &[("accept", "chooses"), ("close-overlay", "closes")])),
     };
     // The drawer lies over the line where things are told.
-    let (hint, style) = match &app.told {
+    let (hint, style) = match &app.status {
         Some(told) if told.wrong => (told.text.as_str(), ground.patch(app.theme.style(Role::Failed))),
         _ => (hint.as_str(), faint),
     };
@@ -152,7 +152,7 @@ pub(super) fn input(
 }
 
 fn draw_prompt(app: &App, prompt: &Prompt, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
-    match &app.told {
+    match &app.status {
         Some(told) if told.wrong => {
             let wrong = ground.patch(app.theme.style(Role::Failed));
             put_cut(cells, area.x + 1, area.y, area.right() - 1, &told.text, wrong);

@@ -1,6 +1,7 @@
 //! The plan of a statement as a tree, with what each step takes for itself.
 
 use jaunty_core::chart::scale::{number, short};
+use jaunty_core::drawing::plan::{About, DEEPEST, headings, own, remarks, rows, total, whole};
 use jaunty_language::plan::{Plan, Step, Unit};
 use jaunty_language::text::clean;
 use ratatui::buffer::Buffer;
@@ -8,7 +9,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use super::overlay::{heading, keys};
-use crate::app::{App, PlanView};
+use crate::app::{App, Earlier, PlanView};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
 
@@ -34,23 +35,27 @@ const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"]
 pub(super) fn draw(app: &App, view: &PlanView, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let style = |role| ground.patch(app.theme.style(role));
     let title = match &view.plan {
-        Some(Ok(plan)) => format!("plan · {}", whole(plan)),
+        Some(Ok(plan)) => match compared(view) {
+            Some(earlier) => format!("plan · {} now, {} at {}", total(plan), total(&earlier.plan), earlier.moment),
+            None => format!("plan · {}", whole(plan)),
+        },
         _ => "plan".to_owned(),
     };
     let does = keys(
         app,
         &[
-            ("overlay-up overlay-down", "steps"),
-            ("plan-by-share", if view.by_share { "tree" } else { "sorts by own share" }),
+            ("plan-by-share", if view.by_share { "tree" } else { "sorts" }),
             ("plan-measure", "measures"),
+            ("plan-compare", if view.compares { "alone" } else { "compares" }),
+            ("plan-save", "saves"),
             ("close-overlay", "closes"),
         ],
     );
-    let (hint, role) = match &app.told {
+    let (hint, role) = match &app.status {
         Some(told) if told.wrong => (told.text.as_str(), Role::Failed),
         _ => (does.as_str(), Role::Faint),
     };
-    let start = put_hint(cells, area.x + area.width / 3, area.y, area.right() - 1, hint, style(role));
+    let start = put_hint(cells, area.x + area.width / 2, area.y, area.right() - 1, hint, style(role));
     heading(app, &clean::fit(&title, usize::from(start.saturating_sub(area.x + 2))).text, area, ground, cells);
     let plan = match &view.plan {
         None => {
@@ -64,45 +69,46 @@ pub(super) fn draw(app: &App, view: &PlanView, area: Rect, ground: Style, cells:
         Some(Ok(plan)) => plan,
     };
     let tree = if area.width >= 100 { TREE } else { ROWS };
-    let heads = match plan.unit {
-        Unit::Time => "own time",
-        Unit::Cost => "own cost",
-        Unit::None => "",
-    };
-    put(cells, area.x + OWN, area.y + 1, area.right(), heads, style(Role::Faint));
-    if tree == TREE && plan.unit != Unit::None {
-        let rows = if plan.unit == Unit::Time { "rows: estimate → met" } else { "rows (estimate)" };
-        put(cells, area.x + ROWS, area.y + 1, area.right(), rows, style(Role::Faint));
+    let (owns, met) = headings(plan);
+    put(cells, area.x + OWN, area.y + 1, area.right(), owns, style(Role::Faint));
+    if tree == TREE {
+        let heading = if compared(view).is_some() { "earlier → now" } else { met };
+        put(cells, area.x + ROWS, area.y + 1, area.right(), heading, style(Role::Faint));
     }
     let height = lines(area.height);
     for (place, at) in view.order().into_iter().enumerate().skip(view.top).take(usize::from(height)) {
         let Some(step) = plan.steps.get(at) else { continue };
         let y = area.y + ABOVE + (place - view.top) as u16;
         let line = Rect { y, height: 1, ..area };
-        draw_step(app, (plan, step), (place == view.chosen, view.by_share, tree), line, ground, cells);
+        draw_step(app, view, (plan, at, step), (place == view.chosen, tree), line, ground, cells);
     }
     let below = Rect { y: area.bottom().saturating_sub(BELOW), height: BELOW.min(area.height), ..area };
     if let Some(step) = view.step() {
-        draw_about(app, plan, step, below, ground, cells);
+        draw_about(app, view, (plan, step), below, ground, cells);
     }
     None
 }
 
-/// What the whole takes, and what is told of it.
-fn whole(plan: &Plan) -> String {
-    let total = match plan.unit {
-        Unit::Time => format!("{} ms", short(plan.total)),
-        Unit::Cost => format!("cost {}", short(plan.total)),
-        Unit::None => format!("{} steps", plan.steps.len()),
-    };
-    let notes = plan.notes.iter().map(|(name, value)| format!("{name} {value}"));
-    std::iter::once(total).chain(notes).collect::<Vec<_>>().join(" · ")
+/// The plan that stands beside it.
+fn compared(view: &PlanView) -> Option<&Earlier> {
+    view.earlier.as_ref().filter(|_| view.compares)
+}
+
+/// What a step took for itself in the earlier plan, and takes now.
+fn changed(earlier: &Earlier, plan: &Plan, at: usize, step: &Step) -> String {
+    let same = earlier.comparison.earlier.get(at).copied().flatten().and_then(|at| earlier.plan.steps.get(at));
+    match (same, plan.unit) {
+        (None, _) => "new".to_owned(),
+        (Some(_), Unit::None) => "as before".to_owned(),
+        (Some(before), _) => format!("{} → {}", own(&earlier.plan, before), own(plan, step)),
+    }
 }
 
 fn draw_step(
     app: &App,
-    (plan, step): (&Plan, &Step),
-    (chosen, flat, tree): (bool, bool, u16),
+    view: &PlanView,
+    (plan, at, step): (&Plan, usize, &Step),
+    (chosen, tree): (bool, u16),
     line: Rect,
     ground: Style,
     cells: &mut Buffer,
@@ -121,26 +127,23 @@ fn draw_step(
             &bar,
             style(if step.is_dear { Role::Failed } else { Role::Accent }),
         );
-        let own = step.own.map_or(String::new(), |own| match plan.unit {
-            Unit::Time => format!("{} ms", short(own)),
-            _ => short(own),
-        });
-        put_right(cells, line.x + OWN, line.y, line.x + ROWS - 2, &own, base);
+        put_right(cells, line.x + OWN, line.y, line.x + ROWS - 2, &own(plan, step), base);
     }
-    if tree == TREE && plan.unit != Unit::None {
-        let rows = |value: Option<f64>| value.map_or_else(|| "?".to_owned(), short);
-        let mut text = match step.met {
-            Some(met) => format!("{} → {}", rows(step.estimated), short(met)),
-            None => step.estimated.map_or(String::new(), short),
+    if tree == TREE {
+        let (text, role) = match compared(view) {
+            Some(earlier) => {
+                let text = changed(earlier, plan, at, step);
+                let role = if text == "new" { Role::Accent } else { Role::Text };
+                (text, role)
+            }
+            None if step.misestimate().is_some() => (rows(step), Role::Failed),
+            None => (rows(step), Role::Text),
         };
-        if let Some(loops) = step.loops.filter(|loops| *loops != 1.0) {
-            text.push_str(&format!(" × {}", number(loops, 0)));
-        }
-        let role = if step.misestimate().is_some() { Role::Failed } else { Role::Text };
-        let painted = if role == Role::Failed { style(role) } else { base };
+        let painted = if role == Role::Text { base } else { style(role) };
         put_cut(cells, line.x + ROWS, line.y, line.x + TREE - 1, &text, painted);
     }
-    let indent = if flat { 0 } else { 2 * step.depth.min(40) as u16 };
+    let flat = view.by_share;
+    let indent = if flat { 0 } else { 2 * step.depth.min(DEEPEST) as u16 };
     let start = line.x + tree + indent;
     let mark = if step.is_dear && !flat { "▸ " } else { "  " };
     let x = put(cells, start, line.y, line.right(), mark, style(Role::Failed));
@@ -149,36 +152,39 @@ fn draw_step(
         true => x,
         false => put_cut(cells, x + 1, line.y, line.right() - 1, &clean::clean(&step.target), style(Role::Accent)),
     };
-    let mut said: Vec<(String, Role)> = Vec::new();
-    said.extend(step.index.as_ref().map(|index| (format!("by {index}"), Role::Faint)));
-    if step.reads_all {
-        said.push(("reads every row".to_owned(), Role::Stopped));
-    }
-    said.extend(step.misestimate().map(|ratio| (misestimate(ratio), Role::Failed)));
-    said.extend(step.spill.as_ref().map(|spill| (spill.clone(), Role::Stopped)));
     let mut x = x + 2;
-    for (text, role) in said {
+    for (about, text) in remarks(step) {
         if x >= line.right() {
             break;
         }
-        x = put_cut(cells, x, line.y, line.right() - 1, &clean::clean(&text), style(role)) + 2;
-    }
-}
-
-fn misestimate(ratio: f64) -> String {
-    match ratio >= 1.0 {
-        true => format!("{} times more rows than estimated", short(ratio.round())),
-        false => format!("{} times fewer rows than estimated", short((1.0 / ratio).round())),
+        let role = match about {
+            About::Way => Role::Faint,
+            About::Caution => Role::Stopped,
+            About::Misestimate => Role::Failed,
+        };
+        x = put_cut(cells, x, line.y, line.right() - 1, &text, style(role)) + 2;
     }
 }
 
 /// What is known of the step in hand.
-fn draw_about(app: &App, plan: &Plan, step: &Step, area: Rect, ground: Style, cells: &mut Buffer) {
+fn draw_about(app: &App, view: &PlanView, (plan, step): (&Plan, &Step), area: Rect, ground: Style, cells: &mut Buffer) {
     let style = |role| ground.patch(app.theme.style(role));
     for x in area.left()..area.right() {
         put(cells, x, area.y, area.right(), "─", style(Role::Rule));
     }
     let mut lines: Vec<(String, String)> = Vec::new();
+    if let Some(earlier) = compared(view) {
+        let gone = earlier.comparison.gone.iter().filter_map(|at| earlier.plan.steps.get(*at));
+        let gone: Vec<String> = gone
+            .map(|step| {
+                let index = step.index.as_ref().map(|index| format!("by {index}")).unwrap_or_default();
+                [step.action.clone(), step.target.clone(), index, own(&earlier.plan, step)]
+            })
+            .map(|words| words.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(" "))
+            .collect();
+        let nothing = || "no step is gone".to_owned();
+        lines.push(("gone".to_owned(), if gone.is_empty() { nothing() } else { gone.join(", ") }));
+    }
     if plan.unit != Unit::None {
         let share = format!("{} % of all", number(step.share * 100.0, 1));
         let whole = match plan.unit {

@@ -243,6 +243,6 @@ impl Stage {
 
     /// What the last line says.
     pub fn told(&self) -> &str {
-        self.app.told.as_ref().map_or("", |told| told.text.as_str())
+        self.app.status.as_ref().map_or("", |told| told.text.as_str())
     }
 }

@@ -164,7 +164,7 @@ fn in_words(report: &Report) -> String {
 
 /// A thread at work, and what it tells, in few words.
 struct Watch {
-    desk: ConnectionWorker,
+    worker: ConnectionWorker,
     told: Receiver<String>,
     _folder: tempfile::TempDir,
 }
@@ -179,9 +179,10 @@ fn watch_in(folder: tempfile::TempDir, guard: Guard, refusals: &[&'static str]) 
     let keeping = Keeping::open(&Folders::below(folder.path()), Retention::default());
     let (tell, told) = channel();
     let profile = Profile::new("pier", "pier").guarded(guard);
-    let desk = ConnectionWorker::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report))))
-        .unwrap();
-    Watch { desk, told, _folder: folder }
+    let worker =
+        ConnectionWorker::open(engine, profile, None, keeping, move |report| drop(tell.send(in_words(&report))))
+            .unwrap();
+    Watch { worker, told, _folder: folder }
 }
 
 fn jobs_of(statements: &[&str]) -> Vec<Job> {
@@ -190,14 +191,14 @@ fn jobs_of(statements: &[&str]) -> Vec<Job> {
 
 impl Watch {
     fn asks(&self, statements: &[&str]) -> &Watch {
-        self.desk.ask(Order::Run(jobs_of(statements)));
+        self.worker.ask(Order::Run(jobs_of(statements)));
         self
     }
 
     /// The next report that is not about the catalog, which is told whenever there was time to read it.
     fn next(&self) -> String {
         loop {
-            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something");
+            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the worker tells something");
             if !told.starts_with("catalog of") {
                 return told;
             }
@@ -208,7 +209,7 @@ impl Watch {
     fn catalog(&self) -> Vec<String> {
         let mut before = Vec::new();
         loop {
-            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the desk tells something");
+            let told = self.told.recv_timeout(Duration::from_secs(60)).expect("the worker tells something");
             if told.starts_with("catalog of") {
                 return before;
             }
@@ -239,13 +240,13 @@ fn a_stop_ends_what_runs_and_what_waits_behind_it() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     watch.asks(&["forever", "b"]).tells(&["forever running"]);
-    watch.desk.stop();
+    watch.worker.stop();
     watch.tells(&["forever stopped", "idle, 1 left out"]);
     // Also what was asked for on its own.
     watch.asks(&["forever"]).tells(&["forever running"]).asks(&["b"]);
-    watch.desk.stop();
+    watch.worker.stop();
     watch.tells(&["forever stopped", "idle, 0 left out", "idle, 1 left out"]);
-    watch.desk.stop();
+    watch.worker.stop();
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
 }
 
@@ -257,7 +258,7 @@ fn a_guard_that_asks_wants_a_yes_for_each_statement_that_writes() {
     watch.tells(&["read running", "read done", "asks about write this", "idle, 0 left out"]);
     let mut jobs = jobs_of(&["write this", "write more"]);
     jobs[0].confirmed = true;
-    watch.desk.ask(Order::Run(jobs));
+    watch.worker.ask(Order::Run(jobs));
     watch.tells(&["write this running", "write this done", "asks about write more", "idle, 0 left out"]);
 }
 
@@ -273,7 +274,7 @@ fn what_the_server_takes_as_one_statement_is_one() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     let plain = |text: &str| Job { statement: text.to_owned(), ..Job::default() };
-    watch.desk.ask(Order::Run(vec![unended("a", &["and more", "and on"]), plain("and more"), plain("b")]));
+    watch.worker.ask(Order::Run(vec![unended("a", &["and more", "and on"]), plain("and more"), plain("b")]));
     watch.tells(&[
         "a\nand more is one",
         "a\nand more running",
@@ -283,11 +284,11 @@ fn what_the_server_takes_as_one_statement_is_one() {
         "idle, 0 left out",
     ]);
     // The one at the cursor alone.
-    watch.desk.ask(Order::Run(vec![unended("a", &["and more"])]));
+    watch.worker.ask(Order::Run(vec![unended("a", &["and more"])]));
     watch.tells(&["a\nand more is one", "a\nand more running", "a\nand more done", "idle, 0 left out"]);
-    watch.desk.ask(Order::Run(vec![unended("a", &["c"]), plain("c")]));
+    watch.worker.ask(Order::Run(vec![unended("a", &["c"]), plain("c")]));
     watch.tells(&["a running", "a done", "c running", "c done", "idle, 0 left out"]);
-    watch.desk.ask(Order::Run(vec![unended("a", &["who knows"]), plain("who knows"), plain("b")]));
+    watch.worker.ask(Order::Run(vec![unended("a", &["who knows"]), plain("who knows"), plain("b")]));
     watch.tells(&["asks whether a\nwho knows ends at a", "idle, 0 left out"]);
 }
 
@@ -328,9 +329,9 @@ fn what_waits_for_a_secret_runs_when_it_is_given() {
     let watch = watch(Guard::Open, &["secret: who is there", "secret: who is there", "secret: that is wrong"]);
     watch.tells(&["remembers 0", "wants a secret: who is there"]);
     watch.asks(&["a", "b"]).tells(&["wants a secret: who is there", "idle, 2 left out"]);
-    watch.desk.ask(Order::Secret(Secret::new("tide-8".into())));
+    watch.worker.ask(Order::Secret(Secret::new("tide-8".into())));
     watch.tells(&["wants a secret: that is wrong"]);
-    watch.desk.ask(Order::Secret(Secret::new("tide-9".into())));
+    watch.worker.ask(Order::Secret(Secret::new("tide-9".into())));
     watch.tells(&["connected to pier 1", "a running", "a done", "b running", "b done", "idle, 0 left out"]);
 }
 
@@ -339,14 +340,14 @@ fn switching_stays_on_the_connection_or_makes_a_new_one() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     let to = |kind, to: &str| Order::Switch(Switch { kind, to: to.into() });
-    watch.desk.ask(to(SwitchKind::SCHEMA, "east"));
+    watch.worker.ask(to(SwitchKind::SCHEMA, "east"));
     watch.tells(&["moved, transaction false"]);
-    watch.desk.ask(to(SwitchKind::DATABASE, "west"));
+    watch.worker.ask(to(SwitchKind::DATABASE, "west"));
     watch.tells(&["connected to pier 1"]);
-    watch.desk.ask(to(SwitchKind::ROLE, "purser"));
+    watch.worker.ask(to(SwitchKind::ROLE, "purser"));
     watch.tells(&["not moved: no such role"]);
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.desk.ask(to(SwitchKind::DATABASE, "east"));
+    watch.worker.ask(to(SwitchKind::DATABASE, "east"));
     watch.tells(&["not moved: switching needs a new connection, and a transaction is open"]);
 }
 
@@ -380,8 +381,8 @@ fn runs_of_earlier_are_remembered_before_there_is_a_connection() {
     first.tells(&["remembers 0", "connected to pier 1"]);
     first.asks(&["a", "b", "a"]);
     while first.next() != "idle, 0 left out" {}
-    let Watch { desk, told, _folder } = first;
-    drop((desk, told));
+    let Watch { worker, told, _folder } = first;
+    drop((worker, told));
     let second = watch_in(_folder, Guard::Open, &["nobody listens"]);
     second.tells(&["remembers 2", "not connected: nobody listens"]);
 }
@@ -390,9 +391,9 @@ fn runs_of_earlier_are_remembered_before_there_is_a_connection() {
 fn the_catalog_is_told_or_why_not() {
     let watch = watch(Guard::Open, &["nobody listens", "nobody listens"]);
     watch.tells(&["remembers 0", "not connected: nobody listens"]);
-    watch.desk.ask(Order::Catalog);
+    watch.worker.ask(Order::Catalog);
     watch.tells(&["not connected: nobody listens", "no catalog: not connected"]);
-    watch.desk.ask(Order::Catalog);
+    watch.worker.ask(Order::Catalog);
     assert_eq!(watch.catalog(), ["connected to pier 1"]);
 }
 
@@ -411,7 +412,7 @@ fn what_a_definition_changes_is_read_again_but_not_inside_a_transaction() {
     assert!(watch.catalog().contains(&"moved, transaction false".to_owned()));
     // A person who asks gets it at once.
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.desk.ask(Order::Catalog);
+    watch.worker.ask(Order::Catalog);
     assert_eq!(watch.catalog(), Vec::<String>::new());
 }
 
@@ -419,7 +420,7 @@ fn what_a_definition_changes_is_read_again_but_not_inside_a_transaction() {
 fn the_catalog_of_the_last_time_is_there_without_a_connection() {
     let first = watch(Guard::Open, &[]);
     first.catalog();
-    let Watch { desk, told, _folder } = first;
+    let Watch { worker, told, _folder } = first;
     let kept = || {
         std::fs::read_dir(Folders::below(_folder.path()).catalogs()).is_ok_and(|mut all| {
             all.any(|entry| entry.is_ok_and(|entry| entry.path().extension().is_some_and(|e| e == "json")))
@@ -428,7 +429,7 @@ fn the_catalog_of_the_last_time_is_there_without_a_connection() {
     while !kept() {
         thread::yield_now();
     }
-    drop((desk, told));
+    drop((worker, told));
     let second = watch_in(_folder, Guard::Open, &["nobody listens"]);
     second.catalog();
 }
@@ -438,19 +439,19 @@ fn first_rows_that_nobody_waits_for_hold_nothing_up() {
     let watch = watch(Guard::Open, &[]);
     watch.tells(&["remembers 0", "connected to pier 1"]);
     let object = |name: &str| Box::new(Object { schema: "main".into(), name: name.into(), ..Object::default() });
-    watch.desk.ask(Order::Sample(object("ports"), "quick".into()));
+    watch.worker.ask(Order::Sample(object("ports"), "quick".into()));
     watch.tells(&["sample of ports"]);
-    watch.desk.ask(Order::Sample(object("slow"), "forever".into()));
-    watch.desk.ask(Order::Sample(object("slower"), "forever".into()));
-    watch.desk.stop();
+    watch.worker.ask(Order::Sample(object("slow"), "forever".into()));
+    watch.worker.ask(Order::Sample(object("slower"), "forever".into()));
+    watch.worker.stop();
     // Neither is told: a part of it would look like all there is.
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
     // Inside a transaction nothing is asked that nobody asked for.
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
-    watch.desk.ask(Order::Sample(object("ports"), "quick".into()));
-    watch.desk.ask(Order::Check(StatementId::of("x"), "x".into()));
+    watch.worker.ask(Order::Sample(object("ports"), "quick".into()));
+    watch.worker.ask(Order::Check(StatementId::of("x"), "x".into()));
     watch.asks(&["commit"]).tells(&["commit running", "commit done", "moved, transaction false", "idle, 0 left out"]);
-    watch.desk.ask(Order::Check(StatementId::of("x"), "x".into()));
+    watch.worker.ask(Order::Check(StatementId::of("x"), "x".into()));
     watch.tells(&["checked, wrong false"]);
 }
 
@@ -460,10 +461,10 @@ fn what_waits_can_be_taken_back_and_then_never_begins() {
     watch.tells(&["remembers 0", "connected to pier 1"]);
     watch.asks(&["forever"]).tells(&["forever running"]);
     let (back, stays) = (Ticket::default(), Ticket::default());
-    watch.desk.ask(Order::RunUnless(back.clone(), jobs_of(&["a"])));
-    watch.desk.ask(Order::RunUnless(stays.clone(), jobs_of(&["b"])));
+    watch.worker.ask(Order::RunUnless(back.clone(), jobs_of(&["a"])));
+    watch.worker.ask(Order::RunUnless(stays.clone(), jobs_of(&["b"])));
     assert!(back.take_back());
-    watch.desk.stop();
+    watch.worker.stop();
     watch.tells(&["forever stopped", "idle, 0 left out", "idle, 1 left out"]);
     assert!(!stays.take_back(), "it was at its turn, and was stopped with the others");
     watch.asks(&["c"]).tells(&["c running", "c done", "idle, 0 left out"]);
@@ -478,7 +479,7 @@ fn the_question_before_a_run_can_be_stopped() {
     while !ASKED.load(Ordering::SeqCst) {
         thread::yield_now();
     }
-    watch.desk.stop();
+    watch.worker.stop();
     watch.tells(&["idle, 2 left out"]);
     watch.asks(&["a"]).tells(&["a running", "a done", "idle, 0 left out"]);
 }
@@ -490,6 +491,6 @@ fn a_question_that_is_refused_is_no_permission_where_there_are_values() {
     watch.tells(&["remembers 0", "connected to pier 1"]);
     let values = vec![(":a".to_owned(), jaunty_language::statement::parameters::ParameterValue::Int(1))];
     let job = Job { statement: "odd".into(), values, ..Job::default() };
-    watch.desk.ask(Order::Run(vec![job]));
+    watch.worker.ask(Order::Run(vec![job]));
     watch.tells(&["asks about odd", "idle, 0 left out"]);
 }

@@ -30,9 +30,9 @@ impl App {
         if same(&self.connection) && !matches!(self.connection.link, Link::Failed(_)) {
             return;
         }
-        let open = self.parked.iter().position(same).filter(|_| secret.is_none());
+        let open = self.background.iter().position(same).filter(|_| secret.is_none());
         let next = match open {
-            Some(at) => self.parked.remove(at),
+            Some(at) => self.background.remove(at),
             None => match self.open_session(engine, profile, secret) {
                 Some(connection) => connection,
                 None => return,
@@ -59,10 +59,10 @@ impl App {
         let (number, post) = (self.connections, Arc::clone(&self.post));
         let tell = move |report| post(Message::Report(number, report));
         match ConnectionWorker::open(engine, profile.clone(), secret.clone(), self.keeping.clone(), tell) {
-            Ok(desk) => Some(Connection {
+            Ok(worker) => Some(Connection {
                 profile: Some(profile),
                 link: Link::Opening,
-                desk: Some(desk),
+                worker: Some(worker),
                 number,
                 secret,
                 ..Connection::none()
@@ -82,9 +82,9 @@ impl App {
         let Some((profile, engine)) = self.connection.profile.clone().and_then(|p| engine(&p).map(|e| (p, e))) else {
             return self.list_connections();
         };
-        let twin = self.parked.iter().position(|other| other.profile.as_ref() == Some(&profile));
+        let twin = self.background.iter().position(|other| other.profile.as_ref() == Some(&profile));
         let next = match twin {
-            Some(at) => self.parked.remove(at),
+            Some(at) => self.background.remove(at),
             None if !matches!(self.connection.link, Link::Open | Link::Gone(_)) => {
                 return self.tell_wrong("a second session opens once this one is connected");
             }
@@ -99,7 +99,7 @@ impl App {
         let free = !next.busy && !next.location.as_ref().is_some_and(Location::in_transaction);
         let along = if free { self.connection.take_waiting() } else { Vec::new() };
         self.exchange(next);
-        if let Some(before) = self.parked.last().filter(|before| before.profile == self.connection.profile) {
+        if let Some(before) = self.background.last().filter(|before| before.profile == self.connection.profile) {
             self.connection.know_runs_of(before);
         }
         self.tell(format!(
@@ -115,14 +115,14 @@ impl App {
     /// The other session of the profile in hand, if there is one.
     pub fn twin(&self) -> Option<&Connection> {
         let profile = self.connection.profile.as_ref()?;
-        self.parked.iter().find(|other| other.profile.as_ref() == Some(profile))
+        self.background.iter().find(|other| other.profile.as_ref() == Some(profile))
     }
 
     /// Takes another connection in hand, or none; the one before goes on beside it.
     fn exchange(&mut self, next: Connection) {
         let before = std::mem::replace(&mut self.connection, next);
         if before.busy || matches!(before.link, Link::Open | Link::Gone(_)) {
-            self.parked.push(before);
+            self.background.push(before);
         }
         self.rows.forget();
     }
@@ -130,15 +130,15 @@ impl App {
     /// Goes on without a connection in hand. One that is being made may be taken up again in a moment.
     pub(in crate::app) fn leave_connection(&mut self) {
         let before = std::mem::replace(&mut self.connection, Connection::none());
-        if before.has_desk() && !matches!(before.link, Link::Failed(_)) {
-            self.parked.push(before);
+        if before.has_worker() && !matches!(before.link, Link::Failed(_)) {
+            self.background.push(before);
         }
         self.rows.forget();
     }
 
     /// Waits no longer for a connection that is being made.
     pub(in crate::app) fn give_connecting_up(&mut self) {
-        self.connection.desk = None;
+        self.connection.worker = None;
         self.connection.busy = false;
         self.connection.number = 0;
         self.connection.link = Link::None;
@@ -150,7 +150,7 @@ impl App {
         if self.connection.location.as_ref().is_some_and(|location| location.in_transaction()) {
             return self.tell_wrong("a transaction is open; commit it or roll it back first");
         }
-        if self.connection.desk.is_none() {
+        if self.connection.worker.is_none() {
             return self.tell("not connected");
         }
         let name = self.connection.name().to_owned();
@@ -179,8 +179,8 @@ impl App {
 
     /// Answers it; without an answer the connection is given up.
     pub(in crate::app) fn answer_while_connecting(&mut self, answer: Option<String>) {
-        if let Some(desk) = &self.connection.desk {
-            desk.answer(answer.map(Secret::new));
+        if let Some(worker) = &self.connection.worker {
+            worker.answer(answer.map(Secret::new));
         }
     }
 

@@ -39,7 +39,7 @@ pub enum Link {
 /// A statement of more bytes takes a while to digest.
 const LONG: usize = 64 << 10;
 
-/// A connection: the one in hand, or one that is parked.
+/// A connection: the one in hand, or one in the background.
 pub struct Connection {
     /// Its profile.
     pub profile: Option<Profile>,
@@ -55,7 +55,7 @@ pub struct Connection {
     wants_catalog: bool,
     /// Since when a transaction is open.
     pub transaction_since: Option<SystemTime>,
-    desk: Option<ConnectionWorker>,
+    worker: Option<ConnectionWorker>,
     /// The secret that a person gave, for another session.
     secret: Option<Secret>,
     /// Which session of its profile it is, from 1.
@@ -78,7 +78,7 @@ pub struct Connection {
     asked_for: Option<Instant>,
     /// Whether a person waits for what the server has: its catalog, its databases.
     asks: bool,
-    /// What it told while it was parked, and a person has to answer.
+    /// What it told while it was in the background, and a person has to answer.
     unanswered: Option<Report>,
 }
 
@@ -119,7 +119,7 @@ impl Connection {
             catalog: None,
             wants_catalog: false,
             transaction_since: None,
-            desk: None,
+            worker: None,
             secret: None,
             session: 1,
             number: 0,
@@ -161,8 +161,8 @@ impl Connection {
     }
 
     /// Whether there is a thread that would run something.
-    pub(super) fn has_desk(&self) -> bool {
-        self.desk.is_some()
+    pub(super) fn has_worker(&self) -> bool {
+        self.worker.is_some()
     }
 
     /// Takes note of statements that are run together.
@@ -184,7 +184,7 @@ impl Connection {
     /// Runs statements, after what runs already.
     pub(super) fn begin(&mut self, jobs: Vec<Job>) {
         // First rows of the catalog view may still be on their way.
-        self.end_tasting();
+        self.end_preview();
         let of = jobs.len();
         self.batch = (of > 1).then(|| Batch { of, begun: 0, last: None, since: Instant::now() });
         let ids: HashSet<StatementId> = match self.together.len() == of {
@@ -279,22 +279,22 @@ impl Connection {
 
     /// Stops what runs.
     pub fn stop(&self) {
-        if let Some(desk) = self.desk.as_ref().filter(|_| self.busy || self.asks) {
-            desk.stop();
+        if let Some(worker) = self.worker.as_ref().filter(|_| self.busy || self.asks) {
+            worker.stop();
         }
     }
 
     /// Ends the reading of first rows, which nobody waits for any more.
-    pub(super) fn end_tasting(&self) {
-        if let Some(desk) = self.desk.as_ref().filter(|_| !self.busy) {
-            desk.drain();
+    pub(super) fn end_preview(&self) {
+        if let Some(worker) = self.worker.as_ref().filter(|_| !self.busy) {
+            worker.drain();
         }
     }
 
     pub(super) fn ask(&self, order: Order) -> bool {
-        match &self.desk {
-            Some(desk) => {
-                desk.ask(order);
+        match &self.worker {
+            Some(worker) => {
+                worker.ask(order);
                 true
             }
             None => false,
@@ -420,16 +420,16 @@ impl App {
             self.show_plan_of(run);
         }
         if number != self.connection.number {
-            if let Some(parked) = self.parked.iter_mut().find(|connection| connection.number == number) {
-                parked.take_in(&report);
+            if let Some(background) = self.background.iter_mut().find(|connection| connection.number == number) {
+                background.take_in(&report);
                 // What runs on the other session of a profile is in sight from this one.
                 if let Report::Run(run) = &report
-                    && parked.profile == self.connection.profile
+                    && background.profile == self.connection.profile
                 {
                     self.connection.know(Arc::clone(run));
                 }
                 if matches!(report, Report::Asks(..) | Report::WantsSecret(_) | Report::Question(_)) {
-                    parked.unanswered = Some(report);
+                    background.unanswered = Some(report);
                 }
             }
             return;
@@ -463,7 +463,7 @@ impl App {
             }
             Report::NoCatalog(error) => self.no_catalog(&error),
             Report::Definition(object, definition) => self.defined(&object, definition),
-            Report::Sample(name, sample) => self.tasted(name, sample),
+            Report::Sample(name, sample) => self.previewed(name, sample),
             Report::Checked(id, error) => self.checked(id, error),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
             Report::Idle { left_out } => self.after_runs(left_out),

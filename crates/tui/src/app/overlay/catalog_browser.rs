@@ -227,7 +227,7 @@ impl CatalogBrowser {
             .and_then(|t| (t.make)(&object, &self.catalog, self.dialect));
         if self.asked.replace(name).is_some() {
             // A person has moved on.
-            app.connection.end_tasting();
+            app.connection.end_preview();
         }
         let kind = object.kind;
         app.connection.ask(Order::Definition(Box::new(object.clone())));
@@ -299,7 +299,7 @@ impl Layer for CatalogBrowser {
             app.connection.stop();
             return After::Stay;
         }
-        app.connection.end_tasting();
+        app.connection.end_preview();
         After::Close
     }
 
@@ -382,7 +382,7 @@ impl App {
         self.on(CatalogBrowser::ask_for_preview);
     }
 
-    pub(in crate::app) fn tasted(&mut self, name: Name, sample: Preview) {
+    pub(in crate::app) fn previewed(&mut self, name: Name, sample: Preview) {
         if let Some(walk) = self.overlaid::<CatalogBrowser>() {
             walk.asked = walk.asked.take().filter(|asked| *asked != name);
             walk.sample = Some((name, sample));

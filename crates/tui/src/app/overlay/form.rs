@@ -52,7 +52,7 @@ pub struct Form {
     /// Since when it is being tried.
     pub trying: Option<Instant>,
     /// How trying it went, in lines, and whether it went well.
-    pub told: Option<(bool, Vec<String>)>,
+    pub status: Option<(bool, Vec<String>)>,
     /// The profile that is being changed.
     original: Option<Profile>,
     number: u64,
@@ -107,7 +107,7 @@ impl Form {
             chosen: 0,
             all: false,
             trying: None,
-            told: None,
+            status: None,
             original,
             number,
         }
@@ -183,7 +183,7 @@ impl Form {
     }
 
     fn wrong(&mut self, line: String) {
-        self.told = Some((false, vec![line]));
+        self.status = Some((false, vec![line]));
     }
 
     /// Goes to the next field, or to the one before.
@@ -211,7 +211,7 @@ impl Form {
         profile.file.get_or_insert(file);
         let (number, secret, post) = (self.number, self.secret(), Arc::clone(&app.post));
         self.trying = Some(Instant::now());
-        self.told = None;
+        self.status = None;
         let attempt = move || {
             let since = Instant::now();
             let outcome = connection::open(engine, &profile, secret.as_ref()).and_then(|mut session| {
@@ -318,7 +318,7 @@ impl App {
         if form.number != number || form.trying.take().is_none() {
             return;
         }
-        form.told = Some(match outcome {
+        form.status = Some(match outcome {
             Ok(found) => (true, jaunty_core::words::tried(&found)),
             Err(error) => {
                 let wants_password = error.step == Some(jaunty_seam::error::Step::Secret);

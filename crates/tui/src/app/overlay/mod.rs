@@ -22,7 +22,7 @@ pub use form::{Field, Form, PASSWORD};
 pub use help::{Help, HelpLine};
 pub use list::{Item, List, Pick};
 pub use logbook_view::LogbookView;
-pub use plan::PlanView;
+pub use plan::{Earlier, PlanView};
 pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
 pub use row_detail::{RowDetail, Spot};

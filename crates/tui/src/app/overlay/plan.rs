@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
-use jaunty_core::run::{Job, Run};
+use jaunty_core::archive::Archive;
+use jaunty_core::logbook::KeptResult;
+use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
-use jaunty_language::plan::{Plan, Plans, Step, Unit};
+use jaunty_language::plan::{Comparison, Plan, Plans, Step, Unit};
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::statement::parameters;
 use jaunty_seam::rows::cell::ColumnReader;
@@ -12,18 +14,34 @@ use jaunty_seam::rows::cell::ColumnReader;
 use super::{After, Answered, Layer, Overlay, Question};
 use crate::action::Scope;
 use crate::app::App;
+use crate::app::drawings::Drawing;
 use crate::work::{Done, Kind};
 
 /// The most rows that a plan has.
 const MOST: usize = 10_000;
 
-/// A plan.
+/// A plan that was asked for earlier.
 #[derive(Debug)]
+pub struct Earlier {
+    /// When, on the clock on the wall.
+    pub moment: String,
+    /// The plan.
+    pub plan: Plan,
+    /// What is the same in both.
+    pub comparison: Comparison,
+}
+
+/// A plan.
+#[derive(Debug, Default)]
 pub struct PlanView {
     /// The statement that it is of.
     pub statement: String,
     /// The plan; none until it is read.
     pub plan: Option<Result<Plan, String>>,
+    /// The last plan of the statement before this one.
+    pub earlier: Option<Earlier>,
+    /// Whether that stands beside it.
+    pub compares: bool,
     /// Whether the steps stand by what each takes for itself.
     pub by_share: bool,
     /// The step in hand, among those as they stand.
@@ -55,6 +73,21 @@ impl PlanView {
         self.chosen = self.order().iter().position(|at| Some(*at) == step).unwrap_or(0);
     }
 
+    /// Puts the last plan before this one beside it, or takes it away.
+    pub(crate) fn compare(&mut self, app: &mut App) {
+        match (&self.plan, &self.earlier) {
+            (Some(Ok(_)), None) => app.tell_wrong("no earlier plan of this statement is kept"),
+            _ => self.compares = !self.compares && self.earlier.is_some(),
+        }
+    }
+
+    /// Asks for a file to save it to.
+    pub(crate) fn save(&mut self, app: &mut App) -> After {
+        let Some(Ok(plan)) = &self.plan else { return After::Stay };
+        app.ask_for_drawing(Drawing::Plan(Box::new(plan.clone()), self.statement.clone()), "plan");
+        After::Close
+    }
+
     /// Runs the statement to measure what was estimated.
     pub(crate) fn measure(&mut self, app: &mut App) -> After {
         if matches!(&self.plan, Some(Ok(plan)) if plan.unit == Unit::Time) {
@@ -64,7 +97,7 @@ impl PlanView {
         let statement = self.statement.clone();
         app.ask_for_plan(&statement, true);
         // Where the server cannot, that is told above the plan.
-        if app.told.as_ref().is_some_and(|told| told.wrong) { After::Stay } else { After::Close }
+        if app.status.as_ref().is_some_and(|told| told.wrong) { After::Stay } else { After::Close }
     }
 
     /// Keeps the step in hand on a screen of so many lines.
@@ -93,6 +126,31 @@ fn behind<'a>(text: &'a str, plans: &Plans) -> Option<&'a str> {
     with(plans.estimated).or_else(|| plans.measured.and_then(with))
 }
 
+/// The plan that stands in the rows of an archive.
+fn read(archive: &Archive, plans: &Plans) -> Result<Plan, String> {
+    let page = archive.page(0, MOST).map_err(|error| error.to_string())?;
+    let mut rows = Vec::new();
+    for batch in &page.batches {
+        let columns = ColumnReader::all(batch);
+        let texts = |row| columns.iter().map(|column| column.get(row).text.into_owned()).collect::<Vec<_>>();
+        rows.extend((0..batch.num_rows()).map(texts));
+    }
+    (plans.read)(&rows)
+}
+
+/// The plan that was asked for before this run in the same words, where its rows are kept.
+fn earlier(keeping: &Keeping, run: &Run, plan: &Plan, plans: &Plans) -> Option<Earlier> {
+    let found = keeping.logbook()?.earlier(&run.connection, &run.id, run.number?);
+    let entry = found.inspect_err(|error| tracing::warn!(%error, "no earlier plan could be looked for")).ok()??;
+    let path = entry.results.iter().find_map(|result| match result {
+        KeptResult::Rows(path) => Some(path),
+        KeptResult::Affected(_) => None,
+    })?;
+    // Its rows may have been removed meanwhile to make room.
+    let earlier = read(&Archive::open(path).ok()?, plans).ok()?;
+    Some(Earlier { moment: entry.moment(), comparison: plan.compare(&earlier), plan: earlier })
+}
+
 impl App {
     /// Asks for the plan of the statement at the cursor.
     pub fn explain_plan(&mut self, measured: bool) {
@@ -115,7 +173,7 @@ impl App {
             (true, Some(prefix)) => prefix,
             (true, None) => return self.tell_wrong("this server estimates plans and does not measure them"),
         };
-        if !self.connection.has_desk() {
+        if !self.connection.has_worker() {
             return self.list_connections();
         }
         let text = format!("{prefix} {statement}");
@@ -167,29 +225,25 @@ impl App {
         let Some(plans) = self.buffer.document.outline().dialect().plans else { return };
         let Some(kept) = run.all_rows().first().cloned() else { return };
         let statement = behind(&run.statement, plans).unwrap_or(&run.statement).to_owned();
-        let view = PlanView { statement, plan: None, by_share: false, chosen: 0, top: 0 };
+        let view = PlanView { statement, ..PlanView::default() };
         self.overlay = Some(Overlay::Plan(Box::new(view)));
+        let (keeping, run) = (self.keeping.clone(), Arc::clone(run));
         self.begin_work(Kind::Plan, "reading the plan".into(), move |_| {
-            let read =
-                || -> Result<Plan, String> {
-                    let page =
-                        kept.archive().and_then(|archive| archive.page(0, MOST)).map_err(|error| error.to_string())?;
-                    let mut rows = Vec::new();
-                    for batch in &page.batches {
-                        let columns = ColumnReader::all(batch);
-                        rows.extend((0..batch.num_rows()).map(|row| {
-                            columns.iter().map(|column| column.get(row).text.into_owned()).collect::<Vec<_>>()
-                        }));
-                    }
-                    (plans.read)(&rows)
-                };
-            Done::Planned(Box::new(read()))
+            let plan = kept.archive().map_err(|error| error.to_string()).and_then(|archive| read(&archive, plans));
+            let read = plan.map(|plan| {
+                let earlier = earlier(&keeping, &run, &plan, plans);
+                (plan, earlier)
+            });
+            Done::Planned(Box::new(read))
         });
     }
 
-    pub(in crate::app) fn take_plan(&mut self, plan: Result<Plan, String>) {
+    pub(in crate::app) fn take_plan(&mut self, read: Result<(Plan, Option<Earlier>), String>) {
         if let Some(view) = self.overlaid::<PlanView>() {
-            view.plan = Some(plan);
+            match read {
+                Ok((plan, earlier)) => (view.plan, view.earlier) = (Some(Ok(plan)), earlier),
+                Err(error) => view.plan = Some(Err(error)),
+            }
         }
     }
 

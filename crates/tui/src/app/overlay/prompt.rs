@@ -91,7 +91,7 @@ impl Layer for Prompt {
     }
 
     fn accept(&mut self, app: &mut App) -> After {
-        app.told = None;
+        app.status = None;
         let text = self.line.text();
         match self.asked {
             Asked::Row => app.go_to_row_number(text.trim()),
@@ -114,7 +114,7 @@ impl Layer for Prompt {
             Asked::Switch(kind) => app.switch(Switch { kind, to: text.trim().to_owned() }),
         }
         // A mistake keeps what was typed, to be put right; a secret is not kept.
-        if !self.hidden && app.told.as_ref().is_some_and(|told| told.wrong) {
+        if !self.hidden && app.status.as_ref().is_some_and(|told| told.wrong) {
             self.line = Line::from(self.line.text());
             return After::Stay;
         }

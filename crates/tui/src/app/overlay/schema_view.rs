@@ -3,18 +3,14 @@
 use std::sync::Arc;
 
 use jaunty_core::drawing::layout::{Layout, layout};
-use jaunty_core::drawing::paint::{Cells, scene};
+use jaunty_core::drawing::paint::Cells;
 use jaunty_core::drawing::{Chosen, Table, tables};
-use jaunty_core::export::file::PartFile;
-use jaunty_picture::{Look, pdf, svg};
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::profile::path;
 
-use super::prompt::Asked;
-use super::{After, Layer, Overlay, Prompt};
+use super::{After, Layer, Overlay};
 use crate::action::Scope;
 use crate::app::App;
-use crate::work::{Done, Kind};
+use crate::app::drawings::Drawing;
 
 /// A drawing of a schema.
 #[derive(Debug)]
@@ -124,15 +120,12 @@ impl SchemaView {
 
     /// Asks for a file to save it to.
     pub(crate) fn save(&mut self, app: &mut App) -> After {
-        app.drawn = Some(self.which.clone());
         let name = match &self.which {
             Chosen::Schema(schema) if schema.is_empty() => "schema".to_owned(),
             Chosen::Schema(schema) => schema.clone(),
             Chosen::Around(name, _) => name.name.clone(),
         };
-        let name = format!("{}.svg", jaunty_core::export::target::name_of(&name));
-        let title = "save the drawing; .svg or .pdf".to_owned();
-        app.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Drawing, name)));
+        app.ask_for_drawing(Drawing::Schema(self.which.clone()), &name);
         After::Close
     }
 
@@ -201,36 +194,5 @@ impl App {
         let drawer = crate::view::overlay::drawer(self, self.screen);
         let room = (i32::from(drawer.width), i32::from(drawer.height.saturating_sub(crate::view::schema_view::HEAD)));
         self.on(|view: &mut SchemaView, _| view.keep_in_sight(room));
-    }
-
-    /// Saves the drawing that was looked at last.
-    pub(in crate::app) fn save_drawing(&mut self, text: &str) {
-        let file = std::path::Path::new(text.trim());
-        let is_pdf = match file.extension().and_then(|ending| ending.to_str()) {
-            Some(ending) if ending.eq_ignore_ascii_case("pdf") => true,
-            Some(ending) if ending.eq_ignore_ascii_case("svg") => false,
-            _ => return self.tell_wrong("name a file that ends in .svg or .pdf"),
-        };
-        let (Some(catalog), Some(which)) = (self.connection.catalog.clone(), self.drawn.clone()) else {
-            return self.tell_wrong("the catalog is not read yet");
-        };
-        let file = path::written(file, &self.folder_for_rows());
-        let connection = self.connection.name().to_owned();
-        self.begin_work(Kind::Write, "drawing".into(), move |_| {
-            let tables = tables(&catalog, &which);
-            let scene = scene(&tables, &layout(&tables), &connection);
-            let bytes =
-                if is_pdf { pdf::write(&[scene], Look::Light) } else { svg::write(&scene, Look::Light).into_bytes() };
-            let write = || -> std::io::Result<()> {
-                use std::io::Write;
-                let mut part = PartFile::create(&file)?;
-                part.write_all(&bytes)?;
-                part.finish()
-            };
-            let said = format!("{} tables in {}", tables.len(), file.display());
-            Done::Saved(
-                write().map(|()| said).map_err(|error| format!("{} cannot be written: {error}", file.display())),
-            )
-        });
     }
 }

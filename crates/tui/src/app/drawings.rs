@@ -1,0 +1,76 @@
+//! Drawings that are saved: schemas, and plans.
+
+use std::io::Write;
+use std::path::Path;
+
+use jaunty_core::drawing::layout::layout;
+use jaunty_core::drawing::{Chosen, paint, plan, tables};
+use jaunty_core::export::file::PartFile;
+use jaunty_core::export::target::name_of;
+use jaunty_language::plan::Plan;
+use jaunty_picture::{Look, pdf, svg};
+use jaunty_seam::profile::path;
+
+use super::App;
+use super::overlay::prompt::Asked;
+use super::overlay::{Overlay, Prompt};
+use crate::work::{Done, Kind};
+
+/// What is drawn.
+#[derive(Debug, Clone)]
+pub(in crate::app) enum Drawing {
+    /// These tables of the connection's catalog.
+    Schema(Chosen),
+    /// A plan, with its statement.
+    Plan(Box<Plan>, String),
+}
+
+impl App {
+    /// Asks where a drawing is to be saved.
+    pub(in crate::app) fn ask_for_drawing(&mut self, drawing: Drawing, name: &str) {
+        self.drawing = Some(drawing);
+        let title = "save the drawing; .svg or .pdf".to_owned();
+        let name = format!("{}.svg", name_of(name));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Drawing, name)));
+    }
+
+    /// Saves the drawing that was asked about last.
+    pub(in crate::app) fn save_drawing(&mut self, text: &str) {
+        let file = Path::new(text.trim());
+        let is_pdf = match file.extension().and_then(|ending| ending.to_str()) {
+            Some(ending) if ending.eq_ignore_ascii_case("pdf") => true,
+            Some(ending) if ending.eq_ignore_ascii_case("svg") => false,
+            _ => return self.tell_wrong("name a file that ends in .svg or .pdf"),
+        };
+        let catalog = self.connection.catalog.clone();
+        let Some(drawing) = self.drawing.clone() else { return };
+        if matches!(drawing, Drawing::Schema(_)) && catalog.is_none() {
+            return self.tell_wrong("the catalog is not read yet");
+        }
+        let file = path::written(file, &self.folder_for_rows());
+        let connection = self.connection.name().to_owned();
+        self.begin_work(Kind::Write, "drawing".into(), move |_| {
+            let (scene, what) = match (&drawing, &catalog) {
+                (Drawing::Schema(which), Some(catalog)) => {
+                    let tables = tables(catalog, which);
+                    let what =
+                        if tables.len() == 1 { "1 table".to_owned() } else { format!("{} tables", tables.len()) };
+                    (paint::scene(&tables, &layout(&tables), &connection), what)
+                }
+                (Drawing::Schema(_), None) => return Done::Saved(Err("the catalog is not read yet".to_owned())),
+                (Drawing::Plan(plan, statement), _) => {
+                    (plan::scene(plan, statement, &connection), "the plan".to_owned())
+                }
+            };
+            let bytes =
+                if is_pdf { pdf::write(&[scene], Look::Light) } else { svg::write(&scene, Look::Light).into_bytes() };
+            let write = || -> std::io::Result<()> {
+                let mut part = PartFile::create(&file)?;
+                part.write_all(&bytes)?;
+                part.finish()
+            };
+            let wrong = |error: std::io::Error| format!("{} cannot be written: {error}", file.display());
+            Done::Saved(write().map(|()| format!("{what} in {}", file.display())).map_err(wrong))
+        });
+    }
+}
