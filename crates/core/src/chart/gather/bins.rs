@@ -3,8 +3,12 @@
 /// Places of a line along its lower edge.
 const BINS: usize = 2048;
 
-/// Part of a line: all points between two places of the lower edge.
+/// Points that are looked at together.
+const RUN: usize = 64;
+
+/// Part of a line: all points between two places of the lower edge. It begins where a line of the processor's cache does.
 #[derive(Debug, Clone, Copy, PartialEq)]
+#[repr(align(64))]
 pub struct Bin {
     /// How many points.
     pub count: u64,
@@ -25,6 +29,51 @@ const NO_POINT: Bin = Bin {
     first: (f64::INFINITY, 0.0),
     last: (f64::NEG_INFINITY, 0.0),
 };
+
+impl Bin {
+    #[inline]
+    fn add(&mut self, x: f64, y: f64) {
+        self.count += 1;
+        if y < self.min {
+            self.min = y;
+        }
+        if y > self.max {
+            self.max = y;
+        }
+        if x < self.first.0 {
+            self.first = (x, y);
+        }
+        if x >= self.last.0 {
+            self.last = (x, y);
+        }
+    }
+}
+
+/// The range of a run.
+struct Range {
+    min: f64,
+    max: f64,
+    has_nan: bool,
+}
+
+impl Range {
+    /// In lanes, of which the compiler makes vectors.
+    fn of(values: &[f64; RUN]) -> Range {
+        const LANES: usize = 8;
+        let (mut mins, mut maxs) = ([f64::INFINITY; LANES], [f64::NEG_INFINITY; LANES]);
+        let mut has_nan = false;
+        for values in values.chunks_exact(LANES) {
+            for lane in 0..LANES {
+                let value = values[lane];
+                mins[lane] = if value < mins[lane] { value } else { mins[lane] };
+                maxs[lane] = if value > maxs[lane] { value } else { maxs[lane] };
+                has_nan |= value.is_nan();
+            }
+        }
+        let min = mins.into_iter().fold(f64::INFINITY, f64::min);
+        Range { min, max: maxs.into_iter().fold(f64::NEG_INFINITY, f64::max), has_nan }
+    }
+}
 
 /// A line as bins that grow with the range of its points: they double, and two become one.
 #[derive(Debug, Clone)]
@@ -80,20 +129,61 @@ impl Bins {
             self.grow(x);
             at = (((x - self.from) / self.width) as usize).min(BINS - 1);
         }
-        let Some(bin) = self.bins.get_mut(at) else { return };
-        bin.count += 1;
-        bin.min = bin.min.min(y);
-        bin.max = bin.max.max(y);
-        if x < bin.first.0 {
-            bin.first = (x, y);
-        }
-        if x >= bin.last.0 {
-            bin.last = (x, y);
+        if let Some(bin) = self.bins.get_mut(at) {
+            bin.add(x, y);
         }
     }
 
     /// Adds points, and says how many of them have no place.
     pub(super) fn add_all(&mut self, xs: &[f64], ys: &[f64]) -> u64 {
+        let (mut xs_left, mut ys_left) = (xs, ys);
+        let mut without_place = 0;
+        // Rows mostly come in the order of time: then whole runs of points have one place, and are looked at together.
+        while let Some((xs, xs_after)) = xs_left.split_first_chunk::<RUN>()
+            && let Some((ys, ys_after)) = ys_left.split_first_chunk::<RUN>()
+        {
+            (xs_left, ys_left) = (xs_after, ys_after);
+            if !self.add_run(xs, ys) {
+                without_place += self.add_each(xs, ys);
+            }
+        }
+        without_place + self.add_each(xs_left, ys_left)
+    }
+
+    /// The bin of a place, if there is one.
+    fn at(&self, x: f64) -> Option<usize> {
+        let at = (x - self.from) * (1.0 / self.width);
+        (at >= 0.0 && at < BINS as f64).then_some(at as usize)
+    }
+
+    /// Adds a run of points that all lie in one bin; otherwise it adds none and says so.
+    fn add_run(&mut self, xs: &[f64; RUN], ys: &[f64; RUN]) -> bool {
+        let Some(at) = self.at(xs[0]) else { return false };
+        if self.at(xs[RUN / 2]) != Some(at) || self.at(xs[RUN - 1]) != Some(at) {
+            return false;
+        }
+        let (x, y) = (Range::of(xs), Range::of(ys));
+        if x.has_nan || y.has_nan || self.at(x.min) != Some(at) || self.at(x.max) != Some(at) {
+            return false;
+        }
+        let Some(bin) = self.bins.get_mut(at) else { return false };
+        bin.count += RUN as u64;
+        bin.min = bin.min.min(y.min);
+        bin.max = bin.max.max(y.max);
+        if x.min < bin.first.0
+            && let Some(first) = xs.iter().position(|one| *one == x.min)
+        {
+            bin.first = (x.min, ys[first]);
+        }
+        if x.max >= bin.last.0
+            && let Some(last) = xs.iter().rposition(|one| *one == x.max)
+        {
+            bin.last = (x.max, ys[last]);
+        }
+        true
+    }
+
+    fn add_each(&mut self, xs: &[f64], ys: &[f64]) -> u64 {
         let mut without_place = 0;
         let (mut from, mut each) = (self.from, 1.0 / self.width);
         for (x, y) in xs.iter().copied().zip(ys.iter().copied()) {
@@ -106,19 +196,7 @@ impl Bins {
             if at >= 0.0
                 && let Some(bin) = self.bins.get_mut(at as usize)
             {
-                bin.count += 1;
-                if y < bin.min {
-                    bin.min = y;
-                }
-                if y > bin.max {
-                    bin.max = y;
-                }
-                if x < bin.first.0 {
-                    bin.first = (x, y);
-                }
-                if x >= bin.last.0 {
-                    bin.last = (x, y);
-                }
+                bin.add(x, y);
             } else {
                 self.add(x, y);
                 (from, each) = (self.from, 1.0 / self.width);
@@ -130,5 +208,51 @@ impl Bins {
     /// Those that have points, in order.
     pub fn filled(&self) -> impl Iterator<Item = &Bin> {
         self.bins.iter().filter(|bin| bin.count > 0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    type Point = Box<dyn Fn(usize) -> (f64, f64)>;
+
+    /// The same points, one by one, in bins of the same places.
+    fn one_by_one(range: (f64, f64), points: &[(f64, f64)]) -> (Vec<Bin>, u64) {
+        let mut bins = Bins::new(range);
+        let mut without_place = 0;
+        for (x, y) in points {
+            let (xs, ys) = ([*x], [*y]);
+            without_place += bins.add_each(&xs, &ys);
+        }
+        (bins.bins, without_place)
+    }
+
+    #[test]
+    fn runs_of_points_are_the_same_as_each_of_them() {
+        let many = 300_000;
+        let wave = |n: usize| ((n * 7919) % 1009) as f64 - 500.0;
+        let orders: [(&str, Point); 6] = [
+            ("in order", Box::new(move |n| (n as f64, wave(n)))),
+            ("backwards", Box::new(move |n| ((many - n) as f64, wave(n)))),
+            ("in no order", Box::new(move |n| (((n * 104_729) % many) as f64, wave(n)))),
+            ("each twice", Box::new(move |n| ((n / 2) as f64, wave(n)))),
+            ("with gaps", Box::new(move |n| (n as f64, if n % 977 == 0 { f64::NAN } else { wave(n) }))),
+            ("without places", Box::new(move |n| (if n % 3001 == 0 { f64::NAN } else { n as f64 }, wave(n)))),
+        ];
+        for (name, point) in &orders {
+            let points: Vec<(f64, f64)> = (0..many).map(point).collect();
+            let (xs, ys): (Vec<f64>, Vec<f64>) = points.iter().copied().unzip();
+            // All of them known at once, and a range that grows.
+            for known in [many, 1000] {
+                let range = (0..known).map(|n| n as f64).fold((f64::MAX, f64::MIN), |r, x| (r.0.min(x), r.1.max(x)));
+                let mut bins = Bins::new(range);
+                let without = bins.add_all(&xs, &ys);
+                let (expected, without_expected) = one_by_one(range, &points);
+                assert_eq!(without, without_expected, "{name}");
+                assert!(bins.bins == expected, "{name}, {known} known");
+                assert_eq!(bins.filled().map(|bin| bin.count).sum::<u64>() + without, many as u64, "{name}");
+            }
+        }
     }
 }
