@@ -22,7 +22,7 @@ select * from takings_by_route order by taken desc;
 select name, length_m, particulars, particulars ->> 'refit' as refit, pennant
 from vessels;
 
--- 6. Who reports to whom; alt-w draws how the tables hang together
+-- 6. Who reports to whom; alt-w draws all the tables
 with recursive chain(id, name, role, depth) as (
     select id, name, role, 0 from crew where reports_to is null
     union all
