@@ -167,19 +167,35 @@ impl Plan {
     }
 
     /// What is the same as in an earlier plan: steps that do the same on the same target by the same index, the first
-    /// with the first. How deep they are does not count, since a new step above moves all others in.
+    /// with the first. Of those without a target, those go together first that begin with the same one below them. How
+    /// deep steps are does not count, since a new one above moves all others in.
     pub fn compare(&self, earlier: &Plan) -> Comparison {
-        fn what(step: &Step) -> (&str, &str, Option<&str>) {
-            (&step.action, &step.target, step.index.as_deref())
+        let mut found: Vec<Option<usize>> = vec![None; self.steps.len()];
+        let mut gone: Vec<usize> = (0..earlier.steps.len()).collect();
+        for with_below in [true, false] {
+            let what = |plan: &'_ Plan, at: usize| {
+                let step = &plan.steps[at];
+                let below = if with_below { plan.target_below(at) } else { "" };
+                (step.action.clone(), step.target.clone(), step.index.clone(), below.to_owned())
+            };
+            let mut left: HashMap<_, VecDeque<usize>> = HashMap::new();
+            for at in gone.drain(..) {
+                left.entry(what(earlier, at)).or_default().push_back(at);
+            }
+            for (at, found) in found.iter_mut().enumerate().filter(|(_, found)| found.is_none()) {
+                *found = left.get_mut(&what(self, at)).and_then(VecDeque::pop_front);
+            }
+            gone.extend(left.into_values().flatten());
+            gone.sort_unstable();
         }
-        let mut left: HashMap<_, VecDeque<usize>> = HashMap::new();
-        for (at, step) in earlier.steps.iter().enumerate() {
-            left.entry(what(step)).or_default().push_back(at);
-        }
-        let earlier = self.steps.iter().map(|step| left.get_mut(&what(step)).and_then(VecDeque::pop_front)).collect();
-        let mut gone: Vec<usize> = left.into_values().flatten().collect();
-        gone.sort_unstable();
-        Comparison { earlier, gone }
+        Comparison { earlier: found, gone }
+    }
+
+    /// The first target among the steps below one.
+    fn target_below(&self, at: usize) -> &str {
+        let depth = self.steps[at].depth;
+        let mut below = self.steps[at + 1..].iter().take_while(|step| step.depth > depth);
+        below.find(|step| !step.target.is_empty()).map_or("", |step| step.target.as_str())
     }
 
     /// The tree as text, for whoever cannot see it drawn.
@@ -250,6 +266,15 @@ mod tests {
         let compared = now.compare(&earlier);
         assert_eq!(compared.earlier, [None, Some(0), None, Some(2), None]);
         assert_eq!(compared.gone, [1]);
+        // The hash of one table is not that of another.
+        let hashes = |tables: &[&str]| {
+            let steps = tables.iter().flat_map(|table| [on(0, "hash", "", 2.0), on(1, "scan", table, 1.0)]);
+            Plan::of(steps.collect(), Vec::new())
+        };
+        let compared = hashes(&["ports", "quays"]).compare(&hashes(&["bookings", "ports"]));
+        assert_eq!(compared, Comparison { earlier: vec![Some(2), Some(3), Some(0), None], gone: vec![1] });
+        let compared = hashes(&["ports"]).compare(&hashes(&["bookings", "ports"]));
+        assert_eq!(compared, Comparison { earlier: vec![Some(2), Some(3)], gone: vec![0, 1] });
         let same = now.compare(&now);
         assert_eq!(same.earlier, (0..5).map(Some).collect::<Vec<_>>());
         assert!(same.gone.is_empty());

@@ -235,11 +235,13 @@ impl Scene {
     /// The places of all texts: left, upper, right and lower side of each, and what it says.
     pub fn labels(&self, metrics: &Metrics) -> Vec<([f32; 4], &str)> {
         let texts = self.items.iter().filter_map(|item| match item {
-            Item::Text { x, y, text, anchor, .. } => Some((x, y, text, anchor)),
+            Item::Text { x, y, text, anchor, strong, .. } => Some((x, y, text, anchor, *strong)),
             _ => None,
         });
-        let labels = texts.map(|(x, y, text, anchor)| {
-            let width = metrics.width(text);
+        let labels = texts.map(|(x, y, text, anchor, strong)| {
+            // A strong text is larger on paper; in cells it cannot be.
+            let larger = if strong && !metrics.cells { crate::font::STRONG / crate::font::SIZE } else { 1.0 };
+            let width = metrics.width(text) * larger;
             let left = match anchor {
                 Anchor::Start => *x,
                 Anchor::Middle => x - width / 2.0,

@@ -99,7 +99,7 @@ pub fn whole(plan: &Plan) -> String {
     std::iter::once(total(plan)).chain(notes).collect::<Vec<_>>().join(" · ")
 }
 
-/// A plan on paper: its title, the statement, and the tree with a line for each step. The dear path is drawn strong.
+/// A plan on paper: its title, the statement, and the tree with a line for each step. The dear path has lines of its own colour.
 pub fn scene(plan: &Plan, statement: &str, title: &str) -> Scene {
     let Metrics { advance, line, .. } = Metrics::PAPER;
     let left = 2.0 * advance;
@@ -142,20 +142,20 @@ pub fn scene(plan: &Plan, statement: &str, title: &str) -> Scene {
             scene.text(column(ROWS), y, Anchor::Start, paint, clean::fit(&rows(step), room).text);
         }
         let mut x = indent(step) + 1.5 * advance;
-        let mut put = |text: &str, paint: Paint, is_strong: bool| {
+        let mut put = |text: &str, paint: Paint| {
             let text = clean::fit(text, WIDEST).text;
             let width = Metrics::PAPER.width(&text);
-            scene.items.push(Item::Text { x, y, text, anchor: Anchor::Start, paint, strong: is_strong });
+            scene.text(x, y, Anchor::Start, paint, text);
             // Blanks at the start of a text are left out by readers of SVG.
             x += width + advance;
         };
-        put(&step.action, Paint::Ink, step.is_dear);
+        put(&step.action, Paint::Ink);
         if !step.target.is_empty() {
-            put(&step.target, Paint::Series(0), false);
+            put(&step.target, Paint::Series(0));
         }
         for (about, text) in remarks(step) {
             let paint = if about == About::Way { Paint::Faint } else { Paint::Alarm };
-            put(&text, paint, false);
+            put(&text, paint);
         }
     }
     scene.items.retain(|item| !matches!(item, Item::Text { text, .. } if text.is_empty()));

@@ -172,19 +172,8 @@ fn draw_about(app: &App, view: &PlanView, (plan, step): (&Plan, &Step), area: Re
     for x in area.left()..area.right() {
         put(cells, x, area.y, area.right(), "─", style(Role::Rule));
     }
-    let mut lines: Vec<(String, String)> = Vec::new();
-    if let Some(earlier) = compared(view) {
-        let gone = earlier.comparison.gone.iter().filter_map(|at| earlier.plan.steps.get(*at));
-        let gone: Vec<String> = gone
-            .map(|step| {
-                let index = step.index.as_ref().map(|index| format!("by {index}")).unwrap_or_default();
-                [step.action.clone(), step.target.clone(), index, own(&earlier.plan, step)]
-            })
-            .map(|words| words.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(" "))
-            .collect();
-        let nothing = || "no step is gone".to_owned();
-        lines.push(("gone".to_owned(), if gone.is_empty() { nothing() } else { gone.join(", ") }));
-    }
+    let room = usize::from(area.height.saturating_sub(1));
+    let mut lines = compared(view).map(|earlier| gone(earlier, room)).unwrap_or_default();
     if plan.unit != Unit::None {
         let share = format!("{} % of all", number(step.share * 100.0, 1));
         let whole = match plan.unit {
@@ -194,10 +183,29 @@ fn draw_about(app: &App, view: &PlanView, (plan, step): (&Plan, &Step), area: Re
         lines.push(("own share".to_owned(), share + &whole.unwrap_or_default()));
     }
     lines.extend(step.details.iter().cloned());
-    let room = usize::from(area.height.saturating_sub(1));
     let width = lines.iter().take(room).map(|(name, _)| clean::width(name)).max().unwrap_or(0).min(24) as u16;
     for ((name, value), y) in lines.iter().take(room).zip(area.y + 1..) {
         put_cut(cells, area.x + 1, y, area.x + 1 + width, name, style(Role::Faint));
         put_cut(cells, area.x + width + 3, y, area.right() - 1, &clean::clean(value), ground);
     }
+}
+
+/// The steps that are carried out no more, the dearest first, in at most so many lines.
+fn gone(earlier: &Earlier, room: usize) -> Vec<(String, String)> {
+    let by_share = earlier.plan.by_share();
+    let gone: Vec<&usize> = by_share.iter().filter(|at| earlier.comparison.gone.binary_search(at).is_ok()).collect();
+    let shown = if gone.len() > room { room.saturating_sub(1) } else { gone.len() };
+    let mut lines: Vec<(String, String)> = Vec::new();
+    for step in gone.iter().take(shown).filter_map(|at| earlier.plan.steps.get(**at)) {
+        let index = step.index.as_ref().map(|index| format!("by {index}")).unwrap_or_default();
+        let words = [&step.action, &step.target, &index, &own(&earlier.plan, step)];
+        let words: Vec<&str> = words.into_iter().map(String::as_str).filter(|word| !word.is_empty()).collect();
+        lines.push(("gone".to_owned(), words.join(" ")));
+    }
+    match gone.len() - shown {
+        0 if gone.is_empty() => lines.push(("gone".to_owned(), "no step".to_owned())),
+        0 => {}
+        more => lines.push((String::new(), format!("… {more} more"))),
+    }
+    lines
 }
