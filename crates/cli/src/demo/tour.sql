@@ -16,7 +16,7 @@ limit 200;
 select * from telemetry;
 
 -- 4. What each route takes in; G in its rows draws it
-select * from takings_by_route order by taken desc;
+select route, taken, seats from takings_by_route order by taken desc;
 
 -- 5. Numbers, text, NULL, JSON and bytes side by side
 select name, length_m, particulars, particulars ->> 'refit' as refit, pennant

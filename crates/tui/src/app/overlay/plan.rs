@@ -76,7 +76,7 @@ impl PlanView {
     /// Puts the last plan before this one beside it, or takes it away.
     pub(crate) fn compare(&mut self, app: &mut App) {
         match (&self.plan, &self.earlier) {
-            (Some(Ok(_)), None) => app.tell_wrong("no earlier plan of this statement is kept"),
+            (Some(Ok(_)), None) => app.tell_wrong("no earlier plan of it is kept"),
             _ => self.compares = !self.compares && self.earlier.is_some(),
         }
     }
