@@ -246,5 +246,13 @@ fn a_plan_stands_beside_the_one_before_and_is_saved() {
     screen.press(&["M-k"]).shows("plan · cost").press(&["o"]).shows("save the drawing").types("plan.svg");
     screen.press(&["Enter"]).shows("the plan in ");
     assert!(parsed(&home, "plan.svg").contains("plan on "));
+    // What is there already is not replaced unasked.
+    std::fs::write(home.path("project/plan.svg"), "kept").unwrap();
+    screen.press(&["M-k"]).shows("plan · cost").press(&["o"]).shows("save the drawing").types("plan.svg");
+    screen.press(&["Enter"]).shows("plan.svg already exists").press(&["Escape"]).loses("already exists");
+    assert_eq!(std::fs::read_to_string(home.path("project/plan.svg")).unwrap(), "kept");
+    screen.press(&["M-k"]).shows("plan · cost").press(&["o"]).shows("save the drawing").types("plan.svg");
+    screen.press(&["Enter"]).shows("plan.svg already exists").press(&["r"]).shows("the plan in ");
+    assert!(parsed(&home, "plan.svg").contains("plan on "));
     screen.press(&["C-q"]).ends();
 }

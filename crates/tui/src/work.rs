@@ -19,7 +19,7 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Buffer, Earlier, Gathered, Message, Post, Recalled};
+use crate::app::{Answered, Buffer, Earlier, Gathered, Message, Post, Recalled};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -80,8 +80,8 @@ pub enum Done {
     Arranged(Result<Arrangement, ArrangeError>),
     /// Rows are in a file; what to say about it.
     Saved(Result<String, String>),
-    /// This file is there already; what asked for it.
-    IsThere(PathBuf, String),
+    /// This file is there already; what asked for it, and what the answer to replace it is.
+    IsThere(PathBuf, String, Answered),
     /// A condition that a value of this archive makes, on this column.
     Equal(PathBuf, usize, Result<Test, String>),
     /// Text for the clipboard, and what to say.

@@ -13,7 +13,7 @@ use jaunty_seam::profile::path;
 
 use super::App;
 use super::overlay::prompt::Asked;
-use super::overlay::{Overlay, Prompt};
+use super::overlay::{Answered, Overlay, Prompt};
 use crate::work::{Done, Kind};
 
 /// What is drawn.
@@ -34,8 +34,8 @@ impl App {
         self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Drawing, name)));
     }
 
-    /// Saves the drawing that was asked about last.
-    pub(in crate::app) fn save_drawing(&mut self, text: &str) {
+    /// Saves the drawing that was asked about last. A file that is there already is only replaced if that is said.
+    pub(in crate::app) fn save_drawing(&mut self, text: &str, over: bool) {
         let file = Path::new(text.trim());
         let is_pdf = match file.extension().and_then(|ending| ending.to_str()) {
             Some(ending) if ending.eq_ignore_ascii_case("pdf") => true,
@@ -49,7 +49,11 @@ impl App {
         }
         let file = path::written(file, &self.folder_for_rows());
         let connection = self.connection.name().to_owned();
+        let careful = (!over).then(|| text.to_owned());
         self.begin_work(Kind::Write, "drawing".into(), move |_| {
+            if let Some(text) = careful.filter(|_| file.exists()) {
+                return Done::IsThere(file, text, Answered::Drawing);
+            }
             let (scene, what) = match (&drawing, &catalog) {
                 (Drawing::Schema(which), Some(catalog)) => {
                     let tables = tables(catalog, which);

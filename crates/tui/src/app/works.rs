@@ -74,7 +74,7 @@ impl App {
         match done {
             Done::Arranged(found) => self.take_arrangement(number, found),
             Done::Equal(path, column, Ok(test)) => self.narrow_to(&path, column, test),
-            Done::IsThere(path, text) => self.ask_to_replace_file(&path, text),
+            Done::IsThere(path, text, answered) => self.ask_to_replace_file(&path, text, answered),
             Done::Saved(Ok(text)) => self.tell(text),
             Done::Copied(Ok((text, said))) => {
                 self.clipboard = Some(text);

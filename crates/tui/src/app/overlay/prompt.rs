@@ -103,7 +103,7 @@ impl Layer for Prompt {
             Asked::Secret => app.give_secret(self.line.take()),
             Asked::Answer => app.answer_while_connecting(Some(self.line.take())),
             Asked::Url => app.begin_profile(text),
-            Asked::Drawing => app.save_drawing(text),
+            Asked::Drawing => app.save_drawing(text, false),
             Asked::Snippet => app.make_snippet(text),
             Asked::NewBuffer => app.new_buffer(text),
             Asked::Rename => app.rename_buffer(text),
@@ -185,6 +185,8 @@ pub enum Answered {
     Reload,
     /// Replace the file that rows are exported to.
     Export,
+    /// Replace the file that a drawing is saved to.
+    Drawing,
     /// Forget runs.
     Forget,
     /// Do nothing.
@@ -247,6 +249,7 @@ impl Layer for Question {
             Answered::Reload => app.reload(),
             Answered::Forget => app.forget_runs(std::mem::take(&mut self.forget)),
             Answered::Export => app.export(&self.export, true),
+            Answered::Drawing => app.save_drawing(&self.export, true),
             Answered::Nothing => {}
         }
         After::Close

@@ -393,8 +393,8 @@ impl App {
     }
 
     /// What was asked for would replace a file.
-    pub(in crate::app) fn ask_to_replace_file(&mut self, path: &Path, text: String) {
-        let answers = &[('r', "replace it", Answered::Export)];
+    pub(in crate::app) fn ask_to_replace_file(&mut self, path: &Path, text: String, answered: Answered) {
+        let answers = &[('r', "replace it", answered)];
         let question = Question::new(format!("{} already exists.", path.display()), answers);
         self.overlay = Some(Overlay::Question(Question { export: text, ..question }));
     }
@@ -406,7 +406,7 @@ impl App {
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         self.begin_work(Kind::Write, format!("exporting {name}"), move |progress| {
             if let Some(text) = careful.filter(|_| path.exists()) {
-                return Done::IsThere(path, text);
+                return Done::IsThere(path, text, Answered::Export);
             }
             // Rows that are still to come are part of it.
             wait_for_rest(&run, progress);
