@@ -2,13 +2,16 @@
 
 use std::io::Write;
 use std::path::Path;
+use std::sync::Arc;
 
 use jaunty_core::drawing::layout::layout;
 use jaunty_core::drawing::{Chosen, paint, plan, tables};
 use jaunty_core::export::file::PartFile;
 use jaunty_core::export::target::name_of;
+use jaunty_core::words;
 use jaunty_language::plan::Plan;
 use jaunty_picture::{Look, pdf, svg};
+use jaunty_seam::catalog::Catalog;
 use jaunty_seam::profile::path;
 
 use super::App;
@@ -19,8 +22,8 @@ use crate::work::{Done, Kind};
 /// What is drawn.
 #[derive(Debug, Clone)]
 pub(in crate::app) enum Drawing {
-    /// These tables of the connection's catalog.
-    Schema(Chosen),
+    /// These tables of the catalog that was looked at.
+    Schema(Arc<Catalog>, Chosen),
     /// A plan, with its statement.
     Plan(Box<Plan>, String),
 }
@@ -42,11 +45,7 @@ impl App {
             Some(ending) if ending.eq_ignore_ascii_case("svg") => false,
             _ => return self.tell_wrong("name a file that ends in .svg or .pdf"),
         };
-        let catalog = self.connection.catalog.clone();
         let Some(drawing) = self.drawing.clone() else { return };
-        if matches!(drawing, Drawing::Schema(_)) && catalog.is_none() {
-            return self.tell_wrong("the catalog is not read yet");
-        }
         let file = path::written(file, &self.folder_for_rows());
         let connection = self.connection.name().to_owned();
         let careful = (!over).then(|| text.to_owned());
@@ -54,17 +53,13 @@ impl App {
             if let Some(text) = careful.filter(|_| file.exists()) {
                 return Done::IsThere(file, text, Answered::Drawing);
             }
-            let (scene, what) = match (&drawing, &catalog) {
-                (Drawing::Schema(which), Some(catalog)) => {
+            let (scene, what) = match &drawing {
+                Drawing::Schema(catalog, which) => {
                     let tables = tables(catalog, which);
-                    let what =
-                        if tables.len() == 1 { "1 table".to_owned() } else { format!("{} tables", tables.len()) };
-                    (paint::scene(&tables, &layout(&tables), &connection), what)
+                    let scene = paint::scene(&tables, &layout(&tables), &connection);
+                    (scene, words::count(tables.len() as u64, "table"))
                 }
-                (Drawing::Schema(_), None) => return Done::Saved(Err("the catalog is not read yet".to_owned())),
-                (Drawing::Plan(plan, statement), _) => {
-                    (plan::scene(plan, statement, &connection), "the plan".to_owned())
-                }
+                Drawing::Plan(plan, statement) => (plan::scene(plan, statement, &connection), "the plan".to_owned()),
             };
             let bytes =
                 if is_pdf { pdf::write(&[scene], Look::Light) } else { svg::write(&scene, Look::Light).into_bytes() };

@@ -125,7 +125,7 @@ impl SchemaView {
             Chosen::Schema(schema) => schema.clone(),
             Chosen::Around(name, _) => name.name.clone(),
         };
-        app.ask_for_drawing(Drawing::Schema(self.which.clone()), &name);
+        app.ask_for_drawing(Drawing::Schema(Arc::clone(&self.catalog), self.which.clone()), &name);
         After::Close
     }
 
