@@ -134,6 +134,8 @@ fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     let stage = stage.shows("north has changed in its file");
     assert!(!stage.text().contains("READ-ONLY"), "{}", stage.text());
     let stage = stage.f(3).types("north").enter().shows("READ-ONLY");
+    // The guard is in the first line from the choice on, the place only once it is connected.
+    let stage = stage.until("the connection", |app| app.connection.location.is_some());
     // A remark takes no new connection.
     let parked = stage.app.background.len();
     std::fs::write(&file, NORTH.replace("[north]", "# ours\n[north]\nnote = \"the old pier\"\nguard = \"read-only\""))
