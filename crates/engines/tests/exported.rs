@@ -84,7 +84,7 @@ fn filled(session: &mut dyn Session, dialect: &'static Dialect, columns: &str, v
         run(
             session,
             &format!("create table {table}(id int primary key, \"Odd Name\" {columns})")
-                .replace('"', &dialect.name_quote.to_string()),
+                .replace('"', &dialect.name_quotes[0].to_string()),
         )
         .unwrap();
     }

@@ -51,7 +51,7 @@ const STATEMENTS: [&str; 20] = [
 ];
 
 fn plan_of(session: &mut dyn Session, dialect: &Dialect, prefix: &str, statement: &str) -> Plan {
-    let text = format!("{prefix} {statement}");
+    let text = jaunty_language::plan::asked(prefix, statement);
     let rows = run(session, &text).unwrap_or_else(|error| panic!("{text}: {error}")).rows();
     (dialect.plans.unwrap().read)(&rows).unwrap_or_else(|error| panic!("{text}: {error}\n{rows:?}"))
 }

@@ -100,7 +100,7 @@ fn name(kind: Kind, signature: &str) -> String {
         return signature.split(['(', ' ']).next().unwrap_or_default().to_owned();
     }
     let capital =
-        |word: &&str| word.bytes().all(|b| b.is_ascii_uppercase() || b == b'_' || b == b'.' || b.is_ascii_digit());
+        |word: &&str| word.bytes().all(|b| b.is_ascii_uppercase() || b"_.@".contains(&b) || b.is_ascii_digit());
     let capital = |word: &&str| !word.is_empty() && capital(word);
     signature.split([' ', '(', '[']).take_while(capital).collect::<Vec<_>>().join(" ")
 }

@@ -323,8 +323,9 @@ impl<'a> Lexer<'a> {
         if first.is_ascii_digit() || (first == b'.' && second_is_digit) {
             return (TokenKind::Number, self.number(start), true);
         }
-        if is_word_start(first) {
-            return (TokenKind::Word, self.skip_while(start, is_word), true);
+        let signs = self.dialect.word_signs;
+        if is_word_start(first) || signs.contains(&first) {
+            return (TokenKind::Word, self.skip_while(start, |b| is_word(b) || signs.contains(&b)), true);
         }
         if self.dialect.parameters.contains(&first) {
             let end = self.skip_while(start + 1, is_word);

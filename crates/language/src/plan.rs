@@ -7,12 +7,18 @@ use std::fmt::Write;
 /// How a dialect asks for plans.
 #[derive(Debug)]
 pub struct Plans {
-    /// What stands before a statement whose plan is asked for without running it.
+    /// What stands before a statement whose plan is asked for without running it: words, or lines.
     pub estimated: &'static str,
     /// What stands before one that is run and measured, where the server can.
     pub measured: Option<&'static str>,
     /// Reads the rows that the server gives.
     pub read: fn(&[Vec<String>]) -> Result<Plan, String>,
+}
+
+/// A statement behind what asks for its plan.
+pub fn asked(prefix: &str, statement: &str) -> String {
+    let between = if prefix.contains('\n') { '\n' } else { ' ' };
+    format!("{prefix}{between}{statement}")
 }
 
 /// What the numbers of steps count.

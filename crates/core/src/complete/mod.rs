@@ -239,8 +239,7 @@ impl Context<'_> {
         let dialect = self.around.dialect;
         let plain = dialect.name_as_written(name);
         if self.quoted && plain == name {
-            let quote = dialect.name_quote;
-            return format!("{quote}{name}{quote}");
+            return dialect.quoted_name(name);
         }
         // A dialect that does not fold names takes capitals as they are.
         let bare = !self.quoted && !dialect.folds_names && !dialect.is_keyword(name);

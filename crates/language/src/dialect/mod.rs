@@ -19,7 +19,7 @@ pub use comparing::{Comparing, Pattern};
 
 pub use commands::REDIS;
 pub use documents::DOCUMENTS;
-pub use sql::{MYSQL, POSTGRES, SQLITE};
+pub use sql::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 
 /// All dialects, in the order in which they are offered.
 pub static DIALECTS: LazyLock<Vec<&'static Dialect>> = LazyLock::new(|| [sql::ALL, commands::ALL].concat());
@@ -54,6 +54,12 @@ pub struct Dialect {
     pub line_comments: &'static [&'static str],
     /// What encloses a comment over several lines.
     pub block_comment: Option<BlockComment>,
+    /// Signs that words may hold and begin with, as letters (`@variable`, `#temporary`).
+    pub word_signs: &'static [u8],
+    /// The word that, alone on its line but for a count, ends the statements above it, whatever is open in them.
+    pub batch_word: Option<&'static str>,
+    /// Words that, with a condition, stand before a statement and are a part of it.
+    pub conditions: &'static [&'static str],
     /// Characters that begin a parameter (`:name`, `?1`).
     pub parameters: &'static [u8],
     /// Words to be set off from names, upper case and sorted.
@@ -79,8 +85,8 @@ pub struct Dialect {
     pub can_end: &'static [&'static str],
     /// Statements with semicolons inside.
     pub bodies: &'static [Body],
-    /// What encloses a quoted name.
-    pub name_quote: char,
+    /// What stands before and behind a quoted name. The second one is doubled inside.
+    pub name_quotes: [char; 2],
     /// Whether a name without quotes is taken in lower case, and one in quotes as it stands.
     pub folds_names: bool,
     /// Whether a quoted name that means nothing is taken as a text.
@@ -168,6 +174,9 @@ pub(super) const PLAIN: Dialect = Dialect {
     quotes: &[],
     line_comments: &[],
     block_comment: None,
+    word_signs: &[],
+    batch_word: None,
+    conditions: &[],
     parameters: &[],
     keywords: &[],
     starters: &[],
@@ -179,7 +188,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     no_prefix_before: &[],
     can_end: &[],
     bodies: &[],
-    name_quote: '"',
+    name_quotes: ['"', '"'],
     folds_names: false,
     quoted_names_may_be_text: false,
     own_schemas: &[],
@@ -247,8 +256,13 @@ impl Dialect {
         if plain {
             return name.to_owned();
         }
-        let quote = self.name_quote;
-        format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
+        self.quoted_name(name)
+    }
+
+    /// A name in the quotes of the dialect.
+    pub fn quoted_name(&self, name: &str) -> String {
+        let [open, close] = self.name_quotes;
+        format!("{open}{}{close}", name.replace(close, &format!("{close}{close}")))
     }
 
     /// A text as a literal, between the quotes that the language has for it.
@@ -450,6 +464,8 @@ pub struct Body {
     pub single: bool,
     /// The word behind which such a statement begins (`EVENT … DO`); empty where it follows the head.
     pub single_after: &'static str,
+    /// Whether its blocks are told by their words alone, since nothing ends the statements in them.
+    pub by_words: bool,
 }
 
 #[cfg(test)]

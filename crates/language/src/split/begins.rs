@@ -29,7 +29,7 @@ impl<'a> Splitter<'a> {
         let previous = progress.previous;
         // Nothing has ended inside parentheses, behind a comma, or before a statement that is carried.
         let goes_on = matches!(previous.kind, TokenKind::Punctuation(b',' | b'.'));
-        if progress.open > 0 || progress.carrier.is_some() || goes_on {
+        if progress.open > 0 || progress.carrier.is_some() || goes_on || progress.wants_statement {
             return false;
         }
         // The value of a setting may be any word: `PRAGMA foreign_keys = on`.
@@ -75,7 +75,7 @@ impl<'a> Splitter<'a> {
     }
 
     /// Whether a common table expression stands behind a `WITH`.
-    fn table_expression(&mut self, with: &Token) -> bool {
+    pub(super) fn table_expression(&mut self, with: &Token) -> bool {
         let mut ahead = self.ahead(with);
         let mut name = ahead.next();
         if name.is_some_and(|name| self.bytes.is_word(&name, "RECURSIVE")) {

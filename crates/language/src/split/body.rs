@@ -39,7 +39,11 @@ impl Splitter<'_> {
         let bodies = self.dialect.bodies;
         // A block that stands for itself: `WHILE … DO … END WHILE`.
         if let Some(body) = bodies.iter().find(|body| body.after.is_empty() && self.bytes.is_word(lead, body.open)) {
-            return BodyState::Inside(body, BEGUN);
+            return if body.by_words && self.is_no_block(lead) {
+                BodyState::None
+            } else {
+                BodyState::Inside(body, BEGUN)
+            };
         }
         bodies.iter().find(|body| self.bytes.is_word(lead, body.after)).map_or(BodyState::None, BodyState::Possible)
     }
@@ -64,6 +68,7 @@ impl Splitter<'_> {
                     BodyState::Inside(body, Place { fresh: token.kind == TokenKind::Semicolon, ..place })
                 }
             }
+            BodyState::Inside(body, place) if body.by_words => self.in_words(body, place, token),
             BodyState::Inside(body, place) => self.in_blocks(body, place, token, &progress.previous),
             BodyState::None => BodyState::None,
         };
@@ -153,6 +158,34 @@ impl Splitter<'_> {
             || self.bytes.is_word(token, "ATOMIC")
             || (cases == 0 && self.one_of(token, &["THEN", "ELSE", "DO"]));
         BodyState::Inside(body, Place { fresh, depth, cases, handler })
+    }
+
+    /// Follows blocks whose statements nothing ends: each word that opens one has one that closes it.
+    fn in_words(&mut self, body: &'static Body, place: Place, token: &Token) -> BodyState {
+        let opens = self.one_of(token, body.blocks) && !self.is_no_block(token);
+        let depth = match place.depth {
+            // Between `END` and the word of the block, and between that and the block that handles its errors.
+            0 if self.bytes.is_word(token, "TRY") => 0,
+            0 if opens => 1,
+            0 => return BodyState::None,
+            depth if opens || self.bytes.is_word(token, "CASE") => depth + 1,
+            depth if self.bytes.is_word(token, body.close) && !self.follows(token, &["CONVERSATION"]) => depth - 1,
+            depth => depth,
+        };
+        if depth == 0 && place.depth > 0 && !self.follows(token, &["TRY"]) {
+            return BodyState::None;
+        }
+        BodyState::Inside(body, Place { depth, ..place })
+    }
+
+    /// Whether what begins here is a transaction or a conversation, and no block.
+    fn is_no_block(&mut self, begin: &Token) -> bool {
+        self.follows(begin, &["TRAN", "TRANSACTION", "DISTRIBUTED", "DIALOG", "CONVERSATION"])
+    }
+
+    fn follows(&mut self, token: &Token, words: &[&str]) -> bool {
+        let next = self.ahead(token).next();
+        next.is_some_and(|next| self.one_of(&next, words))
     }
 
     /// Whether a word is followed by a colon, `outer_loop: LOOP`.

@@ -207,7 +207,9 @@ impl<'a> Splitter<'a> {
             let (gap, token) = self.significant(at_start);
             let token = token?;
             let empty = token.kind == TokenKind::Semicolon || self.is_delimiter(token.start);
-            if empty {
+            if gap.first_on_line && self.ends_batch(&token) {
+                self.skip_to(self.line_end(token.end));
+            } else if empty {
                 self.skip_to(token.start + self.delimiter.text().map_or(1, str::len));
             } else if self.dialect.delimiter_word.is_some_and(|word| self.bytes.is_word(&token, word)) {
                 self.set_delimiter(&token);
@@ -235,6 +237,10 @@ impl<'a> Splitter<'a> {
                 self.peeked = Some((gap, None));
                 break;
             };
+            if gap.first_on_line && self.ends_batch(&token) {
+                self.peeked_before(gap, token);
+                break;
+            }
             if let Some(length) = self.delimiter.text().map(str::len) {
                 if self.is_delimiter(token.start) {
                     let behind = token.start + length;
@@ -248,6 +254,10 @@ impl<'a> Splitter<'a> {
             }
             let in_rule = progress.open > 0 && progress.second == Some("RULE");
             if token.kind == TokenKind::Semicolon && !matches!(progress.body, BodyState::Inside(..)) && !in_rule {
+                if progress.conditional && self.otherwise_follows() {
+                    self.take(&mut progress, token);
+                    continue;
+                }
                 end = Some(token.end);
                 break;
             }
@@ -313,6 +323,32 @@ impl<'a> Splitter<'a> {
         self.peeked = None;
     }
 
+    /// Whether the first word of a line ends all statements above it.
+    fn ends_batch(&mut self, word: &Token) -> bool {
+        self.dialect.batch_word.is_some_and(|known| {
+            self.bytes.is_word(word, known) && {
+                let rest = self.bytes.text(word.end..self.line_end(word.end));
+                let rest = rest.split("--").next().unwrap_or_default().trim();
+                rest.is_empty() || rest.bytes().all(|b| b.is_ascii_digit())
+            }
+        })
+    }
+
+    /// Where the line ends that holds this byte.
+    fn line_end(&self, at: usize) -> usize {
+        let rope = self.bytes.rope();
+        let next = rope.byte_to_line(at) + 1;
+        let end = rope.try_line_to_byte(next).unwrap_or(rope.len_bytes());
+        let line = self.bytes.text(at..end);
+        end - (line.len() - line.trim_end_matches(['\n', '\r']).len())
+    }
+
+    /// Whether the other branch of a condition comes next.
+    fn otherwise_follows(&mut self) -> bool {
+        let (_, next) = self.peek();
+        next.is_some_and(|next| self.bytes.is_word(&next, "ELSE"))
+    }
+
     fn is_delimiter(&mut self, at: usize) -> bool {
         let delimiter = self.delimiter;
         delimiter.text().is_some_and(|text| self.bytes.starts_with(at, text))
@@ -320,15 +356,12 @@ impl<'a> Splitter<'a> {
 
     /// Takes on what the line behind `DELIMITER` names.
     fn set_delimiter(&mut self, word: &Token) {
-        let rope = self.bytes.rope();
-        let line_end = rope.byte_to_line(word.end) + 1;
-        let line_end = rope.try_line_to_byte(line_end).unwrap_or(rope.len_bytes());
+        let line_end = self.line_end(word.end);
         let rest = self.bytes.text(word.end..line_end);
         if let Some(text) = rest.split_whitespace().next() {
             self.delimiter = Delimiter::of(text);
         }
-        let blanks = rest.len() - rest.trim_end_matches(['\n', '\r']).len();
-        self.skip_to(line_end - blanks);
+        self.skip_to(line_end);
     }
 
     /// A word may hold the delimiter, `END$$`: it ends before that.

@@ -36,6 +36,12 @@ pub(super) struct Progress {
     pub(super) open: u32,
     pub(super) body: BodyState,
     pub(super) awaits_data: AwaitsData,
+    /// It is a condition with a statement behind it, which another one may follow behind `ELSE`.
+    pub(super) conditional: bool,
+    /// That statement has not begun yet.
+    pub(super) wants_statement: bool,
+    /// `CASE` expressions that are open where that matters.
+    pub(super) cases: u16,
     pub(super) closed: bool,
 }
 
@@ -67,6 +73,9 @@ impl Progress {
             open: 0,
             body: BodyState::None,
             awaits_data: AwaitsData::No,
+            conditional: false,
+            wants_statement: false,
+            cases: 0,
             closed: true,
         }
     }

@@ -1,6 +1,6 @@
 //! What each token adds to what is known of a statement.
 
-use crate::dialect::{Carrier, Role, Starter};
+use crate::dialect::{Carrier, Role, Starter, Then};
 use crate::lexer::{Lexer, Token, TokenKind};
 use crate::split::Splitter;
 use crate::split::body::BodyState;
@@ -25,9 +25,14 @@ impl Splitter<'_> {
         } else {
             self.follow_second(progress, &token);
             if let (Some(starter), 0) = (starter, progress.open) {
-                progress.note(starter);
+                // `WITH (NOLOCK)` and its like list nothing.
+                if starter.then != Then::TableExpression || self.table_expression(&token) {
+                    progress.note(starter);
+                }
             }
-            self.follow_body(progress, &token, starter);
+            if !self.follow_condition(progress, &token, starter) {
+                self.follow_body(progress, &token, starter);
+            }
             progress.awaits_data = match progress.awaits_data {
                 AwaitsData::AfterFrom if self.bytes.is_word(&token, "FROM") => AwaitsData::AfterStdin,
                 AwaitsData::AfterStdin if self.bytes.is_word(&token, "STDIN") => AwaitsData::Yes,
@@ -88,6 +93,8 @@ impl Splitter<'_> {
         progress.after_with = starter.is_some_and(|s| s.role == Role::With);
         progress.wants_query = starter.is_some_and(|s| s.role == Role::Filled);
         progress.body = self.begin_body(token);
+        progress.conditional = self.one_of(token, self.dialect.conditions);
+        progress.wants_statement = progress.conditional;
         let mut carriers = self.dialect.carriers.iter();
         progress.carrier = carriers.find(|carrier| self.bytes.is_word(token, carrier.lead));
         if self.dialect.copy_data && self.bytes.is_word(token, "COPY") {
@@ -107,6 +114,28 @@ impl Splitter<'_> {
                 progress.carries = progress.carries.or(carrier.kind);
             }
         }
+    }
+
+    /// Follows a condition, the statement behind it and the one behind `ELSE`. Whether the token began such a one.
+    fn follow_condition(&mut self, progress: &mut Progress, token: &Token, starter: Option<&'static Starter>) -> bool {
+        if !progress.conditional || progress.open > 0 || progress.body != BodyState::None {
+            return false;
+        }
+        if self.bytes.is_word(token, "CASE") {
+            progress.cases += 1;
+        } else if self.bytes.is_word(token, "END") {
+            progress.cases = progress.cases.saturating_sub(1);
+        } else if progress.cases == 0 && self.bytes.is_word(token, "ELSE") {
+            progress.wants_statement = true;
+        } else if progress.wants_statement && starter.is_some() {
+            progress.wants_statement = self.one_of(token, self.dialect.conditions);
+            progress.lead = starter;
+            progress.wants_query = starter.is_some_and(|s| s.role == Role::Filled);
+            progress.after_with = starter.is_some_and(|s| s.role == Role::With);
+            progress.body = self.begin_body(token);
+            return true;
+        }
+        false
     }
 
     /// Finds the word that says what the leading one is about.

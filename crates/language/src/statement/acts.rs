@@ -206,7 +206,7 @@ fn words(statement: &str, dialect: &'static Dialect) -> Vec<Word> {
         let text = statement.get(token.range()).unwrap_or_default();
         match token.kind {
             TokenKind::Word | TokenKind::QuotedName | TokenKind::Parameter => {
-                let written = text.trim_matches(dialect.name_quote).trim_start_matches('@').to_owned();
+                let written = text.trim_matches(dialect.name_quotes).trim_start_matches('@').to_owned();
                 let after = found.last().map_or_else(String::new, |word| word.text.clone());
                 let text = written.to_uppercase();
                 if let Some(word) = found.last_mut().filter(|_| beside) {

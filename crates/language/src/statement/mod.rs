@@ -1,8 +1,9 @@
 //! One statement: its [`shape`] (queries, sources, clauses), its [`parameters`], what it [`acts`] upon, the object
 //! of its [`definition`], how much is [`touched`] by it, and the passwords that are left out of it ([`veil`]); and the names that a text
-//! has [`made`].
+//! has [`made`]; and what it needs of its [`batch`].
 
 pub mod acts;
+pub mod batch;
 pub mod clause;
 pub mod definition;
 pub mod made;

@@ -88,6 +88,9 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     if !dialect.takes_parameters() {
         return found;
     }
+    // Variables that nobody declares stand for values too, where a language has them.
+    let variables = dialect.word_signs.contains(&b'@');
+    let declared = if variables { declared(statement, dialect) } else { Vec::new() };
     while let Some(token) = tokens.next() {
         match token.kind {
             TokenKind::Parameter => {
@@ -96,6 +99,13 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
                     unnamed += 1;
                     found.push((token.range(), format!("?{unnamed}")));
                 } else {
+                    found.push((token.range(), text.to_owned()));
+                }
+            }
+            TokenKind::Word if variables => {
+                let text = statement.get(token.range()).unwrap_or_default();
+                let named = text.starts_with('@') && !text.starts_with("@@");
+                if named && !declared.iter().any(|known| known.eq_ignore_ascii_case(text)) {
                     found.push((token.range(), text.to_owned()));
                 }
             }
@@ -119,15 +129,43 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     found
 }
 
+/// The variables that a text declares.
+fn declared(text: &str, dialect: &'static Dialect) -> Vec<String> {
+    let rope = Rope::from_str(text);
+    let (mut found, mut depth) = (Vec::new(), 0_u32);
+    // Whether a list of declarations goes on, and whether a name stands next in it.
+    let (mut declaring, mut named) = (false, false);
+    for token in Lexer::new(&rope, dialect, 0).filter(|token| !token.kind.is_trivia()) {
+        let word = text.get(token.range()).unwrap_or_default();
+        match token.kind {
+            TokenKind::Punctuation(b'(') => depth += 1,
+            TokenKind::Punctuation(b')') => depth = depth.saturating_sub(1),
+            TokenKind::Punctuation(b',') if depth == 0 => named = declaring,
+            TokenKind::Semicolon => declaring = false,
+            TokenKind::Word if word.eq_ignore_ascii_case("declare") => (declaring, named) = (true, true),
+            TokenKind::Word if word.starts_with('@') && named => {
+                found.push(word.to_owned());
+                named = false;
+            }
+            TokenKind::Word if depth == 0 && dialect.starter(word).is_some() => declaring = false,
+            _ => {}
+        }
+    }
+    found
+}
+
 /// Whether servers take values for a statement. A definition, or `PREPARE`, may hold what looks like a
 /// parameter and is its own.
 fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
     let rope = Rope::from_str(statement);
     let Some(first) = split::statements(&rope, dialect, 0).next() else { return false };
     let call = statement.get(first.start..).is_some_and(|text| {
-        text.split(|c: char| !c.is_ascii_alphabetic()).next().is_some_and(|word| word.eq_ignore_ascii_case("call"))
+        let word = text.split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
+        word.eq_ignore_ascii_case("call")
     });
-    call || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
+    // Behind declarations stands the statement that they are for.
+    let declares = dialect.batch_word.is_some() && first.kind == Kind::Setting;
+    call || declares || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
 }
 
 /// The names of the parameters that a statement wants values for, each once, in the order in which they
@@ -171,6 +209,7 @@ impl Numbered {
 pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
     let places = places(statement, dialect);
     let by_number = dialect.parameters.contains(&b'$');
+    let by_name = dialect.word_signs.contains(&b'@');
     let number = |name: &str| name.strip_prefix('$').and_then(|digits| digits.parse::<usize>().ok());
     let mut order: Vec<String> = Vec::new();
     if by_number {
@@ -191,6 +230,12 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
                 order.len() - 1
             });
             text.push_str(&format!("${}", at + 1));
+        } else if by_name {
+            let at = order.iter().position(|known| *known == name).unwrap_or_else(|| {
+                order.push(name.clone());
+                order.len() - 1
+            });
+            text.push_str(&if name.starts_with('@') { name } else { format!("@value_{}", at + 1) });
         } else {
             order.push(name);
             text.push('?');

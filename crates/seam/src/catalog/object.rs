@@ -84,6 +84,8 @@ pub enum ObjectKind {
     Procedure,
     /// A type.
     Type,
+    /// Another name of an object.
+    Synonym,
     /// Keys with a common beginning, in a store of keys.
     Keys,
 }
@@ -101,6 +103,7 @@ impl ObjectKind {
             ObjectKind::Function => "function",
             ObjectKind::Procedure => "procedure",
             ObjectKind::Type => "type",
+            ObjectKind::Synonym => "synonym",
             ObjectKind::Keys => "keys",
         }
     }

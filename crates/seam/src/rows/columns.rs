@@ -9,8 +9,8 @@ use std::sync::Arc;
 
 use arrow_array::builder::{
     ArrayBuilder, BinaryBuilder, BooleanBuilder, Date32Builder, Decimal128Builder, Float32Builder, Float64Builder,
-    Int16Builder, Int32Builder, Int64Builder, StringBuilder, Time64MicrosecondBuilder, TimestampMicrosecondBuilder,
-    UInt32Builder, UInt64Builder,
+    Int16Builder, Int32Builder, Int64Builder, StringBuilder, Time64MicrosecondBuilder, Time64NanosecondBuilder,
+    TimestampMicrosecondBuilder, TimestampNanosecondBuilder, UInt32Builder, UInt64Builder,
 };
 use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
@@ -49,6 +49,10 @@ pub enum Cells {
     Date(Date32Builder),
     /// Microseconds since midnight.
     Time(Time64MicrosecondBuilder),
+    /// Nanoseconds since midnight.
+    TimeNanos(Time64NanosecondBuilder),
+    /// Nanoseconds since 1970: from 1677 to 2262.
+    TimestampNanos(TimestampNanosecondBuilder),
     /// Microseconds since 1970, in a time zone where one is named.
     Timestamp(TimestampMicrosecondBuilder, Option<Arc<str>>),
 }
@@ -89,6 +93,8 @@ impl Cells {
             Cells::Bytes(_) => DataType::Binary,
             Cells::Date(_) => DataType::Date32,
             Cells::Time(_) => DataType::Time64(TimeUnit::Microsecond),
+            Cells::TimeNanos(_) => DataType::Time64(TimeUnit::Nanosecond),
+            Cells::TimestampNanos(_) => DataType::Timestamp(TimeUnit::Nanosecond, None),
             Cells::Timestamp(_, zone) => DataType::Timestamp(TimeUnit::Microsecond, zone.clone()),
         }
     }
@@ -109,6 +115,8 @@ impl Cells {
             Cells::Bytes(b) => b.append_null(),
             Cells::Date(b) => b.append_null(),
             Cells::Time(b) => b.append_null(),
+            Cells::TimeNanos(b) => b.append_null(),
+            Cells::TimestampNanos(b) => b.append_null(),
             Cells::Timestamp(b, _) => b.append_null(),
         }
     }
@@ -151,6 +159,8 @@ impl Cells {
             Cells::Bytes(b) => bytes!(b, BinaryBuilder),
             Cells::Date(b) => numbers!(b, Date32Builder),
             Cells::Time(b) => numbers!(b, Time64MicrosecondBuilder),
+            Cells::TimeNanos(b) => numbers!(b, Time64NanosecondBuilder),
+            Cells::TimestampNanos(b) => numbers!(b, TimestampNanosecondBuilder),
             Cells::Timestamp(b, _) => numbers!(b, TimestampMicrosecondBuilder, typed),
         }
     }

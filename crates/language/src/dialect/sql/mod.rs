@@ -16,7 +16,7 @@ macro_rules! sql_dialects {
     };
 }
 
-sql_dialects![sqlite::SQLITE, postgres::POSTGRES, mysql::MYSQL];
+sql_dialects![sqlite::SQLITE, postgres::POSTGRES, mysql::MYSQL, sqlserver::SQLSERVER];
 
 /// Help for what all dialects have.
 const KEYWORDS: (HelpKind, &str) = (HelpKind::Keyword, include_str!("keywords.txt"));

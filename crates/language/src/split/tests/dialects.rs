@@ -1,6 +1,6 @@
 //! Examples of each dialect. `¦` marks where a new statement must begin.
 
-use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
 use crate::outline::{Change, Outline};
 use crate::split::*;
 
@@ -52,6 +52,51 @@ fn postgres() {
             "create view v as\nselect 1\n¦select * from v",
             "alter table t alter column a\nset default 1;¦select 1",
             "begin\n;¦commit",
+        ],
+    );
+}
+
+#[test]
+fn sqlserver() {
+    check(
+        &SQLSERVER,
+        &[
+            "select 1\n¦select 2",
+            "select 1;¦select 2\ngo\n¦select 3\nGO 5\n¦select 4\n  go -- done\n",
+            "select go from t\nwhere a = 1",
+            "select 'a\ngo\nb'\n¦select 2",
+            "declare @a int = 1, @b nvarchar(10) = N'x;y'\n¦set @a = 2\n¦select @a, @@rowcount",
+            "select [a;b], [c]]d] from [dbo].[t] -- ;\n¦select 2",
+            "create procedure p @a int as\nbegin\n  select 1; select 2\nend\nselect 3\ngo\n¦select 4",
+            "create or alter proc p as select 1;\nselect 2;\ngo\n¦exec p",
+            "alter view v as\nselect 1\ngo\n¦select * from v",
+            "create function f(@a int) returns int as begin return @a; end\ngo\n¦select dbo.f(1)",
+            "create trigger g on t after insert, update as\nset nocount on;\ninsert into log select id from inserted;\ngo\n¦select 1",
+            "if @a = 1\n  select 1\nelse\n  select 2\n¦select 3",
+            "if exists (select 1 from t)\n  delete from t;\nelse\n  insert into t\n  select 2;\n¦select 3",
+            "if @a = 1 begin select 1; select 2 end else begin\nselect case when 1 = 1 then 2 end\nend\n¦select 3",
+            "if @a = 1\nif @b = 2\nprint 'x'\n¦print case when 1 = 1 then 'a' else 'b' end\n¦select 1",
+            "while @a < 5\nbegin\n  set @a += 1\n  if @a = 3 break\nend\n¦select @a",
+            "while @a < 5\n  set @a = @a + 1\n¦select @a",
+            "begin try\n  select 1/0\nend try\nbegin catch\n  select error_message()\n  ;throw\nend catch\n¦select 2",
+            "begin tran\n¦update t set a = 1\nfrom t\nwhere b = 2\n¦commit",
+            "begin transaction\n¦save transaction here\n¦rollback transaction here\n¦rollback",
+            "begin\n  begin tran\n  select 1\n  commit\nend\n¦select 2",
+            "insert into t (a)\noutput inserted.id\nselect 1\n¦select 2",
+            "insert into t\nexec p @a = 1\n¦exec p",
+            "insert into t default\nvalues\n¦select 1",
+            "merge into t using s on t.id = s.id\nwhen matched then\nupdate set a = 1\nwhen not matched then\ninsert (id) values (s.id)\nwhen not matched by source then\ndelete;\n¦select 1",
+            "with a as (select 1 as x)\nselect * from a\n¦select 2",
+            "select * from t with (nolock)\norder by a\noffset 5 rows\nfetch next 3 rows only\n¦select 2",
+            "select 1 as a\ninto #t\n¦select * from #t\n¦drop table if exists\n#t",
+            "alter table t\nadd c int\n¦alter table t\nalter column c bigint\n¦alter table t\ndrop column c",
+            "declare c cursor for\nselect a from t\n¦open c\n¦fetch next from c into @a\n¦close c\n¦deallocate c",
+            "create table t (id int references s on\ndelete cascade)\n¦create index i on t (a)\nwhere a = 1\n¦use ferry\n¦set nocount on",
+            "grant\nselect on t to clerk\n¦deny\nupdate on t to clerk",
+            "select top (5) a from t cross apply (select 1 as b) x\n¦waitfor delay '00:00:01'\n¦raiserror('fog', 10, 1) with nowait",
+            "sp_help 'ports'\ngo\n¦exec sp_who",
+            "create user clerk for login clerk\nwith default_schema = dbo\n¦select 1",
+            "select a from t for xml path('a')\n¦select a from t\nfor json auto",
         ],
     );
 }

@@ -6,7 +6,7 @@ use jaunty_core::archive::Archive;
 use jaunty_core::logbook::KeptResult;
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
-use jaunty_language::plan::{Comparison, Plan, Plans, Step, Unit};
+use jaunty_language::plan::{self, Comparison, Plan, Plans, Step, Unit};
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::statement::parameters;
 use jaunty_seam::rows::cell::ColumnReader;
@@ -142,7 +142,7 @@ fn read(archive: &Archive, plans: &Plans) -> Result<Plan, String> {
 fn earlier(keeping: &Keeping, run: &Run, plan: &Plan, plans: &Plans) -> Option<Earlier> {
     let found = keeping.logbook()?.earlier(&run.connection, &run.id, run.number?);
     let entry = found.inspect_err(|error| tracing::warn!(%error, "no earlier plan could be looked for")).ok()??;
-    let path = entry.results.iter().find_map(|result| match result {
+    let path = entry.results.iter().rev().find_map(|result| match result {
         KeptResult::Rows(path) => Some(path),
         KeptResult::Affected(_) => None,
     })?;
@@ -176,7 +176,7 @@ impl App {
         if !self.connection.has_worker() {
             return self.list_connections();
         }
-        let text = format!("{prefix} {statement}");
+        let text = plan::asked(prefix, &statement);
         let names = parameters::names(&statement, dialect);
         let buffer = Some(self.buffer.path.clone());
         let job = |statement: &str| Job { statement: statement.to_owned(), buffer: buffer.clone(), ..Job::default() };
@@ -223,7 +223,7 @@ impl App {
 
     fn open_plan(&mut self, run: &Arc<Run>) {
         let Some(plans) = self.buffer.document.outline().dialect().plans else { return };
-        let Some(kept) = run.all_rows().first().cloned() else { return };
+        let Some(kept) = run.all_rows().last().cloned() else { return };
         let statement = behind(&run.statement, plans).unwrap_or(&run.statement).to_owned();
         let view = PlanView { statement, ..PlanView::default() };
         self.overlay = Some(Overlay::Plan(Box::new(view)));

@@ -27,6 +27,7 @@ const fn body(object: &'static str) -> Body {
         names_between: true,
         single: true,
         single_after: "",
+        by_words: false,
     }
 }
 
@@ -378,7 +379,7 @@ pub static MYSQL: Dialect = Dialect {
         block("FOR"),
         Body { object: "ATOMIC", after: "BEGIN", between: &["NOT"], open: "", names_between: false, ..body("") },
     ],
-    name_quote: '`',
+    name_quotes: ['`', '`'],
     client_lines: true,
     delimiter_word: Some("DELIMITER"),
     keywords: keywords::KEYWORDS,

@@ -30,6 +30,7 @@ const fn body(object: &'static str) -> Body {
         names_between: false,
         single: false,
         single_after: "",
+        by_words: false,
     }
 }
 

@@ -221,6 +221,7 @@ pub static SQLITE: Dialect = Dialect {
         names_between: false,
         single: false,
         single_after: "",
+        by_words: false,
     }],
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
