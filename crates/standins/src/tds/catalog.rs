@@ -1,0 +1,336 @@
+//! The schema `sys`: tables that are filled anew, from what SQLite says, when a statement reads them.
+
+use std::sync::Arc;
+
+use rusqlite::{Connection, params};
+
+use super::hello::MASTER;
+use super::types::Type;
+use super::{Shared, held};
+
+/// The tables, with the columns that are asked for.
+const TABLES: &str = "
+create table sys.schemas(schema_id int, name sysname);
+create table sys.databases(database_id int, name sysname, state int);
+create table sys.objects(object_id int, name sysname, schema_id int, parent_object_id int, type char(2), type_desc nvarchar(60), is_ms_shipped bit);
+create table sys.tables(object_id int, name sysname, schema_id int, type char(2));
+create table sys.views(object_id int, name sysname, schema_id int, type char(2));
+create table sys.procedures(object_id int, name sysname, schema_id int, type char(2));
+create table sys.columns(object_id int, name sysname, column_id int, user_type_id int, system_type_id int, max_length smallint, precision tinyint, scale tinyint, collation_name sysname, is_nullable bit, is_identity bit, is_computed bit, default_object_id int);
+create table sys.types(name sysname, system_type_id int, user_type_id int, schema_id int, max_length smallint, precision tinyint, scale tinyint, is_user_defined bit, is_table_type bit);
+create table sys.default_constraints(object_id int, name sysname, parent_object_id int, parent_column_id int, definition nvarchar(4000));
+create table sys.computed_columns(object_id int, column_id int, definition nvarchar(4000));
+create table sys.extended_properties(class int, major_id int, minor_id int, name sysname, value nvarchar(4000));
+create table sys.partitions(partition_id bigint, object_id int, index_id int, rows bigint);
+create table sys.allocation_units(container_id bigint, total_pages bigint);
+create table sys.indexes(object_id int, name sysname, index_id int, type_desc nvarchar(60), is_unique bit, is_primary_key bit, is_unique_constraint bit, filter_definition nvarchar(4000));
+create table sys.index_columns(object_id int, index_id int, index_column_id int, column_id int, key_ordinal tinyint, is_descending_key bit, is_included_column bit);
+create table sys.foreign_keys(object_id int, name sysname, parent_object_id int, referenced_object_id int, delete_referential_action_desc nvarchar(60), update_referential_action_desc nvarchar(60));
+create table sys.foreign_key_columns(constraint_object_id int, constraint_column_id int, parent_object_id int, parent_column_id int, referenced_object_id int, referenced_column_id int);
+create table sys.check_constraints(object_id int, name sysname, parent_object_id int, definition nvarchar(4000));
+create table sys.triggers(object_id int, name sysname, parent_id int, is_instead_of_trigger bit);
+create table sys.trigger_events(object_id int, type int, type_desc nvarchar(60));
+create table sys.sql_modules(object_id int, definition nvarchar(4000));
+create table sys.parameters(object_id int, name sysname, parameter_id int, user_type_id int, max_length smallint, precision tinyint, scale tinyint, is_output bit);
+create table sys.synonyms(object_id int, name sysname, base_object_name nvarchar(1035));
+";
+
+/// Types by their numbers in `sys.types`: name, number, and bytes.
+const KNOWN: &[(&str, i64, i64)] = &[
+    ("image", 34, 16),
+    ("text", 35, 16),
+    ("uniqueidentifier", 36, 16),
+    ("date", 40, 3),
+    ("time", 41, 5),
+    ("datetime2", 42, 8),
+    ("datetimeoffset", 43, 10),
+    ("tinyint", 48, 1),
+    ("smallint", 52, 2),
+    ("int", 56, 4),
+    ("smalldatetime", 58, 4),
+    ("real", 59, 4),
+    ("money", 60, 8),
+    ("datetime", 61, 8),
+    ("float", 62, 8),
+    ("sql_variant", 98, 8016),
+    ("ntext", 99, 16),
+    ("bit", 104, 1),
+    ("decimal", 106, 17),
+    ("smallmoney", 122, 4),
+    ("bigint", 127, 8),
+    ("varbinary", 165, 8000),
+    ("varchar", 167, 8000),
+    ("binary", 173, 8000),
+    ("char", 175, 8000),
+    ("timestamp", 189, 8),
+    ("nvarchar", 231, 8000),
+    ("nchar", 239, 8000),
+    ("sysname", 256, 256),
+    ("hierarchyid", 128, 892),
+    ("geometry", 129, -1),
+    ("geography", 130, -1),
+    ("xml", 241, -1),
+];
+
+/// A type's number, most bytes, digits, and those behind the point.
+fn number_of(of: Type) -> (i64, i64, i64, i64) {
+    let by_name =
+        |name: &str| KNOWN.iter().find(|(known, ..)| *known == name).map_or((231, 8000), |(_, id, size)| (*id, *size));
+    let plain = |name: &str| {
+        let (id, size) = by_name(name);
+        (id, size, 0, 0)
+    };
+    let sized = |name: &str, size: Option<u16>, each: i64| {
+        (by_name(name).0, size.map_or(-1, |size| i64::from(size) * each), 0, 0)
+    };
+    match of {
+        Type::Bit => plain("bit"),
+        Type::Int(size) => plain(["tinyint", "smallint", "int", "bigint"][usize::from(size.trailing_zeros() as u8)]),
+        Type::Float(4) => plain("real"),
+        Type::Float(_) => plain("float"),
+        Type::Money(4) => plain("smallmoney"),
+        Type::Money(_) => plain("money"),
+        Type::Decimal(precision, scale) => (106, 17, precision.into(), scale.into()),
+        Type::Date => plain("date"),
+        Type::Time(scale) => (41, 5, 16, scale.into()),
+        Type::DateTime => plain("datetime"),
+        Type::SmallDateTime => plain("smalldatetime"),
+        Type::DateTime2(scale) => (42, 8, 27, scale.into()),
+        Type::DateTimeOffset(scale) => (43, 10, 34, scale.into()),
+        Type::Guid => plain("uniqueidentifier"),
+        Type::VarChar(size) => sized("varchar", size, 1),
+        Type::Char(size) => sized("char", Some(size), 1),
+        Type::NVarChar(size) => sized("nvarchar", size, 2),
+        Type::NChar(size) => sized("nchar", Some(size), 2),
+        Type::VarBinary(size) => sized("varbinary", size, 1),
+        Type::Binary(size) => sized("binary", Some(size), 1),
+        Type::RowVersion => plain("timestamp"),
+        Type::Xml => plain("xml"),
+        Type::Variant => plain("sql_variant"),
+        Type::Text => plain("text"),
+        Type::NText => plain("ntext"),
+        Type::Image => plain("image"),
+        Type::Class(name) => plain(name),
+    }
+}
+
+/// Makes the tables.
+pub fn make(db: &Connection) -> rusqlite::Result<()> {
+    db.execute_batch("attach ':memory:' as sys;")?;
+    db.execute_batch(TABLES)
+}
+
+/// Whether a name is one of the tables.
+pub fn is_table(name: &str) -> bool {
+    TABLES.contains(&format!("create table sys.{}(", name.to_ascii_lowercase()))
+}
+
+/// The number of the first object.
+const FIRST: i64 = 1_000_000;
+const DBO: i64 = 1;
+
+/// Fills the tables with what is there.
+pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
+    for line in TABLES.lines().filter_map(|line| line.strip_prefix("create table ")) {
+        db.execute_batch(&format!("delete from {}", line.split('(').next().unwrap_or_default()))?;
+    }
+    db.execute_batch("insert into sys.schemas values (1, 'dbo'), (4, 'sys')")?;
+    db.execute("insert into sys.databases values (1, ?1, 0), (5, ?2, 0)", params![MASTER, shared.options.database])?;
+    for (name, id, size) in KNOWN {
+        db.execute("insert into sys.types values (?1, ?2, ?2, 4, ?3, 0, 0, 0, 0)", params![name, id, size])?;
+    }
+    let mut list = db.prepare("select name, type, sql from dbo.sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name")?;
+    let all = list.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+    let objects: Vec<(String, String, String)> = all.collect::<Result<_, _>>()?;
+    let id_of = |name: &str| {
+        objects.iter().position(|(known, ..)| known.eq_ignore_ascii_case(name)).map(|at| FIRST + at as i64 * 1000)
+    };
+    for (name, kind, text) in &objects {
+        let id = id_of(name).unwrap_or_default();
+        let (word, description) = if kind == "view" { ("V ", "VIEW") } else { ("U ", "USER_TABLE") };
+        db.execute(
+            "insert into sys.objects values (?1, ?2, ?3, 0, ?4, ?5, 0)",
+            params![id, name, DBO, word.trim(), description],
+        )?;
+        let of = if kind == "view" { "views" } else { "tables" };
+        db.execute(&format!("insert into sys.{of} values (?1, ?2, ?3, ?4)"), params![id, name, DBO, word.trim()])?;
+        columns(db, id, name)?;
+        if kind == "view" {
+            let written = held(&shared.modules).get(&name.to_lowercase()).map(|module| module.text.clone());
+            db.execute("insert into sys.sql_modules values (?1, ?2)", params![id, written.as_deref().unwrap_or(text)])?;
+            continue;
+        }
+        let rows: i64 = db.query_row(&format!("select count(*) from dbo.{}", quoted(name)), [], |row| row.get(0))?;
+        db.execute("insert into sys.partitions values (?1, ?1, 1, ?2)", params![id, rows])?;
+        db.execute("insert into sys.allocation_units values (?1, ?2)", params![id, rows / 60 + 1])?;
+        indexes(db, id, name)?;
+        foreign_keys(db, id, name, &id_of)?;
+    }
+    for (at, module) in held(&shared.modules).values().enumerate().filter(|(_, module)| module.kind != "view") {
+        let id = FIRST * 2 + at as i64 * 1000;
+        let (word, description) = match module.kind.as_str() {
+            "procedure" => ("P", "SQL_STORED_PROCEDURE"),
+            "function" => ("FN", "SQL_SCALAR_FUNCTION"),
+            _ => ("TR", "SQL_TRIGGER"),
+        };
+        db.execute(
+            "insert into sys.objects values (?1, ?2, ?3, 0, ?4, ?5, 0)",
+            params![id, module.name, DBO, word, description],
+        )?;
+        db.execute("insert into sys.sql_modules values (?1, ?2)", params![id, module.text])?;
+        if word == "P" {
+            db.execute("insert into sys.procedures values (?1, ?2, ?3, 'P')", params![id, module.name, DBO])?;
+        }
+        for (number, parameter) in module.parameters.iter().enumerate() {
+            let (of, size, precision, scale) = number_of(Type::of(&parameter.of).unwrap_or(Type::Variant));
+            db.execute(
+                "insert into sys.parameters values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                params![id, parameter.name, number as i64 + 1, of, size, precision, scale, parameter.output],
+            )?;
+        }
+    }
+    Ok(())
+}
+
+fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+fn columns(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
+    let mut list = db.prepare(&format!("pragma dbo.table_xinfo({})", quoted(table)))?;
+    let mut rows = list.query([])?;
+    while let Some(row) = rows.next()? {
+        let number: i64 = row.get::<_, i64>(0)? + 1;
+        let (name, of): (String, String) = (row.get(1)?, row.get(2)?);
+        let (required, default, key): (bool, Option<String>, i64) = (row.get(3)?, row.get(4)?, row.get(5)?);
+        let hidden: i64 = row.get(6)?;
+        let kind = Type::declared(&of).unwrap_or(Type::NVarChar(None));
+        let (user_type, size, precision, scale) = number_of(kind);
+        let identity = key > 0 && of.eq_ignore_ascii_case("integer");
+        let default_id = if default.is_some() { id + 500 + number } else { 0 };
+        let collation = matches!(kind, Type::NVarChar(_) | Type::VarChar(_)).then_some("Latin1_General_CI_AS");
+        db.execute(
+            "insert into sys.columns values (?1, ?2, ?3, ?4, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+            params![
+                id,
+                name,
+                number,
+                user_type,
+                size,
+                precision,
+                scale,
+                collation.filter(|_| false),
+                !required && key == 0,
+                identity,
+                hidden > 1,
+                default_id
+            ],
+        )?;
+        if let Some(default) = default {
+            let constraint = format!("DF_{table}_{name}");
+            db.execute(
+                "insert into sys.default_constraints values (?1, ?2, ?3, ?4, ?5)",
+                params![default_id, constraint, id, number, format!("({default})")],
+            )?;
+        }
+    }
+    Ok(())
+}
+
+fn column_number(db: &Connection, table: i64, name: &str) -> i64 {
+    let found = db.query_row(
+        "select column_id from sys.columns where object_id = ?1 and lower(name) = lower(?2)",
+        params![table, name],
+        |row| row.get(0),
+    );
+    found.unwrap_or(1)
+}
+
+fn indexes(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
+    let mut number = 1_i64;
+    // The key that is the row's own number has no index in SQLite.
+    let mut keys: Vec<(i64, i64)> = Vec::new();
+    let mut list = db.prepare(&format!("pragma dbo.table_info({})", quoted(table)))?;
+    let mut rows = list.query([])?;
+    while let Some(row) = rows.next()? {
+        let place: i64 = row.get(5)?;
+        if place > 0 {
+            keys.push((place, row.get::<_, i64>(0)? + 1));
+        }
+    }
+    keys.sort_unstable();
+    let mut put =
+        |name: &str, unique: bool, primary: bool, constraint: bool, columns: &[(i64, bool)]| -> rusqlite::Result<()> {
+            let how = if primary { "CLUSTERED" } else { "NONCLUSTERED" };
+            db.execute(
+                "insert into sys.indexes values (?1, ?2, ?3, ?4, ?5, ?6, ?7, null)",
+                params![id, name, number, how, unique, primary, constraint],
+            )?;
+            for (at, (column, descending)) in columns.iter().enumerate() {
+                db.execute(
+                    "insert into sys.index_columns values (?1, ?2, ?3, ?4, ?3, ?5, 0)",
+                    params![id, number, at as i64 + 1, column, descending],
+                )?;
+            }
+            number += 1;
+            Ok(())
+        };
+    if !keys.is_empty() {
+        let columns: Vec<_> = keys.iter().map(|(_, column)| (*column, false)).collect();
+        put(&format!("PK_{table}"), true, true, false, &columns)?;
+    }
+    let mut list = db.prepare(&format!("pragma dbo.index_list({})", quoted(table)))?;
+    let found = list.query_map([], |row| Ok((row.get(1)?, row.get(2)?, row.get(3)?)))?;
+    let found: Vec<(String, bool, String)> = found.collect::<Result<_, _>>()?;
+    for (count, (name, unique, origin)) in found.iter().enumerate().filter(|(_, (_, _, origin))| origin != "pk") {
+        let mut list = db.prepare(&format!("pragma dbo.index_xinfo({})", quoted(name)))?;
+        let columns =
+            list.query_map([], |row| Ok((row.get::<_, i64>(1)?, row.get::<_, bool>(3)?, row.get::<_, bool>(5)?)))?;
+        let columns: Vec<_> = columns.collect::<Result<Vec<_>, _>>()?;
+        let columns: Vec<_> = columns
+            .into_iter()
+            .filter(|(column, _, key)| *key && *column >= 0)
+            .map(|(column, desc, _)| (column + 1, desc))
+            .collect();
+        let constraint = origin == "u";
+        let name = if constraint { format!("UQ_{table}_{count}") } else { name.clone() };
+        put(&name, *unique, false, constraint, &columns)?;
+    }
+    Ok(())
+}
+
+fn foreign_keys(db: &Connection, id: i64, table: &str, id_of: &impl Fn(&str) -> Option<i64>) -> rusqlite::Result<()> {
+    let mut list = db.prepare(&format!("pragma dbo.foreign_key_list({})", quoted(table)))?;
+    let mut rows = list.query([])?;
+    while let Some(row) = rows.next()? {
+        let (number, place): (i64, i64) = (row.get(0)?, row.get(1)?);
+        let (there, from, to): (String, String, Option<String>) = (row.get(2)?, row.get(3)?, row.get(4)?);
+        let (on_update, on_delete): (String, String) = (row.get(5)?, row.get(6)?);
+        let Some(other) = id_of(&there) else { continue };
+        let key = id + 700 + number;
+        if place == 0 {
+            let said = |action: &str| action.replace(' ', "_").to_uppercase();
+            db.execute(
+                "insert into sys.foreign_keys values (?1, ?2, ?3, ?4, ?5, ?6)",
+                params![key, format!("FK_{table}_{there}_{number}"), id, other, said(&on_delete), said(&on_update)],
+            )?;
+        }
+        // Columns of tables that come later are not there yet: their numbers are asked of SQLite.
+        let to = to.unwrap_or_else(|| "id".to_owned());
+        let there_number: i64 = db
+            .query_row(
+                &format!(
+                    "select cid + 1 from pragma_table_info({}, 'dbo') where lower(name) = lower(?1)",
+                    quoted(&there)
+                ),
+                [&to],
+                |row| row.get(0),
+            )
+            .unwrap_or(1);
+        db.execute(
+            "insert into sys.foreign_key_columns values (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![key, place + 1, id, column_number(db, id, &from), other, there_number],
+        )?;
+    }
+    Ok(())
+}

@@ -1,0 +1,208 @@
+//! A small server of TDS 7.4 and 8.0 over a SQLite file, written from the published specification ([MS-TDS]).
+//!
+//! [`wire`] carries bytes, with TLS or without; [`hello`] is what comes before the first statement; [`say`] writes what a
+//! server sends. [`lex`] and [`parse`] read a part of T-SQL, [`run`] carries it out: variables, conditions, procedures and
+//! transactions itself, and queries as [`sqlite`] turns them into SQLite's language. [`types`] knows how values travel,
+//! [`catalog`] answers for the schema `sys`, [`plan`] for plans.
+
+mod catalog;
+mod dates;
+mod hello;
+mod lex;
+mod parse;
+mod plan;
+mod run;
+mod say;
+mod sqlite;
+mod types;
+mod wire;
+
+use std::collections::HashMap;
+use std::net::{Ipv4Addr, TcpListener, TcpStream};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rustls::ServerConfig;
+
+/// A certificate and its key, PEM files.
+#[derive(Debug, Clone)]
+pub struct Tls {
+    /// The certificate.
+    pub cert: PathBuf,
+    /// Its key.
+    pub key: PathBuf,
+}
+
+/// How a server is to be.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// The SQLite file that holds its data; without one, an empty database that is gone with the server.
+    pub data: Option<PathBuf>,
+    /// Its port on 127.0.0.1; 0 for a free one.
+    pub port: u16,
+    /// The one login.
+    pub user: String,
+    /// Its password.
+    pub password: String,
+    /// The name of its database.
+    pub database: String,
+    /// Its certificate: without one there is no TLS.
+    pub tls: Option<Tls>,
+    /// It takes no connection without TLS.
+    pub requires_tls: bool,
+    /// Logins that only read are sent to this port.
+    pub reading_port: Option<u16>,
+}
+
+impl Default for Options {
+    fn default() -> Options {
+        Options {
+            data: None,
+            port: 0,
+            user: "clerk".into(),
+            password: "salt and fog".into(),
+            database: "ferry".into(),
+            tls: None,
+            requires_tls: false,
+            reading_port: None,
+        }
+    }
+}
+
+/// Why a server could not start.
+#[derive(Debug, thiserror::Error)]
+pub enum StartError {
+    /// The port cannot be had.
+    #[error("the port cannot be listened on: {0}")]
+    Port(#[from] std::io::Error),
+    /// The certificate cannot be used.
+    #[error("the certificate cannot be used: {0}")]
+    Certificate(String),
+}
+
+/// A server that runs until it is dropped.
+pub struct Server {
+    shared: Arc<Shared>,
+    port: u16,
+}
+
+/// What the sessions of a server share.
+pub(crate) struct Shared {
+    pub options: Options,
+    pub configs: Option<[Arc<ServerConfig>; 2]>,
+    /// The file, also where it is one of its own.
+    pub data: PathBuf,
+    /// Goes with the server.
+    temporary: Option<PathBuf>,
+    /// Procedures, views and functions that were made here, by their names in lower case.
+    pub modules: Mutex<HashMap<String, parse::Module>>,
+    pub sessions: Mutex<HashMap<u16, TcpStream>>,
+    /// How many requests each session has sent.
+    pub asked: Mutex<HashMap<u16, Arc<AtomicU64>>>,
+    next: AtomicU16,
+    ends: AtomicBool,
+}
+
+/// The first number of a session of a person; those below are the server's own.
+const FIRST_SESSION: u16 = 51;
+
+impl Server {
+    /// Starts one, on threads of its own.
+    pub fn start(options: Options) -> Result<Server, StartError> {
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, options.port))?;
+        let port = listener.local_addr()?.port();
+        let configs = options.tls.as_ref().map(wire::configs).transpose().map_err(StartError::Certificate)?;
+        let (data, temporary) = match &options.data {
+            Some(data) => (data.clone(), None),
+            None => {
+                let file = std::env::temp_dir().join(format!("jaunty-standin-{}-{port}.db", std::process::id()));
+                let _ = std::fs::remove_file(&file);
+                (file.clone(), Some(file))
+            }
+        };
+        let shared = Arc::new(Shared {
+            options,
+            configs,
+            data,
+            temporary,
+            modules: Mutex::default(),
+            sessions: Mutex::default(),
+            asked: Mutex::default(),
+            next: AtomicU16::new(FIRST_SESSION),
+            ends: AtomicBool::new(false),
+        });
+        let for_thread = Arc::clone(&shared);
+        std::thread::Builder::new().name("standin tds".into()).spawn(move || listen(&listener, &for_thread))?;
+        Ok(Server { shared, port })
+    }
+
+    /// Its port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Ends a session.
+    pub fn end_session(&self, number: u16) {
+        if let Some(stream) = held(&self.shared.sessions).remove(&number) {
+            let _ = stream.shutdown(std::net::Shutdown::Both);
+        }
+    }
+
+    /// How many requests a session has sent.
+    pub fn asked(&self, number: u16) -> u64 {
+        held(&self.shared.asked).get(&number).map_or(0, |count| count.load(Ordering::Relaxed))
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.shared.ends.store(true, Ordering::SeqCst);
+        for (_, stream) in held(&self.shared.sessions).drain() {
+            let _ = stream.shutdown(std::net::Shutdown::Both);
+        }
+        // Wakes the thread that listens.
+        let _ = TcpStream::connect((Ipv4Addr::LOCALHOST, self.port));
+    }
+}
+
+impl Drop for Shared {
+    fn drop(&mut self) {
+        if let Some(file) = &self.temporary {
+            for ending in ["", "-wal", "-shm", "-journal"] {
+                let mut name = file.clone().into_os_string();
+                name.push(ending);
+                let _ = std::fs::remove_file(PathBuf::from(name));
+            }
+        }
+    }
+}
+
+/// What a mutex holds, also after a panic of another thread.
+pub(crate) fn held<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn listen(listener: &TcpListener, shared: &Arc<Shared>) {
+    for stream in listener.incoming() {
+        if shared.ends.load(Ordering::SeqCst) {
+            return;
+        }
+        let Ok(stream) = stream else { continue };
+        let shared = Arc::clone(shared);
+        let number = shared.next.fetch_add(1, Ordering::Relaxed);
+        let _ = stream.set_nodelay(true);
+        let serving = std::thread::Builder::new().name(format!("standin session {number}"));
+        let served = serving.spawn(move || {
+            if let Ok(copy) = stream.try_clone() {
+                held(&shared.sessions).insert(number, copy);
+            }
+            // A client that goes away is no mistake of ours.
+            let _ = run::serve(stream, number, &shared);
+            if let Some(stream) = held(&shared.sessions).remove(&number) {
+                let _ = stream.shutdown(std::net::Shutdown::Both);
+            }
+        });
+        drop(served);
+    }
+}
