@@ -8,6 +8,7 @@ mod net;
 mod postgres;
 mod redis;
 mod sqlite;
+mod sqlserver;
 
 use jaunty_seam::engine::Engine;
 
@@ -15,9 +16,10 @@ pub use mysql::Mysql;
 pub use postgres::Postgres;
 pub use redis::Redis;
 pub use sqlite::Sqlite;
+pub use sqlserver::SqlServer;
 
 /// All engines.
-pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres, &Mysql, &Redis];
+pub static ENGINES: &[&dyn Engine] = &[&Sqlite, &Postgres, &Mysql, &Redis, &SqlServer];
 
 /// An engine by the name that profiles use.
 pub fn by_name(name: &str) -> Option<&'static dyn Engine> {

@@ -8,6 +8,7 @@ use jaunty_conformance::{Cannot, Subject, Wanted, report, scripted};
 use jaunty_engines::by_name;
 use jaunty_seam::engine::Engine;
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds::{Options, Server};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 
 /// A profile of a server at this port.
@@ -354,6 +355,91 @@ fn redis() {
     a_value_that_is_missing_is_refused: commands have no parameters
     what_goes_on_is_one_statement: a command ends with its line
     26 of 43 cases shown
+    ");
+}
+
+struct OnSqlServer(Server);
+
+impl Subject for OnSqlServer {
+    fn name(&self) -> &'static str {
+        "sqlserver"
+    }
+    fn engine(&self) -> &'static dyn Engine {
+        by_name("sqlserver").unwrap()
+    }
+    fn profile(&self) -> Profile {
+        at("sqlserver", self.0.port()).with("user", "clerk").with("database", "ferry")
+    }
+    fn secret(&self) -> Option<Secret> {
+        Some(Secret::new(Options::default().password))
+    }
+    fn at_port(&self, port: u16) -> Result<Profile, Cannot> {
+        Ok(at("sqlserver", port).with("user", "clerk"))
+    }
+    fn statement(&self, wanted: Wanted) -> Result<String, Cannot> {
+        let numbers = |rest: &str| {
+            format!("with n(i) as (select 1 union all select i + 1 from n) {rest} option (maxrecursion 0)")
+        };
+        Ok(match wanted {
+            Wanted::Rows(count) => numbers(&format!("select top ({count}) i from n")),
+            Wanted::NoRows => "select 1 as a where 1 = 0".into(),
+            Wanted::Endless => numbers("select i from n"),
+            Wanted::Silent => "waitfor delay '00:10:00'".into(),
+            Wanted::TwoResults => "select 1 select 2".into(),
+            Wanted::MessageThenRow => "print 'fog' select 1".into(),
+            Wanted::RowsThenMistake => {
+                numbers("select top (20000) abs(case i when 5000 then -9223372036854775807 - 1 else i end) from n")
+            }
+            Wanted::Huge(bytes) => format!("select replicate(cast('x' as varchar(max)), {bytes})"),
+            Wanted::EndlessEffect => "delete from shelf where id in (1, 2)".into(),
+            Wanted::MakeShelf => "drop table if exists shelf; create table shelf (id int)".into(),
+            Wanted::Begin => "begin transaction".into(),
+            Wanted::RollBack => "rollback".into(),
+            Wanted::GoesOn => "select 1 as a\norder by a".into(),
+            other => in_sql(other).unwrap(),
+        })
+    }
+    fn values(&self) -> Result<(String, Vec<String>), Cannot> {
+        let query = "select 9223372036854775807, cast('12345678901234567890.5' as decimal(30, 1)), N'é\t', 0xcafe, null, \
+                     cast(1 as bit), cast('2031-03-05 12:30:00.0000001' as datetime2), cast('0001-01-01' as datetime2), \
+                     cast('2031-03-05 12:30:00 +01:30' as datetimeoffset(0)), cast('-1.5' as money), \
+                     cast('00112233-4455-6677-8899-aabbccddeeff' as uniqueidentifier), cast('12:30:00.5' as time(1)), \
+                     cast(N'quay' as sql_variant)";
+        let read = [
+            "9223372036854775807",
+            "12345678901234567890.5",
+            "é\t",
+            "cafe",
+            "∅",
+            "1",
+            "2031-03-05 12:30:00.0000001",
+            "0001-01-01 00:00:00.0000000",
+            "2031-03-05 12:30:00 +01:30",
+            "-1.5000",
+            "00112233-4455-6677-8899-AABBCCDDEEFF",
+            "12:30:00.5",
+            "quay",
+        ];
+        Ok((query.into(), ours(&read)))
+    }
+    fn vanish(&self, session: &str) -> Result<(), Cannot> {
+        self.0.end_session(number(session).parse().unwrap());
+        Ok(())
+    }
+    fn asked(&self, session: &str) -> Result<u64, Cannot> {
+        Ok(self.0.asked(number(session).parse().unwrap()))
+    }
+}
+
+#[test]
+fn sqlserver() {
+    static SUBJECT: LazyLock<OnSqlServer> = LazyLock::new(|| OnSqlServer(Server::start(Options::default()).unwrap()));
+    insta::assert_snapshot!(report(&*SUBJECT), @r"
+    columns_that_turn_up_late_stand_behind_the_others: this server knows all columns of a result before its first row
+    what_comes_beside_rows_has_its_place: this server tells neither progress nor ids, and has no output values
+    a_one_time_code_is_asked_for: this server wants no one-time code
+    a_prompt_without_an_answer_gives_up: this server wants no one-time code
+    39 of 43 cases shown
     ");
 }
 

@@ -57,7 +57,7 @@ pub fn a_read_only_session_writes_nothing(subject: &dyn Subject) -> Result<(), C
     run(open.as_mut(), &subject.statement(Wanted::MakeShelf)?);
     let before = count(subject, open.as_mut())?;
     let mut guarded = session_guarded(subject, Guard::ReadOnly);
-    assert!(guarded.abilities().read_only);
+    // Where the server cannot be told so, the session itself refuses.
     let write = subject.statement(Wanted::Write)?;
     let error = guarded.run(&Request::new(&write), Watch::all().sink()).expect_err("it is read-only");
     assert_eq!(error.kind, ErrorKind::Refused, "{error}");

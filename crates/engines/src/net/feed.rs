@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use arrow_array::RecordBatch;
 use arrow_schema::ArrowError;
 use jaunty_seam::engine::{Event, Flow, Message, Sink};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -77,6 +78,12 @@ impl Feed {
     pub fn ends(&mut self, affected: Option<u64>) -> Flow {
         self.push();
         self.send(Event::Ends { affected })
+    }
+
+    /// Values that are given back beside results.
+    pub fn output(&mut self, values: RecordBatch) -> Flow {
+        self.push();
+        self.send(Event::Output(values))
     }
 
     /// Something that the server says: told also when nothing else is wanted.

@@ -68,8 +68,16 @@ impl Tls {
 
     /// The settings of a client that does so.
     pub fn client(&self) -> Result<ClientConfig, EngineError> {
+        self.client_of(rustls::DEFAULT_VERSIONS)
+    }
+
+    /// The same with these versions of the protocol.
+    pub fn client_of(
+        &self,
+        versions: &[&'static rustls::SupportedProtocolVersion],
+    ) -> Result<ClientConfig, EngineError> {
         super::prepare();
-        let builder = ClientConfig::builder();
+        let builder = ClientConfig::builder_with_protocol_versions(versions);
         let builder = if self.mode == Mode::VerifyFull {
             let pinned = self.ca.as_deref().map_or(Ok(Vec::new()), certificates)?;
             let usual = WebPkiServerVerifier::builder_with_provider(Arc::new(self.roots()?), provider()).build();

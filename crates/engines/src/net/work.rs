@@ -207,7 +207,7 @@ pub async fn end(
 }
 
 /// The error of a server that does not end a statement.
-fn cancel_timeout(within: Duration) -> EngineError {
+pub fn cancel_timeout(within: Duration) -> EngineError {
     let seconds = (within + HEARD).as_secs().max(1);
     let message = format!(
         "the server did not end the statement within {seconds} second{} after the cancel request; the connection was closed",
