@@ -186,12 +186,13 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     let ending =
         chosen.as_ref().and_then(|p| jaunty_engines::by_name(&p.engine)).map_or("sql", |e| e.dialect().extension);
     let buffer = buffer.unwrap_or_else(|| buffers(&folders, name).join(format!("statements.{ending}")));
-    show(folders, connections, chosen, buffer)
+    show(folders, ENGINES, connections, chosen, buffer)
 }
 
 /// Shows the screen until a person leaves.
 pub fn show(
     folders: Folders,
+    engines: &'static [&'static dyn Engine],
     connections: Connections,
     profile: Option<Profile>,
     buffer: PathBuf,
@@ -205,7 +206,6 @@ pub fn show(
     let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
     let appearance = appearance::understood(&mut settings);
     let depth = Depth::of_environment(|name| std::env::var(name).ok());
-    let options =
-        Options { folders, engines: ENGINES, connections, profile, buffer, keeping, settings, appearance, depth };
+    let options = Options { folders, engines, connections, profile, buffer, keeping, settings, appearance, depth };
     jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()))
 }

@@ -117,6 +117,9 @@ impl Judge<'_> {
             return true;
         }
         let Some(name) = path.last() else { return true };
+        if dialect.is_own_name(&name.text) {
+            return true;
+        }
         if self.catalog().temporary.contains(&name.text.to_lowercase()) {
             return true;
         }
@@ -202,7 +205,11 @@ impl Judge<'_> {
                 || (w.kind == TokenKind::Number && word.text.starts_with('_'))
                 || (w.is_one_of(&["WITH", "WITHOUT"]) && then.is_some_and(|w| w.is("TIME")))
         });
-        if calls || goes_on || (word.kind == TokenKind::Word && dialect.is_keyword(&word.text)) {
+        if calls
+            || goes_on
+            || dialect.is_own_name(&word.text)
+            || (word.kind == TokenKind::Word && dialect.is_keyword(&word.text))
+        {
             return None;
         }
         // What follows a conflict sees the row that was there and the one that was to be written.
@@ -304,6 +311,17 @@ impl Judge<'_> {
     fn in_call_with_words(&self, query: usize, at: usize) -> bool {
         const CALLS: &[&str] = &[
             "EXTRACT",
+            "DATEADD",
+            "DATEDIFF",
+            "DATEDIFF_BIG",
+            "DATENAME",
+            "DATEPART",
+            "DATETRUNC",
+            "DATE_BUCKET",
+            "PARSE",
+            "TRY_CAST",
+            "TRY_CONVERT",
+            "TRY_PARSE",
             "TIMESTAMPDIFF",
             "TIMESTAMPADD",
             "TRIM",

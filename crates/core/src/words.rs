@@ -118,9 +118,12 @@ pub fn note(run: &Run, now: SystemTime) -> String {
             let gone = run.is_rolled_back().then(|| ROLLED_BACK.to_owned());
             let touched = run.also_affected().filter(|touched| *touched != run.rows());
             let touched = touched.map(|touched| format!("{} changed", count(touched, "row")));
+            let before = run.lines_before();
+            let before = (before > 0).then(|| format!("with {} of its batch", count(before.into(), "line")));
             [yielded(run).unwrap_or_else(|| "done".into())]
                 .into_iter()
                 .chain(touched)
+                .chain(before)
                 .chain(gone)
                 .chain([took, when])
                 .collect()

@@ -41,7 +41,8 @@ pub fn of(dialect: &'static Dialect) -> &'static Help {
     known.entry(dialect.name).or_insert_with(|| {
         let mut help = Help { entries: Vec::new(), by_name: HashMap::new() };
         for (kind, text) in dialect.help {
-            entries(*kind, text).for_each(|entry| help.put(entry));
+            let lacks = |entry: &Entry| dialect.lacks.contains(&entry.name.as_str());
+            entries(*kind, text).filter(|entry| !lacks(entry)).for_each(|entry| help.put(entry));
         }
         Box::leak(Box::new(help))
     })

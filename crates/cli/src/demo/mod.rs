@@ -2,6 +2,7 @@
 //! lead through it.
 
 mod names;
+mod simulated;
 mod world;
 
 use std::path::{Path, PathBuf};
@@ -12,7 +13,6 @@ use jaunty_core::connection::{Connections, edit};
 use jaunty_core::export::Format;
 use jaunty_core::files::{self, Folders};
 use jaunty_core::run::Keeping;
-use jaunty_engines::ENGINES;
 use jaunty_language::dialect::SQLITE;
 use jaunty_seam::engine::Stop;
 use jaunty_seam::profile::Profile;
@@ -25,6 +25,9 @@ use crate::headless::run::{With, run_all, tasks_of};
 
 /// The ten statements.
 pub const TOUR: &str = include_str!("tour.sql");
+
+/// Statements in T-SQL.
+const OFFICE: &str = include_str!("office.sql");
 
 /// The demonstration in a folder.
 struct Layout {
@@ -42,7 +45,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
     let laid = lay(&folder).map_err(|error| {
         Failure::Usage(format!("the demonstration cannot be created in {}: {error}", folder.display()))
     })?;
-    let connections = jaunty_core::connection::load(std::slice::from_ref(&laid.connections), ENGINES);
+    let connections = jaunty_core::connection::load(std::slice::from_ref(&laid.connections), simulated::engines());
     let Some(profile) = connections.find("ferry").cloned() else {
         let problem = connections.problems.first().map_or_else(String::new, |problem| format!(" {problem}"));
         return Err(Failure::Usage(format!(
@@ -54,7 +57,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
 }
 
 fn show(laid: Layout, connections: Connections, profile: Profile) -> Result<(), Failure> {
-    crate::open::show(laid.folders, connections, Some(profile), laid.tour)
+    crate::open::show(laid.folders, simulated::engines(), connections, Some(profile), laid.tour)
 }
 
 /// Why the demonstration could not be made.
@@ -95,6 +98,13 @@ fn lay(folder: &Path) -> Result<Layout, LayError> {
         harbour = harbour.guarded(jaunty_seam::profile::Guard::Ask);
         harbour.note = Some("the same file; shows what is about to be written and asks".into());
         edit::put(&connections, &harbour)?;
+        let mut office = Profile::new("ferry-office", "sqlserver").with(simulated::KEY, "saltmarsh.db");
+        office.note = Some("the same data as SQL Server has it: a simulated server, started when it is chosen".into());
+        edit::put(&connections, &office)?;
+    }
+    let office = folder.join("office.sql");
+    if !office.exists() {
+        std::fs::write(&office, OFFICE)?;
     }
     let tour = folder.join("tour.sql");
     if !tour.exists() {

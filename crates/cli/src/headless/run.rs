@@ -158,10 +158,10 @@ fn run_each(
 
 fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
     let With { profile, keeping, output, interrupt, yes, .. } = *with;
-    let statement = &task.job.statement;
+    let (statement, sent) = (&task.job.statement, task.job.sent());
     let stop = Stop::default();
     if profile.guard != Guard::Open && !yes {
-        let request = Request::new(statement).with(&task.job.values).until(&stop);
+        let request = Request::new(&sent).with(&task.job.values).until(&stop);
         let wish = stop.clone();
         let effect = interrupt.around(move || wish.wish(), || session.effect(&request));
         let reads = match &effect {
@@ -241,7 +241,7 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
     }
     let mut wanted = Vec::new();
     for task in tasks {
-        let names = parameters::names(&task.job.statement, dialect);
+        let names = parameters::names(&task.job.sent(), dialect);
         let of = |name: &String| values.iter().find(|(known, _)| known == name).cloned();
         // Without any value the server tells what it misses.
         if values.is_empty() {
@@ -315,7 +315,6 @@ pub fn tasks_of(
             outline.at(&rope, at).map_or(0..0, |index| index..index + 1)
         }
     };
-    let starts = outline.statements().get(range.clone()).unwrap_or_default().iter().map(|s| s.start);
     if range.is_empty() {
         return Err(Failure::Usage("no statement to run".into()));
     }
@@ -334,11 +333,17 @@ pub fn tasks_of(
                 let error = EngineError::new(ErrorKind::Local, message).at(Some(at - rope.line_to_byte(line)));
                 error.explain(&rope.line(line).to_string(), line + 1)
             }
+            Unready::NeedsBatch(at, above, why) => format!(
+                "the statement at line {} needs line {} of its batch, and {why}; run the file without a line",
+                line_of(at),
+                line_of(above)
+            ),
             Unready::Stopped => "stopped".to_owned(),
         };
         Failure::Usage(text)
     })?;
-    Ok(prepared.jobs.into_iter().zip(starts).map(|(job, start)| Task { job, line: line_of(start) }).collect())
+    let tasks = prepared.jobs.into_iter().zip(prepared.starts);
+    Ok(tasks.map(|(job, start)| Task { job, line: line_of(start) }).collect())
 }
 
 fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {

@@ -38,6 +38,11 @@ pub(super) fn starts(context: &Context<'_>, found: &mut Found) {
         "create index",
         "alter table",
         "drop table",
+        "exec",
+        "declare",
+        "print",
+        "merge into",
+        "begin try",
         "explain",
         "begin",
         "commit",
@@ -87,6 +92,8 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
             "right join",
             "full join",
             "natural join",
+            "cross apply",
+            "outer apply",
         ],
         60,
     );
@@ -105,6 +112,11 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
             "for update",
             "set",
             "returning",
+            "output",
+            "option",
+            "for json path",
+            "for xml path",
+            "pivot",
         ],
         30,
     );
@@ -113,6 +125,9 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
 /// Words that can stand in an expression.
 pub(super) fn operands(context: &Context<'_>, found: &mut Found) {
     let previous = |word: &str| context.back(1).is_some_and(|w| w.is(word));
+    if context.back(1).is_some_and(|w| w.sign(b'(')) && context.back(2).is_some_and(|w| w.is("OVER")) {
+        return put(context, found, &["partition by", "order by"], 80);
+    }
     if previous("IS") {
         return put(context, found, &["null", "not null", "true", "false", "distinct from"], 90);
     }
@@ -120,7 +135,7 @@ pub(super) fn operands(context: &Context<'_>, found: &mut Found) {
         put(context, found, &["null", "in", "like", "between", "exists"], 80);
     }
     if previous("SELECT") {
-        put(context, found, &["distinct"], 25);
+        put(context, found, &["distinct", "top"], 25);
     }
     put(
         context,
@@ -175,16 +190,37 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
     }
     let next: &[&str] = match clause {
         _ if nested => &[],
-        Clause::Select => &["from", "as", "into", "union", "where", "limit"],
+        Clause::Select => &["from", "as", "into", "union", "where", "limit", "top"],
         Clause::On | Clause::Using => {
             &["where", "join", "left join", "group by", "order by", "limit", "inner join", "cross join", "set"]
         }
-        Clause::Where => {
-            &["group by", "order by", "limit", "having", "union", "union all", "returning", "for update", "window"]
-        }
+        Clause::Where => &[
+            "group by",
+            "order by",
+            "limit",
+            "having",
+            "union",
+            "union all",
+            "returning",
+            "for update",
+            "window",
+            "option",
+            "for json path",
+        ],
         Clause::GroupBy => &["having", "order by", "limit", "with rollup", "union", "window"],
         Clause::Having => &["order by", "limit", "union", "window"],
-        Clause::OrderBy => &["desc", "asc", "limit", "nulls last", "nulls first", "offset", "for update"],
+        Clause::OrderBy => &[
+            "desc",
+            "asc",
+            "limit",
+            "nulls last",
+            "nulls first",
+            "offset",
+            "fetch next",
+            "for update",
+            "option",
+            "for json path",
+        ],
         Clause::Limit => &["offset", "union"],
         Clause::Set => &["where", "from", "returning"],
         Clause::Values => &["returning", "on conflict", "on duplicate key update"],
@@ -227,6 +263,13 @@ pub(super) fn after_target(context: &Context<'_>, found: &mut Found) {
             return put(context, found, &["materialized", "not materialized"], 20);
         }
         return put(context, found, &["select", "insert into", "update", "delete from"], 70);
+    }
+    if context.back(1).is_some_and(|w| w.is("OUTPUT")) {
+        // The rows as they are, and as they were.
+        for name in ["inserted", "deleted"] {
+            found.put(Kind::Alias, name, "rows that were touched", format!("{name}."), 70);
+        }
+        return;
     }
     let first = |word: &str| {
         let from = context.shape.queries.get(context.query).map_or(0, |query| query.words.start);
@@ -279,6 +322,18 @@ pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
     let previous = context.back(1).map(|w| w.text.clone()).unwrap_or_default();
     let words: &[&str] = match (first.as_str(), previous.as_str()) {
         (_, "VIRTUAL") => &["table"],
+        ("SET", "SET") => &[
+            "nocount",
+            "xact_abort",
+            "transaction isolation level",
+            "identity_insert",
+            "statistics xml",
+            "showplan_xml",
+            "statistics io",
+            "statistics time",
+        ],
+        ("COMMIT" | "ROLLBACK" | "SAVE", "COMMIT" | "ROLLBACK" | "SAVE") => &["transaction", "tran", "work", "to"],
+        ("BEGIN", "BEGIN") => &["transaction", "tran", "try"],
         ("REFRESH", "REFRESH") => &["materialized view"],
         ("REFRESH", "MATERIALIZED") => &["view"],
         ("PRAGMA", _) => &[],

@@ -215,6 +215,7 @@ fn propose(context: &Context<'_>, found: &mut Found) {
                 return tables::in_schema(context, found);
             }
             tables::conditions(context, found);
+            values::variables(context, found);
             values::values(context, found);
             columns::whole_list(context, found);
             columns::columns(context, found);

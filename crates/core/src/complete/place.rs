@@ -46,6 +46,17 @@ impl Context<'_> {
             // At the beginning of a query in parentheses.
             return if self.begins == 0 || previous.sign(b';') { Place::Start } else { Place::Operand };
         }
+        if matches!(clause, Clause::Start | Clause::Other | Clause::Define)
+            && let Some(place) = self.place_of_variable(previous)
+        {
+            return place;
+        }
+        if self.is_behind_top(previous) {
+            return Place::Operand;
+        }
+        if previous.is("TOP") && self.around.dialect.is_keyword("TOP") {
+            return Place::Nothing;
+        }
         let in_list = self.open.is_some_and(|open| open > from);
         let lists = previous.sign(b'(') || previous.sign(b',');
         match clause {
@@ -87,6 +98,49 @@ impl Context<'_> {
             _ if expects_operand(previous, self.back(2), self.around.dialect) => Place::Operand,
             _ => Place::AfterOperand,
         }
+    }
+
+    /// What stands in `DECLARE @name type = value`, and behind words that take an expression; nothing elsewhere.
+    fn place_of_variable(&self, previous: &Word) -> Option<Place> {
+        let dialect = self.around.dialect;
+        let first = self.shape.words.first().filter(|_| dialect.word_signs.contains(&b'@'))?;
+        let named = |word: &Word| dialect.is_own_name(&word.text);
+        if first.is("DECLARE") {
+            let types = named(previous) || (previous.is("AS") && self.back(2).is_some_and(named));
+            return match () {
+                () if types => Some(Place::Type),
+                () if previous.sign(b'=') => Some(Place::Operand),
+                () if previous.is("DECLARE") || previous.sign(b',') => Some(Place::NewName),
+                () => None,
+            };
+        }
+        let takes = previous.is_one_of(&["PRINT", "IF", "WHILE", "RETURN"]) || previous.sign(b'=');
+        takes.then_some(Place::Operand)
+    }
+
+    /// Whether what was read is `TOP 5` or `TOP (5)`, and perhaps what goes with it: the list of columns begins.
+    fn is_behind_top(&self, previous: &Word) -> bool {
+        if !self.around.dialect.is_keyword("TOP") {
+            return false;
+        }
+        if previous.is_one_of(&["PERCENT", "TIES"]) {
+            return true;
+        }
+        let words = &self.shape.words;
+        let Some(last) = self.begins.checked_sub(1) else { return false };
+        let open = match previous.kind {
+            TokenKind::Number => Some(last),
+            _ if previous.sign(b')') => {
+                let mut depth = 0_i32;
+                (0..=last).rev().find(|at| {
+                    let sign = |byte| words.get(*at).is_some_and(|word| word.sign(byte));
+                    depth += i32::from(sign(b')')) - i32::from(sign(b'('));
+                    depth == 0
+                })
+            }
+            _ => None,
+        };
+        open.and_then(|open| open.checked_sub(1)).and_then(|at| words.get(at)).is_some_and(|word| word.is("TOP"))
     }
 
     /// Whether a type follows: behind `::`, and behind `AS` in a cast.

@@ -147,6 +147,7 @@ fn what_is_proposed_where() {
         ("sqlite", include_str!("cases/sqlite.txt")),
         ("postgres", include_str!("cases/postgres.txt")),
         ("mysql", include_str!("cases/mysql.txt")),
+        ("sqlserver", include_str!("cases/sqlserver.txt")),
         ("redis", include_str!("cases/redis.txt")),
     ];
     let (mut wrong, mut different) = (Vec::new(), HashSet::new());

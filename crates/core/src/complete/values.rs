@@ -30,6 +30,27 @@ pub(super) fn values(context: &Context<'_>, found: &mut Found) {
     }
 }
 
+/// Variables that the text declares or uses, those nearest first.
+pub(super) fn variables(context: &Context<'_>, found: &mut Found) {
+    let dialect = context.around.dialect;
+    if !dialect.word_signs.contains(&b'@') {
+        return;
+    }
+    // What is typed is one too, and is not proposed for itself.
+    let own = context.shape.words.iter().filter(|word| word.range != context.replace).map(|word| word.text.clone());
+    let around = words(context.around.nearby, dialect, 0);
+    let around: Vec<String> = around.iter().rev().map(|word| word.text.clone()).collect();
+    for name in own.chain(around).filter(|name| name.starts_with('@') && !name.starts_with("@@")) {
+        let name = name.to_lowercase();
+        if !name.eq_ignore_ascii_case(&context.typed) {
+            found.put(Kind::Word, &name, "variable", escaped(&name), 30);
+        }
+    }
+    for entry in jaunty_language::help::of(dialect).entries().iter().filter(|entry| entry.name.starts_with("@@")) {
+        found.put(Kind::Keyword, &entry.name.to_lowercase(), "of the session", entry.name.to_lowercase(), 8);
+    }
+}
+
 /// The same inside of quotes that are open.
 pub(super) fn within_quotes(context: &Context<'_>, found: &mut Found) {
     let Some((name, seen)) = compared(context) else { return };

@@ -68,7 +68,7 @@ fn csv_is_written_as_it_is_asked_for() {
     for (key, value, expected) in [
         ("separator", "ab", "separator must be one character, not a letter or digit: \"ab\""),
         ("separator", "\n", "separator must be one character, not a letter or digit: \"\n\""),
-        ("dialect", "redis", "dialect is one of sqlite, postgres, mysql; \"redis\" is not"),
+        ("dialect", "redis", "dialect is one of sqlite, postgres, mysql, sqlserver; \"redis\" is not"),
         ("quote", ";", "the separator and the quote cannot both be ;"),
         ("ends", "cr", "ends is lf or crlf: how lines end; \"cr\" is not"),
         (

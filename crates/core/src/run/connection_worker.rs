@@ -434,7 +434,8 @@ impl Worker {
         if job.confirmed || self.profile.guard == jaunty_seam::profile::Guard::Open {
             return None;
         }
-        let request = Request::new(&job.statement).with(&job.values).until(stop);
+        let sent = job.sent();
+        let request = Request::new(&sent).with(&job.values).until(stop);
         let outcome = self.session.as_mut()?.0.effect(&request);
         let effect = match outcome {
             Ok(effect) => effect,

@@ -17,10 +17,11 @@ use crate::logbook::{Begun, Ended, Outcome};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::{MOST_PARTS, Outline};
 use jaunty_language::split::Statement;
+use jaunty_language::statement::batch;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::statement::veil;
 use jaunty_seam::engine::{Location, Request, Session, Sink, Stop};
-use jaunty_seam::error::ErrorKind;
+use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Setting};
 
 /// A statement to be run.
@@ -28,6 +29,10 @@ use jaunty_seam::profile::{Profile, Setting};
 pub struct Job {
     /// The statement, without its semicolon.
     pub statement: String,
+    /// What is sent before it: what it needs of its batch ([`jaunty_language::statement::batch`]).
+    pub before: String,
+    /// How often both are carried out; 0 is once.
+    pub times: u32,
     /// The statement as the logbook gets it, where that is not as it stands: without a password in it.
     pub kept: Option<String>,
     /// Its title.
@@ -47,12 +52,40 @@ pub struct Job {
 }
 
 impl Job {
+    /// What is sent: the statement, behind what it needs.
+    pub fn sent(&self) -> Cow<'_, str> {
+        let repeated = if self.times > 1 { format!("\ngo {}", self.times) } else { String::new() };
+        match self.before.is_empty() && repeated.is_empty() {
+            true => Cow::Borrowed(&self.statement),
+            false => Cow::Owned(format!("{}{}{repeated}", self.head(), self.statement)),
+        }
+    }
+
+    /// What stands before the statement in what is sent.
+    fn head(&self) -> String {
+        if self.before.is_empty() { String::new() } else { format!("{}\n", self.before) }
+    }
+
+    /// An error of what was sent, as one of the statement.
+    fn of_statement(&self, error: EngineError) -> EngineError {
+        let head = self.head().len();
+        match error.at {
+            Some(at) if at < head => {
+                let what = format!("{} (in what this statement needs of its batch)", error.message);
+                EngineError { message: what, ..error }.at(None)
+            }
+            at => error.at(at.map(|at| at - head)),
+        }
+    }
+
     /// The job of a statement in a text.
     pub fn of(statement: &Statement, rope: &Rope, dialect: &'static Dialect, buffer: Option<&Path>) -> Job {
         let text = statement.text(rope);
         Job {
             kept: kept_instead(&text, dialect),
             statement: text,
+            before: String::new(),
+            times: 0,
             title: statement.title_text(rope, dialect),
             buffer: buffer.map(Path::to_owned),
             confirmed: false,
@@ -78,7 +111,11 @@ pub fn job_at(outline: &Outline, index: usize, rope: &Rope, buffer: Option<&Path
             && text.bytes().next() != Some(b'\\')
             && !text.to_string().ends_with("\\.")
     };
-    if dialect.ends_with_line || !open(statement) {
+    let needs = batch::needs(outline, index, rope);
+    let texts = needs.statements.iter().filter_map(|at| all.get(*at)).map(|s| s.text(rope));
+    job.before = texts.collect::<Vec<_>>().join("\n");
+    // What follows in a batch is another statement, with a semicolon between or without.
+    if dialect.ends_with_line || dialect.batch_word.is_some() || !open(statement) {
         return Some(job);
     }
     job.next_at = all.get(index + 1).map_or(0, |next| next.start - statement.start);
@@ -139,6 +176,7 @@ pub fn execute(
     let number = if keeps(profile) { keeping.note(|logbook| logbook.begin(&begun)) } else { None };
     let run = Run::begin(job.statement.clone(), job.title.clone(), number);
     let run = run.until(stop).at(&profile.name, &location.database).sent_to(&job.out, job.buffer.as_deref());
+    let run = run.behind(&job.before);
     // What goes elsewhere is wanted whole.
     let run = if tap.is_none() && job.out.is_empty() { run.ahead(keeping.reads_ahead()) } else { run };
     let run = Arc::new(run);
@@ -146,8 +184,9 @@ pub fn execute(
     let failure = Failure::default();
     let tap = tap.map(|tap| Arc::new(Mutex::new(tap)));
     let sink = RecordingSink::new(&run, keeping, failure.clone(), tap, tell);
-    let request = Request::new(&job.statement).with(&job.values).until(stop);
-    let outcome = session.run(&request, Box::new(sink));
+    let sent = job.sent();
+    let request = Request::new(&sent).with(&job.values).until(stop);
+    let outcome = session.run(&request, Box::new(sink)).map_err(|error| job.of_statement(error));
     let (outcome, error) = match (failure.take(), outcome) {
         (Some(error), _) => (Outcome::Failed, Some(error)),
         (None, Ok(())) => (Outcome::Done, None),

@@ -10,7 +10,7 @@ use super::out_line::out_lines;
 use jaunty_language::edit::snippet::unfilled;
 use jaunty_language::outline::{Outline, StatementId};
 use jaunty_language::split::Statement;
-use jaunty_language::statement::parameters;
+use jaunty_language::statement::{batch, parameters};
 
 /// Statements that can run.
 #[derive(Debug, Default)]
@@ -21,6 +21,8 @@ pub struct Prepared {
     pub names: Vec<Vec<String>>,
     /// The statements' identities.
     pub ids: Vec<StatementId>,
+    /// Where the statements begin, in bytes.
+    pub starts: Vec<usize>,
 }
 
 /// Why statements cannot run. Places are in bytes of the text.
@@ -32,6 +34,9 @@ pub enum Unready {
     Unfilled(Range<usize>),
     /// An out-line is wrong here, in these words.
     OutLine(usize, String),
+    /// The statement that begins here cannot be sent without its batch, since of one above it: where that begins, and
+    /// why.
+    NeedsBatch(usize, usize, &'static str),
     /// A person stopped it.
     Stopped,
 }
@@ -49,9 +54,10 @@ pub fn prepare(
         return Err(Unready::NeverCloses(open.start));
     }
     let mut prepared = Prepared::default();
+    let mut batches = Batches::default();
     // What has to be filled in comes before what is wrong elsewhere.
     let mut wrong = None;
-    for (index, statement) in range.zip(statements) {
+    for (index, statement) in range.clone().zip(statements) {
         if !go_on() {
             return Err(Unready::Stopped);
         }
@@ -59,15 +65,75 @@ pub fn prepare(
             return Err(Unready::Unfilled(place));
         }
         wrong = wrong.or_else(|| out_lines(statement, rope, dialect).into_iter().find_map(|line| line.target.err()));
-        if let Some(job) = job_at(outline, index, rope, buffer) {
-            prepared.names.push(parameters::names(&job.statement, dialect));
+        let whole = batches.of(outline, index, rope, &range);
+        if whole.is_some_and(|whole| index + 1 < whole.end) {
+            // It goes with the last one of its batch.
+            continue;
+        }
+        if let Some(mut job) = job_at(outline, index, rope, buffer) {
+            match whole {
+                Some(whole) => {
+                    let start = outline.statements().get(whole.start).map_or(statement.start, |first| first.start);
+                    job.before = rope.byte_slice(start..statement.start).to_string().trim_end().to_owned();
+                    job.times = whole.times;
+                }
+                None => {
+                    let needs = batch::needs(outline, index, rope);
+                    if let Some((above, why)) = needs.once {
+                        let at = outline.statements().get(above).map_or(0, |above| above.start);
+                        return Err(Unready::NeedsBatch(statement.start, at, why));
+                    }
+                }
+            }
+            prepared.names.push(parameters::names(&job.sent(), dialect));
             prepared.ids.push(StatementId::of(&job.statement));
+            prepared.starts.push(statement.start);
             prepared.jobs.push(job);
         }
     }
     match wrong {
         Some(error) => Err(Unready::OutLine(error.range.start, error.message)),
         None => Ok(prepared),
+    }
+}
+
+/// Batches that are sent as a whole: those whose statements share variables, or that are carried out several times.
+#[derive(Debug, Default)]
+struct Batches {
+    /// The last one that was looked at.
+    last: Range<usize>,
+    whole: Option<Whole>,
+}
+
+/// The statements of a batch that are sent together.
+#[derive(Debug, Clone, Copy)]
+struct Whole {
+    start: usize,
+    end: usize,
+    times: u32,
+}
+
+impl Batches {
+    /// The batch that a statement is sent with, of those of a range.
+    fn of(&mut self, outline: &Outline, index: usize, rope: &Rope, range: &Range<usize>) -> Option<Whole> {
+        outline.dialect().batch_word?;
+        if !self.last.contains(&index) {
+            let batch = batch::all_of_batch(outline, index, rope);
+            let inside = batch.start.max(range.start)..batch.end.min(range.end);
+            let times = if inside.end == batch.end && inside.start == batch.start {
+                batch::times(outline, batch.end.saturating_sub(1), rope)
+            } else {
+                1
+            };
+            let shares =
+                |at: usize| batch::needs(outline, at, rope).statements.iter().any(|above| inside.contains(above));
+            let together = inside.len() > 1 && inside.clone().any(shares);
+            // One alone is only sent again and again where that was asked for by running more than it.
+            let again = times > 1 && range.len() > 1;
+            self.whole = (together || again).then_some(Whole { start: inside.start, end: inside.end, times });
+            self.last = inside;
+        }
+        self.whole
     }
 }
 
@@ -79,7 +145,7 @@ fn unfilled_in(statement: &Statement, rope: &Rope, outline: &Outline) -> Option<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jaunty_language::dialect::SQLITE;
+    use jaunty_language::dialect::{SQLITE, SQLSERVER};
 
     fn prepared(text: &str) -> Result<Prepared, Unready> {
         let rope = Rope::from_str(text);
@@ -96,6 +162,33 @@ mod tests {
         );
         assert_eq!(found.names, [vec![], vec![":port".to_owned(), ":tide".to_owned()]]);
         assert_eq!(found.ids, ["select 1", "select :port, :tide, :port"].map(StatementId::of));
+    }
+
+    #[test]
+    fn what_shares_variables_is_sent_together() {
+        let text = "declare @a int = 1\nselect @a\ngo\nselect 2\nselect 3\ngo\ninsert into t values (1)\ngo 5\n\
+                    insert into t values (2)\ndeclare @id int\nset @id = scope_identity()\nselect @id\n";
+        let rope = Rope::from_str(text);
+        let outline = Outline::new(&rope, &SQLSERVER);
+        let of = |range: Range<usize>| {
+            let found = prepare(&rope, &outline, range, None, || true);
+            found.map(|found| found.jobs.iter().map(|job| job.sent().into_owned()).collect::<Vec<_>>())
+        };
+        assert_eq!(
+            of(0..9).unwrap(),
+            [
+                "declare @a int = 1\nselect @a",
+                "select 2",
+                "select 3",
+                "insert into t values (1)\ngo 5",
+                "insert into t values (2)\ndeclare @id int\nset @id = scope_identity()\nselect @id",
+            ]
+        );
+        assert_eq!(of(1..2).unwrap(), ["declare @a int = 1\nselect @a"]);
+        assert_eq!(of(4..5).unwrap(), ["insert into t values (1)"]);
+        let place = |text_of: &str| text.find(text_of).unwrap();
+        let why = "it depends on what ran before it";
+        assert_eq!(of(8..9).unwrap_err(), Unready::NeedsBatch(place("select @id"), place("set @id"), why));
     }
 
     #[test]

@@ -31,6 +31,8 @@ pub struct Run {
     pub connection: String,
     /// The database there.
     pub database: String,
+    /// How many lines were sent before the statement.
+    lines_before: u32,
     /// When it began.
     pub started: SystemTime,
     clock: Instant,
@@ -182,6 +184,7 @@ impl Run {
             statement,
             title,
             connection: String::new(),
+            lines_before: 0,
             database: String::new(),
             started: SystemTime::now(),
             clock: Instant::now(),
@@ -198,6 +201,17 @@ impl Run {
             end: OnceLock::new(),
             rolled_back: AtomicBool::new(false),
         }
+    }
+
+    /// Run behind what it needs of its batch; may be empty.
+    pub fn behind(mut self, before: &str) -> Run {
+        self.lines_before = if before.is_empty() { 0 } else { before.lines().count() as u32 };
+        self
+    }
+
+    /// How many lines were sent before the statement, as it needs them of its batch.
+    pub fn lines_before(&self) -> u32 {
+        self.lines_before
     }
 
     /// With the place where it runs: a profile's name, and a database.
@@ -429,7 +443,9 @@ impl Run {
         results.len() - 1
     }
 
-    pub(super) fn add_message(&self, message: Message) {
+    pub(super) fn add_message(&self, mut message: Message) {
+        // The server counts from the first line that was sent.
+        message.line = message.line.and_then(|line| line.checked_sub(self.lines_before)).filter(|line| *line > 0);
         self.messages.lock().unwrap_or_else(PoisonError::into_inner).push(message);
     }
 

@@ -48,6 +48,8 @@ pub struct Dialect {
     pub family: Family,
     /// Help for its words, as texts of [`crate::help`]; a later entry stands before an earlier one of the same name.
     pub help: &'static [(HelpKind, &'static str)],
+    /// Entries of its family's help that it has not: their names.
+    pub lacks: &'static [&'static str],
     /// Quoted forms, tried in order.
     pub quotes: &'static [Quote],
     /// What begins a comment that runs to the end of its line.
@@ -60,6 +62,8 @@ pub struct Dialect {
     pub batch_word: Option<&'static str>,
     /// Words that, with a condition, stand before a statement and are a part of it.
     pub conditions: &'static [&'static str],
+    /// Whether a text that is not ASCII needs an `N` before its quote.
+    pub national_texts: bool,
     /// Characters that begin a parameter (`:name`, `?1`).
     pub parameters: &'static [u8],
     /// Words to be set off from names, upper case and sorted.
@@ -171,12 +175,14 @@ pub(super) const PLAIN: Dialect = Dialect {
     extension: "sql",
     family: Family::Sql,
     help: &[],
+    lacks: &[],
     quotes: &[],
     line_comments: &[],
     block_comment: None,
     word_signs: &[],
     batch_word: None,
     conditions: &[],
+    national_texts: false,
     parameters: &[],
     keywords: &[],
     starters: &[],
@@ -259,6 +265,11 @@ impl Dialect {
         self.quoted_name(name)
     }
 
+    /// Whether a name is one of a variable or a temporary object by its first sign, and none of the catalog.
+    pub fn is_own_name(&self, name: &str) -> bool {
+        name.bytes().next().is_some_and(|first| self.word_signs.contains(&first))
+    }
+
     /// A name in the quotes of the dialect.
     pub fn quoted_name(&self, name: &str) -> String {
         let [open, close] = self.name_quotes;
@@ -269,10 +280,12 @@ impl Dialect {
     pub fn text_as_written(&self, text: &str) -> String {
         let plain = self.quotes.iter().find(|quote| quote.kind == QuoteKind::Text && quote.prefix.is_none());
         let Some(quote) = plain else { return text.to_owned() };
+        // Without the letter it is a text of an older code page, which lacks most letters.
+        let national = if self.national_texts && !text.is_ascii() { "N" } else { "" };
         let close = char::from(quote.close);
         let text = if quote.backslash { text.replace('\\', "\\\\") } else { text.to_owned() };
         let escaped = if quote.doubled { format!("{close}{close}") } else { format!("\\{close}") };
-        format!("{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
+        format!("{national}{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
     }
 
     /// What a person writes after a statement to end it.

@@ -27,6 +27,9 @@ pub struct Needs {
 /// Words that say what happened before.
 const BEFORE: &[&str] = &["@@ROWCOUNT", "@@IDENTITY", "@@ERROR", "@@FETCH_STATUS", "@@TRANCOUNT", "SCOPE_IDENTITY"];
 
+/// At most so many statements of a batch are looked at above one and below it.
+const MOST: usize = 1000;
+
 /// What a statement needs of its batch; nothing in a language without batches.
 pub fn needs(outline: &Outline, index: usize, rope: &Rope) -> Needs {
     let mut needs = Needs::default();
@@ -65,8 +68,10 @@ pub fn all_of_batch(outline: &Outline, index: usize, rope: &Rope) -> Range<usize
         (Some(before), Some(after)) => holds_end(outline, rope, before.end..after.top()).is_some(),
         _ => true,
     };
-    let first = (0..=index).rev().find(parted).unwrap_or(0);
-    let end = (index + 1..all.len()).find(parted).unwrap_or(all.len());
+    let least = index.saturating_sub(MOST);
+    let most = all.len().min(index + MOST);
+    let first = (least..=index).rev().find(parted).unwrap_or(least);
+    let end = (index + 1..most).find(parted).unwrap_or(most);
     first..end
 }
 

@@ -12,6 +12,7 @@ use jaunty_language::dialect;
 use jaunty_language::edit::document::{Document, Motion};
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
+use jaunty_language::statement::batch;
 use jaunty_language::text::clean;
 use jaunty_language::text::motion;
 use ratatui::layout::{Position, Rect};
@@ -169,6 +170,15 @@ impl Buffer {
         }
         let of = || StatementId::of(&statement.text(self.document.rope()));
         *ids.entry((statement.start, statement.body_end)).or_insert_with(of)
+    }
+
+    /// The places of the statements that the one at the cursor is sent with, as it needs them of its batch.
+    pub fn needed_by_current(&self) -> Vec<(usize, usize)> {
+        let (document, outline) = (&self.document, self.document.outline());
+        let Some(index) = document.current() else { return Vec::new() };
+        let needs = batch::needs(outline, index, document.rope());
+        let places = needs.statements.iter().filter_map(|at| outline.statements().get(*at));
+        places.map(|statement| (statement.start, statement.body_end)).collect()
     }
 
     /// Moves the screen so that the cursor is on it, unless only the screen was moved.

@@ -91,7 +91,7 @@ impl App {
     pub(super) fn run_prepared(&mut self, prepared: Result<Prepared, Unready>) {
         let line = |app: &App, at: usize| app.buffer.document.rope().byte_to_line(at) + 1;
         match prepared {
-            Ok(Prepared { jobs, names, ids }) => {
+            Ok(Prepared { jobs, names, ids, .. }) => {
                 if ids.len() > 1 {
                     self.connection.run_together(ids);
                 }
@@ -105,6 +105,14 @@ impl App {
             Err(Unready::OutLine(at, message)) => {
                 self.go(Motion::To(at), false);
                 self.tell_wrong(format!("line {}: {message}; nothing was run", line(self, at)));
+            }
+            Err(Unready::NeedsBatch(at, above, why)) => {
+                let message = format!(
+                    "the statement at line {} needs line {} of its batch, and {why}; select both and what is between, and run that",
+                    line(self, at),
+                    line(self, above)
+                );
+                self.tell_wrong(message);
             }
             Err(Unready::Stopped) => {}
         }

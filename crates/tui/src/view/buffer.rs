@@ -184,6 +184,14 @@ fn draw_statement(app: &App, s: &Statement, current: bool, lines: &Range<usize>,
         put(cells, area.x + 1, y(top), area.right(), shape, ground.patch(app.theme.style(role)));
     }
     if current {
+        // What is sent with it.
+        let needs = app.buffer.needed_by_current();
+        let thin = ground.patch(app.theme.style(Role::Faint));
+        for (start, end) in needs {
+            for line in rope.byte_to_line(start).max(lines.start)..(rope.byte_to_line(end) + 1).min(lines.end) {
+                put(cells, area.x + 2, y(line), area.right(), "┊", thin);
+            }
+        }
         let bar = ground.patch(app.theme.style(Role::Accent));
         for line in top.max(lines.start)..(bottom + 1).min(lines.end) {
             put(cells, area.x + 2, y(line), area.right(), "▎", bar);

@@ -103,6 +103,10 @@ pub static SQLSERVER: Dialect = Dialect {
         (HelpKind::Keyword, include_str!("keywords.txt")),
         (HelpKind::Function, include_str!("functions.txt")),
     ],
+    lacks: &[
+        "LIMIT", "OFFSET", "NATURAL JOIN", "USING", "RECURSIVE", "WINDOW", "BEGIN", "SAVEPOINT", "EXPLAIN",
+        "CROSS JOIN LATERAL",
+    ],
     quotes: &[
         Quote { prefix: Some(b'n'), ..TEXT },
         TEXT,
@@ -114,6 +118,7 @@ pub static SQLSERVER: Dialect = Dialect {
     word_signs: b"@#",
     batch_word: Some("GO"),
     conditions: &["IF", "WHILE"],
+    national_texts: true,
     starters: &[
         Starter {
             continues_after: &["AS", "UNION", "ALL", "EXCEPT", "INTERSECT", "GRANT", "REVOKE", "DENY", "FOR", "ON", "IN"],

@@ -1,0 +1,104 @@
+//! Databases of the demonstration that are simulated servers of ours: each is started on loopback when its connection is
+//! chosen for the first time, and ends with the program.
+
+use std::path::PathBuf;
+use std::sync::{LazyLock, Mutex, PoisonError};
+
+use jaunty_engines::ENGINES;
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
+use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds;
+
+/// The key of a profile whose server is one of ours: the SQLite file with its data.
+pub const KEY: &str = "simulated";
+
+const SIMULATED: Key =
+    Key::rare(KEY, Takes::Path, "", "start a simulated server over this SQLite file, and connect to it");
+
+/// The engines, those that can be simulated as such.
+pub fn engines() -> &'static [&'static dyn Engine] {
+    static ALL: LazyLock<Vec<&'static dyn Engine>> = LazyLock::new(|| {
+        let simulated = |engine: &&'static dyn Engine| -> &'static dyn Engine {
+            if engine.name() != "sqlserver" {
+                return *engine;
+            }
+            // As the table of engines, both live as long as the program.
+            let keys = Box::leak(engine.keys().iter().copied().chain([SIMULATED]).collect());
+            Box::leak(Box::new(Simulated { engine: *engine, keys, server: Mutex::default() }))
+        };
+        ENGINES.iter().map(simulated).collect()
+    });
+    &ALL
+}
+
+struct Simulated {
+    engine: &'static dyn Engine,
+    keys: &'static [Key],
+    server: Mutex<Option<tds::Server>>,
+}
+
+impl Simulated {
+    /// The port of the server, which is started if it does not run yet.
+    fn port(&self, data: PathBuf) -> Result<u16, EngineError> {
+        let mut server = self.server.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(server) = server.as_ref() {
+            return Ok(server.port());
+        }
+        let options = tds::Options { data: Some(data), ..tds::Options::default() };
+        let started = tds::Server::start(options).map_err(|error| {
+            EngineError::connecting(Step::Reach, format!("the simulated server could not start: {error}"))
+        })?;
+        let port = started.port();
+        *server = Some(started);
+        Ok(port)
+    }
+}
+
+impl Engine for Simulated {
+    fn name(&self) -> &'static str {
+        self.engine.name()
+    }
+
+    fn title(&self) -> &'static str {
+        self.engine.title()
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        self.engine.dialect()
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        self.keys
+    }
+
+    fn schemes(&self) -> &'static [&'static str] {
+        self.engine.schemes()
+    }
+
+    fn preview_statement(&self, schema: &str, name: &str, here: &str) -> String {
+        self.engine.preview_statement(schema, name, here)
+    }
+
+    fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {
+        self.engine.secret_on_file(profile)
+    }
+
+    fn container(&self) -> Container {
+        self.engine.container()
+    }
+
+    fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
+        let Some(data) = attempt.profile.path(KEY) else { return self.engine.connect(attempt) };
+        let options = tds::Options::default();
+        let mut profile = attempt.profile.clone().with("host", "127.0.0.1").with("user", options.user);
+        profile = profile.with("database", options.database);
+        profile.settings.insert("port".into(), Setting::Number(self.port(data)?.into()));
+        profile.settings.remove(KEY);
+        let secret = Secret::new(options.password);
+        let attempt =
+            Attempt { profile: &profile, secret: Some(&secret), prompt: attempt.prompt, stop: attempt.stop.clone() };
+        self.engine.connect(&attempt)
+    }
+}
