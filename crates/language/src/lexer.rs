@@ -121,6 +121,7 @@ impl<'a> Bytes<'a> {
 }
 
 /// Cuts a rope into tokens from a place outside of quotes and comments.
+#[derive(Clone)]
 pub struct Lexer<'a> {
     bytes: Bytes<'a>,
     dialect: &'static Dialect,

@@ -198,16 +198,18 @@ fn named_type(object: &Object, shown: &str, dialect: &Dialect) -> String {
 fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> String {
     let width = object.columns.iter().map(|c| dialect.name_as_written(&c.name).chars().count()).max().unwrap_or(0);
     let columns = object.columns.iter().map(|column| {
-        let mut line = format!("    {:width$} {}", dialect.name_as_written(&column.name), column.db_type);
-        match &column.generated {
-            Some(identity) if identity.ends_with("identity") => line.push_str(&format!(" generated {identity}")),
-            Some(expression) => line.push_str(&format!(" generated always as ({expression}) stored")),
-            None => {}
-        }
+        let mut line = format!("    {:width$} ", dialect.name_as_written(&column.name));
+        let [numbered, computed] = dialect.generated;
+        line.push_str(&match &column.generated {
+            Some(word) if word.ends_with("identity") => filled(numbered, &[("TYPE", &column.db_type), ("WORD", word)]),
+            Some(expression) => filled(computed, &[("TYPE", &column.db_type), ("EXPRESSION", expression)]),
+            None => column.db_type.clone(),
+        });
         if let Some(default) = &column.default {
             line.push_str(&format!(" default {default}"));
         }
-        if !column.nullable {
+        // A computed column without a type is as its expression is.
+        if !column.nullable && !(column.generated.is_some() && line.contains(" as (") && !computed.contains("TYPE")) {
             line.push_str(" not null");
         }
         line
@@ -221,14 +223,39 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
         text.push_str(&format!(";\n{}", index.definition));
     }
     let literal = |comment: &str| dialect.text_as_written(comment);
+    let told = |template: &str, name: &str, column: &str, comment: &str| {
+        let (schema, table) = (literal(&object.schema), literal(&object.name));
+        let words: [(&str, &str); 5] = [
+            ("NAME", name),
+            ("SCHEMA", &schema),
+            ("TABLE", &table),
+            ("COLUMN", &literal(column)),
+            ("TEXT", &literal(comment)),
+        ];
+        format!(";\n{}", filled(template, &words))
+    };
+    let [of_table, of_column] = dialect.comments;
     if !object.comment.is_empty() {
-        text.push_str(&format!(";\ncomment on table {shown} is {}", literal(&object.comment)));
+        text.push_str(&told(of_table, shown, "", &object.comment));
     }
     for column in object.columns.iter().filter(|column| !column.comment.is_empty()) {
         let name = dialect.name_as_written(&column.name);
-        text.push_str(&format!(";\ncomment on column {shown}.{name} is {}", literal(&column.comment)));
+        text.push_str(&told(of_column, &format!("{shown}.{name}"), &column.name, &column.comment));
     }
     text
+}
+
+/// A template with what its words stand for. What is put in is not looked at again.
+fn filled(template: &str, words: &[(&str, &str)]) -> String {
+    let (mut text, mut rest) = (String::new(), template);
+    let first =
+        |rest: &str| words.iter().filter_map(|(word, by)| Some((rest.find(word)?, *word, *by))).min_by_key(|f| f.0);
+    while let Some((at, word, by)) = first(rest) {
+        text.push_str(rest.get(..at).unwrap_or_default());
+        text.push_str(by);
+        rest = rest.get(at + word.len()..).unwrap_or_default();
+    }
+    text + rest
 }
 
 /// A constraint as it stands in a table's definition.

@@ -125,16 +125,31 @@ impl Batches {
             } else {
                 1
             };
-            let shares =
-                |at: usize| batch::needs(outline, at, rope).statements.iter().any(|above| inside.contains(above));
-            let together = inside.len() > 1 && inside.clone().any(shares);
             // One alone is only sent again and again where that was asked for by running more than it.
-            let again = times > 1 && range.len() > 1;
-            self.whole = (together || again).then_some(Whole { start: inside.start, end: inside.end, times });
+            self.whole = match times > 1 && range.len() > 1 {
+                true => Some(Whole { start: inside.start, end: inside.end, times }),
+                false => sharing(outline, &inside, rope),
+            };
             self.last = inside;
         }
-        self.whole
+        self.whole.filter(|whole| (whole.start..whole.end).contains(&index))
     }
+}
+
+/// From the first statement of a batch that others need to the last that needs one; from the beginning where one of
+/// them depends on what ran before it.
+fn sharing(outline: &Outline, inside: &Range<usize>, rope: &Rope) -> Option<Whole> {
+    let mut found: Option<Whole> = None;
+    for at in inside.clone() {
+        let needs = batch::needs(outline, at, rope);
+        let Some(first) = needs.statements.iter().copied().filter(|above| inside.contains(above)).min() else {
+            continue;
+        };
+        let first = if needs.once.is_some() { inside.start } else { first };
+        let start = found.map_or(first, |found| found.start.min(first));
+        found = Some(Whole { start, end: at + 1, times: 1 });
+    }
+    found
 }
 
 fn unfilled_in(statement: &Statement, rope: &Rope, outline: &Outline) -> Option<Range<usize>> {
@@ -166,7 +181,7 @@ mod tests {
 
     #[test]
     fn what_shares_variables_is_sent_together() {
-        let text = "declare @a int = 1\nselect @a\ngo\nselect 2\nselect 3\ngo\ninsert into t values (1)\ngo 5\n\
+        let text = "select 0\ndeclare @a int = 1\nselect @a\nselect 1\ngo\nselect 2\nselect 3\ngo\ninsert into t values (1)\ngo 5\n\
                     insert into t values (2)\ndeclare @id int\nset @id = scope_identity()\nselect @id\n";
         let rope = Rope::from_str(text);
         let outline = Outline::new(&rope, &SQLSERVER);
@@ -175,20 +190,22 @@ mod tests {
             found.map(|found| found.jobs.iter().map(|job| job.sent().into_owned()).collect::<Vec<_>>())
         };
         assert_eq!(
-            of(0..9).unwrap(),
+            of(0..11).unwrap(),
             [
+                "select 0",
                 "declare @a int = 1\nselect @a",
+                "select 1",
                 "select 2",
                 "select 3",
                 "insert into t values (1)\ngo 5",
                 "insert into t values (2)\ndeclare @id int\nset @id = scope_identity()\nselect @id",
             ]
         );
-        assert_eq!(of(1..2).unwrap(), ["declare @a int = 1\nselect @a"]);
-        assert_eq!(of(4..5).unwrap(), ["insert into t values (1)"]);
+        assert_eq!(of(2..3).unwrap(), ["declare @a int = 1\nselect @a"]);
+        assert_eq!(of(6..7).unwrap(), ["insert into t values (1)"]);
         let place = |text_of: &str| text.find(text_of).unwrap();
         let why = "it depends on what ran before it";
-        assert_eq!(of(8..9).unwrap_err(), Unready::NeedsBatch(place("select @id"), place("set @id"), why));
+        assert_eq!(of(10..11).unwrap_err(), Unready::NeedsBatch(place("select @id"), place("set @id"), why));
     }
 
     #[test]

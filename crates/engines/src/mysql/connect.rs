@@ -59,7 +59,8 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
     let (connection, again, transport) = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let route = route.through_tunnel(profile).await?;
         let logged_in = tokio::time::timeout(patience, log_in(profile, secret, &route)).await;
-        let (connection, options, transport) = logged_in.unwrap_or_else(|_| Err(route.silent("MySQL or MariaDB")))?;
+        let (connection, options, transport) =
+            logged_in.unwrap_or_else(|_| Err(route.silent("MySQL or MariaDB server")))?;
         Ok::<_, EngineError>((connection, Again { options, route }, transport))
     }))?;
     MysqlSession::begin(Link { runtime, connection, again, transport }, profile, since + patience, &attempt.stop)

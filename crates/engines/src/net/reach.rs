@@ -145,7 +145,7 @@ impl Route {
         let seconds = self.patience.as_secs();
         let what = format!("the server accepted the connection, then sent nothing for {seconds} seconds");
         EngineError::connecting(Step::Login, what)
-            .remedy(format!("It may be overloaded, or not a {kind} server. Give it more time with connect_seconds."))
+            .remedy(format!("It may be overloaded, or not a {kind}. Give it more time with connect_seconds."))
     }
 
     /// The error of a server that let us in and then said nothing.

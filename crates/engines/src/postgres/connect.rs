@@ -60,7 +60,7 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
     let bound = Limit::of(LONGEST_OF_LOGIN);
     let link = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let route = route.through_tunnel(profile).await?;
-        let (patience, silent) = (route.patience, route.silent("PostgreSQL"));
+        let (patience, silent) = (route.patience, route.silent("PostgreSQL server"));
         let logged_in = tokio::time::timeout(patience, log_in(profile, secret, route, &bound)).await;
         let failed = |error| match bound.exceeded() {
             Some(long) => EngineError { kind: ErrorKind::Connect, step: Some(Step::Login), ..long },

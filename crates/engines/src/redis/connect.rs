@@ -86,7 +86,7 @@ impl Door {
     /// Connects.
     pub async fn enter(&self) -> Result<Link, EngineError> {
         let entering = tokio::time::timeout(self.route.patience, self.try_to_enter());
-        entering.await.unwrap_or_else(|_| Err(self.route.silent("Redis")))
+        entering.await.unwrap_or_else(|_| Err(self.route.silent("Redis server")))
     }
 
     async fn try_to_enter(&self) -> Result<Link, EngineError> {

@@ -106,6 +106,12 @@ pub struct Dialect {
     pub new_table: [&'static str; 2],
     /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
     pub new_index: [&'static str; 2],
+    /// What stands behind the name of a column that the server numbers, and of one that it computes: `TYPE`, `WORD` (the
+    /// catalog's word for how it is numbered) and `EXPRESSION` stand for theirs.
+    pub generated: [&'static str; 2],
+    /// Statements that give a table and a column a comment: `SCHEMA`, `TABLE`, `COLUMN` and `TEXT` stand for texts, and
+    /// `NAME` for the names of both as they are written.
+    pub comments: [&'static str; 2],
     /// Whether `$tag$ … $tag$` is a quoted text.
     pub dollar_quotes: bool,
     /// Openings of comments whose content the server carries out (`/*! … */`).
@@ -202,6 +208,8 @@ pub(super) const PLAIN: Dialect = Dialect {
     types: &[],
     new_table: ["", ""],
     new_index: ["", ""],
+    generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
+    comments: ["comment on table NAME is TEXT", "comment on column NAME is TEXT"],
     dollar_quotes: false,
     code_comments: &[],
     ends_with_line: false,

@@ -86,6 +86,17 @@ pub fn acts(statement: &str, dialect: &'static Dialect) -> Acts {
     if into {
         return Acts::Writes;
     }
+    // Where nothing has to stand between statements, another one may follow what reads.
+    let another = |word: &Word| {
+        let begins = |known: &&str| known.split(' ').next().is_some_and(|first| word.text == first);
+        let lists = [table.refused, table.hidden, table.leads_outside];
+        !word.quoted
+            && lists.into_iter().flatten().any(|known| begins(known))
+            && !table.reads.contains(&word.text.as_str())
+    };
+    if dialect.batch_word.is_some() && rest.iter().skip(1).any(another) {
+        return Acts::Hidden;
+    }
     if leads(table.reads) {
         Acts::Reads
     } else if leads(table.refused) {
@@ -175,6 +186,8 @@ struct Word {
     depth: usize,
     /// Whether it is the first behind an opening parenthesis.
     opens: bool,
+    /// Whether it is in quotes, and so a name.
+    quoted: bool,
     /// Whether a parenthesis follows.
     called: bool,
     /// The word before it.
@@ -218,6 +231,7 @@ fn words(statement: &str, dialect: &'static Dialect) -> Vec<Word> {
                     end: token.end,
                     depth,
                     opens: opened,
+                    quoted: token.kind == TokenKind::QuotedName,
                     called: false,
                     after,
                     before: String::new(),
@@ -255,7 +269,7 @@ fn is_blank(text: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
 
     fn all(dialect: &'static Dialect, reads: &[&str], writes: &[&str], hidden: &[&str], outside: &[&str]) {
         for (statements, expected) in [(reads, Acts::Reads), (writes, Acts::Writes), (hidden, Acts::Hidden)] {
@@ -345,6 +359,51 @@ mod tests {
                 "prepare transaction 'x'",
                 "prepare p as select lo_create(1)",
                 "alter role clerk set default_transaction_read_only = off",
+            ],
+        );
+    }
+
+    #[test]
+    fn sqlserver() {
+        all(
+            &SQLSERVER,
+            &[
+                "select 1",
+                "with a as (select 1 as x) select * from a",
+                "declare @a int = 1 select @a",
+                "set nocount on",
+                "begin transaction",
+                "commit",
+                "print 'delete from t'",
+                "select [delete], \"update\" from t -- insert",
+            ],
+            &[
+                "delete from t",
+                "delete t",
+                "insert t values (1)",
+                "merge into t using s on t.a = s.a when matched then delete",
+                "select * into t2 from t",
+                "truncate table t",
+                "grant select on t to clerk",
+            ],
+            &[
+                "exec p",
+                "p",
+                "set nocount on delete from t",
+                "select 1 delete from t",
+                "select 1\ngo\ndelete from t",
+                "begin delete from t end",
+                "begin try delete from t end try begin catch end catch",
+                "if 1 = 1 delete from t",
+                "declare @a int exec p",
+                "begin transaction drop table t",
+            ],
+            &[
+                "backup database x to disk = 'y'",
+                "kill 51",
+                "dbcc checkdb",
+                "shutdown",
+                "select * from openrowset('x', 'y', 'z')",
             ],
         );
     }

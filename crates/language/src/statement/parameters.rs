@@ -91,6 +91,8 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     // Variables that nobody declares stand for values too, where a language has them.
     let variables = dialect.word_signs.contains(&b'@');
     let declared = if variables { declared(statement, dialect) } else { Vec::new() };
+    // The word that the statement in hand begins with: `EXEC p @port = 5` names a parameter of a procedure.
+    let mut lead = String::new();
     while let Some(token) = tokens.next() {
         match token.kind {
             TokenKind::Parameter => {
@@ -105,7 +107,14 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
             TokenKind::Word if variables => {
                 let text = statement.get(token.range()).unwrap_or_default();
                 let named = text.starts_with('@') && !text.starts_with("@@");
-                if named && !declared.iter().any(|known| known.eq_ignore_ascii_case(text)) {
+                if dialect.starter(text).is_some() {
+                    lead = text.to_ascii_lowercase();
+                }
+                let mut behind = tokens.clone().filter(|token| !token.kind.is_trivia());
+                let names = lead.starts_with("exec")
+                    && behind.next().is_some_and(|token| token.kind == TokenKind::Punctuation(b'='))
+                    && !ends_in_exec(statement, token.start);
+                if named && !names && !declared.iter().any(|known| known.eq_ignore_ascii_case(text)) {
                     found.push((token.range(), text.to_owned()));
                 }
             }
@@ -127,6 +136,12 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
         previous = Some(token);
     }
     found
+}
+
+/// Whether the word before this place calls a procedure: `EXEC @returned = p`.
+fn ends_in_exec(statement: &str, at: usize) -> bool {
+    let before = statement.get(..at).unwrap_or_default().trim_end().to_ascii_lowercase();
+    before.ends_with("exec") || before.ends_with("execute")
 }
 
 /// The variables that a text declares.
@@ -273,7 +288,7 @@ pub fn value_of(values: &[Value], name: &str) -> ParameterValue {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE};
+    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
 
     #[test]
     fn a_value_reads_back_as_it_is_written() {
@@ -303,6 +318,9 @@ mod tests {
             (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
             (&MYSQL, "create procedure p() deep:begin end", vec![]),
             (&MYSQL, "call p(:port)", vec![":port"]),
+            (&SQLSERVER, "select @a, @@rowcount, :b from #t where c = @A", vec!["@a", ":b", "@A"]),
+            (&SQLSERVER, "declare @a int = 1, @b table (c int)\nselect @a, @d from @b", vec!["@d"]),
+            (&SQLSERVER, "declare @n int\nexec p @port = :port, @n = @n output\nselect @n", vec![":port"]),
             (&POSTGRES, "prepare one as select $1", vec![]),
             (&SQLITE, "create table t as select :a", vec![]),
             (&SQLITE, "explain query plan select :a", vec![":a"]),

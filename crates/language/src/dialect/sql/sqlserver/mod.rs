@@ -65,13 +65,13 @@ const COMPARING: Comparing = Comparing {
 const ACTING: Acting = Acting {
     reads: &[
         "SELECT", "WITH", "DECLARE", "PRINT", "RAISERROR", "USE", "WAITFOR", "SET", "BEGIN TRAN", "BEGIN TRANSACTION",
-        "COMMIT", "ROLLBACK", "SAVE", "RETURN", "IF", "WHILE", "THROW", "GOTO",
+        "COMMIT", "ROLLBACK", "SAVE", "RETURN", "THROW", "GOTO",
     ],
     refused: &[
         "INSERT", "UPDATE", "DELETE", "MERGE", "TRUNCATE", "CREATE", "ALTER", "DROP", "GRANT", "REVOKE", "DENY", "BULK",
         "ENABLE", "DISABLE", "WRITETEXT", "UPDATETEXT",
     ],
-    hidden: &["EXEC", "EXECUTE", "BEGIN", "IF", "WHILE", "OPEN", "FETCH", "CLOSE", "DEALLOCATE"],
+    hidden: &["EXEC", "EXECUTE", "IF", "WHILE", "OPEN", "FETCH", "CLOSE", "DEALLOCATE"],
     leads_outside: &[
         "BACKUP", "RESTORE", "SHUTDOWN", "KILL", "RECONFIGURE", "DBCC", "CHECKPOINT", "ALTER SERVER", "ALTER DATABASE",
         "ALTER AVAILABILITY", "ADD", "SETUSER",
@@ -226,6 +226,11 @@ pub static SQLSERVER: Dialect = Dialect {
     new_index: [
         "create index NAME on TABLE (COLUMN)",
         "create ${3:unique }${4:nonclustered }index NAME on TABLE (COLUMN ${5:asc})${6: include (‹column›)}${7: where ‹condition›}${8: with (online = on)}",
+    ],
+    generated: ["TYPE identity", "as (EXPRESSION)"],
+    comments: [
+        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'table', TABLE",
+        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'table', TABLE, 'column', COLUMN",
     ],
     can_end: &[
         "ASC", "BROWSE", "CASCADE", "CATCH", "CHECKPOINT", "COMMIT", "CURRENT_DATE", "CURRENT_TIME", "CURRENT_TIMESTAMP",
