@@ -209,7 +209,8 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
             line.push_str(&format!(" default {default}"));
         }
         // A computed column without a type is as its expression is.
-        if !column.nullable && !(column.generated.is_some() && line.contains(" as (") && !computed.contains("TYPE")) {
+        let untyped = column.generated.is_some() && !computed.contains("TYPE") && line.contains(" as (");
+        if !column.nullable && !untyped {
             line.push_str(" not null");
         }
         line

@@ -87,22 +87,19 @@ pub fn acts(statement: &str, dialect: &'static Dialect) -> Acts {
         return Acts::Writes;
     }
     // Where nothing has to stand between statements, another one may follow what reads.
-    let another = |word: &Word| {
-        let begins = |known: &&str| known.split(' ').next().is_some_and(|first| word.text == first);
-        let lists = [table.refused, table.hidden, table.leads_outside];
-        !word.quoted
-            && lists.into_iter().flatten().any(|known| begins(known))
-            && !table.reads.contains(&word.text.as_str())
-    };
-    if dialect.batch_word.is_some() && rest.iter().skip(1).any(another) {
-        return Acts::Hidden;
-    }
-    if leads(table.reads) {
-        Acts::Reads
-    } else if leads(table.refused) {
-        Acts::Writes
-    } else {
-        Acts::Hidden
+    let writes: Vec<&str> = [table.refused, table.hidden, table.leads_outside]
+        .into_iter()
+        .flatten()
+        .filter_map(|known| known.split(' ').next())
+        .filter(|word| !table.reads.contains(word))
+        .collect();
+    let another = |word: &Word| !word.quoted && writes.contains(&word.text.as_str());
+    let follows = dialect.batch_word.is_some() && rest.iter().skip(1).any(another);
+    match (leads(table.reads), leads(table.refused)) {
+        (true, _) if follows => Acts::Hidden,
+        (true, _) => Acts::Reads,
+        (false, true) => Acts::Writes,
+        (false, false) => Acts::Hidden,
     }
 }
 
