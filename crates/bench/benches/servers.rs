@@ -1,7 +1,7 @@
 //! Speed and memory with real servers, each beside the bare driver's loop in the same run.
 //!
 //! `cargo bench -p jaunty-bench --bench servers` measures all; a name behind `--`, some:
-//! `postgres`, `mariadb`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
+//! `postgres`, `mariadb`, `sqlserver`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
 
 #![allow(clippy::print_stdout)] // It is a report.
 
@@ -20,6 +20,10 @@ use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping};
 use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds::{Options, Server};
+use jaunty_tds::login::{Login, Who};
+use jaunty_tds::packet::{FIRST_SIZE, HEADER, Header, Kind, framed};
+use jaunty_tds::prelogin::{Encryption, Prelogin};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Value};
@@ -38,6 +42,9 @@ fn main() -> Outcome {
     }
     if is_wanted("mariadb") {
         mariadb(rows.min(5_000_000))?;
+    }
+    if is_wanted("sqlserver") {
+        sqlserver(rows.min(1_000_000))?;
     }
     if is_wanted("stops") {
         stops()?;
@@ -180,6 +187,87 @@ fn mariadb(rows: u64) -> Outcome {
     let profile = profile("mysql", server.port);
     ratio(|| bare_mysql(server.port, "select * from t"), || ours(&profile, "select * from t", rows))?;
     println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
+    Ok(())
+}
+
+/// The least that a client can do: it reads packets to the last one, and looks at nothing in them.
+fn bare_tds(port: u16, statement: &str) -> Outcome<(u64, Duration)> {
+    use std::io::{Read, Write};
+    let mut stream = std::net::TcpStream::connect(("127.0.0.1", port))?;
+    let mut buffer = vec![0; 64 << 10];
+    let mut exchange = |kind: Kind, message: &[u8]| -> Outcome<u64> {
+        stream.write_all(&framed(kind, message, FIRST_SIZE))?;
+        let (mut bytes, mut rest, mut last, mut head) = (0_u64, 0_usize, false, Vec::new());
+        loop {
+            let count = stream.read(&mut buffer)?;
+            let mut read = buffer.get(..count).filter(|read| !read.is_empty()).ok_or("the server is gone")?;
+            bytes += read.len() as u64;
+            while !read.is_empty() {
+                if rest > 0 {
+                    let (part, after) = read.split_at(rest.min(read.len()));
+                    rest -= part.len();
+                    read = after;
+                    continue;
+                }
+                let (part, after) = read.split_at((HEADER - head.len()).min(read.len()));
+                head.extend(part);
+                read = after;
+                if let Ok(whole) = <[u8; HEADER]>::try_from(head.as_slice()) {
+                    let header = Header::read(whole).ok_or("no packet")?;
+                    (rest, last) = (header.length, header.last);
+                    head.clear();
+                }
+            }
+            if last && rest == 0 && head.is_empty() {
+                return Ok(bytes);
+            }
+        }
+    };
+    exchange(Kind::Prelogin, &Prelogin { encryption: Encryption::NotSupported, instance: "", token: false }.written())?;
+    let login = Login {
+        who: Who::Password { user: "clerk", password: PASSWORD },
+        machine: "",
+        program: "bench",
+        server: "",
+        database: "bookings",
+        packet: 16_000,
+        reads: false,
+        tls_first: false,
+    };
+    exchange(Kind::Login, &login.written())?;
+    let begun = Instant::now();
+    let mut batch = vec![22, 0, 0, 0, 18, 0, 0, 0, 2, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0];
+    batch.extend(statement.encode_utf16().flat_map(u16::to_le_bytes));
+    let bytes = exchange(Kind::Batch, &batch)?;
+    Ok((bytes, begun.elapsed()))
+}
+
+fn sqlserver(rows: u64) -> Outcome {
+    let options = Options { password: PASSWORD.into(), database: "bookings".into(), ..Options::default() };
+    let server = Server::start(options)?;
+    println!("\nSQL Server's stand-in: {rows} rows into the archive ÷ the least loop over its packets");
+    let profile = profile("sqlserver", server.port());
+    let engine = jaunty_engines::by_name("sqlserver").ok_or("no such engine")?;
+    let mut session = open(engine, &profile, Some(&Secret::new(PASSWORD.into())))?;
+    let fill = format!(
+        "create table t (id int primary key, name nvarchar(40), amount decimal(10,2), ts datetime2(0), ok bit) \
+         insert into t select i, 'row-' + cast(1000000000000000 + i as nvarchar(20)), i % 100000 / 100.0, '2031-01-01 12:00:00', i % 2 \
+         from (select top ({rows}) a.id + b.id * 1000 as i from (select id from n) a cross join (select id from n) b) x"
+    );
+    let numbers = "create table n (id int) ;with c(i) as (select 0 union all select i + 1 from c where i < 999) insert into n select i from c";
+    for statement in [numbers, &fill] {
+        session.run(&Request::new(statement), Box::new(FirstPage(Arc::default(), channel().0)))?;
+    }
+    ratio(|| bare_tds(server.port(), "select * from t"), || ours(&profile, "select * from t", rows))?;
+    println!("  wanted here: at least 0.80");
+    let (send, arrived) = channel();
+    let begun = Instant::now();
+    let _ = session.run(&Request::new("select * from t"), Box::new(FirstPage(Arc::default(), send)));
+    println!(
+        "  the first 100 rows are there after {:.1} ms",
+        arrived.recv()?.duration_since(begun).as_secs_f64() * 1e3
+    );
+    println!("  peak memory of the whole measurement, the server's among it: {:.1} MB", peak_memory());
     Ok(())
 }
 

@@ -71,7 +71,7 @@ fn mistakes_end_with_two() {
         ),
         (
             &["statements", "open.sql", "--dialect", "latin"],
-            "unknown dialect \"latin\". Use one of: sqlite, postgres, mysql, redis.",
+            "unknown dialect \"latin\". Use one of: sqlite, postgres, mysql, sqlserver, redis, documents.",
         ),
         (
             &[],

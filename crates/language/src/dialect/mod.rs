@@ -7,7 +7,7 @@
 mod acting;
 mod commands;
 mod comparing;
-mod documents;
+pub mod documents;
 mod sql;
 
 use std::sync::LazyLock;
@@ -22,7 +22,8 @@ pub use documents::DOCUMENTS;
 pub use sql::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 
 /// All dialects, in the order in which they are offered.
-pub static DIALECTS: LazyLock<Vec<&'static Dialect>> = LazyLock::new(|| [sql::ALL, commands::ALL].concat());
+pub static DIALECTS: LazyLock<Vec<&'static Dialect>> =
+    LazyLock::new(|| [sql::ALL, commands::ALL, documents::ALL].concat());
 
 /// The dialect of texts that nothing says one of.
 pub static FALLBACK: &Dialect = &SQLITE;
@@ -118,6 +119,8 @@ pub struct Dialect {
     pub code_comments: &'static [&'static str],
     /// Whether a statement ends with its line, unless a quote is open there.
     pub ends_with_line: bool,
+    /// Whether a blank line outside brackets ends a statement.
+    pub ends_with_blank: bool,
     /// Whether a line that begins with a backslash is a line of the server's own command-line
     /// client: a statement of its own, which no server understands.
     pub client_lines: bool,
@@ -213,6 +216,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     dollar_quotes: false,
     code_comments: &[],
     ends_with_line: false,
+    ends_with_blank: false,
     client_lines: false,
     delimiter_word: None,
     copy_data: false,

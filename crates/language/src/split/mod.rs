@@ -261,7 +261,8 @@ impl<'a> Splitter<'a> {
                 end = Some(token.end);
                 break;
             }
-            if gap.first_on_line && self.begins_anew(&progress, &gap, &token) {
+            let parted = self.dialect.ends_with_blank && gap.blank_line && progress.open == 0;
+            if parted || (gap.first_on_line && self.begins_anew(&progress, &gap, &token)) {
                 self.peeked_before(gap, token);
                 break;
             }

@@ -43,6 +43,10 @@ impl Splitter<'_> {
         match token.kind {
             TokenKind::Punctuation(b'(') => progress.open += 1,
             TokenKind::Punctuation(b')') => progress.open = progress.open.saturating_sub(1),
+            TokenKind::Punctuation(b'{' | b'[') if self.dialect.ends_with_blank => progress.open += 1,
+            TokenKind::Punctuation(b'}' | b']') if self.dialect.ends_with_blank => {
+                progress.open = progress.open.saturating_sub(1);
+            }
             _ => {}
         }
         let gives = progress.previous.kind == TokenKind::Punctuation(b'=') || self.one_of(&progress.previous, &["TO"]);

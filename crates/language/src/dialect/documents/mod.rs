@@ -1,12 +1,20 @@
-//! Languages of document databases. No server is spoken to in one yet: [`DOCUMENTS`] is what such a language begins
-//! with, and what the scripted engine of the tests uses.
+//! The language of document databases: commands as JSON, and a short form for what is done all day. Its grammar stands in
+//! `docs/documents.md`.
+//!
+//! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form.
+
+pub mod read;
+pub mod statement;
 
 use super::{Dialect, Family, PLAIN, Quote, QuoteKind, TransactionWords};
 
 const TEXT: Quote =
     Quote { prefix: None, open: b'"', close: b'"', doubled: false, backslash: true, kind: QuoteKind::Text };
 
-/// Calls on collections, whose arguments are documents; a semicolon ends each.
+/// The languages of documents, in the order in which they are offered.
+pub(super) static ALL: &[&Dialect] = &[&DOCUMENTS];
+
+/// Commands and documents. A statement ends with a semicolon, or with a blank line outside brackets.
 pub static DOCUMENTS: Dialect = Dialect {
     name: "documents",
     extension: "documents",
@@ -14,6 +22,28 @@ pub static DOCUMENTS: Dialect = Dialect {
     quotes: &[TEXT, Quote { open: b'\'', close: b'\'', ..TEXT }],
     line_comments: &["//"],
     block_comment: Some(super::BlockComment { open: "/*", close: "*/", nests: false }),
-    transaction: TransactionWords { begin: "begin", commit: "commit", roll_back: "rollback", ..PLAIN.transaction },
+    ends_with_blank: true,
+    keywords: &[
+        "AGGREGATE",
+        "ALL",
+        "COUNT",
+        "CREATE",
+        "DELETE",
+        "DISTINCT",
+        "DROP",
+        "EXPLAIN",
+        "FALSE",
+        "FIND",
+        "INDEX",
+        "INSERT",
+        "MEASURED",
+        "NULL",
+        "OPTION",
+        "REPLACE",
+        "TRUE",
+        "UPDATE",
+        "UPSERT",
+    ],
+    transaction: TransactionWords { begin: "", commit: "", roll_back: "", savepoint: "", back_to_savepoint: "" },
     ..PLAIN
 };

@@ -1,6 +1,6 @@
 //! Examples of each dialect. `¦` marks where a new statement must begin.
 
-use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
+use crate::dialect::{DOCUMENTS, MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
 use crate::outline::{Change, Outline};
 use crate::split::*;
 
@@ -52,6 +52,18 @@ fn postgres() {
             "create view v as\nselect 1\n¦select * from v",
             "alter table t alter column a\nset default 1;¦select 1",
             "begin\n;¦commit",
+        ],
+    );
+}
+
+#[test]
+fn documents() {
+    check(
+        &DOCUMENTS,
+        &[
+            "sailings\n| match { a: 1 }\n| limit 5\n\n¦ports find {\n\n  a: 1\n}",
+            "{ ping: 1 };¦{ find: 'a;\n\nb' }\n\n// Ports\n¦ports",
+            "sailings insert { a: [\n\n1] } // why\n{ b: 2 }",
         ],
     );
 }
