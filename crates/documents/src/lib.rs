@@ -13,6 +13,7 @@ pub mod json;
 pub mod message;
 pub mod raw;
 pub mod scram;
+mod tag;
 
 pub use bson::{Bson, Document};
 

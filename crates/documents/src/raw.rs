@@ -1,7 +1,7 @@
 //! Documents as they travel, read field by field: nothing is copied and nothing built.
 
 use crate::Malformed;
-use crate::bson::tag;
+use crate::tag;
 
 /// A document in its bytes.
 #[derive(Debug, Clone, Copy, PartialEq)]

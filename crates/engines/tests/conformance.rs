@@ -2,14 +2,15 @@
 
 #![allow(clippy::unwrap_used)] // A test fails by panicking.
 
-use std::sync::LazyLock;
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::sync::{Arc, LazyLock, Mutex};
 
 use jaunty_conformance::{Cannot, Subject, Wanted, report, scripted};
 use jaunty_engines::by_name;
 use jaunty_seam::engine::Engine;
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_standins::tds::{Options, Server};
-use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
+use jaunty_testservers::{Documents, Mariadb, PASSWORD, Postgres, Redis};
 
 /// A profile of a server at this port.
 fn at(engine: &str, port: u16) -> Profile {
@@ -440,6 +441,149 @@ fn sqlserver() {
     a_one_time_code_is_asked_for: this server wants no one-time code
     a_prompt_without_an_answer_gives_up: this server wants no one-time code
     39 of 43 cases shown
+    ");
+}
+
+/// A way to a server that can be cut.
+struct Way {
+    port: u16,
+    open: Arc<Mutex<Vec<TcpStream>>>,
+}
+
+impl Way {
+    fn to(port: u16) -> Way {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let way = Way { port: listener.local_addr().unwrap().port(), open: Arc::default() };
+        let open = Arc::clone(&way.open);
+        std::thread::spawn(move || {
+            for from in listener.incoming().flatten() {
+                let to = TcpStream::connect(("127.0.0.1", port)).unwrap();
+                for (from, to) in [(&from, &to), (&to, &from)] {
+                    let (mut from, mut to) = (from.try_clone().unwrap(), to.try_clone().unwrap());
+                    std::thread::spawn(move || {
+                        let _ = std::io::copy(&mut from, &mut to);
+                        let _ = to.shutdown(Shutdown::Both);
+                    });
+                }
+                open.lock().unwrap().extend([from, to]);
+            }
+        });
+        way
+    }
+
+    fn cut(&self) {
+        for stream in self.open.lock().unwrap().drain(..) {
+            let _ = stream.shutdown(Shutdown::Both);
+        }
+    }
+}
+
+/// The server, which runs as long as this is there, and the way to it that can be cut.
+struct OnDocuments(#[allow(dead_code, reason = "held")] Documents, Way);
+
+const ALONE: Cannot = Cannot("a command gives one reply");
+
+impl Subject for OnDocuments {
+    fn name(&self) -> &'static str {
+        "mongodb"
+    }
+    fn engine(&self) -> &'static dyn Engine {
+        by_name("mongodb").unwrap()
+    }
+    fn profile(&self) -> Profile {
+        at("mongodb", self.1.port).with("database", "ferry")
+    }
+    fn secret(&self) -> Option<Secret> {
+        None
+    }
+    fn at_port(&self, port: u16) -> Result<Profile, Cannot> {
+        Ok(at("mongodb", port))
+    }
+    fn statement(&self, wanted: Wanted) -> Result<String, Cannot> {
+        Ok(match wanted {
+            Wanted::Rows(count) => format!("numbers | sort {{ _id: 1 }} | limit {count}"),
+            Wanted::NoRows => "numbers { _id: -1 }".into(),
+            Wanted::Endless => return Err(Cannot("no collection is without an end")),
+            Wanted::Silent => return Err(Cannot("this server does not end what it is told to end")),
+            Wanted::TwoResults | Wanted::MessageThenRow | Wanted::RowsThenMistake => return Err(ALONE),
+            Wanted::Mistake => "{ fnd: 'numbers' }".into(),
+            Wanted::Huge(_) => "numbers { _id: 1 } | project { _id: 0, a: { $reduce: { input: { $range: [0, 16384] }, initialValue: '', in: { $concat: ['$$value', '$long'] } } } }".into(),
+            Wanted::MakeShelf => "shelf delete all {}".into(),
+            Wanted::Write => "shelf insert { a: 1 }".into(),
+            Wanted::EndlessEffect => "shelf delete all { a: 1 }".into(),
+            Wanted::CountShelf => "shelf count".into(),
+            Wanted::Begin | Wanted::RollBack => return Err(Cannot("transactions are not a part of this engine")),
+            Wanted::WithValue => return Err(Cannot("commands have no parameters")),
+            Wanted::GoesOn | Wanted::TwoStatements => return Err(Cannot("a blank line ends a statement")),
+        })
+    }
+    fn values(&self) -> Result<(String, Vec<String>), Cannot> {
+        let read = [
+            "1",
+            "9223372036854775807",
+            "1.5",
+            "é",
+            "true",
+            "∅",
+            "cafe",
+            "2031-03-05T12:30:00.001Z",
+            "12345678901234567890.50",
+            "0123456789abcdef01234567",
+            "{\"a\": [1, {\"$minKey\": 1}]}",
+            "{\"$regularExpression\": {\"pattern\": \"^q\", \"options\": \"i\"}}",
+        ];
+        Ok(("kinds".into(), ours(&read)))
+    }
+    fn vanish(&self, _: &str) -> Result<(), Cannot> {
+        self.1.cut();
+        Ok(())
+    }
+    fn asked(&self, _: &str) -> Result<u64, Cannot> {
+        Err(Cannot("this server does not tell what it was asked"))
+    }
+    fn late_columns(&self) -> Result<String, Cannot> {
+        Err(Cannot("documents of one batch have their columns together"))
+    }
+}
+
+#[test]
+fn mongodb() {
+    static SUBJECT: LazyLock<OnDocuments> = LazyLock::new(|| {
+        let server = Documents::start();
+        server.script(
+            "d = c.ferry\nd.numbers.insert_many([{'_id': i} for i in range(1, 20001)])\n\
+             d.numbers.update_one({'_id': 1}, {'$set': {'long': 'x' * 512}})\n\
+             d.kinds.insert_one({'_id': 1, 'l': Int64(9223372036854775807), 'd': 1.5, 't': 'é', 'b': True, 'n': None, 'x': bytes([0xca, 0xfe]), \
+             'at': bson.datetime_ms.DatetimeMS(1930480200001), 'dec': Decimal128('12345678901234567890.50'), 'o': ObjectId('0123456789abcdef01234567'), \
+             's': {'a': [1, MinKey()]}, 'r': bson.regex.Regex('^q', 'i')})",
+        );
+        let way = Way::to(server.port);
+        OnDocuments(server, way)
+    });
+    insta::assert_snapshot!(report(&*SUBJECT), @r"
+    several_results_come_one_after_the_other: a command gives one reply
+    messages_come_where_the_server_sent_them: a command gives one reply
+    rows_before_a_mistake_stay: a command gives one reply
+    columns_that_turn_up_late_stand_behind_the_others: documents of one batch have their columns together
+    what_comes_beside_rows_has_its_place: this server tells neither progress nor ids, and has no output values
+    a_wish_that_is_there_already_stops_at_once: no collection is without an end
+    a_silent_statement_stops: this server does not end what it is told to end
+    a_flood_of_rows_stops: no collection is without an end
+    it_stops_when_the_sink_wants_no_more: no collection is without an end
+    it_stops_while_it_is_held: no collection is without an end
+    a_one_time_code_is_asked_for: this server wants no one-time code
+    a_prompt_without_an_answer_gives_up: this server wants no one-time code
+    it_vanishes_while_silent: this server does not end what it is told to end
+    it_vanishes_while_rows_come: no collection is without an end
+    it_vanishes_while_it_is_held: no collection is without an end
+    it_vanishes_inside_a_transaction: transactions are not a part of this engine
+    transactions_are_known_without_asking: transactions are not a part of this engine
+    nothing_is_sent_but_the_statement: this server does not tell what it was asked
+    a_check_runs_nothing: the server is not asked about statements
+    values_go_beside_the_statement: commands have no parameters
+    a_value_that_is_missing_is_refused: commands have no parameters
+    what_goes_on_is_one_statement: a blank line ends a statement
+    21 of 43 cases shown
     ");
 }
 

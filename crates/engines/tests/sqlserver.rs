@@ -286,6 +286,9 @@ fn errors_are_put_where_they_are() {
     let statement = "select 1\n  from dbo.prots";
     let error = refused(session.as_mut(), statement);
     assert_eq!((error.code.as_deref(), at(&error, statement).as_deref()), (Some("208"), Some("dbo.prots")), "{error}");
+    // Other languages have their limit at the end.
+    let error = refused(session.as_mut(), "select * from sys.objects limit 5");
+    assert_eq!(error.code.as_deref(), Some("102"), "{error}");
     let error = refused(session.as_mut(), "exec broken");
     assert_eq!(error.to_string(), "Invalid column name 'nmae' (in broken, line 4) [207]");
     assert_eq!(error.at, None);

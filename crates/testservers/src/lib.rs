@@ -8,6 +8,7 @@
 
 #![allow(clippy::expect_used, clippy::unwrap_used)]
 
+mod documents;
 mod mariadb;
 mod postgres;
 mod process;
@@ -15,6 +16,7 @@ mod redis;
 pub mod runner;
 mod sshd;
 
+pub use documents::Documents;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
 pub use process::Certificates;

@@ -2,7 +2,8 @@
 //! the notation of the Language Server Protocol's snippets: `${1:name}`
 //! (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#snippet_syntax>).
 
-use jaunty_language::dialect::Dialect;
+use super::of_documents;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::edit::snippet::{escaped, unfilled_place};
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
 
@@ -10,13 +11,13 @@ use jaunty_seam::catalog::{Catalog, Column, Constraint, Object, ObjectKind, Rule
 pub struct Template {
     /// What it is called on the screen.
     pub title: &'static str,
-    /// Makes it; `None` where it makes no sense.
+    /// Makes it, with places; `None` where it makes no sense.
     pub make: fn(&Object, &Catalog, &Dialect) -> Option<String>,
 }
 
 /// All of them, in the order in which they are offered.
 pub static TEMPLATES: &[Template] = &[
-    Template { title: "name", make: |object, catalog, dialect| Some(name(object, catalog, dialect)) },
+    Template { title: "name", make: |object, catalog, dialect| Some(table_name(object, catalog, dialect)) },
     Template { title: "rows", make: rows },
     Template { title: "count", make: count },
     Template { title: "rows by column", make: rows_by_column },
@@ -25,7 +26,10 @@ pub static TEMPLATES: &[Template] = &[
     Template { title: "update by key", make: update },
     Template { title: "delete by key", make: delete },
     Template { title: "call", make: call },
-    Template { title: "definition", make: |object, catalog, dialect| definition(object, catalog, dialect) },
+    Template {
+        title: "definition",
+        make: |object, catalog, dialect| definition(object, catalog, dialect).map(|text| escaped(&text)),
+    },
     Template { title: "new index", make: |object, catalog, dialect| new_index(object, catalog, dialect, 0) },
     Template {
         title: "new index, every clause",
@@ -56,29 +60,51 @@ fn place(number: usize, text: &str) -> String {
     format!("${{{number}:{}}}", escaped(text))
 }
 
+fn is_of_documents(dialect: &Dialect) -> bool {
+    dialect.family == Family::Documents
+}
+
+/// The name of an object in a text with places.
+fn table_name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    escaped(&name(object, catalog, dialect))
+}
+
+/// The name of a column in a text with places.
+fn column_name(name: &str, dialect: &Dialect) -> String {
+    escaped(&dialect.name_as_written(name))
+}
+
 fn relation(object: &Object) -> Option<&Object> {
     object.kind.has_rows().then_some(object)
 }
 
 fn rows(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
     if object.kind == ObjectKind::Keys {
-        return Some(format!("scan 0 match {} count 1000", object.name));
+        return Some(format!("scan 0 match {} count 1000", escaped(&object.name)));
     }
-    relation(object).map(|object| format!("select * from {} limit 100", name(object, catalog, dialect)))
+    let words = [("TABLE", &*table_name(relation(object)?, catalog, dialect)), ("COUNT", "100")];
+    Some(filled(dialect.first_rows, &words))
 }
 
 fn count(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    relation(object).map(|object| format!("select count(*) from {}", name(object, catalog, dialect)))
+    if is_of_documents(dialect) {
+        return of_documents::count(relation(object)?);
+    }
+    relation(object).map(|object| format!("select count(*) from {}", table_name(object, catalog, dialect)))
 }
 
 fn columns(object: &Object, _: &Catalog, dialect: &Dialect) -> Option<String> {
-    let names: Vec<_> = object.columns.iter().map(|column| dialect.name_as_written(&column.name)).collect();
+    // What lies inside another field is named with that one.
+    let names: Vec<_> = object.columns.iter().map(|column| column_name(&column.name, dialect)).collect();
     (!names.is_empty()).then(|| names.join(", "))
 }
 
 fn rows_by_column(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if is_of_documents(dialect) {
+        return of_documents::rows_by_field(relation(object)?);
+    }
     let columns = columns(relation(object)?, catalog, dialect)?;
-    Some(format!("select {columns}\nfrom {}", name(object, catalog, dialect)))
+    Some(format!("select {columns}\nfrom {}", table_name(object, catalog, dialect)))
 }
 
 /// The columns that a person gives values for.
@@ -87,13 +113,16 @@ fn given(object: &Object) -> Vec<&Column> {
 }
 
 fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if is_of_documents(dialect) {
+        return of_documents::insert(relation(object)?);
+    }
     let given = given(relation(object)?);
     if given.is_empty() {
         return None;
     }
-    let names: Vec<_> = given.iter().map(|column| dialect.name_as_written(&column.name)).collect();
+    let names: Vec<_> = given.iter().map(|column| column_name(&column.name, dialect)).collect();
     let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| unfilled_place(number, &column.name)).collect();
-    let table = name(object, catalog, dialect);
+    let table = table_name(object, catalog, dialect);
     Some(format!("insert into {table} ({})\nvalues ({})", names.join(", "), places.join(", ")))
 }
 
@@ -104,13 +133,16 @@ fn by_key(object: &Object, from: usize, dialect: &Dialect) -> String {
         return format!("where {}", unfilled_place(from, "condition"));
     }
     let equal = |(column, number): (&&str, usize)| {
-        format!("{} = {}", dialect.name_as_written(column), unfilled_place(number, column))
+        format!("{} = {}", column_name(column, dialect), unfilled_place(number, column))
     };
     let all: Vec<_> = key.iter().zip(from..).map(equal).collect();
     format!("where {}", all.join(" and "))
 }
 
 fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
+    if is_of_documents(dialect) {
+        return of_documents::update(relation(object)?);
+    }
     let given: Vec<_> = given(relation(object)?).into_iter().filter(|column| !column.key).collect();
     if given.is_empty() {
         return None;
@@ -119,27 +151,34 @@ fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
         .iter()
         .zip(1..)
         .map(|(column, number)| {
-            format!("{} = {}", dialect.name_as_written(&column.name), unfilled_place(number, &column.name))
+            format!("{} = {}", column_name(&column.name, dialect), unfilled_place(number, &column.name))
         })
         .collect();
-    let (table, condition) = (name(object, catalog, dialect), by_key(object, given.len() + 1, dialect));
+    let (table, condition) = (table_name(object, catalog, dialect), by_key(object, given.len() + 1, dialect));
     Some(format!("update {table}\nset {}\n{condition}", set.join(", ")))
 }
 
 fn delete(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
     let object = relation(object)?;
-    Some(format!("delete from {}\n{}", name(object, catalog, dialect), by_key(object, 1, dialect)))
+    if is_of_documents(dialect) {
+        return Some(of_documents::delete(object));
+    }
+    Some(format!("delete from {}\n{}", table_name(object, catalog, dialect), by_key(object, 1, dialect)))
 }
 
 fn call(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    let word = match object.kind {
-        ObjectKind::Function => "select",
-        ObjectKind::Procedure => "call",
+    let [of_function, of_procedure] = dialect.calls;
+    let call = match object.kind {
+        ObjectKind::Function => of_function,
+        ObjectKind::Procedure => of_procedure,
         _ => return None,
     };
     let takes = arguments(&object.signature);
     let places: Vec<_> = takes.iter().zip(1..).map(|(takes, number)| unfilled_place(number, takes)).collect();
-    Some(format!("{word} {}({})", name(object, catalog, dialect), places.join(", ")))
+    let (arguments, schema) = (places.join(", "), column_name(&object.schema, dialect));
+    let own =
+        if call.contains("SCHEMA") { column_name(&object.name, dialect) } else { table_name(object, catalog, dialect) };
+    Some(filled(call, &[("SCHEMA", &schema), ("NAME", &own), ("ARGUMENTS", &arguments)]).trim_end().to_owned())
 }
 
 /// The arguments in a signature as `(a integer, b numeric(10,2)) returns text`.
@@ -307,10 +346,13 @@ fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect, form: usize)
     if !matches!(object.kind, ObjectKind::Table | ObjectKind::MaterialisedView) {
         return None;
     }
+    if is_of_documents(dialect) {
+        return (form == 0).then(|| of_documents::index(object));
+    }
     let column = object.columns.first().map_or("column", |column| column.name.as_str());
     let places = [
         ("NAME", place(1, &dialect.name_as_written(&format!("{}_{column}", object.name)))),
-        ("TABLE", name(object, catalog, dialect)),
+        ("TABLE", table_name(object, catalog, dialect)),
     ];
     let column = ("COLUMN", place(2, &dialect.name_as_written(column)));
     let text = places
@@ -323,7 +365,8 @@ fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect, form: usize)
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_language::dialect::{DOCUMENTS, MYSQL, POSTGRES, SQLITE, SQLSERVER};
+    use jaunty_language::edit::snippet::Snippet;
     use jaunty_seam::catalog::Name;
 
     fn harbour() -> Catalog {
@@ -383,6 +426,30 @@ mod tests {
             assert_eq!(name(berths, &catalog, dialect), wanted);
             assert!(columns(berths, &catalog, dialect).unwrap().contains("order"), "{}", dialect.name);
         }
+    }
+
+    #[test]
+    fn each_language_has_its_own_way() {
+        let mut catalog = harbour();
+        let ports = catalog.object("public", "odd $1}", ObjectKind::Table);
+        ports.columns =
+            ["_id", "name", "place.type", "a b"].map(|name| Column { name: name.into(), ..Column::default() }).into();
+        catalog.object("public", "sail", ObjectKind::Procedure).signature = "(@port int, @days int)".into();
+        catalog.complete();
+        let mut all = String::new();
+        for (object, dialects) in
+            [("odd $1}", &[&SQLSERVER, &DOCUMENTS][..]), ("tides", &[&SQLSERVER]), ("sail", &[&SQLSERVER])]
+        {
+            let object = catalog.objects().iter().find(|known| known.name == object).unwrap();
+            for dialect in dialects {
+                for template in TEMPLATES.iter().filter(|template| template.title != "definition") {
+                    if let Some(text) = (template.make)(object, &catalog, dialect) {
+                        all.push_str(&format!("-- {} of {}\n{}\n", template.title, object.name, Snippet::plain(&text)));
+                    }
+                }
+            }
+        }
+        insta::assert_snapshot!(all);
     }
 
     #[test]

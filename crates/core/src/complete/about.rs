@@ -3,6 +3,7 @@
 
 use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
+use super::documents;
 use super::scope::{Scope, Seen, VisibleSource};
 use crate::catalog::templates;
 use jaunty_language::dialect::{Dialect, Family};
@@ -28,7 +29,7 @@ pub fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Abou
     match around.dialect.family {
         Family::Sql => {}
         Family::Commands => return command(text, cursor, around),
-        Family::Documents => return None,
+        Family::Documents => return documents::about(text, cursor, around),
     }
     let all = words(text, around.dialect, 0);
     let names = |w: &Word| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName);
@@ -415,6 +416,32 @@ mod tests {
             ("redis", "get ke|y", "GET key / The text"),
         ] {
             let found = said(dialect, text);
+            assert!(found.starts_with(expected), "{text}\n  expected {expected}\n  found    {found}");
+        }
+    }
+
+    #[test]
+    fn words_of_documents_are_explained() {
+        let catalog = crate::complete::tests::collections();
+        let around = Surroundings { catalog: &catalog, dialect: &dialect::DOCUMENTS, snippets: &[], nearby: "" };
+        for (text, expected) in [
+            ("sail‸ings { delay: 1 }", "table sailings / _id"),
+            ("sailings coun‸t", "count { filter } / How many"),
+            ("sailings { del‸ay: 1 }", "delay  int · not null / column of sailings"),
+            ("sailings { \"port.co‸de\": 1 }", "port.code  string"),
+            ("sailings { delay: { $g‸t: 1 } }", "$gt / greater"),
+            ("sailings | gro‸up { _id: 1 }", "group { _id: null, n: { $sum: 1 } } / one document"),
+            ("sailings | group { _id: '$port.c‸ode' }", "port.code  string"),
+            ("sailings update { } { $in‸c: { delay: 1 } }", "$inc: {  } / adds to a number"),
+            ("{ fi‸nd: 'sailings' }", "find: \"collection\", filter: {  } / documents"),
+            ("sailings { name: 'Quay‸' }", "nothing"),
+            ("sailings // del‸ay", "nothing"),
+        ] {
+            let cursor = text.find('‸').unwrap();
+            let found = about(&text.replacen('‸', "", 1), cursor, around);
+            let found = found.map_or("nothing".to_owned(), |about| {
+                [about.title].into_iter().chain(about.lines.into_iter().next()).collect::<Vec<_>>().join(" / ")
+            });
             assert!(found.starts_with(expected), "{text}\n  expected {expected}\n  found    {found}");
         }
     }

@@ -8,6 +8,7 @@ pub mod about;
 mod columns;
 mod commands;
 pub mod context;
+mod documents;
 mod keywords;
 mod place;
 pub mod rank;
@@ -155,7 +156,7 @@ pub fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completi
     match around.dialect.family {
         Family::Sql => {}
         Family::Commands => return commands::complete(text, cursor, around),
-        Family::Documents => return Completion::default(),
+        Family::Documents => return documents::complete(text, cursor, around),
     }
     let context = Context::of(text, cursor, around);
     let mut found = Found { typed: context.typed.clone(), all: Vec::new(), seen: HashSet::new() };

@@ -114,8 +114,10 @@ pub fn job_at(outline: &Outline, index: usize, rope: &Rope, buffer: Option<&Path
     let needs = batch::needs(outline, index, rope);
     let texts = needs.statements.iter().filter_map(|at| all.get(*at)).map(|s| s.text(rope));
     job.before = texts.collect::<Vec<_>>().join("\n");
-    // What follows in a batch is another statement, with a semicolon between or without.
-    if dialect.ends_with_line || dialect.batch_word.is_some() || !open(statement) {
+    // What follows in a batch is another statement, with a semicolon between or without; so is what follows a blank line
+    // where that ends one.
+    let ends_for_sure = dialect.ends_with_line || dialect.ends_with_blank || dialect.batch_word.is_some();
+    if ends_for_sure || !open(statement) {
         return Some(job);
     }
     job.next_at = all.get(index + 1).map_or(0, |next| next.start - statement.start);

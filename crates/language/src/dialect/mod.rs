@@ -107,6 +107,10 @@ pub struct Dialect {
     pub new_table: [&'static str; 2],
     /// An index on `TABLE`, in the same way: its `NAME` is place 1 and its first `COLUMN` place 2.
     pub new_index: [&'static str; 2],
+    /// The first `COUNT` rows of `TABLE`.
+    pub first_rows: &'static str,
+    /// Calls of a function and of a procedure: `SCHEMA`, `NAME` (with its schema where that is needed) and `ARGUMENTS`.
+    pub calls: [&'static str; 2],
     /// What stands behind the name of a column that the server numbers, and of one that it computes: `TYPE`, `WORD` (the
     /// catalog's word for how it is numbered) and `EXPRESSION` stand for theirs.
     pub generated: [&'static str; 2],
@@ -211,6 +215,8 @@ pub(super) const PLAIN: Dialect = Dialect {
     types: &[],
     new_table: ["", ""],
     new_index: ["", ""],
+    first_rows: "select * from TABLE limit COUNT",
+    calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
     comments: ["comment on table NAME is TEXT", "comment on column NAME is TEXT"],
     dollar_quotes: false,
@@ -267,6 +273,9 @@ impl Dialect {
 
     /// A name as it has to be written: quoted only if it must be.
     pub fn name_as_written(&self, name: &str) -> String {
+        if self.family == Family::Documents {
+            return documents::statement::name(name);
+        }
         let plain = !name.is_empty()
             && name.bytes().all(|b| b.is_ascii_lowercase() || b == b'_' || b.is_ascii_digit())
             && !name.starts_with(|c: char| c.is_ascii_digit())

@@ -13,11 +13,12 @@ const BEFORE: &[&str] = &["PASSWORD", "BY", "USING", "AS"];
 
 /// The statement with `***` for each password in it, as far as its words tell: of `ALTER ROLE … PASSWORD`,
 /// `IDENTIFIED BY`, `SET PASSWORD`, `PASSWORD()`, user mappings and subscriptions in SQL, and of `AUTH`, `HELLO`, `ACL SETUSER`,
-/// `CONFIG SET` and `MIGRATE` in commands.
+/// `CONFIG SET` and `MIGRATE` in commands, and of fields `pwd` and `password` in documents.
 pub fn veiled<'a>(statement: &'a str, dialect: &'static Dialect) -> Cow<'a, str> {
     let places = match dialect.family {
         Family::Commands => in_command(statement, dialect),
-        Family::Sql | Family::Documents => in_sql(statement, dialect),
+        Family::Sql => in_sql(statement, dialect),
+        Family::Documents => in_document(statement, dialect),
     };
     if places.is_empty() {
         return Cow::Borrowed(statement);
@@ -33,6 +34,17 @@ pub fn veiled<'a>(statement: &'a str, dialect: &'static Dialect) -> Cow<'a, str>
 }
 
 type Places = Vec<std::ops::Range<usize>>;
+
+fn in_document(statement: &str, dialect: &'static Dialect) -> Places {
+    let rope = crate::text::rope(statement);
+    let tokens: Vec<_> = Lexer::new(&rope, dialect, 0).filter(|token| !token.kind.is_trivia()).collect();
+    let named = tokens.windows(3).filter(|three| {
+        let name = statement.get(three[0].range()).unwrap_or_default().trim_matches(['"', '\'']);
+        ["pwd", "password"].iter().any(|secret| name.eq_ignore_ascii_case(secret))
+            && three[1].kind == TokenKind::Punctuation(b':')
+    });
+    named.map(|three| three[2].range()).collect()
+}
 
 fn in_sql(statement: &str, dialect: &'static Dialect) -> Places {
     // Most statements have no such word.
@@ -105,7 +117,7 @@ fn in_command(statement: &str, dialect: &'static Dialect) -> Places {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{MYSQL, POSTGRES, REDIS};
+    use crate::dialect::{DOCUMENTS, MYSQL, POSTGRES, REDIS};
 
     #[test]
     fn passwords_are_left_out_and_nothing_else() {
@@ -145,6 +157,17 @@ mod tests {
             (&REDIS, "config set requirepass x", "config set requirepass ***"),
             (&REDIS, "hello 3 auth clerk x", "hello 3 auth clerk ***"),
             (&REDIS, "set auth x", "set auth x"),
+            (
+                &DOCUMENTS,
+                "{ createUser: 'clerk', pwd: 'ti\\'de', roles: [] }",
+                "{ createUser: 'clerk', pwd: ***, roles: [] }",
+            ),
+            (
+                &DOCUMENTS,
+                "guests insert { \"Password\": \"tide-9\", port: 1 }",
+                "guests insert { \"Password\": ***, port: 1 }",
+            ),
+            (&DOCUMENTS, "guests { name: 'password' }", "guests { name: 'password' }"),
         ] {
             assert_eq!(veiled(statement, dialect), kept, "{}", dialect.name);
         }

@@ -175,6 +175,12 @@ impl Assembler {
         Assembler { announced, builders, rows: 0, bytes: 0 }
     }
 
+    /// Adds a column behind the others: in the rows that were not taken yet it is NULL.
+    pub fn add_column(&mut self, announced: Announced) {
+        self.announced.push(announced);
+        self.builders.push(Builder::Nulls(self.rows));
+    }
+
     /// Adds one row, its values in the order of the columns. Returns whether the batch is full.
     #[inline]
     pub fn push_row<'v>(&mut self, mut value: impl FnMut(usize) -> Value<'v>) -> Result<bool, ArrowError> {

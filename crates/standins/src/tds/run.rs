@@ -729,6 +729,11 @@ impl Session {
         if let Some(made) = self.dropped(tokens) {
             return made;
         }
+        // A word of other languages, which is read as another name of the table before it.
+        let limit = tokens.windows(2).find(|two| two[0].is("limit") && matches!(two[1].kind, Kind::Number));
+        if let Some([_, number]) = limit {
+            return Err(Fault::Raised(syntax(format!("Incorrect syntax near '{}'.", number.text), number.line), true));
+        }
         if let Some(assigned) = assignments(tokens) {
             return self.assign_all(tokens, &assigned, line, scope);
         }

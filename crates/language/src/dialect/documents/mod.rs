@@ -1,8 +1,10 @@
 //! The language of document databases: commands as JSON, and a short form for what is done all day. Its grammar stands in
 //! `docs/documents.md`.
 //!
-//! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form.
+//! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form; [`operators`]
+//! lists the names that have a meaning.
 
+pub mod operators;
 pub mod read;
 pub mod statement;
 
@@ -23,6 +25,7 @@ pub static DOCUMENTS: Dialect = Dialect {
     line_comments: &["//"],
     block_comment: Some(super::BlockComment { open: "/*", close: "*/", nests: false }),
     ends_with_blank: true,
+    first_rows: "TABLE | limit COUNT",
     keywords: &[
         "AGGREGATE",
         "ALL",

@@ -132,10 +132,11 @@ fn short(reader: &mut Reader<'_>) -> Result<Command, Mistake> {
             return stages(reader, &collection, filter);
         }
         Some("count") => {
-            let filter = document_or_empty(reader)?;
-            let count = Value::Object(vec![field("$count", text_of("count"))]);
-            let fits = Value::Object(vec![field("$match", filter)]);
-            vec![on("aggregate"), field("pipeline", Value::Array(vec![fits, count])), field("cursor", empty())]
+            let mut command = vec![on("count")];
+            if has_document(reader)? {
+                command.push(field("query", reader.value()?));
+            }
+            command
         }
         Some("distinct") => {
             let Some(path) = reader.name()? else { return Err(reader.unexpected("a path")) };
@@ -334,7 +335,6 @@ pub fn reads(command: &[(String, Value)]) -> bool {
         "replsetgetstatus",
         "killcursors",
         "dbhash",
-        "validate",
     ];
     let Some((name, value)) = command.first() else { return true };
     let name = name.to_ascii_lowercase();
@@ -349,12 +349,26 @@ pub fn reads(command: &[(String, Value)]) -> bool {
         };
     }
     let writes = |stage: &Value| matches!(stage, Value::Object(fields) if fields.iter().any(|(name, _)| name == "$out" || name == "$merge"));
-    let stages = command.iter().find(|(key, _)| key == "pipeline").map(|(_, stages)| stages);
-    let stages_read = match stages {
-        Some(Value::Array(stages)) => !stages.iter().any(writes),
-        _ => true,
-    };
+    // A name may stand twice, and servers differ in which one they take.
+    let mut pipelines = command.iter().filter(|(key, _)| key == "pipeline").map(|(_, stages)| stages);
+    let stages_read = pipelines.all(|stages| matches!(stages, Value::Array(stages) if !stages.iter().any(writes)));
     READS.contains(&name.as_str()) && stages_read
+}
+
+/// A name as a statement has it: of a collection, or a path.
+pub fn name(name: &str) -> String {
+    if matches!(Reader::new(name).word(), Ok(Some(word)) if word == name) { name.to_owned() } else { quoted(name) }
+}
+
+/// A name as the key of a field.
+pub fn key(name: &str) -> String {
+    let word = |c: char| c.is_alphanumeric() || matches!(c, '_' | '$');
+    let plain = name.chars().all(word) && !name.starts_with(|c: char| c.is_ascii_digit()) && !name.is_empty();
+    if plain { name.to_owned() } else { quoted(name) }
+}
+
+fn quoted(text: &str) -> String {
+    serde_json::Value::String(text.to_owned()).to_string()
 }
 
 /// A value as JSON in one line.
@@ -363,19 +377,12 @@ pub fn written(value: &Value) -> String {
         Value::Null => "null".into(),
         Value::Bool(value) => value.to_string(),
         Value::Number(text) => text.clone(),
-        Value::Text(text) => serde_json::Value::String(text.clone()).to_string(),
+        Value::Text(text) => quoted(text),
         Value::Array(values) => format!("[{}]", values.iter().map(written).collect::<Vec<_>>().join(", ")),
         Value::Object(fields) if fields.is_empty() => "{}".into(),
         Value::Object(fields) => {
-            let plain = |name: &str| {
-                let word = |c: char| c.is_alphanumeric() || matches!(c, '_' | '$');
-                !name.is_empty() && name.chars().all(word) && !name.starts_with(|c: char| c.is_ascii_digit())
-            };
-            let name = |name: &str| {
-                if plain(name) { name.to_owned() } else { serde_json::Value::String(name.to_owned()).to_string() }
-            };
             let fields: Vec<_> =
-                fields.iter().map(|(key, value)| format!("{}: {}", name(key), written(value))).collect();
+                fields.iter().map(|(name, value)| format!("{}: {}", key(name), written(value))).collect();
             format!("{{ {} }}", fields.join(", "))
         }
     }
@@ -408,10 +415,7 @@ mod tests {
                 r#"{ aggregate: "sailings", pipeline: [{ $match: { a: 1 } }, { $sort: { a: -1 } }], cursor: {}, allowDiskUse: true }"#,
             ),
             ("sailings find {} | option { batchSize: 5 }", r#"{ find: "sailings", batchSize: 5 }"#),
-            (
-                "sailings count { a: 1 };",
-                r#"{ aggregate: "sailings", pipeline: [{ $match: { a: 1 } }, { $count: "count" }], cursor: {} }"#,
-            ),
+            ("sailings count { a: 1 };", r#"{ count: "sailings", query: { a: 1 } }"#),
             ("sailings distinct port.code { a: 1 }", r#"{ distinct: "sailings", key: "port.code", query: { a: 1 } }"#),
             ("sailings insert { a: 1 }, { a: 2 }", r#"{ insert: "sailings", documents: [{ a: 1 }, { a: 2 }] }"#),
             ("sailings insert [{ a: 1 }]", r#"{ insert: "sailings", documents: [{ a: 1 }] }"#),

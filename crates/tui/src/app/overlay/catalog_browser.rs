@@ -224,7 +224,8 @@ impl CatalogBrowser {
         let rows = templates::TEMPLATES
             .iter()
             .find(|t| t.title == "rows")
-            .and_then(|t| (t.make)(&object, &self.catalog, self.dialect));
+            .and_then(|t| (t.make)(&object, &self.catalog, self.dialect))
+            .map(|written| jaunty_language::edit::snippet::Snippet::plain(&written));
         if self.asked.replace(name).is_some() {
             // A person has moved on.
             app.connection.end_preview();

@@ -227,6 +227,9 @@ pub static SQLSERVER: Dialect = Dialect {
         "create index NAME on TABLE (COLUMN)",
         "create ${3:unique }${4:nonclustered }index NAME on TABLE (COLUMN ${5:asc})${6: include (‹column›)}${7: where ‹condition›}${8: with (online = on)}",
     ],
+    first_rows: "select top (COUNT) * from TABLE",
+    // Only with its schema is a function one of the database's own.
+    calls: ["select SCHEMA.NAME(ARGUMENTS)", "exec NAME ARGUMENTS"],
     generated: ["TYPE identity", "as (EXPRESSION)"],
     comments: [
         "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'table', TABLE",

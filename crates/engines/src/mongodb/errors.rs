@@ -1,0 +1,136 @@
+//! From the server's errors to sentences. The codes are those of its documentation, "Error Codes".
+
+use jaunty_documents::raw::{Element, RawDocument};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+
+use super::wire::WireError;
+use crate::net::reach::Route;
+
+/// What a reply says went wrong: its code, the code's name, and the message.
+pub struct Refusal {
+    pub code: i64,
+    pub name: String,
+    pub message: String,
+}
+
+fn number(element: Option<Element<'_>>) -> Option<i64> {
+    match element? {
+        Element::Int32(value) => Some(value.into()),
+        Element::Int64(value) => Some(value),
+        Element::Double(value) => Some(value as i64),
+        Element::Bool(value) => Some(value.into()),
+        _ => None,
+    }
+}
+
+fn text(element: Option<Element<'_>>) -> String {
+    match element {
+        Some(Element::Text(text)) => text.to_owned(),
+        _ => String::new(),
+    }
+}
+
+/// The refusal in a reply, if it is one. Writes tell of theirs in a list.
+pub fn refusal(reply: &RawDocument<'_>) -> Option<Refusal> {
+    if number(reply.get("ok")) == Some(0) {
+        let code = number(reply.get("code")).unwrap_or_default();
+        return Some(Refusal { code, name: text(reply.get("codeName")), message: text(reply.get("errmsg")) });
+    }
+    let first = match reply.get("writeErrors") {
+        Some(Element::Array(list)) => list.iter().flatten().next().map(|(_, element)| element),
+        _ => match reply.get("writeConcernError") {
+            Some(Element::Document(error)) => Some(Element::Document(error)),
+            _ => None,
+        },
+    };
+    match first {
+        Some(Element::Document(error)) => Some(Refusal {
+            code: number(error.get("code")).unwrap_or_default(),
+            name: text(error.get("codeName")),
+            message: text(error.get("errmsg")),
+        }),
+        _ => None,
+    }
+}
+
+/// The error of a command.
+pub fn refused(refusal: &Refusal) -> EngineError {
+    let kind = match refusal.code {
+        11601 | 50 | 262 => ErrorKind::Stopped,
+        91 | 11600 | 189 | 10107 | 13435 | 11602 => ErrorKind::Lost,
+        46 | 24 | 112 => ErrorKind::Locked,
+        _ => ErrorKind::Refused,
+    };
+    let remedy = match refusal.code {
+        13 => "Ask for the right, or connect as a user who has it.",
+        26 => "There is no such collection: check the name and the database in hand.",
+        27 => "There is no such index; the verb indexes lists those of a collection.",
+        43 => "The cursor is gone: the server forgets those that rest too long. Run it again.",
+        59 => "Check how the command is written; { listCommands: 1 } lists them.",
+        112 => "Another session changed it meanwhile. Run it again.",
+        121 => "The validator of the collection refuses the document.",
+        11000 => "A unique index has this value already.",
+        10107 | 13435 | 189 => "Another server of the replica set is the primary now. The next run connects again.",
+        _ => "",
+    };
+    let code = match refusal.name.is_empty() {
+        true => refusal.code.to_string(),
+        false => format!("{} {}", refusal.code, refusal.name),
+    };
+    let message =
+        if refusal.message.is_empty() { "the server gave no details" } else { refusal.message.trim_end_matches('.') };
+    let error = EngineError::new(kind, message).code(code);
+    if remedy.is_empty() { error } else { error.remedy(remedy) }
+}
+
+/// The error of a connection that broke.
+pub fn broken(error: &WireError, most: u64) -> EngineError {
+    match error {
+        WireError::TooLong(length) => {
+            let what = format!(
+                "the server sent a message of {} MiB, and at most {} MiB are taken",
+                length.div_ceil(1 << 20),
+                most >> 20
+            );
+            EngineError::new(ErrorKind::Lost, what)
+                .remedy("Allow more with largest_mib in the profile. The next run connects again.")
+        }
+        WireError::Closed => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
+        other => EngineError::new(ErrorKind::Lost, format!("the connection was lost: {other}")),
+    }
+}
+
+/// The error of a connection that broke before anybody was let in.
+pub fn while_connecting(error: &WireError, route: &Route) -> EngineError {
+    let (what, remedy) = match error {
+        WireError::Io(error) if error.kind() != std::io::ErrorKind::UnexpectedEof => {
+            (format!("the connection to {} broke during the login: {error}", route.address), CLOSED)
+        }
+        WireError::Io(_) | WireError::Closed => {
+            (format!("{} closed the connection during the login", route.address), CLOSED)
+        }
+        other => (format!("{}: {other}", route.address), "Is it a document database? Check host and port."),
+    };
+    EngineError::connecting(Step::Login, what).remedy(remedy)
+}
+
+const CLOSED: &str = "Does the server require TLS? Set tls = \"require\" or \"verify-full\".";
+
+/// The error of a login.
+pub fn login(refusal: &Refusal, user: &str, source: &str, given: bool) -> EngineError {
+    let (step, what, remedy) = match refusal.code {
+        18 if given => (
+            Step::Secret,
+            format!("the login of {user} was refused"),
+            format!("Check user and password, and whether {source} is the database that knows the user (auth_source)."),
+        ),
+        18 => (Step::Secret, format!("the login of {user} was refused"), "The server requires a password.".to_owned()),
+        334 => (
+            Step::Login,
+            format!("the server has no way to log in that is spoken here: {}", refusal.message),
+            "See auth_mechanism.".to_owned(),
+        ),
+        _ => (Step::Login, refusal.message.trim_end_matches('.').to_owned(), "The server gave no details.".to_owned()),
+    };
+    EngineError::connecting(step, what).code(refusal.code.to_string()).remedy(remedy)
+}

@@ -1,0 +1,209 @@
+//! Documents as rows: each top-level field is a column, in the order in which they are met.
+
+use std::collections::HashMap;
+use std::time::Instant;
+
+use jaunty_documents::json::{self, Form};
+use jaunty_documents::raw::{Element, RawDocument};
+use jaunty_documents::{Malformed, decimal};
+use jaunty_seam::engine::{Event, Flow, Sink};
+use jaunty_seam::error::EngineError;
+use jaunty_seam::rows::BATCH_DELAY;
+use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
+
+use crate::net::feed::{held, local};
+
+/// The most rows of the first batch: about what fits on a screen.
+const FIRST_BATCH: usize = 64;
+
+/// Documents on their way to a sink.
+pub struct Rows {
+    sink: Box<dyn Sink>,
+    assembler: Assembler,
+    columns: HashMap<String, usize>,
+    /// The text of what is no text, a column each.
+    texts: Vec<String>,
+    begun: bool,
+    first: bool,
+    pushed: Instant,
+    flow: Flow,
+    failed: Option<EngineError>,
+}
+
+/// What a column of a row holds.
+#[derive(Clone, Copy)]
+enum Cell<'a> {
+    Nothing,
+    Value(Value<'a>),
+    /// In the texts.
+    Written,
+}
+
+impl Rows {
+    pub fn new(sink: Box<dyn Sink>) -> Rows {
+        Rows {
+            sink,
+            assembler: Assembler::new(Vec::new()),
+            columns: HashMap::new(),
+            texts: Vec::new(),
+            begun: false,
+            first: true,
+            pushed: Instant::now(),
+            flow: Flow::Continue,
+            failed: None,
+        }
+    }
+
+    /// The name of a type, as the server's documentation writes it.
+    pub fn type_name(element: &Element<'_>) -> &'static str {
+        match element {
+            Element::Double(_) => "double",
+            Element::Text(_) => "string",
+            Element::Document(_) => "object",
+            Element::Array(_) => "array",
+            Element::Binary(..) => "binData",
+            Element::Undefined => "undefined",
+            Element::ObjectId(_) => "objectId",
+            Element::Bool(_) => "bool",
+            Element::DateTime(_) => "date",
+            Element::Null => "null",
+            Element::Regex(..) => "regex",
+            Element::Code(..) => "javascript",
+            Element::Symbol(_) => "symbol",
+            Element::Pointer(..) => "dbPointer",
+            Element::Int32(_) => "int",
+            Element::Timestamp(..) => "timestamp",
+            Element::Int64(_) => "long",
+            Element::Decimal(_) => "decimal",
+            Element::MinKey => "minKey",
+            Element::MaxKey => "maxKey",
+        }
+    }
+
+    /// A result begins.
+    pub fn begin(&mut self) {
+        self.begun = true;
+        let schema = self.assembler.schema();
+        self.send(Event::Begins { schema, name: None });
+    }
+
+    /// Adds a document as a row.
+    pub fn document(&mut self, document: &RawDocument<'_>) -> Result<Flow, Malformed> {
+        let mut cells: Vec<Cell<'_>> = vec![Cell::Nothing; self.columns.len()];
+        for field in document.iter() {
+            let (name, element) = field?;
+            // Documents of a collection have their fields in the same order for the most part.
+            let column = match self.columns.get(name) {
+                Some(column) => *column,
+                None => {
+                    let column = self.columns.len();
+                    self.columns.insert(name.to_owned(), column);
+                    self.assembler.add_column(Announced {
+                        name: name.to_owned(),
+                        db_type: Rows::type_name(&element).to_owned(),
+                        origin: None,
+                    });
+                    self.texts.push(String::new());
+                    cells.push(Cell::Nothing);
+                    column
+                }
+            };
+            let text = &mut self.texts[column];
+            let mut written = |write: &mut dyn FnMut(&mut String)| {
+                text.clear();
+                write(text);
+                Cell::Written
+            };
+            let cell = match element {
+                Element::Null | Element::Undefined => Cell::Value(Value::Null),
+                Element::Int32(value) => Cell::Value(Value::Int(value.into())),
+                Element::Int64(value) => Cell::Value(Value::Int(value)),
+                Element::Double(value) => Cell::Value(Value::Real(value)),
+                Element::Text(value) | Element::Symbol(value) => Cell::Value(Value::Text(value)),
+                Element::Binary(0, bytes) => Cell::Value(Value::Bytes(bytes)),
+                Element::Bool(value) => Cell::Value(Value::Text(if value { "true" } else { "false" })),
+                Element::ObjectId(id) => written(&mut |text| text.push_str(&json::hex(&id))),
+                Element::DateTime(millis) => written(&mut |text| text.push_str(&json::moment(millis))),
+                Element::Decimal(bytes) => written(&mut |text| text.push_str(&decimal::text(bytes))),
+                other => written(&mut |text| json::value(&other, Form::Relaxed, text)),
+            };
+            cells[column] = cell;
+        }
+        let texts = &self.texts;
+        let pushed = self.assembler.push_row(|column| match cells.get(column) {
+            Some(Cell::Value(value)) => *value,
+            Some(Cell::Written) => Value::Text(texts.get(column).map_or("", String::as_str)),
+            _ => Value::Null,
+        });
+        let full = match pushed {
+            Ok(full) => full,
+            Err(error) => {
+                self.failed.get_or_insert(local(&error));
+                self.flow = Flow::Stop;
+                return Ok(self.flow);
+            }
+        };
+        if full || (self.first && self.assembler.rows() >= FIRST_BATCH) {
+            self.push();
+        }
+        Ok(self.flow)
+    }
+
+    /// Called while the server lets us wait.
+    pub fn look(&mut self) -> Flow {
+        if self.assembler.rows() > 0 && (self.first || self.pushed.elapsed() >= BATCH_DELAY) {
+            self.push();
+        }
+        if self.flow == Flow::Continue {
+            self.flow = self.sink.wanted();
+        }
+        self.flow
+    }
+
+    pub fn flow(&self) -> Flow {
+        self.flow
+    }
+
+    /// Nothing more is wanted.
+    pub fn stop(&mut self) {
+        self.flow = Flow::Stop;
+    }
+
+    /// The result is whole.
+    pub fn ends(&mut self, affected: Option<u64>) {
+        self.push();
+        self.send(Event::Ends { affected });
+    }
+
+    pub fn push(&mut self) {
+        self.pushed = Instant::now();
+        if self.assembler.rows() == 0 {
+            return;
+        }
+        self.first = false;
+        match self.assembler.take() {
+            Ok(batch) => self.send(Event::Rows(batch)),
+            Err(error) => {
+                self.failed.get_or_insert(local(&error));
+                self.flow = Flow::Stop;
+            }
+        }
+    }
+
+    fn send(&mut self, event: Event) {
+        if self.flow == Flow::Continue {
+            self.flow = held(self.sink.as_mut(), event);
+        }
+    }
+
+    /// How it ended, as far as the rows know; `outcome` is what the server says.
+    pub fn end(mut self, outcome: Result<(), EngineError>) -> Result<(), EngineError> {
+        self.push();
+        match (self.failed, self.flow, outcome) {
+            (Some(error), ..) => Err(error),
+            (None, _, Err(error)) if error.kind == jaunty_seam::error::ErrorKind::Lost => Err(error),
+            (None, Flow::Stop, _) => Err(EngineError::stopped()),
+            (None, _, outcome) => outcome,
+        }
+    }
+}

@@ -1,0 +1,446 @@
+//! An open connection: running commands and telling where it is.
+
+use std::time::Instant;
+
+use jaunty_documents::bson::field;
+use jaunty_documents::message::reply;
+use jaunty_documents::raw::{Element, RawDocument};
+use jaunty_documents::{Bson, Document, bson};
+use jaunty_language::dialect::documents::read::{Mistake, Value};
+use jaunty_language::dialect::documents::statement::{self, Command};
+use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::{
+    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
+    refuse_values,
+};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
+use jaunty_seam::profile::{Guard, Profile};
+
+use super::connect::{Again, Link};
+use super::rows::Rows;
+use super::wire::WireError;
+use super::{catalog, errors, value};
+use crate::net::work::{Patience, with_cancel};
+
+/// A session on a server.
+pub struct DocumentSession {
+    link: Link,
+    patience: Patience,
+    location: Location,
+    /// The connection is gone, for this reason.
+    lost: Option<EngineError>,
+    read_only: bool,
+    /// How many documents a shape is told from.
+    pub(super) sample: i64,
+}
+
+/// A pair of a name and a value.
+pub(super) fn pair(name: &str, value: Bson) -> (String, Bson) {
+    (name.to_owned(), value)
+}
+
+impl DocumentSession {
+    /// Sets a new connection up.
+    pub fn begin(link: Link, profile: &Profile, limit: Instant, stop: &Stop) -> Result<DocumentSession, EngineError> {
+        let location = Location {
+            transport: link.transport.clone(),
+            session: format!("connection {}", link.number),
+            database: profile.text("database").unwrap_or("test").to_owned(),
+            user: profile.text("user").unwrap_or_default().to_owned(),
+            ..Location::default()
+        };
+        let mut session = DocumentSession {
+            link,
+            patience: Patience::of(profile, limit, stop),
+            location,
+            lost: None,
+            read_only: profile.guard == Guard::ReadOnly,
+            sample: profile.number("sample").unwrap_or(200),
+        };
+        let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
+        let info = session.ask(vec![pair("buildInfo", Bson::Int32(1))]).map_err(failed)?;
+        let version = field(&info, "version").and_then(Bson::as_str).unwrap_or_default();
+        session.location.server = format!("mongodb {version}");
+        session.patience.is_connected();
+        Ok(session)
+    }
+
+    fn refuse_if_lost(&self) -> Result<(), EngineError> {
+        self.lost.clone().map_or(Ok(()), Err)
+    }
+
+    fn lose(&mut self, error: EngineError) -> EngineError {
+        if error.kind == ErrorKind::Lost {
+            self.lost = Some(EngineError::new(ErrorKind::Lost, error.message.clone()));
+        }
+        error
+    }
+
+    /// Sends a command and waits for its reply; `look` is called now and then.
+    fn send(&mut self, command: &[(String, Bson)], look: impl FnMut() -> Flow) -> Result<Vec<u8>, EngineError> {
+        let Link { runtime, wire, again, number, .. } = &mut self.link;
+        let (again, number, most) = (again.clone(), *number, wire.largest);
+        let within = self.patience.within;
+        let sent = runtime.block_on(async { with_cancel(wire.ask(command), look, end(again, number), within).await });
+        let sent = sent.and_then(|sent| sent.map_err(|error: WireError| errors::broken(&error, most)));
+        sent.map_err(|error| self.lose(error))
+    }
+
+    /// Asks the server something of our own, of a database.
+    pub(super) fn ask_of(&mut self, database: &str, mut command: Document) -> Result<Document, EngineError> {
+        self.refuse_if_lost()?;
+        command.push(pair("$db", Bson::text(database)));
+        let patience = self.patience.clone();
+        let body = self.send(&command, || patience.look())?;
+        if self.patience.is_overdue() {
+            return Err(self.link.again.route.silent_after());
+        }
+        let broken = |error: jaunty_documents::Malformed| errors::broken(&error.into(), 0);
+        let raw = reply(&body).map_err(broken)?;
+        match errors::refusal(&raw) {
+            Some(_) if self.patience.is_over() => Err(EngineError::stopped()),
+            Some(refusal) => Err(errors::refused(&refusal)),
+            None => bson::decoded(raw.as_bytes()).map_err(broken),
+        }
+    }
+
+    /// Asks the server something of our own, of the database in hand.
+    pub(super) fn ask(&mut self, command: Document) -> Result<Document, EngineError> {
+        let database = self.location.database.clone();
+        self.ask_of(&database, command)
+    }
+
+    /// The documents of a command of our own that gives a cursor, of its first reply.
+    pub(super) fn first_of(&mut self, command: Document) -> Result<Vec<Document>, EngineError> {
+        let answer = self.ask(command)?;
+        let cursor = field(&answer, "cursor").and_then(Bson::as_document);
+        let batch = cursor.and_then(|cursor| field(cursor, "firstBatch"));
+        Ok(match batch {
+            Some(Bson::Array(documents)) => documents.iter().filter_map(Bson::as_document).cloned().collect(),
+            _ => Vec::new(),
+        })
+    }
+
+    /// Runs a command and hands on what it gives.
+    fn carry_out(&mut self, command: &Command, rows: &mut Rows) -> Result<(), EngineError> {
+        let refused = |what: String| EngineError::new(ErrorKind::Refused, what);
+        let name = command.first().map_or("", |(name, _)| name);
+        let mut sent = value::document(command).map_err(refused)?;
+        if field(&sent, "$db").is_none() {
+            sent.push(pair("$db", Bson::text(self.location.database.clone())));
+        }
+        let database = field(&sent, "$db").and_then(Bson::as_str).unwrap_or_default().to_owned();
+        loop {
+            let patience = self.patience.clone();
+            let body = self.send(&sent, || if patience.is_over() { Flow::Stop } else { rows.look() })?;
+            let Some(next) = self.take(name, &body, rows)? else { return Ok(()) };
+            let (cursor, collection) = next;
+            if self.patience.is_over() || rows.flow() == Flow::Stop {
+                rows.stop();
+                self.forget(cursor, &collection, &database);
+                return Err(EngineError::stopped());
+            }
+            sent = vec![
+                pair("getMore", Bson::Int64(cursor)),
+                pair("collection", Bson::text(collection)),
+                pair("$db", Bson::text(database.clone())),
+            ];
+        }
+    }
+
+    /// Lets a cursor go.
+    fn forget(&mut self, cursor: i64, collection: &str, database: &str) {
+        self.patience.follow_none_if_wished();
+        let command =
+            vec![pair("killCursors", Bson::text(collection)), pair("cursors", Bson::Array(vec![Bson::Int64(cursor)]))];
+        if let Err(error) = self.ask_of(database, command) {
+            tracing::debug!(%error, "a cursor was not let go");
+        }
+    }
+
+    /// Takes a reply in: a batch of a cursor, or a document of its own. The cursor to be gone on with, and its collection.
+    fn take(&self, name: &str, body: &[u8], rows: &mut Rows) -> Result<Option<(i64, String)>, EngineError> {
+        let broken = |error: jaunty_documents::Malformed| errors::broken(&error.into(), 0);
+        let raw = reply(body).map_err(broken)?;
+        if let Some(refusal) = errors::refusal(&raw) {
+            if self.patience.is_over() {
+                return Err(EngineError::stopped());
+            }
+            return Err(errors::refused(&refusal));
+        }
+        if let Some(Element::Document(cursor)) = raw.get("cursor") {
+            let batch = match cursor.get("firstBatch") {
+                Some(first) => {
+                    rows.begin();
+                    Some(first)
+                }
+                None => cursor.get("nextBatch"),
+            };
+            if let Some(Element::Array(batch)) = batch {
+                for field in batch.iter() {
+                    let (_, element) = field.map_err(broken)?;
+                    if self.patience.is_over() {
+                        rows.stop();
+                    }
+                    if rows.flow() == Flow::Stop {
+                        break;
+                    }
+                    if let Element::Document(document) = element {
+                        rows.document(&document).map_err(broken)?;
+                    }
+                }
+            }
+            let id = match cursor.get("id") {
+                Some(Element::Int64(id)) => id,
+                Some(Element::Int32(id)) => id.into(),
+                _ => 0,
+            };
+            let namespace = match cursor.get("ns") {
+                Some(Element::Text(namespace)) => namespace.to_owned(),
+                _ => String::new(),
+            };
+            if id == 0 {
+                rows.ends(None);
+                return Ok(None);
+            }
+            let collection = namespace.split_once('.').map_or(namespace.as_str(), |(_, name)| name).to_owned();
+            return Ok(Some((id, collection)));
+        }
+        answered(name, &raw, rows).map_err(broken)?;
+        Ok(None)
+    }
+}
+
+/// Fields of replies that say nothing of what was asked.
+const ASIDE: &[&str] = &["ok", "$clusterTime", "operationTime", "signature", "electionId", "opTime"];
+
+/// A reply that is no cursor: the values of a list, how many documents were touched, or the reply itself as a row.
+fn answered(name: &str, raw: &RawDocument<'_>, rows: &mut Rows) -> Result<(), jaunty_documents::Malformed> {
+    if let Some(Element::Array(values)) = raw.get("values") {
+        rows.begin();
+        for field in values.iter() {
+            let (_, element) = field?;
+            let document = bson::encoded(&[pair("value", Bson::of(&element)?)]);
+            rows.document(&RawDocument::new(&document)?)?;
+        }
+        rows.ends(None);
+        return Ok(());
+    }
+    let fields: Vec<_> = raw.iter().flatten().filter(|(name, _)| !ASIDE.contains(name)).collect();
+    let touches = matches!(name, "insert" | "update" | "delete");
+    if let (true, Some(Element::Int32(n))) = (touches && !fields.is_empty(), raw.get("n")) {
+        rows.ends(Some(n.unsigned_abs().into()));
+        return Ok(());
+    }
+    if fields.is_empty() {
+        rows.ends(None);
+        return Ok(());
+    }
+    let own: Result<Document, _> = fields.iter().map(|(name, element)| Ok(pair(name, Bson::of(element)?))).collect();
+    let document = bson::encoded(&own?);
+    rows.begin();
+    rows.document(&RawDocument::new(&document)?)?;
+    rows.ends(None);
+    Ok(())
+}
+
+/// Asks the server, on a connection of its own, to end what runs on this one.
+async fn end(again: Again, number: i64) {
+    let ended = async {
+        let mut wire = again.beside().await.map_err(|error| error.to_string())?;
+        let ask = vec![
+            pair("currentOp", Bson::Int32(1)),
+            pair("connectionId", Bson::Int64(number)),
+            pair("$db", Bson::text("admin")),
+        ];
+        let body = wire.ask(&ask).await.map_err(|error| error.to_string())?;
+        let running = reply(&body).and_then(|raw| bson::decoded(raw.as_bytes())).map_err(|error| error.to_string())?;
+        let Some(Bson::Array(all)) = field(&running, "inprog") else { return Ok(()) };
+        // Only what is of that connection: the one that asks is among the others.
+        let own = |op: &&Document| field(op, "connectionId").and_then(Bson::as_i64) == Some(number);
+        for operation in all.iter().filter_map(Bson::as_document).filter(own) {
+            if let Some(id) = field(operation, "opid") {
+                let kill =
+                    vec![pair("killOp", Bson::Int32(1)), pair("op", id.clone()), pair("$db", Bson::text("admin"))];
+                wire.ask(&kill).await.map_err(|error| error.to_string())?;
+            }
+        }
+        Ok::<_, String>(())
+    };
+    if let Err(error) = ended.await {
+        tracing::warn!(error, "a command could not be ended");
+    }
+}
+
+/// The command of a statement.
+fn command(text: &str) -> Result<Command, EngineError> {
+    statement::command(text).map_err(|Mistake { at, message }| {
+        EngineError::new(ErrorKind::Refused, message)
+            .at(Some(at))
+            .remedy("The grammar stands in docs/documents.md: a command { … }, or collection verb { … } | stage …")
+    })
+}
+
+/// How many documents a write would touch: asked by counting with its filters.
+fn filters(command: &Command) -> Option<(String, Vec<(Value, bool)>)> {
+    let (name, collection) = command.first()?;
+    let Value::Text(collection) = collection else { return None };
+    let list = match name.as_str() {
+        "update" => "updates",
+        "delete" => "deletes",
+        _ => return None,
+    };
+    let (_, Value::Array(each)) = command.iter().find(|(key, _)| key == list)? else { return None };
+    let filters = each.iter().filter_map(|one| match one {
+        Value::Object(fields) => {
+            let find = |wanted: &str| fields.iter().find(|(key, _)| key == wanted).map(|(_, value)| value.clone());
+            let all = find("multi") == Some(Value::Bool(true)) || find("limit") == Some(Value::Number("0".into()));
+            Some((find("q")?, all))
+        }
+        _ => None,
+    });
+    Some((collection.clone(), filters.collect()))
+}
+
+impl Session for DocumentSession {
+    fn abilities(&self) -> Abilities {
+        Abilities { cancel: true, transactions: false, read_only: false, effect: true, several_results: false }
+    }
+
+    fn location(&self) -> Location {
+        self.location.clone()
+    }
+
+    fn locate(&mut self, stop: &Stop) -> Result<Location, EngineError> {
+        self.patience.follow(stop);
+        self.ask(vec![pair("ping", Bson::Int32(1))])?;
+        Ok(self.location())
+    }
+
+    fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
+        self.patience.follow(&request.stop);
+        self.refuse_if_lost()?;
+        let command = command(request.text)?;
+        if statement::reads(&command) {
+            return Ok(Effect::Reads);
+        }
+        if let Some((collection, filters)) = filters(&command) {
+            let (mut rows, mut everything) = (0, false);
+            for (filter, all) in filters {
+                everything |= all && filter == Value::Object(Vec::new());
+                let query = value::bson(&filter).map_err(|what| EngineError::new(ErrorKind::Refused, what))?;
+                let count = self.ask(vec![pair("count", Bson::text(collection.clone())), pair("query", query)])?;
+                let fits = field(&count, "n").and_then(Bson::as_i64).unwrap_or(0).unsigned_abs();
+                rows += if all { fits } else { fits.min(1) };
+            }
+            return Ok(Effect::Writes(Touches { rows: Some(rows), counted: true, everything }));
+        }
+        if command.first().is_some_and(|(name, _)| name == "insert")
+            && let Some((_, Value::Array(documents))) = command.iter().find(|(key, _)| key == "documents")
+        {
+            let rows = Some(documents.len() as u64);
+            return Ok(Effect::Writes(Touches { rows, counted: true, everything: false }));
+        }
+        const WRITES: &[&str] = &[
+            "create",
+            "createIndexes",
+            "drop",
+            "dropIndexes",
+            "dropDatabase",
+            "aggregate",
+            "findAndModify",
+            "collMod",
+            "renameCollection",
+        ];
+        let known = command.first().is_some_and(|(name, _)| WRITES.contains(&name.as_str()));
+        Ok(if known { Effect::Writes(Touches::default()) } else { Effect::Unknown })
+    }
+
+    fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
+        refuse_values(request)?;
+        self.refuse_if_lost()?;
+        self.patience.follow(&request.stop);
+        let command = command(request.text)?;
+        if self.read_only && !statement::reads(&command) {
+            let name = command.first().map_or("", |(name, _)| name);
+            let what = format!("the profile's guard is read-only, and {name} is not known to read");
+            return Err(EngineError::new(ErrorKind::Refused, what)
+                .remedy("This server has no read-only sessions: what writes is refused here. Open a profile whose guard is ask or open."));
+        }
+        if self.patience.is_over() {
+            return Err(EngineError::stopped());
+        }
+        let mut rows = Rows::new(sink);
+        let outcome = self.carry_out(&command, &mut rows);
+        let outcome = rows.end(outcome);
+        outcome.map_err(|error| self.lose(error))
+    }
+
+    fn is_alive(&mut self) -> bool {
+        if self.lost.is_some() {
+            return false;
+        }
+        let Link { runtime, wire, .. } = &mut self.link;
+        let closed = runtime.block_on(wire.is_closed());
+        if closed {
+            self.lost = Some(errors::broken(&WireError::Closed, 0));
+        }
+        !closed
+    }
+
+    fn switches(&self) -> &'static [SwitchKind] {
+        &[SwitchKind::DATABASE]
+    }
+
+    fn switch(&mut self, to: &Switch, stop: &Stop) -> Result<bool, EngineError> {
+        self.patience.follow(stop);
+        // A database is there as soon as something is in it.
+        self.ask_of(&to.to, vec![pair("ping", Bson::Int32(1))])?;
+        self.location.database.clone_from(&to.to);
+        Ok(true)
+    }
+
+    fn choices(&mut self, _: SwitchKind, stop: &Stop) -> Result<Vec<String>, EngineError> {
+        self.patience.follow(stop);
+        let answer =
+            self.ask_of("admin", vec![pair("listDatabases", Bson::Int32(1)), pair("nameOnly", Bson::Bool(true))])?;
+        let mut names: Vec<String> = match field(&answer, "databases") {
+            Some(Bson::Array(all)) => all
+                .iter()
+                .filter_map(Bson::as_document)
+                .filter_map(|one| field(one, "name").and_then(Bson::as_str).map(str::to_owned))
+                .collect(),
+            _ => Vec::new(),
+        };
+        if !names.contains(&self.location.database) {
+            names.push(self.location.database.clone());
+        }
+        names.sort();
+        Ok(names)
+    }
+
+    fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        self.refuse_if_lost()?;
+        self.patience.follow(&part.stop);
+        if self.patience.is_over() {
+            return Err(EngineError::stopped());
+        }
+        catalog::read(self, part.number, catalog)
+    }
+
+    fn changes_catalog(&self, text: &str) -> bool {
+        statement::command(text).is_ok_and(|command| {
+            command.first().is_some_and(|(name, _)| {
+                matches!(
+                    name.as_str(),
+                    "create" | "createIndexes" | "drop" | "dropIndexes" | "insert" | "collMod" | "renameCollection"
+                )
+            })
+        })
+    }
+
+    fn definition(&mut self, of: &Object, stop: &Stop) -> Result<Option<String>, EngineError> {
+        self.patience.follow(stop);
+        Ok(Some(catalog::definition(of)))
+    }
+}

@@ -1,0 +1,274 @@
+//! Document databases against a server that nobody here wrote: connecting, commands, writes, guards, shapes.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::sync::LazyLock;
+
+use jaunty_engines::by_name;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{
+    Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches,
+};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
+use jaunty_testservers::{Certificates, Documents, PASSWORD};
+use support::{refused, run};
+
+static SERVER: LazyLock<Documents> = LazyLock::new(|| {
+    let server = Documents::start();
+    server.script(
+        "d = c.ferry\n\
+         d.ports.insert_many([{'_id': i, 'name': f'port {i}', 'berths': i % 5, 'place': {'type': 'Point', 'coordinates': [i / 10, 51]}} for i in range(100)])\n\
+         d.sailings.insert_many([{'_id': i, 'port': {'code': f'P{i % 10}'}, 'delay': i % 90, 'tags': ['a', 'b'][: i % 3]} for i in range(5000)])\n",
+    );
+    server
+});
+static GUARDED: LazyLock<Documents> = LazyLock::new(Documents::guarded);
+
+fn profile(port: u16) -> Profile {
+    let mut profile = Profile::new("pier", "mongodb").with("host", "127.0.0.1").with("database", "ferry");
+    profile.settings.insert("port".into(), Setting::Number(port.into()));
+    profile
+}
+
+fn connect(profile: &Profile, secret: Option<&Secret>) -> Result<Box<dyn Session>, EngineError> {
+    let attempt = Attempt { profile, secret, prompt: &NoPrompt, stop: Stop::default() };
+    by_name("mongodb").unwrap().connect(&attempt)
+}
+
+fn session() -> Box<dyn Session> {
+    connect(&profile(SERVER.port), None).unwrap()
+}
+
+fn rows(session: &mut dyn Session, statement: &str) -> Vec<Vec<String>> {
+    run(session, statement).unwrap_or_else(|error| panic!("{statement}: {error}")).rows()
+}
+
+#[test]
+fn documents_are_found_and_put_together() {
+    let mut session = session();
+    assert_eq!(rows(session.as_mut(), "ports { _id: { $lt: 2 } }").len(), 2);
+    assert_eq!(rows(session.as_mut(), "sailings").len(), 5000, "all batches come");
+    let grouped = "sailings { delay: { $gt: 60 } }\n| group { _id: '$port.code', late: { $sum: 1 } }\n| sort { _id: 1 } // by port\n| limit 2";
+    assert_eq!(rows(session.as_mut(), grouped), [["P0", "110"], ["P1", "165"]]);
+    assert_eq!(rows(session.as_mut(), "sailings count { 'port.code': 'P3' }"), [["500"]]);
+    assert_eq!(rows(session.as_mut(), "ports distinct berths").len(), 5);
+    assert_eq!(rows(session.as_mut(), "{ ping: 1 }").len(), 0);
+    assert_eq!(rows(session.as_mut(), "sailings { _id: 2 } | project { tags: 1 }"), [["2", "[\"a\", \"b\"]"]]);
+}
+
+#[test]
+fn changes_tell_how_many_they_touched() {
+    let mut session = session();
+    run(session.as_mut(), "notes drop").ok();
+    let affected = |session: &mut dyn Session, statement: &str| {
+        let collect = run(session, statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+        collect.seen.lock().unwrap().affected.clone()
+    };
+    assert_eq!(
+        affected(session.as_mut(), "notes insert { _id: 1, n: 1 } { _id: 2, n: 1 } { _id: 3, n: 5 }"),
+        [Some(3)]
+    );
+    assert_eq!(affected(session.as_mut(), "notes update { n: 1 } { $inc: { n: 1 } }"), [Some(1)]);
+    assert_eq!(affected(session.as_mut(), "notes update all {} { $set: { seen: true } }"), [Some(3)]);
+    assert_eq!(
+        affected(session.as_mut(), "notes replace { _id: 3 } { n: 7, at: { $date: '2031-03-05T12:00:00Z' } }"),
+        [Some(1)]
+    );
+    assert_eq!(rows(session.as_mut(), "notes { _id: 3 }"), [["3", "7", "2031-03-05T12:00:00Z"]]);
+    assert_eq!(affected(session.as_mut(), "notes delete { n: 1 }"), [Some(1)]);
+    let error = refused(session.as_mut(), "notes insert { _id: 3 }");
+    assert!(error.code.as_deref().unwrap_or_default().starts_with("11000"), "{error}");
+    run(session.as_mut(), "notes index { n: -1 } { unique: true }").unwrap();
+    let names: Vec<_> = rows(session.as_mut(), "notes indexes").into_iter().map(|row| row[2].clone()).collect();
+    assert_eq!(names, ["_id_", "n_-1"]);
+    run(session.as_mut(), "notes drop index n_-1").unwrap();
+    // What lies near a point, with the index that this takes.
+    run(session.as_mut(), "ports index { place: '2dsphere' }").unwrap();
+    let near = "ports { place: { $near: { $geometry: { type: 'Point', coordinates: [2, 51] }, $maxDistance: 8000 } } }";
+    let found = rows(session.as_mut(), near);
+    assert!(found.iter().any(|row| row[1] == "port 20"), "{found:?}");
+}
+
+#[test]
+fn a_mistake_has_its_place_and_a_refusal_its_code() {
+    let mut session = session();
+    let statement = "sailings { a: 1 b: 2 }";
+    let error = refused(session.as_mut(), statement);
+    assert_eq!((error.kind, error.at), (ErrorKind::Refused, statement.find("b:")));
+    let error = refused(session.as_mut(), "sailings | nonsense {}");
+    assert_eq!(error.kind, ErrorKind::Refused);
+    assert!(error.code.is_some(), "{error}");
+    assert_eq!(rows(session.as_mut(), "ports count"), [["100"]]);
+}
+
+#[test]
+fn a_read_only_profile_writes_nothing_and_ask_counts() {
+    let mut open = session();
+    run(open.as_mut(), "kept drop").ok();
+    run(open.as_mut(), "kept insert { _id: 1, n: 1 } { _id: 2, n: 1 }").unwrap();
+    let mut guarded = connect(&profile(SERVER.port).guarded(Guard::ReadOnly), None).unwrap();
+    for statement in [
+        "kept insert { n: 1 }",
+        "kept update {} { $set: { n: 2 } }",
+        "kept update all {} { $set: { n: 2 } }",
+        "kept replace { _id: 1 } { n: 2 }",
+        "kept delete { _id: 1 }",
+        "kept delete all {}",
+        "kept drop",
+        "kept create {}",
+        "kept index { n: 1 }",
+        "kept drop index n_1",
+        "kept | out 'more'",
+        "kept | merge { into: 'kept' }",
+        "kept aggregate [{ $out: 'more' }]",
+        "{ insert: 'kept', documents: [{ n: 1 }] }",
+        "{ DELETE: 'kept', deletes: [{ q: {}, limit: 0 }] }",
+        "{ aggregate: 'kept', pipeline: [], pipeline: [{ $out: 'more' }], cursor: {} }",
+        "{ validate: 'kept', repair: true }",
+        "{ findAndModify: 'kept', query: {}, remove: true }",
+        "{ aggregate: 'kept', pipeline: [{ $merge: 'more' }], cursor: {} }",
+        "{ explain: { delete: 'kept', deletes: [{ q: {}, limit: 0 }] }, verbosity: 'executionStats' }",
+        "{ dropDatabase: 1 }",
+        "{ shutdown: 1 }",
+        "{ setParameter: 1, logLevel: 1 }",
+        "{ mapReduce: 'kept', map: '', reduce: '', out: 'more' }",
+        "{ bulkWrite: 1, ops: [], nsInfo: [] }",
+        "{ eval: 'db.kept.drop()' }",
+    ] {
+        let error = refused(guarded.as_mut(), statement);
+        assert_eq!(error.kind, ErrorKind::Refused, "{statement}: {error}");
+        assert_eq!(rows(open.as_mut(), "kept count { n: 1 }"), [["2"]], "{statement}");
+    }
+    assert_eq!(rows(guarded.as_mut(), "kept count"), [["2"]]);
+    let touches = |rows, everything| Effect::Writes(Touches { rows: Some(rows), counted: true, everything });
+    for (statement, effect) in [
+        ("kept", Effect::Reads),
+        ("kept delete all { n: 1 }", touches(2, false)),
+        ("kept delete all {}", touches(2, true)),
+        ("kept update { n: 1 } { $set: { n: 2 } }", touches(1, false)),
+        ("kept insert { n: 1 }", touches(1, false)),
+        ("{ shutdown: 1 }", Effect::Unknown),
+    ] {
+        assert_eq!(open.effect(&Request::new(statement)), Ok(effect), "{statement}");
+    }
+}
+
+#[test]
+fn the_shape_of_a_collection_is_told_from_a_sample() {
+    let mut session = session();
+    let (mut catalog, mut part) = (Catalog::default(), 0);
+    while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
+        part += 1;
+    }
+    catalog.complete();
+    let sailings = catalog.objects().iter().find(|object| object.name == "sailings").unwrap();
+    let paths: Vec<_> = sailings.columns.iter().map(|column| format!("{} {}", column.name, column.db_type)).collect();
+    assert_eq!(paths, ["_id int", "port object", "port.code string", "delay int", "tags array"]);
+    assert_eq!((sailings.rows, sailings.comment.as_str()), (Some(5000), "shape of a sample of 200 documents"));
+    assert_eq!(sailings.indexes[0].name, "_id_");
+    let definition = session.definition(sailings, &Stop::default()).unwrap().unwrap();
+    assert!(definition.starts_with("sailings create"), "{definition}");
+}
+
+#[test]
+fn it_goes_to_other_databases() {
+    let mut session = session();
+    let choices = session.choices(SwitchKind::DATABASE, &Stop::default()).unwrap();
+    assert!(choices.contains(&"ferry".to_owned()), "{choices:?}");
+    let to = Switch { kind: SwitchKind::DATABASE, to: "elsewhere".into() };
+    assert_eq!(session.switch(&to, &Stop::default()), Ok(true));
+    assert_eq!(rows(session.as_mut(), "ports count"), [["0"]]);
+}
+
+#[test]
+fn logins_and_certificates() {
+    let server = &*GUARDED;
+    let certificates = server.certificates.as_ref().unwrap();
+    let ca = certificates.ca.to_string_lossy().into_owned();
+    let at = || {
+        let mut profile = profile(server.port).with("user", "clerk");
+        profile.settings.insert("connect_seconds".into(), Setting::Number(3));
+        profile
+    };
+    let right = Secret::new(PASSWORD.into());
+    for (profile, way) in [
+        (at().with("tls", "require"), "TLSv1.3, not verified"),
+        (at().with("tls_ca", &*ca), "TLSv1.3, verified"),
+        (
+            at().with("host", "localhost").with("tls_ca", &*ca).with("auth_mechanism", "scram-sha-256"),
+            "TLSv1.3, verified",
+        ),
+    ] {
+        let mut session = connect(&profile, Some(&right)).unwrap_or_else(|error| panic!("{profile:?}: {error}"));
+        assert_eq!((session.location().transport.as_str(), session.location().user.as_str()), (way, "clerk"));
+        run(session.as_mut(), "{ ping: 1 }").unwrap();
+    }
+    let stranger = tempfile::tempdir().unwrap();
+    let other = Certificates::make(stranger.path(), "root");
+    let wrong = Secret::new("low-water".into());
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let mut elsewhere = at();
+    elsewhere.settings.insert("port".into(), Setting::Number(nobody.into()));
+    let mut all = String::new();
+    for (name, profile, secret) in [
+        ("wrong password", at().with("tls_ca", &*ca), Some(&wrong)),
+        ("no password", at().with("tls_ca", &*ca), None),
+        ("no TLS", at().with("tls", "off"), Some(&right)),
+        ("not trusted", at().with("tls_ca", other.ca.to_string_lossy()), Some(&right)),
+        ("another database of users", at().with("tls_ca", &*ca).with("auth_source", "ferry"), Some(&right)),
+        ("nobody listens", elsewhere.with("tls", "require"), Some(&right)),
+        ("name", at().with("host", "quay.invalid"), Some(&right)),
+        ("a server without TLS", profile(SERVER.port).with("tls", "require"), None),
+    ] {
+        let Err(error) = connect(&profile, secret) else { panic!("{name}: connected") };
+        assert_eq!(error.kind, ErrorKind::Connect, "{name}: {error}");
+        let step = error.step.map(|step| step.word()).unwrap_or_default();
+        let text = error
+            .explain("", 1)
+            .replace(&server.port.to_string(), "PORT")
+            .replace(&nobody.to_string(), "FREE")
+            .replace(&SERVER.port.to_string(), "OPEN");
+        assert!(!text.contains("low-water") && !text.contains(PASSWORD), "{name}");
+        all.push_str(&format!("{name}: {step}: {text}\n\n"));
+    }
+    insta::assert_snapshot!(all);
+}
+
+#[test]
+fn servers_are_found_by_their_records() {
+    use jaunty_documents::address::{Wanted, question};
+    let names = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let at = names.local_addr().unwrap().to_string();
+    let port = SERVER.port;
+    std::thread::spawn(move || {
+        let mut asked = [0; 512];
+        while let Ok((length, who)) = names.recv_from(&mut asked) {
+            let mut answer = asked[..length].to_vec();
+            (answer[2], answer[7]) = (0x81, 1);
+            let servers = answer[length - 3] == 33;
+            assert!(servers || answer[length - 3] == 16);
+            answer.extend([0xC0, 12, 0, if servers { 33 } else { 16 }, 0, 1, 0, 0, 0, 60]);
+            let mut data = Vec::new();
+            if servers {
+                data.extend([0, 0, 0, 0]);
+                data.extend(port.to_be_bytes());
+                // The same way as a question writes a name.
+                let named = question(0, "127.0.0.1", Wanted::Servers);
+                data.extend(&named[12..named.len() - 4]);
+            } else {
+                data.extend([14]);
+                data.extend(b"authSource=far");
+            }
+            answer.extend((data.len() as u16).to_be_bytes());
+            answer.extend(data);
+            let _ = names.send_to(&answer, who);
+        }
+    });
+    let mut profile = profile(1).with("host", "quay.0.0.1").with("name_server", at).with("tls", "off");
+    profile.settings.insert("srv".into(), Setting::Flag(true));
+    let mut session = connect(&profile, None).unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(rows(session.as_mut(), "ports count"), [["100"]]);
+}
