@@ -56,6 +56,14 @@ fn documents_are_found_and_put_together() {
     assert_eq!(rows(session.as_mut(), "sailings count { 'port.code': 'P3' }"), [["500"]]);
     assert_eq!(rows(session.as_mut(), "ports distinct berths").len(), 5);
     assert_eq!(rows(session.as_mut(), "{ ping: 1 }").len(), 0);
+    // The columns of the first documents are known when the first row comes.
+    let found = run(session.as_mut(), "ports | limit 3").unwrap();
+    assert_eq!(found.seen.lock().unwrap().names, ["_id", "name", "berths", "place"]);
+    assert_eq!(
+        run(session.as_mut(), "ports { _id: -1 }").unwrap().seen.lock().unwrap().results,
+        1,
+        "even without rows"
+    );
     assert_eq!(rows(session.as_mut(), "sailings { _id: 2 } | project { tags: 1 }"), [["2", "[\"a\", \"b\"]"]]);
 }
 

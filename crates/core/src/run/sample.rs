@@ -6,7 +6,7 @@ use arrow_array::RecordBatch;
 
 use jaunty_seam::engine::{Event, Flow, Sink};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader, NULL_TEXT};
 
 /// Rows as text, not cleaned.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -47,6 +47,14 @@ impl Preview {
     fn rows(&self, batch: &RecordBatch) {
         let readers = ColumnReader::all(batch);
         let mut sample = self.sample();
+        // Columns may turn up with the rows.
+        let late = batch.schema_ref().fields().iter().skip(sample.names.len());
+        let late: Vec<_> = late.map(|field| field.name().clone()).collect();
+        sample.names.extend(late);
+        let columns = sample.names.len();
+        for row in &mut sample.rows {
+            row.resize(columns, (CellKind::Null, NULL_TEXT.to_owned()));
+        }
         let room = ROWS.saturating_sub(sample.rows.len());
         for row in 0..batch.num_rows().min(room) {
             let cell = |reader: &ColumnReader<'_>| {
@@ -77,5 +85,39 @@ impl Sink for Preview {
             _ => return Flow::Continue,
         }
         self.wanted()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{Int64Array, RecordBatch};
+    use arrow_schema::{DataType, Field, Schema};
+
+    fn batch(names: &[&str]) -> RecordBatch {
+        let fields: Vec<_> = names.iter().map(|name| Field::new(*name, DataType::Int64, true)).collect();
+        let columns = names.iter().map(|_| Arc::new(Int64Array::from(vec![7])) as _).collect();
+        RecordBatch::try_new(Arc::new(Schema::new(fields)), columns).unwrap()
+    }
+
+    #[test]
+    fn columns_that_turn_up_with_later_rows_are_in_it() {
+        let sample = take(
+            || true,
+            |mut sink| {
+                let first = batch(&["id"]);
+                sink.take(Event::Begins { schema: first.schema(), name: None });
+                sink.take(Event::Rows(first));
+                sink.take(Event::Rows(batch(&["id", "note"])));
+                Ok(())
+            },
+        );
+        let sample = sample.unwrap();
+        let texts: Vec<Vec<&str>> =
+            sample.rows.iter().map(|row| row.iter().map(|(_, text)| text.as_str()).collect()).collect();
+        assert_eq!(
+            (sample.names, texts),
+            (vec!["id".into(), "note".into()], vec![vec!["7", NULL_TEXT], vec!["7", "7"]])
+        );
     }
 }

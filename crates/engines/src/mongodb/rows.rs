@@ -14,7 +14,7 @@ use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
 use crate::net::feed::{held, local};
 
 /// The most rows of the first batch: about what fits on a screen.
-const FIRST_BATCH: usize = 64;
+const FIRST_BATCH: usize = 128;
 
 /// Documents on their way to a sink.
 pub struct Rows {
@@ -23,7 +23,8 @@ pub struct Rows {
     columns: HashMap<String, usize>,
     /// The text of what is no text, a column each.
     texts: Vec<String>,
-    begun: bool,
+    /// A result has begun, and nobody was told: its first rows say which columns it has.
+    begins: bool,
     first: bool,
     pushed: Instant,
     flow: Flow,
@@ -46,7 +47,7 @@ impl Rows {
             assembler: Assembler::new(Vec::new()),
             columns: HashMap::new(),
             texts: Vec::new(),
-            begun: false,
+            begins: false,
             first: true,
             pushed: Instant::now(),
             flow: Flow::Continue,
@@ -82,9 +83,14 @@ impl Rows {
 
     /// A result begins.
     pub fn begin(&mut self) {
-        self.begun = true;
-        let schema = self.assembler.schema();
-        self.send(Event::Begins { schema, name: None });
+        self.begins = true;
+    }
+
+    fn tell_columns(&mut self) {
+        if std::mem::take(&mut self.begins) {
+            let schema = self.assembler.schema();
+            self.send(Event::Begins { schema, name: None });
+        }
     }
 
     /// Adds a document as a row.
@@ -172,6 +178,7 @@ impl Rows {
     /// The result is whole.
     pub fn ends(&mut self, affected: Option<u64>) {
         self.push();
+        self.tell_columns();
         self.send(Event::Ends { affected });
     }
 
@@ -181,6 +188,7 @@ impl Rows {
             return;
         }
         self.first = false;
+        self.tell_columns();
         match self.assembler.take() {
             Ok(batch) => self.send(Event::Rows(batch)),
             Err(error) => {
