@@ -280,3 +280,106 @@ fn servers_are_found_by_their_records() {
     let mut session = connect(&profile, None).unwrap_or_else(|error| panic!("{error}"));
     assert_eq!(rows(session.as_mut(), "ports count"), [["100"]]);
 }
+
+#[test]
+fn a_server_that_sends_anything_at_all_breaks_nothing() {
+    use jaunty_documents::message::command;
+    use jaunty_documents::{Bson, Document};
+    use std::io::{Read as _, Write as _};
+
+    let pair = |name: &str, value: Bson| (name.to_owned(), value);
+    let rows = |n: i32| -> Bson {
+        let row = |i: i32| {
+            let inside: Document = vec![pair("code", Bson::text("P1")), pair("at", Bson::DateTime(i64::from(i)))];
+            Bson::Document(vec![
+                pair("_id", Bson::Int32(i)),
+                pair("port", Bson::Document(inside)),
+                pair("x", Bson::Double(0.5)),
+            ])
+        };
+        Bson::Array((0..n).map(row).collect())
+    };
+    let cursor = vec![pair("id", Bson::Int64(7)), pair("ns", Bson::text("ferry.ports")), pair("firstBatch", rows(4))];
+    let more = vec![pair("id", Bson::Int64(0)), pair("ns", Bson::text("ferry.ports")), pair("nextBatch", rows(3))];
+    let replies: Vec<Document> = vec![
+        vec![
+            pair("isWritablePrimary", Bson::Bool(true)),
+            pair("connectionId", Bson::Int32(3)),
+            pair("ok", Bson::Int32(1)),
+        ],
+        vec![pair("version", Bson::text("9")), pair("ok", Bson::Int32(1))],
+        vec![pair("cursor", Bson::Document(cursor)), pair("ok", Bson::Int32(1))],
+        vec![pair("cursor", Bson::Document(more)), pair("ok", Bson::Int32(1))],
+    ];
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for (round, stream) in listener.incoming().enumerate() {
+            let (Ok(mut stream), replies) = (stream, replies.clone()) else { return };
+            std::thread::spawn(move || {
+                let mut random = round as u64 * 2_654_435_761 + 1;
+                let mut next = move |below: usize| {
+                    random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                    (random >> 33) as usize % below.max(1)
+                };
+                let mut asked = vec![0; 64 << 10];
+                // The first round is as it should be; in the others one reply is damaged.
+                let damaged = if round == 0 { usize::MAX } else { round % 4 };
+                for (number, reply) in replies.iter().enumerate() {
+                    let Ok(16..) = stream.read(&mut asked) else { return };
+                    let mut message = command(1, reply);
+                    message[8..12].copy_from_slice(&(number as u32 + 1).to_le_bytes());
+                    if number == damaged {
+                        for _ in 0..1 + next(3) {
+                            let at = next(message.len());
+                            message[at] = match next(3) {
+                                0 => 0xFF,
+                                1 => 0,
+                                _ => next(256) as u8,
+                            };
+                        }
+                        if next(4) == 0 {
+                            message.truncate(next(message.len()));
+                        }
+                    }
+                    if stream.write_all(&message).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+    let mut profile = profile(port).with("tls", "off");
+    for key in ["connect_seconds", "stop_seconds"] {
+        profile.settings.insert(key.into(), Setting::Number(1));
+    }
+    // As it should be, once.
+    let once = |profile: &Profile| -> Option<Result<usize, EngineError>> {
+        let mut session = connect(profile, None).ok()?;
+        // A reply that is announced and never comes is waited for: until somebody stops it.
+        let stop = Stop::default();
+        let wish = stop.clone();
+        let (end, over) = std::sync::mpsc::channel::<()>();
+        let waiting = std::thread::spawn(move || {
+            if over.recv_timeout(std::time::Duration::from_secs(1)).is_err() {
+                wish.wish();
+            }
+        });
+        let collect = support::Collect::up_to(usize::MAX);
+        let outcome = session.run(&Request::new("ports").until(&stop), Box::new(collect.clone()));
+        let _ = end.send(());
+        waiting.join().unwrap();
+        Some(outcome.map(|()| collect.count()))
+    };
+    assert_eq!(once(&profile), Some(Ok(7)));
+    // Damaged ones are mostly waited for: many at once.
+    let outcomes: Vec<_> = std::thread::scope(|scope| {
+        let (once, profile) = (&once, &profile);
+        let threads: Vec<_> =
+            (0..20).map(|_| scope.spawn(move || (0..12).map(|_| once(profile)).collect::<Vec<_>>())).collect();
+        threads.into_iter().flat_map(|thread| thread.join().expect("nothing panics")).collect()
+    });
+    let refused = outcomes.iter().filter(|outcome| matches!(outcome, Some(Err(_)))).count();
+    let not_connected = outcomes.iter().filter(|outcome| outcome.is_none()).count();
+    assert!(refused > 20 && not_connected > 20, "{refused} refused, {not_connected} not connected");
+}

@@ -227,7 +227,7 @@ impl Again {
         let hello = self.ask(&mut wire, &question).await?;
         if let Some(user) = user {
             self.log_in(&mut wire, user, source, &hello).await?;
-        } else if self.profile.text("auth_mechanism") == Some("x509") {
+        } else if matches!(self.profile.text("auth_mechanism"), Some("x509" | "mongodb-x509")) {
             self.by_certificate(&mut wire).await?;
         }
         Ok((wire, version, hello))
@@ -253,7 +253,7 @@ impl Again {
         };
         let mechanism = match self.profile.text("auth_mechanism") {
             Some("scram-sha-1") => Mechanism::Sha1,
-            Some("x509") => return self.by_certificate(wire).await,
+            Some("x509" | "mongodb-x509") => return self.by_certificate(wire).await,
             Some("plain") => return self.plainly(wire, user).await,
             Some(_) => Mechanism::Sha256,
             None if offered.contains(&"SCRAM-SHA-1") && !offered.contains(&"SCRAM-SHA-256") => Mechanism::Sha1,

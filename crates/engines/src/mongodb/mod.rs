@@ -27,7 +27,7 @@ static KEYS: [Key; SHARED.len() + 8] = keys(
         Key::rare("auth_source", Takes::Text, "admin", "the database that knows the user"),
         Key::rare(
             "auth_mechanism",
-            Takes::Word(&["scram-sha-256", "scram-sha-1", "x509", "plain"]),
+            Takes::Word(&["scram-sha-256", "scram-sha-1", "x509", "mongodb-x509", "plain"]),
             "what the server has, the strongest first",
             "how to log in; x509 takes tls_cert, plain needs TLS",
         ),

@@ -23,8 +23,9 @@ pub struct Rows {
     columns: HashMap<String, usize>,
     /// The text of what is no text, a column each.
     texts: Vec<String>,
+    begun: bool,
     /// A result has begun, and nobody was told: its first rows say which columns it has.
-    begins: bool,
+    untold: bool,
     first: bool,
     pushed: Instant,
     flow: Flow,
@@ -47,7 +48,8 @@ impl Rows {
             assembler: Assembler::new(Vec::new()),
             columns: HashMap::new(),
             texts: Vec::new(),
-            begins: false,
+            begun: false,
+            untold: false,
             first: true,
             pushed: Instant::now(),
             flow: Flow::Continue,
@@ -81,13 +83,13 @@ impl Rows {
         }
     }
 
-    /// A result begins.
+    /// The result begins, if it has not: a server may say so twice, or never.
     pub fn begin(&mut self) {
-        self.begins = true;
+        self.untold |= !std::mem::replace(&mut self.begun, true);
     }
 
     fn tell_columns(&mut self) {
-        if std::mem::take(&mut self.begins) {
+        if std::mem::take(&mut self.untold) {
             let schema = self.assembler.schema();
             self.send(Event::Begins { schema, name: None });
         }

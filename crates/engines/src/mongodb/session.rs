@@ -169,13 +169,8 @@ impl DocumentSession {
             return Err(errors::refused(&refusal));
         }
         if let Some(Element::Document(cursor)) = raw.get("cursor") {
-            let batch = match cursor.get("firstBatch") {
-                Some(first) => {
-                    rows.begin();
-                    Some(first)
-                }
-                None => cursor.get("nextBatch"),
-            };
+            rows.begin();
+            let batch = cursor.get("firstBatch").or_else(|| cursor.get("nextBatch"));
             if let Some(Element::Array(batch)) = batch {
                 for field in batch.iter() {
                     let (_, element) = field.map_err(broken)?;

@@ -67,8 +67,8 @@ impl Wire {
                     }
                     continue;
                 }
-                self.raw.reserve(header.length - self.raw.len());
             }
+            // Not for all that is announced: what comes may be less.
             self.raw.reserve(READ);
             if self.stream.read_buf(&mut self.raw).await? == 0 {
                 return Err(WireError::Closed);

@@ -395,9 +395,10 @@ fn limits(tokens: &[Token]) -> Vec<Token> {
 /// `SELECT … INTO t` makes a table.
 fn into_table(tokens: &[Token]) -> Vec<Token> {
     let mut depth = 0_i32;
-    let into = tokens.iter().position(|token| {
+    let into = tokens.iter().enumerate().position(|(at, token)| {
         depth += i32::from(token.is("(")) - i32::from(token.is(")"));
-        depth == 0 && token.is("into")
+        let inserts = at > 0 && tokens.get(at - 1).is_some_and(|before| before.is("insert"));
+        depth == 0 && token.is("into") && !inserts
     });
     let Some(into) = into else { return tokens.to_vec() };
     let from =
@@ -660,6 +661,10 @@ mod tests {
     #[test]
     fn statements_become_those_of_sqlite() {
         for (text, expected) in [
+            (
+                "with c as (select 1 as i) insert into t select i from c",
+                "with c as(select 1 as i) insert into t select i from c",
+            ),
             ("select top 5 [name] from dbo.ports order by id", "select \"name\" from dbo.ports order by id limit 5"),
             ("select top (2) a from (select top 1 a from t) x", "select a from(select a from t limit 1) x limit(2)"),
             (
