@@ -426,7 +426,10 @@ mod tests {
         let around = Surroundings { catalog: &catalog, dialect: &dialect::DOCUMENTS, snippets: &[], nearby: "" };
         for (text, expected) in [
             ("sail‸ings { delay: 1 }", "table sailings / _id"),
-            ("sailings coun‸t", "count { filter } / How many"),
+            (
+                "sailings coun‸t { delay: 1 }",
+                "count { filter } / How many documents the filter fits. / sent as { count: \"sailings\", query: { delay: 1 } }",
+            ),
             ("sailings { del‸ay: 1 }", "delay  int · not null / column of sailings"),
             ("sailings { \"port.co‸de\": 1 }", "port.code  string"),
             ("sailings { delay: { $g‸t: 1 } }", "$gt / greater"),
@@ -440,7 +443,7 @@ mod tests {
             let cursor = text.find('‸').unwrap();
             let found = about(&text.replacen('‸', "", 1), cursor, around);
             let found = found.map_or("nothing".to_owned(), |about| {
-                [about.title].into_iter().chain(about.lines.into_iter().next()).collect::<Vec<_>>().join(" / ")
+                [about.title].into_iter().chain(about.lines).collect::<Vec<_>>().join(" / ")
             });
             assert!(found.starts_with(expected), "{text}\n  expected {expected}\n  found    {found}");
         }

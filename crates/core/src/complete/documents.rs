@@ -5,6 +5,7 @@
 use super::about::{About, column_line, table_about};
 use super::{Completion, Found, Kind, Surroundings, escaped, finish};
 use jaunty_language::dialect::documents::operators::{self, Entry};
+use jaunty_language::dialect::documents::read::Value;
 use jaunty_language::dialect::documents::statement::{self, VERBS};
 use jaunty_language::edit::snippet::Snippet;
 use jaunty_seam::catalog::Object;
@@ -49,15 +50,27 @@ pub(super) fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Opti
         Some(About { title, lines: vec![entry.text.to_owned()], table: None })
     };
     let find = |entries: &'static [Entry], name: &str| entries.iter().find(|entry| entry.name == name);
+    // What the server gets for the short form.
+    let sent = || {
+        let command = statement::command(text).ok().filter(|_| !text.trim_start().starts_with('{'))?;
+        Some(format!("sent as {}", statement::written(&Value::Object(command))))
+    };
     match reading.place() {
-        Place::Start | Place::Collection => return Some(table_about(named(word)?, catalog, around.dialect)),
+        Place::Start | Place::Collection => {
+            let mut found = table_about(named(word)?, catalog, around.dialect);
+            found.lines.extend(sent());
+            return Some(found);
+        }
         Place::Verb => {
             let verb = VERBS.iter().find(|verb| verb.name == word)?;
-            return Some(About { title: verb.signature.to_owned(), lines: vec![verb.text.to_owned()], table: None });
+            let lines = [verb.text.to_owned()].into_iter().chain(sent()).collect();
+            return Some(About { title: verb.signature.to_owned(), lines, table: None });
         }
         Place::Stage { dollar } => {
             let stage = find(operators::STAGES, word.trim_start_matches('$'))?;
-            return of_entry(stage, word, if dollar { ":" } else { "" });
+            let mut found = of_entry(stage, word, if dollar { ":" } else { "" })?;
+            found.lines.extend(sent());
+            return Some(found);
         }
         Place::Entries(entries) if find(entries, word).is_some() => return of_entry(find(entries, word)?, word, ":"),
         // A text that is no path.

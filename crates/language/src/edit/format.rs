@@ -1,9 +1,11 @@
 //! A statement written anew: a clause a line, what stands in parentheses moved to the right if it is
 //! a query. Its tokens stay as they are, in their order; only blanks change, so it means the same.
 
+mod documents;
+
 use ropey::Rope;
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Family};
 use crate::lexer::{Lexer, TokenKind};
 
 /// Words that begin a line. The longest that fits is one.
@@ -59,6 +61,9 @@ struct Piece {
 
 /// Writes a statement anew. One that holds statements of its own stays as it is.
 pub fn statement(text: &str, dialect: &'static Dialect) -> String {
+    if dialect.family == Family::Documents {
+        return documents::statement(text);
+    }
     let rope = Rope::from_str(text);
     let mut pieces: Vec<Piece> = Vec::new();
     let mut apart = false;
