@@ -61,7 +61,12 @@ pub fn refused(refusal: &Refusal) -> EngineError {
         46 | 24 | 112 => ErrorKind::Locked,
         _ => ErrorKind::Refused,
     };
+    let lacks = |what: &str| matches!(refusal.code, 27 | 291) && refusal.message.contains(what);
     let remedy = match refusal.code {
+        _ if lacks("$geoNear") || lacks("$near") => {
+            "A search by distance needs an index: collection index { path: \"2dsphere\" }"
+        }
+        _ if lacks("text index") => "A search for words needs an index: collection index { path: \"text\" }",
         13 => "Ask for the right, or connect as a user who has it.",
         26 => "There is no such collection: check the name and the database in hand.",
         27 => "There is no such index; the verb indexes lists those of a collection.",
@@ -133,4 +138,22 @@ pub fn login(refusal: &Refusal, user: &str, source: &str, given: bool) -> Engine
         _ => (Step::Login, refusal.message.trim_end_matches('.').to_owned(), "The server gave no details.".to_owned()),
     };
     EngineError::connecting(step, what).code(refusal.code.to_string()).remedy(remedy)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_index_that_is_lacking_is_named() {
+        let remedy = |code, message: &str| {
+            let refusal = Refusal { code, name: String::new(), message: message.to_owned() };
+            refused(&refusal).remedy.unwrap_or_default()
+        };
+        let near =
+            "error processing query: planner returned error :: caused by :: unable to find index for $geoNear query";
+        assert!(remedy(291, near).ends_with("index { path: \"2dsphere\" }"));
+        assert!(remedy(27, "text index required for $text query").ends_with("index { path: \"text\" }"));
+        assert!(remedy(27, "index not found with name [left_1]").contains("the verb indexes"));
+    }
 }
