@@ -228,7 +228,7 @@ pub fn typed(fields: &[(String, Bson)]) -> Result<Option<Bson>, String> {
             .and_then(Bson::as_i64)
             .and_then(|n| u32::try_from(n).ok())
     };
-    let wrong = || format!("this is no value of {key}");
+    let wrong = || format!("this is not a value of {key}");
     Ok(Some(match (key.as_str(), rest) {
         ("$oid", []) => {
             let text = text()?;

@@ -4,9 +4,25 @@ use jaunty_language::dialect::documents::statement::{key, name};
 use jaunty_language::edit::snippet::{escaped, unfilled_place};
 use jaunty_seam::catalog::Object;
 
+use super::templates::{COLUMNS, DEFINITION, NAME, ROWS, Template};
+
+/// In the order in which they are offered.
+pub(super) static TEMPLATES: &[Template] = &[
+    NAME,
+    ROWS,
+    Template { title: "count", make: |of, _, _| Some(count(of)) },
+    Template { title: "rows by column", make: |of, _, _| rows_by_field(of) },
+    COLUMNS,
+    Template { title: "insert", make: |of, _, _| insert(of) },
+    Template { title: "update by key", make: |of, _, _| update(of) },
+    Template { title: "delete by key", make: |of, _, _| Some(delete(of)) },
+    DEFINITION,
+    Template { title: "new index", make: |of, _, _| Some(index(of)) },
+];
+
 /// How many documents there are.
-pub(super) fn count(of: &Object) -> Option<String> {
-    Some(format!("{} count", escaped(&name(&of.name))))
+fn count(of: &Object) -> String {
+    format!("{} count", escaped(&name(&of.name)))
 }
 
 /// The fields of the outermost level: those inside others come with them.
@@ -15,7 +31,7 @@ fn fields(of: &Object) -> impl Iterator<Item = &str> {
 }
 
 /// Documents with the fields that are known.
-pub(super) fn rows_by_field(of: &Object) -> Option<String> {
+fn rows_by_field(of: &Object) -> Option<String> {
     let all: Vec<_> = fields(of).map(|field| format!("{}: 1", escaped(&key(field)))).collect();
     (!all.is_empty()).then(|| format!("{}\n| project {{ {} }}", escaped(&name(&of.name)), all.join(", ")))
 }
@@ -30,13 +46,13 @@ fn places(of: &Object, from: usize) -> Vec<String> {
 }
 
 /// A new document.
-pub(super) fn insert(of: &Object) -> Option<String> {
+fn insert(of: &Object) -> Option<String> {
     let places = places(of, 1);
     (!places.is_empty()).then(|| format!("{} insert {{ {} }}", escaped(&name(&of.name)), places.join(", ")))
 }
 
 /// The change of one document.
-pub(super) fn update(of: &Object) -> Option<String> {
+fn update(of: &Object) -> Option<String> {
     let places = places(of, 2);
     let by = unfilled_place(1, "_id");
     let set = places.join(", ");
@@ -45,12 +61,12 @@ pub(super) fn update(of: &Object) -> Option<String> {
 }
 
 /// The removal of one document.
-pub(super) fn delete(of: &Object) -> String {
+fn delete(of: &Object) -> String {
     format!("{} delete {{ _id: {} }}", escaped(&name(&of.name)), unfilled_place(1, "_id"))
 }
 
 /// A new index.
-pub(super) fn index(of: &Object) -> String {
+fn index(of: &Object) -> String {
     let field = fields(of).find(|field| *field != "_id").unwrap_or("field");
     format!("{} index {{ ${{1:{}}}: 1 }}", escaped(&name(&of.name)), escaped(&key(field)))
 }

@@ -15,21 +15,34 @@ pub struct Template {
     pub make: fn(&Object, &Catalog, &Dialect) -> Option<String>,
 }
 
-/// All of them, in the order in which they are offered.
-pub static TEMPLATES: &[Template] = &[
-    Template { title: "name", make: |object, catalog, dialect| Some(table_name(object, catalog, dialect)) },
-    Template { title: "rows", make: rows },
+/// Those of a language, in the order in which they are offered.
+pub fn of(dialect: &Dialect) -> &'static [Template] {
+    match dialect.family {
+        Family::Documents => of_documents::TEMPLATES,
+        Family::Sql | Family::Commands => TEMPLATES,
+    }
+}
+
+pub(super) const NAME: Template =
+    Template { title: "name", make: |object, catalog, dialect| Some(table_name(object, catalog, dialect)) };
+pub(super) const ROWS: Template = Template { title: "rows", make: rows };
+pub(super) const COLUMNS: Template = Template { title: "columns", make: columns };
+pub(super) const DEFINITION: Template = Template {
+    title: "definition",
+    make: |object, catalog, dialect| definition(object, catalog, dialect).map(|text| escaped(&text)),
+};
+
+static TEMPLATES: &[Template] = &[
+    NAME,
+    ROWS,
     Template { title: "count", make: count },
     Template { title: "rows by column", make: rows_by_column },
-    Template { title: "columns", make: columns },
+    COLUMNS,
     Template { title: "insert", make: insert },
     Template { title: "update by key", make: update },
     Template { title: "delete by key", make: delete },
     Template { title: "call", make: call },
-    Template {
-        title: "definition",
-        make: |object, catalog, dialect| definition(object, catalog, dialect).map(|text| escaped(&text)),
-    },
+    DEFINITION,
     Template { title: "new index", make: |object, catalog, dialect| new_index(object, catalog, dialect, 0) },
     Template {
         title: "new index, every clause",
@@ -60,10 +73,6 @@ fn place(number: usize, text: &str) -> String {
     format!("${{{number}:{}}}", escaped(text))
 }
 
-fn is_of_documents(dialect: &Dialect) -> bool {
-    dialect.family == Family::Documents
-}
-
 /// The name of an object in a text with places.
 fn table_name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
     escaped(&name(object, catalog, dialect))
@@ -87,22 +96,15 @@ fn rows(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String>
 }
 
 fn count(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    if is_of_documents(dialect) {
-        return of_documents::count(relation(object)?);
-    }
     relation(object).map(|object| format!("select count(*) from {}", table_name(object, catalog, dialect)))
 }
 
 fn columns(object: &Object, _: &Catalog, dialect: &Dialect) -> Option<String> {
-    // What lies inside another field is named with that one.
     let names: Vec<_> = object.columns.iter().map(|column| column_name(&column.name, dialect)).collect();
     (!names.is_empty()).then(|| names.join(", "))
 }
 
 fn rows_by_column(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    if is_of_documents(dialect) {
-        return of_documents::rows_by_field(relation(object)?);
-    }
     let columns = columns(relation(object)?, catalog, dialect)?;
     Some(format!("select {columns}\nfrom {}", table_name(object, catalog, dialect)))
 }
@@ -113,9 +115,6 @@ fn given(object: &Object) -> Vec<&Column> {
 }
 
 fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    if is_of_documents(dialect) {
-        return of_documents::insert(relation(object)?);
-    }
     let given = given(relation(object)?);
     if given.is_empty() {
         return None;
@@ -140,9 +139,6 @@ fn by_key(object: &Object, from: usize, dialect: &Dialect) -> String {
 }
 
 fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    if is_of_documents(dialect) {
-        return of_documents::update(relation(object)?);
-    }
     let given: Vec<_> = given(relation(object)?).into_iter().filter(|column| !column.key).collect();
     if given.is_empty() {
         return None;
@@ -160,9 +156,6 @@ fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
 
 fn delete(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
     let object = relation(object)?;
-    if is_of_documents(dialect) {
-        return Some(of_documents::delete(object));
-    }
     Some(format!("delete from {}\n{}", table_name(object, catalog, dialect), by_key(object, 1, dialect)))
 }
 
@@ -346,9 +339,6 @@ fn new_index(object: &Object, catalog: &Catalog, dialect: &Dialect, form: usize)
     if !matches!(object.kind, ObjectKind::Table | ObjectKind::MaterialisedView) {
         return None;
     }
-    if is_of_documents(dialect) {
-        return (form == 0).then(|| of_documents::index(object));
-    }
     let column = object.columns.first().map_or("column", |column| column.name.as_str());
     let places = [
         ("NAME", place(1, &dialect.name_as_written(&format!("{}_{column}", object.name)))),
@@ -407,7 +397,7 @@ mod tests {
         let catalog = harbour();
         let mut all = String::new();
         for object in catalog.objects() {
-            for template in TEMPLATES {
+            for template in of(&POSTGRES) {
                 if let Some(text) = (template.make)(object, &catalog, &POSTGRES) {
                     all.push_str(&format!("-- {} of {}\n{text}\n", template.title, object.name));
                 }
@@ -442,7 +432,7 @@ mod tests {
         {
             let object = catalog.objects().iter().find(|known| known.name == object).unwrap();
             for dialect in dialects {
-                for template in TEMPLATES.iter().filter(|template| template.title != "definition") {
+                for template in of(dialect).iter().filter(|template| template.title != "definition") {
                     if let Some(text) = (template.make)(object, &catalog, dialect) {
                         all.push_str(&format!("-- {} of {}\n{}\n", template.title, object.name, Snippet::plain(&text)));
                     }

@@ -68,8 +68,8 @@ pub fn refused(refusal: &Refusal) -> EngineError {
         }
         _ if lacks("text index") => "A search for words needs an index: collection index { path: \"text\" }",
         13 => "Ask for the right, or connect as a user who has it.",
-        26 => "There is no such collection: check the name and the database in hand.",
-        27 => "There is no such index; the verb indexes lists those of a collection.",
+        26 => "The collection does not exist: check its name and the current database.",
+        27 => "The index does not exist; the verb indexes lists those of a collection.",
         43 => "The cursor is gone: the server forgets those that rest too long. Run it again.",
         59 => "Check how the command is written; { listCommands: 1 } lists them.",
         112 => "Another session changed it meanwhile. Run it again.",

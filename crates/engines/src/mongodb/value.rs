@@ -26,7 +26,13 @@ pub fn document(fields: &[(String, Value)]) -> Result<Document, String> {
 
 fn number(text: &str) -> Result<Bson, String> {
     if text.contains(['.', 'e', 'E']) {
-        return text.parse().map(Bson::Double).map_err(|_| format!("{text} is no number"));
+        let number: f64 = text.parse().map_err(|_| format!("{text} is not a number"))?;
+        // What is too large would be infinite.
+        return if number.is_finite() {
+            Ok(Bson::Double(number))
+        } else {
+            Err(format!("{text} is too large for a number"))
+        };
     }
     match text.parse::<i64>() {
         Ok(value) => Ok(i32::try_from(value).map_or(Bson::Int64(value), Bson::Int32)),

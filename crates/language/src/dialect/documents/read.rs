@@ -158,7 +158,7 @@ impl<'a> Reader<'a> {
                     Some(word @ ("NaN" | "Infinity")) => Ok(typed_double(word)),
                     Some(word) => {
                         self.at = start;
-                        Err(self.mistake(format!("{word} is no value; a text needs quotes")))
+                        Err(self.mistake(format!("{word} is not a value; text needs quotes")))
                     }
                     None => Err(self.unexpected("a value")),
                 }
@@ -221,7 +221,7 @@ impl<'a> Reader<'a> {
             _ if text.parse::<f64>().is_ok() && text.contains(|c: char| c.is_ascii_digit()) => {
                 Value::Number(text.trim_start_matches('+').to_owned())
             }
-            _ => return Err(self.mistake(format!("{text} is no number"))),
+            _ => return Err(self.mistake(format!("{text} is not a number"))),
         };
         self.at += end;
         Ok(value)
@@ -305,13 +305,13 @@ mod tests {
     #[test]
     fn mistakes_say_where() {
         for (text, at, message) in [
-            ("{ a: b }", 5, "b is no value; a text needs quotes"),
+            ("{ a: b }", 5, "b is not a value; text needs quotes"),
             ("{ a 1 }", 4, "a colon is expected here, and not 1"),
             ("{ a: 1 b: 2 }", 7, "a comma or } is expected here, and not b"),
             ("{ a: 1", 6, "a comma or } is missing at the end"),
             ("{ a: 'x }", 5, "this text never closes"),
             ("[1, 2", 5, "a comma or ] is missing at the end"),
-            ("{ a: 1x }", 5, "1x is no number"),
+            ("{ a: 1x }", 5, "1x is not a number"),
             ("{} {}", 3, "the end is expected here, and not {"),
             ("/* x", 0, "this comment never closes"),
             ("'\\q'", 2, "\\q stands for nothing"),

@@ -224,7 +224,7 @@ fn short(reader: &mut Reader<'_>) -> Result<Command, Mistake> {
         }
         Some(word) => {
             let known: Vec<_> = VERBS.iter().map(|verb| verb.name).collect();
-            let message = format!("{word} is no verb; there are {}", known.join(", "));
+            let message = format!("{word} is not a verb; the verbs are {}", known.join(", "));
             return Err(Mistake { at, message });
         }
     };
@@ -291,7 +291,7 @@ fn options(reader: &mut Reader<'_>, command: &mut Command) -> Result<(), Mistake
     while reader.take('|')? {
         match reader.word()? {
             Some("option") => command.extend(reader.object_here()?),
-            _ => return Err(reader.mistake("behind this verb there is only | option { … }")),
+            _ => return Err(reader.mistake("after this verb only | option { … } can follow")),
         }
     }
     finish(reader)
@@ -460,7 +460,7 @@ mod tests {
         for (text, expected) in [
             (
                 "sailings fnd {}",
-                "9: fnd is no verb; there are find, count, distinct, aggregate, indexes, insert, update, replace, delete, index, drop, create",
+                "9: fnd is not a verb; the verbs are find, count, distinct, aggregate, indexes, insert, update, replace, delete, index, drop, create",
             ),
             ("sailings delete", "15: a document { … } is missing at the end"),
             (
@@ -472,7 +472,7 @@ mod tests {
                 "9: replace takes a document; update takes operators such as { $set: { … } }",
             ),
             ("sailings | limit", "11: the stage limit needs a value"),
-            ("sailings insert {} | limit 5", "26: behind this verb there is only | option { … }"),
+            ("sailings insert {} | limit 5", "26: after this verb only | option { … } can follow"),
             ("sailings {} x", "12: a stage | … or the end is expected here, and not x"),
             ("{ }", "0: a command has at least one field, its name"),
         ] {

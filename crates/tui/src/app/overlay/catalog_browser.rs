@@ -158,7 +158,7 @@ impl CatalogBrowser {
         let object = self.object()?;
         let definition = self.definition.clone().filter(|(name, _)| *name == object.to_name());
         let mut items = Vec::new();
-        for template in templates::TEMPLATES {
+        for template in templates::of(dialect) {
             let made = match (template.title, &definition) {
                 ("definition", Some((_, text))) => Some(jaunty_language::edit::snippet::escaped(text)),
                 _ => (template.make)(object, &self.catalog, dialect),
@@ -221,7 +221,7 @@ impl CatalogBrowser {
         if self.asked.as_ref() == Some(&name) || self.sample.as_ref().is_some_and(|(of, _)| *of == name) {
             return;
         }
-        let rows = templates::TEMPLATES
+        let rows = templates::of(self.dialect)
             .iter()
             .find(|t| t.title == "rows")
             .and_then(|t| (t.make)(&object, &self.catalog, self.dialect))
