@@ -1,4 +1,4 @@
-//! The stand-in of SQL Server is what it says: two clients that nobody here wrote speak to it, in both ways of TLS and
+//! The stand-ins are what they say: clients that nobody here wrote speak to them, in both ways of TLS and
 //! without.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
@@ -6,6 +6,7 @@
 use std::path::Path;
 use std::process::Command;
 
+use jaunty_standins::documents;
 use jaunty_standins::tds::{Options, Server, Tls};
 use jaunty_testservers::Certificates;
 
@@ -118,4 +119,123 @@ fn a_client_in_python_alone() {
     OperationalError ("Login failed for user 'clerk'.", None)
     OperationalError ('Cannot open database "nowhere" requested by the login. The login failed. Login failed for user \'clerk\'.', None)
     "#);
+}
+
+/// What a script prints that is given the ports of stand-ins of document databases: one that lets everybody in, one with
+/// TLS and logins, and those of a replica set; and the authority's certificate.
+fn of_documents(script: &str) -> (String, [documents::Server; 3]) {
+    let folder = tempfile::tempdir().unwrap();
+    let certificates = Certificates::make(folder.path(), "root");
+    let tls = Some(Tls { cert: certificates.cert.clone(), key: certificates.key.clone() });
+    let mut mechanisms = documents::Options::default().mechanisms;
+    mechanisms.push("PLAIN".into());
+    let login = Some(("clerk".to_owned(), "salt and fog".to_owned()));
+    let client_ca = Some(certificates.ca.clone());
+    let options = documents::Options { tls, login, mechanisms, client_ca, ..documents::Options::default() };
+    let set = Some(("fleet".to_owned(), 3));
+    let servers = [
+        documents::Server::start(documents::Options::default()).unwrap(),
+        documents::Server::start(options).unwrap(),
+        documents::Server::start(documents::Options { replica_set: set, ..documents::Options::default() }).unwrap(),
+    ];
+    let file = folder.path().join("client.py");
+    std::fs::write(&file, script).unwrap();
+    let pem = folder.path().join("both.pem");
+    let both = [&certificates.cert, &certificates.key].map(|file| std::fs::read_to_string(file).unwrap()).concat();
+    std::fs::write(&pem, both).unwrap();
+    let mut arguments = vec![servers[0].port().to_string(), servers[1].port().to_string()];
+    arguments.push(servers[2].ports().iter().map(|port| format!("127.0.0.1:{port}")).collect::<Vec<_>>().join(","));
+    arguments.extend([certificates.ca.display().to_string(), pem.display().to_string()]);
+    let done = Command::new(python()).arg(&file).args(arguments).output().unwrap();
+    let (out, error) = (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
+    assert!(done.status.success(), "{out}\n{error}");
+    (out.into_owned(), servers)
+}
+
+const WAYS_OF_DOCUMENTS: &str = r#"
+import sys, datetime, threading, time, pymongo
+from bson import *
+from bson.decimal128 import Decimal128
+open_, safe, fleet, ca, pem = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3], sys.argv[4], sys.argv[5]
+def connect(port, **more):
+    return pymongo.MongoClient('127.0.0.1', port, serverSelectionTimeoutMS=4000, **more)
+c = connect(open_)
+d = c.ferry
+when = datetime.datetime(2031, 3, 5, 12, 0)
+d.things.insert_one({'_id': ObjectId('65f0c0ffee65f0c0ffee65f0'), 'a': 1, 'b': Int64(2), 'c': 1.5, 'd': Decimal128('12.50'), 'e': when,
+    'f': b'\x00\x01', 'g': Regex('^x', 'i'), 'h': Timestamp(5, 6), 'i': None, 'j': [1, {'k': True}], 'l': MinKey(), 'm': MaxKey(), 'n': Code('x')})
+print(d.things.find_one())
+d.sailings.insert_many([{'_id': i, 'port': {'code': f'P{i % 3}'}, 'delay': i % 7, 'tags': ['a', 'b'][: i % 3], 'at': when + datetime.timedelta(days=i)} for i in range(300)])
+s = d.sailings
+print(s.count_documents({'delay': {'$gt': 3}}), len(list(s.find({'port.code': 'P1'}, batch_size=7))), s.distinct('tags'))
+print(list(s.find({'tags': 'b', 'delay': {'$in': [1, 2]}}, {'delay': 1, 'port': 1}).sort([('delay', -1), ('_id', 1)]).skip(1).limit(2)))
+print(list(s.aggregate([{'$match': {'delay': {'$gte': 2}}}, {'$group': {'_id': '$port.code', 'n': {'$sum': 1}, 'mean': {'$avg': '$delay'}, 'worst': {'$max': '$delay'}}}, {'$sort': {'_id': 1}}])))
+print(list(s.aggregate([{'$limit': 2}, {'$project': {'month': {'$month': '$at'}, 'text': {'$concat': ['$port.code', '-', {'$toString': '$delay'}]}, 'day': {'$dateToString': {'date': '$at', 'format': '%Y-%m-%d'}}}}])))
+d.ports.insert_many([{'_id': f'P{i}', 'name': f'port {i}', 'place': {'type': 'Point', 'coordinates': [i / 10, 51]}} for i in range(3)])
+print(list(s.aggregate([{'$limit': 1}, {'$lookup': {'from': 'ports', 'localField': 'port.code', 'foreignField': '_id', 'as': 'port'}}, {'$unwind': '$port'}, {'$project': {'port.name': 1}}])))
+print(list(s.aggregate([{'$facet': {'n': [{'$count': 'all'}], 'tags': [{'$unwind': '$tags'}, {'$sortByCount': '$tags'}]}}])))
+def refused(what):
+    try:
+        print(what())
+    except pymongo.errors.PyMongoError as error:
+        print(type(error).__name__, getattr(error, 'code', None), str(getattr(error, 'details', None) and error.details.get('errmsg') or error)[:90])
+near = {'place': {'$near': {'$geometry': {'type': 'Point', 'coordinates': [0.2, 51]}, '$maxDistance': 8000}}}
+refused(lambda: list(d.ports.find(near)))
+d.ports.create_index([('place', '2dsphere')])
+print([p['_id'] for p in d.ports.find(near)], [(p['_id'], round(p['m'])) for p in d.ports.aggregate([{'$geoNear': {'near': {'type': 'Point', 'coordinates': [0, 51]}, 'distanceField': 'm'}}])])
+refused(lambda: list(d.ports.find({'$text': {'$search': 'port'}})))
+d.ports.create_index([('name', 'text')])
+print([(p['_id'], p['s']) for p in d.ports.find({'$text': {'$search': 'port 1'}}, {'s': {'$meta': 'textScore'}}).sort([('s', {'$meta': 'textScore'})])])
+s.create_index('delay')
+plan = s.find({'delay': 3}).explain()
+print(plan['queryPlanner']['winningPlan']['inputStage']['stage'], plan['executionStats']['totalDocsExamined'], plan['executionStats']['nReturned'])
+d.ports.create_index('name', unique=True)
+refused(lambda: d.ports.insert_one({'name': 'port 1'}))
+refused(lambda: list(s.aggregate([{'$nonsense': {}}])))
+refused(lambda: list(s.find({'a': {'$nonsense': 1}})))
+print(s.update_many({'delay': 1}, {'$set': {'port.late': True}, '$inc': {'delay': 10}, '$push': {'tags': {'$each': ['x', 'y'], '$slice': -1}}}).modified_count, s.find_one({'_id': 1}))
+print(s.update_one({'_id': 'new', 'a.b': 2}, {'$setOnInsert': {'made': 1}}, upsert=True).upserted_id, s.find_one({'_id': 'new'}))
+print(s.find_one_and_update({'_id': 2}, [{'$set': {'twice': {'$multiply': ['$delay', 2]}}}], return_document=True)['twice'], s.delete_many({'port.code': 'P2'}).deleted_count)
+refused(lambda: s.replace_one({'_id': 3}, {'_id': 4}))
+list(s.aggregate([{'$group': {'_id': '$port.code', 'n': {'$sum': 1}}}, {'$merge': {'into': 'totals'}}]))
+print(list(d.totals.find().sort('_id')))
+d.create_collection('checked', validator={'$jsonSchema': {'required': ['n'], 'properties': {'n': {'bsonType': 'int', 'minimum': 1}}}})
+refused(lambda: d.checked.insert_one({'n': 0}))
+d.create_collection('late', viewOn='sailings', pipeline=[{'$match': {'delay': {'$gt': 10}}}])
+print(d.late.count_documents({}), sorted((o['name'], o['type']) for o in d.list_collections()))
+print(sorted(i['name'] for i in d.ports.list_indexes()), c.list_database_names())
+# What is slow ends by killOp.
+c.admin.command({'configureFailPoint': 'failCommand', 'mode': {'times': 1}, 'data': {'failCommands': ['find'], 'blockConnection': True, 'blockTimeMS': 60000}})
+def end():
+    while True:
+        running = [op for op in c.admin.command('currentOp')['inprog'] if 'find' in op['command']]
+        if running:
+            return c.admin.command('killOp', op=running[0]['opid'])
+        time.sleep(0.01)
+t = threading.Thread(target=end); t.start()
+refused(lambda: list(s.find())); t.join()
+cursor = s.find(batch_size=2); next(cursor); c.ferry.command('killCursors', 'sailings', cursors=[cursor.cursor_id])
+refused(lambda: list(cursor))
+# Logins, certificates, compression.
+for more in ({'authMechanism': 'SCRAM-SHA-256'}, {'authMechanism': 'SCRAM-SHA-1'}, {'authMechanism': 'PLAIN', 'authSource': '$external'}, {}):
+    print(more, connect(safe, tls=True, tlsCAFile=ca, username='clerk', password='salt and fog', **more).ferry.things.count_documents({}))
+print(connect(safe, tls=True, tlsCAFile=ca, tlsCertificateKeyFile=pem, authMechanism='MONGODB-X509').ferry.things.count_documents({}))
+refused(lambda: connect(safe, tls=True, tlsCAFile=ca, username='clerk', password='fog').ferry.things.find_one())
+refused(lambda: connect(safe, tls=True, tlsCAFile=ca).ferry.things.find_one())
+print('zlib', len(list(connect(open_, compressors='zlib').ferry.sailings.find())))
+# A replica set whose primary steps down.
+r = pymongo.MongoClient(fleet.split(','), replicaSet='fleet', serverSelectionTimeoutMS=8000)
+r.ferry.kept.insert_one({'_id': 1})
+before = r.primary
+r.admin.command('replSetStepDown', 60)
+refused(lambda: pymongo.MongoClient(*before, directConnection=True).ferry.kept.insert_one({'_id': 2}))
+r.ferry.kept.insert_one({'_id': 3})
+print(r.primary != before, sorted(one['_id'] for one in r.ferry.kept.find()))
+"#;
+
+#[test]
+fn a_client_of_documents() {
+    let (out, servers) = of_documents(WAYS_OF_DOCUMENTS);
+    assert!(servers[0].compressed() > 0, "messages came compressed");
+    insta::assert_snapshot!(out);
 }

@@ -21,18 +21,12 @@ use std::collections::HashMap;
 use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use rustls::ServerConfig;
 
-/// A certificate and its key, PEM files.
-#[derive(Debug, Clone)]
-pub struct Tls {
-    /// The certificate.
-    pub cert: PathBuf,
-    /// Its key.
-    pub key: PathBuf,
-}
+pub(crate) use crate::held;
+pub use crate::tls::{StartError, Tls};
 
 /// How a server is to be.
 #[derive(Debug, Clone)]
@@ -68,17 +62,6 @@ impl Default for Options {
             reading_port: None,
         }
     }
-}
-
-/// Why a server could not start.
-#[derive(Debug, thiserror::Error)]
-pub enum StartError {
-    /// The port cannot be had.
-    #[error("the port cannot be listened on: {0}")]
-    Port(#[from] std::io::Error),
-    /// The certificate cannot be used.
-    #[error("the certificate cannot be used: {0}")]
-    Certificate(String),
 }
 
 /// A server that runs until it is dropped.
@@ -176,11 +159,6 @@ impl Drop for Shared {
             }
         }
     }
-}
-
-/// What a mutex holds, also after a panic of another thread.
-pub(crate) fn held<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn listen(listener: &TcpListener, shared: &Arc<Shared>) {

@@ -4,11 +4,9 @@ use std::io::{self, Read, Write};
 use std::net::TcpStream;
 use std::sync::Arc;
 
-use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::{ServerConfig, ServerConnection};
 
-use super::Tls;
+use crate::tls::{Tls, config};
 
 /// The kinds of packets that a client sends.
 pub const BATCH: u8 = 1;
@@ -26,19 +24,8 @@ const MOST: usize = 64 << 20;
 /// The settings of a server with this certificate: for a handshake in packets, which ends with it only in TLS 1.2, and for
 /// one before all else.
 pub fn configs(tls: &Tls) -> Result<[Arc<ServerConfig>; 2], String> {
-    Ok([config(tls, &[&rustls::version::TLS12])?, config(tls, rustls::DEFAULT_VERSIONS)?])
-}
-
-fn config(tls: &Tls, versions: &[&'static rustls::SupportedProtocolVersion]) -> Result<Arc<ServerConfig>, String> {
-    let chain = CertificateDer::pem_file_iter(&tls.cert).and_then(Iterator::collect::<Result<Vec<_>, _>>);
-    let chain = chain.map_err(|error| format!("{}: {error}", tls.cert.display()))?;
-    let key = PrivateKeyDer::from_pem_file(&tls.key).map_err(|error| format!("{}: {error}", tls.key.display()))?;
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = ServerConfig::builder_with_provider(provider).with_protocol_versions(versions);
-    let builder = builder.map_err(|error| error.to_string())?.with_no_client_auth();
-    let mut config = builder.with_single_cert(chain, key).map_err(|error| error.to_string())?;
-    config.alpn_protocols = vec![b"tds/8.0".to_vec()];
-    Ok(Arc::new(config))
+    let over = |versions| config(tls, versions, Some(b"tds/8.0"), None);
+    Ok([over(&[&rustls::version::TLS12])?, over(rustls::DEFAULT_VERSIONS)?])
 }
 
 /// A connection with a client.
