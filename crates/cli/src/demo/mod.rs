@@ -1,6 +1,7 @@
 //! `jaunty demo`: the invented world of Saltmarsh Line, a ferry company, and ten statements that
 //! lead through it.
 
+mod documents;
 mod names;
 mod simulated;
 mod world;
@@ -28,6 +29,9 @@ pub const TOUR: &str = include_str!("tour.sql");
 
 /// Statements in T-SQL.
 const OFFICE: &str = include_str!("office.sql");
+
+/// Statements of collections.
+const LOG: &str = include_str!("log.documents");
 
 /// The demonstration in a folder.
 struct Layout {
@@ -83,6 +87,10 @@ fn lay(folder: &Path) -> Result<Layout, LayError> {
         world::make(&beside)?;
         std::fs::rename(&beside, &database)?;
     }
+    let collections = folder.join("collections");
+    if !collections.exists() {
+        documents::make(&database, &collections)?;
+    }
     let connections = folder.join("connections.toml");
     if !connections.exists() {
         let text = "# The connections of the demonstration. Each table is one connection; its heading is the name.\n\n";
@@ -101,14 +109,15 @@ fn lay(folder: &Path) -> Result<Layout, LayError> {
         let mut office = Profile::new("ferry-office", "sqlserver").with(simulated::KEY, "saltmarsh.db");
         office.note = Some("the same data as SQL Server has it: a simulated server, started when it is chosen".into());
         edit::put(&connections, &office)?;
-    }
-    let office = folder.join("office.sql");
-    if !office.exists() {
-        std::fs::write(&office, OFFICE)?;
+        let mut log = Profile::new("ferry-log", "mongodb").with(simulated::KEY, "collections");
+        log.note = Some("the same world as documents: a simulated server in memory, started when it is chosen".into());
+        edit::put(&connections, &log)?;
     }
     let tour = folder.join("tour.sql");
-    if !tour.exists() {
-        std::fs::write(&tour, TOUR)?;
+    for (file, text) in [(&tour, TOUR), (&folder.join("office.sql"), OFFICE), (&folder.join("log.documents"), LOG)] {
+        if !file.exists() {
+            std::fs::write(file, text)?;
+        }
     }
     Ok(Layout { folders: Folders::below(folder), tour, connections })
 }

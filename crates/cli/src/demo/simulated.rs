@@ -9,24 +9,79 @@ use jaunty_language::dialect::Dialect;
 use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::{EngineError, Step};
 use jaunty_seam::profile::{Profile, Secret, Setting};
-use jaunty_standins::tds;
+use jaunty_standins::{StartError, documents, tds};
 
-/// The key of a profile whose server is one of ours: the SQLite file with its data.
+/// The key of a profile whose server is one of ours: where its data lies.
 pub const KEY: &str = "simulated";
 
-const SIMULATED: Key =
-    Key::rare(KEY, Takes::Path, "", "start a simulated server over this SQLite file, and connect to it");
+const SIMULATED: Key = Key::rare(KEY, Takes::Path, "", "start a simulated server over this data, and connect to it");
+
+/// What can be simulated.
+#[derive(Clone, Copy)]
+enum Kind {
+    /// SQL Server, over a SQLite file.
+    Tds,
+    /// A document database, over a folder of collections.
+    Documents,
+}
+
+/// A server that runs.
+enum Running {
+    Tds(tds::Server),
+    Documents(documents::Server),
+}
+
+impl Kind {
+    fn of(engine: &str) -> Option<Kind> {
+        match engine {
+            "sqlserver" => Some(Kind::Tds),
+            "mongodb" => Some(Kind::Documents),
+            _ => None,
+        }
+    }
+
+    fn start(self, data: PathBuf) -> Result<Running, StartError> {
+        match self {
+            Kind::Tds => {
+                tds::Server::start(tds::Options { data: Some(data), ..tds::Options::default() }).map(Running::Tds)
+            }
+            Kind::Documents => {
+                let options = documents::Options { data: Some(data), ..documents::Options::default() };
+                documents::Server::start(options).map(Running::Documents)
+            }
+        }
+    }
+
+    /// How to connect to it: a profile, and a password where it wants one.
+    fn adapted(self, profile: Profile) -> (Profile, Option<Secret>) {
+        match self {
+            Kind::Tds => {
+                let options = tds::Options::default();
+                let profile = profile.with("user", options.user).with("database", options.database);
+                (profile, Some(Secret::new(options.password)))
+            }
+            Kind::Documents => (profile.with("database", documents::Options::default().database), None),
+        }
+    }
+}
+
+impl Running {
+    fn port(&self) -> u16 {
+        match self {
+            Running::Tds(server) => server.port(),
+            Running::Documents(server) => server.port(),
+        }
+    }
+}
 
 /// The engines, those that can be simulated as such.
 pub fn engines() -> &'static [&'static dyn Engine] {
     static ALL: LazyLock<Vec<&'static dyn Engine>> = LazyLock::new(|| {
         let simulated = |engine: &&'static dyn Engine| -> &'static dyn Engine {
-            if engine.name() != "sqlserver" {
-                return *engine;
-            }
+            let Some(kind) = Kind::of(engine.name()) else { return *engine };
             // As the table of engines, both live as long as the program.
             let keys = Box::leak(engine.keys().iter().copied().chain([SIMULATED]).collect());
-            Box::leak(Box::new(Simulated { engine: *engine, keys, server: Mutex::default() }))
+            Box::leak(Box::new(Simulated { engine: *engine, kind, keys, server: Mutex::default() }))
         };
         ENGINES.iter().map(simulated).collect()
     });
@@ -35,8 +90,9 @@ pub fn engines() -> &'static [&'static dyn Engine] {
 
 struct Simulated {
     engine: &'static dyn Engine,
+    kind: Kind,
     keys: &'static [Key],
-    server: Mutex<Option<tds::Server>>,
+    server: Mutex<Option<Running>>,
 }
 
 impl Simulated {
@@ -46,8 +102,7 @@ impl Simulated {
         if let Some(server) = server.as_ref() {
             return Ok(server.port());
         }
-        let options = tds::Options { data: Some(data), ..tds::Options::default() };
-        let started = tds::Server::start(options).map_err(|error| {
+        let started = self.kind.start(data).map_err(|error| {
             EngineError::connecting(Step::Reach, format!("the simulated server could not start: {error}"))
         })?;
         let port = started.port();
@@ -91,14 +146,11 @@ impl Engine for Simulated {
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {
         let Some(data) = attempt.profile.path(KEY) else { return self.engine.connect(attempt) };
-        let options = tds::Options::default();
-        let mut profile = attempt.profile.clone().with("host", "127.0.0.1").with("user", options.user);
-        profile = profile.with("database", options.database);
+        let mut profile = attempt.profile.clone().with("host", "127.0.0.1");
         profile.settings.insert("port".into(), Setting::Number(self.port(data)?.into()));
         profile.settings.remove(KEY);
-        let secret = Secret::new(options.password);
-        let attempt =
-            Attempt { profile: &profile, secret: Some(&secret), prompt: attempt.prompt, stop: attempt.stop.clone() };
-        self.engine.connect(&attempt)
+        let (profile, secret) = self.kind.adapted(profile);
+        let (prompt, stop) = (attempt.prompt, attempt.stop.clone());
+        self.engine.connect(&Attempt { profile: &profile, secret: secret.as_ref(), prompt, stop })
     }
 }
