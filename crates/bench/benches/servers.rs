@@ -1,7 +1,7 @@
 //! Speed and memory with real servers, each beside the bare driver's loop in the same run.
 //!
 //! `cargo bench -p jaunty-bench --bench servers` measures all; a name behind `--`, some:
-//! `postgres`, `mariadb`, `sqlserver`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
+//! `postgres`, `mariadb`, `sqlserver`, `documents`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
 
 #![allow(clippy::print_stdout)] // It is a report.
 
@@ -18,6 +18,9 @@ use jaunty_core::files::Folders;
 use jaunty_core::run::connection_worker::{ConnectionWorker, Order, Report};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping};
+use jaunty_documents::Bson;
+use jaunty_documents::message::{self, command};
+use jaunty_documents::raw::Element;
 use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_standins::tds::{Options, Server};
@@ -45,6 +48,9 @@ fn main() -> Outcome {
     }
     if is_wanted("sqlserver") {
         sqlserver(rows.min(1_000_000))?;
+    }
+    if is_wanted("documents") {
+        documents(rows.min(200_000))?;
     }
     if is_wanted("stops") {
         stops()?;
@@ -268,6 +274,79 @@ fn sqlserver(rows: u64) -> Outcome {
         arrived.recv()?.duration_since(begun).as_secs_f64() * 1e3
     );
     println!("  peak memory of the whole measurement, the server's among it: {:.1} MB", peak_memory());
+    Ok(())
+}
+
+/// The least that a client can do: it reads the messages of a cursor to the last one, and looks at nothing in them but
+/// the number of the cursor.
+fn bare_documents(port: u16) -> Outcome<(u64, Duration)> {
+    use std::io::{Read, Write};
+    let mut stream = std::net::TcpStream::connect(("127.0.0.1", port))?;
+    let pair = |name: &str, value: Bson| (name.to_owned(), value);
+    let mut message = Vec::new();
+    let mut exchange = |fields: &[(String, Bson)]| -> Outcome<(i64, u64)> {
+        stream.write_all(&command(1, fields))?;
+        let mut head = [0; message::HEADER];
+        stream.read_exact(&mut head)?;
+        let length = message::Header::read(head)?.length - message::HEADER;
+        message.resize(length, 0);
+        stream.read_exact(&mut message)?;
+        let id = match message::reply(&message)?.get("cursor") {
+            Some(Element::Document(cursor)) => cursor.get("id"),
+            _ => None,
+        };
+        Ok((if let Some(Element::Int64(id)) = id { id } else { 0 }, length as u64))
+    };
+    exchange(&[pair("hello", Bson::Int32(1)), pair("$db", Bson::text("admin"))])?;
+    let begun = Instant::now();
+    let (mut id, mut bytes) = exchange(&[pair("find", Bson::text("t")), pair("$db", Bson::text("bookings"))])?;
+    while id != 0 {
+        let more = [
+            pair("getMore", Bson::Int64(id)),
+            pair("collection", Bson::text("t")),
+            pair("$db", Bson::text("bookings")),
+        ];
+        let (next, part) = exchange(&more)?;
+        (id, bytes) = (next, bytes + part);
+    }
+    Ok((bytes, begun.elapsed()))
+}
+
+fn documents(rows: u64) -> Outcome {
+    let folder = tempfile::tempdir()?;
+    let mut lines = String::new();
+    for i in 0..rows {
+        let (port, taken, late) = (i % 12, i % 100_000, i % 3 == 0);
+        lines.push_str(&format!(
+            "{{\"_id\": {i}, \"name\": \"row-{i:016}\", \"port\": {{\"code\": \"P{port}\", \"berths\": {port}}}, \"taken\": {{\"$numberDecimal\": \"{taken}.25\"}}, \"at\": {{\"$date\": {}}}, \"late\": {late}, \"tags\": [\"a\", {port}]}}\n",
+            1_930_000_000_000 + i * 1000
+        ));
+    }
+    std::fs::write(folder.path().join("t.jsonl"), lines)?;
+    let data = Some(folder.path().to_owned());
+    let server = jaunty_standins::documents::Server::start(jaunty_standins::documents::Options {
+        data,
+        database: "bookings".into(),
+        ..jaunty_standins::documents::Options::default()
+    })?;
+    println!(
+        "\nThe stand-in of document databases: {rows} documents into the archive ÷ the least loop over its messages"
+    );
+    let mut profile = Profile::new("bench", "mongodb").with("database", "bookings").with("tls", "off");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(server.port())));
+    println!("  memory before: {:.1} MB, most of it the server's documents", peak_memory());
+    ratio(|| bare_documents(server.port()), || ours(&profile, "t", rows))?;
+    println!("  wanted here: at least 0.80");
+    let engine = jaunty_engines::by_name("mongodb").ok_or("no such engine")?;
+    let mut session = open(engine, &profile, None)?;
+    let (send, arrived) = channel();
+    let begun = Instant::now();
+    let _ = session.run(&Request::new("t"), Box::new(FirstPage(Arc::default(), send)));
+    println!(
+        "  the first 100 documents are there after {:.1} ms",
+        arrived.recv()?.duration_since(begun).as_secs_f64() * 1e3
+    );
+    println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
     Ok(())
 }
 

@@ -168,6 +168,13 @@ impl Rows {
         self.flow
     }
 
+    /// A batch has come, and there are more: the first documents are shown at once.
+    pub fn came(&mut self) {
+        if self.first {
+            self.push();
+        }
+    }
+
     pub fn flow(&self) -> Flow {
         self.flow
     }

@@ -76,14 +76,28 @@ impl DocumentSession {
         error
     }
 
-    /// Sends a command and waits for its reply; `look` is called now and then.
-    fn send(&mut self, command: &[(String, Bson)], look: impl FnMut() -> Flow) -> Result<Vec<u8>, EngineError> {
+    /// Sends a command, whose reply is to be waited for.
+    fn post(&mut self, command: &[(String, Bson)]) -> Result<(), EngineError> {
+        let Link { runtime, wire, .. } = &mut self.link;
+        let most = wire.largest;
+        let sent = runtime.block_on(wire.send(command)).map_err(|error| errors::broken(&error, most));
+        sent.map_err(|error| self.lose(error))
+    }
+
+    /// Waits for the reply to the last command; `look` is called now and then.
+    fn reply(&mut self, look: impl FnMut() -> Flow) -> Result<Vec<u8>, EngineError> {
         let Link { runtime, wire, again, number, .. } = &mut self.link;
         let (again, number, most) = (again.clone(), *number, wire.largest);
         let within = self.patience.within;
-        let sent = runtime.block_on(async { with_cancel(wire.ask(command), look, end(again, number), within).await });
-        let sent = sent.and_then(|sent| sent.map_err(|error: WireError| errors::broken(&error, most)));
-        sent.map_err(|error| self.lose(error))
+        let came = runtime.block_on(async { with_cancel(wire.receive(), look, end(again, number), within).await });
+        let came = came.and_then(|came| came.map_err(|error: WireError| errors::broken(&error, most)));
+        came.map_err(|error| self.lose(error))
+    }
+
+    /// Sends a command and waits for its reply; `look` is called now and then.
+    fn send(&mut self, command: &[(String, Bson)], look: impl FnMut() -> Flow) -> Result<Vec<u8>, EngineError> {
+        self.post(command)?;
+        self.reply(look)
     }
 
     /// Asks the server something of our own, of a database.
@@ -130,21 +144,33 @@ impl DocumentSession {
             sent.push(pair("$db", Bson::text(self.location.database.clone())));
         }
         let database = field(&sent, "$db").and_then(Bson::as_str).unwrap_or_default().to_owned();
+        self.post(&sent)?;
         loop {
             let patience = self.patience.clone();
-            let body = self.send(&sent, || if patience.is_over() { Flow::Stop } else { rows.look() })?;
-            let Some(next) = self.take(name, &body, rows)? else { return Ok(()) };
-            let (cursor, collection) = next;
+            let body = self.reply(|| if patience.is_over() { Flow::Stop } else { rows.look() })?;
+            let next = next_of(&body).map_err(|error| errors::broken(&error.into(), 0))?;
+            // The server gets the next batch ready while this one is taken in, and no more than that.
+            if let Some((cursor, collection)) = &next {
+                self.post(&[
+                    pair("getMore", Bson::Int64(*cursor)),
+                    pair("collection", Bson::text(&**collection)),
+                    pair("$db", Bson::text(&*database)),
+                ])?;
+            }
+            self.take(name, &body, rows)?;
+            let Some((cursor, collection)) = next else { return Ok(()) };
+            rows.came();
             if self.patience.is_over() || rows.flow() == Flow::Stop {
                 rows.stop();
+                // What is on its way is ended and taken in, whatever it is.
+                if let Err(error) = self.reply(|| Flow::Stop)
+                    && error.kind == ErrorKind::Lost
+                {
+                    return Err(error);
+                }
                 self.forget(cursor, &collection, &database);
                 return Err(EngineError::stopped());
             }
-            sent = vec![
-                pair("getMore", Bson::Int64(cursor)),
-                pair("collection", Bson::text(collection)),
-                pair("$db", Bson::text(database.clone())),
-            ];
         }
     }
 
@@ -158,8 +184,8 @@ impl DocumentSession {
         }
     }
 
-    /// Takes a reply in: a batch of a cursor, or a document of its own. The cursor to be gone on with, and its collection.
-    fn take(&self, name: &str, body: &[u8], rows: &mut Rows) -> Result<Option<(i64, String)>, EngineError> {
+    /// Takes a reply in: a batch of a cursor, or a document of its own.
+    fn take(&self, name: &str, body: &[u8], rows: &mut Rows) -> Result<(), EngineError> {
         let broken = |error: jaunty_documents::Malformed| errors::broken(&error.into(), 0);
         let raw = reply(body).map_err(broken)?;
         if let Some(refusal) = errors::refusal(&raw) {
@@ -168,42 +194,51 @@ impl DocumentSession {
             }
             return Err(errors::refused(&refusal));
         }
-        if let Some(Element::Document(cursor)) = raw.get("cursor") {
-            rows.begin();
-            let batch = cursor.get("firstBatch").or_else(|| cursor.get("nextBatch"));
-            if let Some(Element::Array(batch)) = batch {
-                for field in batch.iter() {
-                    let (_, element) = field.map_err(broken)?;
-                    if self.patience.is_over() {
-                        rows.stop();
-                    }
-                    if rows.flow() == Flow::Stop {
-                        break;
-                    }
-                    if let Element::Document(document) = element {
-                        rows.document(&document).map_err(broken)?;
-                    }
+        let Some(Element::Document(cursor)) = raw.get("cursor") else {
+            return answered(name, &raw, rows).map_err(broken);
+        };
+        rows.begin();
+        let batch = cursor.get("firstBatch").or_else(|| cursor.get("nextBatch"));
+        if let Some(Element::Array(batch)) = batch {
+            for field in batch.iter() {
+                let (_, element) = field.map_err(broken)?;
+                if self.patience.is_over() {
+                    rows.stop();
+                }
+                if rows.flow() == Flow::Stop {
+                    break;
+                }
+                if let Element::Document(document) = element {
+                    rows.document(&document).map_err(broken)?;
                 }
             }
-            let id = match cursor.get("id") {
-                Some(Element::Int64(id)) => id,
-                Some(Element::Int32(id)) => id.into(),
-                _ => 0,
-            };
-            let namespace = match cursor.get("ns") {
-                Some(Element::Text(namespace)) => namespace.to_owned(),
-                _ => String::new(),
-            };
-            if id == 0 {
-                rows.ends(None);
-                return Ok(None);
-            }
-            let collection = namespace.split_once('.').map_or(namespace.as_str(), |(_, name)| name).to_owned();
-            return Ok(Some((id, collection)));
         }
-        answered(name, &raw, rows).map_err(broken)?;
-        Ok(None)
+        if cursor_of(&cursor) == 0 {
+            rows.ends(None);
+        }
+        Ok(())
     }
+}
+
+/// The number of a cursor in a reply, 0 where there is nothing more.
+fn cursor_of(cursor: &RawDocument<'_>) -> i64 {
+    match cursor.get("id") {
+        Some(Element::Int64(id)) => id,
+        Some(Element::Int32(id)) => id.into(),
+        _ => 0,
+    }
+}
+
+/// The cursor that has more, and its collection.
+fn next_of(body: &[u8]) -> Result<Option<(i64, String)>, jaunty_documents::Malformed> {
+    let Some(Element::Document(cursor)) = reply(body)?.get("cursor") else { return Ok(None) };
+    let id = cursor_of(&cursor);
+    let namespace = match cursor.get("ns") {
+        Some(Element::Text(namespace)) => namespace,
+        _ => "",
+    };
+    let collection = namespace.split_once('.').map_or(namespace, |(_, name)| name);
+    Ok((id != 0).then(|| (id, collection.to_owned())))
 }
 
 /// Fields of replies that say nothing of what was asked.
