@@ -11,8 +11,9 @@ use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{
     Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches,
 };
-use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
+use jaunty_standins::{Tls, documents};
 use jaunty_testservers::{Certificates, Documents, PASSWORD};
 use support::{refused, run};
 
@@ -382,4 +383,179 @@ fn a_server_that_sends_anything_at_all_breaks_nothing() {
     let refused = outcomes.iter().filter(|outcome| matches!(outcome, Some(Err(_)))).count();
     let not_connected = outcomes.iter().filter(|outcome| outcome.is_none()).count();
     assert!(refused > 20 && not_connected > 20, "{refused} refused, {not_connected} not connected");
+}
+
+/// A stand-in, and the profile of it.
+fn simulated(options: documents::Options) -> (documents::Server, Profile) {
+    let server = documents::Server::start(options).unwrap();
+    let profile = profile(server.port());
+    (server, profile)
+}
+
+#[test]
+fn every_way_to_log_in() {
+    let folder = tempfile::tempdir().unwrap();
+    let certificates = Certificates::make(folder.path(), "root");
+    let ca = certificates.ca.to_string_lossy().into_owned();
+    let tls = Some(Tls { cert: certificates.cert.clone(), key: certificates.key.clone() });
+    let offering = |mechanism: &str| documents::Options {
+        tls: tls.clone(),
+        client_ca: Some(certificates.ca.clone()),
+        login: Some(("clerk".into(), PASSWORD.into())),
+        mechanisms: vec![mechanism.into()],
+        ..documents::Options::default()
+    };
+    let (right, wrong) = (Secret::new(PASSWORD.into()), Secret::new("low-water".into()));
+    for (offered, wanted) in
+        [("SCRAM-SHA-1", None), ("SCRAM-SHA-1", Some("scram-sha-1")), ("SCRAM-SHA-256", None), ("PLAIN", Some("plain"))]
+    {
+        let (_server, profile) = simulated(offering(offered));
+        let mut profile = profile.with("user", "clerk").with("tls_ca", &*ca);
+        if let Some(wanted) = wanted {
+            profile = profile.with("auth_mechanism", wanted);
+        }
+        let mut session =
+            connect(&profile, Some(&right)).unwrap_or_else(|error| panic!("{offered} {wanted:?}: {error}"));
+        assert_eq!(rows(session.as_mut(), "ports count"), [["0"]]);
+        let error = connect(&profile, Some(&wrong)).err().unwrap();
+        assert_eq!(error.step, Some(Step::Secret), "{offered}: {error}");
+    }
+    // A certificate of its own is enough.
+    let (_server, profile) = simulated(offering("SCRAM-SHA-256"));
+    let profile = profile
+        .with("tls_ca", &*ca)
+        .with("auth_mechanism", "x509")
+        .with("tls_cert", certificates.cert.to_string_lossy())
+        .with("tls_key", certificates.key.to_string_lossy());
+    let mut session = connect(&profile, None).unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(rows(session.as_mut(), "ports count"), [["0"]]);
+}
+
+#[test]
+fn messages_are_made_smaller() {
+    for compressor in ["snappy", "zlib"] {
+        let (server, profile) = simulated(documents::Options::default());
+        let mut session = connect(&profile.with("compressor", compressor), None).unwrap();
+        let many: Vec<String> = (0..2000).map(|i| format!("{{ _id: {i}, text: 'ebb and flow {i}' }}")).collect();
+        run(session.as_mut(), &format!("notes insert {}", many.join(" "))).unwrap();
+        let found = rows(session.as_mut(), "notes");
+        assert_eq!((found.len(), found[1999][1].as_str()), (2000, "ebb and flow 1999"));
+        assert!(server.compressed() > 3, "{compressor}: {}", server.compressed());
+    }
+    // What is on this machine is not worth it, unless somebody says so.
+    let (server, profile) = simulated(documents::Options::default());
+    rows(connect(&profile, None).unwrap().as_mut(), "notes");
+    assert_eq!(server.compressed(), 0);
+}
+
+#[test]
+fn a_replica_set_is_followed() {
+    let set = Some(("fleet".to_owned(), 3));
+    let (server, mut profile) = simulated(documents::Options { replica_set: set, ..documents::Options::default() });
+    let ports = server.ports();
+    // From any member to the primary.
+    profile.settings.insert("port".into(), Setting::Number(ports[2].into()));
+    let mut session = connect(&profile, None).unwrap();
+    assert_eq!(session.location().server, "mongodb 8.0.0, primary of fleet");
+    run(session.as_mut(), "kept insert { _id: 1 }").unwrap();
+    // A secondary is read from, and takes nothing.
+    let mut reading = connect(&profile.clone().with("read_preference", "secondary"), None).unwrap();
+    assert_eq!(reading.location().server, "mongodb 8.0.0, secondary of fleet");
+    assert_eq!(rows(reading.as_mut(), "kept"), [["1"]]);
+    assert!(refused(reading.as_mut(), "kept insert { _id: 2 }").code.unwrap().starts_with("10107"));
+    let mut alone = profile.clone();
+    alone.settings.insert("direct".into(), Setting::Flag(true));
+    assert_eq!(rows(connect(&alone, None).unwrap().as_mut(), "kept"), [["1"]]);
+    for wish in ["secondary-preferred", "primary-preferred", "nearest"] {
+        assert_eq!(
+            rows(connect(&profile.clone().with("read_preference", wish), None).unwrap().as_mut(), "kept"),
+            [["1"]]
+        );
+    }
+    // The primary goes: the connection is lost, and the next one finds the new primary.
+    server.fail_over();
+    assert_eq!(refused(session.as_mut(), "kept").kind, ErrorKind::Lost);
+    assert!(!session.is_alive());
+    profile.settings.insert("port".into(), Setting::Number(ports[0].into()));
+    let others = format!("127.0.0.1:{}, 127.0.0.1:{}", ports[1], ports[2]);
+    let mut session = connect(&profile.clone().with("others", others), None).unwrap_or_else(|error| panic!("{error}"));
+    run(session.as_mut(), "kept insert { _id: 3 }").unwrap();
+    assert_eq!(rows(session.as_mut(), "kept count"), [["2"]]);
+    // The members that were named once are asked too, where the one of the profile is gone.
+    let mut session = connect(&profile, None).unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(rows(session.as_mut(), "kept count"), [["2"]]);
+}
+
+#[test]
+fn what_is_slow_ends_when_somebody_wishes() {
+    let (server, profile) = simulated(documents::Options::default());
+    let mut session = connect(&profile, None).unwrap();
+    run(session.as_mut(), "notes insert { _id: 1 }").unwrap();
+    let blocks = |command: &str| {
+        format!(
+            "{{ configureFailPoint: 'failCommand', mode: {{ times: 1 }}, data: {{ failCommands: ['{command}'], blockConnection: true, blockTimeMS: 60000 }}, $db: 'admin' }}"
+        )
+    };
+    for (statement, command) in [("notes", "find"), ("notes | match {}", "aggregate"), ("notes count {}", "count")] {
+        run(session.as_mut(), &blocks(command)).unwrap();
+        let stop = Stop::default();
+        let wish = stop.clone();
+        let begun = std::time::Instant::now();
+        let waiting = std::thread::spawn(move || {
+            std::thread::sleep(std::time::Duration::from_millis(300));
+            wish.wish();
+        });
+        let collect = support::Collect::up_to(usize::MAX);
+        let error = session.run(&Request::new(statement).until(&stop), Box::new(collect)).unwrap_err();
+        waiting.join().unwrap();
+        assert_eq!(error.kind, ErrorKind::Stopped, "{statement}: {error}");
+        assert!(begun.elapsed() < std::time::Duration::from_secs(30), "the operation was ended, not waited for");
+        assert_eq!(rows(session.as_mut(), "notes"), [["1"]], "the connection goes on");
+    }
+    // Between two batches: the cursor is let go.
+    let many: Vec<String> = (10..3000).map(|i| format!("{{ _id: {i} }}")).collect();
+    run(session.as_mut(), &format!("notes insert {}", many.join(" "))).unwrap();
+    run(session.as_mut(), &blocks("getMore")).unwrap();
+    let stop = Stop::default();
+    let wish = stop.clone();
+    let waiting = std::thread::spawn(move || {
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        wish.wish();
+    });
+    let collect = support::Collect::up_to(usize::MAX);
+    let error = session.run(&Request::new("notes").until(&stop), Box::new(collect.clone())).unwrap_err();
+    waiting.join().unwrap();
+    assert_eq!((error.kind, collect.count()), (ErrorKind::Stopped, 101), "what came before stays");
+    assert_eq!(rows(session.as_mut(), "notes count"), [["2991"]]);
+    server.cut();
+    assert_eq!(refused(session.as_mut(), "notes").kind, ErrorKind::Lost);
+}
+
+#[test]
+fn searches_that_lack_their_index_say_so() {
+    let (_server, profile) = simulated(documents::Options::default());
+    let mut session = connect(&profile, None).unwrap();
+    run(
+        session.as_mut(),
+        "ports insert { _id: 1, name: 'Saltmarsh Quay', place: { type: 'Point', coordinates: [1, 51] } }",
+    )
+    .unwrap();
+    for (statement, index) in [
+        ("ports { $text: { $search: 'quay' } }", "ports index { name: 'text' }"),
+        (
+            "ports { place: { $near: { $geometry: { type: 'Point', coordinates: [1, 51] } } } }",
+            "ports index { place: '2dsphere' }",
+        ),
+        (
+            "ports | geoNear { near: { type: 'Point', coordinates: [1, 51] }, distanceField: 'm' }",
+            "ports index { place: '2dsphere' }",
+        ),
+    ] {
+        if index.contains("text") || rows(session.as_mut(), "ports indexes").len() < 3 {
+            let error = refused(session.as_mut(), statement);
+            assert!(error.remedy.unwrap_or_default().contains("index {"), "{statement}");
+            run(session.as_mut(), index).unwrap();
+        }
+        assert_eq!(rows(session.as_mut(), statement).len(), 1, "{statement}");
+    }
 }

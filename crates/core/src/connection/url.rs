@@ -41,6 +41,8 @@ const ALIASES: &[(&str, &str)] = &[
     ("authSource", "auth_source"),
     ("authMechanism", "auth_mechanism"),
     ("directConnection", "direct"),
+    ("readPreference", "read_preference"),
+    ("compressors", "compressor"),
 ];
 
 /// The name of the engine that a URL is for, by its scheme.
@@ -90,9 +92,14 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
     if !text[scheme.len() + 1..].starts_with("//") {
         return Err(wrong(format!("the URL has no // after {scheme}:"), shape));
     }
-    // Of several servers, each with its port, the first: the others are asked for there.
+    // Of several servers, each with its port, the first; an engine may ask the others too.
     let (text, others) = one_server(text);
-    found.left_out.extend(others);
+    let mut left_out: Vec<String> = Vec::new();
+    if let Some(others) = others
+        && !put("others", &others)?
+    {
+        left_out.push(others);
+    }
     let url = Url::parse(&text).map_err(|error| wrong(format!("the URL cannot be read: {error}"), shape))?;
     let decode = |text: &str| decoded(text).map_err(|what| wrong(what, shape));
     if let Some(host) = url.host_str().filter(|host| !host.is_empty()) {
@@ -115,7 +122,7 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
     if lists_servers {
         put("srv", "true")?;
     }
-    let (mut left_out, mut secret) = (Vec::new(), None);
+    let mut secret = None;
     for (name, value) in url.query_pairs() {
         let key = ALIASES.iter().find(|(alias, _)| *alias == name).map_or(name.as_ref(), |(_, key)| key);
         if key == "password" {
@@ -125,6 +132,15 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         let value = match key {
             "tls" => tls_word(&value).to_owned(),
             "auth_mechanism" => value.to_ascii_lowercase(),
+            "read_preference" => value.replace("Preferred", "-preferred"),
+            // A list, the best first.
+            "compressor" => match value.split(',').find(|one| matches!(*one, "snappy" | "zlib")) {
+                Some(one) => one.to_owned(),
+                None => {
+                    left_out.push(name.into_owned());
+                    continue;
+                }
+            },
             _ => value.into_owned(),
         };
         if !put(key, &value)? {

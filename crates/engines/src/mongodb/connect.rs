@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use jaunty_documents::address::{self, Wanted};
 use jaunty_documents::bson::field;
-use jaunty_documents::message::reply;
+use jaunty_documents::message::{Compressor, reply};
 use jaunty_documents::scram::{Mechanism, Scram};
 use jaunty_documents::{Bson, Document, bson};
 use jaunty_seam::engine::Attempt;
@@ -16,9 +16,9 @@ use tokio::net::UdpSocket;
 use tokio::runtime::Runtime;
 use tokio_rustls::TlsConnector;
 
-use super::errors;
 use super::session::DocumentSession;
 use super::wire::Wire;
+use super::{errors, members};
 use crate::net::limit::largest;
 use crate::net::reach::{self, Address, Route};
 use crate::net::tls::{self, Mode, Tls};
@@ -39,6 +39,8 @@ pub struct Link {
     pub transport: String,
     /// The server's number of the connection.
     pub number: i64,
+    /// What the server is in its replica set, if it has one.
+    pub role: Option<String>,
 }
 
 /// How to connect, once and again.
@@ -51,11 +53,22 @@ pub struct Again {
     largest: u64,
 }
 
+/// A connection that was let in.
+pub struct Entered {
+    /// The connection.
+    pub wire: Wire,
+    /// The version of TLS.
+    version: Option<String>,
+    /// What the server says of itself.
+    pub hello: Document,
+}
+
 fn pair(name: &str, value: Bson) -> (String, Bson) {
     (name.to_owned(), value)
 }
 
-fn flag(profile: &Profile, key: &str) -> bool {
+/// Whether a profile has this set.
+pub fn flag(profile: &Profile, key: &str) -> bool {
     profile.settings.get(key) == Some(&Setting::Flag(true))
 }
 
@@ -64,7 +77,7 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<DocumentSession, EngineError> {
     crate::net::prepare();
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let patience = Route::of(attempt.profile, 27017, |_| None)?.patience;
-    let (again, wire, transport, number) = runtime.block_on(work::unless_stopped(&attempt.stop, async {
+    let (again, entered) = runtime.block_on(work::unless_stopped(&attempt.stop, async {
         let profile = with_servers(attempt.profile).await?;
         let port = profile.number("port").unwrap_or(27017);
         let route =
@@ -72,9 +85,19 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<DocumentSession, EngineError> {
         let security = Tls::of(&profile, &route)?;
         let again = Again { route, security, secret: attempt.secret.cloned(), largest: largest(&profile), profile };
         let silent = again.route.silent("document database");
-        tokio::time::timeout(patience, again.on_the_primary()).await.unwrap_or(Err(silent))
+        tokio::time::timeout(patience, members::choose(again, attempt.profile)).await.unwrap_or(Err(silent))
     }))?;
-    let link = Link { runtime, wire, again, transport, number };
+    let Entered { wire, version, hello } = entered;
+    let number = field(&hello, "connectionId").and_then(Bson::as_i64).unwrap_or_default();
+    let words = again.security.in_words(version.as_deref());
+    let transport = match &again.route.tunnel {
+        Some(tunnel) => format!("{words}, through {}", tunnel.name()),
+        None => words,
+    };
+    let set = field(&hello, "setName").and_then(Bson::as_str);
+    let secondary = field(&hello, "secondary") == Some(&Bson::Bool(true));
+    let role = set.map(|set| format!("{} of {set}", if secondary { "secondary" } else { "primary" }));
+    let link = Link { runtime, wire, again, transport, number, role };
     DocumentSession::begin(link, attempt.profile, since + patience, &attempt.stop)
 }
 
@@ -149,34 +172,14 @@ fn domain_of(host: &str) -> &str {
 }
 
 impl Again {
-    /// Connects to the primary: the server itself, or the one that it names.
-    async fn on_the_primary(mut self) -> Result<(Again, Wire, String, i64), EngineError> {
-        let (mut wire, mut version, mut hello) = self.enter().await?;
-        let primary = field(&hello, "primary").and_then(Bson::as_str).and_then(|name| name.rsplit_once(':'));
-        let is_primary =
-            matches!(field(&hello, "isWritablePrimary").or(field(&hello, "ismaster")), Some(Bson::Bool(true)));
-        if let (false, false, Some((host, port))) = (is_primary, flag(&self.profile, "direct"), primary) {
-            tracing::debug!(host, port, "the primary is another server");
-            self.route.address = Address::Host(host.to_owned(), port.parse().unwrap_or(27017));
-            (wire, version, hello) = self.enter().await?;
-        }
-        let number = field(&hello, "connectionId").and_then(Bson::as_i64).unwrap_or_default();
-        let words = self.security.in_words(version.as_deref());
-        let transport = match &self.route.tunnel {
-            Some(tunnel) => format!("{words}, through {}", tunnel.name()),
-            None => words,
-        };
-        Ok((self, wire, transport, number))
-    }
-
     /// Connects beside what there is.
     pub async fn beside(&self) -> Result<Wire, EngineError> {
         let again = Again { route: self.route.beside().await?, ..self.clone() };
-        Ok(again.enter().await?.0)
+        Ok(again.enter().await?.wire)
     }
 
     /// Connects and logs in; what the server says of itself.
-    async fn enter(&self) -> Result<(Wire, Option<String>, Document), EngineError> {
+    pub async fn enter(&self) -> Result<Entered, EngineError> {
         let host = self.route.address.host().to_owned();
         let socket = matches!(self.route.address, Address::Socket(_));
         let stream = self.route.stream().await?;
@@ -220,6 +223,11 @@ impl Again {
                 ]),
             ),
         ];
+        let compressors = self.compressors();
+        if !compressors.is_empty() {
+            question
+                .push(pair("compression", Bson::Array(compressors.iter().map(|one| Bson::text(one.name())).collect())));
+        }
         if let Some(user) = user {
             question.push(pair("saslSupportedMechs", Bson::Text(format!("{source}.{user}"))));
         }
@@ -230,7 +238,20 @@ impl Again {
         } else if matches!(self.profile.text("auth_mechanism"), Some("x509" | "mongodb-x509")) {
             self.by_certificate(&mut wire).await?;
         }
-        Ok((wire, version, hello))
+        if let Some(Bson::Array(taken)) = field(&hello, "compression") {
+            wire.compressor = taken.iter().filter_map(Bson::as_str).find_map(Compressor::named);
+        }
+        Ok(Entered { wire, version, hello })
+    }
+
+    /// The compressors that are offered: none to a server that is near.
+    fn compressors(&self) -> Vec<Compressor> {
+        match self.profile.text("compressor") {
+            Some("none") => Vec::new(),
+            Some(name) => Compressor::named(name).into_iter().collect(),
+            None if self.route.is_private() => Vec::new(),
+            None => vec![Compressor::Snappy, Compressor::Zlib],
+        }
     }
 
     /// A question and its answer, before anybody is let in; a refusal is an error of the login.

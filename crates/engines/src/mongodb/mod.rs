@@ -1,12 +1,13 @@
 //! Document databases of the open wire protocol (`jaunty_documents`).
 //!
-//! [`wire`] carries commands and replies, [`connect`] logs in, [`session`] runs commands, [`value`] turns what a person
+//! [`wire`] carries commands and replies, [`members`] chooses a server of a replica set, [`connect`] logs in, [`session`] runs commands, [`value`] turns what a person
 //! writes into values, [`rows`] documents into rows, [`catalog`] lists collections and their shape, [`errors`] turns the
 //! server's errors into sentences.
 
 mod catalog;
 mod connect;
 mod errors;
+mod members;
 mod rows;
 mod session;
 mod value;
@@ -21,7 +22,7 @@ use crate::net::keys::{LARGEST, SHARED, keys};
 /// The engine. It has no state of its own.
 pub struct Mongodb;
 
-static KEYS: [Key; SHARED.len() + 8] = keys(
+static KEYS: [Key; SHARED.len() + 11] = keys(
     Key::common("port", Takes::Number(1, 65535), "27017", "the server's port"),
     [
         Key::rare("auth_source", Takes::Text, "admin", "the database that knows the user"),
@@ -30,6 +31,19 @@ static KEYS: [Key; SHARED.len() + 8] = keys(
             Takes::Word(&["scram-sha-256", "scram-sha-1", "x509", "mongodb-x509", "plain"]),
             "what the server has, the strongest first",
             "how to log in; x509 takes tls_cert, plain needs TLS",
+        ),
+        Key::rare("others", Takes::Text, "", "other members of the replica set, host:port, separated by commas"),
+        Key::rare(
+            "read_preference",
+            Takes::Word(&["primary", "primary-preferred", "secondary", "secondary-preferred", "nearest"]),
+            "primary",
+            "which member of the replica set is spoken to",
+        ),
+        Key::rare(
+            "compressor",
+            Takes::Word(&["snappy", "zlib", "none"]),
+            "what the server takes, unless it is on this machine",
+            "how messages are made smaller",
         ),
         Key::rare("direct", Takes::Flag, "false", "stay on this server of a replica set, primary or not"),
         Key::rare("srv", Takes::Flag, "false", "host is a name whose DNS records list the servers"),

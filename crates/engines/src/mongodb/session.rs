@@ -16,7 +16,8 @@ use jaunty_seam::engine::{
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
 
-use super::connect::{Again, Link};
+use super::connect::{Again, Link, flag};
+use super::members::Wish;
 use super::rows::Rows;
 use super::wire::WireError;
 use super::{catalog, errors, value};
@@ -30,6 +31,8 @@ pub struct DocumentSession {
     /// The connection is gone, for this reason.
     lost: Option<EngineError>,
     read_only: bool,
+    /// Which members may answer, as commands say it.
+    reads_from: Option<&'static str>,
     /// How many documents a shape is told from.
     pub(super) sample: i64,
 }
@@ -54,13 +57,18 @@ impl DocumentSession {
             patience: Patience::of(profile, limit, stop),
             location,
             lost: None,
+            // A server that is alone, or was asked for by itself, is to answer whatever it is.
+            reads_from: Wish::of(profile).mode().or(flag(profile, "direct").then_some("primaryPreferred")),
             read_only: profile.guard == Guard::ReadOnly,
             sample: profile.number("sample").unwrap_or(200),
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         let info = session.ask(vec![pair("buildInfo", Bson::Int32(1))]).map_err(failed)?;
         let version = field(&info, "version").and_then(Bson::as_str).unwrap_or_default();
-        session.location.server = format!("mongodb {version}");
+        session.location.server = match &session.link.role {
+            Some(role) => format!("mongodb {version}, {role}"),
+            None => format!("mongodb {version}"),
+        };
         session.patience.is_connected();
         Ok(session)
     }
@@ -80,7 +88,13 @@ impl DocumentSession {
     fn post(&mut self, command: &[(String, Bson)]) -> Result<(), EngineError> {
         let Link { runtime, wire, .. } = &mut self.link;
         let most = wire.largest;
-        let sent = runtime.block_on(wire.send(command)).map_err(|error| errors::broken(&error, most));
+        let mut command = command.to_vec();
+        if let Some(mode) = self.reads_from
+            && field(&command, "$readPreference").is_none()
+        {
+            command.push(pair("$readPreference", Bson::Document(vec![pair("mode", Bson::text(mode))])));
+        }
+        let sent = runtime.block_on(wire.send(&command)).map_err(|error| errors::broken(&error, most));
         sent.map_err(|error| self.lose(error))
     }
 

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use jaunty_documents::message::{HEADER, Header, command};
+use jaunty_documents::message::{Compressor, HEADER, Header, command, compressed};
 use jaunty_documents::{Bson, Malformed};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
@@ -10,6 +10,9 @@ use crate::net::reach;
 
 /// How much is asked of the stream at once.
 const READ: usize = 64 << 10;
+
+/// Commands that are never compressed: they carry what has to do with passwords ("OP_COMPRESSED").
+const NEVER: &[&str] = &["hello", "saslStart", "saslContinue", "authenticate", "createUser", "updateUser"];
 
 /// Why a connection cannot be gone on with.
 #[derive(Debug, thiserror::Error)]
@@ -35,17 +38,25 @@ pub struct Wire {
     raw: Vec<u8>,
     /// The most bytes of a reply.
     pub largest: u64,
+    /// How commands are made smaller.
+    pub compressor: Option<Compressor>,
 }
 
 impl Wire {
     pub fn new(stream: Box<dyn reach::Carried>, largest: u64) -> Wire {
-        Wire { stream, number: 0, raw: Vec::new(), largest }
+        Wire { stream, number: 0, raw: Vec::new(), largest, compressor: None }
     }
 
     /// Sends a command.
     pub async fn send(&mut self, fields: &[(String, Bson)]) -> Result<(), WireError> {
         self.number = self.number.wrapping_add(1);
-        self.stream.write_all(&command(self.number, fields)).await?;
+        let mut message = command(self.number, fields);
+        if let Some(compressor) =
+            self.compressor.filter(|_| !fields.first().is_some_and(|(name, _)| NEVER.contains(&&**name)))
+        {
+            message = compressed(&message, compressor)?;
+        }
+        self.stream.write_all(&message).await?;
         self.stream.flush().await?;
         Ok(())
     }
@@ -63,7 +74,7 @@ impl Wire {
                     self.raw.drain(..header.length);
                     // A reply to what nobody waits for any more.
                     if header.answers == self.number {
-                        return Ok(body);
+                        return Ok(header.opened(body, self.largest)?);
                     }
                     continue;
                 }
