@@ -7,8 +7,9 @@ use std::sync::{Arc, LazyLock, Mutex};
 
 use jaunty_conformance::{Cannot, Subject, Wanted, report, scripted};
 use jaunty_engines::by_name;
-use jaunty_seam::engine::Engine;
+use jaunty_seam::engine::{Attempt, Engine, Event, Flow, NoPrompt, Request, Sink, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::documents;
 use jaunty_standins::tds::{Options, Server};
 use jaunty_testservers::{Documents, Mariadb, PASSWORD, Postgres, Redis};
 
@@ -483,6 +484,26 @@ struct OnDocuments(#[allow(dead_code, reason = "held")] Documents, Way);
 
 const ALONE: Cannot = Cannot("a command gives one reply");
 
+/// What both servers of documents understand.
+fn of_documents(wanted: Wanted) -> Result<String, Cannot> {
+    Ok(match wanted {
+        Wanted::Rows(count) => format!("numbers | sort {{ _id: 1 }} | limit {count}"),
+        Wanted::NoRows => "numbers { _id: -1 }".into(),
+        Wanted::Endless => return Err(Cannot("no collection is without an end")),
+        Wanted::Silent => return Err(Cannot("this server does not end what it is told to end")),
+        Wanted::TwoResults | Wanted::MessageThenRow | Wanted::RowsThenMistake => return Err(ALONE),
+        Wanted::Mistake => "{ fnd: 'numbers' }".into(),
+        Wanted::Huge(_) => "numbers { _id: 1 } | project { _id: 0, a: { $reduce: { input: { $range: [0, 16384] }, initialValue: '', in: { $concat: ['$$value', '$long'] } } } }".into(),
+        Wanted::MakeShelf => "shelf delete all {}".into(),
+        Wanted::Write => "shelf insert { a: 1 }".into(),
+        Wanted::EndlessEffect => "shelf delete all { a: 1 }".into(),
+        Wanted::CountShelf => "shelf count".into(),
+        Wanted::Begin | Wanted::RollBack => return Err(Cannot("transactions are not a part of this engine")),
+        Wanted::WithValue => return Err(Cannot("commands have no parameters")),
+        Wanted::GoesOn | Wanted::TwoStatements => return Err(Cannot("a blank line ends a statement")),
+    })
+}
+
 impl Subject for OnDocuments {
     fn name(&self) -> &'static str {
         "mongodb"
@@ -500,22 +521,7 @@ impl Subject for OnDocuments {
         Ok(at("mongodb", port))
     }
     fn statement(&self, wanted: Wanted) -> Result<String, Cannot> {
-        Ok(match wanted {
-            Wanted::Rows(count) => format!("numbers | sort {{ _id: 1 }} | limit {count}"),
-            Wanted::NoRows => "numbers { _id: -1 }".into(),
-            Wanted::Endless => return Err(Cannot("no collection is without an end")),
-            Wanted::Silent => return Err(Cannot("this server does not end what it is told to end")),
-            Wanted::TwoResults | Wanted::MessageThenRow | Wanted::RowsThenMistake => return Err(ALONE),
-            Wanted::Mistake => "{ fnd: 'numbers' }".into(),
-            Wanted::Huge(_) => "numbers { _id: 1 } | project { _id: 0, a: { $reduce: { input: { $range: [0, 16384] }, initialValue: '', in: { $concat: ['$$value', '$long'] } } } }".into(),
-            Wanted::MakeShelf => "shelf delete all {}".into(),
-            Wanted::Write => "shelf insert { a: 1 }".into(),
-            Wanted::EndlessEffect => "shelf delete all { a: 1 }".into(),
-            Wanted::CountShelf => "shelf count".into(),
-            Wanted::Begin | Wanted::RollBack => return Err(Cannot("transactions are not a part of this engine")),
-            Wanted::WithValue => return Err(Cannot("commands have no parameters")),
-            Wanted::GoesOn | Wanted::TwoStatements => return Err(Cannot("a blank line ends a statement")),
-        })
+        of_documents(wanted)
     }
     fn values(&self) -> Result<(String, Vec<String>), Cannot> {
         let read = [
@@ -585,6 +591,94 @@ fn mongodb() {
     what_goes_on_is_one_statement: a blank line ends a statement
     21 of 43 cases shown
     ");
+}
+
+/// The same on a server that ends what it is told to end.
+struct OnSimulatedDocuments(documents::Server);
+
+impl Subject for OnSimulatedDocuments {
+    fn name(&self) -> &'static str {
+        "mongodb, simulated"
+    }
+    fn engine(&self) -> &'static dyn Engine {
+        by_name("mongodb").unwrap()
+    }
+    fn profile(&self) -> Profile {
+        at("mongodb", self.0.port()).with("database", "ferry")
+    }
+    fn secret(&self) -> Option<Secret> {
+        None
+    }
+    fn at_port(&self, port: u16) -> Result<Profile, Cannot> {
+        Ok(at("mongodb", port))
+    }
+    fn statement(&self, wanted: Wanted) -> Result<String, Cannot> {
+        match wanted {
+            Wanted::Endless => Ok("endless".into()),
+            Wanted::Silent => Ok("numbers distinct nothing".into()),
+            other => of_documents(other),
+        }
+    }
+    fn values(&self) -> Result<(String, Vec<String>), Cannot> {
+        Err(Cannot("as on the other server"))
+    }
+    fn late_columns(&self) -> Result<String, Cannot> {
+        Err(Cannot("documents of one batch have their columns together"))
+    }
+    fn vanish(&self, session: &str) -> Result<(), Cannot> {
+        self.0.end_connection(number(session).parse().unwrap());
+        Ok(())
+    }
+    fn asked(&self, session: &str) -> Result<u64, Cannot> {
+        Ok(self.0.asked(number(session).parse().unwrap()))
+    }
+}
+
+#[test]
+fn mongodb_simulated() {
+    static SUBJECT: LazyLock<OnSimulatedDocuments> = LazyLock::new(|| {
+        let options = documents::Options { endless: Some("endless".into()), ..documents::Options::default() };
+        let subject = OnSimulatedDocuments(documents::Server::start(options).unwrap());
+        let attempt = Attempt { profile: &subject.profile(), secret: None, prompt: &NoPrompt, stop: Stop::default() };
+        let mut session = subject.engine().connect(&attempt).unwrap();
+        let numbers: Vec<String> = (2..=20_000).map(|i| format!("{{ _id: {i} }}")).collect();
+        for statement in [
+            format!("numbers insert {{ _id: 1, long: '{}' }} {}", "x".repeat(512), numbers.join(" ")),
+            "{ configureFailPoint: 'failCommand', mode: 'alwaysOn', data: { failCommands: ['distinct'], blockConnection: true, blockTimeMS: 600000 }, $db: 'admin' }".into(),
+        ] {
+            session.run(&Request::new(&statement), Box::new(Unseen)).unwrap();
+        }
+        subject
+    });
+    insta::assert_snapshot!(report(&*SUBJECT), @r"
+    several_results_come_one_after_the_other: a command gives one reply
+    messages_come_where_the_server_sent_them: a command gives one reply
+    rows_before_a_mistake_stay: a command gives one reply
+    values_of_every_kind_are_exact: as on the other server
+    columns_that_turn_up_late_stand_behind_the_others: documents of one batch have their columns together
+    what_comes_beside_rows_has_its_place: this server tells neither progress nor ids, and has no output values
+    a_one_time_code_is_asked_for: this server wants no one-time code
+    a_prompt_without_an_answer_gives_up: this server wants no one-time code
+    it_vanishes_inside_a_transaction: transactions are not a part of this engine
+    transactions_are_known_without_asking: transactions are not a part of this engine
+    a_check_runs_nothing: the server is not asked about statements
+    values_go_beside_the_statement: commands have no parameters
+    a_value_that_is_missing_is_refused: commands have no parameters
+    what_goes_on_is_one_statement: a blank line ends a statement
+    29 of 43 cases shown
+    ");
+}
+
+/// Looks at nothing.
+struct Unseen;
+
+impl Sink for Unseen {
+    fn wanted(&self) -> Flow {
+        Flow::Continue
+    }
+    fn take(&mut self, _: Event) -> Flow {
+        Flow::Continue
+    }
 }
 
 struct Script;

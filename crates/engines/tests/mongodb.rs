@@ -9,7 +9,7 @@ use std::sync::LazyLock;
 use jaunty_engines::by_name;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{
-    Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches,
+    Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
@@ -393,6 +393,28 @@ fn simulated(options: documents::Options) -> (documents::Server, Profile) {
 }
 
 #[test]
+fn a_check_asks_for_a_plan_and_changes_nothing() {
+    let (_server, profile) = simulated(documents::Options::default());
+    let mut session = connect(&profile, None).unwrap();
+    run(session.as_mut(), "notes insert { _id: 1 }").unwrap();
+    for (statement, told) in [
+        ("notes { n: { $gt: 1 } }", Ok(Verdict::Accepted)),
+        ("notes delete all {}", Ok(Verdict::Accepted)),
+        ("notes update all {} { $set: { n: 1 } }", Ok(Verdict::Accepted)),
+        ("notes | group { _id: 1 } | out 'more'", Ok(Verdict::Accepted)),
+        ("notes insert { n: 1 }", Ok(Verdict::Unknown)),
+        ("notes { n: { $gtt: 1 } }", Err("$gtt")),
+        ("notes\n| match {}\n| nonsense {}", Err("nonsense")),
+        ("notes | group { _id: 1, n: { $summ: 1 } }", Err("$summ")),
+    ] {
+        let found = session.check(&Request::new(statement));
+        let found = found.map_err(|error| error.at);
+        assert_eq!(found, told.map_err(|at| statement.find(at)), "{statement}");
+    }
+    assert_eq!(rows(session.as_mut(), "notes"), [["1"]]);
+}
+
+#[test]
 fn every_way_to_log_in() {
     let folder = tempfile::tempdir().unwrap();
     let certificates = Certificates::make(folder.path(), "root");
@@ -554,6 +576,9 @@ fn searches_that_lack_their_index_say_so() {
         if index.contains("text") || rows(session.as_mut(), "ports indexes").len() < 3 {
             let error = refused(session.as_mut(), statement);
             assert!(error.remedy.unwrap_or_default().contains("index {"), "{statement}");
+            // It is told before it runs, where it stands.
+            let told = session.check(&Request::new(statement)).unwrap_err();
+            assert_eq!((told.code, told.at.is_some()), (error.code, true), "{statement}");
             run(session.as_mut(), index).unwrap();
         }
         assert_eq!(rows(session.as_mut(), statement).len(), 1, "{statement}");

@@ -88,6 +88,42 @@ pub fn refused(refusal: &Refusal) -> EngineError {
     if remedy.is_empty() { error } else { error.remedy(remedy) }
 }
 
+/// Whether an error is about our asking, and not about what was asked.
+pub fn is_of_asking(error: &EngineError) -> bool {
+    const OF_ASKING: &[&str] = &["13", "26", "50", "59", "115", "166", "303"];
+    let code = error.code.as_deref().unwrap_or_default();
+    OF_ASKING.contains(&code.split(' ').next().unwrap_or_default())
+}
+
+/// Where in a statement the name stands that an error is about: a stage, an operator, a search that lacks its index.
+pub fn place(message: &str, text: &str) -> Option<usize> {
+    let about = |before: &str| {
+        let rest = message.split_once(before)?.1.trim_start_matches([' ', '\'', '"', ':']);
+        let end =
+            rest.find(|letter: char| !(letter.is_alphanumeric() || matches!(letter, '$' | '_'))).unwrap_or(rest.len());
+        rest.get(..end).filter(|name| name.starts_with('$'))
+    };
+    let named = [
+        "stage name",
+        "unknown operator",
+        "unknown top level operator",
+        "unknown group operator",
+        "Unrecognized expression",
+        "Unknown modifier",
+        "Unknown expression",
+    ];
+    if let Some(name) = named.into_iter().find_map(about) {
+        // A stage may stand without its sign.
+        return text.find(name).or_else(|| text.find(&format!("| {}", name.trim_start_matches('$'))).map(|at| at + 2));
+    }
+    let searches: &[&str] = match () {
+        () if message.contains("geoNear") => &["$near", "$geoNear", "geoNear"],
+        () if message.contains("text index") => &["$text"],
+        () => &[],
+    };
+    searches.iter().find_map(|search| text.find(search))
+}
+
 /// The error of a connection that broke.
 pub fn broken(error: &WireError, most: u64) -> EngineError {
     match error {
@@ -143,6 +179,20 @@ pub fn login(refusal: &Refusal, user: &str, source: &str, given: bool) -> Engine
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_an_error_is_about_is_found_in_the_statement() {
+        for (message, text, found) in [
+            ("Unrecognized pipeline stage name: '$nonsense'", "ports\n| nonsense {}", "nonsense"),
+            ("unknown operator: $gtt", "ports { n: { $gtt: 1 } }", "$gtt"),
+            ("Unrecognized expression '$ad'", "ports | set { n: { $ad: [1, 2] } }", "$ad"),
+            ("unable to find index for $geoNear query", "ports { place: { $near: {} } }", "$near"),
+            ("text index required for $text query", "ports { $text: {} }", "$text"),
+        ] {
+            assert_eq!(place(message, text), text.find(found), "{message}");
+        }
+        assert_eq!(place("Document failed validation", "ports insert {}"), None);
+    }
 
     #[test]
     fn an_index_that_is_lacking_is_named() {

@@ -10,7 +10,7 @@ use jaunty_language::dialect::documents::read::{Mistake, Value};
 use jaunty_language::dialect::documents::statement::{self, Command};
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
+    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches, Verdict,
     refuse_values,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
@@ -255,6 +255,12 @@ fn next_of(body: &[u8]) -> Result<Option<(i64, String)>, jaunty_documents::Malfo
     Ok((id != 0).then(|| (id, collection.to_owned())))
 }
 
+/// Commands that a server plans without carrying them out.
+const PLANNED: &[&str] = &["find", "aggregate", "count", "distinct", "update", "delete", "findAndModify"];
+
+/// The longest that it may take over that, in milliseconds.
+const CHECK: i32 = 1000;
+
 /// Fields of replies that say nothing of what was asked.
 const ASIDE: &[&str] = &["ok", "$clusterTime", "operationTime", "signature", "electionId", "opTime"];
 
@@ -400,6 +406,30 @@ impl Session for DocumentSession {
         Ok(if known { Effect::Writes(Touches::default()) } else { Effect::Unknown })
     }
 
+    fn check(&mut self, request: &Request<'_>) -> Result<Verdict, EngineError> {
+        let Ok(command) = statement::command(request.text) else { return Ok(Verdict::Unknown) };
+        let name = command.first().map_or("", |(name, _)| name);
+        if self.lost.is_some() || !PLANNED.contains(&name) {
+            return Ok(Verdict::Unknown);
+        }
+        self.patience.follow(&request.stop);
+        let Ok(planned) = value::document(&command) else { return Ok(Verdict::Unknown) };
+        let explain = vec![
+            pair("explain", Bson::Document(planned)),
+            pair("verbosity", Bson::text("queryPlanner")),
+            pair("maxTimeMS", Bson::Int32(CHECK)),
+        ];
+        match self.ask(explain) {
+            Ok(_) => Ok(Verdict::Accepted),
+            Err(error) if error.kind == ErrorKind::Refused && !errors::is_of_asking(&error) => {
+                let at = errors::place(&error.message, request.text);
+                Err(error.at(at))
+            }
+            Err(error) if error.kind == ErrorKind::Lost => Err(error),
+            Err(_) => Ok(Verdict::Unknown),
+        }
+    }
+
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
         refuse_values(request)?;
         self.refuse_if_lost()?;
@@ -417,7 +447,10 @@ impl Session for DocumentSession {
         let mut rows = Rows::new(sink);
         let outcome = self.carry_out(&command, &mut rows);
         let outcome = rows.end(outcome);
-        outcome.map_err(|error| self.lose(error))
+        outcome.map_err(|error| {
+            let at = error.at.or_else(|| errors::place(&error.message, request.text));
+            self.lose(error.at(at))
+        })
     }
 
     fn is_alive(&mut self) -> bool {

@@ -7,7 +7,7 @@ use super::matching;
 use super::scope::Scope;
 use super::stages::{SCORE, project};
 use super::store::{Collection, Store};
-use super::value::{Document, Value};
+use super::value::{Document, Value, document};
 
 /// A batch has at most so many bytes.
 const BATCH: usize = 16 << 20;
@@ -28,6 +28,8 @@ pub enum Source {
     Ready(std::vec::IntoIter<Arc<Document>>),
     /// They are looked for as they are taken.
     Scan(Box<Scan>),
+    /// They never end: each has the next number.
+    Endless(i64),
 }
 
 /// A search that goes on.
@@ -63,6 +65,11 @@ impl Source {
     fn next(&mut self, scope: &Scope<'_>) -> Result<Option<Arc<Document>>, Failure> {
         match self {
             Source::Ready(all) => Ok(all.next()),
+            Source::Endless(number) => {
+                scope.go_on()?;
+                *number += 1;
+                Ok(Some(Arc::new(document([("_id", Value::Long(*number))]))))
+            }
             Source::Scan(scan) => {
                 if scan.limit == 0 {
                     return Ok(None);
@@ -103,6 +110,7 @@ impl Source {
         let over = match self {
             Source::Ready(all) => all.len() == 0,
             Source::Scan(scan) => scan.limit == 0,
+            Source::Endless(_) => false,
         };
         Ok((batch, over))
     }

@@ -62,6 +62,8 @@ pub struct Options {
     pub replica_set: Option<(String, usize)>,
     /// The compressors that it takes.
     pub compressors: Vec<String>,
+    /// The name of a collection whose documents never end.
+    pub endless: Option<String>,
 }
 
 impl Default for Options {
@@ -76,6 +78,7 @@ impl Default for Options {
             client_ca: None,
             replica_set: None,
             compressors: vec!["snappy".into(), "zlib".into()],
+            endless: None,
         }
     }
 }
@@ -120,6 +123,8 @@ struct Shared {
     next_operation: AtomicI32,
     streams: Mutex<HashMap<i32, (usize, TcpStream)>>,
     next_connection: AtomicI32,
+    /// How many messages each connection has sent.
+    asked: Mutex<HashMap<i32, u64>>,
     fail_point: Mutex<Option<FailPoint>>,
     /// How many messages came compressed.
     compressed: AtomicI64,
@@ -155,6 +160,7 @@ impl Server {
             next_operation: AtomicI32::new(1),
             streams: Mutex::default(),
             next_connection: AtomicI32::new(1),
+            asked: Mutex::default(),
             fail_point: Mutex::default(),
             compressed: AtomicI64::new(0),
             since: Instant::now(),
@@ -181,6 +187,18 @@ impl Server {
     /// How many messages came compressed so far.
     pub fn compressed(&self) -> i64 {
         self.shared.compressed.load(Ordering::Relaxed)
+    }
+
+    /// How many messages a connection has sent.
+    pub fn asked(&self, connection: i32) -> u64 {
+        held(&self.shared.asked).get(&connection).copied().unwrap_or(0)
+    }
+
+    /// Ends a connection.
+    pub fn end_connection(&self, connection: i32) {
+        if let Some((_, stream)) = held(&self.shared.streams).remove(&connection) {
+            let _ = stream.shutdown(Shutdown::Both);
+        }
     }
 
     /// Ends all connections, as a network that breaks does.

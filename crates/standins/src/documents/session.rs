@@ -61,6 +61,7 @@ pub fn serve(stream: TcpStream, number: i32, member: usize, shared: &Arc<Shared>
     };
     loop {
         let asked = wire.message()?;
+        *held(&shared.asked).entry(number).or_default() += 1;
         shared.compressed.fetch_add(std::mem::take(&mut wire.compressed) as i64, Ordering::Relaxed);
         let name = asked.command.first().map(|(name, _)| name.clone()).unwrap_or_default();
         let data = shared.fails(&name);

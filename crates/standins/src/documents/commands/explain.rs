@@ -58,6 +58,8 @@ fn read(collection: Option<&Collection>, filter: &Document, measured: bool, call
     let scope = call.scope(&store, Some(collection));
     let mut read =
         Read { plan: Document::new(), keys: found.keys_examined, documents: found.numbers.len() as u64, found: 0 };
+    // Mistakes in it come to light without a document too.
+    matching::fits(filter, &[], &scope)?;
     let is_view = collection.view().is_some();
     if measured && !is_view {
         for number in &found.numbers {
@@ -187,6 +189,9 @@ pub fn of_pipeline(
         Some(own) => super::read::of_filter(name, own, &filter, &scope)?,
         None => Vec::new(),
     };
+    if measured.is_none() {
+        stages::run(rest, Vec::new(), &scope)?;
+    }
     for stage in rest {
         let mut shown = stage.as_document().cloned().unwrap_or_default();
         if measured.is_some() {

@@ -71,6 +71,9 @@ pub fn find(command: &Document, call: &mut Call<'_>) -> Result<Document, Failure
     let batch = whole_of(command, "batchSize")?;
     let single = field(command, "singleBatch").is_some_and(Value::holds);
     let batch = if single { Some(limit.min(1 << 30) as i64) } else { batch };
+    if call.session.shared.options.endless.as_ref() == Some(&name) {
+        return opened(Source::Endless(0), &name, batch, call);
+    }
     let store = call.store();
     let Some(collection) = store.shared(&call.database, &name) else {
         check(&filter, &call.scope(&store, None))?;
