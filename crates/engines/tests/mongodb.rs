@@ -7,6 +7,7 @@ mod support;
 use std::sync::LazyLock;
 
 use jaunty_engines::by_name;
+use jaunty_language::dialect::DOCUMENTS;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{
     Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches, Verdict,
@@ -412,6 +413,38 @@ fn a_check_asks_for_a_plan_and_changes_nothing() {
         assert_eq!(found, told.map_err(|at| statement.find(at)), "{statement}");
     }
     assert_eq!(rows(session.as_mut(), "notes"), [["1"]]);
+}
+
+#[test]
+fn plans_are_read() {
+    let (_server, simulated) = simulated(documents::Options::default());
+    let plans = DOCUMENTS.plans.unwrap();
+    for profile in [profile(SERVER.port), simulated] {
+        let mut session = connect(&profile, None).unwrap();
+        let all: Vec<String> =
+            (0..500).map(|i| format!("{{ _id: {i}, n: {}, port: {{ code: 'P{}' }} }}", i % 7, i % 3)).collect();
+        run(session.as_mut(), "planned drop").ok();
+        run(session.as_mut(), &format!("planned insert {}", all.join(" "))).unwrap();
+        run(session.as_mut(), "planned index { n: 1 }").unwrap();
+        for (statement, steps) in [
+            ("planned { 'port.code': 'P1' }", &["collection scan"][..]),
+            ("planned { n: 3 }", &["index scan"]),
+            ("planned { n: { $gt: 3 } } | sort { _id: 1 } | limit 3", &["index scan"]),
+            ("planned { n: 3 } | group { _id: '$port.code', n: { $sum: 1 } } | sort { n: -1 }", &["group", "sort"]),
+            ("planned count { 'port.code': 'P1' }", &[]),
+            ("{ find: 'planned', filter: { 'port.code': 'P1' } }", &["collection scan"]),
+        ] {
+            for prefix in [plans.estimated, plans.measured.unwrap()] {
+                let text = jaunty_language::plan::asked(prefix, statement);
+                let plan =
+                    (plans.read)(&rows(session.as_mut(), &text)).unwrap_or_else(|error| panic!("{text}: {error}"));
+                let told = plan.text();
+                for step in steps {
+                    assert!(told.contains(step), "{} {text}: {told}", session.location().server);
+                }
+            }
+        }
+    }
 }
 
 #[test]

@@ -2,9 +2,10 @@
 //! `docs/documents.md`.
 //!
 //! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form; [`operators`]
-//! lists the names that have a meaning.
+//! lists the names that have a meaning; [`plan`] reads plans.
 
 pub mod operators;
+mod plan;
 pub mod read;
 pub mod statement;
 
@@ -47,6 +48,7 @@ pub static DOCUMENTS: Dialect = Dialect {
         "UPDATE",
         "UPSERT",
     ],
+    plans: Some(&plan::PLANS),
     transaction: TransactionWords { begin: "", commit: "", roll_back: "", savepoint: "", back_to_savepoint: "" },
     ..PLAIN
 };

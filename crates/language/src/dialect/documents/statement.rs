@@ -63,17 +63,26 @@ pub fn command(text: &str) -> Result<Command, Mistake> {
         return Ok(fields);
     }
     let mut ahead = reader.clone();
-    if ahead.word()? == Some("explain") && starts_statement(&mut ahead)? {
+    if ahead.word()? == Some("explain") && explains(&mut ahead)? {
         let mut verbosity = "queryPlanner";
         let mut behind = ahead.clone();
-        if behind.word()? == Some("measured") && starts_statement(&mut behind)? {
+        if behind.word()? == Some("measured") && explains(&mut behind)? {
             verbosity = "executionStats";
             ahead = behind;
         }
-        let inside = short(&mut ahead)?;
+        let inside = if ahead.peek()? == Some('{') { ahead.object_here()? } else { short(&mut ahead)? };
+        ahead.take(';')?;
+        if !ahead.is_done()? {
+            return Err(ahead.unexpected("the end of the command"));
+        }
         return Ok(vec![field("explain", Value::Object(inside)), field("verbosity", text_of(verbosity))]);
     }
     short(&mut reader)
+}
+
+/// Whether what may be explained comes now: a command, or a statement.
+fn explains(ahead: &mut Reader<'_>) -> Result<bool, Mistake> {
+    Ok(ahead.peek()? == Some('{') || starts_statement(ahead)?)
 }
 
 /// Whether a collection follows, so that the word before was none.
@@ -448,6 +457,7 @@ mod tests {
                 "explain sailings { a: 1 }",
                 r#"{ explain: { find: "sailings", filter: { a: 1 } }, verbosity: "queryPlanner" }"#,
             ),
+            ("explain { count: 'sailings' }", r#"{ explain: { count: "sailings" }, verbosity: "queryPlanner" }"#),
             ("explain measured sailings", r#"{ explain: { find: "sailings" }, verbosity: "executionStats" }"#),
             ("explain find {}", r#"{ find: "explain" }"#),
         ] {

@@ -195,10 +195,9 @@ pub fn of_pipeline(
     for stage in rest {
         let mut shown = stage.as_document().cloned().unwrap_or_default();
         if measured.is_some() {
-            let started = Instant::now();
             documents = stages::run(std::slice::from_ref(stage), documents, &scope)?;
             shown.push(("nReturned".to_owned(), Value::Long(documents.len() as i64)));
-            shown.push(("executionTimeMillisEstimate".to_owned(), Value::Long(started.elapsed().as_millis() as i64)));
+            shown.push(("executionTimeMillisEstimate".to_owned(), Value::Long(since.elapsed().as_millis() as i64)));
         }
         all.push(Value::Document(shown));
     }
