@@ -15,6 +15,8 @@ use crate::raw::{Element, RawDocument};
 pub enum Form {
     /// Numbers as numbers, days as texts: what people read.
     Relaxed,
+    /// As relaxed, but for numbers whose type would be another one when they are read.
+    Typed,
     /// So that every type comes back.
     Canonical,
 }
@@ -46,7 +48,7 @@ fn within(element: &Element<'_>, form: Form, depth: usize, out: &mut String) {
     if depth > DEEPEST {
         return out.push_str("null");
     }
-    let relaxed = form == Form::Relaxed;
+    let relaxed = form != Form::Canonical;
     let wrap = |key: &str, text: &str, out: &mut String| {
         let _ = write!(out, "{{\"{key}\": ");
         quoted(text, out);
@@ -116,7 +118,7 @@ fn within(element: &Element<'_>, form: Form, depth: usize, out: &mut String) {
         Element::Int32(number) if relaxed => {
             let _ = write!(out, "{number}");
         }
-        Element::Int64(number) if relaxed => {
+        Element::Int64(number) if form == Form::Relaxed || form == Form::Typed && i32::try_from(*number).is_err() => {
             let _ = write!(out, "{number}");
         }
         Element::Int32(number) => wrap("$numberInt", &number.to_string(), out),

@@ -6,6 +6,8 @@ mod support;
 
 use std::sync::LazyLock;
 
+use jaunty_core::export::file::write_batches;
+use jaunty_core::export::{Format, Options};
 use jaunty_engines::by_name;
 use jaunty_language::dialect::DOCUMENTS;
 use jaunty_seam::catalog::Catalog;
@@ -413,6 +415,45 @@ fn a_check_asks_for_a_plan_and_changes_nothing() {
         assert_eq!(found, told.map_err(|at| statement.find(at)), "{statement}");
     }
     assert_eq!(rows(session.as_mut(), "notes"), [["1"]]);
+}
+
+#[test]
+fn an_export_as_json_keeps_types() {
+    // One of each type alone in its column, and the same in a column of several, and nested.
+    SERVER.script(
+        "from bson.decimal128 import Decimal128; from bson.datetime_ms import DatetimeMS; from bson.codec_options import DatetimeConversion; from bson.binary import UuidRepresentation\n\
+         kinds = [1, Int64(7), Int64(1 << 40), 1.5, 7.0, 'ebb', True, ObjectId('65f0c0ffee65f0c0ffee65f0'), Decimal128('12.50'), \
+         DatetimeMS(1930480200001), b'\\xca\\xfe', Binary(bytes(16), 4), Regex('^q', 'i'), Timestamp(5, 6), MinKey(), MaxKey(), \
+         {'a': [Int64(1), {'b': Decimal128('1.0')}]}, [ObjectId('65f0c0ffee65f0c0ffee65f1')], float('inf'), '2031-03-05']\n\
+         c.ferry.alone.insert_one({'_id': 0, **{f'k{i}': kind for i, kind in enumerate(kinds)}})\n\
+         c.ferry.together.insert_many([{'_id': i, 'any': kind} for i, kind in enumerate(kinds)])\n\
+         c.ferry.gaps.insert_many([{'_id': 1, 'a': 1}, {'_id': 2, 'b': ObjectId('65f0c0ffee65f0c0ffee65f0')}])\n",
+    );
+    let mut session = session();
+    let folder = tempfile::tempdir().unwrap();
+    for collection in ["alone", "together", "gaps"] {
+        let batches = run(session.as_mut(), collection).unwrap().seen.lock().unwrap().batches.clone();
+        for (format, ending) in [(Format::Json, "json"), (Format::JsonLines, "jsonl")] {
+            let mut text = Vec::new();
+            write_batches(&batches[0].schema(), &batches, (format, &Options::default()), &mut text).unwrap();
+            std::fs::write(folder.path().join(format!("{collection}.{ending}")), text).unwrap();
+        }
+    }
+    // Another reader's word for it.
+    let said = SERVER.script(&format!(
+        "import bson.json_util as j; from bson.codec_options import DatetimeConversion; from bson.binary import UuidRepresentation\n\
+         how = j.JSONOptions(json_mode=j.JSONMode.RELAXED, datetime_conversion=DatetimeConversion.DATETIME_MS, uuid_representation=UuidRepresentation.UNSPECIFIED)\n\
+         own = c.get_database('ferry', codec_options=how)\n\
+         typed = lambda value: [(k, typed(v)) for k, v in value.items()] if isinstance(value, dict) else [typed(v) for v in value] if isinstance(value, list) else ('regex', value.pattern, int(value.flags)) if isinstance(value, Regex) else ('Int64', int(value)) if isinstance(value, int) and abs(value) >> 31 else (type(value).__name__, getattr(value, 'subtype', None), str(value))\n\
+         for name in ('alone', 'together', 'gaps'):\n\
+         \x20   there = [typed(one) for one in own[name].find()]\n\
+         \x20   read = j.loads(open('{0}/' + name + '.json').read(), json_options=how)\n\
+         \x20   lines = [j.loads(line, json_options=how) for line in open('{0}/' + name + '.jsonl')]\n\
+         \x20   print(name, len(there), [typed(one) for one in read] == there, [typed(one) for one in lines] == there)\n\
+         \x20   if [typed(one) for one in read] != there: print([pair for pair in zip(there, [typed(one) for one in read]) if pair[0] != pair[1]])\n",
+        folder.path().display()
+    ));
+    assert_eq!(said, "alone 1 True True\ntogether 20 True True\ngaps 2 True True\n");
 }
 
 #[test]

@@ -311,6 +311,7 @@ fn number(values: &ArrayRef, field: &Field, row: usize) -> Option<f64> {
         kind if is_mixed(kind) => match mixed_value(values.as_union(), row) {
             Value::Int(value) => value as f64,
             Value::Real(value) => value,
+            Value::Typed("decimal" | "int" | "long", text) => text.parse().unwrap_or(f64::NAN),
             _ => return None,
         },
         _ => {

@@ -311,7 +311,11 @@ impl Made<'_> {
                 Value::Null => return false,
                 Value::Int(v) => write_number(v as f64, Some(v), out),
                 Value::Real(v) => write_number(v, None, out),
-                Value::Text(v) => {
+                // Numbers too; of a decimal with more digits than a double has it is where it lies, nearly.
+                Value::Typed("decimal" | "int" | "long", v) => {
+                    write_number(v.parse().unwrap_or(f64::NAN), v.parse().ok(), out)
+                }
+                Value::Text(v) | Value::Typed(_, v) => {
                     out.push(CLASS_TEXT);
                     out.extend_from_slice(v.as_bytes());
                 }

@@ -107,6 +107,7 @@ pub fn numbers(column: &ArrayRef, field: &Field, nature: Nature, out: &mut Vec<f
             out.extend((0..union.len()).map(|row| match mixed_value(union, row) {
                 Value::Int(value) => value as f64,
                 Value::Real(value) => value,
+                Value::Typed("decimal" | "int" | "long", text) => text.parse().unwrap_or(f64::NAN),
                 _ => f64::NAN,
             }));
         }

@@ -5,6 +5,7 @@ use std::io::Write;
 use arrow_array::RecordBatch;
 use arrow_schema::{FieldRef, Fields, Schema};
 
+use super::extended;
 use super::long::Long;
 use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
@@ -18,11 +19,13 @@ pub(super) struct Json {
     /// Whether values that have parts are written as JSON.
     nests: bool,
     nested: Vec<Option<Nested>>,
+    /// The types of columns that are fields of documents.
+    kinds: Vec<Option<String>>,
 }
 
 impl Json {
     pub(super) fn array(options: &Options) -> Self {
-        Json { lines: false, rows: 0, keys: Vec::new(), nests: options.nested, nested: Vec::new() }
+        Json { lines: false, rows: 0, keys: Vec::new(), nests: options.nested, nested: Vec::new(), kinds: Vec::new() }
     }
 
     pub(super) fn lines(options: &Options) -> Self {
@@ -37,6 +40,7 @@ impl Json {
             false => None,
         };
         self.nested = schema.fields().iter().map(nested).collect();
+        self.kinds = schema.fields().iter().map(|field| extended::kind_of(field)).collect();
     }
 }
 
@@ -66,7 +70,7 @@ fn quoted(text: &str) -> String {
 }
 
 /// Whether a text is a number of JSON (RFC 8259, section 6).
-fn is_number(text: &str) -> bool {
+pub(super) fn is_number(text: &str) -> bool {
     let digits = |text: &str| text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
     let rest = text.strip_prefix('-').unwrap_or(text);
     let whole = digits(rest);
@@ -135,7 +139,9 @@ impl Exporter for Json {
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
         // Each object says what it has, so that columns may turn up late.
-        if batch.num_columns() > self.keys.len() {
+        let late = batch.num_columns() > self.keys.len();
+        // Of documents the types may be others than before.
+        if late || self.kinds.iter().any(Option::is_some) {
             self.learn(&batch.schema());
         }
         let columns = ColumnReader::all(batch);
@@ -147,12 +153,21 @@ impl Exporter for Json {
                 (false, 0) => b"\n  {",
                 (false, _) => b",\n  {",
             });
-            for (index, ((key, column), nested)) in self.keys.iter().zip(&columns).zip(&self.nested).enumerate() {
-                if index > 0 {
+            let mut is_first = true;
+            for (((key, column), nested), kind) in self.keys.iter().zip(&columns).zip(&self.nested).zip(&self.kinds) {
+                // A document has no field where a row has no value.
+                if kind.is_some() && column.is_null(row) {
+                    continue;
+                }
+                if !std::mem::take(&mut is_first) {
                     object.push(b',');
                 }
                 object.extend_from_slice(key.as_bytes());
                 object.push(b':');
+                if let Some(kind) = kind {
+                    extended::put(column, row, kind, &mut text, &mut object);
+                    continue;
+                }
                 // What is JSON itself is looked at as a whole.
                 if let Some(long) = Long::of(column, row).filter(|_| nested.is_none()) {
                     out.write_all(&object)?;

@@ -31,7 +31,7 @@ impl<'a> Long<'a> {
             ColumnReader::Bytes(a) if !a.is_null(row) => Long::Bytes("", a.value(row)),
             ColumnReader::Formed(Formed::Bytes(a), _) if !a.is_null(row) => Long::Bytes("\\x", a.value(row)),
             ColumnReader::Mixed(a) => match mixed_value(a, row) {
-                Value::Text(text) => Long::Text(text),
+                Value::Text(text) | Value::Typed(_, text) => Long::Text(text),
                 Value::Bytes(bytes) => Long::Bytes("", bytes),
                 _ => return None,
             },

@@ -21,6 +21,8 @@ pub struct Rows {
     sink: Box<dyn Sink>,
     assembler: Assembler,
     columns: HashMap<String, usize>,
+    /// The type that each column began with.
+    kinds: Vec<&'static str>,
     /// The text of what is no text, a column each.
     texts: Vec<String>,
     begun: bool,
@@ -37,8 +39,8 @@ pub struct Rows {
 enum Cell<'a> {
     Nothing,
     Value(Value<'a>),
-    /// In the texts.
-    Written,
+    /// In the texts, a value of this type.
+    Written(&'static str),
 }
 
 impl Rows {
@@ -47,6 +49,7 @@ impl Rows {
             sink,
             assembler: Assembler::new(Vec::new()),
             columns: HashMap::new(),
+            kinds: Vec::new(),
             texts: Vec::new(),
             begun: false,
             untold: false,
@@ -110,37 +113,50 @@ impl Rows {
                         name: name.to_owned(),
                         db_type: Rows::type_name(&element).to_owned(),
                         origin: None,
+                        of_documents: true,
                     });
                     self.texts.push(String::new());
+                    self.kinds.push(Rows::type_name(&element));
                     cells.push(Cell::Nothing);
                     column
                 }
             };
             let text = &mut self.texts[column];
+            let kind = Rows::type_name(&element);
+            if self.kinds[column] == "null" {
+                self.kinds[column] = kind;
+            }
             let mut written = |write: &mut dyn FnMut(&mut String)| {
                 text.clear();
                 write(text);
-                Cell::Written
+                Cell::Written(kind)
             };
             let cell = match element {
                 Element::Null | Element::Undefined => Cell::Value(Value::Null),
+                // Whole numbers of both sizes in one column: the others say which they are, where that is not seen.
+                Element::Int32(value) if self.kinds[column] == "long" => {
+                    written(&mut |text| text.push_str(&value.to_string()))
+                }
+                Element::Int64(value) if self.kinds[column] != "long" && i32::try_from(value).is_ok() => {
+                    written(&mut |text| text.push_str(&value.to_string()))
+                }
                 Element::Int32(value) => Cell::Value(Value::Int(value.into())),
                 Element::Int64(value) => Cell::Value(Value::Int(value)),
                 Element::Double(value) => Cell::Value(Value::Real(value)),
-                Element::Text(value) | Element::Symbol(value) => Cell::Value(Value::Text(value)),
+                Element::Text(value) => Cell::Value(Value::Text(value)),
                 Element::Binary(0, bytes) => Cell::Value(Value::Bytes(bytes)),
-                Element::Bool(value) => Cell::Value(Value::Text(if value { "true" } else { "false" })),
+                Element::Bool(value) => Cell::Value(Value::Typed("bool", if value { "true" } else { "false" })),
                 Element::ObjectId(id) => written(&mut |text| text.push_str(&json::hex(&id))),
                 Element::DateTime(millis) => written(&mut |text| text.push_str(&json::moment(millis))),
                 Element::Decimal(bytes) => written(&mut |text| text.push_str(&decimal::text(bytes))),
-                other => written(&mut |text| json::value(&other, Form::Relaxed, text)),
+                other => written(&mut |text| json::value(&other, Form::Typed, text)),
             };
             cells[column] = cell;
         }
         let texts = &self.texts;
         let pushed = self.assembler.push_row(|column| match cells.get(column) {
             Some(Cell::Value(value)) => *value,
-            Some(Cell::Written) => Value::Text(texts.get(column).map_or("", String::as_str)),
+            Some(Cell::Written(kind)) => Value::Typed(kind, texts.get(column).map_or("", String::as_str)),
             _ => Value::Null,
         });
         let full = match pushed {

@@ -121,6 +121,7 @@ fn announced(connection: &Connection, statement: &Statement<'_>) -> Vec<Announce
         name: column.name().to_owned(),
         db_type: column.decl_type().unwrap_or_default().to_owned(),
         origin: origin(connection, &from),
+        of_documents: false,
     });
     announced.collect()
 }

@@ -7,13 +7,14 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder};
+use arrow_array::builder::{ArrayBuilder, BinaryBuilder, Float64Builder, Int64Builder, StringBuilder};
 use arrow_array::{Array, ArrayRef, BinaryArray, NullArray, RecordBatch, RecordBatchOptions, StringArray};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 
+use crate::rows::form::TEXT_FORM;
 use crate::rows::origin::Origin;
-use crate::rows::widen::{MixedBuilder, mixed_type, widen};
-use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE};
+use crate::rows::widen::{MixedBuilder, is_mixed, mixed_type, widen};
+use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE, OF_DOCUMENTS, TYPED_AS};
 
 /// One value of one row.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -30,6 +31,8 @@ pub enum Value<'a> {
     RawText(&'a [u8]),
     /// Bytes.
     Bytes(&'a [u8]),
+    /// A value of a type that only the database knows: the name of the type, and the value as text.
+    Typed(&'a str, &'a str),
 }
 
 impl<'a> Value<'a> {
@@ -50,6 +53,8 @@ enum Builder {
     /// value by value.
     Text(BinaryBuilder),
     Bytes(BinaryBuilder),
+    /// Texts of one type of the database.
+    Typed(String, StringBuilder),
     Mixed(Box<MixedBuilder>),
 }
 
@@ -59,10 +64,15 @@ impl Builder {
             Builder::Nulls(_) => DataType::Null,
             Builder::Int(_) => DataType::Int64,
             Builder::Real(_) => DataType::Float64,
-            Builder::Text(_) => DataType::Utf8,
+            Builder::Text(_) | Builder::Typed(..) => DataType::Utf8,
             Builder::Bytes(_) => DataType::Binary,
             Builder::Mixed(_) => mixed_type(),
         }
+    }
+
+    /// The type of the database that all of its texts are of.
+    fn typed_as(&self) -> Option<&str> {
+        if let Builder::Typed(kind, _) = self { Some(kind) } else { None }
     }
 
     #[inline]
@@ -73,11 +83,13 @@ impl Builder {
             (Builder::Text(b), Value::Text(v)) => b.append_value(v),
             (Builder::Real(b), Value::Real(v)) => b.append_value(v),
             (Builder::Bytes(b), Value::Bytes(v)) => b.append_value(v),
+            (Builder::Typed(own, b), Value::Typed(kind, v)) if own == kind => b.append_value(v),
             (Builder::Mixed(b), v) => b.push(v.settled()),
             (Builder::Int(b), Value::Null) => b.append_null(),
             (Builder::Text(b), Value::Null) => b.append_null(),
             (Builder::Real(b), Value::Null) => b.append_null(),
             (Builder::Bytes(b), Value::Null) => b.append_null(),
+            (Builder::Typed(_, b), Value::Null) => b.append_null(),
             (Builder::Nulls(n), Value::Null) => *n += 1,
             (_, v) => return self.change_for(v),
         }
@@ -88,17 +100,20 @@ impl Builder {
     #[cold]
     fn change_for(&mut self, value: Value<'_>) -> Result<(), ArrowError> {
         let value = value.settled();
+        let kind = self.typed_as().map(|kind| (TYPED_AS.to_owned(), kind.to_owned()));
         let before = self.finish()?;
         let mut changed = match (before.data_type(), value) {
             (DataType::Null, Value::Int(_)) => Builder::Int(Int64Builder::new()),
             (DataType::Null, Value::Real(_)) => Builder::Real(Float64Builder::new()),
             (DataType::Null, Value::Text(_)) => Builder::Text(BinaryBuilder::new()),
             (DataType::Null, Value::Bytes(_)) => Builder::Bytes(BinaryBuilder::new()),
+            (DataType::Null, Value::Typed(kind, _)) => Builder::Typed(kind.to_owned(), StringBuilder::new()),
             _ => Builder::Mixed(Box::default()),
         };
         match &mut changed {
             Builder::Mixed(mixed) => {
-                let field = Field::new("", before.data_type().clone(), true);
+                let field = Field::new("", before.data_type().clone(), true)
+                    .with_metadata(kind.into_iter().collect::<HashMap<_, _>>());
                 mixed.extend(&widen(&before, &field, &mixed_type())?)?;
             }
             other => (0..before.len()).try_for_each(|_| other.push(Value::Null))?,
@@ -132,6 +147,10 @@ impl Builder {
                 let full = BinaryBuilder::with_capacity(b.len(), b.values_slice().len().min(2 * BATCH_BYTES));
                 Arc::new(std::mem::replace(b, full).finish())
             }
+            Builder::Typed(_, b) => {
+                let full = StringBuilder::with_capacity(b.len(), b.values_slice().len().min(2 * BATCH_BYTES));
+                Arc::new(std::mem::replace(b, full).finish())
+            }
             Builder::Mixed(b) => b.finish(),
         })
     }
@@ -158,7 +177,12 @@ pub struct Announced {
     pub db_type: String,
     /// Where it comes from, if the database tells.
     pub origin: Option<Origin>,
+    /// It is a field of documents.
+    pub of_documents: bool,
 }
+
+/// The type whose texts are numbers.
+const NUMBERS: &str = "decimal";
 
 /// Builds batches row by row.
 pub struct Assembler {
@@ -189,6 +213,7 @@ impl Assembler {
             self.bytes += match value {
                 Value::Text(text) => text.len(),
                 Value::RawText(bytes) | Value::Bytes(bytes) => bytes.len(),
+                Value::Typed(_, text) => text.len(),
                 _ => 0,
             };
             builder.push(value)?;
@@ -208,11 +233,24 @@ impl Assembler {
     }
 
     fn schema_of(&self, types: impl Iterator<Item = DataType>) -> SchemaRef {
-        let fields = self.announced.iter().zip(types).map(|(announced, data_type)| {
+        let fields = self.announced.iter().zip(&self.builders).zip(types).map(|((announced, builder), data_type)| {
             let field = Field::new(&announced.name, data_type, true);
             let db_type = (DB_TYPE.to_owned(), announced.db_type.clone());
             let origin = announced.origin.iter().flat_map(Origin::metadata);
-            field.with_metadata(std::iter::once(db_type).chain(origin).collect::<HashMap<_, _>>())
+            let mut metadata: HashMap<_, _> = std::iter::once(db_type).chain(origin).collect();
+            if announced.of_documents {
+                metadata.insert(OF_DOCUMENTS.to_owned(), String::new());
+            }
+            if let Some(kind) = builder.typed_as() {
+                metadata.insert(TYPED_AS.to_owned(), kind.to_owned());
+                metadata.insert(DB_TYPE.to_owned(), kind.to_owned());
+                if kind == NUMBERS {
+                    metadata.insert(TEXT_FORM.to_owned(), "number".to_owned());
+                }
+            } else if announced.of_documents && is_mixed(field.data_type()) {
+                metadata.insert(DB_TYPE.to_owned(), "mixed".to_owned());
+            }
+            field.with_metadata(metadata)
         });
         Arc::new(Schema::new(fields.collect::<Vec<_>>()))
     }
@@ -253,6 +291,9 @@ mod tests {
             (vec![Bytes(&[1])], DataType::Binary),
             (vec![Int(1), Real(1.5)], mixed_type()),
             (vec![RawText(b"a"), Null], DataType::Utf8),
+            (vec![Null, Typed("date", "2031-03-05")], DataType::Utf8),
+            (vec![Typed("date", "2031-03-05"), Text("a")], mixed_type()),
+            (vec![Typed("date", "2031-03-05"), Typed("objectId", "65")], mixed_type()),
             (vec![RawText(b"a"), RawText(b"\xff")], mixed_type()),
         ] {
             let batch = assembled(&values);

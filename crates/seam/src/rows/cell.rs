@@ -328,7 +328,8 @@ impl<'a> ColumnReader<'a> {
             Value::Null => cell(CellKind::Null, NULL_TEXT.into()),
             Value::Int(v) => cell(CellKind::Number, itoa::Buffer::new().format(v).to_owned().into()),
             Value::Real(v) => cell(CellKind::Number, real(v).into()),
-            Value::Text(v) => cell(CellKind::Text, v.into()),
+            Value::Typed("decimal" | "int" | "long", v) => cell(CellKind::Number, v.into()),
+            Value::Text(v) | Value::Typed(_, v) => cell(CellKind::Text, v.into()),
             Value::Bytes(v) | Value::RawText(v) => cell(CellKind::Binary, hex(v).into()),
         }
     }

@@ -21,6 +21,13 @@ pub mod widen;
 /// The key of a field's metadata under which the database's own type name stands.
 pub const DB_TYPE: &str = "db_type";
 
+/// The key of a field's metadata under which the type of the database stands whose texts the column holds.
+pub const TYPED_AS: &str = "typed_as";
+
+/// The key of a field's metadata that says that the column is of documents: their types have a meaning when they are
+/// written as Extended JSON, and what is NULL is not there.
+pub const OF_DOCUMENTS: &str = "of_documents";
+
 /// The most rows in one batch.
 pub const BATCH_ROWS: usize = 8192;
 

@@ -1,7 +1,7 @@
 //! Columns whose values are of several types.
 //!
-//! Such a column is an Arrow dense union of whole numbers, floating-point numbers, text and bytes;
-//! NULL is an empty whole number. A column becomes *wider* when its type changes from null to
+//! Such a column is an Arrow dense union of whole numbers, floating-point numbers, text, bytes, and texts of other types of
+//! the database, each behind the name of its type; NULL is an empty whole number. A column becomes *wider* when its type changes from null to
 //! anything, or from anything to the union. Wider never loses a value or its type.
 
 use std::sync::{Arc, LazyLock};
@@ -12,20 +12,35 @@ use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, StringArray,
 use arrow_buffer::ScalarBuffer;
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, UnionFields, UnionMode};
 
+use crate::rows::TYPED_AS;
 use crate::rows::assemble::Value;
 
 const INT: i8 = 0;
 const REAL: i8 = 1;
 const TEXT: i8 = 2;
 const BYTES: i8 = 3;
+const TYPED: i8 = 4;
+
+/// What stands between the name of a type and the text of a value.
+const TYPE_ENDS: char = '\u{1f}';
 
 fn fields() -> UnionFields {
-    UnionFields::from_fields([
-        Field::new("int", DataType::Int64, true),
-        Field::new("real", DataType::Float64, true),
-        Field::new("text", DataType::Utf8, true),
-        Field::new("bytes", DataType::Binary, true),
-    ])
+    let all = KINDS.map(|(name, data_type)| Field::new(name, data_type, true));
+    UnionFields::from_fields(all)
+}
+
+const KINDS: [(&str, DataType); 5] = [
+    ("int", DataType::Int64),
+    ("real", DataType::Float64),
+    ("text", DataType::Utf8),
+    ("bytes", DataType::Binary),
+    ("typed", DataType::Utf8),
+];
+
+/// The type of such columns in archives of before there were typed texts.
+fn earlier_type() -> DataType {
+    let all = KINDS.into_iter().take(4).map(|(name, data_type)| Field::new(name, data_type, true));
+    DataType::Union(UnionFields::from_fields(all), UnionMode::Dense)
 }
 
 /// The type of a column of mixed values.
@@ -35,8 +50,8 @@ pub fn mixed_type() -> DataType {
 
 /// Whether a type is that of a column of mixed values.
 pub fn is_mixed(data_type: &DataType) -> bool {
-    static MIXED: LazyLock<DataType> = LazyLock::new(mixed_type);
-    matches!(data_type, DataType::Union(..)) && *data_type == *MIXED
+    static MIXED: LazyLock<[DataType; 2]> = LazyLock::new(|| [mixed_type(), earlier_type()]);
+    matches!(data_type, DataType::Union(..)) && MIXED.contains(data_type)
 }
 
 /// Builds a column of mixed values.
@@ -48,6 +63,7 @@ pub struct MixedBuilder {
     reals: Float64Builder,
     texts: StringBuilder,
     bytes: BinaryBuilder,
+    typed: StringBuilder,
 }
 
 impl MixedBuilder {
@@ -74,6 +90,10 @@ impl MixedBuilder {
                 self.bytes.append_value(v);
                 (BYTES, self.bytes.offsets_slice().len() - 1)
             }
+            Value::Typed(kind, text) => {
+                self.typed.append_value(format!("{kind}{TYPE_ENDS}{text}"));
+                (TYPED, self.typed.offsets_slice().len() - 1)
+            }
         };
         self.types.push(kind);
         // A batch has far fewer rows than 2³¹.
@@ -97,6 +117,7 @@ impl MixedBuilder {
             Arc::new(self.reals.finish()),
             Arc::new(self.texts.finish()),
             Arc::new(self.bytes.finish()),
+            Arc::new(self.typed.finish()),
         ];
         match UnionArray::try_new(fields(), types, Some(offsets), children) {
             Ok(union) => Arc::new(union),
@@ -117,6 +138,10 @@ pub fn mixed_value(union: &UnionArray, row: usize) -> Value<'_> {
         INT => Value::Int(child.as_primitive::<arrow_array::types::Int64Type>().value(at)),
         REAL => Value::Real(child.as_primitive::<arrow_array::types::Float64Type>().value(at)),
         TEXT => Value::Text(child.as_string::<i32>().value(at)),
+        TYPED => {
+            let (kind, text) = child.as_string::<i32>().value(at).split_once(TYPE_ENDS).unwrap_or_default();
+            Value::Typed(kind, text)
+        }
         _ => Value::Bytes(child.as_binary::<i32>().value(at)),
     }
 }
@@ -124,7 +149,7 @@ pub fn mixed_value(union: &UnionArray, row: usize) -> Value<'_> {
 /// The type in which values of both types have a place, or `None` if there is none.
 fn common(a: &DataType, b: &DataType) -> Option<DataType> {
     let single = |t: &DataType| {
-        matches!(t, DataType::Int64 | DataType::Float64 | DataType::Utf8 | DataType::Binary) || *t == mixed_type()
+        matches!(t, DataType::Int64 | DataType::Float64 | DataType::Utf8 | DataType::Binary) || is_mixed(t)
     };
     match (a, b) {
         _ if a == b => Some(a.clone()),
@@ -141,7 +166,17 @@ fn common(a: &DataType, b: &DataType) -> Option<DataType> {
 pub fn common_schema(a: &Schema, b: &Schema) -> Option<Schema> {
     let late = b.fields().get(a.fields().len()..)?;
     let fields = a.fields().iter().zip(b.fields()).map(|(a, b)| {
-        let wide = common(a.data_type(), b.data_type())?;
+        let wide = match common(a.data_type(), b.data_type())? {
+            // Texts of two types of the database.
+            DataType::Utf8
+                if typed_as(a) != typed_as(b)
+                    && *b.data_type() == DataType::Utf8
+                    && *a.data_type() == DataType::Utf8 =>
+            {
+                mixed_type()
+            }
+            wide => wide,
+        };
         // How values are written is said by the one whose type stays.
         let said = if *b.data_type() == wide { b } else { a };
         (a.name() == b.name()).then(|| said.as_ref().clone().with_data_type(wide))
@@ -158,6 +193,11 @@ fn is_typed(data_type: &DataType) -> bool {
         data_type,
         Boolean | Int16 | Int32 | UInt32 | UInt64 | Float32 | Decimal128(..) | Date32 | Time64(_) | Timestamp(..)
     )
+}
+
+/// The type of the database that the texts of a column are of, if they are [`Value::Typed`].
+pub fn typed_as(field: &Field) -> Option<&str> {
+    field.metadata().get(TYPED_AS).map(String::as_str)
 }
 
 /// The values of a column in the text form that its field states.
@@ -182,7 +222,7 @@ pub fn widen(column: &ArrayRef, field: &Field, to: &DataType) -> Result<ArrayRef
     if *to == DataType::Utf8 && is_typed(column.data_type()) {
         return Ok(Arc::new(as_text(column, field)));
     }
-    if common(column.data_type(), to).as_ref() != Some(to) {
+    if common(column.data_type(), to).as_ref() != Some(to) && !(is_mixed(column.data_type()) && *to == mixed_type()) {
         return Err(ArrowError::CastError(format!("{to} is not wider than {}", column.data_type())));
     }
     let mut builder = MixedBuilder::default();
@@ -191,7 +231,11 @@ pub fn widen(column: &ArrayRef, field: &Field, to: &DataType) -> Result<ArrayRef
             _ if column.is_null(row) => Value::Null,
             DataType::Int64 => Value::Int(column.as_primitive::<arrow_array::types::Int64Type>().value(row)),
             DataType::Float64 => Value::Real(column.as_primitive::<arrow_array::types::Float64Type>().value(row)),
-            DataType::Utf8 => Value::Text(column.as_string::<i32>().value(row)),
+            DataType::Utf8 => {
+                let text = column.as_string::<i32>().value(row);
+                typed_as(field).map_or(Value::Text(text), |kind| Value::Typed(kind, text))
+            }
+            kind if is_mixed(kind) => mixed_value(column.as_union(), row),
             _ => Value::Bytes(column.as_binary::<i32>().value(row)),
         });
     }
@@ -286,6 +330,39 @@ mod tests {
         let wide = widen_batch(&batch, &both).unwrap();
         assert_eq!(column_text(wide.column(1)), ["∅", "∅"]);
         assert_eq!(common_schema(&more, &few), None);
+    }
+
+    #[test]
+    fn texts_of_other_types_keep_their_type() {
+        let field = |kind: Option<&str>| {
+            let named = kind.map(|kind| (TYPED_AS.to_owned(), kind.to_owned()));
+            Field::new("a", DataType::Utf8, true).with_metadata(named.into_iter().collect())
+        };
+        let schema = |kind| Schema::new(vec![field(kind)]);
+        let wide = |a, b| common_schema(&schema(a), &schema(b)).unwrap().field(0).data_type().clone();
+        assert_eq!(wide(Some("date"), Some("date")), DataType::Utf8);
+        assert_eq!((wide(Some("date"), None), wide(Some("date"), Some("objectId"))), (mixed_type(), mixed_type()));
+        let column: ArrayRef = Arc::new(StringArray::from(vec![Some("2031-03-05"), None]));
+        let mixed = widen(&column, &field(Some("date")), &mixed_type()).unwrap();
+        assert_eq!(mixed_value(mixed.as_union(), 0), Value::Typed("date", "2031-03-05"));
+        assert_eq!(column_text(&mixed), ["2031-03-05", "∅"]);
+    }
+
+    #[test]
+    fn columns_of_before_are_read() {
+        let DataType::Union(fields, _) = earlier_type() else { panic!() };
+        let children: Vec<ArrayRef> = vec![
+            Arc::new(Int64Array::from(vec![7])),
+            Arc::new(Float64Array::from(Vec::<f64>::new())),
+            Arc::new(StringArray::from(vec!["seven"])),
+            Arc::new(BinaryArray::from(Vec::<&[u8]>::new())),
+        ];
+        let union = UnionArray::try_new(fields, vec![TEXT, INT].into(), Some(vec![0, 0].into()), children).unwrap();
+        let column: ArrayRef = Arc::new(union);
+        assert!(is_mixed(column.data_type()));
+        assert_eq!(column_text(&column), ["seven", "7"]);
+        let wide = widened(&column, &mixed_type()).unwrap();
+        assert_eq!((wide.data_type(), column_text(&wide)), (&mixed_type(), column_text(&column)));
     }
 
     #[test]
