@@ -8,6 +8,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 
 use jaunty_core::archive::{ArchiveError, Window};
 use jaunty_core::arrange::Arrangement;
+use jaunty_core::export::extended;
 use jaunty_core::run::state::KeptRows;
 use jaunty_language::text::clean;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
@@ -234,7 +235,34 @@ pub fn page(rows: &KeptRows, arrangement: Option<&Arrangement>, from: u64, count
 
 /// Reads a row, and lays it out, or one of its values, on so many columns of the screen. A long value that is looked
 /// at alone is read from byte `from` on.
+/// In the place of a column: the whole row as one document of JSON.
+pub const AS_JSON: usize = usize::MAX;
+/// The same, with the type of every number.
+pub const AS_CANONICAL_JSON: usize = usize::MAX - 1;
+
+/// Whether all of a row is meant, as JSON.
+pub fn is_json(column: usize) -> bool {
+    matches!(column, AS_JSON | AS_CANONICAL_JSON)
+}
+
+/// A row as JSON.
+fn json_of(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {
+    let page = rows.archive()?.page(row, 1)?;
+    let Some(batch) = page.batches.first() else { return Ok(String::new()) };
+    // Memory can always be written to: an error is one of ours, and better seen than hidden.
+    Ok(extended::document(batch, 0, column == AS_CANONICAL_JSON).unwrap_or_else(|error| error.to_string()))
+}
+
 fn row_of(rows: &KeptRows, row: u64, alone: Option<usize>, from: u64, width: u16) -> Result<RowAnswer, ArchiveError> {
+    if let Some(column) = alone.filter(|column| is_json(*column)) {
+        let whole = json_of(rows, row, column)?;
+        let (text, part) = part_of(&whole, 1, from);
+        let type_name = if column == AS_JSON { "JSON" } else { "JSON with all types" }.to_owned();
+        let bytes = whole.len() as u64;
+        let fields = vec![Field { name: "row".into(), type_name, origin: None, kind: CellKind::Text, bytes, part }];
+        let lines = lay_out(&fields, &[text.to_owned()], Some(0), width);
+        return Ok(RowAnswer { path: rows.path().to_owned(), row, alone, from, fields, lines });
+    }
     let window = Window { from: (alone.unwrap_or(0), from), most: LONGEST };
     let (mut fields, mut texts) = (Vec::new(), Vec::new());
     if let Some((batch, cuts)) = rows.archive()?.row_through(row, window)? {
@@ -288,6 +316,9 @@ fn part_of(text: &str, each: usize, from: u64) -> (&str, Range<u64>) {
 }
 
 fn cell(rows: &KeptRows, row: u64, column: usize) -> Result<String, ArchiveError> {
+    if is_json(column) {
+        return json_of(rows, row, column);
+    }
     let page = rows.archive()?.page(row, 1)?;
     let batch = page.batches.first();
     let values = batch.and_then(|batch| Some((batch.columns().get(column)?, batch.schema_ref().fields().get(column)?)));

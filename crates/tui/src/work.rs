@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::arrange::condition::Test;
 use jaunty_core::arrange::differ::Difference;
 use jaunty_core::arrange::facts::{ColumnStats, Sums};
+use jaunty_core::arrange::parts::{OpenError, Opened};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
@@ -41,6 +42,8 @@ pub struct Work {
 pub enum Kind {
     /// Another order.
     Arrange,
+    /// A column, to be opened into its parts.
+    Parts,
     /// What a column holds.
     ColumnStats,
     /// A chart.
@@ -113,8 +116,21 @@ pub enum Done {
     Logbook(Result<Vec<(Entry, Searchable)>, String>),
     /// What the cells that are marked add up to.
     Sums(Option<Sums>),
+    /// A statement for the buffer.
+    Statement(Result<String, String>),
     /// The first difference of two results from a row of this archive on.
     Differs(PathBuf, u64, Result<Option<Difference>, ArrangeError>),
+    /// A column opened into its parts.
+    Parts {
+        /// The archive that the rows of the run are in.
+        base: PathBuf,
+        /// The one whose column it was.
+        of: PathBuf,
+        /// Whether the column was a part of the one that was opened last.
+        of_parts: bool,
+        /// What came of it.
+        found: Result<Opened, OpenError>,
+    },
 }
 
 /// Waits until a run has fetched all its rows; what it fetched so far is what there is if it fails.

@@ -29,8 +29,8 @@ select 'sailings', json_object(
     'arrives_at', iif(s.arrives_at is null, null, json_object('$date', replace(s.arrives_at, ' ', 'T') || 'Z')),
     'status', s.status,
     'delay_min', s.delay_min,
-    'incidents', (select json_group_array(json_object('what', i.what, 'severity', i.severity,
-        'at', json_object('$date', replace(i.at, ' ', 'T') || 'Z'))) from incidents i where i.sailing_id = s.id))
+    'incidents', json((select json_group_array(json_object('what', i.what, 'severity', i.severity,
+        'at', json_object('$date', replace(i.at, ' ', 'T') || 'Z'))) from incidents i where i.sailing_id = s.id)))
 from sailings s
 join routes r on r.id = s.route_id
 join ports f on f.id = r.from_port

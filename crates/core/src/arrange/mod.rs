@@ -4,12 +4,13 @@
 //! hold. It is made by scanning columns batch by batch ([`condition`] and [`search`] say which rows
 //! stay, [`sort`] in which order), so memory does not grow with what the values are. [`statement`] writes what asks the
 //! server for the same; [`facts`] tells what a column holds, in the same way; [`pick`] reads the rows of an
-//! arrangement, or a part of them, and [`differ`] finds where two of them differ.
+//! arrangement, or a part of them, [`parts`] opens a column into others, and [`differ`] finds where two of them differ.
 
 pub mod condition;
 pub mod differ;
 pub mod facts;
 mod key;
+pub mod parts;
 pub mod pick;
 pub mod search;
 mod shortcut;

@@ -2,7 +2,7 @@
 
 use jaunty_language::dialect::documents::statement::{key, name};
 use jaunty_language::edit::snippet::{escaped, unfilled_place};
-use jaunty_seam::catalog::Object;
+use jaunty_seam::catalog::{Column, Object};
 
 use super::templates::{COLUMNS, DEFINITION, NAME, ROWS, Template};
 
@@ -17,7 +17,22 @@ pub(super) static TEMPLATES: &[Template] = &[
     Template { title: "update by key", make: |of, _, _| update(of) },
     Template { title: "delete by key", make: |of, _, _| Some(delete(of)) },
     DEFINITION,
-    Template { title: "new index", make: |of, _, _| Some(index(of)) },
+    Template { title: "new index", make: |of, _, _| Some(index(of, &["1"], "")) },
+    Template { title: "index of two fields", make: |of, _, _| Some(index(of, &["1", "-1"], "")) },
+    Template { title: "unique index", make: |of, _, _| Some(index(of, &["1"], " { unique: true }")) },
+    Template { title: "index of some documents", make: |of, _, _| Some(index(of, &["1"], &only_some(of))) },
+    Template {
+        title: "index with an end",
+        make: |of, _, _| index_of(of, is_date, "1", " { expireAfterSeconds: ${2:86400} }"),
+    },
+    Template { title: "index of words", make: |of, _, _| index_of(of, is_text, "\"text\"", "") },
+    Template { title: "index of places", make: |of, _, _| index_of(of, is_place, "\"2dsphere\"", "") },
+    Template { title: "hashed index", make: |of, _, _| Some(index(of, &["\"hashed\""], "")) },
+    Template {
+        title: "index of all fields",
+        make: |of, _, _| Some(format!("{} index {{ \"\\$**\": 1 }}", escaped(&name(&of.name)))),
+    },
+    Template { title: "validator", make: |of, _, _| validator(of) },
 ];
 
 /// How many documents there are.
@@ -65,8 +80,64 @@ fn delete(of: &Object) -> String {
     format!("{} delete {{ _id: {} }}", escaped(&name(&of.name)), unfilled_place(1, "_id"))
 }
 
-/// A new index.
-fn index(of: &Object) -> String {
+/// An index of the first fields, each in a way.
+fn index(of: &Object, ways: &[&str], options: &str) -> String {
+    let mut all = fields(of).filter(|field| *field != "_id");
+    let key =
+        |(at, way): (usize, &&str)| format!("${{{}:{}}}: {way}", at + 1, escaped(&key(all.next().unwrap_or("field"))));
+    let keys: Vec<String> = ways.iter().enumerate().map(key).collect();
+    format!("{} index {{ {} }}{options}", escaped(&name(&of.name)), keys.join(", "))
+}
+
+/// An index of the first field of a kind, if there is one.
+fn index_of(of: &Object, is_such: fn(&Object, &Column) -> bool, way: &str, options: &str) -> Option<String> {
+    let field = of.columns.iter().find(|column| is_such(of, column))?;
+    Some(format!("{} index {{ ${{1:{}}}: {way} }}{options}", escaped(&name(&of.name)), escaped(&key(&field.name))))
+}
+
+fn has_type(column: &Column, wanted: &str) -> bool {
+    column.db_type.split(" | ").any(|own| own == wanted)
+}
+
+fn is_date(_: &Object, column: &Column) -> bool {
+    has_type(column, "date")
+}
+
+fn is_text(_: &Object, column: &Column) -> bool {
+    has_type(column, "string")
+}
+
+/// GeoJSON has a type and coordinates.
+fn is_place(of: &Object, column: &Column) -> bool {
+    let has = |part: &str| of.columns.iter().any(|other| other.name == format!("{}.{part}", column.name));
+    has("type") && has("coordinates")
+}
+
+/// What leaves out the documents that have no such field.
+fn only_some(of: &Object) -> String {
     let field = fields(of).find(|field| *field != "_id").unwrap_or("field");
-    format!("{} index {{ ${{1:{}}}: 1 }}", escaped(&name(&of.name)), escaped(&key(field)))
+    format!(" {{ partialFilterExpression: {{ ${{2:{}: {{ \\$exists: true }}}} }} }}", escaped(&key(field)))
+}
+
+/// A validator that wants what the sample has: fields that are in every document, and the types that they were of.
+fn validator(of: &Object) -> Option<String> {
+    let own = || of.columns.iter().filter(|column| !column.name.contains('.') && column.name != "_id");
+    let always: Vec<String> = own()
+        .filter(|column| !column.comment.starts_with("in ") && !has_type(column, "null"))
+        .map(|column| format!("\"{}\"", escaped(&column.name.replace('"', "\\\""))))
+        .collect();
+    let property = |column: &Column| {
+        let types: Vec<String> = column.db_type.split(" | ").map(|own| format!("\"{own}\"")).collect();
+        let types = if types.len() == 1 { types.concat() } else { format!("[{}]", types.join(", ")) };
+        format!("      {}: {{ bsonType: {types} }}", escaped(&key(&column.name)))
+    };
+    let properties: Vec<String> = own().map(property).collect();
+    (!properties.is_empty()).then(|| {
+        format!(
+            "{{\n  collMod: {},\n  validator: {{ \\$jsonSchema: {{\n    required: [{}],\n    properties: {{\n{}\n    }}\n  }} }},\n  validationAction: \"${{1:error}}\"\n}}",
+            escaped(&format!("\"{}\"", of.name.replace('"', "\\\""))),
+            always.join(", "),
+            properties.join(",\n")
+        )
+    })
 }

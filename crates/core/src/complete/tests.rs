@@ -80,6 +80,7 @@ pub(crate) fn collections() -> Catalog {
             over: vec!["left".into()],
             unique: false,
             definition: String::new(),
+            note: String::new(),
         });
     }
     catalog.complete();

@@ -3,7 +3,7 @@
 mod change;
 mod columnar;
 mod csv;
-mod extended;
+pub mod extended;
 pub mod file;
 mod html;
 mod insert;

@@ -2,7 +2,7 @@
 
 use crate::catalog::templates;
 use crate::complete::about::column_line;
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::text::clean;
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
 
@@ -19,6 +19,7 @@ pub struct Line {
 
 /// Everything about an object but its definition, which may take asking the server.
 pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line> {
+    let of_documents = dialect.family == Family::Documents;
     let mut all = Vec::new();
     let mut put = |section: &'static str, text: String, leads_to: Option<Name>| {
         all.push(Line { section, text, leads_to });
@@ -31,6 +32,8 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         let what = match (object.kind, rows) {
             (ObjectKind::Keys, 1) => "key",
             (ObjectKind::Keys, _) => "keys",
+            _ if of_documents && rows == 1 => "document",
+            _ if of_documents => "documents",
             (_, 1) => "row (estimate)",
             _ => "rows (estimate)",
         };
@@ -38,7 +41,11 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         put("size", format!("{} {what}{bytes}", grouped(rows)), None);
     }
     if !object.signature.is_empty() {
-        let section = if object.kind == ObjectKind::Keys { "type" } else { "signature" };
+        let section = match object.kind {
+            ObjectKind::Keys => "type",
+            _ if of_documents => "kind",
+            _ => "signature",
+        };
         put(section, object.signature.clone(), None);
     }
     let width = object.columns.iter().map(|column| clean::width(&column.name)).max().unwrap_or(0).min(40);
@@ -48,7 +55,11 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         let line = column_line(column, object, catalog);
         let behind = line.get(column.name.len()..).unwrap_or_default();
         let gap = width.saturating_sub(clean::width(&column.name));
-        put("columns", format!("{}{}{behind}", column.name, " ".repeat(gap)), leads_to);
+        put(
+            if of_documents { "fields" } else { "columns" },
+            format!("{}{}{behind}", column.name, " ".repeat(gap)),
+            leads_to,
+        );
     }
     for value in &object.values {
         put("values", format!("'{value}'"), None);
@@ -77,7 +88,8 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     }
     for index in &object.indexes {
         let unique = if index.unique { "unique · " } else { "" };
-        put("indexes", format!("{}  {unique}{}", index.name, index.over.join(", ")), None);
+        let note = if index.note.is_empty() { String::new() } else { format!(" · {}", index.note) };
+        put("indexes", format!("{}  {unique}{}{note}", index.name, index.over.join(", ")), None);
     }
     for trigger in &object.triggers {
         put("triggers", format!("{}  {}", trigger.name, trigger.when), None);

@@ -101,6 +101,7 @@ fn describe(session: &mut DocumentSession, name: &str, kind: ObjectKind) -> Resu
     let stats = session.ask(vec![pair("collStats", Bson::text(name))]).unwrap_or_default();
     let number = |name: &str| field(&stats, name).and_then(Bson::as_i64).and_then(|number| u64::try_from(number).ok());
     (told.rows, told.bytes) = (number("count"), number("storageSize"));
+    let uses = uses(session, name)?;
     for index in session.first_of(vec![pair("listIndexes", Bson::text(name))])? {
         let keys = field(&index, "key").and_then(Bson::as_document).cloned().unwrap_or_default();
         let over = keys.iter().map(|(path, kind)| match kind.as_i64() {
@@ -115,10 +116,52 @@ fn describe(session: &mut DocumentSession, name: &str, kind: ObjectKind) -> Resu
             over: over.collect(),
             unique: own == "_id_" || field(&index, "unique") == Some(&Bson::Bool(true)),
             definition: format!("{name} index {} {}", written(&keys), written(&rest)),
+            note: notes(&rest, uses.get(&own)),
             name: own,
         });
     }
     Ok(told)
+}
+
+/// How often each index was used since the server began to count; nothing where it does not tell.
+fn uses(session: &mut DocumentSession, name: &str) -> Result<BTreeMap<String, i64>, EngineError> {
+    let asked = session.first_of(vec![
+        pair("aggregate", Bson::text(name)),
+        pair("pipeline", Bson::Array(vec![Bson::Document(vec![pair("$indexStats", Bson::Document(Vec::new()))])])),
+        pair("cursor", Bson::Document(Vec::new())),
+    ]);
+    let told = match asked {
+        Ok(told) => told,
+        // Not everybody may, and not every server can.
+        Err(error) if error.kind == ErrorKind::Refused => Vec::new(),
+        Err(error) => return Err(error),
+    };
+    let one = |one: &Document| {
+        let own = field(one, "name").and_then(Bson::as_str)?.to_owned();
+        let count = field(one, "accesses").and_then(Bson::as_document).and_then(|told| field(told, "ops")?.as_i64())?;
+        Some((own, count))
+    };
+    Ok(told.iter().filter_map(one).collect())
+}
+
+/// What an index is beside its keys, in words.
+fn notes(options: &Document, uses: Option<&i64>) -> String {
+    let mut all = Vec::new();
+    let flag = |name: &str| field(options, name) == Some(&Bson::Bool(true));
+    all.extend(["sparse", "hidden"].into_iter().filter(|name| flag(name)).map(str::to_owned));
+    if let Some(seconds) = field(options, "expireAfterSeconds").and_then(Bson::as_i64) {
+        all.push(format!("documents go after {seconds} s"));
+    }
+    if let Some(only) = field(options, "partialFilterExpression").and_then(Bson::as_document) {
+        all.push(format!("only {}", written(only)));
+    }
+    match uses {
+        Some(0) => all.push("not used yet".to_owned()),
+        Some(1) => all.push("used once".to_owned()),
+        Some(count) => all.push(format!("used {count} times")),
+        None => {}
+    }
+    all.join(" · ")
 }
 
 /// A document as relaxed JSON.
@@ -136,33 +179,70 @@ fn written(document: &Document) -> String {
 struct Path {
     place: usize,
     types: BTreeMap<&'static str, usize>,
+    /// In how many documents it is.
     met: usize,
+    /// The last of them.
+    last: usize,
     examples: Vec<String>,
+    /// The least and the greatest of numbers or points in time, as a number and as text.
+    range: Option<[(f64, String); 2]>,
 }
+
+impl Path {
+    fn takes(&mut self, at: f64, text: &str) {
+        let one = (at, text.to_owned());
+        match &mut self.range {
+            None => self.range = Some([one.clone(), one]),
+            Some([least, greatest]) => {
+                if at < least.0 {
+                    *least = one;
+                } else if at > greatest.0 {
+                    *greatest = one;
+                }
+            }
+        }
+    }
+
+    /// The range in words, where it says more than the examples.
+    fn range_in_words(&self) -> String {
+        match &self.range {
+            Some([least, greatest]) if self.examples.len() >= EXAMPLES && least.0 < greatest.0 => {
+                format!("from {} to {}", least.1, greatest.1)
+            }
+            _ => String::new(),
+        }
+    }
+}
+
+/// How many examples of a path's values are told.
+const EXAMPLES: usize = 3;
 
 /// The paths of documents, in the order in which they are met, each as a column: its types, how often it is there, and
 /// some of its values.
 fn shape(sample: &[Document]) -> Vec<Column> {
     let mut paths: BTreeMap<String, Path> = BTreeMap::new();
-    for document in sample {
+    for (number, document) in sample.iter().enumerate() {
         let bytes = encoded(document);
         if let Ok(raw) = RawDocument::new(&bytes) {
-            walk(&raw, "", 0, &mut paths);
+            walk(&raw, "", (number + 1, 0), &mut paths);
         }
     }
     let mut all: Vec<(String, Path)> = paths.into_iter().collect();
     all.sort_by_key(|(_, path)| path.place);
     let column = |(name, path): (String, Path)| {
+        let range = path.range_in_words();
         let mut types: Vec<_> = path.types.into_iter().collect();
         types.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
         let names: Vec<_> = types.iter().map(|(name, _)| *name).collect();
         let often =
             if path.met < sample.len() { format!("in {} of {}", path.met, sample.len()) } else { String::new() };
         let examples = path.examples.join(", ");
-        let comment = [often, examples].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" · ");
+        let comment =
+            [often, examples, range].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" · ");
         Column {
             key: name == "_id",
-            nullable: path.met < sample.len() || names.contains(&"null"),
+            // A field may always be missing; how often it is there stands beside it.
+            nullable: name != "_id",
             db_type: names.join(" | "),
             comment,
             name,
@@ -172,7 +252,37 @@ fn shape(sample: &[Document]) -> Vec<Column> {
     all.into_iter().map(column).collect()
 }
 
-fn walk(document: &RawDocument<'_>, before: &str, depth: usize, paths: &mut BTreeMap<String, Path>) {
+/// What a value is as an example, and where it lies where it has a place in an order.
+fn example(element: &Element<'_>) -> Option<(String, Option<f64>)> {
+    let mut text = String::new();
+    let at = match element {
+        Element::Document(_) | Element::Array(_) | Element::Null | Element::Binary(..) => return None,
+        Element::ObjectId(id) => {
+            text.push_str(&json::hex(id));
+            None
+        }
+        Element::DateTime(millis) => {
+            text.push_str(&json::moment(*millis));
+            Some(*millis as f64)
+        }
+        Element::Decimal(bytes) => {
+            text.push_str(&decimal::text(*bytes));
+            text.parse().ok().filter(|value: &f64| value.is_finite())
+        }
+        other => {
+            json::value(other, Form::Relaxed, &mut text);
+            match other {
+                Element::Int32(value) => Some(f64::from(*value)),
+                Element::Int64(value) => Some(*value as f64),
+                Element::Double(value) if value.is_finite() => Some(*value),
+                _ => None,
+            }
+        }
+    };
+    Some((text.chars().take(24).collect(), at))
+}
+
+fn walk(document: &RawDocument<'_>, before: &str, (number, depth): (usize, usize), paths: &mut BTreeMap<String, Path>) {
     for (name, element) in document.iter().flatten() {
         let own = if before.is_empty() { name.to_owned() } else { format!("{before}.{name}") };
         if paths.len() >= PATHS && !paths.contains_key(&own) {
@@ -180,31 +290,32 @@ fn walk(document: &RawDocument<'_>, before: &str, depth: usize, paths: &mut BTre
         }
         let place = paths.len();
         let path = paths.entry(own.clone()).or_insert_with(|| Path { place, ..Path::default() });
-        path.met += 1;
+        // In a list a path may be there several times.
+        if path.last != number {
+            (path.last, path.met) = (number, path.met + 1);
+        }
         *path.types.entry(Rows::type_name(&element)).or_default() += 1;
-        let is_value =
-            !matches!(element, Element::Document(_) | Element::Array(_) | Element::Null | Element::Binary(..));
-        if is_value && path.examples.len() < 3 {
-            let mut text = String::new();
-            match element {
-                Element::ObjectId(id) => text.push_str(&json::hex(&id)),
-                Element::DateTime(millis) => text.push_str(&json::moment(millis)),
-                Element::Decimal(bytes) => text.push_str(&decimal::text(bytes)),
-                ref other => json::value(other, Form::Relaxed, &mut text),
+        let mut take = |value: &Element<'_>| {
+            let Some((text, at)) = example(value) else { return };
+            if let Some(at) = at {
+                path.takes(at, &text);
             }
-            let text: String = text.chars().take(24).collect();
-            if !path.examples.contains(&text) {
+            if path.examples.len() < EXAMPLES && !path.examples.contains(&text) {
                 path.examples.push(text);
             }
+        };
+        take(&element);
+        if let Element::Array(list) = element {
+            list.iter().flatten().take(IN_LISTS).for_each(|(_, value)| take(&value));
         }
         if depth < DEEP {
             match element {
-                Element::Document(inside) => walk(&inside, &own, depth + 1, paths),
+                Element::Document(inside) => walk(&inside, &own, (number, depth + 1), paths),
                 // What lies in lists has the path without a number.
                 Element::Array(list) => {
-                    for (_, inside) in list.iter().flatten().take(20) {
+                    for (_, inside) in list.iter().flatten().take(IN_LISTS) {
                         if let Element::Document(inside) = inside {
-                            walk(&inside, &own, depth + 1, paths);
+                            walk(&inside, &own, (number, depth + 1), paths);
                         }
                     }
                 }
@@ -213,6 +324,9 @@ fn walk(document: &RawDocument<'_>, before: &str, depth: usize, paths: &mut BTre
         }
     }
 }
+
+/// How many elements of a list are looked at.
+const IN_LISTS: usize = 20;
 
 /// How a collection is made, and its indexes.
 pub fn definition(of: &Object) -> String {
@@ -270,7 +384,7 @@ mod tests {
                 "_id int false 1, 2",
                 "port object true in 1 of 2",
                 "port.code string true in 1 of 2 · \"SMQ\"",
-                "n int | string false 4, \"x\"",
+                "n int | string true 4, \"x\"",
                 "tags array true in 1 of 2",
                 "tags.a bool true in 1 of 2 · true",
             ]

@@ -181,7 +181,13 @@ fn index(catalog: &mut Catalog, row: &Row) {
         Some(last) if last.name == name => last.over.push(over),
         _ => {
             let unique = field(row, 3) == "0";
-            table.indexes.push(Index { name, over: vec![over], unique, definition: String::new() });
+            table.indexes.push(Index {
+                name,
+                over: vec![over],
+                unique,
+                definition: String::new(),
+                note: String::new(),
+            });
         }
     }
 }

@@ -98,7 +98,13 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
             for row in ask(INDEXES)? {
                 let Some(table) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
                 let (unique, over) = (text(&row, 3) == "t", list(&row, 5));
-                table.indexes.push(Index { name: text(&row, 2), over, unique, definition: text(&row, 4) });
+                table.indexes.push(Index {
+                    name: text(&row, 2),
+                    over,
+                    unique,
+                    definition: text(&row, 4),
+                    note: String::new(),
+                });
             }
         }
         3 => {

@@ -124,7 +124,7 @@ fn indexes(connection: &Connection, object: &mut Object) -> Result<()> {
                     format!("select coalesce(sql, '') from {}.sqlite_schema where name = ?1", quoted(&object.schema));
                 let definition = connection.query_row(&kept, [&name], |row| row.get(0)).optional()?;
                 let definition = definition.unwrap_or_default();
-                object.indexes.push(Index { name, over, unique, definition });
+                object.indexes.push(Index { name, over, unique, definition, note: String::new() });
             }
         }
     }

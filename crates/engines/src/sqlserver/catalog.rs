@@ -238,7 +238,13 @@ fn index(catalog: &mut Catalog, row: &Row) {
         known.over.push(over);
     } else {
         let unique = field(row, 3) == "1";
-        table.indexes.push(Index { name: name.to_owned(), over: vec![over], unique, definition: String::new() });
+        table.indexes.push(Index {
+            name: name.to_owned(),
+            over: vec![over],
+            unique,
+            definition: String::new(),
+            note: String::new(),
+        });
     }
     let own = format!("{}.{}", SQLSERVER.name_as_written(&table.schema), SQLSERVER.name_as_written(&table.name));
     if let Some(known) = table.indexes.last_mut() {

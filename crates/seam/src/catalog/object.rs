@@ -181,6 +181,9 @@ pub struct Index {
     pub unique: bool,
     /// The statement that makes it, where the server gives one.
     pub definition: String,
+    /// More that is known of it, such as how often it was used.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A trigger.

@@ -12,11 +12,11 @@ use arrow_array::{
 };
 use arrow_schema::{DataType, Field, TimeUnit};
 
-use crate::rows::DB_TYPE;
 use crate::rows::assemble::Value;
 use crate::rows::form::{self, TextForm};
 use crate::rows::other;
 use crate::rows::widen::mixed_value;
+use crate::rows::{DB_TYPE, OF_DOCUMENTS};
 
 /// What a value is, apart from its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -390,8 +390,12 @@ pub fn type_name(field: &Field) -> String {
     if let Some(declared) = field.metadata().get(DB_TYPE).filter(|name| !name.is_empty()) {
         return declared.to_lowercase();
     }
+    let of_documents = field.metadata().contains_key(OF_DOCUMENTS);
     match field.data_type() {
         DataType::Null => String::new(),
+        DataType::Int64 if of_documents => "int".into(),
+        DataType::Float64 if of_documents => "double".into(),
+        DataType::Utf8 if of_documents => "string".into(),
         DataType::Int64 => "integer".into(),
         DataType::Float64 => "real".into(),
         DataType::Utf8 => "text".into(),

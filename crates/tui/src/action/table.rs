@@ -150,10 +150,18 @@ actions! {
             "Move this column to the left" => |app| app.shift_column(-1);
         Result "column-later" "Move column right" ["]"]
             "Move this column to the right" => |app| app.shift_column(1);
+        Result "open-column" "Open column" ["x"]
+            "Open this column of objects or lists into a column for each part; on a part without parts, close it" => App::open_column;
+        Result "close-column" "Close column" ["X"]
+            "Close the column that was opened last" => App::close_column;
         Result "show-row" "Show row" ["enter"]
             "Show this row with column names down the side" => App::show_row;
         Result "show-value" "Show value" ["v"]
             "Show this value on its own" => App::show_value;
+        Result "show-json" "Show as JSON" ["J"]
+            "Show this row as one document of JSON" => App::show_json;
+        Result "edit-document" "Edit document" ["E"]
+            "Write the statement that changes this document into the buffer: it goes on only if nobody else changed it" => App::edit_document;
         Result "facts" "Column statistics" ["i"]
             "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
         Result "chart" "Chart" ["G"]
@@ -478,6 +486,8 @@ actions! {
             "One page down" => |app| app.page_overlay(1);
         RowDetail "whole-or-value" "Row or value" ["v"]
             "Show this value alone, or the whole row again" => |app| app.on(RowDetail::turn);
+        RowDetail "as-json" "As JSON" ["J"]
+            "Show the row as JSON; again: with the types of all numbers" => |app| app.on(RowDetail::as_json);
         RowDetail "search-row" "Search" ["/"]
             "Search in this row" => |app| app.on(|row: &mut RowDetail, _| row.begin_search());
         RowDetail "next-match" "Next match" ["n"]

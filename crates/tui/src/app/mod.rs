@@ -189,6 +189,8 @@ pub struct App {
     /// What is being done beside everything else.
     works: Vec<Work>,
     works_begun: u64,
+    /// How many columns were opened so far, so that each has a file of its own.
+    parts_opened: u64,
     /// What was sought last.
     sought: String,
     /// What is to be filled in of what was taken.
@@ -267,6 +269,7 @@ impl App {
             values: HashMap::new(),
             works: Vec::new(),
             works_begun: 0,
+            parts_opened: 0,
             sought: String::new(),
             places: Places::default(),
             status: None,

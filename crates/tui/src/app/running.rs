@@ -191,6 +191,8 @@ impl App {
                 document.go(Motion::PreviousStatement, false);
             }
         }
+        let height = usize::from(self.areas().buffer.height);
+        self.buffer.show_statement(height);
     }
 
     /// Puts an out-line below the statement of a run, where that stands in the buffer.

@@ -115,11 +115,16 @@ impl App {
                 self.buffer.document.insert(&text);
                 self.panes.focus = Scope::Buffer;
             }
+            Done::Statement(Ok(text)) => {
+                self.put_statement(&text);
+                self.panes.focus = Scope::Buffer;
+            }
             Done::Equal(.., Err(error))
             | Done::Found(Err(error))
             | Done::Saved(Err(error))
             | Done::Copied(Err(error))
             | Done::Opened(Err(error), _)
+            | Done::Statement(Err(error))
             | Done::Written(Err(error)) => self.tell_wrong(error),
             Done::Files(files) => self.take_files(&files),
             Done::Found(Ok(hits)) => self.list_hits(hits),
@@ -130,6 +135,7 @@ impl App {
             Done::Charted(gathered) => self.take_chart(*gathered),
             Done::Planned(plan) => self.take_plan(*plan),
             Done::Sums(sums) => self.take_sums(sums),
+            Done::Parts { base, of, of_parts, found } => self.take_parts(base, &of, of_parts, found),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }
     }

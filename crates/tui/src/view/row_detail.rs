@@ -40,6 +40,7 @@ fn draw_head(app: &App, whole: &RowDetail, area: Rect, ground: Style, cells: &mu
     let faint = ground.patch(app.theme.style(Role::Faint));
     let title = match whole.alone.and_then(|column| whole.fields.get(column)) {
         Some(field) => format!("{} · row {}", field.name, words::number(whole.at + 1)),
+        None if whole.alone.is_some() => format!("row {} as JSON", words::number(whole.at + 1)),
         None => format!("row {} of {}", words::number(whole.at + 1), words::number(app.rows.total())),
     };
     let found = match whole.sought.is_empty() {

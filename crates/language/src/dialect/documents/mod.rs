@@ -2,8 +2,10 @@
 //! `docs/documents.md`.
 //!
 //! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form; [`operators`]
-//! lists the names that have a meaning; [`plan`] reads plans.
+//! lists the names that have a meaning; [`plan`] reads plans; [`change`] writes the statement
+//! that changes a document.
 
+pub mod change;
 pub mod operators;
 mod plan;
 pub mod read;

@@ -9,7 +9,7 @@ use super::{After, Layer, Overlay};
 use crate::action::Scope;
 use crate::app::App;
 use crate::line;
-use crate::pager::{RowAnswer, Wish};
+use crate::pager::{AS_CANONICAL_JSON, AS_JSON, RowAnswer, Wish, is_json};
 use crate::row::{Field, LONGEST, Line};
 
 /// A row that is looked at.
@@ -209,7 +209,9 @@ impl RowDetail {
     /// Copies the whole value in hand.
     pub(crate) fn copy(&mut self, app: &mut App) {
         if let Some(rows) = app.rows.kept().cloned() {
-            app.pager.ask(Wish::Cell { rows, row: self.row, column: self.column() });
+            // Of a row as JSON all of it.
+            let column = self.alone.filter(|column| is_json(*column)).unwrap_or(self.column());
+            app.pager.ask(Wish::Cell { rows, row: self.row, column });
         }
     }
 
@@ -217,6 +219,13 @@ impl RowDetail {
     pub(crate) fn turn(&mut self, app: &mut App) {
         let alone = if self.alone.is_some() { None } else { Some(self.column()) };
         self.look_at_alone(alone, false, app);
+    }
+
+    /// Shows the row as JSON, with or without the types of all numbers.
+    pub(crate) fn as_json(&mut self, app: &mut App) {
+        let from_row = self.alone.is_none() || self.from_row;
+        let alone = if self.alone == Some(AS_JSON) { AS_CANONICAL_JSON } else { AS_JSON };
+        self.look_at_alone(Some(alone), from_row, app);
     }
 
     fn look_at_alone(&mut self, alone: Option<usize>, from_row: bool, app: &App) {
@@ -234,7 +243,10 @@ impl RowDetail {
 
     /// Shows the next part of a value that is too long to be shown at once, or the one before.
     pub(crate) fn other_part(&mut self, next: bool, app: &mut App) {
-        let Some(field) = self.alone.and_then(|column| self.fields.get(column)) else { return };
+        let Some(field) = self.alone.and_then(|column| self.fields.get(if is_json(column) { 0 } else { column }))
+        else {
+            return;
+        };
         let from = match next {
             true => field.part.end,
             false => field.part.start.saturating_sub(LONGEST),
@@ -361,6 +373,11 @@ impl App {
     pub fn show_value(&mut self) {
         let column = self.rows.view().column_in_hand();
         self.look_at_row(Some(column));
+    }
+
+    /// Shows the row in hand as JSON.
+    pub fn show_json(&mut self) {
+        self.look_at_row(Some(AS_JSON));
     }
 
     fn look_at_row(&mut self, alone: Option<usize>) {

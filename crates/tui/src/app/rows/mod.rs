@@ -21,6 +21,7 @@ mod arranged;
 mod beside;
 mod columns;
 mod moving;
+mod parts;
 mod selection;
 mod strip;
 
@@ -117,6 +118,8 @@ pub struct Rows {
     charts: HashMap<(StatementId, usize), Spec>,
     /// The result that is shown of a run that has several, by the archive of its first.
     picked: HashMap<PathBuf, usize>,
+    /// The columns that were opened, by the archive that the rows are of; the last is shown.
+    opened: HashMap<PathBuf, Vec<parts::OpenedRows>>,
     page: Option<Page>,
     failed: Option<String>,
     /// What the marked cells add up to, and which they are.
@@ -139,7 +142,7 @@ impl Rows {
     fn show(&mut self, run: Option<Arc<Run>>) {
         let all = run.as_ref().map_or_else(Vec::new, |run| run.all_rows());
         let picked = all.first().and_then(|first| self.picked.get(first.path())).and_then(|at| all.get(*at));
-        let kept = picked.or(all.last()).cloned();
+        let kept = picked.or(all.last()).map(|own| self.opened_of(own));
         let path = |kept: &Option<Arc<KeptRows>>| kept.as_ref().map(|kept| kept.path().to_owned());
         if path(&kept) != path(&self.kept) {
             self.page = None;
@@ -214,7 +217,7 @@ impl Rows {
     /// All rows that there are, shown or not.
     pub fn all(&self) -> u64 {
         let known = self.page.as_ref().filter(|page| page.stamp == 0).map_or(0, |page| page.of);
-        if self.results().1 > 1 {
+        if self.results().1 > 1 || self.is_opened() {
             return self.kept.as_ref().and_then(|kept| kept.rows()).unwrap_or(known);
         }
         self.run.as_ref().map_or(known, |run| run.rows().max(known))
@@ -223,7 +226,7 @@ impl Rows {
     /// Which of the run's results with rows is shown, from 0, and how many there are.
     pub fn results(&self) -> (usize, usize) {
         let all = self.run.as_ref().map_or_else(Vec::new, |run| run.all_rows());
-        let shown = self.kept.as_ref().and_then(|kept| all.iter().position(|rows| rows.path() == kept.path()));
+        let shown = self.base().and_then(|base| all.iter().position(|rows| rows.path() == base));
         (shown.unwrap_or(0), all.len())
     }
 
