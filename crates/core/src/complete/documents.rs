@@ -13,12 +13,18 @@ use jaunty_language::edit::snippet::Snippet;
 use jaunty_seam::catalog::Object;
 use reading::{Place, Reading, is_of_word};
 
+/// What is told of a value that a sample has.
+const IN_SAMPLE: &str = "in the sample";
+
 /// What could be written at byte `cursor` of a statement.
 pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completion {
     let Some(reading) = Reading::of(text.get(..cursor).unwrap_or(text)) else { return Completion::default() };
     let rest = text.get(cursor..).unwrap_or_default();
-    let ends = |c: char| if reading.quote.is_some() { Some(c) == reading.quote || c == '\n' } else { !is_of_word(c) };
-    let behind = cursor + rest.find(ends).unwrap_or(rest.len());
+    // A text that is closed goes on to its end; one that is not would take the rest of the line with it.
+    let closes = reading.quote.and_then(|quote| {
+        rest.find([quote, '\n', ',', ':', '{', '}', '[', ']']).filter(|at| rest[*at..].starts_with(quote))
+    });
+    let behind = cursor + closes.or_else(|| rest.find(|c: char| !is_of_word(c))).unwrap_or(rest.len());
     let colon = text.get(behind..).is_some_and(|rest| rest.trim_start_matches([' ', '"', '\'']).starts_with(':'));
     let collection = reading
         .collection()
@@ -31,8 +37,16 @@ pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> C
         collection,
     };
     let place = reading.place();
-    let eager = !matches!(place, Place::Start | Place::Verb | Place::Words(_) | Place::Nothing | Place::Value(_));
     writer.propose(&place);
+    let eager = match place {
+        Place::Start | Place::Verb | Place::Words(_) | Place::Nothing => false,
+        // Where the few values of a path are known.
+        Place::Value(_) => writer.found.all.iter().any(|proposal| proposal.detail == IN_SAMPLE),
+        _ => true,
+    };
+    if let (Some(quote), None) = (reading.quote, closes) {
+        writer.found.all.iter_mut().for_each(|proposal| proposal.insert.push(quote));
+    }
     let mut completion = finish(reading.from..behind, writer.found);
     completion.eager = eager;
     completion
@@ -225,13 +239,23 @@ impl Writer<'_> {
 
     /// Values, by the types that a path has.
     fn values(&mut self, path: Option<&str>) {
+        let column = path.and_then(|path| self.collection?.columns.iter().find(|column| column.name == path));
+        for value in column.map_or(&[][..], |column| &column.values) {
+            // The marks of a text are there already where one has been begun.
+            let inner = value.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(value);
+            let insert = if self.quoted { inner } else { value };
+            self.found.put(Kind::Value, inner, IN_SAMPLE, escaped(insert), 90);
+        }
+        if path == Some("hint") && column.is_none() {
+            for index in self.collection.map_or(&[][..], |of| &of.indexes) {
+                let insert = if self.quoted { index.name.clone() } else { format!("\"{}\"", index.name) };
+                self.found.put(Kind::Word, &index.name, "index", escaped(&insert), 80);
+            }
+        }
         if self.quoted {
             return;
         }
-        let types = path.and_then(|path| {
-            let column = self.collection?.columns.iter().find(|column| column.name == path)?;
-            Some(column.db_type.as_str())
-        });
+        let types = column.map(|column| column.db_type.as_str());
         for (of, label, insert) in operators::VALUES {
             let weight = match types {
                 Some(types) if types.split(" | ").any(|one| one == *of) => 60,

@@ -73,7 +73,15 @@ pub(crate) fn collections() -> Catalog {
         let object = catalog.object("", name, ObjectKind::Table);
         let columns = fields.split(", ").filter_map(|field| field.split_once(' '));
         object.columns = columns
-            .map(|(name, db_type)| Column { name: name.into(), db_type: db_type.into(), ..Column::default() })
+            .map(|(name, db_type)| Column {
+                name: name.into(),
+                db_type: db_type.into(),
+                values: match name {
+                    "port.code" => ["\"GUL\"", "\"SMQ\"", "\"a \\\"b\\\"\""].map(str::to_owned).to_vec(),
+                    _ => Vec::new(),
+                },
+                ..Column::default()
+            })
             .collect();
         object.indexes.push(Index {
             name: "left_1".into(),

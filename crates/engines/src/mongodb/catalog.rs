@@ -184,6 +184,8 @@ struct Path {
     /// The last of them.
     last: usize,
     examples: Vec<String>,
+    /// The different texts, as the language writes them, and one more than are told.
+    texts: BTreeMap<String, usize>,
     /// The least and the greatest of numbers or points in time, as a number and as text.
     range: Option<[(f64, String); 2]>,
 }
@@ -213,6 +215,9 @@ impl Path {
         }
     }
 }
+
+/// Fewer different texts than this are all told.
+const FEW: usize = 25;
 
 /// How many examples of a path's values are told.
 const EXAMPLES: usize = 3;
@@ -245,6 +250,12 @@ fn shape(sample: &[Document]) -> Vec<Column> {
             nullable: name != "_id",
             db_type: names.join(" | "),
             comment,
+            // What comes again and again is one of a few.
+            values: match path.texts.len() {
+                0 | FEW.. => Vec::new(),
+                few if path.texts.values().sum::<usize>() < 2 * few => Vec::new(),
+                _ => path.texts.into_keys().collect(),
+            },
             name,
             ..Column::default()
         }
@@ -299,6 +310,15 @@ fn walk(document: &RawDocument<'_>, before: &str, (number, depth): (usize, usize
             let Some((text, at)) = example(value) else { return };
             if let Some(at) = at {
                 path.takes(at, &text);
+            }
+            if let Element::Text(own) = value
+                && own.len() <= 40
+            {
+                let mut written = String::new();
+                json::value(value, Form::Relaxed, &mut written);
+                if path.texts.len() < FEW || path.texts.contains_key(&written) {
+                    *path.texts.entry(written).or_default() += 1;
+                }
             }
             if path.examples.len() < EXAMPLES && !path.examples.contains(&text) {
                 path.examples.push(text);

@@ -82,8 +82,9 @@ pub fn refused(refusal: &Refusal) -> EngineError {
         true => refusal.code.to_string(),
         false => format!("{} {}", refusal.code, refusal.name),
     };
-    let message =
-        if refusal.message.is_empty() { "the server gave no details" } else { refusal.message.trim_end_matches('.') };
+    // What an error came from is said last; what comes before it is the way it took inside the server.
+    let message = refusal.message.rsplit(" :: caused by :: ").next().unwrap_or_default().trim_end_matches('.');
+    let message = if message.is_empty() { "the server gave no details" } else { message };
     let error = EngineError::new(kind, message).code(code);
     if remedy.is_empty() { error } else { error.remedy(remedy) }
 }

@@ -423,7 +423,12 @@ impl Session for DocumentSession {
             Ok(_) => Ok(Verdict::Accepted),
             Err(error) if error.kind == ErrorKind::Refused && !errors::is_of_asking(&error) => {
                 let at = errors::place(&error.message, request.text);
-                Err(error.at(at))
+                // The way out stands with it: there is room for one sentence where it is told.
+                let message = match &error.remedy {
+                    Some(remedy) => format!("{}: {remedy}", error.message),
+                    None => error.message.clone(),
+                };
+                Err(EngineError { message, ..error }.at(at))
             }
             Err(error) if error.kind == ErrorKind::Lost => Err(error),
             Err(_) => Ok(Verdict::Unknown),

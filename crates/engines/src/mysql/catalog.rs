@@ -145,6 +145,7 @@ fn column(catalog: &mut Catalog, row: &Row) {
         default,
         generated,
         comment: field(row, 13),
+        values: Vec::new(),
     });
 }
 

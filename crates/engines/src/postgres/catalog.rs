@@ -176,6 +176,7 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
         default: expression.clone().filter(|_| !computed),
         generated: identity.map(str::to_owned).or(expression.filter(|_| computed)),
         comment: text(row, 13),
+        values: Vec::new(),
     });
 }
 

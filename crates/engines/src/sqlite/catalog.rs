@@ -102,6 +102,7 @@ fn columns(connection: &Connection, schema: &str, table: &str, parts: &definitio
             db_type,
             key,
             generated,
+            values: Vec::new(),
         })
     })?;
     columns.collect()

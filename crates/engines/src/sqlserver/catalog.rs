@@ -197,6 +197,7 @@ fn column(catalog: &mut Catalog, row: &Row) {
         default: Some(bare(field(row, 10)).to_owned()).filter(|default| !default.is_empty()),
         generated,
         comment: field(row, 12).to_owned(),
+        values: Vec::new(),
     });
 }
 

@@ -137,6 +137,9 @@ pub struct Column {
     /// What somebody wrote about it; may be empty.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub comment: String,
+    /// The values that it has, as its language writes them, where they are known and few.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<String>,
 }
 
 /// A rule that a table's rows keep.

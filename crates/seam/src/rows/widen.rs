@@ -336,7 +336,8 @@ mod tests {
     fn texts_of_other_types_keep_their_type() {
         let field = |kind: Option<&str>| {
             let named = kind.map(|kind| (TYPED_AS.to_owned(), kind.to_owned()));
-            Field::new("a", DataType::Utf8, true).with_metadata(named.into_iter().collect())
+            Field::new("a", DataType::Utf8, true)
+                .with_metadata(named.into_iter().collect::<std::collections::HashMap<_, _>>())
         };
         let schema = |kind| Schema::new(vec![field(kind)]);
         let wide = |a, b| common_schema(&schema(a), &schema(b)).unwrap().field(0).data_type().clone();

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::complete::{Surroundings, region};
 use jaunty_core::problems::{Problem, problems};
 use jaunty_core::run::Order;
+use jaunty_language::dialect::Family;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
@@ -130,7 +131,9 @@ impl App {
         }
         let document = &self.buffer.document;
         let statement = document.statement();
-        let Some(statement) = statement.filter(|s| s.closed && s.body_end - s.start <= LARGEST) else { return };
+        // Of documents the brackets tell whether one is whole.
+        let whole = |s: &&Statement| s.closed || document.outline().dialect().family == Family::Documents;
+        let Some(statement) = statement.filter(|s| whole(s) && s.body_end - s.start <= LARGEST) else { return };
         let text = statement.text(document.rope());
         let id = self.buffer.id_of(statement);
         if !self.troubles.checked.contains_key(&id) {

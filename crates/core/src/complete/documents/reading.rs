@@ -340,6 +340,7 @@ fn within(base: &str, holders: &[&str], value: Option<&str>) -> Place {
         "sort" | "fields" | "unset" if value.is_none() => Place::Fields,
         "index" if value.is_none() && inner.is_none() => Place::Entries(operators::INDEX),
         "create" if value.is_none() && inner.is_none() => Place::Entries(operators::fields_of("create")),
+        "option" if value == Some("hint") && inner.is_none() => Place::Value(Some("hint".to_owned())),
         "option" if value.is_none() && inner.is_none() => Place::Entries(operators::OPTIONS),
         "fields" => Place::Value(value.map(str::to_owned)),
         _ => Place::Nothing,

@@ -1,0 +1,136 @@
+//! A working day with documents in the terminal, every key counted: from the shape of a collection to a changed document.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_standins::documents::{Options, Server};
+use support::{Home, Screen};
+
+/// The screen, and how many keys were pressed.
+struct Day<'a> {
+    screen: &'a Screen,
+    keys: usize,
+}
+
+impl Day<'_> {
+    fn types(&mut self, text: &str) -> &mut Self {
+        self.screen.types(text);
+        self.keys += text.chars().count();
+        self
+    }
+
+    fn press(&mut self, keys: &[&str]) -> &mut Self {
+        self.screen.press(keys);
+        self.keys += keys.len();
+        self
+    }
+
+    fn shows(&mut self, text: &str) -> &mut Self {
+        self.screen.shows(text);
+        self
+    }
+}
+
+/// Sailings and ports of the ferry company, as the demonstration has them, but fewer.
+fn company(home: &Home) -> Server {
+    let folder = home.path("collections");
+    std::fs::create_dir_all(&folder).unwrap();
+    let codes = ["SMQ", "GUL", "EMB", "SHI"];
+    let sailings: String = (0..400)
+        .map(|i| {
+            let (from, to, delay) = (codes[i % 4], codes[(i + 1) % 4], if i % 7 == 0 { 60 + i % 50 } else { i % 9 });
+            format!(
+                "{{\"_id\": {i}, \"route\": {{\"from\": \"{from}\", \"to\": \"{to}\"}}, \"vessel\": \"Vessel {}\", \"delay_min\": {delay}, \"departs_at\": {{\"$date\": \"2031-03-{:02}T08:00:00Z\"}}}}\n",
+                i % 5,
+                1 + i % 28
+            )
+        })
+        .collect();
+    std::fs::write(folder.join("sailings.jsonl"), sailings).unwrap();
+    let ports: String = codes
+        .iter()
+        .enumerate()
+        .map(|(i, code)| {
+            format!("{{\"_id\": \"{code}\", \"berths\": {}, \"place\": {{\"type\": \"Point\", \"coordinates\": [{i}, 51]}}}}\n", i + 2)
+        })
+        .collect();
+    std::fs::write(folder.join("ports.jsonl"), ports).unwrap();
+    Server::start(Options { data: Some(folder), ..Options::default() }).unwrap()
+}
+
+#[test]
+fn a_working_day_with_documents() {
+    let home = Home::new();
+    let server = company(&home);
+    let connections =
+        format!("[log]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = {}\ndatabase = \"ferry\"\n", server.port());
+    let home = home.file(".jaunty/connections.toml", &connections).file("day.documents", "");
+    let screen = home.screen(&["day.documents", "--connection", "log"]);
+    screen.shows("log open").shows("mongodb 8.0.0");
+    let mut day = Day { screen: &screen, keys: 0 };
+
+    // The shape of a collection.
+    day.press(&["C-o"]).types("sai").shows("shape of a sample of 200 documents").shows("route.from");
+    day.shows("\"EMB\"").shows("not used yet").press(&["Escape"]);
+    let shape = day.keys;
+
+    // Found by a nested field: the collection, the path and the value are completed.
+    day.types("sai").shows("400 documents").press(&["Tab"]);
+    day.types(" { fro").shows("route.from     string").press(&["Tab"]);
+    day.types("SM").shows("in the sample").press(&["Tab"]).types(" }").shows("{ \"route.from\": \"SMQ\" }");
+    day.press(&["C-g"]).shows("of 100");
+    let found = day.keys - shape;
+
+    // A pipeline, stage by stage, with a look at the rows after each.
+    day.press(&["Enter"]).types("| mat").shows("match").press(&["Tab"]).shows("| match {");
+    day.types("del").shows("delay_min").press(&["Tab"]).types("{ $gt: 60 }").press(&["C-g"]).shows("of 14");
+    day.press(&["End", "Enter"]).types("| gro").shows("group").press(&["Tab"]).shows("_id: null");
+    day.types("\"$ves").shows("$vessel").press(&["Tab", "C-g"]).shows("rows 1–5 of 5");
+    let built = day.keys - found - shape;
+
+    // What lies near a point: the index is lacking, the server says so before it runs, and how to make it.
+    day.press(&["C-End", "Enter", "Enter"])
+        .types("ports { pla")
+        .shows("place")
+        .press(&["Tab"])
+        .types("{ $nea")
+        .shows("$near")
+        .press(&["Tab"]);
+    day.types("1, 51")
+        .shows("coordinates: [1, 51]")
+        .press(&["End"])
+        .types(" } }")
+        .shows("index { path: \"2dsphere\" }");
+    day.press(&["C-End", "Enter", "Enter"])
+        .types("ports index { pla")
+        .press(&["Tab"])
+        .types("'2dsphere' }")
+        .press(&["C-g"])
+        .shows("numIndexesAfter");
+    day.press(&["C-p", "C-g"]).shows("of 4");
+    let near = day.keys - built - found - shape;
+
+    // Exported.
+    day.press(&["C-t", "M-x"]).types("near.json").press(&["Enter"]);
+    let file = home.path("project/near.json");
+    screen.until("the file", |_| std::fs::read_to_string(&file).is_ok_and(|text| text.ends_with("]\n")));
+    let exported = day.keys - near - built - found - shape;
+    let text = std::fs::read_to_string(&file).unwrap();
+    assert!(text.contains("{\"_id\":\"GUL\",\"berths\":3,\"place\":{\"type\": \"Point\""), "{text}");
+
+    // One document changed: what was read is its condition.
+    day.press(&["E"]).shows("$set").press(&["Down", "Down", "Down", "Down", "Down", "Down", "End", "Left", "BSpace"]);
+    day.types("9").shows("berths: 9").press(&["C-g"]).shows("1 row");
+    let changed = day.keys - exported - near - built - found - shape;
+    let told =
+        home.call(&["run", "--connection", "log", "--format", "jsonl", "-"]).input("ports { _id: 'GUL' }").gives();
+    assert!(told.contains("\"berths\":9"), "{told}");
+    // Once more it fits nothing: somebody has changed it.
+    day.press(&["C-g"]).shows("0 rows");
+    let counted = format!(
+        "shape {shape}, found {found}, built {built}, near {near}, exported {exported}, changed {changed}: {} keys",
+        shape + found + built + near + exported + changed
+    );
+    insta::assert_snapshot!(counted);
+}
