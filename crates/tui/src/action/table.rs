@@ -151,7 +151,7 @@ actions! {
         Result "column-later" "Move column right" ["]"]
             "Move this column to the right" => |app| app.shift_column(1);
         Result "open-column" "Open column" ["x"]
-            "Open this column of objects or lists into a column for each part; on a part without parts, close it" => App::open_column;
+            "Open a column of objects or lists into one for each part; on such a part, close it" => App::open_column;
         Result "close-column" "Close column" ["X"]
             "Close the column that was opened last" => App::close_column;
         Result "show-row" "Show row" ["enter"]
@@ -161,7 +161,7 @@ actions! {
         Result "show-json" "Show as JSON" ["J"]
             "Show this row as one document of JSON" => App::show_json;
         Result "edit-document" "Edit document" ["E"]
-            "Write the statement that changes this document into the buffer: it goes on only if nobody else changed it" => App::edit_document;
+            "Write the statement that changes this document, unless somebody else did" => App::edit_document;
         Result "facts" "Column statistics" ["i"]
             "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
         Result "chart" "Chart" ["G"]
