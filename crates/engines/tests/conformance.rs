@@ -498,7 +498,7 @@ fn of_documents(wanted: Wanted) -> Result<String, Cannot> {
         Wanted::Write => "shelf insert { a: 1 }".into(),
         Wanted::EndlessEffect => "shelf delete all { a: 1 }".into(),
         Wanted::CountShelf => "shelf count".into(),
-        Wanted::Begin | Wanted::RollBack => return Err(Cannot("transactions are not a part of this engine")),
+        Wanted::Begin | Wanted::RollBack => return Err(Cannot("this server is not a member of a replica set")),
         Wanted::WithValue => return Err(Cannot("commands have no parameters")),
         Wanted::GoesOn | Wanted::TwoStatements => return Err(Cannot("a blank line ends a statement")),
     })
@@ -582,8 +582,8 @@ fn mongodb() {
     it_vanishes_while_silent: this server does not end what it is told to end
     it_vanishes_while_rows_come: no collection is without an end
     it_vanishes_while_it_is_held: no collection is without an end
-    it_vanishes_inside_a_transaction: transactions are not a part of this engine
-    transactions_are_known_without_asking: transactions are not a part of this engine
+    it_vanishes_inside_a_transaction: this server is not a member of a replica set
+    transactions_are_known_without_asking: this server is not a member of a replica set
     nothing_is_sent_but_the_statement: this server does not tell what it was asked
     a_check_runs_nothing: the server is not asked about statements
     values_go_beside_the_statement: commands have no parameters
@@ -616,6 +616,8 @@ impl Subject for OnSimulatedDocuments {
         match wanted {
             Wanted::Endless => Ok("endless".into()),
             Wanted::Silent => Ok("numbers distinct nothing".into()),
+            Wanted::Begin => Ok("begin".into()),
+            Wanted::RollBack => Ok("rollback".into()),
             other => of_documents(other),
         }
     }
@@ -637,7 +639,11 @@ impl Subject for OnSimulatedDocuments {
 #[test]
 fn mongodb_simulated() {
     static SUBJECT: LazyLock<OnSimulatedDocuments> = LazyLock::new(|| {
-        let options = documents::Options { endless: Some("endless".into()), ..documents::Options::default() };
+        let options = documents::Options {
+            endless: Some("endless".into()),
+            replica_set: Some(("fleet".into(), 1)),
+            ..documents::Options::default()
+        };
         let subject = OnSimulatedDocuments(documents::Server::start(options).unwrap());
         let attempt = Attempt { profile: &subject.profile(), secret: None, prompt: &NoPrompt, stop: Stop::default() };
         let mut session = subject.engine().connect(&attempt).unwrap();
@@ -659,13 +665,11 @@ fn mongodb_simulated() {
     what_comes_beside_rows_has_its_place: this server tells neither progress nor ids, and has no output values
     a_one_time_code_is_asked_for: this server wants no one-time code
     a_prompt_without_an_answer_gives_up: this server wants no one-time code
-    it_vanishes_inside_a_transaction: transactions are not a part of this engine
-    transactions_are_known_without_asking: transactions are not a part of this engine
     a_check_runs_nothing: the server is not asked about statements
     values_go_beside_the_statement: commands have no parameters
     a_value_that_is_missing_is_refused: commands have no parameters
     what_goes_on_is_one_statement: a blank line ends a statement
-    29 of 43 cases shown
+    31 of 43 cases shown
     ");
 }
 

@@ -12,7 +12,7 @@ use jaunty_engines::by_name;
 use jaunty_language::dialect::DOCUMENTS;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{
-    Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches, Verdict,
+    Attempt, CatalogPart, Effect, NoPrompt, Request, Session, Stop, Switch, SwitchKind, Touches, Transaction, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
@@ -657,4 +657,53 @@ fn searches_that_lack_their_index_say_so() {
         }
         assert_eq!(rows(session.as_mut(), statement).len(), 1, "{statement}");
     }
+}
+
+#[test]
+fn transactions_hold_together() {
+    let set = || Some(("fleet".to_owned(), 1));
+    let (_server, profile) = simulated(documents::Options { replica_set: set(), ..documents::Options::default() });
+    let mut session = connect(&profile, None).unwrap();
+    let mut other = connect(&profile, None).unwrap();
+    run(session.as_mut(), "kept insert { _id: 1, n: 1 }").unwrap();
+    // What is done is seen inside and nowhere else, until it is committed.
+    for (end, left) in [("rollback", "1"), ("commit", "2")] {
+        run(session.as_mut(), "begin").unwrap();
+        assert_eq!(session.location().transaction, Some(Transaction::Open));
+        run(session.as_mut(), "kept insert { _id: 2, n: 1 }").unwrap();
+        assert_eq!(rows(session.as_mut(), "kept").len(), 2);
+        assert_eq!(rows(other.as_mut(), "kept count"), [["1"]]);
+        run(session.as_mut(), end).unwrap();
+        assert_eq!(session.location().transaction, None);
+        assert_eq!(rows(other.as_mut(), "kept count"), [[left]]);
+    }
+    // Several batches of one cursor are in it too.
+    let many: Vec<String> = (10..500).map(|i| format!("{{ _id: {i} }}")).collect();
+    run(session.as_mut(), "begin").unwrap();
+    run(session.as_mut(), &format!("kept insert {}", many.join(" "))).unwrap();
+    assert_eq!(rows(session.as_mut(), "kept").len(), 492);
+    // What fails has ended it: only its end is left.
+    refused(session.as_mut(), "kept insert { _id: 1 }");
+    assert_eq!(session.location().transaction, Some(Transaction::Failed));
+    let error = refused(session.as_mut(), "commit");
+    assert!(error.message.contains("rolled it back"), "{error}");
+    assert_eq!(
+        (session.location().transaction, rows(session.as_mut(), "kept count")),
+        (None, vec![vec!["2".to_owned()]])
+    );
+    // Somebody else was quicker.
+    run(session.as_mut(), "begin").unwrap();
+    run(session.as_mut(), "kept update { _id: 1 } { $set: { n: 2 } }").unwrap();
+    run(other.as_mut(), "kept update { _id: 1 } { $set: { n: 3 } }").unwrap();
+    assert_eq!(refused(session.as_mut(), "commit").kind, ErrorKind::Locked);
+    assert_eq!(rows(session.as_mut(), "kept { _id: 1 }"), [["1", "3"]]);
+    // Nothing ran in it; and ends without a beginning.
+    run(session.as_mut(), "begin").unwrap();
+    refused(session.as_mut(), "begin");
+    run(session.as_mut(), "commit").unwrap();
+    refused(session.as_mut(), "rollback");
+    // Alone a server has none.
+    let (_alone, profile) = simulated(documents::Options::default());
+    let error = refused(connect(&profile, None).unwrap().as_mut(), "begin");
+    assert!(error.message.contains("replica set"), "{error}");
 }

@@ -46,7 +46,9 @@ impl Kind {
                 tds::Server::start(tds::Options { data: Some(data), ..tds::Options::default() }).map(Running::Tds)
             }
             Kind::Documents => {
-                let options = documents::Options { data: Some(data), ..documents::Options::default() };
+                // A replica set of one, since only that has transactions.
+                let replica_set = Some(("saltmarsh".to_owned(), 1));
+                let options = documents::Options { data: Some(data), replica_set, ..documents::Options::default() };
                 documents::Server::start(options).map(Running::Documents)
             }
         }

@@ -355,6 +355,11 @@ fn nonce() -> Result<String, EngineError> {
     Ok(jaunty_documents::json::hex(&bytes))
 }
 
+/// The same, for a session.
+pub fn random_bytes<const N: usize>() -> Result<[u8; N], EngineError> {
+    random::<N>().map_err(|error| EngineError::new(jaunty_seam::error::ErrorKind::Refused, error.to_string()))
+}
+
 /// Bytes that nobody can guess.
 fn random<const N: usize>() -> std::io::Result<[u8; N]> {
     let mut bytes = [0; N];

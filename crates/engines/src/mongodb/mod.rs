@@ -1,6 +1,6 @@
 //! Document databases of the open wire protocol (`jaunty_documents`).
 //!
-//! [`wire`] carries commands and replies, [`members`] chooses a server of a replica set, [`connect`] logs in, [`session`] runs commands, [`value`] turns what a person
+//! [`wire`] carries commands and replies, [`members`] chooses a server of a replica set, [`connect`] logs in, [`session`] runs commands, [`transactions`] holds some together, [`value`] turns what a person
 //! writes into values, [`rows`] documents into rows, [`catalog`] lists collections and their shape, [`errors`] turns the
 //! server's errors into sentences.
 
@@ -10,6 +10,7 @@ mod errors;
 mod members;
 mod rows;
 mod session;
+mod transactions;
 mod value;
 mod wire;
 

@@ -10,8 +10,8 @@ use jaunty_language::dialect::documents::read::{Mistake, Value};
 use jaunty_language::dialect::documents::statement::{self, Command};
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches, Verdict,
-    refuse_values,
+    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
+    Transaction, Verdict, refuse_values,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -19,6 +19,7 @@ use jaunty_seam::profile::{Guard, Profile};
 use super::connect::{Again, Link, flag};
 use super::members::Wish;
 use super::rows::Rows;
+use super::transactions::{Transactions, Word};
 use super::wire::WireError;
 use super::{catalog, errors, value};
 use crate::net::work::{Patience, with_cancel};
@@ -35,6 +36,7 @@ pub struct DocumentSession {
     reads_from: Option<&'static str>,
     /// How many documents a shape is told from.
     pub(super) sample: i64,
+    transactions: Transactions,
 }
 
 /// A pair of a name and a value.
@@ -61,6 +63,7 @@ impl DocumentSession {
             reads_from: Wish::of(profile).mode().or(flag(profile, "direct").then_some("primaryPreferred")),
             read_only: profile.guard == Guard::ReadOnly,
             sample: profile.number("sample").unwrap_or(200),
+            transactions: Transactions::default(),
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         let info = session.ask(vec![pair("buildInfo", Bson::Int32(1))]).map_err(failed)?;
@@ -158,6 +161,7 @@ impl DocumentSession {
             sent.push(pair("$db", Bson::text(self.location.database.clone())));
         }
         let database = field(&sent, "$db").and_then(Bson::as_str).unwrap_or_default().to_owned();
+        self.transactions.put_into(&mut sent);
         self.post(&sent)?;
         loop {
             let patience = self.patience.clone();
@@ -165,11 +169,13 @@ impl DocumentSession {
             let next = next_of(&body).map_err(|error| errors::broken(&error.into(), 0))?;
             // The server gets the next batch ready while this one is taken in, and no more than that.
             if let Some((cursor, collection)) = &next {
-                self.post(&[
+                let mut more = vec![
                     pair("getMore", Bson::Int64(*cursor)),
                     pair("collection", Bson::text(&**collection)),
                     pair("$db", Bson::text(&*database)),
-                ])?;
+                ];
+                self.transactions.put_into(&mut more);
+                self.post(&more)?;
             }
             self.take(name, &body, rows)?;
             let Some((cursor, collection)) = next else { return Ok(()) };
@@ -184,6 +190,39 @@ impl DocumentSession {
                 }
                 self.forget(cursor, &collection, &database);
                 return Err(EngineError::stopped());
+            }
+        }
+    }
+
+    /// Begins a transaction, or ends it. The server hears of one with its first command.
+    fn turn_transaction(&mut self, word: Word) -> Result<(), EngineError> {
+        let refused = |what: &str, remedy: &str| Err(EngineError::new(ErrorKind::Refused, what).remedy(remedy));
+        match (word, self.transactions.state()) {
+            (Word::Begin, _) if self.link.role.is_none() => refused(
+                "this server has no transactions: it is not a member of a replica set",
+                "A change of one document is whole by itself.",
+            ),
+            (Word::Begin, Some(_)) => refused("a transaction is open already", "End it with commit or rollback."),
+            (Word::Begin, None) => self.transactions.begin(),
+            (_, None) => refused("no transaction is open", "begin opens one."),
+            (Word::Commit, Some(Transaction::Failed)) => {
+                self.transactions.end();
+                refused("the transaction had failed: the server has rolled it back", "Run what was in it again.")
+            }
+            (word, Some(_)) => {
+                let name = if word == Word::Commit { "commitTransaction" } else { "abortTransaction" };
+                let mut command = vec![pair(name, Bson::Int32(1))];
+                let told = self.transactions.put_into_last(&mut command);
+                let failed = self.transactions.state() == Some(Transaction::Failed);
+                self.transactions.end();
+                // One that nothing ran in is not known to the server, and one that failed perhaps not any more.
+                match told {
+                    true => match self.ask_of("admin", command) {
+                        Err(error) if !(failed && error.kind == ErrorKind::Refused) => Err(error),
+                        _ => Ok(()),
+                    },
+                    false => Ok(()),
+                }
             }
         }
     }
@@ -354,11 +393,11 @@ fn filters(command: &Command) -> Option<(String, Vec<(Value, bool)>)> {
 
 impl Session for DocumentSession {
     fn abilities(&self) -> Abilities {
-        Abilities { cancel: true, transactions: false, read_only: false, effect: true, several_results: false }
+        Abilities { cancel: true, transactions: true, read_only: false, effect: true, several_results: false }
     }
 
     fn location(&self) -> Location {
-        self.location.clone()
+        Location { transaction: self.transactions.state(), ..self.location.clone() }
     }
 
     fn locate(&mut self, stop: &Stop) -> Result<Location, EngineError> {
@@ -370,6 +409,9 @@ impl Session for DocumentSession {
     fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
         self.patience.follow(&request.stop);
         self.refuse_if_lost()?;
+        if Word::of(request.text).is_some() {
+            return Ok(Effect::Reads);
+        }
         let command = command(request.text)?;
         if statement::reads(&command) {
             return Ok(Effect::Reads);
@@ -439,6 +481,14 @@ impl Session for DocumentSession {
         refuse_values(request)?;
         self.refuse_if_lost()?;
         self.patience.follow(&request.stop);
+        if let Some(word) = Word::of(request.text) {
+            let mut rows = Rows::new(sink);
+            let outcome = self.turn_transaction(word);
+            if outcome.is_ok() {
+                rows.ends(None);
+            }
+            return rows.end(outcome).map_err(|error| self.lose(error));
+        }
         let command = command(request.text)?;
         if self.read_only && !statement::reads(&command) {
             let name = command.first().map_or("", |(name, _)| name);
@@ -452,6 +502,10 @@ impl Session for DocumentSession {
         let mut rows = Rows::new(sink);
         let outcome = self.carry_out(&command, &mut rows);
         let outcome = rows.end(outcome);
+        if outcome.is_err() {
+            // What fails in a transaction has ended it on the server.
+            self.transactions.fail();
+        }
         outcome.map_err(|error| {
             let at = error.at.or_else(|| errors::place(&error.message, request.text));
             self.lose(error.at(at))

@@ -103,6 +103,13 @@ struct Operation {
     ended: Arc<AtomicBool>,
 }
 
+/// An open transaction: what it began with, and what it has made of it.
+struct Transaction {
+    number: i64,
+    base: Arc<Store>,
+    own: Arc<Store>,
+}
+
 /// Commands that are to fail, or to be slow ("Fail Points").
 struct FailPoint {
     commands: Vec<String>,
@@ -126,6 +133,8 @@ struct Shared {
     /// How many messages each connection has sent.
     asked: Mutex<HashMap<i32, u64>>,
     fail_point: Mutex<Option<FailPoint>>,
+    /// The open transactions, by the session of each.
+    transactions: Mutex<HashMap<Vec<u8>, Transaction>>,
     /// How many messages came compressed.
     compressed: AtomicI64,
     since: Instant,
@@ -162,6 +171,7 @@ impl Server {
             next_connection: AtomicI32::new(1),
             asked: Mutex::default(),
             fail_point: Mutex::default(),
+            transactions: Mutex::default(),
             compressed: AtomicI64::new(0),
             since: Instant::now(),
             ends: AtomicBool::new(false),

@@ -1,5 +1,6 @@
 //! A connection: its greeting, its login, and the commands one after another.
 
+use std::cell::RefCell;
 use std::io;
 use std::net::TcpStream;
 use std::sync::Arc;
@@ -10,7 +11,7 @@ use super::failure::Failure;
 use super::login::{self, Conversation};
 use super::value::{Document, Value, document, field, set};
 use super::wire::{Compressor, MOST, Wire};
-use super::{Operation, Shared, commands};
+use super::{Operation, Shared, Transaction, commands};
 use crate::held;
 
 /// What is known of a connection.
@@ -28,6 +29,8 @@ pub struct Call<'a> {
     pub session: &'a mut Session,
     pub database: String,
     pub ended: Arc<AtomicBool>,
+    /// The transaction that it is a part of.
+    pub transaction: Option<RefCell<Transaction>>,
 }
 
 /// Commands that nobody has to be known for.
@@ -134,8 +137,67 @@ impl Session {
                 let users = Value::Array(self.user.iter().map(user).collect());
                 Ok(document([("authInfo", Value::Document(document([("authenticatedUsers", users)])))]))
             }
-            _ => commands::run(name, command, &mut Call { session: self, database, ended: Arc::clone(ended) }),
+            _ if field(command, "autocommit") == Some(&Value::Bool(false)) => {
+                self.in_transaction(name, command, database, ended)
+            }
+            _ => {
+                let ended = Arc::clone(ended);
+                commands::run(name, command, &mut Call { session: self, database, ended, transaction: None })
+            }
         }
+    }
+
+    /// Carries out a command of a transaction ("Driver Transactions Specification").
+    fn in_transaction(
+        &mut self,
+        name: &str,
+        command: &Document,
+        database: String,
+        ended: &Arc<AtomicBool>,
+    ) -> Result<Document, Failure> {
+        let shared = Arc::clone(&self.shared);
+        if shared.options.replica_set.is_none() {
+            let what = "Transaction numbers are only allowed on a replica set member or mongos";
+            return Err(Failure::new(20, "IllegalOperation", what));
+        }
+        let session = field(command, "lsid").and_then(Value::as_document).and_then(|lsid| field(lsid, "id"));
+        let (Some(Value::Binary(_, session)), Some(number)) =
+            (session, field(command, "txnNumber").and_then(Value::as_i64))
+        else {
+            return Err(Failure::bad("a transaction needs lsid and txnNumber"));
+        };
+        if field(command, "startTransaction").is_some_and(Value::holds) {
+            let base = Arc::clone(&held(&shared.store));
+            let own = Arc::clone(&base);
+            held(&shared.transactions).insert(session.clone(), Transaction { number, base, own });
+        }
+        let open = held(&shared.transactions).remove(session).filter(|open| open.number == number);
+        let open = open.ok_or_else(|| {
+            let what = format!("Given transaction number {number} does not match any in-progress transactions.");
+            Failure::new(251, "NoSuchTransaction", what)
+        })?;
+        match name {
+            "commitTransaction" => {
+                let mut store = held(&shared.store);
+                open.own.commit(&open.base, Arc::make_mut(&mut store))?;
+                return Ok(Document::new());
+            }
+            "abortTransaction" => return Ok(Document::new()),
+            "count" | "create" | "createIndexes" | "drop" | "dropIndexes" | "explain" => {
+                let what = format!("Cannot run '{name}' in a multi-document transaction.");
+                return Err(Failure::new(263, "OperationNotSupportedInTransaction", what));
+            }
+            _ => {}
+        }
+        let transaction = Some(RefCell::new(open));
+        let mut call = Call { session: self, database, ended: Arc::clone(ended), transaction };
+        // What fails ends it.
+        let reply = commands::run(name, command, &mut call)?;
+        let failed = field(&reply, "writeErrors").is_some();
+        if let Some(open) = call.transaction.take().filter(|_| !failed) {
+            held(&shared.transactions).insert(session.clone(), open.into_inner());
+        }
+        Ok(reply)
     }
 
     /// What the server says of itself ("Server Discovery And Monitoring").

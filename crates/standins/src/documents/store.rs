@@ -73,6 +73,34 @@ impl Store {
         self.collections.retain(|(own, _), _| own != database);
     }
 
+    /// Puts what was changed since `base` into `into`; nothing where others have changed the same collections meanwhile.
+    pub fn commit(&self, base: &Store, into: &mut Store) -> Result<(), Failure> {
+        let same = |left: Option<&Arc<Collection>>, right: Option<&Arc<Collection>>| match (left, right) {
+            (Some(left), Some(right)) => Arc::ptr_eq(left, right),
+            (left, right) => left.is_none() && right.is_none(),
+        };
+        let keys: BTreeSet<_> = self.collections.keys().chain(base.collections.keys()).collect();
+        let changed: Vec<_> =
+            keys.into_iter().filter(|key| !same(self.collections.get(*key), base.collections.get(*key))).collect();
+        if changed.iter().any(|key| !same(into.collections.get(*key), base.collections.get(*key))) {
+            let mut failure = Failure::new(
+                112,
+                "WriteConflict",
+                "WriteConflict error: this operation conflicted with another operation. Please retry your operation or multi-document transaction.",
+            );
+            let labels = Value::Array(vec![Value::text("TransientTransactionError")]);
+            failure.more = document([("errorLabels", labels)]);
+            return Err(failure);
+        }
+        for key in changed {
+            match self.collections.get(key) {
+                Some(own) => drop(into.collections.insert(key.clone(), Arc::clone(own))),
+                None => drop(into.collections.remove(key)),
+            }
+        }
+        Ok(())
+    }
+
     pub fn databases(&self) -> BTreeSet<&str> {
         self.collections.keys().map(|(database, _)| database.as_str()).collect()
     }

@@ -254,6 +254,8 @@ actions! {
             "Run the statement at the cursor and show its plan with times and rows as they were" => |app| app.explain_plan(true);
         Buffer "make-snippet" "Create snippet" []
             "Save the selection, or the statement, as a snippet for completion" => App::ask_for_snippet_name;
+        Buffer "turn-statement" "Other form" []
+            "Turn the statement into the command that is sent, or a command into the short form" => App::turn_statement;
         Buffer "format" "Format statement" ["alt-q"]
             "Format the statement at the cursor, one clause per line" => App::format_statement;
     }

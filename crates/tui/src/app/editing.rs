@@ -2,6 +2,8 @@
 
 use std::ops::Range;
 
+use jaunty_language::dialect::Family;
+use jaunty_language::dialect::documents::turn::turned;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::edit::lines::{self, Change};
 use jaunty_language::text::search::{self, Pattern};
@@ -246,6 +248,24 @@ impl App {
         let mut list = List::new("statements", items);
         list.chosen = current;
         self.overlay = Some(Overlay::List(list));
+    }
+
+    /// Writes the statement at the cursor in its other form.
+    pub fn turn_statement(&mut self) {
+        let document = &self.buffer.document;
+        if document.outline().dialect().family != Family::Documents {
+            return self.tell("only statements of document databases have two forms");
+        }
+        let Some(statement) = document.statement() else { return self.tell("no statement here") };
+        let range = statement.start..statement.body_end;
+        let before: String = document.rope().byte_slice(range.clone()).into();
+        match turned(&before) {
+            Ok(text) => {
+                let cursor = range.start;
+                self.carry_out(Change { range, text, select: cursor..cursor });
+            }
+            Err(why) => self.tell_wrong(why),
+        }
     }
 
     /// Writes the statement at the cursor anew, a clause a line.

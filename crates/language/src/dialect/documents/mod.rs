@@ -3,13 +3,14 @@
 //!
 //! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form; [`operators`]
 //! lists the names that have a meaning; [`plan`] reads plans; [`change`] writes the statement
-//! that changes a document.
+//! that changes a document, [`turn`] turns a statement into its other form.
 
 pub mod change;
 pub mod operators;
 mod plan;
 pub mod read;
 pub mod statement;
+pub mod turn;
 
 use super::{Dialect, Family, PLAIN, Quote, QuoteKind, TransactionWords};
 
@@ -32,6 +33,8 @@ pub static DOCUMENTS: Dialect = Dialect {
     keywords: &[
         "AGGREGATE",
         "ALL",
+        "BEGIN",
+        "COMMIT",
         "COUNT",
         "CREATE",
         "DELETE",
@@ -46,11 +49,18 @@ pub static DOCUMENTS: Dialect = Dialect {
         "NULL",
         "OPTION",
         "REPLACE",
+        "ROLLBACK",
         "TRUE",
         "UPDATE",
         "UPSERT",
     ],
     plans: Some(&plan::PLANS),
-    transaction: TransactionWords { begin: "", commit: "", roll_back: "", savepoint: "", back_to_savepoint: "" },
+    transaction: TransactionWords {
+        begin: "begin",
+        commit: "commit",
+        roll_back: "rollback",
+        savepoint: "",
+        back_to_savepoint: "",
+    },
     ..PLAIN
 };

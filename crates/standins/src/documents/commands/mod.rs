@@ -88,12 +88,18 @@ fn whole_of(command: &[(String, Value)], name: &str) -> Result<Option<i64>, Fail
 impl Call<'_> {
     /// All collections as they are now.
     fn store(&self) -> Arc<Store> {
-        Arc::clone(&held(&self.session.shared.store))
+        match &self.transaction {
+            Some(open) => Arc::clone(&open.borrow().own),
+            None => Arc::clone(&held(&self.session.shared.store)),
+        }
     }
 
     /// Changes the store; if that fails, what was changed before stays.
     fn change<T>(&self, change: impl FnOnce(&mut Store) -> Result<T, Failure>) -> Result<T, Failure> {
-        change(Arc::make_mut(&mut held(&self.session.shared.store)))
+        match &self.transaction {
+            Some(open) => change(Arc::make_mut(&mut open.borrow_mut().own)),
+            None => change(Arc::make_mut(&mut held(&self.session.shared.store))),
+        }
     }
 
     fn scope<'a>(&'a self, store: &'a Store, collection: Option<&Collection>) -> Scope<'a> {
