@@ -574,3 +574,23 @@ fn a_plan_is_read_and_settings_for_it_are_taken_back() {
     assert!(run(session.as_mut(), &wrong).is_err());
     assert_eq!(one(session.as_mut(), "select count(*) from planned"), "0");
 }
+
+#[test]
+fn plans_end_whenever_somebody_stops() {
+    let mut session = session();
+    run(session.as_mut(), "create table #stopped (id int); insert into #stopped values (1), (2)").unwrap();
+    for tenths in 0..60 {
+        let stop = Stop::default();
+        let wish = stop.clone();
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                std::thread::sleep(std::time::Duration::from_micros(tenths * 100));
+                wish.wish();
+            });
+            let _ = session.effect(&Request::new("delete from #stopped where id in (1, 2)").until(&stop));
+        });
+        // Were plans still asked for, it would be one row: that of the plan.
+        let found = run(session.as_mut(), "select id from #stopped").unwrap_or_else(|error| panic!("{error}"));
+        assert_eq!(found.rows().len(), 2, "after {tenths} tenths of a millisecond");
+    }
+}

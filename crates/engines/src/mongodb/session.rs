@@ -229,7 +229,7 @@ impl DocumentSession {
 
     /// Lets a cursor go.
     fn forget(&mut self, cursor: i64, collection: &str, database: &str) {
-        self.patience.follow_none_if_wished();
+        self.patience.follow_none();
         let command =
             vec![pair("killCursors", Bson::text(collection)), pair("cursors", Bson::Array(vec![Bson::Int64(cursor)]))];
         if let Err(error) = self.ask_of(database, command) {

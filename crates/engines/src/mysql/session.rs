@@ -506,7 +506,7 @@ impl Session for MysqlSession {
         self.location.uncertain |= may_move(statement);
         if self.read_only && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
             // The one thing that is asked after a statement: whether writes are still refused.
-            self.patience.follow_none_if_wished();
+            self.patience.follow_none();
             self.keep_guard();
         }
         outcome

@@ -87,11 +87,10 @@ impl Patience {
         self.wish = wish.clone();
     }
 
-    /// Forgets a wish that was heard, for what has to be put right after it.
-    pub fn follow_none_if_wished(&mut self) {
-        if self.wish.is_wished() {
-            self.wish = Stop::default();
-        }
+    /// From now on nobody's wish counts: what has to be put right after a run is not stopped half way, also not by a wish
+    /// that comes just then.
+    pub fn follow_none(&mut self) {
+        self.wish = Stop::default();
     }
 
     /// The wish that counts now.

@@ -383,7 +383,7 @@ impl Session for PostgresSession {
         self.location.uncertain |= may_move(statement);
         if self.read_only && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
             // The one thing that is asked after a statement: whether writes are still refused.
-            self.patience.follow_none_if_wished();
+            self.patience.follow_none();
             if let Err(error) = self.ask_where() {
                 tracing::warn!(%error, "whether the session still refuses writes");
             }

@@ -96,7 +96,16 @@ pub fn plan(
     limit: Option<Duration>,
 ) -> Result<Option<Described>, EngineError> {
     // It has to be a batch of its own.
-    let (_, refused) = session.ask_all("set showplan_xml on", None)?;
+    let (_, refused) = match session.ask_all("set showplan_xml on", None) {
+        Ok(said) => said,
+        // A wish to stop may have come after the server had heard.
+        Err(error) => {
+            if error.kind != ErrorKind::Lost {
+                end_plans(session)?;
+            }
+            return Err(error);
+        }
+    };
     if let Some(message) = refused.first() {
         tracing::debug!(message.text, "the server shows no plans");
         return Ok(None);
@@ -105,8 +114,7 @@ pub fn plan(
     if matches!(&asked, Err(error) if error.kind == ErrorKind::Lost) {
         return asked.map(|_| None);
     }
-    session.patience.follow_none_if_wished();
-    session.ask("set showplan_xml off")?;
+    end_plans(session)?;
     let (rows, failed) = asked?;
     if let Some(message) = failed.first() {
         // The right to see plans is one of its own.
@@ -117,6 +125,17 @@ pub fn plan(
     }
     let documents: Vec<String> = rows.iter().map(|row| field(row, 0).to_owned()).collect();
     Ok(Described::read(&documents))
+}
+
+/// Has statements carried out again, whatever anybody wishes meanwhile: else each would only give its plan.
+fn end_plans(session: &mut SqlServerSession) -> Result<(), EngineError> {
+    let wish = session.patience.wish();
+    session.patience.follow_none();
+    let ended = session.ask("set showplan_xml off").map(drop);
+    if !wish.is_wished() {
+        session.patience.follow(&wish);
+    }
+    ended
 }
 
 /// The numbers of errors that only say that a statement could not be described; what is wrong with it comes before.

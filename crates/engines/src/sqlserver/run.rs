@@ -64,7 +64,7 @@ impl SqlServerSession {
             }
         }
         if let Some(setting) = setting.filter(|_| !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost)) {
-            self.patience.follow_none_if_wished();
+            self.patience.follow_none();
             let taken_back = self.ask(&format!("{setting} off"));
             outcome = outcome.and(taken_back.map(drop));
         }
