@@ -35,7 +35,7 @@ use arrow_schema::ArrowError;
 
 pub use cut::{Cut, Window};
 pub use reader::{Archive, Page};
-pub use retention::{Retention, Swept, keep_within};
+pub use retention::{PARTS, Retention, Swept, keep_within};
 pub use writer::Writer;
 
 /// Why an archive could not be written or read.

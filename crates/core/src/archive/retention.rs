@@ -4,7 +4,13 @@ use std::collections::HashSet;
 use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
+
+/// How the names of files end that hold the rows of an opened column: they can be made again.
+pub const PARTS: &str = "parts";
+
+/// After so long such a file belongs to nobody.
+const LEFT_BEHIND: Duration = Duration::from_secs(24 * 60 * 60);
 
 /// How much may be kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,8 +55,16 @@ pub fn keep_within(folder: &Path, retention: Retention, in_use: &HashSet<PathBuf
     for entry in entries {
         let entry = entry?;
         let data = entry.metadata()?;
-        if data.is_file() {
-            files.push((data.modified()?, data.len(), entry.path()));
+        if !data.is_file() {
+            continue;
+        }
+        let (path, modified) = (entry.path(), data.modified()?);
+        // Whoever opened a column removes what came of it; one that was killed did not.
+        let is_left_behind = path.extension().is_some_and(|ending| ending == PARTS)
+            && modified.elapsed().is_ok_and(|age| age > LEFT_BEHIND);
+        match is_left_behind {
+            true => drop(std::fs::remove_file(&path)),
+            false => files.push((modified, data.len(), path)),
         }
     }
     files.sort();
@@ -91,5 +105,18 @@ mod tests {
         assert_eq!(swept(2999), Swept { removed: vec![path("old")], left: 2000 });
         assert_eq!(swept(0), Swept { removed: vec![path("new")], left: 1000 });
         assert!(path("oldest").exists());
+    }
+
+    #[test]
+    fn opened_columns_of_yesterday_are_removed() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |name: &str| folder.path().join(name);
+        for (hours, name) in [(1, "new.parts"), (30, "old.parts"), (30, "old.arrow")] {
+            let file = std::fs::File::create(path(name)).unwrap();
+            file.set_modified(SystemTime::now() - Duration::from_secs(hours * 3600)).unwrap();
+        }
+        keep_within(folder.path(), Retention::default(), &HashSet::new()).unwrap();
+        let left = |name: &str| path(name).exists();
+        assert_eq!((left("new.parts"), left("old.parts"), left("old.arrow")), (true, false, true));
     }
 }

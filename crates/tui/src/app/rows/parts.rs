@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jaunty_core::archive::PARTS;
 use jaunty_core::arrange::parts::{self, OpenError, Opened};
 use jaunty_core::export::extended;
 use jaunty_core::run::state::KeptRows;
@@ -61,7 +62,7 @@ impl App {
         self.parts_opened += 1;
         let mut into = base.clone();
         let stem = base.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-        into.set_file_name(format!("{stem}-{}-{}.parts", std::process::id(), self.parts_opened));
+        into.set_file_name(format!("{stem}-{}-{}.{PARTS}", std::process::id(), self.parts_opened));
         self.begin_work(Kind::Parts, "opening the column".into(), move |progress| {
             if let Some(run) = run {
                 wait_for_rest(&run, progress);
