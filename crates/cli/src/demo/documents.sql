@@ -21,7 +21,7 @@ select 'vessels', json_object(
     'pennant', json_object('$binary', json_object('base64', base64(pennant), 'subType', '00')))
 from vessels
 union all
-select 'sailings', json_object(
+select * from (select 'sailings', json_object(
     '_id', s.id,
     'route', json_object('name', r.name, 'from', f.code, 'to', t.code, 'distance_nm', r.distance_nm),
     'vessel', v.name,
@@ -36,8 +36,9 @@ join routes r on r.id = s.route_id
 join ports f on f.id = r.from_port
 join ports t on t.id = r.to_port
 join vessels v on v.id = s.vessel_id
+order by s.id)
 union all
-select 'bookings', json_object(
+select * from (select 'bookings', json_object(
     '_id', json_object('$oid', printf('65f0c0ffee%014x', b.id)),
     'reference', b.reference, 'passenger', b.passenger, 'sailing', b.sailing_id,
     'class', b.class, 'seats', b.seats,
@@ -46,6 +47,7 @@ select 'bookings', json_object(
     'extras', json(e.extras))
 from bookings b
 join booking_extras e on e.booking_id = b.id
+order by b.id)
 union all
 select 'reports', json_object(
     '_id', i.id, 'about', i.what, 'severity', i.severity, 'text', i.report,

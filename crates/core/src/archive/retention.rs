@@ -97,7 +97,7 @@ mod tests {
         for (age, name) in [(9, "oldest"), (6, "old"), (3, "new")] {
             let file = std::fs::File::create(path(name)).unwrap();
             file.set_len(1000).unwrap();
-            file.set_modified(SystemTime::now() - std::time::Duration::from_secs(age)).unwrap();
+            file.set_modified(SystemTime::now() - Duration::from_secs(age)).unwrap();
         }
         let in_use = HashSet::from([path("oldest")]);
         let swept = |bytes| keep_within(folder.path(), Retention { bytes }, &in_use).unwrap();

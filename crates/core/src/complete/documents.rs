@@ -131,7 +131,7 @@ impl Writer<'_> {
             }
             Place::Collection => self.collections(true),
             Place::Verb => {
-                for (verb, weight) in VERBS.iter().zip((0..40).rev()) {
+                for (verb, weight) in VERBS.iter().zip((0..40).rev().chain(std::iter::repeat(0))) {
                     self.found.put(Kind::Keyword, verb.name, verb.signature, verb.name, 40 + weight);
                 }
             }
@@ -147,7 +147,7 @@ impl Writer<'_> {
             }
             Place::Stage { dollar } => {
                 let signed = *dollar || self.found.typed.starts_with('$');
-                for (stage, weight) in operators::STAGES.iter().zip((0..60).rev()) {
+                for (stage, weight) in operators::STAGES.iter().zip((0..60).rev().chain(std::iter::repeat(0))) {
                     let label = if signed { format!("${}", stage.name) } else { stage.name.to_owned() };
                     let value = stage.value;
                     let colon = if *dollar { ":" } else { "" };
@@ -177,7 +177,7 @@ impl Writer<'_> {
             Place::Reference => {
                 let in_quotes = self.quoted;
                 let paths: Vec<(String, String)> = self.known_paths();
-                for ((path, detail), weight) in paths.into_iter().zip((0..60).rev()) {
+                for ((path, detail), weight) in paths.into_iter().zip((0..60).rev().chain(std::iter::repeat(0))) {
                     let label = format!("${path}");
                     let insert = if in_quotes { label.clone() } else { format!("\"{label}\"") };
                     self.found.put(Kind::Column, &label, detail, escaped(&insert), 20 + weight / 2);
@@ -228,7 +228,7 @@ impl Writer<'_> {
     }
 
     fn entries(&mut self, entries: &[Entry], weight: i32) {
-        for (entry, nearer) in entries.iter().zip((0..30).rev()) {
+        for (entry, nearer) in entries.iter().zip((0..30).rev().chain(std::iter::repeat(0))) {
             let insert = match self.quoted || self.colon {
                 true => escaped(entry.name),
                 false => format!("{}: {}", escaped(entry.name), entry.value),

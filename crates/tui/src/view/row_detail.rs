@@ -52,6 +52,7 @@ fn draw_head(app: &App, whole: &RowDetail, area: Rect, ground: Style, cells: &mu
         &[
             ("previous-row next-row", "other rows"),
             ("accept", "folds or shows a value"),
+            ("as-json", "as JSON"),
             ("search-row", "searches"),
             ("copy-value", "copies"),
             ("close-overlay", "closes"),

@@ -313,6 +313,9 @@ fn within(base: &str, holders: &[&str], value: Option<&str>) -> Place {
         "update" => match (inner, value) {
             (None, None) => Place::Change,
             (Some(_), None) if operator && holders.len() == 1 => Place::Fields,
+            (Some(_), None) if matches!(holders.first(), Some(&"$push" | &"$addToSet")) => {
+                Place::Entries(operators::PUSHED)
+            }
             (_, Some(name)) => Place::Value(Some(name.to_owned())),
             _ => Place::Nothing,
         },
@@ -337,12 +340,33 @@ fn within(base: &str, holders: &[&str], value: Option<&str>) -> Place {
             (None, Some("localField")) => Place::Path,
             _ => Place::Nothing,
         },
+        // What is told of each group, or of each window.
+        "bucket" | "bucketAuto" if matches!(holders, ["output", _]) && value.is_none() => {
+            Place::Entries(operators::ACCUMULATORS)
+        }
+        "setWindowFields" if matches!(holders, ["output", _]) && value.is_none() => Place::Entries(operators::WINDOWS),
         "sort" | "fields" | "unset" if value.is_none() => Place::Fields,
         "index" if value.is_none() && inner.is_none() => Place::Entries(operators::INDEX),
         "create" if value.is_none() && inner.is_none() => Place::Entries(operators::fields_of("create")),
         "option" if value == Some("hint") && inner.is_none() => Place::Value(Some("hint".to_owned())),
         "option" if value.is_none() && inner.is_none() => Place::Entries(operators::OPTIONS),
         "fields" => Place::Value(value.map(str::to_owned)),
+        stage => in_parts(stage, inner, value),
+    }
+}
+
+/// In the named parts of a stage.
+fn in_parts(stage: &str, inner: Option<&str>, value: Option<&str>) -> Place {
+    match (inner, value) {
+        (None, None) => match operators::parts_of(stage) {
+            [] => Place::Nothing,
+            parts => Place::Entries(parts),
+        },
+        (None, Some("from" | "into" | "coll")) => Place::Collection,
+        (None, Some("path" | "groupBy" | "startWith" | "partitionBy" | "newRoot")) => Place::Reference,
+        (None, Some("key" | "field" | "on" | "connectFromField")) => Place::Path,
+        (Some("sortBy"), None) => Place::Fields,
+        (Some("query"), None) => Place::Filter { whole: true },
         _ => Place::Nothing,
     }
 }

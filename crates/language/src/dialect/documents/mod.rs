@@ -6,6 +6,7 @@
 //! that changes a document, [`turn`] turns a statement into its other form.
 
 pub mod change;
+mod expressions;
 pub mod operators;
 mod plan;
 pub mod read;

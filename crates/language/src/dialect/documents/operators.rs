@@ -12,9 +12,11 @@ pub struct Entry {
     pub text: &'static str,
 }
 
-const fn entry(name: &'static str, value: &'static str, text: &'static str) -> Entry {
+pub(super) const fn entry(name: &'static str, value: &'static str, text: &'static str) -> Entry {
     Entry { name, value, text }
 }
+
+pub use super::expressions::EXPRESSIONS;
 
 /// Stages of a pipeline, without their `$`, the usual ones first.
 pub const STAGES: &[Entry] = &[
@@ -62,6 +64,31 @@ pub const STAGES: &[Entry] = &[
         "{ sortBy: { ${1:_id}: 1 }, output: { ${2:field}: { method: \"locf\" } } }",
         "values where there are none",
     ),
+    entry("replaceRoot", "{ newRoot: \"\\$${1:path}\" }", "as replaceWith"),
+    entry("redact", "{ \\$cond: [{ $1 }, \"\\$\\$DESCEND\", \"\\$\\$PRUNE\"] }", "without parts that may not be seen"),
+    entry("documents", "[{ $1 }]", "documents that are written here"),
+    entry(
+        "search",
+        "{ index: \"${1:default}\", text: { query: \"$2\", path: \"${3:path}\" } }",
+        "words, by an index for searches",
+    ),
+    entry("searchMeta", "{ index: \"${1:default}\", count: { type: \"total\" } }", "figures of such a search"),
+    entry(
+        "vectorSearch",
+        "{ index: \"${1:index}\", path: \"${2:path}\", queryVector: [$3], numCandidates: ${4:100}, limit: ${5:10} }",
+        "the nearest by an index of vectors",
+    ),
+    entry("changeStream", "{}", "changes as they happen"),
+    entry("changeStreamSplitLargeEvent", "{}", "changes that are too large, in parts"),
+    entry("currentOp", "{ allUsers: ${1:true} }", "what is running; on the database admin"),
+    entry("listSessions", "{}", "sessions that the servers know"),
+    entry("listLocalSessions", "{}", "sessions of this server"),
+    entry("listSampledQueries", "{}", "statements that were sampled"),
+    entry("listSearchIndexes", "{}", "indexes for searches"),
+    entry("planCacheStats", "{}", "plans that are kept"),
+    entry("querySettings", "{}", "settings of statements"),
+    entry("queryStats", "{}", "figures of statements"),
+    entry("shardedDataDistribution", "{}", "how data lies on shards"),
     entry("collStats", "{ storageStats: {} }", "figures of the collection"),
     entry("indexStats", "{}", "how often each index was used"),
     entry("out", "\"${1:collection}\"", "writes all of it as a collection"),
@@ -75,6 +102,10 @@ pub const LOGICAL: &[Entry] = &[
     entry("$nor", "[{ $1 }]", "none of them"),
     entry("$expr", "{ $1 }", "an expression is true"),
     entry("$text", "{ \\$search: \"$1\" }", "words, by an index of text"),
+    entry("$jsonSchema", "{ required: [$1], properties: { $2 } }", "is as a schema wants it"),
+    entry("$comment", "\"$1\"", "for the server's log"),
+    entry("$sampleRate", "${1:0.1}", "that part of them, by chance"),
+    entry("$where", "\"$1\"", "a function in JavaScript, slow"),
 ];
 
 /// What a path is compared with.
@@ -99,6 +130,11 @@ pub const COMPARISONS: &[Entry] = &[
     entry("$near", "{ \\$geometry: { type: \"Point\", coordinates: [${1:0, 0}] } }", "by distance from a point"),
     entry("$geoWithin", "{ \\$geometry: { $1 } }", "inside a shape"),
     entry("$geoIntersects", "{ \\$geometry: { $1 } }", "touches a shape"),
+    entry("$nearSphere", "{ \\$geometry: { type: \"Point\", coordinates: [${1:0, 0}] } }", "as near"),
+    entry("$bitsAllSet", "[${1:0}]", "all of these bits are 1"),
+    entry("$bitsAnySet", "[${1:0}]", "one of these bits is 1"),
+    entry("$bitsAllClear", "[${1:0}]", "all of these bits are 0"),
+    entry("$bitsAnyClear", "[${1:0}]", "one of these bits is 0"),
 ];
 
 /// Parts of conditions on places.
@@ -109,6 +145,9 @@ pub const GEO: &[Entry] = &[
     entry("$maxDistance", "", "in metres"),
     entry("$minDistance", "", "in metres"),
     entry("$centerSphere", "[[${1:0, 0}], ${2:0.01}]", "a circle, its radius in radians"),
+    entry("$center", "[[${1:0, 0}], ${2:1}]", "a circle on a plane"),
+    entry("$box", "[[${1:0, 0}], [${2:1, 1}]]", "a rectangle on a plane"),
+    entry("$polygon", "[[${1:0, 0}], [${2:1, 0}], [${3:1, 1}]]", "a polygon on a plane"),
 ];
 
 /// Operators of a change.
@@ -126,6 +165,16 @@ pub const CHANGES: &[Entry] = &[
     entry("$mul", "{ $1 }", "multiplies a number"),
     entry("$currentDate", "{ ${1:field}: true }", "the time of the server"),
     entry("$setOnInsert", "{ $1 }", "only where a document is made"),
+    entry("$pullAll", "{ ${1:field}: [$2] }", "removes all of these from a list"),
+    entry("$bit", "{ ${1:field}: { ${2:and}: ${3:0} } }", "changes bits of a number"),
+];
+
+/// What stands beside the values that a change puts into a list.
+pub const PUSHED: &[Entry] = &[
+    entry("$each", "[$1]", "several values"),
+    entry("$slice", "${1:-10}", "so many stay; below zero the last"),
+    entry("$sort", "${1:1}", "in order"),
+    entry("$position", "${1:0}", "where they go"),
 ];
 
 /// What a group has.
@@ -148,41 +197,149 @@ pub const ACCUMULATORS: &[Entry] = &[
         "{ n: ${1:3}, sortBy: { ${2:_id}: 1 }, output: \"\\$${3:path}\" }",
         "of the first so many in an order",
     ),
+    entry("$top", "{ sortBy: { ${1:_id}: 1 }, output: \"\\$${2:path}\" }", "of the first in an order"),
+    entry("$bottom", "{ sortBy: { ${1:_id}: 1 }, output: \"\\$${2:path}\" }", "of the last in an order"),
+    entry(
+        "$bottomN",
+        "{ n: ${1:3}, sortBy: { ${2:_id}: 1 }, output: \"\\$${3:path}\" }",
+        "of the last so many in an order",
+    ),
+    entry("$firstN", "{ n: ${1:3}, input: \"\\$${2:path}\" }", "of the first so many documents"),
+    entry("$lastN", "{ n: ${1:3}, input: \"\\$${2:path}\" }", "of the last so many documents"),
+    entry("$minN", "{ n: ${1:3}, input: \"\\$${2:path}\" }", "the so many smallest"),
+    entry("$maxN", "{ n: ${1:3}, input: \"\\$${2:path}\" }", "the so many largest"),
+    entry("$median", "{ input: \"\\$${1:path}\", method: \"approximate\" }", "the middle value"),
+    entry(
+        "$percentile",
+        "{ input: \"\\$${1:path}\", p: [${2:0.5, 0.9}], method: \"approximate\" }",
+        "values that so many lie below",
+    ),
+    entry("$stdDevPop", "\"\\$${1:path}\"", "the deviation of all"),
+    entry("$mergeObjects", "\"\\$${1:path}\"", "documents put together"),
+    entry("$concatArrays", "\"\\$${1:path}\"", "lists put together"),
+    entry("$setUnion", "\"\\$${1:path}\"", "the different elements of lists"),
+    entry(
+        "$accumulator",
+        "{ init: \"$1\", accumulate: \"$2\", accumulateArgs: [], merge: \"$3\", lang: \"js\" }",
+        "functions in JavaScript",
+    ),
 ];
 
-/// Operators of expressions, the usual ones first.
-pub const EXPRESSIONS: &[Entry] = &[
-    entry("$concat", "[$1]", "texts put together"),
-    entry("$add", "[$1]", "the sum"),
-    entry("$subtract", "[$1]", "the difference"),
-    entry("$multiply", "[$1]", "the product"),
-    entry("$divide", "[$1]", "the quotient"),
-    entry("$round", "[$1, ${2:0}]", "rounded"),
-    entry("$cond", "{ if: $1, then: $2, else: $3 }", "one of two"),
-    entry("$ifNull", "[$1]", "the first that is there"),
-    entry("$dateToString", "{ date: \"\\$${1:path}\", format: \"${2:%Y-%m-%d}\" }", "a date as text"),
-    entry("$dateTrunc", "{ date: \"\\$${1:path}\", unit: \"${2:day}\" }", "a date cut to its day, week, month"),
-    entry("$year", "\"\\$${1:path}\"", "of a date"),
-    entry("$month", "\"\\$${1:path}\"", "of a date"),
-    entry("$size", "\"\\$${1:path}\"", "how many a list has"),
-    entry("$filter", "{ input: \"\\$${1:path}\", as: \"${2:it}\", cond: { $3 } }", "elements that fit"),
-    entry("$map", "{ input: \"\\$${1:path}\", as: \"${2:it}\", in: $3 }", "of each element"),
-    entry("$arrayElemAt", "[\"\\$${1:path}\", ${2:0}]", "one element"),
-    entry("$in", "[$1]", "whether a list has it"),
-    entry("$eq", "[$1]", "equal"),
-    entry("$ne", "[$1]", "not equal"),
-    entry("$gt", "[$1]", "greater"),
-    entry("$gte", "[$1]", "greater or equal"),
-    entry("$lt", "[$1]", "less"),
-    entry("$lte", "[$1]", "less or equal"),
-    entry("$and", "[$1]", "all of them"),
-    entry("$or", "[$1]", "any of them"),
-    entry("$not", "[$1]", "the opposite"),
-    entry("$toLower", "\"\\$${1:path}\"", "in small letters"),
-    entry("$toUpper", "\"\\$${1:path}\"", "in capitals"),
-    entry("$toString", "\"\\$${1:path}\"", "as text"),
-    entry("$type", "\"\\$${1:path}\"", "the name of its type"),
+/// What is told of the windows of a stage setWindowFields, beside what is told of groups.
+pub const WINDOWS: &[Entry] = &[
+    entry("$rank", "{}", "the place, with gaps after equal ones"),
+    entry("$denseRank", "{}", "the place, without gaps"),
+    entry("$documentNumber", "{}", "the number in the order"),
+    entry("$shift", "{ output: \"\\$${1:path}\", by: ${2:-1} }", "of a document so many before or after"),
+    entry("$derivative", "{ input: \"\\$${1:path}\", unit: \"${2:hour}\" }", "how fast it changes"),
+    entry("$integral", "{ input: \"\\$${1:path}\", unit: \"${2:hour}\" }", "what it adds up to over time"),
+    entry("$expMovingAvg", "{ input: \"\\$${1:path}\", N: ${2:5} }", "a mean that forgets slowly"),
+    entry("$covariancePop", "[\"\\$${1:path}\", \"\\$${2:path}\"]", "how two vary together, of all"),
+    entry("$covarianceSamp", "[\"\\$${1:path}\", \"\\$${2:path}\"]", "how two vary together, of a sample"),
+    entry("$linearFill", "\"\\$${1:path}\"", "what is missing, along a line"),
+    entry("$locf", "\"\\$${1:path}\"", "what is missing, as it was last"),
+    entry("$minMaxScaler", "{ input: \"\\$${1:path}\" }", "between the smallest and the largest"),
 ];
+
+/// What a stage takes, by names.
+pub fn parts_of(stage: &str) -> &'static [Entry] {
+    const UNWIND: &[Entry] = &[
+        entry("path", "\"\\$${1:path}\"", "the list"),
+        entry("preserveNullAndEmptyArrays", "${1:true}", "documents without elements stay"),
+        entry("includeArrayIndex", "\"${1:number}\"", "the field that gets the number"),
+    ];
+    const BUCKET: &[Entry] = &[
+        entry("groupBy", "\"\\$${1:path}\"", "what is compared with the boundaries"),
+        entry("boundaries", "[${1:0, 10}]", "where groups begin, and the last end"),
+        entry("default", "\"${1:other}\"", "the group of all else"),
+        entry("output", "{ ${1:n}: { \\$sum: ${2:1} } }", "what is told of each"),
+    ];
+    const BUCKET_AUTO: &[Entry] = &[
+        entry("groupBy", "\"\\$${1:path}\"", "what is divided"),
+        entry("buckets", "${1:10}", "how many groups"),
+        entry("output", "{ ${1:n}: { \\$sum: ${2:1} } }", "what is told of each"),
+        entry("granularity", "\"${1:R5}\"", "boundaries by preferred numbers"),
+    ];
+    const GEO_NEAR: &[Entry] = &[
+        entry("near", "{ type: \"Point\", coordinates: [${1:0, 0}] }", "the point"),
+        entry("distanceField", "\"${1:distance}\"", "the field that gets the distance"),
+        entry("maxDistance", "${1:1000}", "metres at most"),
+        entry("minDistance", "${1:0}", "metres at least"),
+        entry("key", "\"${1:path}\"", "the field with its index, where there are several"),
+        entry("query", "{ $1 }", "only documents that fit"),
+        entry("distanceMultiplier", "${1:0.001}", "distances times this"),
+        entry("spherical", "${1:true}", "on a sphere"),
+    ];
+    const GRAPH: &[Entry] = &[
+        entry("from", "\"${1:collection}\"", "the collection"),
+        entry("startWith", "\"\\$${1:path}\"", "where it begins"),
+        entry("connectFromField", "\"${1:field}\"", "the field that leads on"),
+        entry("connectToField", "\"${1:_id}\"", "the field that it leads to"),
+        entry("as", "\"${1:found}\"", "the field that gets the list"),
+        entry("maxDepth", "${1:3}", "how many steps"),
+        entry("depthField", "\"${1:steps}\"", "the field that gets their number"),
+        entry("restrictSearchWithMatch", "{ $1 }", "only documents that fit"),
+    ];
+    const MERGE: &[Entry] = &[
+        entry("into", "\"${1:collection}\"", "the collection"),
+        entry("on", "\"${1:_id}\"", "what tells documents apart"),
+        entry("whenMatched", "\"${1:merge}\"", "merge, replace, keepExisting, fail, or stages"),
+        entry("whenNotMatched", "\"${1:insert}\"", "insert, discard or fail"),
+        entry("let", "{ $1 }", "names for the stages"),
+    ];
+    const WINDOW: &[Entry] = &[
+        entry("partitionBy", "\"\\$${1:path}\"", "each value by itself"),
+        entry("sortBy", "{ ${1:_id}: 1 }", "in which order"),
+        entry(
+            "output",
+            "{ ${1:n}: { \\$sum: ${2:1}, window: { documents: [\"unbounded\", \"current\"] } } }",
+            "what is told",
+        ),
+    ];
+    const DENSIFY: &[Entry] = &[
+        entry("field", "\"${1:path}\"", "what has gaps"),
+        entry(
+            "range",
+            "{ step: ${1:1}, unit: \"${2:day}\", bounds: \"full\" }",
+            "how far apart, and from where to where",
+        ),
+        entry("partitionByFields", "[\"${1:path}\"]", "each value by itself"),
+    ];
+    const FILL: &[Entry] = &[
+        entry("output", "{ ${1:field}: { method: \"${2:linear}\" } }", "what is filled, and how"),
+        entry("sortBy", "{ ${1:_id}: 1 }", "in which order"),
+        entry("partitionBy", "\"\\$${1:path}\"", "each value by itself"),
+    ];
+    const UNION: &[Entry] =
+        &[entry("coll", "\"${1:collection}\"", "the collection"), entry("pipeline", "[{ $1 }]", "stages on it")];
+    const OUT: &[Entry] =
+        &[entry("db", "\"${1:database}\"", "the database"), entry("coll", "\"${1:collection}\"", "the collection")];
+    const SAMPLE: &[Entry] = &[entry("size", "${1:20}", "how many")];
+    const ROOT: &[Entry] = &[entry("newRoot", "\"\\$${1:path}\"", "the part that takes its place")];
+    const STATS: &[Entry] = &[
+        entry("storageStats", "{}", "sizes and indexes"),
+        entry("count", "{}", "how many documents"),
+        entry("latencyStats", "{ histograms: ${1:true} }", "how long things took"),
+        entry("queryExecStats", "{}", "how often all was read"),
+    ];
+    match stage {
+        "unwind" => UNWIND,
+        "bucket" => BUCKET,
+        "bucketAuto" => BUCKET_AUTO,
+        "geoNear" => GEO_NEAR,
+        "graphLookup" => GRAPH,
+        "merge" => MERGE,
+        "setWindowFields" => WINDOW,
+        "densify" => DENSIFY,
+        "fill" => FILL,
+        "unionWith" => UNION,
+        "out" => OUT,
+        "sample" => SAMPLE,
+        "replaceRoot" => ROOT,
+        "collStats" => STATS,
+        _ => &[],
+    }
+}
 
 /// What a lookup takes.
 pub const LOOKUP: &[Entry] = &[

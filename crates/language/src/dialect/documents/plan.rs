@@ -76,12 +76,7 @@ fn search(
         below(tree, target, depth, steps);
     }
     if let Some(measured) = measured {
-        for (key, name) in [
-            ("executionTimeMillis", "milliseconds"),
-            ("totalKeysExamined", "keys examined"),
-            ("totalDocsExamined", "documents examined"),
-            ("nReturned", "documents found"),
-        ] {
+        for (key, name) in [("totalKeysExamined", "keys examined"), ("totalDocsExamined", "documents examined")] {
             notes.extend(number(measured.get(key)).map(|value| (name.to_owned(), value.to_string())));
         }
         if let Some(first) = steps.get_mut(at) {
