@@ -200,8 +200,8 @@ pub fn read_moment(text: &str) -> Option<i64> {
     Some(days * 86_400_000 + millis - east * 60_000)
 }
 
-/// A text between quotes.
-fn quoted(text: &str, out: &mut String) {
+/// Writes a text between quotes.
+pub fn quoted(text: &str, out: &mut String) {
     out.push('"');
     for c in text.chars() {
         match c {

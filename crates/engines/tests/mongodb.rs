@@ -707,3 +707,18 @@ fn transactions_hold_together() {
     let error = refused(connect(&profile, None).unwrap().as_mut(), "begin");
     assert!(error.message.contains("replica set"), "{error}");
 }
+
+#[test]
+fn names_that_are_data_do_not_become_columns_without_an_end() {
+    let (_server, profile) = simulated(documents::Options::default());
+    let mut session = connect(&profile, None).unwrap();
+    let all: Vec<String> = (0..1500).map(|i| format!("{{ _id: {i}, k{i}: {i}, 'z\"{i}': 'x' }}")).collect();
+    run(session.as_mut(), &format!("tally insert {}", all.join(" "))).unwrap();
+    let found = run(session.as_mut(), "tally | sort { _id: 1 }").unwrap();
+    let batches = found.seen.lock().unwrap().batches.clone();
+    let schema = batches.last().unwrap().schema();
+    assert_eq!((schema.fields().len(), schema.fields().last().unwrap().name().as_str()), (1001, "(others)"));
+    let rows = found.rows();
+    assert_eq!((rows.len(), rows[400][801].as_str()), (1500, "400"));
+    assert_eq!(rows[1499].last().unwrap(), "{\"k1499\": 1499, \"z\\\"1499\": \"x\"}");
+}

@@ -4,6 +4,7 @@
 //! any other. The archive that was opened stays as it is.
 
 use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::path::Path;
 use std::sync::Arc;
@@ -22,6 +23,9 @@ use crate::archive::{Archive, Writer};
 
 /// The most parts that become columns.
 const MOST: usize = 200;
+
+/// So many are counted: where names are data there are as many as there are rows.
+const COUNTED: usize = 100_000;
 
 /// What came of opening a column.
 #[derive(Debug)]
@@ -167,7 +171,8 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
         .cloned()
         .unwrap_or_else(|| Arc::new(Field::new("", arrow_schema::DataType::Null, true)));
     // First which parts there are, so that their columns stand where the one was.
-    let (mut names, mut left_out, mut plain): (Vec<String>, usize, bool) = (Vec::new(), 0, false);
+    let (mut names, mut plain): (Vec<String>, bool) = (Vec::new(), false);
+    let mut seen: HashSet<String> = HashSet::new();
     let mut text = String::new();
     for batch in archive.scan(Some(&[column]), 0..rows) {
         let (_, batch) = batch?;
@@ -182,8 +187,11 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
                 continue;
             };
             for (name, _) in parts {
-                if !names.iter().any(|own| *own == name) {
-                    if names.len() < MOST { names.push(name.into_owned()) } else { left_out += 1 }
+                if !seen.contains(&*name) && seen.len() < COUNTED {
+                    if names.len() < MOST {
+                        names.push(name.clone().into_owned());
+                    }
+                    seen.insert(name.into_owned());
                 }
             }
         }
@@ -192,6 +200,8 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
     if names.is_empty() {
         return Err(OpenError::NoParts(field.name().clone()));
     }
+    let left_out = seen.len() - names.len();
+    drop(seen);
     let of_documents = field.metadata().contains_key(OF_DOCUMENTS);
     let named = |name: String| Announced { name, of_documents, ..Announced::default() };
     // Values that have no parts stay under the name of the column.
@@ -199,10 +209,12 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
     announced.extend(names.iter().map(|name| named(format!("{}.{name}", field.name()))));
     let count = announced.len();
     let mut assembler = Assembler::new(announced);
+    let places: HashMap<&str, usize> =
+        names.iter().enumerate().map(|(at, name)| (name.as_str(), at + usize::from(plain))).collect();
     let mut writer: Option<Writer> = None;
     for batch in archive.scan(None, 0..rows) {
         let (_, batch) = batch?;
-        let opened = spliced(&batch, column, (&names, plain), &mut assembler)?;
+        let opened = spliced(&batch, column, (&places, plain), &mut assembler)?;
         if writer.is_none() {
             writer = Some(Writer::create(into, &opened.schema())?);
         }
@@ -221,28 +233,28 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
 fn spliced(
     batch: &RecordBatch,
     column: usize,
-    (names, plain): (&[String], bool),
+    (places, plain): (&HashMap<&str, usize>, bool),
     assembler: &mut Assembler,
 ) -> Result<RecordBatch, OpenError> {
     let schema = batch.schema();
     let Some(values) = batch.columns().get(column) else { return Ok(batch.clone()) };
     let reader = ColumnReader::of(values, schema.field(column));
-    let first = usize::from(plain);
+    let count = places.len() + usize::from(plain);
     let mut text = String::new();
     let mut cells: Vec<Cell> = Vec::new();
     let mut whole = Vec::new();
     for row in 0..batch.num_rows() {
         text.clear();
         cells.clear();
-        cells.resize_with(names.len() + first, || Cell::Null);
+        cells.resize_with(count, || Cell::Null);
         let kind = reader.put(row, &mut text);
         match parts_of(&text) {
             _ if kind == CellKind::Null => {}
             Some(parts) => {
                 // Of a name that is there twice the last counts, as for most readers of JSON.
                 for (name, value) in parts {
-                    if let Some(at) = names.iter().position(|own| *own == name) {
-                        cells[at + first] = Cell::of(value.get());
+                    if let Some(at) = places.get(&*name) {
+                        cells[*at] = Cell::of(value.get());
                     }
                 }
             }

@@ -16,6 +16,12 @@ use crate::net::feed::{held, local};
 /// The most rows of the first batch: about what fits on a screen.
 const FIRST_BATCH: usize = 128;
 
+/// The most fields that are columns of their own.
+const MOST_COLUMNS: usize = 1000;
+
+/// The column of all other fields.
+const OTHERS: &str = "(others)";
+
 /// Documents on their way to a sink.
 pub struct Rows {
     sink: Box<dyn Sink>,
@@ -23,6 +29,9 @@ pub struct Rows {
     columns: HashMap<String, usize>,
     /// The type that each column began with.
     kinds: Vec<&'static str>,
+    /// The fields of a document that have no column, as JSON, and the column that they are put into.
+    others: String,
+    column_of_others: Option<usize>,
     /// The text of what is no text, a column each.
     texts: Vec<String>,
     begun: bool,
@@ -50,6 +59,8 @@ impl Rows {
             assembler: Assembler::new(Vec::new()),
             columns: HashMap::new(),
             kinds: Vec::new(),
+            others: String::new(),
+            column_of_others: None,
             texts: Vec::new(),
             begun: false,
             untold: false,
@@ -98,27 +109,34 @@ impl Rows {
         }
     }
 
+    fn add_column(&mut self, name: &str, kind: &'static str) -> usize {
+        let announced = Announced { name: name.to_owned(), db_type: kind.to_owned(), origin: None, of_documents: true };
+        self.assembler.add_column(announced);
+        self.texts.push(String::new());
+        self.kinds.push(kind);
+        self.kinds.len() - 1
+    }
+
     /// Adds a document as a row.
     pub fn document(&mut self, document: &RawDocument<'_>) -> Result<Flow, Malformed> {
-        let mut cells: Vec<Cell<'_>> = vec![Cell::Nothing; self.columns.len()];
+        let mut cells: Vec<Cell<'_>> = vec![Cell::Nothing; self.kinds.len()];
         for field in document.iter() {
             let (name, element) = field?;
-            // Documents of a collection have their fields in the same order for the most part.
             let column = match self.columns.get(name) {
                 Some(column) => *column,
-                None => {
-                    let column = self.columns.len();
+                None if self.columns.len() < MOST_COLUMNS => {
+                    let column = self.add_column(name, Rows::type_name(&element));
                     self.columns.insert(name.to_owned(), column);
-                    self.assembler.add_column(Announced {
-                        name: name.to_owned(),
-                        db_type: Rows::type_name(&element).to_owned(),
-                        origin: None,
-                        of_documents: true,
-                    });
-                    self.texts.push(String::new());
-                    self.kinds.push(Rows::type_name(&element));
-                    cells.push(Cell::Nothing);
+                    cells.resize(column + 1, Cell::Nothing);
                     column
+                }
+                // Where names are data, each document has others: a column for each would be without an end.
+                None => {
+                    self.others.push_str(if self.others.is_empty() { "{" } else { ", " });
+                    json::quoted(name, &mut self.others);
+                    self.others.push_str(": ");
+                    json::value(&element, Form::Typed, &mut self.others);
+                    continue;
                 }
             };
             let text = &mut self.texts[column];
@@ -152,6 +170,16 @@ impl Rows {
                 other => written(&mut |text| json::value(&other, Form::Typed, text)),
             };
             cells[column] = cell;
+        }
+        if !self.others.is_empty() {
+            self.others.push('}');
+            let known = self.column_of_others;
+            let column = known.unwrap_or_else(|| self.add_column(OTHERS, "object"));
+            self.column_of_others = Some(column);
+            cells.resize(cells.len().max(column + 1), Cell::Nothing);
+            cells[column] = Cell::Written("object");
+            std::mem::swap(&mut self.texts[column], &mut self.others);
+            self.others.clear();
         }
         let texts = &self.texts;
         let pushed = self.assembler.push_row(|column| match cells.get(column) {

@@ -22,6 +22,9 @@ pub fn of_document(statement: &str, document: &str) -> Result<String, String> {
     if !fields.iter().any(|(name, _)| name == "_id") {
         return Err("the rows have no _id, which tells the document from others".into());
     }
+    if fields.iter().any(|(name, _)| name == "(others)") {
+        return Err("the document has more fields than there are columns: write its change by hand".into());
+    }
     let lines = |fields: &[(String, Value)], indent: &str| -> String {
         let line = |(name, value): &(String, Value)| format!("{indent}{}: {}", key(name), written(value));
         fields.iter().map(line).collect::<Vec<_>>().join(",\n")
