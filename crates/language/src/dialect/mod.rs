@@ -109,6 +109,8 @@ pub struct Dialect {
     pub new_index: [&'static str; 2],
     /// The first `COUNT` rows of `TABLE`.
     pub first_rows: &'static str,
+    /// Words that begin a line of a formatted statement, beside those of all languages; the first ones may begin it.
+    pub clauses: &'static [&'static str],
     /// Calls of a function and of a procedure: `SCHEMA`, `NAME` (with its schema where that is needed) and `ARGUMENTS`.
     pub calls: [&'static str; 2],
     /// What stands behind the name of a column that the server numbers, and of one that it computes: `TYPE`, `WORD` (the
@@ -216,6 +218,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     new_table: ["", ""],
     new_index: ["", ""],
     first_rows: "select * from TABLE limit COUNT",
+    clauses: &[],
     calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
     comments: ["comment on table NAME is TEXT", "comment on column NAME is TEXT"],

@@ -78,7 +78,8 @@ pub fn statement(text: &str, dialect: &'static Dialect) -> String {
     }
     let first = pieces.iter().find(|piece| piece.kind == TokenKind::Word).map(|piece| piece.text.to_uppercase());
     let formatted = ["SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "REPLACE", "VALUES", "EXPLAIN"];
-    let known = first.is_some_and(|first| formatted.contains(&first.as_str()));
+    let begins = |first: &str| formatted.contains(&first) || dialect.clauses.first() == Some(&first);
+    let known = first.is_some_and(|first| begins(&first));
     if !known || pieces.iter().any(|piece| matches!(piece.kind, TokenKind::Semicolon | TokenKind::Code)) {
         return text.to_owned();
     }
@@ -87,6 +88,7 @@ pub fn statement(text: &str, dialect: &'static Dialect) -> String {
         column: 0,
         indents: vec![0],
         pieces: &pieces,
+        clauses: dialect.clauses,
         opens: Vec::new(),
         fresh: true,
         comment: false,
@@ -104,6 +106,8 @@ struct Writer<'a> {
     /// Where the lines of each query begin.
     indents: Vec<usize>,
     pieces: &'a [Piece],
+    /// Those of the language.
+    clauses: &'static [&'static str],
     /// Whether each open parenthesis holds a query.
     opens: Vec<bool>,
     /// Nothing stands on this line yet.
@@ -220,11 +224,13 @@ impl Writer<'_> {
     /// How many words the clause that begins here has.
     fn clause(&self, at: usize) -> Option<usize> {
         let fits = |clause: &&&str| clause.split(' ').enumerate().all(|(place, word)| self.word(at + place, word));
-        let longest = CLAUSES.iter().filter(fits).map(|clause| clause.split(' ').count()).max()?;
+        let longest = CLAUSES.iter().chain(self.clauses).filter(fits).map(|clause| clause.split(' ').count()).max()?;
         // `distinct from`, `for update` inside of other things, `on delete set null`.
         let before = |word: &str| at > 0 && self.word(at - 1, word);
         let part = (self.word(at, "FROM") && (before("DISTINCT") || before("DELETE")))
             || (self.word(at, "SET") && (before("DELETE") || before("DO") || before("CHARACTER")))
+            || (self.word(at, "SET") && before("UPDATE") && at > 1 && self.word(at - 2, "THEN"))
+            || ((self.word(at, "UPDATE") || self.word(at, "DELETE")) && before("THEN"))
             || (self.word(at, "UPDATE") && (before("DO") || before("FOR") || before("ON") || before("KEY")))
             || (self.word(at, "JOIN")
                 && ["LEFT", "RIGHT", "INNER", "FULL", "CROSS", "NATURAL", "OUTER"].iter().any(|w| before(w)))
@@ -311,7 +317,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::dialect::{MYSQL, POSTGRES, SQLITE};
+    use crate::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 
     fn tokens(text: &str, dialect: &'static Dialect) -> Vec<String> {
         let rope = Rope::from_str(text);
@@ -341,10 +347,29 @@ mod tests {
         insta::assert_snapshot!(all);
     }
 
+    #[test]
+    fn clauses_of_t_sql() {
+        let mut all = String::new();
+        for text in [
+            "select top (5) p.name, s.departs_at from ports p cross apply (select top (1) departs_at from sailings s where s.port = p.id order by departs_at) s where p.[open days] > 3 option (recompile)",
+            "update ports set berths += 1 output inserted.id, deleted.berths where id = 1",
+            "merge into ports as t using news as n on n.code = t.code when matched and n.gone = 1 then delete when matched then update set name = n.name when not matched then insert (code, name) values (n.code, n.name) output $action",
+            "select name from ports order by name offset 10 rows fetch next 5 rows only for json path",
+            "with late as (select id from sailings where delay_min > 60) select * from late outer apply dbo.why(late.id)",
+            "delete top (3) from ports where code in (N'SMQ', N'GUL')",
+        ] {
+            let formatted = statement(text, &SQLSERVER);
+            assert_eq!(statement(&formatted, &SQLSERVER), formatted, "once is enough");
+            assert_eq!(tokens(&formatted, &SQLSERVER), tokens(text, &SQLSERVER));
+            all.push_str(&format!("{formatted}\n\n"));
+        }
+        insta::assert_snapshot!(all);
+    }
+
     proptest! {
         #[test]
         fn tokens_stay_as_they_are(text in "(select|from|where|and|or|join|left|on|with x as|insert into|values|update|set|delete|group by|between|\\(|\\)|,|\\.|'a  b'| |-- c\n|/\\*d\\*/|a|t1|=|1|\n){0,40}") {
-            for dialect in [&SQLITE, &POSTGRES, &MYSQL] {
+            for dialect in [&SQLITE, &POSTGRES, &MYSQL, &SQLSERVER] {
                 let text = format!("select {text}");
                 let formatted = statement(&text, dialect);
                 prop_assert_eq!(tokens(&formatted, dialect), tokens(text.trim_end(), dialect), "{}", formatted);
