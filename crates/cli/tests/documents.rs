@@ -71,7 +71,11 @@ fn a_working_day_with_documents() {
     let mut day = Day { screen: &screen, keys: 0 };
 
     // The shape of a collection.
-    day.press(&["C-o"]).types("sai").shows("shape of a sample of 200 documents").shows("route.from");
+    day.press(&["C-o"])
+        .shows("catalog of log")
+        .types("sai")
+        .shows("shape of a sample of 200 documents")
+        .shows("route.from");
     day.shows("\"EMB\"").shows("not used yet").press(&["Escape"]);
     let shape = day.keys;
 
