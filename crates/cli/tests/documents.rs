@@ -87,19 +87,19 @@ fn a_working_day_with_documents() {
     let found = day.keys - shape;
 
     // A pipeline, stage by stage, with a look at the rows after each.
-    day.press(&["Enter"]).types("| mat").shows("match").press(&["Tab"]).shows("| match {");
-    day.types("del").shows("delay_min").press(&["Tab"]).types("{ $gt: 60 }").press(&["C-g"]).shows("of 14");
-    day.press(&["End", "Enter"]).types("| gro").shows("group").press(&["Tab"]).shows("_id: null");
-    day.types("\"$ves").shows("$vessel").press(&["Tab", "C-g"]).shows("rows 1–5 of 5");
+    day.press(&["Enter"]).types("| mat").shows("› match").press(&["Tab"]).shows("| match {");
+    day.types("del").shows("› delay_min").press(&["Tab"]).types("{ $gt: 60 }").press(&["C-g"]).shows("of 14");
+    day.press(&["End", "Enter"]).types("| gro").shows("› group").press(&["Tab"]).shows("_id: null");
+    day.types("\"$ves").shows("› $vessel").press(&["Tab", "C-g"]).shows("rows 1–5 of 5");
     let built = day.keys - found - shape;
 
     // What lies near a point: the index is lacking, the server says so before it runs, and how to make it.
     day.press(&["C-End", "Enter", "Enter"])
         .types("ports { pla")
-        .shows("place")
+        .shows("› place")
         .press(&["Tab"])
         .types("{ $nea")
-        .shows("$near")
+        .shows("› $near")
         .press(&["Tab"]);
     day.types("1, 51")
         .shows("coordinates: [1, 51]")
@@ -108,6 +108,7 @@ fn a_working_day_with_documents() {
         .shows("index { path: \"2dsphere\" }");
     day.press(&["C-End", "Enter", "Enter"])
         .types("ports index { pla")
+        .shows("› place")
         .press(&["Tab"])
         .types("'2dsphere' }")
         .press(&["C-g"])
