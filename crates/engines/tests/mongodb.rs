@@ -577,8 +577,19 @@ fn a_replica_set_is_followed() {
     let mut session = connect(&profile.clone().with("others", others), None).unwrap_or_else(|error| panic!("{error}"));
     run(session.as_mut(), "kept insert { _id: 3 }").unwrap();
     assert_eq!(rows(session.as_mut(), "kept count"), [["2"]]);
+    // Another profile of the same address knows nothing of them.
+    let stranger = Profile { name: "other pier".into(), ..profile.clone() };
+    assert_eq!(connect(&stranger, None).err().unwrap().step, Some(Step::Login));
     // The members that were named once are asked too, where the one of the profile is gone.
     let mut session = connect(&profile, None).unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(rows(session.as_mut(), "kept count"), [["2"]]);
+    // One of another set that took over the address of a member is left out.
+    let (foreign, _) =
+        simulated(documents::Options { replica_set: Some(("tide".to_owned(), 1)), ..documents::Options::default() });
+    let mut led = profile.clone().with("others", format!("127.0.0.1:{}", foreign.port()));
+    led.name = "pier".into();
+    let mut session = connect(&led, None).unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(session.location().server, "mongodb 8.0.0, primary of fleet");
     assert_eq!(rows(session.as_mut(), "kept count"), [["2"]]);
 }
 

@@ -56,8 +56,27 @@ impl Wish {
 const ROUNDS: u32 = 12;
 const PAUSE: Duration = Duration::from_millis(250);
 
-/// The members that servers have named, by the address of the profile: one of them may be there when that is not.
-static KNOWN: LazyLock<Mutex<HashMap<String, Vec<String>>>> = LazyLock::new(Mutex::default);
+/// No replica set has more members.
+const MOST: usize = 50;
+
+/// A replica set that was met, by its name, and its members: one of them may be there when the server of the profile is
+/// not.
+#[derive(Debug, Clone, Default)]
+struct Known {
+    set: String,
+    members: Vec<String>,
+}
+
+/// Those that were met, by what leads there. Addresses alone do not: behind a tunnel they mean other servers.
+static KNOWN: LazyLock<Mutex<HashMap<String, Known>>> = LazyLock::new(Mutex::default);
+
+fn known(way: &str) -> Option<Known> {
+    KNOWN.lock().unwrap_or_else(PoisonError::into_inner).get(way).cloned()
+}
+
+fn set_of(hello: &Document) -> &str {
+    field(hello, "setName").and_then(Bson::as_str).unwrap_or_default()
+}
 
 fn flagged(hello: &Document, name: &str) -> bool {
     field(hello, name) == Some(&Bson::Bool(true))
@@ -101,11 +120,6 @@ fn named(hello: &Document, wish: Wish) -> Vec<String> {
     all
 }
 
-/// Whether members of the replica set of this address are known.
-fn has_members(own: &str) -> bool {
-    KNOWN.lock().unwrap_or_else(PoisonError::into_inner).contains_key(own)
-}
-
 /// Connects to the member that the profile wishes.
 pub async fn choose(again: Again, profile: &Profile) -> Result<(Again, Entered), EngineError> {
     let wish = Wish::of(profile);
@@ -114,17 +128,20 @@ pub async fn choose(again: Again, profile: &Profile) -> Result<(Again, Entered),
         let entered = again.enter().await?;
         return Ok((again, entered));
     }
+    let way = [profile.name.as_str(), &own, profile.text("ssh").unwrap_or_default()].join("\n");
+    let met = known(&way);
     let mut candidates = vec![again.route.address.clone()];
     candidates.extend(profile.text("others").unwrap_or_default().split(',').filter_map(address));
-    let known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner).get(&own).cloned().unwrap_or_default();
-    candidates.extend(known.iter().filter_map(|name| address(name)));
+    candidates.extend(met.iter().flat_map(|met| &met.members).filter_map(|name| address(name)));
+    // Whoever answers has to be of the set that was met here before.
+    let mut set = met.map(|met| met.set).unwrap_or_default();
     let mut first_error = None;
     let mut second_best = None;
     for round in 0..ROUNDS {
         let mut tried: Vec<Address> = Vec::new();
         let mut waiting: Vec<Address> = candidates.iter().rev().cloned().collect();
         while let Some(at) = waiting.pop() {
-            if tried.contains(&at) {
+            if tried.contains(&at) || tried.len() >= MOST {
                 continue;
             }
             tried.push(at.clone());
@@ -142,9 +159,18 @@ pub async fn choose(again: Again, profile: &Profile) -> Result<(Again, Entered),
                 }
                 Err(error) => return Err(error),
             };
+            let is_own = tried.len() == 1;
+            if !is_own && !set.is_empty() && set_of(&entered.hello) != set {
+                tracing::warn!(address = %to.route.address, "a server of another replica set was left out");
+                continue;
+            }
+            if is_own || set.is_empty() {
+                set_of(&entered.hello).clone_into(&mut set);
+            }
             let members = named(&entered.hello, wish);
             if !members.is_empty() {
-                KNOWN.lock().unwrap_or_else(PoisonError::into_inner).insert(own.clone(), members.clone());
+                let met = Known { set: set.clone(), members: members.clone() };
+                KNOWN.lock().unwrap_or_else(PoisonError::into_inner).insert(way.clone(), met);
             }
             if suits(&entered.hello, wish) {
                 let prefers = matches!(wish, Wish::SecondaryIfThere) && !flagged(&entered.hello, "secondary")
@@ -161,14 +187,14 @@ pub async fn choose(again: Again, profile: &Profile) -> Result<(Again, Entered),
             return Ok(found);
         }
         // Nobody answered at all: waiting does not help.
-        if !has_members(&own) {
+        if known(&way).is_none() {
             break;
         }
         tracing::debug!(round, "no member of the replica set is what is wished for");
         tokio::time::sleep(PAUSE).await;
     }
     match first_error {
-        Some(error) if !has_members(&own) => Err(error),
+        Some(error) if known(&way).is_none() => Err(error),
         _ => {
             let what = if wish == Wish::Secondary { "secondary" } else { "primary" };
             Err(EngineError::connecting(Step::Reach, format!("the replica set of {own} has no {what} now"))
