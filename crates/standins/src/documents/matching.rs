@@ -224,7 +224,12 @@ fn operator(
             if divisor == 0 {
                 return Err(Failure::bad("divisor cannot be 0"));
             }
-            opened(found).into_iter().filter_map(Value::as_i64).any(|value| value % divisor == rest)
+            // Of a number with a fraction the whole part counts.
+            let whole = |value: &Value| value.as_f64().filter(|value| value.is_finite()).map(|value| value as i64);
+            opened(found)
+                .into_iter()
+                .filter_map(|value| value.as_i64().or_else(|| whole(value)))
+                .any(|value| value % divisor == rest)
         }
         "$geoWithin" | "$geoIntersects" => {
             let shape = geo::Shape::read(argument)?;

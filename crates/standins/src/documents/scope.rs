@@ -29,7 +29,8 @@ pub struct Scope<'a> {
 pub struct Frame<'a, 'b> {
     pub scope: &'b Scope<'a>,
     pub root: &'b [(String, Value)],
-    pub own: Vec<(String, Value)>,
+    /// `$$NAME`; nothing where what it stands for is missing.
+    pub own: Vec<(String, Option<Value>)>,
 }
 
 impl<'a> Scope<'a> {
@@ -57,6 +58,10 @@ impl<'a> Scope<'a> {
 
 impl<'a, 'b> Frame<'a, 'b> {
     pub fn with(&self, name: &str, value: Value) -> Frame<'a, 'b> {
+        self.with_found(name, Some(value))
+    }
+
+    pub fn with_found(&self, name: &str, value: Option<Value>) -> Frame<'a, 'b> {
         let mut own = self.own.clone();
         own.push((name.to_owned(), value));
         Frame { scope: self.scope, root: self.root, own }
@@ -64,8 +69,10 @@ impl<'a, 'b> Frame<'a, 'b> {
 
     /// The value of `$$name`.
     pub fn variable(&self, name: &str) -> Result<Option<Value>, Failure> {
-        let mut all = self.own.iter().rev().chain(self.scope.variables.iter().rev());
-        if let Some((_, value)) = all.find(|(own, _)| own == name) {
+        if let Some((_, value)) = self.own.iter().rev().find(|(own, _)| own == name) {
+            return Ok(value.clone());
+        }
+        if let Some((_, value)) = self.scope.variables.iter().rev().find(|(own, _)| own == name) {
             return Ok(Some(value.clone()));
         }
         Ok(match name {

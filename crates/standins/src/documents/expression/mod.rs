@@ -154,9 +154,7 @@ fn operator(name: &str, argument: &Value, frame: &Frame<'_, '_>) -> Result<Found
             let parts = argument.as_document().ok_or_else(|| Failure::parse("$let only supports an object"))?;
             let mut inner = frame.with("", Value::Null);
             for (name, one) in field(parts, "vars").and_then(Value::as_document).unwrap_or(&Vec::new()) {
-                if let Some(value) = value(one, frame)? {
-                    inner = inner.with(name, value);
-                }
+                inner = inner.with_found(name, value(one, frame)?);
             }
             field(parts, "in").map_or(Ok(None), |body| value(body, &inner))
         }
