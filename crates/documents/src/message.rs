@@ -103,7 +103,7 @@ impl Header {
         Ok(header)
     }
 
-    /// What stands behind the head of its message, in full size; at most so many bytes.
+    /// What stands after the head of its message, in full size; at most so many bytes.
     pub fn opened(self, body: Vec<u8>, most: u64) -> Result<Vec<u8>, Malformed> {
         if self.kind != OP_COMPRESSED {
             return Ok(body);

@@ -489,6 +489,42 @@ fn plans_are_read() {
 }
 
 #[test]
+fn values_stand_beside_a_statement() {
+    use jaunty_language::statement::parameters::ParameterValue;
+    let (_server, profile) = simulated(documents::Options::default());
+    let mut session = connect(&profile, None).unwrap();
+    run(
+        session.as_mut(),
+        "notes insert { _id: 1, n: 5, at: { $date: '2031-03-05T00:00:00Z' } } { _id: 2, n: 9, t: '{ $gt: 1 }' }",
+    )
+    .unwrap();
+    let found = |session: &mut dyn Session, statement: &str, values: &[(&str, ParameterValue)]| {
+        let values: Vec<_> = values.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect();
+        let collect = support::Collect::up_to(usize::MAX);
+        let outcome = session.run(&Request::new(statement).with(&values), Box::new(collect.clone()));
+        outcome.map(|()| collect.rows().into_iter().map(|row| row[0].clone()).collect::<Vec<_>>())
+    };
+    let text = |text: &str| ParameterValue::Text(text.to_owned());
+    for (statement, value, ids) in [
+        ("notes { n: { $gt: :x } }", ParameterValue::Int(5), &["2"][..]),
+        ("notes { n: :x }", ParameterValue::Number("5.0".into()), &["1"]),
+        ("notes { at: { $gte: { $date: :x } } }", text("2031-01-01"), &["1"]),
+        ("notes { t: :x }", ParameterValue::Null, &["1"]),
+        // It stays a text, whatever is in it.
+        ("notes { t: :x }", text("{ $gt: 1 }"), &["2"]),
+        ("{ find: 'notes', filter: { t: :x } }", text("', $where: '1"), &[]),
+    ] {
+        assert_eq!(found(session.as_mut(), statement, &[(":x", value)]).unwrap(), ids, "{statement}");
+    }
+    let error = found(session.as_mut(), "notes { n: :x }", &[]).unwrap_err();
+    assert_eq!((error.kind, error.message.as_str()), (ErrorKind::Refused, ":x has no value"));
+    // What would be touched is counted with them.
+    let values = [(":x".to_owned(), ParameterValue::Int(9))];
+    let effect = session.effect(&Request::new("notes delete all { n: :x }").with(&values)).unwrap();
+    assert_eq!(effect, Effect::Writes(Touches { rows: Some(1), counted: true, everything: false }));
+}
+
+#[test]
 fn every_way_to_log_in() {
     let folder = tempfile::tempdir().unwrap();
     let certificates = Certificates::make(folder.path(), "root");

@@ -74,7 +74,7 @@ fn bytes(value: &[u8], out: &mut Vec<u8>) {
     let _ = write!(out, "{{\"$binary\":{{\"base64\":\"{}\",\"subType\":\"00\"}}}}", STANDARD.encode(value));
 }
 
-/// A row as one document, relaxed, or canonical: with the type of every number beside it. What is no field of documents is
+/// A row as one document, relaxed, or canonical: with the type of every number beside it. What is not a field of documents is
 /// written as JSON has it.
 pub fn document(batch: &RecordBatch, row: usize, canonical: bool) -> Result<String, ExportError> {
     let mut out = Vec::new();
@@ -101,7 +101,7 @@ fn canonical(text: &str, out: &mut Vec<u8>) {
             if let [(name, value)] = fields.as_slice() {
                 match name.as_str() {
                     "$date" => return canonical_date(value.get(), out),
-                    // Their own parts are no values.
+                    // Their own parts are not values.
                     "$binary" | "$timestamp" | "$regularExpression" | "$minKey" | "$maxKey" => {
                         return out.extend_from_slice(text.as_bytes());
                     }

@@ -8,10 +8,11 @@ use jaunty_documents::raw::{Element, RawDocument};
 use jaunty_documents::{Bson, Document, bson};
 use jaunty_language::dialect::documents::read::{Mistake, Value};
 use jaunty_language::dialect::documents::statement::{self, Command};
+use jaunty_language::statement::parameters::Value as Given;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
     Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
-    Transaction, Verdict, refuse_values,
+    Transaction, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -153,10 +154,10 @@ impl DocumentSession {
     }
 
     /// Runs a command and hands on what it gives.
-    fn carry_out(&mut self, command: &Command, rows: &mut Rows) -> Result<(), EngineError> {
+    fn carry_out(&mut self, command: &Command, given: &[Given], rows: &mut Rows) -> Result<(), EngineError> {
         let refused = |what: String| EngineError::new(ErrorKind::Refused, what);
         let name = command.first().map_or("", |(name, _)| name);
-        let mut sent = value::document(command).map_err(refused)?;
+        let mut sent = value::document(command, given).map_err(refused)?;
         if field(&sent, "$db").is_none() {
             sent.push(pair("$db", Bson::text(self.location.database.clone())));
         }
@@ -420,7 +421,8 @@ impl Session for DocumentSession {
             let (mut rows, mut everything) = (0, false);
             for (filter, all) in filters {
                 everything |= all && filter == Value::Object(Vec::new());
-                let query = value::bson(&filter).map_err(|what| EngineError::new(ErrorKind::Refused, what))?;
+                let query =
+                    value::bson(&filter, request.values).map_err(|what| EngineError::new(ErrorKind::Refused, what))?;
                 let count = self.ask(vec![pair("count", Bson::text(collection.clone())), pair("query", query)])?;
                 let fits = field(&count, "n").and_then(Bson::as_i64).unwrap_or(0).unsigned_abs();
                 rows += if all { fits } else { fits.min(1) };
@@ -455,7 +457,7 @@ impl Session for DocumentSession {
             return Ok(Verdict::Unknown);
         }
         self.patience.follow(&request.stop);
-        let Ok(planned) = value::document(&command) else { return Ok(Verdict::Unknown) };
+        let Ok(planned) = value::document(&command, request.values) else { return Ok(Verdict::Unknown) };
         let explain = vec![
             pair("explain", Bson::Document(planned)),
             pair("verbosity", Bson::text("queryPlanner")),
@@ -478,7 +480,6 @@ impl Session for DocumentSession {
     }
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
-        refuse_values(request)?;
         self.refuse_if_lost()?;
         self.patience.follow(&request.stop);
         if let Some(word) = Word::of(request.text) {
@@ -500,7 +501,7 @@ impl Session for DocumentSession {
             return Err(EngineError::stopped());
         }
         let mut rows = Rows::new(sink);
-        let outcome = self.carry_out(&command, &mut rows);
+        let outcome = self.carry_out(&command, request.values, &mut rows);
         let outcome = rows.end(outcome);
         if outcome.is_err() {
             // What fails in a transaction has ended it on the server.

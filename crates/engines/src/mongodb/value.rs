@@ -3,25 +3,41 @@
 use jaunty_documents::json::typed;
 use jaunty_documents::{Bson, Document};
 use jaunty_language::dialect::documents::read::Value;
+use jaunty_language::statement::parameters::{ParameterValue, Value as Given};
 
-/// A value. A number without a point is a whole one, of 32 bits where it fits.
-pub fn bson(value: &Value) -> Result<Bson, String> {
+/// A value. A number without a point is a whole one, of 32 bits where it fits. Parameters have the values that are `given`.
+pub fn bson(value: &Value, given: &[Given]) -> Result<Bson, String> {
     Ok(match value {
+        Value::Parameter(name) => match given.iter().find(|(own, _)| own == name) {
+            Some((_, value)) => parameter(value)?,
+            None => return Err(format!("{name} has no value")),
+        },
         Value::Null => Bson::Null,
         Value::Bool(value) => Bson::Bool(*value),
         Value::Number(text) => number(text)?,
         Value::Text(text) => Bson::Text(text.clone()),
-        Value::Array(values) => Bson::Array(values.iter().map(bson).collect::<Result<_, _>>()?),
+        Value::Array(values) => Bson::Array(values.iter().map(|value| bson(value, given)).collect::<Result<_, _>>()?),
         Value::Object(fields) => {
-            let fields = document(fields)?;
+            let fields = document(fields, given)?;
             typed(&fields)?.unwrap_or(Bson::Document(fields))
         }
     })
 }
 
 /// A document.
-pub fn document(fields: &[(String, Value)]) -> Result<Document, String> {
-    fields.iter().map(|(name, value)| Ok((name.clone(), bson(value)?))).collect()
+pub fn document(fields: &[(String, Value)], given: &[Given]) -> Result<Document, String> {
+    fields.iter().map(|(name, value)| Ok((name.clone(), bson(value, given)?))).collect()
+}
+
+/// A value that a person gave for a parameter.
+fn parameter(value: &ParameterValue) -> Result<Bson, String> {
+    Ok(match value {
+        ParameterValue::Null => Bson::Null,
+        ParameterValue::Bool(value) => Bson::Bool(*value),
+        ParameterValue::Int(value) => i32::try_from(*value).map_or(Bson::Int64(*value), Bson::Int32),
+        ParameterValue::Number(text) => number(text)?,
+        ParameterValue::Text(text) => Bson::Text(text.clone()),
+    })
 }
 
 fn number(text: &str) -> Result<Bson, String> {

@@ -319,7 +319,7 @@ impl Dialect {
 
     /// Whether values may stand beside a statement, under the names of parameters in it.
     pub fn takes_parameters(&self) -> bool {
-        self.family == Family::Sql
+        matches!(self.family, Family::Sql | Family::Documents)
     }
 
     /// Whether rows can be written as statements of it.

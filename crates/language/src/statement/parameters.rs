@@ -9,7 +9,7 @@ use std::ops::Range;
 
 use ropey::Rope;
 
-use crate::dialect::{Dialect, Kind};
+use crate::dialect::{Dialect, Family, Kind};
 use crate::lexer::{Lexer, Token, TokenKind};
 use crate::split;
 
@@ -93,6 +93,7 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     let declared = if variables { declared(statement, dialect) } else { Vec::new() };
     // The word that the statement in hand begins with: `EXEC p @port = 5` names a parameter of a procedure.
     let mut lead = String::new();
+    let in_document = dialect.family == Family::Documents;
     while let Some(token) = tokens.next() {
         match token.kind {
             TokenKind::Parameter => {
@@ -122,13 +123,19 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
                 let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
                 // Only where a value can stand: behind a blank or a sign.
                 let free = previous.is_none_or(|previous| match previous.kind {
-                    TokenKind::Punctuation(sign) => b"(,=<>+-*/|%!~".contains(&sign),
+                    TokenKind::Punctuation(sign) => {
+                        b"(,=<>+-*/|%!~".contains(&sign) || in_document && b"[:".contains(&sign)
+                    }
                     kind => kind.is_trivia(),
                 });
                 if let Some(next) = next.filter(|_| free) {
                     let range = token.start..next.end;
                     let name = statement.get(range.clone()).unwrap_or_default().to_owned();
-                    found.push((range, name));
+                    // In a document the colon may stand close to its value: `{ open :true }`.
+                    let is_value = matches!(name.as_str(), ":true" | ":false" | ":null" | ":NaN" | ":Infinity");
+                    if !(is_value && in_document) {
+                        found.push((range, name));
+                    }
                 }
             }
             _ => {}
@@ -172,6 +179,10 @@ fn declared(text: &str, dialect: &'static Dialect) -> Vec<String> {
 /// Whether servers take values for a statement. A definition, or `PREPARE`, may hold what looks like a
 /// parameter and is its own.
 fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
+    // Of documents every statement does.
+    if dialect.family == Family::Documents {
+        return true;
+    }
     let rope = Rope::from_str(statement);
     let Some(first) = split::statements(&rope, dialect, 0).next() else { return false };
     let call = statement.get(first.start..).is_some_and(|text| {
@@ -289,6 +300,20 @@ pub fn value_of(values: &[Value], name: &str) -> ParameterValue {
 mod tests {
     use super::*;
     use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
+
+    #[test]
+    fn documents_have_colons_of_their_own() {
+        use crate::dialect::DOCUMENTS;
+        for (statement, expected) in [
+            ("sailings { delay: { $gt: :minutes }, port::code }", &[":minutes", ":code"][..]),
+            ("sailings { delay: { $in: [:one, :two, :one] } }", &[":one", ":two"]),
+            ("sailings { open :true, a:null, 'x: :no': \":none\" } // :either", &[]),
+            ("sailings | match { at: { $date: :day } }", &[":day"]),
+            ("{ find: :collection }", &[":collection"]),
+        ] {
+            assert_eq!(names(statement, &DOCUMENTS), expected, "{statement}");
+        }
+    }
 
     #[test]
     fn a_value_reads_back_as_it_is_written() {

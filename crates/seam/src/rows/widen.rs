@@ -1,7 +1,7 @@
 //! Columns whose values are of several types.
 //!
 //! Such a column is an Arrow dense union of whole numbers, floating-point numbers, text, bytes, and texts of other types of
-//! the database, each behind the name of its type; NULL is an empty whole number. A column becomes *wider* when its type changes from null to
+//! the database, each after the name of its type; NULL is an empty whole number. A column becomes *wider* when its type changes from null to
 //! anything, or from anything to the union. Wider never loses a value or its type.
 
 use std::sync::{Arc, LazyLock};

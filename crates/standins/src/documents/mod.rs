@@ -305,7 +305,7 @@ fn listen(listener: &TcpListener, member: usize, shared: &Arc<Shared>) {
             if let Ok(copy) = stream.try_clone() {
                 held(&shared.streams).insert(number, (member, copy));
             }
-            // A client that goes away is no mistake of ours.
+            // A client that goes away is not a mistake of ours.
             let _ = session::serve(stream, number, member, &shared);
             if let Some((_, stream)) = held(&shared.streams).remove(&number) {
                 let _ = stream.shutdown(Shutdown::Both);

@@ -17,7 +17,7 @@ pub fn of_document(statement: &str, document: &str) -> Result<String, String> {
     let collection = collection_of(&command)
         .ok_or("these rows are not documents of a collection: the statement makes others out of them")?;
     let Value::Object(fields) = read::value(document).map_err(|mistake| mistake.message)? else {
-        return Err("the row is no document".into());
+        return Err("the row is not a document".into());
     };
     if !fields.iter().any(|(name, _)| name == "_id") {
         return Err("the rows have no _id, which tells the document from others".into());

@@ -15,6 +15,8 @@ pub enum Value {
     Array(Vec<Value>),
     /// Fields in order.
     Object(Vec<(String, Value)>),
+    /// What a value is asked for: `:name`, with its colon.
+    Parameter(String),
 }
 
 /// What could not be read: where, in bytes, and why.
@@ -148,6 +150,18 @@ impl<'a> Reader<'a> {
                 }
             }
             Some('"' | '\'') => Ok(Value::Text(self.text()?)),
+            Some(':') => {
+                self.at += 1;
+                let at = self.at;
+                match self.word()? {
+                    // Right behind its colon.
+                    Some(name) if self.at == at + name.len() => Ok(Value::Parameter(format!(":{name}"))),
+                    _ => {
+                        self.at = at;
+                        Err(self.unexpected("the name of a parameter right after its colon"))
+                    }
+                }
+            }
             Some(c) if c.is_ascii_digit() || matches!(c, '-' | '+' | '.') => self.number(),
             _ => {
                 let start = self.at;

@@ -385,7 +385,7 @@ pub fn written(value: &Value) -> String {
     match value {
         Value::Null => "null".into(),
         Value::Bool(value) => value.to_string(),
-        Value::Number(text) => text.clone(),
+        Value::Number(text) | Value::Parameter(text) => text.clone(),
         Value::Text(text) => quoted(text),
         Value::Array(values) => format!("[{}]", values.iter().map(written).collect::<Vec<_>>().join(", ")),
         Value::Object(fields) if fields.is_empty() => "{}".into(),
