@@ -263,6 +263,8 @@ impl App {
             Ok(text) => {
                 let cursor = range.start;
                 self.carry_out(Change { range, text, select: cursor..cursor });
+                let height = usize::from(self.areas().buffer.height);
+                self.buffer.show_statement(height);
             }
             Err(why) => self.tell_wrong(why),
         }
