@@ -644,13 +644,16 @@ fn what_is_slow_ends_when_somebody_wishes() {
         let stop = Stop::default();
         let wish = stop.clone();
         let begun = std::time::Instant::now();
-        let waiting = std::thread::spawn(move || {
-            std::thread::sleep(std::time::Duration::from_millis(300));
-            wish.wish();
-        });
         let collect = support::Collect::up_to(usize::MAX);
-        let error = session.run(&Request::new(statement).until(&stop), Box::new(collect)).unwrap_err();
-        waiting.join().unwrap();
+        let error = std::thread::scope(|scope| {
+            scope.spawn(|| {
+                while !server.is_running(command) {
+                    std::thread::yield_now();
+                }
+                wish.wish();
+            });
+            session.run(&Request::new(statement).until(&stop), Box::new(collect)).unwrap_err()
+        });
         assert_eq!(error.kind, ErrorKind::Stopped, "{statement}: {error}");
         assert!(begun.elapsed() < std::time::Duration::from_secs(30), "the operation was ended, not waited for");
         assert_eq!(rows(session.as_mut(), "notes"), [["1"]], "the connection goes on");
@@ -661,13 +664,16 @@ fn what_is_slow_ends_when_somebody_wishes() {
     run(session.as_mut(), &blocks("getMore")).unwrap();
     let stop = Stop::default();
     let wish = stop.clone();
-    let waiting = std::thread::spawn(move || {
-        std::thread::sleep(std::time::Duration::from_millis(300));
-        wish.wish();
-    });
     let collect = support::Collect::up_to(usize::MAX);
-    let error = session.run(&Request::new("notes").until(&stop), Box::new(collect.clone())).unwrap_err();
-    waiting.join().unwrap();
+    let error = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !(server.is_running("getMore") && collect.count() == 101) {
+                std::thread::yield_now();
+            }
+            wish.wish();
+        });
+        session.run(&Request::new("notes").until(&stop), Box::new(collect.clone())).unwrap_err()
+    });
     assert_eq!((error.kind, collect.count()), (ErrorKind::Stopped, 101), "what came before stays");
     assert_eq!(rows(session.as_mut(), "notes count"), [["2991"]]);
     server.cut();

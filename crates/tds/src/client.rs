@@ -193,6 +193,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
             self.at = 0;
         }
         let before = self.message.len();
+        // An acknowledgement may have come with the end of the answer before it.
+        self.unframe()?;
         while self.message.len() == before && !self.last {
             self.raw.reserve(READ);
             if self.stream.read_buf(&mut self.raw).await? == 0 {

@@ -204,6 +204,11 @@ impl Server {
         held(&self.shared.asked).get(&connection).copied().unwrap_or(0)
     }
 
+    /// Whether a command of this name is being carried out.
+    pub fn is_running(&self, command: &str) -> bool {
+        held(&self.shared.operations).values().any(|one| one.command.first().is_some_and(|(name, _)| name == command))
+    }
+
     /// Ends a connection.
     pub fn end_connection(&self, connection: i32) {
         if let Some((_, stream)) = held(&self.shared.streams).remove(&connection) {

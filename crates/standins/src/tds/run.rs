@@ -199,7 +199,14 @@ impl Session {
             self.pending = Some((0xFD, 0, 0, 0));
         }
         self.end_pending(false)?;
-        Ok(held(&self.wire).end()?)
+        let mut wire = held(&self.wire);
+        wire.end()?;
+        // A wish that came too late to end anything is acknowledged all the same, in a message of its own.
+        if std::mem::take(&mut wire.attention) {
+            wire.say(&say::done(0xFD, STOPPED, 0, 0))?;
+            wire.end()?;
+        }
+        Ok(())
     }
 
     fn batch(&mut self, text: &str, scope: &mut Scope) -> Outcome {
