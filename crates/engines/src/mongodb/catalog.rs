@@ -358,7 +358,7 @@ pub fn definition(of: &Object) -> String {
 
 impl DocumentSession {
     /// The names of all databases.
-    fn databases(&mut self) -> Result<Vec<String>, EngineError> {
+    pub(super) fn databases(&mut self) -> Result<Vec<String>, EngineError> {
         let answer =
             self.ask_of("admin", vec![pair("listDatabases", Bson::Int32(1)), pair("nameOnly", Bson::Bool(true))]);
         let answer = match answer {

@@ -1,11 +1,12 @@
 //! Document databases of the open wire protocol (`jaunty_documents`).
 //!
-//! [`wire`] carries commands and replies, [`members`] chooses a server of a replica set, [`connect`] logs in, [`session`] runs commands, [`transactions`] holds some together, [`value`] turns what a person
+//! [`wire`] carries commands and replies, [`members`] chooses a server of a replica set, [`connect`] logs in, [`session`] runs commands, [`transactions`] holds some together, [`effect`] tells what one would do, [`value`] turns what a person
 //! writes into values, [`rows`] documents into rows, [`catalog`] lists collections and their shape, [`errors`] turns the
 //! server's errors into sentences.
 
 mod catalog;
 mod connect;
+mod effect;
 mod errors;
 mod members;
 mod rows;

@@ -6,13 +6,13 @@ use jaunty_documents::bson::field;
 use jaunty_documents::message::reply;
 use jaunty_documents::raw::{Element, RawDocument};
 use jaunty_documents::{Bson, Document, bson};
-use jaunty_language::dialect::documents::read::{Mistake, Value};
+use jaunty_language::dialect::documents::read::Mistake;
 use jaunty_language::dialect::documents::statement::{self, Command};
 use jaunty_language::statement::parameters::Value as Given;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{
-    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
-    Transaction, Verdict,
+    Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Transaction,
+    Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -22,7 +22,7 @@ use super::members::Wish;
 use super::rows::Rows;
 use super::transactions::{Transactions, Word};
 use super::wire::WireError;
-use super::{catalog, errors, value};
+use super::{catalog, effect, errors, value};
 use crate::net::work::{Patience, with_cancel};
 
 /// A session on a server.
@@ -295,12 +295,6 @@ fn next_of(body: &[u8]) -> Result<Option<(i64, String)>, jaunty_documents::Malfo
     Ok((id != 0).then(|| (id, collection.to_owned())))
 }
 
-/// Commands that a server plans without carrying them out.
-const PLANNED: &[&str] = &["find", "aggregate", "count", "distinct", "update", "delete", "findAndModify"];
-
-/// The longest that it may take over that, in milliseconds.
-const CHECK: i32 = 1000;
-
 /// Fields of replies that say nothing of what was asked.
 const ASIDE: &[&str] = &["ok", "$clusterTime", "operationTime", "signature", "electionId", "opTime"];
 
@@ -363,33 +357,12 @@ async fn end(again: Again, number: i64) {
 }
 
 /// The command of a statement.
-fn command(text: &str) -> Result<Command, EngineError> {
+pub(super) fn command(text: &str) -> Result<Command, EngineError> {
     statement::command(text).map_err(|Mistake { at, message }| {
         EngineError::new(ErrorKind::Refused, message)
             .at(Some(at))
             .remedy("The grammar stands in docs/documents.md: a command { … }, or collection verb { … } | stage …")
     })
-}
-
-/// How many documents a write would touch: asked by counting with its filters.
-fn filters(command: &Command) -> Option<(String, Vec<(Value, bool)>)> {
-    let (name, collection) = command.first()?;
-    let Value::Text(collection) = collection else { return None };
-    let list = match name.as_str() {
-        "update" => "updates",
-        "delete" => "deletes",
-        _ => return None,
-    };
-    let (_, Value::Array(each)) = command.iter().find(|(key, _)| key == list)? else { return None };
-    let filters = each.iter().filter_map(|one| match one {
-        Value::Object(fields) => {
-            let find = |wanted: &str| fields.iter().find(|(key, _)| key == wanted).map(|(_, value)| value.clone());
-            let all = find("multi") == Some(Value::Bool(true)) || find("limit") == Some(Value::Number("0".into()));
-            Some((find("q")?, all))
-        }
-        _ => None,
-    });
-    Some((collection.clone(), filters.collect()))
 }
 
 impl Session for DocumentSession {
@@ -410,73 +383,15 @@ impl Session for DocumentSession {
     fn effect(&mut self, request: &Request<'_>) -> Result<Effect, EngineError> {
         self.patience.follow(&request.stop);
         self.refuse_if_lost()?;
-        if Word::of(request.text).is_some() {
-            return Ok(Effect::Reads);
-        }
-        let command = command(request.text)?;
-        if statement::reads(&command) {
-            return Ok(Effect::Reads);
-        }
-        if let Some((collection, filters)) = filters(&command) {
-            let (mut rows, mut everything) = (0, false);
-            for (filter, all) in filters {
-                everything |= all && filter == Value::Object(Vec::new());
-                let query =
-                    value::bson(&filter, request.values).map_err(|what| EngineError::new(ErrorKind::Refused, what))?;
-                let count = self.ask(vec![pair("count", Bson::text(collection.clone())), pair("query", query)])?;
-                let fits = field(&count, "n").and_then(Bson::as_i64).unwrap_or(0).unsigned_abs();
-                rows += if all { fits } else { fits.min(1) };
-            }
-            return Ok(Effect::Writes(Touches { rows: Some(rows), counted: true, everything }));
-        }
-        if command.first().is_some_and(|(name, _)| name == "insert")
-            && let Some((_, Value::Array(documents))) = command.iter().find(|(key, _)| key == "documents")
-        {
-            let rows = Some(documents.len() as u64);
-            return Ok(Effect::Writes(Touches { rows, counted: true, everything: false }));
-        }
-        const WRITES: &[&str] = &[
-            "create",
-            "createIndexes",
-            "drop",
-            "dropIndexes",
-            "dropDatabase",
-            "aggregate",
-            "findAndModify",
-            "collMod",
-            "renameCollection",
-        ];
-        let known = command.first().is_some_and(|(name, _)| WRITES.contains(&name.as_str()));
-        Ok(if known { Effect::Writes(Touches::default()) } else { Effect::Unknown })
+        effect::of(self, request)
     }
 
     fn check(&mut self, request: &Request<'_>) -> Result<Verdict, EngineError> {
-        let Ok(command) = statement::command(request.text) else { return Ok(Verdict::Unknown) };
-        let name = command.first().map_or("", |(name, _)| name);
-        if self.lost.is_some() || !PLANNED.contains(&name) {
+        if self.lost.is_some() {
             return Ok(Verdict::Unknown);
         }
         self.patience.follow(&request.stop);
-        let Ok(planned) = value::document(&command, request.values) else { return Ok(Verdict::Unknown) };
-        let explain = vec![
-            pair("explain", Bson::Document(planned)),
-            pair("verbosity", Bson::text("queryPlanner")),
-            pair("maxTimeMS", Bson::Int32(CHECK)),
-        ];
-        match self.ask(explain) {
-            Ok(_) => Ok(Verdict::Accepted),
-            Err(error) if error.kind == ErrorKind::Refused && !errors::is_of_asking(&error) => {
-                let at = errors::place(&error.message, request.text);
-                // The way out stands with it: there is room for one sentence where it is told.
-                let message = match &error.remedy {
-                    Some(remedy) => format!("{}: {remedy}", error.message),
-                    None => error.message.clone(),
-                };
-                Err(EngineError { message, ..error }.at(at))
-            }
-            Err(error) if error.kind == ErrorKind::Lost => Err(error),
-            Err(_) => Ok(Verdict::Unknown),
-        }
+        effect::check(self, request)
     }
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
@@ -539,16 +454,7 @@ impl Session for DocumentSession {
 
     fn choices(&mut self, _: SwitchKind, stop: &Stop) -> Result<Vec<String>, EngineError> {
         self.patience.follow(stop);
-        let answer =
-            self.ask_of("admin", vec![pair("listDatabases", Bson::Int32(1)), pair("nameOnly", Bson::Bool(true))])?;
-        let mut names: Vec<String> = match field(&answer, "databases") {
-            Some(Bson::Array(all)) => all
-                .iter()
-                .filter_map(Bson::as_document)
-                .filter_map(|one| field(one, "name").and_then(Bson::as_str).map(str::to_owned))
-                .collect(),
-            _ => Vec::new(),
-        };
+        let mut names = self.databases()?;
         if !names.contains(&self.location.database) {
             names.push(self.location.database.clone());
         }

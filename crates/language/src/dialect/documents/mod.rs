@@ -8,6 +8,7 @@
 pub mod change;
 mod expressions;
 pub mod operators;
+mod parts;
 mod plan;
 pub mod read;
 pub mod statement;
