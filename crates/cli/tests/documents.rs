@@ -113,7 +113,7 @@ fn a_working_day_with_documents() {
         .types("'2dsphere' }")
         .press(&["C-g"])
         .shows("numIndexesAfter");
-    day.press(&["C-p", "C-g"]).shows("of 4");
+    day.press(&["C-p", "C-g"]).shows("rows 1–4 of 4");
     let near = day.keys - built - found - shape;
 
     // Exported.
@@ -126,13 +126,13 @@ fn a_working_day_with_documents() {
 
     // One document changed: what was read is its condition.
     day.press(&["E"]).shows("$set").press(&["Down", "Down", "Down", "Down", "Down", "Down", "End", "Left", "BSpace"]);
-    day.types("9").shows("berths: 9").press(&["C-g"]).shows("1 row");
+    day.types("9").shows("berths: 9").press(&["C-g"]).shows("1 row changed");
     let changed = day.keys - exported - near - built - found - shape;
     let told =
         home.call(&["run", "--connection", "log", "--format", "jsonl", "-"]).input("ports { _id: 'GUL' }").gives();
     assert!(told.contains("\"berths\":9"), "{told}");
     // Once more it fits nothing: somebody has changed it.
-    day.press(&["C-g"]).shows("0 rows");
+    day.press(&["C-g"]).shows("0 rows changed");
     let counted = format!(
         "shape {shape}, found {found}, built {built}, near {near}, exported {exported}, changed {changed}: {} keys",
         shape + found + built + near + exported + changed
