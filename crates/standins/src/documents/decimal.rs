@@ -155,3 +155,47 @@ impl fmt::Display for Decimal {
         formatter.write_str(&text)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_and_bytes_are_the_same_number() {
+        // Of the specification's own corpus: texts, and the bytes in hexadecimal digits.
+        for (text, bytes) in [
+            ("0", "00000000000000000000000000004030"),
+            ("-1", "010000000000000000000000000040b0"),
+            ("0.1", "01000000000000000000000000003e30"),
+            ("0.001234", "d2040000000000000000000000003430"),
+            ("123456789012", "141a99be1c0000000000000000004030"),
+            ("1E+3", "01000000000000000000000000004630"),
+            ("9.999999999999999999999999999999999E+6144", "ffffffff638e8d37c087adbe09edff5f"),
+            ("Infinity", "00000000000000000000000000000078"),
+            ("-Infinity", "000000000000000000000000000000f8"),
+            ("NaN", "0000000000000000000000000000007c"),
+        ] {
+            let value = Decimal::parse(text).unwrap();
+            let shown: String = value.bytes().iter().map(|byte| format!("{byte:02x}")).collect();
+            assert_eq!(shown, bytes, "{text}");
+            assert_eq!(Decimal::read(value.bytes()).to_string(), text);
+        }
+        for text in ["", "1.2.3", "e5", "1e99999", "12345678901234567890123456789012345"] {
+            assert!(Decimal::parse(text).is_none(), "{text}");
+        }
+    }
+
+    #[test]
+    fn sums_and_products_keep_their_digits() {
+        let number = |text: &str| Decimal::parse(text).unwrap();
+        for (left, right, sum, product) in
+            [("12.50", "0.5", "13.00", "6.250"), ("-1", "1.00", "0.00", "-1.00"), ("1E+3", "1", "1001", "1E+3")]
+        {
+            assert_eq!(number(left).plus(number(right)).unwrap().to_string(), sum);
+            assert_eq!(number(left).times(number(right)).unwrap().to_string(), product);
+        }
+        assert!(number("1E+6000").plus(number("1")).is_none(), "more digits than there is room for");
+        assert_eq!(number("1.0").compare(&number("1.00")), Ordering::Equal);
+        assert_eq!(number("-2").compare(&number("1.5")), Ordering::Less);
+    }
+}

@@ -435,3 +435,89 @@ impl Index {
         Some((numbers.into_iter().collect(), examined))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicBool;
+
+    use super::*;
+
+    fn things() -> Collection {
+        let (store, ended) = (Store::default(), AtomicBool::new(false));
+        let scope = Scope::bare(&store, "ferry", &ended);
+        let mut things = Collection::new(Document::new());
+        for n in 0..20 {
+            let tags = vec![Value::text(if n % 2 == 0 { "even" } else { "odd" }), Value::Int(n)];
+            let made = document([("_id", Value::Int(n)), ("n", Value::Int(n % 5)), ("tags", Value::Array(tags))]);
+            things.insert(made, "ferry.things", &scope).unwrap();
+        }
+        things
+    }
+
+    fn index(path: &str, options: Document) -> Index {
+        Index::new(&format!("{path}_1"), document([(path, Value::Int(1))]), options)
+    }
+
+    #[test]
+    fn an_index_finds_what_a_search_of_all_does() {
+        let mut things = things();
+        for path in ["n", "tags"] {
+            things.add_index(index(path, Document::new()), "ferry.things").unwrap();
+        }
+        let operator = |name: &str, value: Value| Value::Document(document([(name, value)]));
+        for (path, wanted, found, examined) in [
+            ("_id", Value::Int(7), 1, 1),
+            ("n", Value::Int(3), 4, 1),
+            ("n", operator("$gte", Value::Int(3)), 8, 2),
+            ("n", operator("$lt", Value::Int(2)), 12, 3),
+            ("n", operator("$in", Value::Array(vec![Value::Int(0), Value::Int(9)])), 4, 1),
+            ("tags", Value::text("odd"), 10, 1),
+            ("missing", Value::Int(1), 20, 0),
+        ] {
+            let plan = things.plan(&document([(path, wanted.clone())]));
+            assert_eq!((plan.numbers.len(), plan.keys_examined), (found, examined), "{path} {wanted:?}");
+        }
+        things.remove(4);
+        assert_eq!(things.plan(&document([("n", Value::Int(3))])).numbers.len(), 3);
+    }
+
+    #[test]
+    fn unique_sparse_and_partial() {
+        let (store, ended) = (Store::default(), AtomicBool::new(false));
+        let scope = Scope::bare(&store, "ferry", &ended);
+        let flag = |name: &str| document([(name, Value::Bool(true))]);
+        let mut things = things();
+        assert_eq!(things.add_index(index("n", flag("unique")), "ferry.things").unwrap_err().code, 11000);
+        let mut only = flag("unique");
+        let some = document([("n", Value::Document(document([("$gt", Value::Int(100))])))]);
+        only.push(("partialFilterExpression".to_owned(), Value::Document(some)));
+        things.add_index(index("n", only), "ferry.things").unwrap();
+        let made = |id: i32, n: i32| document([("_id", Value::Int(id)), ("n", Value::Int(n))]);
+        things.insert(made(50, 200), "ferry.things", &scope).unwrap();
+        assert_eq!(things.insert(made(51, 200), "ferry.things", &scope).unwrap_err().code, 11000);
+        things.insert(made(52, 1), "ferry.things", &scope).unwrap();
+        // What holds only some is no help for all.
+        assert!(things.plan(&document([("n", Value::Int(1))])).index.is_none());
+        let mut sparse = flag("sparse");
+        sparse.extend(flag("unique"));
+        things.add_index(index("code", sparse), "ferry.things").unwrap();
+        assert_eq!(things.insert(made(50, 3), "ferry.things", &scope).unwrap_err().message.matches("_id_").count(), 1);
+    }
+
+    #[test]
+    fn what_is_changed_in_a_copy_stays_there_until_it_is_committed() {
+        let mut base = Store::default();
+        base.put("ferry", "things", things());
+        let mut copy = base.clone();
+        copy.make("ferry", "things").remove(1);
+        copy.remove("ferry", "nothing");
+        assert_eq!(base.collection("ferry", "things").unwrap().len(), 20);
+        let before = base.clone();
+        copy.commit(&before, &mut base).unwrap();
+        assert_eq!(base.collection("ferry", "things").unwrap().len(), 19);
+        // Somebody else was there meanwhile.
+        let mut late = before.clone();
+        late.make("ferry", "things").remove(2);
+        assert_eq!(late.commit(&before, &mut base).unwrap_err().code, 112);
+    }
+}

@@ -248,3 +248,58 @@ pub fn at_path(document: &[(String, Value)], path: &str) -> Option<Value> {
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_have_the_order_of_their_types() {
+        let number = |text: &str| Value::Decimal(Decimal::parse(text).unwrap());
+        let in_order = [
+            Value::MinKey,
+            Value::Null,
+            Value::Double(f64::NAN),
+            Value::Long(-5_000_000_000),
+            Value::Double(-1.5),
+            Value::Int(2),
+            number("2.5"),
+            Value::Long(3),
+            Value::text(""),
+            Value::text("Ebb"),
+            Value::text("ebb"),
+            Value::Document(Document::new()),
+            Value::Document(document([("a", Value::Int(1))])),
+            Value::Array(Vec::new()),
+            Value::Array(vec![Value::Int(1)]),
+            Value::Binary(0, vec![9]),
+            Value::Binary(0, vec![1, 1]),
+            Value::ObjectId([1; 12]),
+            Value::Bool(false),
+            Value::Bool(true),
+            Value::Date(-1),
+            Value::Timestamp(1, 0),
+            Value::Regex("a".into(), String::new()),
+            Value::MaxKey,
+        ];
+        for (place, left) in in_order.iter().enumerate() {
+            for (other, right) in in_order.iter().enumerate() {
+                assert_eq!(left.cmp(right), place.cmp(&other), "{left:?} {right:?}");
+            }
+        }
+        assert_eq!(Value::Int(2), Value::Double(2.0));
+        assert_eq!(Value::Long(2), number("2.00"));
+    }
+
+    #[test]
+    fn paths_go_through_documents_and_lists() {
+        let line = |n| Value::Document(document([("n", Value::Int(n))]));
+        let one = document([
+            ("place", Value::Document(document([("x", Value::Int(1))]))),
+            ("lines", Value::Array(vec![line(1), Value::Int(5), line(2)])),
+        ]);
+        assert_eq!(at_path(&one, "place.x"), Some(Value::Int(1)));
+        assert_eq!(at_path(&one, "lines.n"), Some(Value::Array(vec![Value::Int(1), Value::Int(2)])));
+        assert_eq!((at_path(&one, "place.y"), at_path(&one, "place.x.z")), (None, None));
+    }
+}
