@@ -579,12 +579,12 @@ fn a_plan_is_read_and_settings_for_it_are_taken_back() {
 fn plans_end_whenever_somebody_stops() {
     let mut session = session();
     run(session.as_mut(), "create table #stopped (id int); insert into #stopped values (1), (2)").unwrap();
-    for turns in 0..300 {
+    for turns in 0..120 {
         let stop = Stop::default();
         let wish = stop.clone();
         std::thread::scope(|scope| {
             scope.spawn(move || {
-                (0..turns * 20).for_each(|_| std::thread::yield_now());
+                (0..turns * 40).for_each(|_| std::thread::yield_now());
                 wish.wish();
             });
             let _ = session.effect(&Request::new("delete from #stopped where id in (1, 2)").until(&stop));
