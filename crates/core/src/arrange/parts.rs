@@ -68,8 +68,9 @@ fn may_have_parts(text: &str) -> bool {
     text.trim_start().starts_with(['{', '['])
 }
 
-/// The parts of an object under their names, or those of a list under their numbers.
-fn parts_of(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
+/// The parts of an object under their names, in their order, or those of a list under their numbers; nothing for other
+/// JSON.
+pub fn parts_in_order(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
     struct Parts;
     impl<'de> Visitor<'de> for Parts {
         type Value = Vec<(Cow<'de, str>, &'de RawValue)>;
@@ -94,10 +95,15 @@ fn parts_of(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
             Ok(parts)
         }
     }
-    if !may_have_parts(text) || typed(text).is_some() {
+    if !may_have_parts(text) {
         return None;
     }
     serde_json::Deserializer::from_str(text).deserialize_any(Parts).ok()
+}
+
+/// The parts of a value, unless it stands for one of a type of its own.
+fn parts_of(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
+    if typed(text).is_some() { None } else { parts_in_order(text) }
 }
 
 /// The type and the text of a value of Extended JSON that stands for one with a type of its own.
@@ -143,7 +149,7 @@ impl Cell {
             _ if !text.contains(['.', 'e', 'E']) && text.parse::<i64>().is_ok() => Cell::Int(text.parse().unwrap_or(0)),
             // What no number of 64 bits holds keeps its digits.
             _ => match text.parse::<f64>() {
-                Ok(value) if text.len() < 17 => Cell::Real(value),
+                Ok(value) if text.len() < 17 || format!("{value:?}") == text => Cell::Real(value),
                 _ => Cell::Typed("decimal", text.to_owned()),
             },
         }
@@ -350,6 +356,17 @@ mod tests {
             (columns[1].join(" "), columns[2].join(" "), columns[3].join(" ")),
             ("∅ plain ∅".into(), "x ∅ ∅".into(), "7 ∅ ∅".into())
         );
+    }
+
+    #[test]
+    fn numbers_of_every_kind_stay_numbers() {
+        for (text, is_real) in
+            [("1.5", true), ("0.30000000000000004", true), ("1e300", true), ("0.123456789012345678901", false)]
+        {
+            assert_eq!(matches!(Cell::of(text), Cell::Real(_)), is_real, "{text}");
+        }
+        assert!(matches!(Cell::of("12345678901234567890"), Cell::Typed("decimal", _)));
+        assert!(matches!(Cell::of("{\"$numberLong\": \"7\"}"), Cell::Typed("long", _)));
     }
 
     #[test]

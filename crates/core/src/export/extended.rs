@@ -1,7 +1,6 @@
 //! Fields of documents as Extended JSON v2, relaxed, so that their types come back
 //! (<https://github.com/mongodb/specifications/blob/master/source/extended-json/extended-json.md>).
 
-use std::fmt;
 use std::io::Write as _;
 
 use arrow_array::RecordBatch;
@@ -12,11 +11,11 @@ use jaunty_seam::rows::assemble::Value;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::widen::{mixed_value, typed_as};
 use jaunty_seam::rows::{DB_TYPE, OF_DOCUMENTS, moment};
-use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
 use super::file::write_batches;
 use super::{ExportError, Format, Options};
+use crate::arrange::parts::parts_in_order;
 
 /// The type of a column's values where it is a field of documents.
 pub(super) fn kind_of(field: &Field) -> Option<String> {
@@ -95,11 +94,11 @@ fn canonical_of(text: &str) -> String {
 fn canonical(text: &str, out: &mut Vec<u8>) {
     match text.as_bytes().first() {
         Some(b'{') => {
-            let Ok(Fields(fields)) = serde_json::from_str::<Fields<'_>>(text) else {
+            let Some(fields) = parts_in_order(text) else {
                 return out.extend_from_slice(text.as_bytes());
             };
             if let [(name, value)] = fields.as_slice() {
-                match name.as_str() {
+                match &**name {
                     "$date" => return canonical_date(value.get(), out),
                     // Their own parts are not values.
                     "$binary" | "$timestamp" | "$regularExpression" | "$minKey" | "$maxKey" => {
@@ -120,9 +119,9 @@ fn canonical(text: &str, out: &mut Vec<u8>) {
             out.push(b'}');
         }
         Some(b'[') => {
-            let values: Vec<&RawValue> = serde_json::from_str(text).unwrap_or_default();
+            let Some(values) = parts_in_order(text) else { return out.extend_from_slice(text.as_bytes()) };
             out.push(b'[');
-            for (number, value) in values.iter().enumerate() {
+            for (number, (_, value)) in values.iter().enumerate() {
                 if number > 0 {
                     out.push(b',');
                 }
@@ -148,31 +147,6 @@ fn canonical_date(value: &str, out: &mut Vec<u8>) {
         None => {
             let _ = write!(out, "{{\"$date\":{value}}}");
         }
-    }
-}
-
-/// The fields of an object in their order.
-struct Fields<'a>(Vec<(String, &'a RawValue)>);
-
-impl<'de: 'a, 'a> Deserialize<'de> for Fields<'a> {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        struct InOrder;
-        impl<'de> Visitor<'de> for InOrder {
-            type Value = Vec<(String, &'de RawValue)>;
-
-            fn expecting(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-                formatter.write_str("an object")
-            }
-
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
-                let mut fields = Vec::new();
-                while let Some(field) = map.next_entry()? {
-                    fields.push(field);
-                }
-                Ok(fields)
-            }
-        }
-        from.deserialize_map(InOrder).map(Fields)
     }
 }
 

@@ -1,5 +1,6 @@
 //! An open connection: running commands and telling where it is.
 
+use std::borrow::Cow;
 use std::time::Instant;
 
 use jaunty_documents::bson::field;
@@ -92,11 +93,12 @@ impl DocumentSession {
     fn post(&mut self, command: &[(String, Bson)]) -> Result<(), EngineError> {
         let Link { runtime, wire, .. } = &mut self.link;
         let most = wire.largest;
-        let mut command = command.to_vec();
+        let mut command = Cow::Borrowed(command);
         if let Some(mode) = self.reads_from
             && field(&command, "$readPreference").is_none()
         {
-            command.push(pair("$readPreference", Bson::Document(vec![pair("mode", Bson::text(mode))])));
+            let mode = Bson::Document(vec![pair("mode", Bson::text(mode))]);
+            command.to_mut().push(pair("$readPreference", mode));
         }
         let sent = runtime.block_on(wire.send(&command)).map_err(|error| errors::broken(&error, most));
         sent.map_err(|error| self.lose(error))

@@ -181,8 +181,8 @@ pub struct Announced {
     pub of_documents: bool,
 }
 
-/// The type whose texts are numbers.
-const NUMBERS: &str = "decimal";
+/// The types whose texts are numbers.
+const NUMBERS: [&str; 3] = ["decimal", "int", "long"];
 
 /// Builds batches row by row.
 pub struct Assembler {
@@ -244,7 +244,7 @@ impl Assembler {
             if let Some(kind) = builder.typed_as() {
                 metadata.insert(TYPED_AS.to_owned(), kind.to_owned());
                 metadata.insert(DB_TYPE.to_owned(), kind.to_owned());
-                if kind == NUMBERS {
+                if NUMBERS.contains(&kind) {
                     metadata.insert(TEXT_FORM.to_owned(), "number".to_owned());
                 }
             } else if announced.of_documents && is_mixed(field.data_type()) {

@@ -59,7 +59,7 @@ pub struct Wire {
     tcp: TcpStream,
     tls: Option<Box<ServerConnection>>,
     number: i32,
-    /// The name in the client's certificate, if it showed one.
+    /// The client has shown a certificate.
     pub certificate: bool,
     /// How many messages came compressed.
     pub compressed: u64,
@@ -134,7 +134,7 @@ impl Wire {
         }
     }
 
-    /// Answers a message. The documents of a batch come as bytes already.
+    /// Answers a message.
     pub fn answer(&mut self, asked: &Asked, reply: &[(String, Value)]) -> io::Result<()> {
         let mut body = Vec::new();
         if asked.old {
