@@ -205,6 +205,31 @@ impl Bins {
         without_place
     }
 
+    /// The line of these points and of those, whose rows come after these. Both began with the same range, so that
+    /// the bins of one lie whole in those of the other.
+    pub(super) fn and(self, after: Bins) -> Bins {
+        let (mut wide, fine, fine_is_after) =
+            if after.width > self.width { (after, self, false) } else { (self, after, true) };
+        for bin in fine.filled() {
+            wide.put(*bin, fine_is_after);
+        }
+        wide
+    }
+
+    /// Adds the points of a bin that is not wider than these, of rows that come after these or before them.
+    fn put(&mut self, bin: Bin, is_after: bool) {
+        // The middle of its points: an end may lie on the border of two places by a rounding.
+        let middle = bin.first.0 + (bin.last.0 - bin.first.0) / 2.0;
+        if self.at(bin.first.0).is_none() || self.at(bin.last.0).is_none() {
+            self.grow(bin.first.0);
+            self.grow(bin.last.0);
+        }
+        let at = self.at(middle).unwrap_or(BINS - 1);
+        if let Some(here) = self.bins.get_mut(at) {
+            *here = if is_after { Bins::merged(*here, bin) } else { Bins::merged(bin, *here) };
+        }
+    }
+
     /// Those that have points, in order.
     pub fn filled(&self) -> impl Iterator<Item = &Bin> {
         self.bins.iter().filter(|bin| bin.count > 0)
@@ -214,6 +239,42 @@ impl Bins {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_in_pieces_are_the_same_as_the_whole() {
+        let many = 40_000;
+        let wave = |n: usize| ((n * 7919) % 1009) as f64 - 500.0;
+        let orders: [(&str, Point); 4] = [
+            ("in order", Box::new(move |n| (n as f64, wave(n)))),
+            ("backwards", Box::new(move |n| ((many - n) as f64, wave(n)))),
+            ("in no order", Box::new(move |n| (((n * 104_729) % many) as f64, wave(n)))),
+            ("each twice", Box::new(move |n| ((n / 2) as f64, wave(n)))),
+        ];
+        for (name, point) in &orders {
+            let points: Vec<(f64, f64)> = (0..many).map(point).collect();
+            let (xs, ys): (Vec<f64>, Vec<f64>) = points.iter().copied().unzip();
+            let range = super::super::range_of(&xs[..1000]);
+            let mut whole = Bins::new(range);
+            whole.add_all(&xs, &ys);
+            let pieces = xs.chunks(many / 4).zip(ys.chunks(many / 4)).map(|(xs, ys)| {
+                let mut bins = Bins::new(range);
+                bins.add_all(xs, ys);
+                bins
+            });
+            let put_together = pieces.reduce(Bins::and).unwrap();
+            let facts = |bins: &Bins| {
+                let points: u64 = bins.filled().map(|bin| bin.count).sum();
+                let low = bins.filled().map(|bin| bin.min).fold(f64::INFINITY, f64::min);
+                let high = bins.filled().map(|bin| bin.max).fold(f64::NEG_INFINITY, f64::max);
+                let ends = (bins.filled().next().unwrap().first, bins.filled().last().unwrap().last);
+                (points, low, high, ends)
+            };
+            assert_eq!(facts(&put_together), facts(&whole), "{name}");
+            // Every point lies between the ends of its place, and the places are in order.
+            let ends: Vec<f64> = put_together.filled().flat_map(|bin| [bin.first.0, bin.last.0]).collect();
+            assert!(ends.is_sorted(), "{name}");
+        }
+    }
 
     type Point = Box<dyn Fn(usize) -> (f64, f64)>;
 

@@ -3,6 +3,7 @@
 //! Nothing is left out by chance: where there are more rows than places, each place keeps the least and the greatest
 //! value, or how many rows it has; what has no place is counted.
 
+mod apart;
 mod bins;
 mod groups;
 mod pairs;
@@ -103,6 +104,8 @@ pub struct Gather {
     /// What is drawn, where that was chosen before.
     plan: Option<Plan>,
     data: Option<Data>,
+    /// Where lines begin and end, if that was told; else the first rows say it.
+    range: Option<(f64, f64)>,
     buffers: Buffers,
 }
 
@@ -116,7 +119,7 @@ struct Buffers {
 impl Gather {
     /// For rows with these columns. What is drawn is chosen as soon as the first of them come, since text may be times.
     pub fn new(spec: Spec, schema: SchemaRef) -> Gather {
-        Gather { spec, schema, plan: None, data: None, buffers: Buffers::default() }
+        Gather { spec, schema, plan: None, data: None, range: None, buffers: Buffers::default() }
     }
 
     /// All rows of a part, of which only those columns are read that are drawn; and which those are, among the part's.
@@ -132,6 +135,10 @@ impl Gather {
             None => Some(*column),
         };
         let part = Rows { columns: Some(used.iter().filter_map(of_result).collect()), ..part.clone() };
+        if let Some(pieces) = apart::pieces(&plan, &part) {
+            let (data, used) = (apart::gather(&plan, spec, &pieces, progress)?, part.columns.unwrap_or_default());
+            return Ok((data, used));
+        }
         let mut gather = Gather { plan: Some(plan), ..Gather::new(spec.clone(), part.schema()) };
         for batch in part.batches() {
             let batch = batch?;
@@ -158,7 +165,7 @@ impl Gather {
             }
         };
         data.counts.rows += batch.num_rows() as u64;
-        data.take(batch, &mut self.buffers)
+        data.take(batch, self.range, &mut self.buffers)
     }
 
     /// What was gathered so far; an error where there were no rows.
@@ -248,7 +255,12 @@ impl Part {
 }
 
 impl Data {
-    fn take(&mut self, batch: &RecordBatch, buffers: &mut Buffers) -> Result<(), ChartError> {
+    fn take(
+        &mut self,
+        batch: &RecordBatch,
+        range: Option<(f64, f64)>,
+        buffers: &mut Buffers,
+    ) -> Result<(), ChartError> {
         let plan = self.plan.clone();
         let each = Words::of(batch, plan.each);
         let by = Words::of(batch, plan.by);
@@ -285,6 +297,7 @@ impl Data {
                 x_names: &x_names,
                 y_names: &y_names,
                 labels: &labels,
+                range,
                 measures: y.is_some() && y_nature != Nature::Name,
             };
             self.take_measure(&row, &name, batch.num_rows(), buffers)?;
@@ -306,7 +319,7 @@ impl Data {
             && let Body::Lines(lines) = &mut self.parts[part].1.body
         {
             if series >= lines.len() {
-                let range = range_of(&buffers.x);
+                let range = row.range.unwrap_or_else(|| range_of(&buffers.x));
                 lines.resize_with(series + 1, || Bins::new(range));
             }
             self.counts.without_place += lines[series].add_all(&buffers.x, &buffers.y);
@@ -463,6 +476,7 @@ struct Row<'a> {
     x_names: &'a Words<'a>,
     y_names: &'a Words<'a>,
     labels: &'a Words<'a>,
+    range: Option<(f64, f64)>,
     measures: bool,
 }
 
