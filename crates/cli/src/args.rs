@@ -43,6 +43,12 @@ pub enum Command {
     Statements(Statements),
     /// List, test and change connections; secrets are never shown
     Connections(Connections),
+    /// Serve a text editor: the language server protocol on standard input and output (docs/editors.md)
+    Lsp {
+        /// Taken since some editors give it; standard input and output are what is used
+        #[arg(long, hide = true)]
+        stdio: bool,
+    },
     /// List all keys of the screen
     Keys {
         /// Print the Markdown document docs/keys.md

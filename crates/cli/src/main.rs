@@ -31,6 +31,7 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Rows(rows)) => headless::rows::write(&rows),
         Some(Command::Statements(statements)) => headless::statements::list(&statements),
         Some(Command::Connections(connections)) => headless::connections::act(&connections),
+        Some(Command::Lsp { .. }) => headless::lsp::serve(),
         Some(Command::Keys { markdown }) => headless::keys::list(markdown),
         Some(Command::Demo(demo)) => demo::run(&demo),
         None => open::open(&args.open),

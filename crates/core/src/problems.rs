@@ -7,6 +7,8 @@
 use std::collections::HashSet;
 use std::ops::Range;
 
+use ropey::Rope;
+
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
 use crate::complete::scope::{Scope, VisibleSource};
@@ -14,7 +16,9 @@ use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
+use jaunty_language::text::clean;
 use jaunty_seam::catalog::Catalog;
+use jaunty_seam::error::EngineError;
 
 /// Something that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,6 +29,36 @@ pub struct Problem {
     pub message: String,
     /// Names that could have been meant.
     pub near: Vec<String>,
+}
+
+impl Problem {
+    /// What is wrong, with the names that could have been meant.
+    pub fn sentence(&self) -> String {
+        match self.near.as_slice() {
+            [] => self.message.clone(),
+            [one] => format!("{} · did you mean \"{one}\"?", self.message),
+            all => format!("{} · did you mean {}?", self.message, all.join(" or ")),
+        }
+    }
+
+    /// What a server says of a statement. Without a place nothing is marked: the sentence is told.
+    pub fn of_server(error: &EngineError) -> Problem {
+        let message = clean::clean(&error.message).replace('\n', " ");
+        Problem { range: error.at.map_or(0..0, |at| at..at + 1), message, near: Vec::new() }
+    }
+
+    /// Its bytes in a text in which the statement begins at `start` and ends at `end`: to the end of the word there.
+    pub fn bytes_in(&self, rope: &Rope, start: usize, end: usize) -> Range<usize> {
+        let from = start + self.range.start;
+        if self.range.is_empty() {
+            return from..from;
+        }
+        let mut word = from;
+        while rope.get_byte(word).is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80) {
+            word += 1;
+        }
+        from..word.max(start + self.range.end).min(end.max(from + 1))
+    }
 }
 
 /// The longest statement that is looked at.
@@ -57,7 +91,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
 
 /// Quotes and parentheses.
 fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<Problem>) {
-    let rope = ropey::Rope::from_str(text);
+    let rope = Rope::from_str(text);
     for token in jaunty_language::lexer::Lexer::new(&rope, dialect, 0).filter(|token| !token.closed) {
         let what = match token.kind {
             TokenKind::Comment => "this comment never closes",

@@ -4,6 +4,7 @@ pub mod connections;
 pub mod interrupt;
 pub mod keys;
 pub mod log;
+pub mod lsp;
 pub mod output;
 mod progress;
 pub mod rows;

@@ -14,7 +14,6 @@ use jaunty_language::edit::document::Motion;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_language::statement::made::made_in;
-use jaunty_language::text::clean;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Guard, Setting};
@@ -142,13 +141,7 @@ impl App {
     }
 
     pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
-        let problem = error.map(|error| {
-            let message = clean::clean(&error.message).replace('\n', " ");
-            // Without a place nothing is marked: the sentence is told.
-            let range = error.at.map_or(0..0, |at| at..at + 1);
-            Problem { range, message, near: Vec::new() }
-        });
-        self.troubles.checked.insert(id, problem);
+        self.troubles.checked.insert(id, error.as_ref().map(Problem::of_server));
     }
 
     /// The problems of a statement, by their bytes in the buffer.
@@ -160,15 +153,8 @@ impl App {
             return Vec::new();
         }
         let all = self.troubles.of(self.buffer.id_of(statement));
-        let placed = all.into_iter().map(|problem| {
-            let start = statement.start + problem.range.start;
-            if problem.range.is_empty() {
-                return (start..start, problem);
-            }
-            let end =
-                word_end(rope, start).max(statement.start + problem.range.end).min(statement.body_end.max(start + 1));
-            (start..end, problem)
-        });
+        let placed =
+            all.into_iter().map(|problem| (problem.bytes_in(rope, statement.start, statement.body_end), problem));
         // The word that is just being written is not finished.
         placed.filter(|(range, _)| !(typing && (range.end == cursor || range.is_empty()))).collect()
     }
@@ -182,7 +168,7 @@ impl App {
         let here = all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end);
         // Elsewhere in the statement it can wait until nothing is typed.
         let first = all.first().filter(|_| self.troubles.changed.is_none());
-        here.or(first).map(|(_, problem)| sentence(problem))
+        here.or(first).map(|(_, problem)| problem.sentence())
     }
 
     /// Goes to the next problem of the buffer.
@@ -193,7 +179,7 @@ impl App {
         match next {
             Some((start, _, problem)) => {
                 self.buffer.document.go(Motion::To(start), false);
-                self.tell(sentence(&problem));
+                self.tell(problem.sentence());
             }
             None => self.tell("no problems in this buffer"),
         }
@@ -205,7 +191,7 @@ impl App {
             .all_problems()
             .into_iter()
             .map(|(start, line, problem)| Item {
-                label: sentence(&problem),
+                label: problem.sentence(),
                 key: format!("line {line}"),
                 help: String::new(),
                 pick: Pick::Place(start),
@@ -241,21 +227,4 @@ impl App {
         }
         all
     }
-}
-
-fn sentence(problem: &Problem) -> String {
-    match problem.near.as_slice() {
-        [] => problem.message.clone(),
-        [one] => format!("{} · did you mean \"{one}\"?", problem.message),
-        all => format!("{} · did you mean {}?", problem.message, all.join(" or ")),
-    }
-}
-
-/// The end of the word at a byte.
-fn word_end(rope: &ropey::Rope, start: usize) -> usize {
-    let mut end = start;
-    while rope.get_byte(end).is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80) {
-        end += 1;
-    }
-    end
 }

@@ -1,0 +1,155 @@
+//! What can be done at a place.
+
+use jaunty_core::complete::rewrite::{expand_star, qualify};
+use serde_json::{Value, json};
+
+use super::symbols::name_of;
+use crate::link::{Link, connections_for};
+use crate::place::Position;
+use crate::server::Server;
+use crate::text::Text;
+use crate::wire::Refusal;
+
+/// The most connections that are offered where a document has none.
+const MOST_CONNECTIONS: usize = 20;
+
+/// An edit of a document, as the protocol has it.
+pub(super) fn edit_of(server: &Server, text: &Text, edits: Vec<Value>) -> Value {
+    if server.client.can.versioned {
+        let document = json!({"uri": text.uri, "version": text.version});
+        return json!({"documentChanges": [{"textDocument": document, "edits": edits}]});
+    }
+    json!({"changes": {text.uri.clone(): edits}})
+}
+
+pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
+    let text = server.text(params)?;
+    let range = text.lines.bytes(&text.rope, &params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
+    let (at, line) = (range.start, Position::of(&params["range"]["start"]));
+    let only: Option<Vec<&str>> =
+        params["context"]["only"].as_array().map(|kinds| kinds.iter().filter_map(Value::as_str).collect());
+    let mut found = Vec::new();
+    let mut put = |kind: &str, title: String, rest: Value| {
+        let wanted = only
+            .as_ref()
+            .is_none_or(|only| only.iter().any(|one| kind == *one || kind.starts_with(&format!("{one}."))));
+        if wanted {
+            let mut action = json!({"title": title, "kind": kind});
+            if let (Some(action), Some(rest)) = (action.as_object_mut(), rest.as_object()) {
+                action.extend(rest.clone());
+            }
+            found.push(action);
+        }
+    };
+    let position = line.map(Position::to_json).unwrap_or_default();
+    let command = |title: &str, name: &str| json!({"command": {"title": title, "command": name, "arguments": [text.uri, position]}});
+    near_names(text, params, server, &mut put);
+    if let Some(link) = server.link_of(text) {
+        of_statement(server, text, link, at, &mut put, &command);
+        put(
+            "source",
+            format!("Read the catalog of {} anew", link.profile.name),
+            command("Read the catalog", "jaunty.readCatalog"),
+        );
+    } else {
+        let known = connections_for(text.path().as_deref(), &server.options.folders, server.options.engines);
+        for profile in known.profiles.iter().take(MOST_CONNECTIONS) {
+            let start = json!({"line": 0, "character": 0});
+            // A line that names none is replaced.
+            let end = if text.connection_line().is_some() { json!({"line": 1, "character": 0}) } else { start.clone() };
+            let edit = json!({"range": {"start": start, "end": end}, "newText": text.line_for(&profile.name)});
+            put("quickfix", format!("Connect to {}", profile.name), json!({"edit": edit_of(server, text, vec![edit])}));
+        }
+    }
+    if !server.client.can.actions {
+        // Editors of old take commands only.
+        found = found.into_iter().filter_map(|mut action| action.get_mut("command").map(Value::take)).collect();
+    }
+    Ok(Value::Array(found))
+}
+
+/// Names that could have been meant, for what is wrong at the place.
+fn near_names(text: &Text, params: &Value, server: &Server, put: &mut impl FnMut(&str, String, Value)) {
+    let Some(wanted) = text.lines.bytes(&text.rope, &params["range"]) else { return };
+    let Some((_, statement)) = text.statement_at(wanted.start) else { return };
+    let Some(found) = text.troubles.found.get(&text.id_of(statement)) else { return };
+    for problem in found.iter() {
+        let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
+        if bytes.start > wanted.end || bytes.end < wanted.start {
+            continue;
+        }
+        for near in &problem.near {
+            let edit =
+                json!({"range": text.lines.range(&text.rope, &bytes), "newText": text.dialect().name_as_written(near)});
+            put("quickfix", format!("Change to {near}"), json!({"edit": edit_of(server, text, vec![edit])}));
+        }
+    }
+}
+
+/// What can be done with the statement at a byte.
+fn of_statement(
+    server: &Server,
+    text: &Text,
+    link: &Link,
+    at: usize,
+    put: &mut impl FnMut(&str, String, Value),
+    command: &impl Fn(&str, &str) -> Value,
+) {
+    let Some((index, statement)) = text.statement_at(at) else { return };
+    let name = name_of(text, statement);
+    put("source", format!("Run on {}: {name}", link.profile.name), command("Run", "jaunty.run"));
+    if index > 0 {
+        put(
+            "source",
+            format!("Run everything to here on {}", link.profile.name),
+            command("Run to here", "jaunty.runToHere"),
+        );
+    }
+    if !link.asked.is_empty() {
+        put("source", "Stop what runs".to_owned(), command("Stop", "jaunty.stop"));
+    }
+    let run = link.runs.get(&text.id_of(statement));
+    if run.is_some_and(|run| run.kept_rows().is_some()) {
+        put("source", "Show its rows".to_owned(), command("Rows", "jaunty.rows"));
+        if server.pages.get(&text.uri).is_some_and(|shown| run.is_some_and(|run| shown.run.id == run.id)) {
+            put("source", "Show the next page of rows".to_owned(), command("Next rows", "jaunty.nextRows"));
+            put("source", "Show the page of rows before".to_owned(), command("Previous rows", "jaunty.previousRows"));
+        }
+        put("source", "All its rows as CSV".to_owned(), command("CSV", "jaunty.csv"));
+        put("source", "All its rows as JSON, one object a line".to_owned(), command("JSON", "jaunty.json"));
+        let mark = text.dialect().line_comments.first().copied().unwrap_or("--");
+        let arrow = if mark == "--" { "-->".to_owned() } else { format!("{mark} -->") };
+        let line = text.lines.line(&text.rope, text.lines.line_of(statement.end));
+        let stem = jaunty_core::export::target::name_of(&name);
+        let edit = json!({"range": text.lines.range(&text.rope, &(line.end..line.end)), "newText": format!("\n{arrow} {stem}.csv")});
+        put(
+            "source",
+            "Send its rows to a file with each run (out-line)".to_owned(),
+            json!({"edit": edit_of(server, text, vec![edit])}),
+        );
+    }
+    let rewritten = |ask: &dyn Fn(
+        &str,
+        usize,
+        jaunty_core::complete::Surroundings<'_>,
+    ) -> Vec<(std::ops::Range<usize>, String)>| {
+        server.at(text, at, |written, start, cursor, around| {
+            let edits = ask(written, cursor, around).into_iter();
+            edits.map(|(range, new)| (range.start + start..range.end + start, new)).collect::<Vec<_>>()
+        })
+    };
+    let as_edit = |edits: Vec<(std::ops::Range<usize>, String)>| {
+        let edits = edits
+            .into_iter()
+            .map(|(range, new)| json!({"range": text.lines.range(&text.rope, &range), "newText": new}));
+        json!({"edit": edit_of(server, text, edits.collect())})
+    };
+    let star = rewritten(&|written, cursor, around| expand_star(written, cursor, around).into_iter().collect());
+    if !star.is_empty() {
+        put("refactor.rewrite", "Write the columns of * out".to_owned(), as_edit(star));
+    }
+    let qualified = rewritten(&|written, _, around| qualify(written, around));
+    if !qualified.is_empty() {
+        put("refactor.rewrite", "Put the table before each column".to_owned(), as_edit(qualified));
+    }
+}

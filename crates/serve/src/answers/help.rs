@@ -1,0 +1,77 @@
+//! What stands at a place: help, and how a statement ran last.
+
+use std::time::SystemTime;
+
+use jaunty_core::complete::about::{about, call};
+use jaunty_core::words;
+use jaunty_language::text::clean::clean;
+use serde_json::{Value, json};
+
+use crate::rows::few_rows;
+use crate::server::Server;
+use crate::wire::Refusal;
+
+/// A title and lines, as Markdown where the editor reads that.
+pub(super) fn markup(server: &Server, title: &str, lines: &[String]) -> Value {
+    let cleaned: Vec<String> = lines.iter().map(|line| clean(line).into_owned()).collect();
+    let title = clean(title);
+    if !server.client.can.markdown {
+        return json!({"kind": "plaintext", "value": format!("{title}\n\n{}", cleaned.join("\n"))});
+    }
+    // What stands in a fence cannot end it.
+    let fenced = |text: &str| format!("```sql\n{}\n```", text.replace("```", "'''"));
+    let sentences = cleaned.len() == 1 && cleaned[0].contains(' ') && !cleaned[0].contains("  ");
+    let body = match (cleaned.is_empty(), sentences) {
+        (true, _) => String::new(),
+        (false, true) => escaped(&cleaned[0]),
+        (false, false) => format!("```text\n{}\n```", cleaned.join("\n").replace("```", "'''")),
+    };
+    json!({"kind": "markdown", "value": format!("{}\n\n{body}", fenced(&title))})
+}
+
+/// A sentence in which no sign means anything to Markdown.
+fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if matches!(c, '\\' | '`' | '*' | '_' | '<' | '>' | '[' | ']' | '#' | '|' | '&') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}
+
+pub(super) fn hover(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
+    let (text, at) = server.place(params)?;
+    let found = server.at(text, at, |statement, _, cursor, around| about(statement, cursor, around));
+    let here = text.statement_at(at).map(|(_, statement)| *statement);
+    // On its title and its first word a statement tells how it ran; elsewhere names come first.
+    let first = here.is_some_and(|statement| {
+        let word =
+            text.rope.byte_slice(statement.start..statement.body_end).chars().take_while(|c| c.is_alphanumeric());
+        (statement.top()..statement.start + word.count()).contains(&at)
+    });
+    let run = server.run_at(text, at).filter(|_| first || found.is_none());
+    if let Some(run) = run {
+        let note = words::note(&run, SystemTime::now());
+        let rows = few_rows(&run).unwrap_or_default();
+        let lines: Vec<String> = rows.lines().map(str::to_owned).collect();
+        let title = run.title.clone().unwrap_or_else(|| "last run".to_owned());
+        return Ok(json!({"contents": markup(server, &format!("{title} · {note}"), &lines)}));
+    }
+    Ok(found.map_or(Value::Null, |found| json!({"contents": markup(server, &found.title, &found.lines)})))
+}
+
+pub(super) fn signature(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
+    let (text, at) = server.place(params)?;
+    let found = server.at(text, at, |statement, _, cursor, around| call(statement, cursor, around));
+    let Some(found) = found else { return Ok(Value::Null) };
+    // Columns of a label count what positions do.
+    let column = |byte: usize| server.client.can.encoding.length_of(found.signature.get(..byte).unwrap_or_default());
+    let argument = json!([column(found.argument.start), column(found.argument.end)]);
+    Ok(json!({
+        "signatures": [{"label": found.signature, "parameters": [{"label": argument}]}],
+        "activeSignature": 0,
+        "activeParameter": 0,
+    }))
+}

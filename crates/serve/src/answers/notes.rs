@@ -1,0 +1,58 @@
+//! How statements ran, beside them.
+
+use std::time::SystemTime;
+
+use jaunty_core::words;
+use jaunty_language::split::Statement;
+use serde_json::{Value, json};
+
+use crate::server::Server;
+use crate::text::Text;
+use crate::wire::Refusal;
+
+/// The most statements that have lenses: an editor asks for all of a document at once.
+const MOST: usize = 5000;
+
+/// The statements of a range.
+fn within<'a>(text: &'a Text, params: &Value) -> &'a [Statement] {
+    let range = text.lines.bytes(&text.rope, &params["range"]).unwrap_or(text.whole());
+    text.outline.statements().get(text.outline.within(range)).unwrap_or_default()
+}
+
+pub(super) fn hints(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
+    let text = server.text(params)?;
+    let Some(link) = server.link_of(text).filter(|link| !link.runs.is_empty()) else { return Ok(json!([])) };
+    let hint = |statement: &Statement| {
+        let run = link.runs.get(&text.id_of(statement))?;
+        let line = text.lines.line(&text.rope, text.lines.line_of(statement.end));
+        let at = text.lines.position(&text.rope, line.end);
+        Some(json!({
+            "position": at.to_json(),
+            "label": words::note(run, SystemTime::now()),
+            "paddingLeft": true,
+        }))
+    };
+    Ok(within(text, params).iter().filter_map(hint).collect())
+}
+
+pub(super) fn lenses(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
+    let text = server.text(params)?;
+    let Some(link) = server.link_of(text) else { return Ok(json!([])) };
+    let mut found = Vec::new();
+    for statement in text.outline.statements().iter().take(MOST) {
+        let at = text.lines.position(&text.rope, statement.start).to_json();
+        let range = json!({"start": at, "end": at});
+        let mut lens = |title: String, command: &str| {
+            let command = json!({"title": title, "command": command, "arguments": [text.uri, at]});
+            found.push(json!({"range": range, "command": command}));
+        };
+        lens("run".to_owned(), "jaunty.run");
+        let run = link.runs.get(&text.id_of(statement));
+        if let Some(run) = run.filter(|run| run.end().is_none()) {
+            lens(format!("stop · {}", words::note(run, SystemTime::now())), "jaunty.stop");
+        } else if let Some(run) = run.filter(|run| run.kept_rows().is_some()) {
+            lens(format!("rows · {}", words::note(run, SystemTime::now())), "jaunty.rows");
+        }
+    }
+    Ok(Value::Array(found))
+}

@@ -1,0 +1,384 @@
+//! The server: it takes what comes in order, from the editor and from connections, and answers it.
+//!
+//! One thread has all of it and never waits for a database: sessions have threads of their own, and tell.
+
+use std::collections::HashMap;
+use std::io::{self, BufRead, Write};
+use std::path::PathBuf;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::thread;
+use std::time::Duration;
+
+use jaunty_core::complete::snippets::{self, Snippet};
+use jaunty_core::complete::{Surroundings, region};
+use jaunty_core::files::Folders;
+use jaunty_core::run::{Job, Keeping, Report};
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::Engine;
+use serde_json::{Value, json};
+
+use crate::answers::{ABILITIES, ANSWERS};
+use crate::client::{Abilities, Asked, Client, Weight};
+use crate::link::{Link, connections_for, profile_for};
+use crate::place::Position;
+use crate::text::{Text, dialect_of};
+use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
+
+/// What the server works with.
+pub struct Options {
+    /// The user's folders.
+    pub folders: Folders,
+    /// All engines.
+    pub engines: &'static [&'static dyn Engine],
+    /// Where runs are kept.
+    pub keeping: Keeping,
+}
+
+/// What reaches the server's thread.
+enum Event {
+    Incoming(Incoming),
+    /// Nothing more comes from the editor.
+    End,
+    Report(u64, Report),
+    /// A sentence for the person, from a thread beside.
+    Said(Weight, String),
+}
+
+/// How far the editor is with us.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stage {
+    New,
+    Open,
+    ShutDown,
+}
+
+/// Jobs that wait for a yes.
+pub(crate) struct Unanswered {
+    pub link: u64,
+    pub uri: String,
+    pub jobs: Vec<Job>,
+}
+
+/// The server.
+pub struct Server {
+    pub(crate) client: Client,
+    pub(crate) texts: HashMap<String, Text>,
+    pub(crate) links: Vec<Link>,
+    pub(crate) options: Options,
+    pub(crate) snippets: Vec<Snippet>,
+    pub(crate) unanswered: HashMap<u64, Unanswered>,
+    /// What was told of documents that have nothing to be told of by now.
+    pub(crate) told: HashMap<String, Value>,
+    /// The first row of the page that each document shows, and of which statement.
+    pub(crate) pages: HashMap<String, crate::rows::Shown>,
+    next: u64,
+    stage: Stage,
+    events: Sender<Event>,
+}
+
+/// How the server ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ended {
+    /// As the protocol has it: after `shutdown`.
+    WhenAsked,
+    /// The editor went away without it.
+    Alone,
+}
+
+/// Serves an editor until it ends: what it says is read from `input`, and what it is told goes to `output`.
+pub fn serve(
+    mut input: impl BufRead + Send + 'static,
+    mut output: impl Write + Send + 'static,
+    options: Options,
+) -> io::Result<Ended> {
+    let (events, inbox) = channel();
+    let (send, outbox) = channel::<Value>();
+    let writer = thread::Builder::new().name("to the editor".into()).spawn(move || {
+        for message in outbox {
+            // An editor that does not read any more has ended, which reading tells too.
+            if wire::write(&mut output, &message).is_err() {
+                break;
+            }
+        }
+    })?;
+    let told = events.clone();
+    thread::Builder::new().name("from the editor".into()).spawn(move || {
+        while let Ok(Some(incoming)) = wire::read(&mut input) {
+            if told.send(Event::Incoming(incoming)).is_err() {
+                return;
+            }
+        }
+        let _ = told.send(Event::End);
+    })?;
+    let client = Client::new(move |message| {
+        let _ = send.send(message);
+    });
+    let (snippets, problems) = snippets::all(&[&options.folders.snippets()]);
+    problems.iter().for_each(|problem| tracing::warn!(%problem, "snippets"));
+    let mut server = Server {
+        client,
+        texts: HashMap::new(),
+        links: Vec::new(),
+        options,
+        snippets,
+        unanswered: HashMap::new(),
+        told: HashMap::new(),
+        pages: HashMap::new(),
+        next: 1,
+        stage: Stage::New,
+        events,
+    };
+    let ended = server.work(&inbox);
+    server.links.iter().for_each(Link::stop);
+    drop(server);
+    // What was sent before the end reaches the editor.
+    let _ = writer.join();
+    Ok(ended)
+}
+
+impl Server {
+    fn work(&mut self, inbox: &Receiver<Event>) -> Ended {
+        loop {
+            let event = match self.rests_for() {
+                Some(rest) => match inbox.recv_timeout(rest) {
+                    Err(RecvTimeoutError::Timeout) => {
+                        self.look_for_trouble();
+                        continue;
+                    }
+                    other => other.ok(),
+                },
+                None => inbox.recv().ok(),
+            };
+            match event {
+                Some(Event::Incoming(incoming)) => {
+                    if let Some(ended) = self.take(incoming) {
+                        return ended;
+                    }
+                }
+                Some(Event::Report(number, report)) => self.reported(number, report),
+                Some(Event::Said(weight, sentence)) => self.client.tell(weight, &sentence),
+                Some(Event::End) | None => {
+                    return if self.stage == Stage::ShutDown { Ended::WhenAsked } else { Ended::Alone };
+                }
+            }
+        }
+    }
+
+    fn take(&mut self, incoming: Incoming) -> Option<Ended> {
+        match incoming {
+            Incoming::Request { id, method, params } => {
+                let answer = match self.answer(&method, &params) {
+                    Ok(result) => json!({"jsonrpc": "2.0", "id": id, "result": result}),
+                    Err(refusal) => refusal.to(&id),
+                };
+                self.client.send(answer);
+            }
+            Incoming::Notification { method, params } => {
+                if method == "exit" {
+                    return Some(if self.stage == Stage::ShutDown { Ended::WhenAsked } else { Ended::Alone });
+                }
+                if self.stage == Stage::Open {
+                    self.told(&method, &params);
+                }
+            }
+            Incoming::Response { id, result } => self.answered(&id, result.ok()),
+            Incoming::Garbled(answer) => self.client.send(answer),
+        }
+        None
+    }
+
+    fn answer(&mut self, method: &str, params: &Value) -> Result<Value, Refusal> {
+        match (method, self.stage) {
+            ("initialize", Stage::New) => {
+                self.client.can = Abilities::of(params);
+                self.stage = Stage::Open;
+                let mut abilities = ABILITIES();
+                abilities["positionEncoding"] = json!(self.client.can.encoding.word());
+                let version = env!("CARGO_PKG_VERSION");
+                return Ok(json!({"capabilities": abilities, "serverInfo": {"name": "jaunty", "version": version}}));
+            }
+            ("initialize", _) => {
+                return Err(Refusal { code: wire::INVALID_REQUEST, message: "initialized already".into() });
+            }
+            (_, Stage::New) => {
+                return Err(Refusal { code: NOT_INITIALIZED, message: "initialize comes first".into() });
+            }
+            (_, Stage::ShutDown) => {
+                return Err(Refusal {
+                    code: wire::INVALID_REQUEST,
+                    message: "nothing comes after shutdown but exit".into(),
+                });
+            }
+            ("shutdown", Stage::Open) => {
+                self.stage = Stage::ShutDown;
+                self.links.iter().for_each(Link::stop);
+                return Ok(Value::Null);
+            }
+            _ => {}
+        }
+        let Some((_, answer)) = ANSWERS.iter().find(|(name, _)| *name == method) else {
+            return Err(Refusal { code: METHOD_NOT_FOUND, message: format!("the method {method} is not known") });
+        };
+        answer(self, params)
+    }
+
+    fn told(&mut self, method: &str, params: &Value) {
+        let document = &params["textDocument"];
+        let uri = document["uri"].as_str().unwrap_or_default();
+        match method {
+            "textDocument/didOpen" => {
+                let text = document["text"].as_str().unwrap_or_default();
+                let dialect = dialect_of(uri, document["languageId"].as_str().unwrap_or_default());
+                let version = document["version"].as_i64().unwrap_or_default();
+                let text = Text::new(uri, version, text, dialect, self.client.can.encoding);
+                self.texts.insert(uri.to_owned(), text);
+                self.connect(uri);
+            }
+            "textDocument/didChange" => {
+                let encoding = self.client.can.encoding;
+                let Some(text) = self.texts.get_mut(uri) else { return };
+                let before = text.connection_line();
+                for change in params["contentChanges"].as_array().into_iter().flatten() {
+                    text.change(change, encoding);
+                }
+                text.version = document["version"].as_i64().unwrap_or(text.version + 1);
+                if text.connection_line() != before {
+                    self.connect(uri);
+                }
+            }
+            "textDocument/didClose" => {
+                self.texts.remove(uri);
+                self.told.remove(uri);
+                self.client.notify("textDocument/publishDiagnostics", json!({"uri": uri, "diagnostics": []}));
+            }
+            // A file of connections may have been changed meanwhile.
+            "textDocument/didSave" => self.connect(uri),
+            "workspace/didChangeWatchedFiles" => {
+                let all: Vec<String> = self.texts.keys().cloned().collect();
+                all.iter().for_each(|uri| self.connect(uri));
+            }
+            "window/workDoneProgress/cancel" => {
+                let token = params["token"].as_str().unwrap_or_default();
+                let of = |link: &&Link| link.asked.iter().any(|asked| asked.token == token);
+                self.links.iter().filter(of).for_each(Link::stop);
+            }
+            _ => {}
+        }
+    }
+
+    fn answered(&mut self, id: &Value, result: Option<Value>) {
+        match self.client.answered(id) {
+            Some(Asked::MayRun(number)) => self.may_run(number, result.as_ref()),
+            Some(Asked::Shown(instead)) => {
+                let shown = result.is_some_and(|result| result["success"] == true);
+                if !shown {
+                    self.client.tell(Weight::Info, &instead);
+                }
+            }
+            Some(Asked::Nothing) | None => {}
+        }
+    }
+
+    /// A way for a thread beside to tell the person something.
+    pub(crate) fn sayer(&self) -> impl Fn(Weight, String) + Send + 'static {
+        let events = self.events.clone();
+        move |weight, sentence| {
+            let _ = events.send(Event::Said(weight, sentence));
+        }
+    }
+
+    /// A number that nothing else has.
+    pub(crate) fn number(&mut self) -> u64 {
+        self.next += 1;
+        self.next
+    }
+
+    /// Finds what a document is connected to, and connects.
+    pub(crate) fn connect(&mut self, uri: &str) {
+        let Some(text) = self.texts.get(uri) else { return };
+        let (path, line) = (text.path(), text.connection_line());
+        let known = connections_for(path.as_deref(), &self.options.folders, self.options.engines);
+        let profile = match &line {
+            Some(name) => known.find(name).cloned(),
+            None => profile_for(path.as_deref(), &known, &self.options.keeping),
+        };
+        let number = profile.and_then(|profile| {
+            if let Some(link) = self.links.iter().find(|link| link.is_of(&profile)) {
+                return Some(link.number);
+            }
+            let engine = self.options.engines.iter().copied().find(|engine| engine.name() == profile.engine)?;
+            let number = self.number();
+            let events = self.events.clone();
+            let tell = move |report| {
+                let _ = events.send(Event::Report(number, report));
+            };
+            let link = Link::open(number, engine, profile, self.options.keeping.clone(), tell);
+            link.map_err(|error| tracing::warn!(%error, "a session has no thread")).ok().map(|link| {
+                self.links.push(link);
+                number
+            })
+        });
+        let dialect = number.and_then(|number| self.link(number)).map(|link| link.engine.dialect());
+        let Some(text) = self.texts.get_mut(uri) else { return };
+        text.link = number;
+        text.troubles.changed = Some(std::time::Instant::now());
+        if let Some(dialect) = dialect {
+            text.set_dialect(dialect);
+        }
+    }
+
+    /// A connection by its number.
+    pub(crate) fn link(&self, number: u64) -> Option<&Link> {
+        self.links.iter().find(|link| link.number == number)
+    }
+
+    /// The same, to change it.
+    pub(crate) fn link_mut(&mut self, number: u64) -> Option<&mut Link> {
+        self.links.iter_mut().find(|link| link.number == number)
+    }
+
+    /// What a document is connected to.
+    pub(crate) fn link_of(&self, text: &Text) -> Option<&Link> {
+        self.link(text.link?)
+    }
+
+    /// The document that parameters name.
+    pub(crate) fn text(&self, params: &Value) -> Result<&Text, Refusal> {
+        let uri = params["textDocument"]["uri"].as_str().or(params["uri"].as_str());
+        let uri = uri.ok_or_else(|| Refusal::params("textDocument.uri is missing"))?;
+        self.texts.get(uri).ok_or_else(|| Refusal::params(format!("{uri} is not open")))
+    }
+
+    /// The document that parameters name, and the byte of the place that they name in it.
+    pub(crate) fn place(&self, params: &Value) -> Result<(&Text, usize), Refusal> {
+        let text = self.text(params)?;
+        let at = Position::of(&params["position"]).ok_or_else(|| Refusal::params("position is missing"))?;
+        Ok((text, text.lines.byte(&text.rope, at)))
+    }
+
+    /// Asks something about the statement at a byte: of its text, where in the document it begins, where in it the
+    /// byte is, and what is known around it.
+    pub(crate) fn at<T>(
+        &self,
+        text: &Text,
+        at: usize,
+        ask: impl FnOnce(&str, usize, usize, Surroundings<'_>) -> T,
+    ) -> T {
+        let range = region::around(&text.rope, &text.outline, at);
+        let statement: String = text.rope.byte_slice(range.clone()).into();
+        let none = Catalog::default();
+        let catalog = self.link_of(text).and_then(|link| link.catalog.as_deref()).unwrap_or(&none);
+        let nearby = region::nearby(&text.rope, at);
+        let around = Surroundings { catalog, dialect: text.dialect(), snippets: &self.snippets, nearby: &nearby };
+        ask(&statement, range.start, at - range.start, around)
+    }
+
+    /// A folder of ours for documents that editors are shown.
+    pub(crate) fn shown_folder(&self) -> PathBuf {
+        self.options.folders.state.join("editor")
+    }
+
+    fn rests_for(&self) -> Option<Duration> {
+        self.texts.values().filter_map(|text| text.troubles.rests_for()).min()
+    }
+}
