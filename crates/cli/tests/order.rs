@@ -81,7 +81,7 @@ fn named(code: &str) -> BTreeSet<String> {
 
 #[test]
 fn modules_use_only_what_stands_before_them() {
-    for package in ["language", "seam", "picture", "tds", "documents", "core", "engines"] {
+    for package in ["language", "seam", "picture", "tds", "documents", "core", "engines", "serve"] {
         let order = order(package);
         let place = |module: &str| order.iter().position(|known| known == module);
         let folder = root().join("crates").join(package).join("src");
@@ -125,6 +125,7 @@ fn crates_depend_only_on_what_lies_below() {
         ("documents", &[]),
         ("standins", &[]),
         ("conformance", &["language", "seam"]),
+        ("serve", &["core", "language", "seam"]),
         ("tui", &["core", "language", "picture", "seam"]),
         ("testservers", &[]),
     ] {
@@ -136,7 +137,7 @@ fn crates_depend_only_on_what_lies_below() {
 fn nobody_else_names_an_engine_or_a_language() {
     const NAMES: &[&str] = &["sqlite", "postgres", "postgresql", "mysql", "mariadb", "redis", "sqlserver", "mongodb"];
     let mut found = Vec::new();
-    for package in ["language", "seam", "picture", "core", "tui", "conformance"] {
+    for package in ["language", "seam", "picture", "core", "tui", "serve", "conformance"] {
         for (path, code) in sources_of(package) {
             let inside = path.strip_prefix(root()).unwrap().to_string_lossy().into_owned();
             // The folders of the languages, and the tables of them.

@@ -20,7 +20,7 @@ use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
 use crate::client::{Asked, Weight};
-use crate::server::Server;
+use crate::state::{Server, Shown};
 use crate::text::uri_of;
 use crate::wire::Refusal;
 
@@ -32,13 +32,6 @@ const MOST_AT_ONCE: u64 = 50_000;
 
 /// Rows that a message or help has.
 const FEW: u64 = 10;
-
-/// What a document of rows shows.
-#[derive(Debug, Clone)]
-pub(crate) struct Shown {
-    pub run: Arc<Run>,
-    pub from: u64,
-}
 
 /// The first rows of a run as an aligned table, for help.
 pub(crate) fn few_rows(run: &Run) -> Option<String> {

@@ -23,7 +23,7 @@ use serde_json::{Value, json};
 use crate::client::{Asked, Weight};
 use crate::place::Position;
 use crate::rows::PAGE;
-use crate::server::{Server, Unanswered};
+use crate::state::{Server, Unanswered};
 use crate::text::Text;
 use crate::wire::Refusal;
 

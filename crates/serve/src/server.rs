@@ -4,77 +4,19 @@
 
 use std::collections::HashMap;
 use std::io::{self, BufRead, Write};
-use std::path::PathBuf;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::thread;
 use std::time::Duration;
 
-use jaunty_core::complete::snippets::{self, Snippet};
-use jaunty_core::complete::{Surroundings, region};
-use jaunty_core::files::Folders;
-use jaunty_core::run::{Job, Keeping, Report};
-use jaunty_seam::catalog::Catalog;
-use jaunty_seam::engine::Engine;
+use jaunty_core::complete::snippets;
 use serde_json::{Value, json};
 
 use crate::answers::{ABILITIES, ANSWERS};
 use crate::client::{Abilities, Asked, Client, Weight};
-use crate::link::{Link, connections_for, profile_for};
-use crate::place::Position;
+use crate::link::Link;
+use crate::state::{Event, Options, Server, Stage};
 use crate::text::{Text, dialect_of};
 use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
-
-/// What the server works with.
-pub struct Options {
-    /// The user's folders.
-    pub folders: Folders,
-    /// All engines.
-    pub engines: &'static [&'static dyn Engine],
-    /// Where runs are kept.
-    pub keeping: Keeping,
-}
-
-/// What reaches the server's thread.
-enum Event {
-    Incoming(Incoming),
-    /// Nothing more comes from the editor.
-    End,
-    Report(u64, Report),
-    /// A sentence for the person, from a thread beside.
-    Said(Weight, String),
-}
-
-/// How far the editor is with us.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Stage {
-    New,
-    Open,
-    ShutDown,
-}
-
-/// Jobs that wait for a yes.
-pub(crate) struct Unanswered {
-    pub link: u64,
-    pub uri: String,
-    pub jobs: Vec<Job>,
-}
-
-/// The server.
-pub struct Server {
-    pub(crate) client: Client,
-    pub(crate) texts: HashMap<String, Text>,
-    pub(crate) links: Vec<Link>,
-    pub(crate) options: Options,
-    pub(crate) snippets: Vec<Snippet>,
-    pub(crate) unanswered: HashMap<u64, Unanswered>,
-    /// What was told of documents that have nothing to be told of by now.
-    pub(crate) told: HashMap<String, Value>,
-    /// The first row of the page that each document shows, and of which statement.
-    pub(crate) pages: HashMap<String, crate::rows::Shown>,
-    next: u64,
-    stage: Stage,
-    events: Sender<Event>,
-}
 
 /// How the server ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -277,105 +219,6 @@ impl Server {
             }
             Some(Asked::Nothing) | None => {}
         }
-    }
-
-    /// A way for a thread beside to tell the person something.
-    pub(crate) fn sayer(&self) -> impl Fn(Weight, String) + Send + 'static {
-        let events = self.events.clone();
-        move |weight, sentence| {
-            let _ = events.send(Event::Said(weight, sentence));
-        }
-    }
-
-    /// A number that nothing else has.
-    pub(crate) fn number(&mut self) -> u64 {
-        self.next += 1;
-        self.next
-    }
-
-    /// Finds what a document is connected to, and connects.
-    pub(crate) fn connect(&mut self, uri: &str) {
-        let Some(text) = self.texts.get(uri) else { return };
-        let (path, line) = (text.path(), text.connection_line());
-        let known = connections_for(path.as_deref(), &self.options.folders, self.options.engines);
-        let profile = match &line {
-            Some(name) => known.find(name).cloned(),
-            None => profile_for(path.as_deref(), &known, &self.options.keeping),
-        };
-        let number = profile.and_then(|profile| {
-            if let Some(link) = self.links.iter().find(|link| link.is_of(&profile)) {
-                return Some(link.number);
-            }
-            let engine = self.options.engines.iter().copied().find(|engine| engine.name() == profile.engine)?;
-            let number = self.number();
-            let events = self.events.clone();
-            let tell = move |report| {
-                let _ = events.send(Event::Report(number, report));
-            };
-            let link = Link::open(number, engine, profile, self.options.keeping.clone(), tell);
-            link.map_err(|error| tracing::warn!(%error, "a session has no thread")).ok().map(|link| {
-                self.links.push(link);
-                number
-            })
-        });
-        let dialect = number.and_then(|number| self.link(number)).map(|link| link.engine.dialect());
-        let Some(text) = self.texts.get_mut(uri) else { return };
-        text.link = number;
-        text.troubles.changed = Some(std::time::Instant::now());
-        if let Some(dialect) = dialect {
-            text.set_dialect(dialect);
-        }
-    }
-
-    /// A connection by its number.
-    pub(crate) fn link(&self, number: u64) -> Option<&Link> {
-        self.links.iter().find(|link| link.number == number)
-    }
-
-    /// The same, to change it.
-    pub(crate) fn link_mut(&mut self, number: u64) -> Option<&mut Link> {
-        self.links.iter_mut().find(|link| link.number == number)
-    }
-
-    /// What a document is connected to.
-    pub(crate) fn link_of(&self, text: &Text) -> Option<&Link> {
-        self.link(text.link?)
-    }
-
-    /// The document that parameters name.
-    pub(crate) fn text(&self, params: &Value) -> Result<&Text, Refusal> {
-        let uri = params["textDocument"]["uri"].as_str().or(params["uri"].as_str());
-        let uri = uri.ok_or_else(|| Refusal::params("textDocument.uri is missing"))?;
-        self.texts.get(uri).ok_or_else(|| Refusal::params(format!("{uri} is not open")))
-    }
-
-    /// The document that parameters name, and the byte of the place that they name in it.
-    pub(crate) fn place(&self, params: &Value) -> Result<(&Text, usize), Refusal> {
-        let text = self.text(params)?;
-        let at = Position::of(&params["position"]).ok_or_else(|| Refusal::params("position is missing"))?;
-        Ok((text, text.lines.byte(&text.rope, at)))
-    }
-
-    /// Asks something about the statement at a byte: of its text, where in the document it begins, where in it the
-    /// byte is, and what is known around it.
-    pub(crate) fn at<T>(
-        &self,
-        text: &Text,
-        at: usize,
-        ask: impl FnOnce(&str, usize, usize, Surroundings<'_>) -> T,
-    ) -> T {
-        let range = region::around(&text.rope, &text.outline, at);
-        let statement: String = text.rope.byte_slice(range.clone()).into();
-        let none = Catalog::default();
-        let catalog = self.link_of(text).and_then(|link| link.catalog.as_deref()).unwrap_or(&none);
-        let nearby = region::nearby(&text.rope, at);
-        let around = Surroundings { catalog, dialect: text.dialect(), snippets: &self.snippets, nearby: &nearby };
-        ask(&statement, range.start, at - range.start, around)
-    }
-
-    /// A folder of ours for documents that editors are shown.
-    pub(crate) fn shown_folder(&self) -> PathBuf {
-        self.options.folders.state.join("editor")
     }
 
     fn rests_for(&self) -> Option<Duration> {

@@ -16,7 +16,7 @@ use jaunty_seam::catalog::Catalog;
 use serde_json::{Value, json};
 
 use crate::link::{Link, State};
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::{Text, Troubles};
 
 /// How long nothing is typed before documents are looked over.

@@ -1,5 +1,7 @@
 //! What an editor is answered, over the protocol.
 
+#![allow(clippy::unwrap_used)] // A test fails by panicking.
+
 mod harness;
 
 use harness::{Editor, able};

@@ -1,17 +1,23 @@
 //! What can be done at a place.
 
+use std::ops::Range;
+
+use jaunty_core::complete::Surroundings;
 use jaunty_core::complete::rewrite::{expand_star, qualify};
 use serde_json::{Value, json};
 
 use super::symbols::name_of;
 use crate::link::{Link, connections_for};
 use crate::place::Position;
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
 
 /// The most connections that are offered where a document has none.
 const MOST_CONNECTIONS: usize = 20;
+
+/// What takes the place of parts of a text.
+type Edits = Vec<(Range<usize>, String)>;
 
 /// An edit of a document, as the protocol has it.
 pub(super) fn edit_of(server: &Server, text: &Text, edits: Vec<Value>) -> Value {
@@ -128,21 +134,15 @@ fn of_statement(
             json!({"edit": edit_of(server, text, vec![edit])}),
         );
     }
-    let rewritten = |ask: &dyn Fn(
-        &str,
-        usize,
-        jaunty_core::complete::Surroundings<'_>,
-    ) -> Vec<(std::ops::Range<usize>, String)>| {
+    let rewritten = |ask: &dyn Fn(&str, usize, Surroundings<'_>) -> Edits| {
         server.at(text, at, |written, start, cursor, around| {
             let edits = ask(written, cursor, around).into_iter();
-            edits.map(|(range, new)| (range.start + start..range.end + start, new)).collect::<Vec<_>>()
+            edits.map(|(range, new)| (range.start + start..range.end + start, new)).collect::<Edits>()
         })
     };
-    let as_edit = |edits: Vec<(std::ops::Range<usize>, String)>| {
-        let edits = edits
-            .into_iter()
-            .map(|(range, new)| json!({"range": text.lines.range(&text.rope, &range), "newText": new}));
-        json!({"edit": edit_of(server, text, edits.collect())})
+    let as_edit = |edits: Edits| {
+        let one = |(range, new)| json!({"range": text.lines.range(&text.rope, &range), "newText": new});
+        json!({"edit": edit_of(server, text, edits.into_iter().map(one).collect())})
     };
     let star = rewritten(&|written, cursor, around| expand_star(written, cursor, around).into_iter().collect());
     if !star.is_empty() {

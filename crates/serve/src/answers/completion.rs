@@ -8,7 +8,7 @@ use jaunty_seam::catalog::{Name, ObjectKind};
 use serde_json::{Value, json};
 
 use super::help::markup;
-use crate::server::Server;
+use crate::state::Server;
 use crate::wire::Refusal;
 
 /// The protocol's number for what a proposal is

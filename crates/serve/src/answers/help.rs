@@ -8,7 +8,7 @@ use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
 use crate::rows::few_rows;
-use crate::server::Server;
+use crate::state::Server;
 use crate::wire::Refusal;
 
 /// A title and lines, as Markdown where the editor reads that.

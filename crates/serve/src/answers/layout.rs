@@ -8,7 +8,7 @@ use jaunty_language::statement::shape::{Shape, words};
 use serde_json::{Value, json};
 
 use crate::place::Position;
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
 

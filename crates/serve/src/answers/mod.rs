@@ -15,7 +15,7 @@ mod tokens;
 use serde_json::{Value, json};
 
 use crate::run::COMMANDS;
-use crate::server::Server;
+use crate::state::Server;
 use crate::wire::Refusal;
 
 /// Answers one method.

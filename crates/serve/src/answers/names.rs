@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 
 use crate::link::Link;
 use crate::place::Lines;
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::{Text, uri_of};
 use crate::wire::Refusal;
 

@@ -6,7 +6,7 @@ use jaunty_core::words;
 use jaunty_language::split::Statement;
 use serde_json::{Value, json};
 
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
 

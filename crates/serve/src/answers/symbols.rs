@@ -6,7 +6,7 @@ use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
 use super::names::definition_of;
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
 

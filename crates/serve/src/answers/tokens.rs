@@ -5,7 +5,7 @@ use std::ops::Range;
 use jaunty_language::lexer::{Lexer, TokenKind};
 use serde_json::{Value, json};
 
-use crate::server::Server;
+use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
 
