@@ -278,6 +278,8 @@ fn opened(folder: &tempfile::TempDir, file: &std::path::Path, post: Post) -> Res
         appearance: appearance::understood(&mut Settings::default()),
         settings: Settings::default(),
         depth: Depth::Full,
+        guest: false,
+        outside: None,
     };
     Ok(App::open(options, None, post)?)
 }

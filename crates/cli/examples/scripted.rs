@@ -29,6 +29,8 @@ fn main() {
         appearance: appearance::understood(&mut settings),
         settings,
         depth: Depth::of_environment(|name| std::env::var(name).ok()),
+        guest: false,
+        outside: None,
         folders,
     };
     jaunty_tui::run(options).expect("a terminal");

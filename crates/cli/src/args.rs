@@ -29,6 +29,9 @@ pub struct Open {
     /// The connection to run statements on, by its name in a connections file
     #[arg(short, long, value_name = "NAME")]
     pub connection: Option<String>,
+    /// Without a buffer, beside a text editor that is served by `jaunty lsp`: the rows of what its cursor is on
+    #[arg(long, conflicts_with = "file")]
+    pub pane: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -48,6 +51,32 @@ pub enum Command {
         /// Taken since some editors give it; standard input and output are what is used
         #[arg(long, hide = true)]
         stdio: bool,
+    },
+    /// Answer programs on standard input and output: JSON-RPC, one message a line (docs/api.md)
+    Serve {
+        /// Print the interface as an OpenRPC document instead
+        #[arg(long)]
+        describe: bool,
+        /// Print the Markdown document docs/api.md instead
+        #[arg(long, hide = true, conflicts_with = "describe")]
+        markdown: bool,
+    },
+    /// Ask one thing of the interface for programs: of the screen that runs for this project, or of this program
+    Call {
+        /// The method, such as run or screen.state (docs/api.md)
+        method: String,
+        /// Its parameters, as a JSON object
+        #[arg(value_name = "JSON")]
+        params: Option<String>,
+    },
+    /// Run a statement on the screen that runs for this project
+    Send {
+        /// The file, and the line that the statement stands at
+        #[arg(value_name = "FILE:LINE")]
+        place: String,
+        /// The connection, by its name in a connections file; without it the one that the screen has
+        #[arg(short, long, value_name = "NAME")]
+        connection: Option<String>,
     },
     /// List all keys of the screen
     Keys {

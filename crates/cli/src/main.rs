@@ -10,6 +10,7 @@ mod failure;
 mod headless;
 mod log;
 mod open;
+mod screen;
 
 use std::process::ExitCode;
 
@@ -32,6 +33,9 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Statements(statements)) => headless::statements::list(&statements),
         Some(Command::Connections(connections)) => headless::connections::act(&connections),
         Some(Command::Lsp { .. }) => headless::lsp::serve(),
+        Some(Command::Serve { describe, markdown }) => headless::serve::serve(describe, markdown),
+        Some(Command::Call { method, params }) => headless::serve::call(&method, params.as_deref()),
+        Some(Command::Send { place, connection }) => headless::serve::send(&place, connection),
         Some(Command::Keys { markdown }) => headless::keys::list(markdown),
         Some(Command::Demo(demo)) => demo::run(&demo),
         None => open::open(&args.open),

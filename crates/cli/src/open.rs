@@ -171,7 +171,7 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
     }
-    if args.file.is_none() && args.connection.is_none() {
+    if args.file.is_none() && args.connection.is_none() && !args.pane {
         let last = std::env::current_dir().ok().and_then(|here| Last::of(&folders, &here));
         chosen = last.as_ref().and_then(|last| connections.find(last.connection.as_deref()?).cloned());
         buffer = last.map(|last| last.buffer);
@@ -186,7 +186,9 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     let ending =
         chosen.as_ref().and_then(|p| jaunty_engines::by_name(&p.engine)).map_or("sql", |e| e.dialect().extension);
     let buffer = buffer.unwrap_or_else(|| buffers(&folders, name).join(format!("statements.{ending}")));
-    show(folders, ENGINES, connections, chosen, buffer)
+    let here = std::env::current_dir().unwrap_or_default();
+    let project = jaunty_serve::socket::project_of(&here);
+    show_as(folders, ENGINES, connections, chosen, buffer, Some((project, args.pane)))
 }
 
 /// Shows the screen until a person leaves.
@@ -197,6 +199,18 @@ pub fn show(
     profile: Option<Profile>,
     buffer: PathBuf,
 ) -> Result<(), Failure> {
+    show_as(folders, engines, connections, profile, buffer, None)
+}
+
+/// The same, where other programs of a project find it: perhaps as the guest of an editor.
+fn show_as(
+    folders: Folders,
+    engines: &'static [&'static dyn Engine],
+    connections: Connections,
+    profile: Option<Profile>,
+    buffer: PathBuf,
+    found_in: Option<(PathBuf, bool)>,
+) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         let remedy = "Without one, use `jaunty run` for statements and `jaunty demo --print` for the demonstration.";
         return Err(Failure::Usage(format!("the screen needs a terminal. {remedy}")));
@@ -206,6 +220,26 @@ pub fn show(
     let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
     let appearance = appearance::understood(&mut settings);
     let depth = Depth::of_environment(|name| std::env::var(name).ok());
-    let options = Options { folders, engines, connections, profile, buffer, keeping, settings, appearance, depth };
-    jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()))
+    let guest = found_in.as_ref().is_some_and(|(_, guest)| *guest);
+    let listening = crate::screen::Listener::default();
+    let outside = found_in.map(|(project, _)| {
+        let service = jaunty_serve::Options { folders: folders.clone(), engines, keeping: keeping.clone() };
+        listening.clone().begin(service, project)
+    });
+    let options = Options {
+        folders,
+        engines,
+        connections,
+        profile,
+        buffer,
+        keeping,
+        settings,
+        appearance,
+        depth,
+        guest,
+        outside,
+    };
+    let shown = jaunty_tui::run(options).map_err(|error| Failure::Usage(error.to_string()));
+    listening.end();
+    shown
 }

@@ -6,12 +6,16 @@
 //! [`client`], which knows what the editor can do.
 
 mod answers;
+pub mod api;
 pub mod client;
 pub mod link;
+pub mod panes;
 pub mod place;
 mod rows;
 mod run;
 pub mod server;
+pub mod service;
+pub mod socket;
 pub mod state;
 pub mod text;
 mod troubles;

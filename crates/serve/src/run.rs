@@ -38,6 +38,7 @@ pub(crate) type Command = (&'static str, fn(&mut Server, &Given<'_>) -> Result<V
 pub(crate) const COMMANDS: &[Command] = &[
     ("jaunty.run", |server, given| server.run_statements(given, false)),
     ("jaunty.runToHere", |server, given| server.run_statements(given, true)),
+    ("jaunty.runInPane", |server, given| server.run_in_pane(given)),
     ("jaunty.stop", |server, given| server.stop(given)),
     ("jaunty.rows", |server, given| server.rows_of(given, 0)),
     ("jaunty.nextRows", |server, given| server.turn_page(given, true)),
@@ -126,6 +127,14 @@ impl Server {
         if let Some(link) = self.link_mut(link) {
             link.run(jobs, uri, token);
         }
+    }
+
+    /// Runs the statement on a screen that stands beside the editor.
+    fn run_in_pane(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
+        let text = self.given_text(given)?;
+        let at = given.position.map_or(0, |position| text.lines.byte(&text.rope, position));
+        self.tell_panes(text, at, true);
+        Ok(Value::Null)
     }
 
     fn stop(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {

@@ -14,6 +14,8 @@ use serde_json::{Value, json};
 use crate::answers::{ABILITIES, ANSWERS};
 use crate::client::{Abilities, Asked, Client, Weight};
 use crate::link::Link;
+use crate::panes::Panes;
+use crate::socket;
 use crate::state::{Event, Options, Server, Stage};
 use crate::text::{Text, dialect_of};
 use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
@@ -66,10 +68,16 @@ pub fn serve(
         unanswered: HashMap::new(),
         told: HashMap::new(),
         pages: HashMap::new(),
+        panes: None,
         next: 1,
         stage: Stage::New,
         events,
     };
+    let said = server.sayer();
+    let say = move |sentence| said(Weight::Error, sentence);
+    server.panes = Panes::start(socket::folder(&server.options.folders), say)
+        .inspect_err(|error| tracing::warn!(%error, "screens beside the editor are not told"))
+        .ok();
     let ended = server.work(&inbox);
     server.links.iter().for_each(Link::stop);
     drop(server);
@@ -161,7 +169,14 @@ impl Server {
         let Some((_, answer)) = ANSWERS.iter().find(|(name, _)| *name == method) else {
             return Err(Refusal { code: METHOD_NOT_FOUND, message: format!("the method {method} is not known") });
         };
-        answer(self, params)
+        let answered = answer(self, params)?;
+        // Editors ask these at each rest of the cursor.
+        if ["textDocument/documentHighlight", "textDocument/hover"].contains(&method)
+            && let Ok((text, at)) = self.place(params)
+        {
+            self.tell_panes(text, at, false);
+        }
+        Ok(answered)
     }
 
     fn told(&mut self, method: &str, params: &Value) {

@@ -15,6 +15,7 @@ use serde_json::Value;
 
 use crate::client::{Client, Weight};
 use crate::link::{Link, connections_for, profile_for};
+use crate::panes::{Panes, Place};
 use crate::place::Position;
 use crate::text::Text;
 use crate::wire::{Incoming, Refusal};
@@ -66,6 +67,8 @@ pub struct Server {
     pub(crate) told: HashMap<String, Value>,
     /// The first row of the page that each document shows, and of which statement.
     pub(crate) pages: HashMap<String, Shown>,
+    /// Screens that stand beside the editor.
+    pub(crate) panes: Option<Panes>,
     pub(crate) next: u64,
     pub(crate) stage: Stage,
     pub(crate) events: Sender<Event>,
@@ -171,6 +174,15 @@ impl Server {
         let nearby = region::nearby(&text.rope, at);
         let around = Surroundings { catalog, dialect: text.dialect(), snippets: &self.snippets, nearby: &nearby };
         ask(&statement, range.start, at - range.start, around)
+    }
+
+    /// Tells screens beside the editor what its cursor is on, and whether that is to run there.
+    pub(crate) fn tell_panes(&self, text: &Text, at: usize, runs: bool) {
+        let (Some(panes), Some(path)) = (&self.panes, text.path()) else { return };
+        let connection = self.link_of(text).map(|link| link.profile.name.clone());
+        // The text shares its parts with ours: nothing is copied unless a screen has not got it.
+        let whole = Arc::new(text.rope.clone());
+        panes.tell(Place { path, version: text.version, text: whole, at, connection, runs });
     }
 
     /// A folder of ours for documents that editors are shown.

@@ -20,6 +20,8 @@ pub struct Panes {
     pub strip: bool,
     /// Where another result stands beside the one in hand.
     pub other: Option<Side>,
+    /// Whether there is no buffer: the text is in an editor.
+    pub bare: bool,
 }
 
 /// A side of the result area; the first is left, or above.
@@ -70,6 +72,7 @@ pub fn areas(screen: Rect, panes: Panes) -> Areas {
     let middle = Rect { y: screen.y + context.height, height: screen.height.saturating_sub(2), ..screen };
     let none = Rect { width: 0, height: 0, ..middle };
     let (buffer, rule, result) = match (panes.filled, panes.focus) {
+        _ if panes.bare => (none, none, middle),
         (true, Scope::Result) => (none, none, middle),
         (true, _) => (middle, none, none),
         (false, _) => divided(middle, screen.width >= BESIDE_FROM, panes.share),
@@ -134,7 +137,7 @@ mod tests {
                 for (share, other) in [(20, None), (50, Some(Side::First)), (80, Some(Side::Second))] {
                     let screen = Rect::new(0, 0, width, height);
                     let strip = other.is_some();
-                    let a = areas(screen, Panes { share, filled, focus, strip, other });
+                    let a = areas(screen, Panes { share, filled, focus, strip, other, bare: false });
                     let all = [a.context, a.buffer, a.rule, a.strip, a.result, a.between, a.other, a.hints];
                     let covered: u32 = all.iter().map(|r| r.area()).sum();
                     if height >= 4 {

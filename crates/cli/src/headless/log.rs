@@ -1,9 +1,10 @@
 //! `jaunty log`: what ran.
 
 use chrono::{Local, NaiveDate};
-use jaunty_core::logbook::{Entry, KeptResult, Logbook, LogbookError, Query};
+use jaunty_core::logbook::{Entry, Logbook, LogbookError, Query};
 use jaunty_core::words;
 use jaunty_language::text::clean::clean;
+use jaunty_serve::service::entry_json;
 
 use crate::args::Log;
 use crate::failure::Failure;
@@ -86,32 +87,5 @@ fn line(entry: &Entry) -> String {
 }
 
 fn json(entry: &Entry) -> String {
-    let results: Vec<_> = entry
-        .results
-        .iter()
-        .map(|result| match result {
-            KeptResult::Rows(path) => serde_json::json!({ "rows": path }),
-            KeptResult::Affected(rows) => serde_json::json!({ "changed": rows }),
-        })
-        .collect();
-    let object = serde_json::json!({
-        "run": entry.number,
-        "connection": entry.connection,
-        "database": entry.database,
-        "title": entry.title,
-        "statement": entry.statement,
-        "parameters": entry.values.iter().map(|(name, value)| (name.clone(), value.written().into())).collect::<serde_json::Map<_, _>>(),
-        "session": entry.session,
-        "started_ms": entry.started_ms,
-        "first_row_ms": entry.ended.first_row_ms,
-        "duration_ms": entry.ended.duration_ms,
-        "rows": entry.ended.rows,
-        "bytes": entry.ended.bytes,
-        "outcome": entry.outcome.word(),
-        "error": entry.ended.error,
-        "pinned": entry.pinned,
-        "rolled_back": entry.rolled_back,
-        "results": results,
-    });
-    format!("{object}\n")
+    format!("{}\n", entry_json(entry))
 }

@@ -9,6 +9,7 @@ pub mod output;
 mod progress;
 pub mod rows;
 pub mod run;
+pub mod serve;
 pub mod statements;
 
 use std::io::{self, Read, Write};

@@ -361,7 +361,7 @@ fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failu
 }
 
 /// `FILE:LINE`, unless a file has that very name.
-fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
+pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
     match text.rsplit_once(':') {
         Some((file, line)) if !Path::new(text).exists() => match line.parse() {
             Ok(line) => (PathBuf::from(file), Some(line)),

@@ -67,6 +67,8 @@ impl Home {
             ("XDG_CONFIG_HOME", path("config")),
             ("XDG_DATA_HOME", path("data")),
             ("XDG_STATE_HOME", path("state")),
+            // There is none: sockets lie in the state folder.
+            ("XDG_RUNTIME_DIR", path("runtime")),
         ]
         .map(|(name, value)| (name.to_owned(), value))
         .to_vec()
@@ -203,6 +205,11 @@ impl Screen {
         // Cargo builds them with all tests, and not with those of one file.
         assert!(program.exists(), "there is no example yet; run: cargo build -p jaunty --examples");
         Screen::of(&program.display().to_string(), home, (140, 42), &[], arguments, &[])
+    }
+
+    /// Another program instead, as a text editor.
+    pub fn of_program(program: &str, home: &Home, arguments: &[&str], environment: &[(&str, &str)]) -> Screen {
+        Screen::of(program, home, (100, 30), &[], arguments, environment)
     }
 
     /// Starts it by way of another program.

@@ -104,6 +104,9 @@ fn of_statement(
     let Some((index, statement)) = text.statement_at(at) else { return };
     let name = name_of(text, statement);
     put("source", format!("Run on {}: {name}", link.profile.name), command("Run", "jaunty.run"));
+    if server.panes.as_ref().is_some_and(|panes| panes.there() > 0) {
+        put("source", "Run it in the pane".to_owned(), command("Run in the pane", "jaunty.runInPane"));
+    }
     if index > 0 {
         put(
             "source",

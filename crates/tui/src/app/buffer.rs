@@ -63,7 +63,8 @@ pub struct Buffer {
     pub connection: Option<String>,
     /// What was brought back from a crash, as a sentence.
     pub recovered: Option<String>,
-    journal: Journal,
+    /// None for a text that is an editor's.
+    journal: Option<Journal>,
     /// Its statements are being found.
     pub(super) outlining: bool,
     /// The file's text when it was read or written last; none if there was no file.
@@ -73,6 +74,8 @@ pub struct Buffer {
     ids: RefCell<(u64, Ids)>,
     /// Where the cursor was when it was last brought into sight, so that scrolling can leave it.
     seen: Option<(u64, usize, Rect)>,
+    /// The version of a text that is an editor's, and not ours to write.
+    version: Option<i64>,
 }
 
 fn read(path: &Path) -> Result<Option<String>, OpenError> {
@@ -141,13 +144,38 @@ impl Buffer {
             left: 0,
             connection: None,
             recovered,
-            journal,
+            journal: Some(journal),
             outlining: false,
             on_disk,
             cut: String::new(),
             ids: RefCell::default(),
             seen: None,
+            version: None,
         })
+    }
+
+    /// A text that is an editor's.
+    pub(super) fn unwritten(path: &Path, document: Document, version: i64) -> Buffer {
+        Buffer {
+            document,
+            path: path.to_owned(),
+            top: 0,
+            left: 0,
+            connection: None,
+            recovered: None,
+            journal: None,
+            outlining: false,
+            on_disk: None,
+            cut: String::new(),
+            ids: RefCell::default(),
+            seen: None,
+            version: Some(version),
+        }
+    }
+
+    /// The version of a text that is an editor's.
+    pub fn version(&self) -> Option<i64> {
+        self.version
     }
 
     /// The file's name.
@@ -158,7 +186,9 @@ impl Buffer {
 
     /// Writes what changed to the journal.
     pub fn journal_edits(&mut self) {
-        self.journal.record(self.document.take_edits());
+        if let Some(journal) = &self.journal {
+            journal.record(self.document.take_edits());
+        }
     }
 
     /// The identity of a statement of this buffer.
@@ -246,7 +276,7 @@ impl Buffer {
         files::replace(&self.path, text.as_bytes())?;
         self.document.mark_saved();
         self.journal_edits();
-        self.journal.begin(text.clone());
+        self.begin_journal(text.clone());
         self.on_disk = Some(text);
         Ok(())
     }
@@ -258,7 +288,7 @@ impl Buffer {
             Ok(()) => {
                 // The journal of the old name has nothing left to tell.
                 self.forget();
-                self.journal = Journal::new(journals, path, self.document.rope().to_string());
+                self.journal = Some(Journal::new(journals, path, self.document.rope().to_string()));
                 Ok(())
             }
             Err(error) => {
@@ -273,7 +303,7 @@ impl Buffer {
         self.forget();
         let dialect = self.document.outline().dialect();
         self.document = Document::new("", dialect);
-        self.journal = Journal::new(journals, &self.path, String::new());
+        self.journal = Some(Journal::new(journals, &self.path, String::new()));
         self.on_disk = None;
     }
 
@@ -293,20 +323,28 @@ impl Buffer {
         }
         self.document.mark_saved();
         self.journal_edits();
-        self.journal.begin(text.clone());
+        self.begin_journal(text.clone());
         self.on_disk = Some(text);
         true
     }
 
     /// Forgets unsaved text, because a person said so.
     fn forget(&mut self) {
-        self.journal.begin(String::new());
-        self.journal.sync();
+        self.begin_journal(String::new());
+        self.settle();
+    }
+
+    fn begin_journal(&self, text: String) {
+        if let Some(journal) = &self.journal {
+            journal.begin(text);
+        }
     }
 
     /// Waits until everything written is in the journal.
     fn settle(&self) {
-        self.journal.sync();
+        if let Some(journal) = &self.journal {
+            journal.sync();
+        }
     }
 }
 
@@ -315,7 +353,9 @@ impl App {
     /// on, where what is typed would not survive the next.
     pub(super) fn take_in_recovery(&mut self) {
         let post = Arc::clone(&self.post);
-        self.buffer.journal.on_trouble(move || post(Message::JournalChanged));
+        if let Some(journal) = &self.buffer.journal {
+            journal.on_trouble(move || post(Message::JournalChanged));
+        }
         let Some(recovered) = self.buffer.recovered.take() else { return };
         self.tell(recovered);
         if self.buffer.changed_outside() {
@@ -330,12 +370,15 @@ impl App {
     pub fn unprotected(&self) -> Option<String> {
         let unsaved =
             [&self.buffer].into_iter().chain(&self.background_buffers).filter(|buffer| buffer.document.is_unsaved());
-        let why = unsaved.filter_map(|buffer| buffer.journal.trouble()).next()?;
+        let why = unsaved.filter_map(|buffer| buffer.journal.as_ref()?.trouble()).next()?;
         Some(format!("unsaved text is not protected from a crash: {why}"))
     }
 
     /// Saves, or asks if that would lose what another program wrote.
     pub fn save(&mut self) {
+        if self.buffer.version.is_some() {
+            return self.tell("the text is the editor's; save it there");
+        }
         if self.buffer.changed_outside() {
             let name = self.buffer.name();
             self.ask_about_two_texts(format!("{name} was changed by another program since it was read here."));
@@ -467,8 +510,11 @@ impl App {
     /// Waits until everything written is in the journals, and until files that are not whole are gone.
     pub fn settle(&mut self) {
         let connection = self.buffer.connection.as_deref();
-        let kept = std::env::current_dir()
-            .and_then(|place| buffers::Last::keep(&self.folders, &place, &self.buffer.path, connection));
+        // What an editor has in hand is not ours to come back to.
+        let kept = std::env::current_dir().and_then(|place| match self.buffer.version {
+            None => buffers::Last::keep(&self.folders, &place, &self.buffer.path, connection),
+            Some(_) => Ok(()),
+        });
         if let Err(error) = kept {
             tracing::warn!(%error, "what was in hand cannot be noted");
         }

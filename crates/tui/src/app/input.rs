@@ -73,6 +73,9 @@ impl App {
 
     /// Goes to the next pane: the buffer, the results from left to right, and the buffer again.
     pub fn other_pane(&mut self) {
+        if self.panes.bare && self.panes.other.is_none() {
+            return self.tell("the text is in the editor");
+        }
         match (self.panes.focus, self.panes.other) {
             (Scope::Result, Some(Side::Second)) => self.take_other(),
             (Scope::Result, _) => self.panes.focus = Scope::Buffer,

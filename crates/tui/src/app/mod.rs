@@ -17,6 +17,7 @@ mod diagnostics;
 mod drawings;
 mod editing;
 mod follow;
+mod guest;
 mod input;
 mod mouse;
 mod outside;
@@ -52,6 +53,7 @@ pub use buffer::{Buffer, MARGIN, OpenError};
 pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
+pub use guest::{NotDone, Place, Remote, Reply, Standing, Wish};
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Earlier, Field, Form,
     Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt,
@@ -91,6 +93,8 @@ pub enum Message {
     Known(u64, Connections),
     /// How it went to try the profile in the form with this number.
     Tried(u64, Result<Tried, EngineError>),
+    /// A program wishes something.
+    Wished(Remote),
 }
 
 /// Where messages go.
@@ -116,6 +120,10 @@ pub struct Options {
     pub appearance: Appearance,
     /// The colours of the terminal.
     pub depth: Depth,
+    /// Whether it is the guest of a text editor, whose text is shown there.
+    pub guest: bool,
+    /// Is given the way for messages of other programs.
+    pub outside: Option<Box<dyn FnOnce(Post) + Send>>,
 }
 
 /// A sentence in the last line.
@@ -199,6 +207,8 @@ pub struct App {
     pub status: Option<Status>,
     /// The panes.
     pub panes: Panes,
+    /// Whether it is the guest of a text editor.
+    guest: bool,
     /// The theme.
     pub theme: Theme,
     /// The keys.
@@ -228,7 +238,19 @@ impl App {
     /// Opens everything. `post` receives what other threads have to tell; give it back to
     /// [`App::update`]. The buffer is read here unless it is given.
     pub fn open(options: Options, opened: Option<Buffer>, post: Post) -> Result<App, OpenError> {
-        let Options { folders, engines, connections, profile, buffer, keeping, settings, appearance, depth } = options;
+        let Options {
+            folders,
+            engines,
+            connections,
+            profile,
+            buffer,
+            keeping,
+            settings,
+            appearance,
+            depth,
+            guest,
+            outside,
+        } = options;
         let answers = Arc::clone(&post);
         let pager = Pager::start(move |answer| answers(Message::Rows(answer))).map_err(OpenError::Thread)?;
         let project = buffer.ancestors().skip(1).map(|folder| folder.join(".jaunty/snippets.toml"));
@@ -237,6 +259,7 @@ impl App {
         let (snippets, wrong) = snippets::all(&files.iter().map(PathBuf::as_path).collect::<Vec<_>>());
         let opened = match opened {
             Some(opened) => opened,
+            None if guest => Buffer::of_editor(&buffer, 0, ""),
             None => Buffer::open(&buffer, &folders.journals())?,
         };
         let mut app = App {
@@ -273,7 +296,15 @@ impl App {
             sought: String::new(),
             places: Places::default(),
             status: None,
-            panes: Panes { share: 50, filled: false, focus: Scope::Buffer, strip: false, other: None },
+            panes: Panes {
+                share: 50,
+                filled: false,
+                focus: if guest { Scope::Result } else { Scope::Buffer },
+                strip: false,
+                other: None,
+                bare: guest,
+            },
+            guest,
             theme: Theme::new(appearance.theme, depth),
             keymap: Keymap::new(&appearance.keys),
             now: SystemTime::now(),
@@ -297,8 +328,13 @@ impl App {
         if let Some(profile) = profile {
             app.connect(profile);
         }
-        app.recall(None);
+        if !guest {
+            app.recall(None);
+        }
         app.follow();
+        if let Some(outside) = outside {
+            outside(Arc::clone(&app.post));
+        }
         Ok(app)
     }
 
@@ -404,7 +440,9 @@ impl App {
             Message::Nearby(found) => self.found_nearby(found),
             Message::Known(stamp, known) => self.known_again(stamp, known),
             Message::Tried(number, outcome) => self.tried(number, outcome),
+            Message::Wished(remote) => self.wished(remote),
         }
+        self.keep_editors_text();
         self.buffer.journal_edits();
         self.watch_folder();
         self.find_call();

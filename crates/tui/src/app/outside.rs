@@ -71,7 +71,8 @@ impl App {
 
     /// Takes in what another program wrote, where nothing of ours is unsaved.
     pub fn take_in_changes(&mut self) {
-        if !self.buffer.document.is_unsaved() && self.buffer.take_from_disk() {
+        let ours = self.buffer.version().is_none();
+        if ours && !self.buffer.document.is_unsaved() && self.buffer.take_from_disk() {
             self.tell(format!("{} was changed by another program and reloaded", self.buffer.name()));
         }
     }

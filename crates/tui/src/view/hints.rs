@@ -87,7 +87,10 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "quit",
         ],
     };
-    names.iter().filter_map(|name| by_name(name)).collect()
+    // Beside an editor there is no buffer to go to.
+    let of_buffer = ["to-buffer", "go-to-statement", "other-pane", "run-all", "save", "fill"];
+    let there = names.iter().filter(|name| !app.panes.bare || !of_buffer.contains(name));
+    there.filter_map(|name| by_name(name)).collect()
 }
 
 /// Where each hint stands.

@@ -223,6 +223,12 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
             ),
             false => format!("Not connected.\nPress {} to choose a connection.", key("connections")),
         }
+    } else if app.panes.bare && app.buffer.document.outline().statements().is_empty() {
+        format!(
+            "Follows a text editor that `jaunty lsp` serves in this project:\nthe rows of the statement at its cursor are shown here.\n{} opens the catalog, {} the logbook.",
+            key("catalog"),
+            key("logbook")
+        )
     } else if app.buffer.document.outline().statements().is_empty() {
         format!("Write a statement and run it with {}.\n{} opens the catalog.", key("run-statement"), key("catalog"))
     } else if app.connection.has_waiting()

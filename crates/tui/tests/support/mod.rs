@@ -100,6 +100,8 @@ impl Stage {
             appearance: appearance::understood(&mut Settings::default()),
             settings: Settings::default(),
             depth: Depth::Full,
+            guest: false,
+            outside: None,
         };
         let (post, inbox) = channel();
         let app = App::open(options, None, Arc::new(move |message| drop(post.send(message)))).unwrap();

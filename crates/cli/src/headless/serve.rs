@@ -1,0 +1,97 @@
+//! The interface for programs, without a screen: `jaunty serve`, `jaunty call` and `jaunty send`.
+
+use std::io::{self, BufReader};
+use std::path::Path;
+use std::sync::Arc;
+
+use jaunty_core::run::Keeping;
+use jaunty_core::settings;
+use jaunty_engines::ENGINES;
+use jaunty_language::text::rope;
+use jaunty_serve::Options;
+use jaunty_serve::api;
+use jaunty_serve::service::Service;
+use jaunty_serve::socket::{Answer, Tell, ask, serve_lines};
+use serde_json::{Value, json};
+
+use super::run::file_and_line;
+use crate::failure::Failure;
+
+fn service() -> Result<Service, Failure> {
+    let folders = crate::open::folders()?;
+    crate::log::begin(&folders);
+    let settings = settings::load(&folders.settings());
+    let keeping = Keeping::open(&folders, settings.retention).ahead(settings.ahead);
+    Ok(Service::new(Options { folders, engines: ENGINES, keeping }, None))
+}
+
+/// Answers programs until they end, or describes how.
+pub fn serve(describe: bool, markdown: bool) -> Result<(), Failure> {
+    if describe {
+        let text = serde_json::to_string_pretty(&api::described()).unwrap_or_default();
+        return super::print(&format!("{text}\n"));
+    }
+    if markdown {
+        return super::print(&api::markdown());
+    }
+    let service = service()?;
+    let answer: Answer = Arc::new(move |method, params, tell| service.answer(method, params, tell));
+    serve_lines(BufReader::new(io::stdin()), io::stdout(), &answer);
+    Ok(())
+}
+
+/// Asks one thing, and prints the answer as JSON.
+pub fn call(method: &str, params: Option<&str>) -> Result<(), Failure> {
+    let params: Value = match params {
+        Some(text) => serde_json::from_str(text)
+            .map_err(|error| Failure::Usage(format!("the parameters are not JSON: {error}")))?,
+        None => json!({}),
+    };
+    // A mistake is told whoever would answer.
+    api::checked(method, &params).map_err(|refusal| Failure::Usage(refusal.message))?;
+    let folders = crate::open::folders()?;
+    let here = std::env::current_dir().unwrap_or_default();
+    let answer = match crate::screen::reach(&folders, &here) {
+        Some(stream) => ask(&mut BufReader::new(stream), method, &params, |_| {})
+            .map_err(|error| Failure::Database(format!("the screen does not answer: {error}")))?,
+        None => {
+            let tell: Tell = Arc::new(|_| true);
+            service()?.answer(method, &params, &tell).map_err(|refusal| refusal.message)
+        }
+    };
+    let answer = answer.map_err(Failure::Database)?;
+    super::print(&format!("{answer}\n"))
+}
+
+/// Runs the statement at a line of a file on the screen.
+pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
+    let (path, line) = file_and_line(place);
+    let line = line.ok_or_else(|| Failure::Usage("name the line, as in statements.sql:12".to_owned()))?;
+    let text = super::read(&path)?;
+    let lines = rope(&text);
+    if line == 0 || line > lines.len_lines() {
+        return Err(Failure::Usage(format!("no line {line}; the file has {}", lines.len_lines())));
+    }
+    let path = std::path::absolute(&path).map_err(|error| Failure::Usage(error.to_string()))?;
+    let mut params = json!({"path": path, "at": lines.line_to_byte(line - 1), "version": version(&text), "text": text});
+    if let Some(connection) = connection {
+        params["connection"] = json!(connection);
+    }
+    let folders = crate::open::folders()?;
+    let here = path.parent().unwrap_or(Path::new("."));
+    let stream = crate::screen::reach(&folders, here).ok_or_else(|| {
+        Failure::Usage("no screen runs for this project; start one in another terminal: jaunty --pane".to_owned())
+    })?;
+    let answer = ask(&mut BufReader::new(stream), "screen.run", &params, |_| {});
+    let answer = answer.map_err(|error| Failure::Database(format!("the screen does not answer: {error}")))?;
+    answer.map(drop).map_err(Failure::Database)
+}
+
+/// A number that tells this text from others of the file.
+fn version(text: &str) -> u64 {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let mut hasher = DefaultHasher::new();
+    text.hash(&mut hasher);
+    // As editors count: never below zero, and small enough for any of them.
+    hasher.finish() >> 12
+}

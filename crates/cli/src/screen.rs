@@ -1,0 +1,100 @@
+//! The screen, for other programs: what they ask on its socket becomes a wish of [`jaunty_tui`].
+
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::channel;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use jaunty_serve::panes::TEXT_WANTED;
+use jaunty_serve::service::Service;
+use jaunty_serve::socket::{self, Listening};
+use jaunty_serve::wire::Refusal;
+use jaunty_serve::{Options, socket::Answer};
+use jaunty_tui::action::ACTIONS;
+use jaunty_tui::app::{Message, NotDone, Place, Post, Remote, Standing, Wish};
+use serde_json::{Map, Value, json};
+
+/// How long the screen may take: it never waits itself, but may be lent to a text editor.
+const PATIENCE: Duration = Duration::from_secs(4);
+
+/// The socket of a screen, from when it is open until it ends.
+#[derive(Clone, Default)]
+pub struct Listener(Arc<Mutex<Option<Listening>>>);
+
+impl Listener {
+    /// What begins to listen, as soon as the screen says where wishes go.
+    pub fn begin(self, options: Options, project: PathBuf) -> Box<dyn FnOnce(Post) + Send> {
+        Box::new(move |post| {
+            let folder = socket::folder(&options.folders);
+            let screen = move |method: &str, given: &Map<String, Value>| asked(&post, method, given);
+            let service = Service::new(options, Some(Box::new(screen)));
+            let answer: Answer = Arc::new(move |method, params, tell| service.answer(method, params, tell));
+            match socket::listen(&folder, &project, answer) {
+                Ok(listening) => *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(listening),
+                // The screen is one without it, too.
+                Err(error) => tracing::warn!(%error, "other programs cannot reach this screen"),
+            }
+        })
+    }
+
+    /// Ends it, and removes the socket.
+    pub fn end(&self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take();
+    }
+}
+
+/// Puts a wish to the screen, and waits for what comes of it.
+fn asked(post: &Post, method: &str, given: &Map<String, Value>) -> Result<Value, Refusal> {
+    let text = |name: &str| given.get(name).and_then(Value::as_str).map(str::to_owned);
+    let number = |name: &str| given.get(name).and_then(Value::as_u64).unwrap_or_default();
+    let place = || Place {
+        path: PathBuf::from(text("path").unwrap_or_default()),
+        version: i64::try_from(number("version")).unwrap_or(i64::MAX),
+        text: text("text"),
+        at: usize::try_from(number("at")).unwrap_or(usize::MAX),
+        connection: text("connection"),
+    };
+    let wish = match method {
+        "screen.actions" => return Ok(actions()),
+        "screen.follow" => Wish::Follow(place()),
+        "screen.run" => Wish::Run(place()),
+        "screen.act" => Wish::Act(text("action").unwrap_or_default()),
+        _ => Wish::State,
+    };
+    let (send, answer) = channel();
+    let reply = Box::new(move |done| drop(send.send(done)));
+    post(Message::Wished(Remote { wish, reply }));
+    match answer.recv_timeout(PATIENCE) {
+        Ok(Ok(standing)) => Ok(told(&standing)),
+        Ok(Err(NotDone::TextWanted)) => Err(Refusal::failed(TEXT_WANTED)),
+        Ok(Err(NotDone::Refused(why))) => Err(Refusal::failed(why)),
+        Err(_) => Err(Refusal::failed("the screen does not answer; a text editor may have its terminal")),
+    }
+}
+
+fn actions() -> Value {
+    let one = |action: &jaunty_tui::action::Action| {
+        json!({
+            "name": action.name, "title": action.title, "help": action.help, "keys": action.keys,
+            "where": action.scope.word(),
+        })
+    };
+    ACTIONS.iter().map(one).collect()
+}
+
+fn told(standing: &Standing) -> Value {
+    let run = standing
+        .run
+        .as_ref()
+        .map(|(number, rows, outcome)| json!({"run": number, "rows": rows, "outcome": outcome.word()}));
+    json!({
+        "guest": standing.guest, "connection": standing.connection, "database": standing.database,
+        "path": standing.path, "statement": standing.statement, "run": run, "told": standing.told,
+    })
+}
+
+/// The socket of a screen that runs for the project of a folder; none where no screen answers.
+pub fn reach(folders: &jaunty_core::files::Folders, here: &Path) -> Option<std::os::unix::net::UnixStream> {
+    let found = socket::sockets(&socket::folder(folders), &socket::project_of(here));
+    found.iter().find_map(|path| socket::connect(path).ok())
+}

@@ -1,0 +1,289 @@
+//! The screen beside a text editor, and what other programs ask of it on its socket.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use serde_json::{Value, json};
+use support::{Home, Screen};
+
+const STATEMENTS: &str = "-- names\nselect name from ports order by id;\n\n-- numbers\n\
+    with recursive n(i) as (select 1 union all select i + 1 from n where i < 5000) select i * 7 as tide from n;\n";
+
+fn home() -> Home {
+    let line = "[ferry]\nengine = \"sqlite\"\npath = \"../ferry.db\"\n";
+    Home::ferry().file(".jaunty/connections.toml", line).file("work.sql", STATEMENTS)
+}
+
+fn neovim(home: &Home) -> Screen {
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/editors/beside.lua");
+    let environment = [("JAUNTY", env!("CARGO_BIN_EXE_jaunty"))];
+    Screen::of_program("nvim", home, &["--clean", "-n", "-u", &script.display().to_string(), "work.sql"], &environment)
+}
+
+/// Moves in the editor until the pane follows: its server may be about to start.
+fn follows(editor: &Screen, pane: &Screen) {
+    editor.shows("-- numbers");
+    pane.until("the editor's place", |text| {
+        editor.press(&["1G", "2G"]);
+        text.contains("work.sql  2:1")
+    });
+}
+
+/// The state of the screen, as `jaunty call` prints it.
+fn call(home: &Home, method: &str, params: &str) -> Value {
+    serde_json::from_str(&home.call(&["call", method, params]).gives()).unwrap()
+}
+
+#[test]
+fn the_pane_follows_an_editor() {
+    let home = home();
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    let editor = neovim(&home);
+    follows(&editor, &pane);
+    // A run from the editor, on the pane.
+    editor.press(&["F5"]);
+    pane.shows("Saltmarsh").shows("of 3");
+    editor.press(&["5G"]);
+    pane.loses("Saltmarsh");
+    editor.press(&["F5"]);
+    pane.shows("tide").shows("of 5,000");
+    // From statement to statement, the pane follows.
+    editor.press(&["2G"]);
+    pane.shows("Saltmarsh");
+    editor.press(&["5G"]);
+    pane.shows("tide").loses("Saltmarsh");
+    // And it pages.
+    pane.press(&["PageDown"]);
+    pane.shows("  350").loses("  7  ");
+    assert_eq!(call(&home, "screen.state", "{}")["run"]["rows"], 5000);
+    // What is changed in the editor is there with the next rest of the cursor.
+    editor.types("ggOselect 41 + 1 as answer;");
+    editor.press(&["Escape", "F5"]);
+    pane.shows("answer").shows("42");
+    assert_eq!(std::fs::read_to_string(home.path("project/work.sql")).unwrap(), STATEMENTS, "nobody saved it");
+    // The pane has nothing to save, and what would go into its text goes to the clipboard.
+    pane.press(&["C-s"]).shows("the text is the editor's");
+    pane.press(&["C-q"]).ends();
+    let sockets = std::fs::read_dir(home.path("state/jaunty/run")).unwrap().count();
+    assert_eq!(sockets, 0, "its socket goes with it");
+}
+
+#[test]
+fn two_panes_and_two_editors_of_a_project() {
+    let home = home();
+    let panes = [home.screen(&["--pane"]), home.screen(&["--pane"])];
+    for pane in &panes {
+        pane.shows("Follows a text editor");
+    }
+    let editors = [neovim(&home), neovim(&home)];
+    follows(&editors[0], &panes[0]);
+    follows(&editors[1], &panes[1]);
+    // It runs once; the other pane shows what it has.
+    editors[1].press(&["2G", "F5"]);
+    let shows = |pane: &Screen| pane.text().contains("Saltmarsh");
+    panes[0].until("rows in a pane", |_| panes.iter().any(shows));
+    let log = home.call(&["log", "--json"]).gives();
+    assert_eq!(log.lines().count(), 1, "{log}");
+    // One that is killed leaves a socket that nobody listens at: it is passed over and removed.
+    let alive = if panes[0].text().contains("Saltmarsh") { 0 } else { 1 };
+    panes[1 - alive].kill();
+    editors[0].press(&["5G", "F5"]);
+    panes[alive].shows("tide");
+    let sockets = || std::fs::read_dir(home.path("state/jaunty/run")).unwrap().count();
+    editors[0].press(&["2G"]);
+    panes[alive].until("the dead one's socket to go", |_| sockets() == 1);
+}
+
+#[test]
+fn a_shell_sends_statements_to_the_screen() {
+    let home = home();
+    let (_, refused) = home.call(&["send", "work.sql:2"]).exits(2);
+    assert!(refused.contains("no screen runs for this project"), "{refused}");
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    home.call(&["send", "work.sql:2"]).gives();
+    pane.shows("Saltmarsh");
+    home.call(&["send", "work.sql:5", "--connection", "ferry"]).gives();
+    pane.shows("tide");
+    let (_, refused) = home.call(&["send", "work.sql:2", "-c", "fery"]).exits(1);
+    assert!(refused.contains("no connection named"), "{refused}");
+    // A screen with a text of its own shows what ran there, and keeps its text.
+    pane.press(&["C-q"]).ends();
+    let screen = home.screen(&["work.sql"]);
+    screen.shows("-- names").press(&["C-g"]).shows("Saltmarsh");
+    let at = STATEMENTS.find("select name").unwrap();
+    let place = json!({"path": home.path("project/other.sql"), "version": 1, "at": at, "text": STATEMENTS});
+    let state = call(&home, "screen.follow", &place.to_string());
+    assert_eq!((&state["guest"], &state["run"]["rows"]), (&json!(false), &json!(3)));
+    let state = call(&home, "screen.act", r#"{"action": "logbook"}"#);
+    assert_eq!(state["connection"], "ferry");
+    screen.shows("logbook");
+    let (_, refused) = home.call(&["call", "screen.act", r#"{"action": "logbok"}"#]).exits(1);
+    assert!(refused.contains("no action is named logbok"), "{refused}");
+}
+
+/// A call that each method takes, and what its answer has to hold.
+fn calls(home: &Home) -> BTreeMap<&'static str, (Value, &'static str)> {
+    let out = home.path("project/out.csv");
+    let place = json!({"path": home.path("project/work.sql"), "version": 1, "at": 12, "text": STATEMENTS, "connection": "ferry"});
+    BTreeMap::from([
+        ("api.describe", (json!({}), "openrpc")),
+        ("connections.list", (json!({}), "\"name\":\"ferry\"")),
+        ("statements.list", (json!({"text": STATEMENTS, "connection": "ferry"}), "\"title\":\"names\"")),
+        ("statements.format", (json!({"text": "select   1"}), "select 1")),
+        (
+            "statements.problems",
+            (json!({"connection": "ferry", "text": "select nmae from ports"}), "\"near\":[\"name\"]"),
+        ),
+        ("complete", (json!({"connection": "ferry", "text": "select p. from ports p", "at": 9}), "berths")),
+        ("explain", (json!({"connection": "ferry", "text": "select name from ports", "at": 8}), "TEXT")),
+        (
+            "run",
+            (
+                json!({"connection": "ferry", "statement": "select :a as a", "values": {":a": "7"}}),
+                "\"outcome\":\"done\"",
+            ),
+        ),
+        ("run.stop", (json!({"connection": "ferry"}), "null")),
+        ("rows.page", (json!({"run": 1, "from": 0, "count": 5}), "\"of\":1")),
+        ("rows.export", (json!({"run": 1, "path": out}), "\"rows\":1")),
+        ("catalog.objects", (json!({"connection": "ferry", "like": "port"}), "\"name\":\"ports\"")),
+        ("catalog.object", (json!({"connection": "ferry", "name": "ports"}), "create table")),
+        ("logbook.find", (json!({"query": "connection=ferry"}), "\"run\":1")),
+        ("screen.state", (json!({}), "\"guest\":true")),
+        ("screen.actions", (json!({}), "run-statement")),
+        ("screen.act", (json!({"action": "theme"}), "\"guest\":true")),
+        ("screen.follow", (place.clone(), "select name")),
+        ("screen.run", (place, "select name")),
+    ])
+}
+
+#[test]
+fn every_method_of_the_interface_answers() {
+    let home = home();
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    let described: Value = serde_json::from_str(&home.call(&["serve", "--describe"]).gives()).unwrap();
+    let methods = described["methods"].as_array().unwrap();
+    let calls = calls(&home);
+    let names: Vec<&str> = methods.iter().map(|method| method["name"].as_str().unwrap()).collect();
+    let mut known: Vec<&str> = calls.keys().copied().collect();
+    let mut sorted = names.clone();
+    sorted.sort_unstable();
+    known.sort_unstable();
+    assert_eq!(sorted, known, "each method has a call here");
+    // A run comes first: others read it. By the socket of the screen, and without one.
+    let order = ["run"].into_iter().chain(names.iter().copied().filter(|name| *name != "run"));
+    for name in order {
+        let (params, expected) = &calls[name];
+        let answer = home.call(&["call", name, &params.to_string()]).gives();
+        assert!(answer.to_lowercase().contains(&expected.to_lowercase()), "{name}: {answer}");
+        let (_, refused) = home.call(&["call", name, r#"{"tide": 1}"#]).exits(2);
+        assert!(refused.contains("has no parameter tide"), "{name}: {refused}");
+    }
+    pane.press(&["C-q"]).ends();
+    std::fs::remove_file(home.path("project/out.csv")).unwrap();
+    let lines: Vec<String> = names
+        .iter()
+        .enumerate()
+        .map(|(id, name)| {
+            json!({"jsonrpc": "2.0", "id": id, "method": name, "params": calls[name].0}).to_string() + "\n"
+        })
+        .collect();
+    let answers = home.call(&["serve"]).input(&lines.concat()).gives();
+    let answers: Vec<Value> = answers.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let (answers, told): (Vec<_>, Vec<_>) = answers.into_iter().partition(|one| one.get("id").is_some());
+    assert!(!told.is_empty() && told.iter().all(|one| one["method"] == "run.progress"), "{told:?}");
+    for (name, answer) in names.iter().zip(&answers) {
+        let expected = calls[name].1;
+        match name.starts_with("screen.") {
+            true => assert!(answer["error"]["message"].as_str().unwrap().contains("no screen"), "{name}: {answer}"),
+            false => assert!(
+                answer["result"].to_string().to_lowercase().contains(&expected.to_lowercase()),
+                "{name}: {answer}"
+            ),
+        }
+    }
+    // The reference is that of the table.
+    let reference = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/api.md");
+    let printed = home.call(&["serve", "--markdown"]).gives();
+    assert_eq!(std::fs::read_to_string(reference).unwrap(), printed, "jaunty serve --markdown > docs/api.md");
+}
+
+#[test]
+fn what_programs_say_wrongly_is_answered() {
+    let home = Home::ferry();
+    let lines = [
+        json!({"jsonrpc": "2.0", "id": 1, "method": "run", "params": {"connection": "careful", "statement": "delete from ports"}}),
+        json!({"jsonrpc": "2.0", "id": 2, "method": "run", "params": {"connection": "fery", "statement": "select 1"}}),
+        json!({"jsonrpc": "2.0", "id": 3, "method": "run", "params": {"connection": "ferry", "statement": "select 1; select 2"}}),
+        json!({"jsonrpc": "2.0", "id": 4, "method": "run", "params": {"connection": "ferry", "statement": "select :a"}}),
+        json!({"jsonrpc": "2.0", "id": 5, "method": "run", "params": {"connection": "ferry", "statement": "select nothing"}}),
+        json!({"jsonrpc": "2.0", "id": 6, "method": "rows.page", "params": {"run": 99}}),
+        json!({"jsonrpc": "2.0", "id": 7, "method": "rows.export", "params": {"run": 1, "path": "x.nothing"}}),
+        json!({"jsonrpc": "2.0", "id": 8, "method": "complete", "params": {"connection": "ferry", "text": "é", "at": 1}}),
+        json!({"jsonrpc": "2.0", "id": 9, "method": "logbook.find", "params": {"query": "outcom=failed"}}),
+        json!({"jsonrpc": "2.0", "id": 10, "method": "statements.list", "params": {"text": "", "language": "tide"}}),
+        json!({"jsonrpc": "2.0", "id": 11, "method": "run", "params": {"connection": "careful", "statement": "delete from ports", "confirmed": true}}),
+    ];
+    let input: String = lines.iter().map(|line| format!("{line}\n")).collect();
+    let answers = home.call(&["serve"]).input(&format!("\u{0}\n{{\n{input}")).gives();
+    let told = |id: u64| {
+        let answers = answers.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        let answer = answers.into_iter().find(|one| one["id"] == id).unwrap();
+        answer["error"]["message"].as_str().map_or_else(|| answer["result"].to_string(), str::to_owned)
+    };
+    for (id, expected) in [
+        (1, "confirmed: true runs it"),
+        (2, "did you mean \"ferry\"?"),
+        (3, "is 2"),
+        (4, ":a has no value"),
+        (5, "\"outcome\":\"failed\""),
+        (6, "no run 99"),
+        (7, "no number 1"),
+        (8, "within a character"),
+        (9, "outcome"),
+        (10, "there are"),
+        (11, "\"changed\":3"),
+    ] {
+        assert!(told(id).contains(expected), "{id}: {}", told(id));
+    }
+}
+
+#[test]
+fn only_its_owner_reaches_a_screen() {
+    let home = home();
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    let folder = home.path("state/jaunty/run");
+    let socket: PathBuf = std::fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    let python = "import socket, sys\ns = socket.socket(socket.AF_UNIX)\ns.connect(sys.argv[1])\n\
+        s.sendall(b'{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"screen.state\"}\\n')\nprint(len(s.recv(9)))\n";
+    let ask = |through: &[&str]| {
+        let mut words = through.to_vec();
+        words.extend(["python3", "-c", python]);
+        let mut command = std::process::Command::new(words[0]);
+        command.args(&words[1..]).arg(&socket).output().unwrap()
+    };
+    assert_eq!(String::from_utf8_lossy(&ask(&["env"]).stdout).trim(), "9");
+    let own = std::process::Command::new("id").arg("-u").output().unwrap();
+    if String::from_utf8_lossy(&own.stdout).trim() != "0" {
+        // Only root can be another user for a moment; the check of the system's word has a test of its own.
+        return;
+    }
+    let nobody = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"];
+    assert!(!ask(&nobody).status.success(), "the folder is its owner's alone");
+    // Even with every permission open the other side is asked whose it is.
+    for folder in socket.ancestors().take_while(|folder| folder.starts_with(home.path(""))) {
+        let status = std::process::Command::new("chmod").arg("o+rwx").arg(folder).status().unwrap();
+        assert!(status.success());
+    }
+    let refused = ask(&nobody);
+    assert_ne!(String::from_utf8_lossy(&refused.stdout).trim(), "9", "{refused:?}");
+    pane.press(&["C-q"]).ends();
+}

@@ -1,0 +1,361 @@
+//! The interface for programs: every method with its parameters, declared once. What is asked is checked against this
+//! table, and the reference (`docs/api.md`) and the OpenRPC document come from it.
+//!
+//! To add a method: an entry here, and a function of that name in `service` (or, for `screen.*`, in the screen).
+
+use serde_json::{Map, Value, json};
+
+use crate::wire::{METHOD_NOT_FOUND, Refusal};
+
+/// The version of the interface: the second number grows with what is added, the first with what is changed.
+pub const VERSION: &str = "1.0";
+
+/// What a parameter is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Text.
+    Text,
+    /// A whole number from 0.
+    Number,
+    /// True or false.
+    Flag,
+    /// An object whose members are texts.
+    Texts,
+}
+
+impl Kind {
+    /// Its schema.
+    fn schema(self) -> Value {
+        match self {
+            Kind::Text => json!({"type": "string"}),
+            Kind::Number => json!({"type": "integer", "minimum": 0}),
+            Kind::Flag => json!({"type": "boolean"}),
+            Kind::Texts => json!({"type": "object", "additionalProperties": {"type": "string"}}),
+        }
+    }
+
+    fn word(self) -> &'static str {
+        match self {
+            Kind::Text => "text",
+            Kind::Number => "whole number",
+            Kind::Flag => "true or false",
+            Kind::Texts => "object of texts",
+        }
+    }
+
+    fn takes(self, value: &Value) -> bool {
+        match self {
+            Kind::Text => value.is_string(),
+            Kind::Number => value.is_u64(),
+            Kind::Flag => value.is_boolean(),
+            Kind::Texts => value.as_object().is_some_and(|all| all.values().all(Value::is_string)),
+        }
+    }
+}
+
+/// A parameter of a method.
+#[derive(Debug, Clone, Copy)]
+pub struct Param {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is.
+    pub kind: Kind,
+    /// Whether it has to be given.
+    pub required: bool,
+    /// What it says, in a line.
+    pub help: &'static str,
+}
+
+/// A method.
+#[derive(Debug, Clone, Copy)]
+pub struct Method {
+    /// Its name.
+    pub name: &'static str,
+    /// What it does, in a line.
+    pub help: &'static str,
+    /// Its parameters.
+    pub params: &'static [Param],
+    /// What it gives, in a line.
+    pub gives: &'static str,
+}
+
+const fn must(name: &'static str, kind: Kind, help: &'static str) -> Param {
+    Param { name, kind, required: true, help }
+}
+
+const fn may(name: &'static str, kind: Kind, help: &'static str) -> Param {
+    Param { name, kind, required: false, help }
+}
+
+const CONNECTION: Param = must("connection", Kind::Text, "The name of a profile");
+const RUN: Param = must("run", Kind::Number, "The number of a run in the logbook");
+const RESULT: Param = may("result", Kind::Number, "Which of its results with rows, from 1; the first without it");
+const TEXT: Param = must("text", Kind::Text, "The statements, or the one, as text");
+const PLACE: &[Param] = &[
+    must("path", Kind::Text, "The file of the text"),
+    must("at", Kind::Number, "The byte that the cursor is at"),
+    must("version", Kind::Number, "The version of the text, as the editor counts them"),
+    may("text", Kind::Text, "The text; without it the one of that version that was sent before"),
+    may("connection", Kind::Text, "The name of the profile that it runs on"),
+];
+
+/// All methods, in the order in which they are described.
+pub const METHODS: &[Method] = &[
+    Method {
+        name: "api.describe",
+        help: "Describes this interface as an OpenRPC document",
+        params: &[],
+        gives: "the document",
+    },
+    Method {
+        name: "connections.list",
+        help: "Lists the connections of the project and of the person; secrets are never shown",
+        params: &[],
+        gives: "profiles: name, engine, guard, group, label, note, file and line",
+    },
+    Method {
+        name: "statements.list",
+        help: "Finds the statements of a text",
+        params: &[
+            TEXT,
+            may("connection", Kind::Text, "The profile whose language it is"),
+            may("language", Kind::Text, "The language, where there is no connection"),
+        ],
+        gives: "statements: title, text, kind, and the bytes that they begin and end at",
+    },
+    Method {
+        name: "statements.format",
+        help: "Formats a statement",
+        params: &[
+            TEXT,
+            may("connection", Kind::Text, "The profile whose language it is"),
+            may("language", Kind::Text, "The language, where there is no connection"),
+        ],
+        gives: "text: the statement as it is written then",
+    },
+    Method {
+        name: "statements.problems",
+        help: "Tells what is wrong with a statement, without running it",
+        params: &[CONNECTION, TEXT],
+        gives: "problems: message, the bytes that they are about, and near names",
+    },
+    Method {
+        name: "complete",
+        help: "Proposes what could be written at a place of a statement",
+        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The byte that the cursor is at")],
+        gives: "the bytes that a proposal takes the place of, and proposals, the best first",
+    },
+    Method {
+        name: "explain",
+        help: "Tells what stands at a place of a statement: a word of the language, a function, a table, a column",
+        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The byte that the cursor is at")],
+        gives: "title and lines; null where nothing is known",
+    },
+    Method {
+        name: "run",
+        help: "Runs a statement and waits for its end; meanwhile run.progress is told",
+        params: &[
+            CONNECTION,
+            must("statement", Kind::Text, "One statement"),
+            may("title", Kind::Text, "Its title in the logbook"),
+            may("values", Kind::Texts, "Values of its parameters by their names, as a person writes them"),
+            may("confirmed", Kind::Flag, "Whether it runs although the connection's guard would ask"),
+        ],
+        gives: "the run: its number, outcome, rows, rows changed, duration, error, messages, and its results with their columns",
+    },
+    Method {
+        name: "run.stop",
+        help: "Stops what runs on a connection of this interface; rows that were fetched stay",
+        params: &[CONNECTION],
+        gives: "null",
+    },
+    Method {
+        name: "rows.page",
+        help: "Reads kept rows of a run, without asking its server",
+        params: &[
+            RUN,
+            RESULT,
+            may("from", Kind::Number, "The first row, from 0"),
+            may("count", Kind::Number, "How many, 100 without it and 10,000 at most"),
+            may(
+                "format",
+                Kind::Text,
+                "json (objects), or a format of text as of an export, or arrow (an IPC file in base64)",
+            ),
+        ],
+        gives: "the first row, how many there are in all, the columns, and rows (json) or content (other formats)",
+    },
+    Method {
+        name: "rows.export",
+        help: "Writes kept rows of a run to a file",
+        params: &[
+            RUN,
+            RESULT,
+            must("path", Kind::Text, "The file; its ending sets the format"),
+            may("format", Kind::Text, "The format, where the ending does not say it"),
+            may("options", Kind::Texts, "Options of the format, as for an out-line"),
+            may("replace", Kind::Flag, "Whether a file that is there is replaced"),
+        ],
+        gives: "rows: how many were written",
+    },
+    Method {
+        name: "catalog.objects",
+        help: "Lists what a database holds",
+        params: &[
+            CONNECTION,
+            may("like", Kind::Text, "Letters that the name has, in this order"),
+            may("schema", Kind::Text, "Only those of this schema"),
+            may("refresh", Kind::Flag, "Whether it is read anew first"),
+        ],
+        gives: "objects: schema, name, kind, rows and bytes as estimated, comment",
+    },
+    Method {
+        name: "catalog.object",
+        help: "Describes one object",
+        params: &[
+            CONNECTION,
+            must("name", Kind::Text, "Its name"),
+            may("schema", Kind::Text, "Its schema; without it the first that names are looked up in"),
+        ],
+        gives: "its columns, its shape in lines, and the statement that makes it",
+    },
+    Method {
+        name: "logbook.find",
+        help: "Searches runs of all connections, the newest first",
+        params: &[
+            may("query", Kind::Text, "As in the logbook: words, connection=…, outcome=…, day=…"),
+            may("count", Kind::Number, "How many, 50 without it"),
+        ],
+        gives: "runs, as `jaunty log --json` prints them",
+    },
+    Method {
+        name: "screen.state",
+        help: "Tells how things stand on the screen that listens",
+        params: &[],
+        gives: "connection, database, file, statement, run in sight, and what the last line says",
+    },
+    Method {
+        name: "screen.actions",
+        help: "Lists everything that a person can ask the screen for",
+        params: &[],
+        gives: "actions: name, title, help, keys and where they count",
+    },
+    Method {
+        name: "screen.act",
+        help: "Does an action of the screen",
+        params: &[must("action", Kind::Text, "Its name")],
+        gives: "the state after it",
+    },
+    Method {
+        name: "screen.follow",
+        help: "Shows what an editor's cursor is on",
+        params: PLACE,
+        gives: "the state after it",
+    },
+    Method {
+        name: "screen.run",
+        help: "Runs the statement that an editor's cursor is on, on the screen",
+        params: PLACE,
+        gives: "the state after it",
+    },
+];
+
+/// Finds a method, and holds what is given to its parameters: each has to be known, and of its kind.
+pub fn checked(name: &str, params: &Value) -> Result<(&'static Method, Map<String, Value>), Refusal> {
+    let Some(method) = METHODS.iter().find(|method| method.name == name) else {
+        let message = format!("no method is named {name}; api.describe lists them");
+        return Err(Refusal { code: METHOD_NOT_FOUND, message });
+    };
+    let given = match params {
+        Value::Null => Map::new(),
+        Value::Object(given) => given.clone(),
+        // By place, as JSON-RPC allows it.
+        Value::Array(values) if values.len() <= method.params.len() => {
+            method.params.iter().zip(values).map(|(param, value)| (param.name.to_owned(), value.clone())).collect()
+        }
+        _ => return Err(Refusal::params(format!("{name} takes an object with its parameters by their names"))),
+    };
+    for (key, value) in &given {
+        let Some(param) = method.params.iter().find(|param| param.name == key) else {
+            let known: Vec<&str> = method.params.iter().map(|param| param.name).collect();
+            let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+            return Err(Refusal::params(format!("{name} has no parameter {key}; it takes {known}")));
+        };
+        if !param.kind.takes(value) {
+            return Err(Refusal::params(format!("{key} has to be a {}", param.kind.word())));
+        }
+    }
+    match method.params.iter().find(|param| param.required && !given.contains_key(param.name)) {
+        Some(missing) => Err(Refusal::params(format!("{} is missing: {}", missing.name, missing.help))),
+        None => Ok((method, given)),
+    }
+}
+
+/// The interface as an OpenRPC document (<https://spec.open-rpc.org/>).
+pub fn described() -> Value {
+    let method = |method: &Method| {
+        let param = |param: &Param| json!({"name": param.name, "description": param.help, "required": param.required, "schema": param.kind.schema()});
+        json!({
+            "name": method.name,
+            "summary": method.help,
+            "paramStructure": "either",
+            "params": method.params.iter().map(param).collect::<Value>(),
+            "result": {"name": "result", "description": method.gives, "schema": {}},
+        })
+    };
+    json!({
+        "openrpc": "1.3.2",
+        "info": {"title": "Jaunty Quill", "version": VERSION},
+        "methods": METHODS.iter().map(method).collect::<Value>(),
+    })
+}
+
+/// The reference, as Markdown.
+pub fn markdown() -> String {
+    let mut text = format!(
+        "# The interface for programs\n\n\
+        Version {VERSION}. [JSON-RPC 2.0](https://www.jsonrpc.org/specification), one message a line: on standard input \
+        and output with `jaunty serve`, and on the socket of each screen that runs (`jaunty call METHOD '{{…}}'` finds the \
+        one of the project, or answers itself where none runs). Parameters go by name or by place; one that is not known \
+        is an error. `screen.*` needs a screen. While a statement runs `run.progress` is told: `{{\"run\", \"rows\", \
+        \"note\"}}`.\n\n\
+        This page comes from the table in `crates/serve/src/api.rs`; `jaunty serve --describe` prints it as an OpenRPC \
+        document.\n"
+    );
+    for method in METHODS {
+        text.push_str(&format!("\n## `{}`\n\n{}. Gives {}.\n", method.name, method.help, method.gives));
+        if !method.params.is_empty() {
+            text.push_str("\n| parameter | | |\n| --- | --- | --- |\n");
+        }
+        for param in method.params {
+            let must = if param.required { ", required" } else { "" };
+            text.push_str(&format!("| `{}` | {}{must} | {} |\n", param.name, param.kind.word(), param.help));
+        }
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_given_is_held_to_the_table() {
+        let refused = |name: &str, params: Value| checked(name, &params).map(drop).unwrap_err().message;
+        assert_eq!(refused("rnu", json!({})), "no method is named rnu; api.describe lists them");
+        assert_eq!(refused("run.stop", json!({})), "connection is missing: The name of a profile");
+        assert_eq!(refused("run.stop", json!({"connection": 7})), "connection has to be a text");
+        assert_eq!(
+            refused("run.stop", json!({"conection": "x"})),
+            "run.stop has no parameter conection; it takes connection"
+        );
+        assert_eq!(
+            refused("api.describe", json!([1])),
+            "api.describe takes an object with its parameters by their names"
+        );
+        assert_eq!(refused("rows.page", json!({"run": -1})), "run has to be a whole number");
+        let (_, given) = checked("run.stop", &json!(["ferry"])).unwrap();
+        assert_eq!(given["connection"], "ferry");
+        assert!(checked("connections.list", &Value::Null).is_ok());
+    }
+}
