@@ -69,9 +69,12 @@ pub type Screen = Box<dyn Fn(&str, &Map<String, Value>) -> Result<Value, Refusal
 pub struct Service {
     options: Options,
     screen: Option<Screen>,
-    sessions: Mutex<HashMap<(String, Option<PathBuf>), Arc<Session>>>,
+    sessions: Mutex<HashMap<Key, Arc<Session>>>,
     snippets: Vec<Snippet>,
 }
+
+/// A profile, by its name and its file.
+type Key = (String, Option<PathBuf>);
 
 /// A connection of this interface.
 struct Session {

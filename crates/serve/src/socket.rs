@@ -154,7 +154,8 @@ pub fn serve_lines(mut input: impl BufRead, output: impl Write + Send + 'static,
     let output = Arc::new(std::sync::Mutex::new(output));
     let tell: Tell = Arc::new(move |message: Value| {
         let mut output = output.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        writeln!(output, "{message}").and_then(|()| output.flush()).is_ok()
+        // In one piece: a message is many small ones as it is made.
+        output.write_all(format!("{message}\n").as_bytes()).and_then(|()| output.flush()).is_ok()
     });
     loop {
         let mut line = Vec::new();
@@ -201,7 +202,7 @@ pub fn ask(
     mut told: impl FnMut(&Value),
 ) -> io::Result<Result<Value, String>> {
     let message = json!({"jsonrpc": "2.0", "id": 1, "method": method, "params": params});
-    writeln!(stream.get_mut(), "{message}")?;
+    stream.get_mut().write_all(format!("{message}\n").as_bytes())?;
     loop {
         let mut line = String::new();
         if stream.by_ref().take(LONGEST).read_line(&mut line)? == 0 {
