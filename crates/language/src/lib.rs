@@ -9,6 +9,7 @@
 pub mod dialect;
 pub mod edit;
 pub mod help;
+pub mod host;
 pub mod lexer;
 pub mod outline;
 pub mod plan;

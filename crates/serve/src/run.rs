@@ -76,7 +76,7 @@ impl Server {
     fn run_statements(&mut self, given: &Given<'_>, to_here: bool) -> Result<Value, Refusal> {
         let text = self.given_text(given)?;
         let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
-        let at = given.position.map(|position| text.lines.byte(&text.rope, position));
+        let at = given.position.map(|position| text.byte(position));
         let range = match at {
             Some(at) => {
                 let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
@@ -106,7 +106,7 @@ impl Server {
                 let noted = || above.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
                 let last = || before.as_ref()?.get(name).cloned();
                 let value = written.or_else(noted).or_else(last).ok_or_else(|| {
-                    let mark = text.dialect().line_comments.first().copied().unwrap_or("--");
+                    let mark = text.comments().first().copied().unwrap_or("--");
                     let line = text.lines.line_of(*start) + 1;
                     Refusal::failed(format!(
                         "{name} has no value; give it in a comment above the statement at line {line}: {mark} {name} = …"
@@ -132,7 +132,7 @@ impl Server {
     /// Runs the statement on a screen that stands beside the editor.
     fn run_in_pane(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
         let text = self.given_text(given)?;
-        let at = given.position.map_or(0, |position| text.lines.byte(&text.rope, position));
+        let at = given.position.map_or(0, |position| text.byte(position));
         self.tell_panes(text, at, true);
         Ok(Value::Null)
     }
@@ -153,7 +153,7 @@ impl Server {
 
     fn run_given(&self, given: &Given<'_>) -> Result<Arc<Run>, Refusal> {
         let text = self.given_text(given)?;
-        let at = given.position.map_or(0, |position| text.lines.byte(&text.rope, position));
+        let at = given.position.map_or(0, |position| text.byte(position));
         self.run_at(text, at).ok_or_else(|| Refusal::failed("the statement here has not run"))
     }
 
@@ -379,8 +379,8 @@ fn values_above(text: &Text, start: usize) -> Vec<(String, ParameterValue)> {
     let mut found = Vec::new();
     let mut line = text.lines.line_of(start);
     while let Some(above) = line.checked_sub(1) {
-        let written = text.rope.byte_slice(text.lines.line(&text.rope, above)).to_string();
-        let inside = text.dialect().line_comments.iter().find_map(|mark| written.trim_start().strip_prefix(mark));
+        let written = text.written().byte_slice(text.line(above)).to_string();
+        let inside = text.comments().iter().find_map(|mark| written.trim_start().strip_prefix(mark));
         let Some(inside) = inside else { break };
         if let Some((name, value)) = inside.split_once('=') {
             found.push((name.trim().to_owned(), ParameterValue::read(value.trim())));

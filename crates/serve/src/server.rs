@@ -17,7 +17,7 @@ use crate::link::Link;
 use crate::panes::Panes;
 use crate::socket;
 use crate::state::{Event, Options, Server, Stage};
-use crate::text::{Text, dialect_of};
+use crate::text::{Text, language_of};
 use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
 
 /// How the server ended.
@@ -185,9 +185,9 @@ impl Server {
         match method {
             "textDocument/didOpen" => {
                 let text = document["text"].as_str().unwrap_or_default();
-                let dialect = dialect_of(uri, document["languageId"].as_str().unwrap_or_default());
+                let language = language_of(uri, document["languageId"].as_str().unwrap_or_default());
                 let version = document["version"].as_i64().unwrap_or_default();
-                let text = Text::new(uri, version, text, dialect, self.client.can.encoding);
+                let text = Text::new(uri, version, text, language, self.client.can.encoding);
                 self.texts.insert(uri.to_owned(), text);
                 self.connect(uri);
             }

@@ -156,7 +156,7 @@ impl Server {
     pub(crate) fn place(&self, params: &Value) -> Result<(&Text, usize), Refusal> {
         let text = self.text(params)?;
         let at = Position::of(&params["position"]).ok_or_else(|| Refusal::params("position is missing"))?;
-        Ok((text, text.lines.byte(&text.rope, at)))
+        Ok((text, text.byte(at)))
     }
 
     /// Asks something about the statement at a byte: of its text, where in the document it begins, where in it the

@@ -8,13 +8,14 @@ use std::time::Instant;
 
 use jaunty_core::problems::Problem;
 use jaunty_language::dialect::{self, Dialect};
+use jaunty_language::host::{self, Host};
 use jaunty_language::outline::{Change, Outline, StatementId};
 use jaunty_language::split::Statement;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use ropey::Rope;
 use serde_json::Value;
 
-use crate::place::{Encoding, Lines};
+use crate::place::{Encoding, Lines, Position};
 
 /// Lines at the top in which a comment may name the connection.
 const LINES_OF_CONNECTION: usize = 5;
@@ -26,8 +27,10 @@ pub struct Text {
     pub uri: String,
     /// Its version, as the editor counts them.
     pub version: i64,
-    /// The text.
+    /// The text; of program code only its statements, with everything else blanked out.
     pub rope: Rope,
+    /// The text as it is written, where that is program code, and its language.
+    code: Option<(Rope, &'static Host)>,
     /// Where its lines begin.
     pub lines: Lines,
     /// Its statements.
@@ -53,17 +56,79 @@ pub struct Troubles {
 
 impl Text {
     /// One that was opened.
-    pub fn new(uri: &str, version: i64, text: &str, dialect: &'static Dialect, encoding: Encoding) -> Text {
-        let rope = Rope::from_str(text);
+    pub fn new(uri: &str, version: i64, text: &str, language: Language, encoding: Encoding) -> Text {
+        let (dialect, code) = match language {
+            Language::Statements(dialect) => (dialect, None),
+            Language::Code(host) => (dialect::FALLBACK, Some((Rope::from_str(text), host))),
+        };
+        let rope = match &code {
+            Some((_, host)) => Rope::from_str(&host::masked(text, host)),
+            None => Rope::from_str(text),
+        };
         Text {
             uri: uri.to_owned(),
             version,
             lines: Lines::of(&rope, encoding),
             outline: Outline::new(&rope, dialect),
             rope,
+            code,
             link: None,
             troubles: Troubles { changed: Some(Instant::now()), ..Troubles::default() },
         }
+    }
+
+    /// The text as it is written.
+    pub fn written(&self) -> &Rope {
+        self.code.as_ref().map_or(&self.rope, |(written, _)| written)
+    }
+
+    /// Whether it is program code, in which statements stand.
+    pub fn is_code(&self) -> bool {
+        self.code.is_some()
+    }
+
+    /// Whether a byte lies where statements are written.
+    pub fn is_in_statements(&self, at: usize) -> bool {
+        !self.is_code() || self.statement_at(at).is_some()
+    }
+
+    /// What begins a comment to the end of a line of it.
+    pub fn comments(&self) -> &'static [&'static str] {
+        self.code.as_ref().map_or(self.dialect().line_comments, |(_, host)| host.line_comments)
+    }
+
+    /// The bytes of a line, its end left out.
+    pub fn line(&self, line: usize) -> Range<usize> {
+        self.lines.line(self.written(), line)
+    }
+
+    /// The byte of a place.
+    pub fn byte(&self, at: Position) -> usize {
+        self.lines.byte(self.written(), at)
+    }
+
+    /// The place of a byte.
+    pub fn position(&self, at: usize) -> Position {
+        self.lines.position(self.written(), at)
+    }
+
+    /// The bytes between two places of a message; none where it says none.
+    pub fn bytes(&self, range: &Value) -> Option<Range<usize>> {
+        self.lines.bytes(self.written(), range)
+    }
+
+    /// Two places, for a message.
+    pub fn range(&self, bytes: &Range<usize>) -> Value {
+        self.lines.range(self.written(), bytes)
+    }
+
+    /// The word at a byte.
+    pub fn word_at(&self, at: usize) -> String {
+        let rope = self.written();
+        let at = rope.byte_to_char(at.min(rope.len_bytes()));
+        let is_word = |c: &char| c.is_alphanumeric() || *c == '_';
+        let before: Vec<char> = rope.chars_at(at).reversed().take_while(is_word).collect();
+        before.into_iter().rev().chain(rope.chars_at(at).take_while(is_word)).collect()
     }
 
     /// Its file, where it has one.
@@ -89,20 +154,38 @@ impl Text {
     pub fn change(&mut self, change: &Value, encoding: Encoding) {
         let Some(put) = change.get("text").and_then(Value::as_str) else { return };
         let range = change.get("range").filter(|range| !range.is_null());
-        let Some(range) = range.and_then(|range| self.lines.bytes(&self.rope, range)) else {
-            if range.is_none() {
-                self.rope = Rope::from_str(put);
-                self.lines = Lines::of(&self.rope, encoding);
-                self.outline = Outline::new(&self.rope, self.dialect());
+        let range = match range {
+            Some(range) => match self.bytes(range) {
+                Some(range) => range,
+                None => return,
+            },
+            None => {
+                let language =
+                    self.code.as_ref().map_or(Language::Statements(self.dialect()), |(_, host)| Language::Code(host));
+                let dialect = self.dialect();
+                let whole = Text::new(&self.uri, self.version, put, language, encoding);
+                (self.rope, self.lines, self.outline, self.code) = (whole.rope, whole.lines, whole.outline, whole.code);
+                self.set_dialect(dialect);
                 self.touch(0);
+                return;
             }
-            return;
         };
-        let (from, to) = (self.rope.byte_to_char(range.start), self.rope.byte_to_char(range.end));
-        self.rope.remove(from..to);
-        self.rope.insert(from, put);
-        self.lines.update(&self.rope, range.start, range.len(), put.len());
-        self.outline.update(&self.rope, Change { at: range.start, removed: range.len(), inserted: put.len() });
+        let rope = self.code.as_mut().map_or(&mut self.rope, |(written, _)| written);
+        let (from, to) = (rope.byte_to_char(range.start), rope.byte_to_char(range.end));
+        rope.remove(from..to);
+        rope.insert(from, put);
+        self.lines.update(rope, range.start, range.len(), put.len());
+        match &self.code {
+            // A quote changes what all that follows is.
+            Some((written, host)) => {
+                self.rope = Rope::from_str(&host::masked(&written.to_string(), host));
+                self.outline = Outline::new(&self.rope, self.outline.dialect());
+            }
+            None => {
+                let change = Change { at: range.start, removed: range.len(), inserted: put.len() };
+                self.outline.update(&self.rope, change);
+            }
+        }
         self.touch(range.start + put.len());
     }
 
@@ -114,7 +197,10 @@ impl Text {
     /// The statement at a byte.
     pub fn statement_at(&self, at: usize) -> Option<(usize, &Statement)> {
         let index = self.outline.at(&self.rope, at)?;
-        Some((index, self.outline.statements().get(index)?))
+        let statement = self.outline.statements().get(index)?;
+        // Between literals there is code, which is of none.
+        let inside = !self.is_code() || (statement.start <= at && at <= statement.end);
+        inside.then_some((index, statement))
     }
 
     /// The identity of a statement.
@@ -129,9 +215,9 @@ impl Text {
 
     /// The connection that a comment at the top names: `-- connection: bookings-dev`.
     pub fn connection_line(&self) -> Option<String> {
-        let marks = self.dialect().line_comments;
+        let marks = self.comments();
         (0..LINES_OF_CONNECTION.min(self.lines.count())).find_map(|line| {
-            let line = self.rope.byte_slice(self.lines.line(&self.rope, line)).to_string();
+            let line = self.written().byte_slice(self.line(line)).to_string();
             let inside = marks.iter().find_map(|mark| line.trim_start().strip_prefix(mark))?;
             let name = inside.trim_start().strip_prefix("connection:")?.trim();
             (!name.is_empty()).then(|| name.to_owned())
@@ -140,16 +226,34 @@ impl Text {
 
     /// The line that names a connection.
     pub fn line_for(&self, connection: &str) -> String {
-        let mark = self.dialect().line_comments.first().copied().unwrap_or("--");
+        let mark = self.comments().first().copied().unwrap_or("--");
         format!("{mark} connection: {connection}\n")
     }
 }
 
-/// The dialect that a document is in, as far as its file and the editor's word for its language tell.
-pub fn dialect_of(uri: &str, language: &str) -> &'static Dialect {
-    let ending = path_of(uri).and_then(|path| Some(path.extension()?.to_str()?.to_owned()));
-    let by_ending = ending.and_then(|ending| dialect::by_extension(&ending));
-    by_ending.or_else(|| dialect::by_name(language)).unwrap_or(dialect::FALLBACK)
+/// What a document is written in.
+#[derive(Debug, Clone, Copy)]
+pub enum Language {
+    /// Statements of this dialect, unless its connection says another.
+    Statements(&'static Dialect),
+    /// Program code of this language, perhaps with statements in it.
+    Code(&'static Host),
+}
+
+/// What a document is written in, as far as its file and the editor's word for its language tell.
+pub fn language_of(uri: &str, language: &str) -> Language {
+    let ending = path_of(uri).and_then(|path| Some(path.extension()?.to_str()?.to_lowercase()));
+    let ending = ending.as_deref().unwrap_or_default();
+    let language = language.to_lowercase();
+    if let Some(host) = host::by_ending(ending).or_else(|| host::by_name(&language)) {
+        return Language::Code(host);
+    }
+    let known = dialect::by_extension(ending).or_else(|| dialect::by_name(&language));
+    match (known, language.is_empty() || language.contains("sql")) {
+        (Some(dialect), _) => Language::Statements(dialect),
+        (None, true) => Language::Statements(dialect::FALLBACK),
+        (None, false) => Language::Code(&host::PLAIN),
+    }
 }
 
 /// What is not written as it is in the path of a URI.
@@ -176,8 +280,8 @@ mod tests {
 
     #[test]
     fn changes_are_taken_in_where_they_are() {
-        let dialect = dialect_of("file:///x/a.sql", "sql");
-        let mut text = Text::new("file:///x/a.sql", 1, "select 1;\n\nselect é;\n", dialect, Encoding::Utf16);
+        let language = language_of("file:///x/a.sql", "sql");
+        let mut text = Text::new("file:///x/a.sql", 1, "select 1;\n\nselect é;\n", language, Encoding::Utf16);
         let range = |a: (u32, u32), b: (u32, u32)| json!({"start": {"line": a.0, "character": a.1}, "end": {"line": b.0, "character": b.1}});
         text.change(&json!({"range": range((2, 7), (2, 8)), "text": "port"}), Encoding::Utf16);
         assert_eq!(text.rope.to_string(), "select 1;\n\nselect port;\n");
@@ -191,6 +295,21 @@ mod tests {
         assert_eq!(text.rope.to_string(), "select 1;\nselect 2;\nselect port;\n");
         text.change(&json!({"text": "-- connection: ferry\nselect 7"}), Encoding::Utf16);
         assert_eq!(text.connection_line().as_deref(), Some("ferry"));
+    }
+
+    #[test]
+    fn code_is_read_by_its_statements() {
+        let language = language_of("file:///x/a.py", "python");
+        let mut text = Text::new("file:///x/a.py", 1, "é = 1\nq = 'select a from b'\n", language, Encoding::Utf16);
+        assert_eq!(text.statement_at(14).map(|(_, s)| s.text(&text.rope)).as_deref(), Some("select a from b"));
+        assert_eq!(text.word_at(1), "é");
+        let at = json!({"start": {"line": 0, "character": 1}, "end": {"line": 0, "character": 1}});
+        text.change(&json!({"range": at, "text": "ö"}), Encoding::Utf16);
+        assert_eq!(text.written().to_string(), "éö = 1\nq = 'select a from b'\n");
+        assert_eq!(text.position(4), Position { line: 0, column: 2 });
+        assert_eq!(text.outline.statements().len(), 1);
+        assert!(matches!(language_of("file:///x/README.md", "markdown"), Language::Code(_)));
+        assert!(matches!(language_of("untitled:1", ""), Language::Statements(_)));
     }
 
     #[test]

@@ -90,11 +90,11 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
     let mut all = Vec::new();
     if let Some(name) = text.connection_line().filter(|_| link.is_none()) {
         let message = format!("no connection is named {name}; `jaunty connections` lists them");
-        all.push(diagnostic(text, 0..text.lines.line(&text.rope, 0).end, 2, &message, None));
+        all.push(diagnostic(text, 0..text.line(0).end, 2, &message, None));
     }
     if let Some(State::Failed(error)) = link.map(|link| &link.state) {
         let message = format!("{}{}", error.step_words(), error.explain("", 1));
-        all.push(diagnostic(text, 0..text.lines.line(&text.rope, 0).end, 2, &message, error.code.as_deref()));
+        all.push(diagnostic(text, 0..text.line(0).end, 2, &message, error.code.as_deref()));
     }
     let statements: Vec<Statement> = text.outline.statements().iter().take(MOST).copied().collect();
     for statement in &statements {
@@ -167,7 +167,7 @@ fn told(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
 
 fn diagnostic(text: &Text, bytes: std::ops::Range<usize>, severity: u8, message: &str, code: Option<&str>) -> Value {
     let mut told = json!({
-        "range": text.lines.range(&text.rope, &bytes),
+        "range": text.range(&bytes),
         "severity": severity,
         "source": "jaunty",
         "message": clean_lines(message),

@@ -411,3 +411,42 @@ fn nothing_that_comes_ends_the_server() {
     assert!(editor.ask("textDocument/documentSymbol", json!({"textDocument": {"uri": uri}})).is_array());
     assert_eq!(editor.vanish(), Ended::Alone);
 }
+
+#[test]
+fn statements_are_found_in_program_code() {
+    let mut editor = ferry();
+    let text = "# connection: ferry\nclass Port(Model):  # \u{1f6a2}\n    def of(country):\n        # :country = Aldermere\n        \
+        q = f\"select nmae, id from ports where country = '{country}'\"; r = \"update available\"\n        return q\n";
+    editor.open("ports.py", text);
+    let told = editor.troubles(|told| told.contains("nmae"));
+    assert!(told.starts_with("4: ") && told.lines().count() == 1, "{told}");
+    let place = json!({"line": 4, "character": 24});
+    let wanted = json!({"textDocument": {"uri": editor.uri("ports.py")}, "context": {"diagnostics": []},
+        "range": {"start": place, "end": place}});
+    let actions = editor.ask("textDocument/codeAction", wanted);
+    let fix = actions.as_array().unwrap().iter().find(|one| one["title"] == "Change to name").unwrap();
+    let edit = &fix["edit"]["documentChanges"][0]["edits"][0];
+    let change = json!({"range": edit["range"], "text": edit["newText"]});
+    let document = json!({"uri": editor.uri("ports.py"), "version": 2});
+    editor.tell("textDocument/didChange", json!({"textDocument": document, "contentChanges": [change]}));
+    assert_eq!(editor.troubles(str::is_empty), "");
+    let text = text.replace("nmae", "name");
+    // What runs has the program's values as parameters.
+    let at = editor.at("ports.py", &text, "select name");
+    assert!(editor.run(&at).starts_with("1 row"));
+    assert!(editor.rows_that(|rows| rows.contains("Saltmarsh Quay")).contains("rows 1 to 1 of 1"));
+    let found = editor.ask("textDocument/completion", editor.at("ports.py", &text, "where ^"));
+    assert!(labels(&found).contains(&"country".to_owned()));
+    // Code around it is nobody's statement, but its words may be tables.
+    let found = editor.ask("textDocument/completion", editor.at("ports.py", &text, "return ^"));
+    assert_eq!(labels(&found), Vec::<String>::new());
+    let hover = editor.ask("textDocument/hover", editor.at("ports.py", &text, "Port("));
+    let said = hover["contents"]["value"].as_str().unwrap();
+    assert!(said.contains("table ports") && said.contains("(taken for Port)"), "{hover}");
+    let place = editor.ask("textDocument/definition", editor.at("ports.py", &text, "Port("));
+    assert!(place["uri"].as_str().unwrap().ends_with("/ports.sql"), "{place}");
+    let document = json!({"textDocument": {"uri": editor.uri("ports.py")}, "options": {}});
+    let symbols = editor.ask("textDocument/documentSymbol", document.clone());
+    assert_eq!(symbols.as_array().unwrap().len(), 1);
+    assert_eq!(editor.ask("textDocument/formatting", document), json!([]));
+}

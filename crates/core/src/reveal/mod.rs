@@ -2,4 +2,5 @@
 //! to ([`follow`]).
 
 pub mod follow;
+pub mod model;
 pub mod shape;

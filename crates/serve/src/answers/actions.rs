@@ -30,7 +30,7 @@ pub(super) fn edit_of(server: &Server, text: &Text, edits: Vec<Value>) -> Value 
 
 pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let text = server.text(params)?;
-    let range = text.lines.bytes(&text.rope, &params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
+    let range = text.bytes(&params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
     let (at, line) = (range.start, Position::of(&params["range"]["start"]));
     let only: Option<Vec<&str>> =
         params["context"]["only"].as_array().map(|kinds| kinds.iter().filter_map(Value::as_str).collect());
@@ -76,7 +76,7 @@ pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refu
 
 /// Names that could have been meant, for what is wrong at the place.
 fn near_names(text: &Text, params: &Value, server: &Server, put: &mut impl FnMut(&str, String, Value)) {
-    let Some(wanted) = text.lines.bytes(&text.rope, &params["range"]) else { return };
+    let Some(wanted) = text.bytes(&params["range"]) else { return };
     let Some((_, statement)) = text.statement_at(wanted.start) else { return };
     let Some(found) = text.troubles.found.get(&text.id_of(statement)) else { return };
     for problem in found.iter() {
@@ -85,8 +85,7 @@ fn near_names(text: &Text, params: &Value, server: &Server, put: &mut impl FnMut
             continue;
         }
         for near in &problem.near {
-            let edit =
-                json!({"range": text.lines.range(&text.rope, &bytes), "newText": text.dialect().name_as_written(near)});
+            let edit = json!({"range": text.range(&bytes), "newText": text.dialect().name_as_written(near)});
             put("quickfix", format!("Change to {near}"), json!({"edit": edit_of(server, text, vec![edit])}));
         }
     }
@@ -126,11 +125,13 @@ fn of_statement(
         }
         put("source", "All its rows as CSV".to_owned(), command("CSV", "jaunty.csv"));
         put("source", "All its rows as JSON, one object a line".to_owned(), command("JSON", "jaunty.json"));
-        let mark = text.dialect().line_comments.first().copied().unwrap_or("--");
+    }
+    if run.is_some_and(|run| run.kept_rows().is_some()) && !text.is_code() {
+        let mark = text.comments().first().copied().unwrap_or("--");
         let arrow = if mark == "--" { "-->".to_owned() } else { format!("{mark} -->") };
-        let line = text.lines.line(&text.rope, text.lines.line_of(statement.end));
+        let line = text.line(text.lines.line_of(statement.end));
         let stem = jaunty_core::export::target::name_of(&name);
-        let edit = json!({"range": text.lines.range(&text.rope, &(line.end..line.end)), "newText": format!("\n{arrow} {stem}.csv")});
+        let edit = json!({"range": text.range(&(line.end..line.end)), "newText": format!("\n{arrow} {stem}.csv")});
         put(
             "source",
             "Send its rows to a file with each run (out-line)".to_owned(),
@@ -144,7 +145,7 @@ fn of_statement(
         })
     };
     let as_edit = |edits: Edits| {
-        let one = |(range, new)| json!({"range": text.lines.range(&text.rope, &range), "newText": new});
+        let one = |(range, new)| json!({"range": text.range(&range), "newText": new});
         json!({"edit": edit_of(server, text, edits.into_iter().map(one).collect())})
     };
     let star = rewritten(&|written, cursor, around| expand_star(written, cursor, around).into_iter().collect());

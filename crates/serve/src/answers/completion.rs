@@ -31,6 +31,9 @@ fn number(kind: Kind) -> u8 {
 
 pub(super) fn complete(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let (text, at) = server.place(params)?;
+    if !text.is_in_statements(at) {
+        return Ok(json!({"isIncomplete": false, "items": []}));
+    }
     let (completion, start) =
         server.at(text, at, |statement, start, cursor, around| (completed(statement, cursor, around), start));
     // After a sign or a blank that was typed, a list comes only where what can stand there is one of a few.
@@ -39,7 +42,7 @@ pub(super) fn complete(server: &mut Server, params: &Value) -> Result<Value, Ref
         return Ok(json!({"isIncomplete": true, "items": []}));
     }
     let bytes = completion.replace.start + start..completion.replace.end + start;
-    let range = text.lines.range(&text.rope, &bytes);
+    let range = text.range(&bytes);
     let written = text.rope.byte_slice(bytes).to_string();
     let help = help::of(text.dialect());
     let uri = &text.uri;

@@ -2,13 +2,15 @@
 
 use std::time::SystemTime;
 
-use jaunty_core::complete::about::{about, call};
+use jaunty_core::complete::about::{about, call, table_about};
+use jaunty_core::reveal::model::object_of;
 use jaunty_core::words;
 use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
 use crate::rows::few_rows;
 use crate::state::Server;
+use crate::text::Text;
 use crate::wire::Refusal;
 
 /// A title and lines, as Markdown where the editor reads that.
@@ -43,6 +45,9 @@ fn escaped(text: &str) -> String {
 
 pub(super) fn hover(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let (text, at) = server.place(params)?;
+    if !text.is_in_statements(at) {
+        return Ok(revealed(server, text, at));
+    }
     let found = server.at(text, at, |statement, _, cursor, around| about(statement, cursor, around));
     let here = text.statement_at(at).map(|(_, statement)| *statement);
     // On its title and its first word a statement tells how it ran; elsewhere names come first.
@@ -62,8 +67,25 @@ pub(super) fn hover(server: &mut Server, params: &Value) -> Result<Value, Refusa
     Ok(found.map_or(Value::Null, |found| json!({"contents": markup(server, &found.title, &found.lines)})))
 }
 
+/// The table that a word of program code stands for, and that it is taken for it.
+fn revealed(server: &Server, text: &Text, at: usize) -> Value {
+    let word = text.word_at(at);
+    let catalog = server.link_of(text).and_then(|link| link.catalog.as_deref());
+    let found = catalog.and_then(|catalog| Some((catalog, object_of(&word, catalog)?)));
+    let Some((catalog, object)) = found else { return Value::Null };
+    let found = table_about(object, catalog, text.dialect());
+    let title = match object.name == word {
+        true => found.title,
+        false => format!("{} (taken for {word})", found.title),
+    };
+    json!({"contents": markup(server, &title, &found.lines)})
+}
+
 pub(super) fn signature(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let (text, at) = server.place(params)?;
+    if !text.is_in_statements(at) {
+        return Ok(Value::Null);
+    }
     let found = server.at(text, at, |statement, _, cursor, around| call(statement, cursor, around));
     let Some(found) = found else { return Ok(Value::Null) };
     // Columns of a label count what positions do.

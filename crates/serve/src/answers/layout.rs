@@ -18,12 +18,14 @@ const LARGEST: usize = 256 << 10;
 /// The edits that format statements of a document.
 fn edits(text: &Text, statements: &[Statement]) -> Value {
     let dialect = text.dialect();
-    let may = |s: &&Statement| s.closed && !dialect.ends_with_line && s.body_end - s.start <= LARGEST;
+    // Within a literal a line end is not written as one.
+    let may =
+        |s: &&Statement| !text.is_code() && s.closed && !dialect.ends_with_line && s.body_end - s.start <= LARGEST;
     let edit = |statement: &Statement| {
         let before = statement.text(&text.rope);
         let after = formatted(&before, dialect);
         let range = statement.start..statement.body_end;
-        (after != before).then(|| json!({"range": text.lines.range(&text.rope, &range), "newText": after}))
+        (after != before).then(|| json!({"range": text.range(&range), "newText": after}))
     };
     statements.iter().filter(may).filter_map(edit).collect()
 }
@@ -35,7 +37,7 @@ pub(super) fn format(server: &mut Server, params: &Value) -> Result<Value, Refus
 
 pub(super) fn format_range(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let text = server.text(params)?;
-    let range = text.lines.bytes(&text.rope, &params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
+    let range = text.bytes(&params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
     let within = match range.is_empty() {
         true => text.statement_at(range.start).map_or(0..0, |(index, _)| index..index + 1),
         false => text.outline.within(range),
@@ -46,7 +48,8 @@ pub(super) fn format_range(server: &mut Server, params: &Value) -> Result<Value,
 pub(super) fn folding(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let text = server.text(params)?;
     let mut found = Vec::new();
-    for statement in text.outline.statements() {
+    // Of program code its own server knows what folds.
+    for statement in text.outline.statements().iter().filter(|_| !text.is_code()) {
         let (first, last) = (text.lines.line_of(statement.start), text.lines.line_of(statement.end));
         if last > first {
             found.push(json!({"startLine": first, "endLine": last}));
@@ -65,10 +68,10 @@ pub(super) fn selection(server: &mut Server, params: &Value) -> Result<Value, Re
     let text = server.text(params)?;
     let positions = params["positions"].as_array().ok_or_else(|| Refusal::params("positions is missing"))?;
     let one = |position: &Value| {
-        let at = Position::of(position).map_or(0, |position| text.lines.byte(&text.rope, position));
-        let mut chosen = json!({"range": text.lines.range(&text.rope, &text.whole())});
+        let at = Position::of(position).map_or(0, |position| text.byte(position));
+        let mut chosen = json!({"range": text.range(&text.whole())});
         for range in around(text, at).into_iter().rev() {
-            chosen = json!({"range": text.lines.range(&text.rope, &range), "parent": chosen});
+            chosen = json!({"range": text.range(&range), "parent": chosen});
         }
         chosen
     };

@@ -6,6 +6,7 @@ use jaunty_core::buffers;
 use jaunty_core::catalog::templates;
 use jaunty_core::complete::Surroundings;
 use jaunty_core::complete::names::{Means, Named, alike, names as named, rename as renamed};
+use jaunty_core::reveal::model::object_of;
 use jaunty_core::reveal::shape::lines;
 use jaunty_language::outline::Outline;
 use jaunty_seam::catalog::{Catalog, Name, Object};
@@ -23,6 +24,9 @@ const MOST_FILES: usize = 2000;
 
 /// The name at a place and all that mean the same, by their bytes in the document.
 fn at_place(server: &Server, text: &Text, at: usize) -> Option<(Named, Vec<Named>)> {
+    if !text.is_in_statements(at) {
+        return None;
+    }
     server.at(text, at, |statement, start, cursor, around| {
         let (mut here, mut same) = alike(statement, cursor, around)?;
         for name in same.iter_mut().chain([&mut here]) {
@@ -34,9 +38,16 @@ fn at_place(server: &Server, text: &Text, at: usize) -> Option<(Named, Vec<Named
 
 pub(super) fn definition(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let (text, at) = server.place(params)?;
-    let Some((here, same)) = at_place(server, text, at) else { return Ok(Value::Null) };
+    let Some((here, same)) = at_place(server, text, at) else {
+        // A word of program code may stand for a table.
+        let word = text.word_at(at);
+        let link = server.link_of(text).filter(|_| !text.is_in_statements(at));
+        let found = link.and_then(|link| Some((link, object_of(&word, link.catalog.as_deref()?)?.to_name())));
+        let Some((link, name)) = found else { return Ok(Value::Null) };
+        return Ok(definition_of(server, link, &name, None)?.unwrap_or_default());
+    };
     if let Some(first) = same.iter().find(|name| name.defines) {
-        return Ok(json!({"uri": text.uri, "range": text.lines.range(&text.rope, &first.range)}));
+        return Ok(json!({"uri": text.uri, "range": text.range(&first.range)}));
     }
     let table = match &here.means {
         Means::Table(name) => Some(name),
@@ -111,7 +122,7 @@ pub(super) fn rows(server: &mut Server, params: &Value) -> Result<Value, Refusal
 pub(super) fn highlight(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let (text, at) = server.place(params)?;
     let Some((_, same)) = at_place(server, text, at) else { return Ok(Value::Null) };
-    let one = |name: &Named| json!({"range": text.lines.range(&text.rope, &name.range), "kind": if name.defines { 3 } else { 2 }});
+    let one = |name: &Named| json!({"range": text.range(&name.range), "kind": if name.defines { 3 } else { 2 }});
     Ok(same.iter().map(one).collect())
 }
 
@@ -124,7 +135,7 @@ pub(super) fn references(server: &mut Server, params: &Value) -> Result<Value, R
         _ => {
             let all = params["context"]["includeDeclaration"] != json!(false);
             let one = |name: &&Named| all || !name.defines;
-            let place = |name: &Named| json!({"uri": text.uri, "range": text.lines.range(&text.rope, &name.range)});
+            let place = |name: &Named| json!({"uri": text.uri, "range": text.range(&name.range)});
             return Ok(same.iter().filter(one).map(place).collect());
         }
     };
@@ -133,9 +144,7 @@ pub(super) fn references(server: &mut Server, params: &Value) -> Result<Value, R
     for other in server.texts.values().filter(|other| other.link == link) {
         let catalog = server.link_of(other).and_then(|link| link.catalog.as_deref());
         let ranges = standing_in(&other.rope, &other.outline, catalog, &wanted);
-        found.extend(
-            ranges.iter().map(|range| json!({"uri": other.uri, "range": other.lines.range(&other.rope, range)})),
-        );
+        found.extend(ranges.iter().map(|range| json!({"uri": other.uri, "range": other.range(range)})));
     }
     // Buffers that are not open, of the project and of this person.
     let dialect = text.dialect();
@@ -179,7 +188,7 @@ pub(super) fn prepare_rename(server: &mut Server, params: &Value) -> Result<Valu
     let Some((here, _)) = at_place(server, text, at) else { return Ok(Value::Null) };
     match here.means {
         Means::Alias(_) | Means::Cte(_) => Ok(json!({
-            "range": text.lines.range(&text.rope, &here.range),
+            "range": text.range(&here.range),
             "placeholder": text.rope.byte_slice(here.range.clone()).to_string(),
         })),
         _ => Ok(Value::Null),
@@ -194,7 +203,6 @@ pub(super) fn rename(server: &mut Server, params: &Value) -> Result<Value, Refus
         Ok(places.into_iter().map(|range| range.start + start..range.end + start).collect::<Vec<_>>())
     });
     let places = places.map_err(|why: String| Refusal::failed(why))?;
-    let edits: Vec<Value> =
-        places.iter().map(|range| json!({"range": text.lines.range(&text.rope, range), "newText": new})).collect();
+    let edits: Vec<Value> = places.iter().map(|range| json!({"range": text.range(range), "newText": new})).collect();
     Ok(super::actions::edit_of(server, text, edits))
 }

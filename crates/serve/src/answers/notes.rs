@@ -15,7 +15,7 @@ const MOST: usize = 5000;
 
 /// The statements of a range.
 fn within<'a>(text: &'a Text, params: &Value) -> &'a [Statement] {
-    let range = text.lines.bytes(&text.rope, &params["range"]).unwrap_or(text.whole());
+    let range = text.bytes(&params["range"]).unwrap_or(text.whole());
     text.outline.statements().get(text.outline.within(range)).unwrap_or_default()
 }
 
@@ -24,8 +24,8 @@ pub(super) fn hints(server: &mut Server, params: &Value) -> Result<Value, Refusa
     let Some(link) = server.link_of(text).filter(|link| !link.runs.is_empty()) else { return Ok(json!([])) };
     let hint = |statement: &Statement| {
         let run = link.runs.get(&text.id_of(statement))?;
-        let line = text.lines.line(&text.rope, text.lines.line_of(statement.end));
-        let at = text.lines.position(&text.rope, line.end);
+        let line = text.line(text.lines.line_of(statement.end));
+        let at = text.position(line.end);
         Some(json!({
             "position": at.to_json(),
             "label": words::note(run, SystemTime::now()),
@@ -40,7 +40,7 @@ pub(super) fn lenses(server: &mut Server, params: &Value) -> Result<Value, Refus
     let Some(link) = server.link_of(text) else { return Ok(json!([])) };
     let mut found = Vec::new();
     for statement in text.outline.statements().iter().take(MOST) {
-        let at = text.lines.position(&text.rope, statement.start).to_json();
+        let at = text.position(statement.start).to_json();
         let range = json!({"start": at, "end": at});
         let mut lens = |title: String, command: &str| {
             let command = json!({"title": title, "command": command, "arguments": [text.uri, at]});

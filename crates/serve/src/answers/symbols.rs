@@ -32,11 +32,11 @@ pub(super) fn of_document(server: &mut Server, params: &Value) -> Result<Value, 
     let nested = server.client.can.nested_symbols;
     let one = |statement: &Statement| {
         let name = name_of(text, statement);
-        let whole = text.lines.range(&text.rope, &(statement.top()..statement.end));
+        let whole = text.range(&(statement.top()..statement.end));
         let detail = statement.kind.word();
         if nested {
-            let line = text.lines.line(&text.rope, text.lines.line_of(statement.start));
-            let first = text.lines.range(&text.rope, &(statement.start..line.end.min(statement.end)));
+            let line = text.line(text.lines.line_of(statement.start));
+            let first = text.range(&(statement.start..line.end.min(statement.end)));
             json!({"name": name, "detail": detail, "kind": 12, "range": whole, "selectionRange": first})
         } else {
             json!({"name": name, "kind": 12, "location": {"uri": text.uri, "range": whole}})
@@ -70,7 +70,7 @@ pub(super) fn of_catalogs(server: &mut Server, params: &Value) -> Result<Value, 
         for statement in text.outline.statements().iter().filter(|statement| statement.title.is_some()) {
             let name = name_of(text, statement);
             if found.len() < 2 * MOST && fit(query, &name).is_some() {
-                let range = text.lines.range(&text.rope, &(statement.top()..statement.end));
+                let range = text.range(&(statement.top()..statement.end));
                 found.push(json!({"name": name, "kind": 12, "location": {"uri": text.uri, "range": range}}));
             }
         }

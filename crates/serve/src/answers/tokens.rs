@@ -19,7 +19,7 @@ pub(super) fn full(server: &mut Server, params: &Value) -> Result<Value, Refusal
 
 pub(super) fn range(server: &mut Server, params: &Value) -> Result<Value, Refusal> {
     let text = server.text(params)?;
-    let range = text.lines.bytes(&text.rope, &params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
+    let range = text.bytes(&params["range"]).ok_or_else(|| Refusal::params("range is missing"))?;
     Ok(json!({"data": told(text, range, server)}))
 }
 
@@ -53,13 +53,13 @@ fn told(text: &Text, range: Range<usize>, server: &Server) -> Vec<usize> {
         }
         let (first, last) = (text.lines.line_of(token.start), text.lines.line_of(token.end));
         for line in first..=last {
-            let bytes = text.lines.line(rope, line);
+            let bytes = text.line(line);
             let part = token.start.max(bytes.start)..token.end.min(bytes.end);
             if part.start >= part.end {
                 continue;
             }
-            let place = text.lines.position(rope, part.start);
-            let length = server.client.can.encoding.length_of(&rope.byte_slice(part).to_string());
+            let place = text.position(part.start);
+            let length = server.client.can.encoding.length_of(&text.written().byte_slice(part).to_string());
             let (line_before, column_before) = before;
             let down = place.line - line_before;
             let right = if down == 0 { place.column - column_before } else { place.column };

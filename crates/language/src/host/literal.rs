@@ -1,0 +1,286 @@
+//! Finding the literals of a text.
+
+use std::ops::Range;
+
+use super::{Host, Insert, Quote};
+
+/// A literal of a text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Literal {
+    /// Where it begins, with its prefix.
+    pub start: usize,
+    /// The bytes between its quotes.
+    pub inside: Range<usize>,
+    /// The byte after it.
+    pub end: usize,
+    /// What stands in it for something else: an escaped sign, or a value of the program.
+    pub parts: Vec<Part>,
+}
+
+/// Part of a literal that stands for something else.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Part {
+    /// Signs that stand for another one, which takes the last byte; none for a blank.
+    Escape(Range<usize>, Option<u8>),
+    /// A value, by its name as far as it has one.
+    Value(Range<usize>),
+}
+
+impl Literal {
+    /// What is written in it for a reader of SQL, in as many bytes.
+    pub(super) fn written(&self, text: &str) -> Vec<u8> {
+        let mut out = text.as_bytes().get(self.inside.clone()).unwrap_or_default().to_vec();
+        for (number, part) in self.parts.iter().enumerate() {
+            let (Part::Escape(range, _) | Part::Value(range)) = part;
+            let Some(bytes) = out.get_mut(range.start - self.inside.start..range.end - self.inside.start) else {
+                continue;
+            };
+            match part {
+                Part::Escape(_, sign) => {
+                    bytes.fill(b' ');
+                    // A name within escaped quotes must not get blanks: the one that closes it comes first.
+                    let before = self.parts.iter().take(number);
+                    let closes =
+                        before.filter(|part| matches!(part, Part::Escape(_, other) if other == sign)).count() % 2 == 1;
+                    let at = if closes { bytes.first_mut() } else { bytes.last_mut() };
+                    if let (Some(at), Some(sign)) = (at, sign) {
+                        *at = *sign;
+                    }
+                }
+                Part::Value(range) => {
+                    let name = name_of(text.get(range.clone()).unwrap_or_default(), number, bytes.len());
+                    bytes.fill(b' ');
+                    bytes.iter_mut().zip(name.bytes()).for_each(|(to, from)| *to = from);
+                    // The program writes the quotes of a text itself; a parameter has none.
+                    let around = [range.start.checked_sub(self.inside.start + 1), Some(range.end - self.inside.start)];
+                    if around.iter().all(|at| at.is_some_and(|at| out.get(at) == Some(&b'\''))) {
+                        around.iter().flatten().for_each(|at| out[*at] = b' ');
+                    }
+                }
+            }
+        }
+        out
+    }
+}
+
+/// A parameter for a value: by the last name in it where there is room, else by its number.
+fn name_of(written: &str, number: usize, room: usize) -> String {
+    let mut words = written.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
+    let word = words.rfind(|word| !word.is_empty() && !word.starts_with(|c: char| c.is_ascii_digit()));
+    let name = format!(":{}", word.unwrap_or_default().to_ascii_lowercase());
+    match name.len() > 1 && name.len() <= room {
+        true => name,
+        false => format!(":{}", char::from(b'a' + (number % 26) as u8)),
+    }
+}
+
+/// All literals, in order.
+pub(super) fn literals(text: &str, host: &Host) -> Vec<Literal> {
+    let bytes = text.as_bytes();
+    let mut found = Vec::new();
+    let mut at = 0;
+    while at < bytes.len() {
+        let rest = bytes.get(at..).unwrap_or_default();
+        if host.line_comments.iter().any(|open| rest.starts_with(open.as_bytes())) && !is_url(text, at) {
+            at += rest.iter().position(|byte| *byte == b'\n').unwrap_or(rest.len());
+            continue;
+        }
+        if let Some((open, close)) = host.block_comment.filter(|(open, _)| rest.starts_with(open.as_bytes())) {
+            at = find(bytes, at + open.len(), close).map_or(bytes.len(), |end| end + close.len());
+            continue;
+        }
+        if host.here
+            && let Some(literal) = here(text, at, host)
+        {
+            at = literal.end;
+            found.push(literal);
+            continue;
+        }
+        // A sign in single quotes, where those are no text: `'"'`.
+        let is_sign = rest.first() == Some(&b'\'') && !host.quotes.iter().any(|quote| quote.open == "'");
+        if is_sign && let Some(end) = sign(rest) {
+            at += end;
+            continue;
+        }
+        match host.quotes.iter().find_map(|quote| Some((quote, opens(text, at, quote)?))) {
+            Some((quote, start)) => {
+                let literal = literal(bytes, start, at, quote);
+                at = literal.end.max(at + 1);
+                found.push(literal);
+            }
+            None => at += 1,
+        }
+    }
+    found
+}
+
+/// `//` behind a colon is none of a comment.
+fn is_url(text: &str, at: usize) -> bool {
+    text.as_bytes().get(at) == Some(&b'/') && at > 0 && text.as_bytes().get(at - 1) == Some(&b':')
+}
+
+/// The length of a sign in single quotes, as `'x'` or `'\n'`.
+fn sign(rest: &[u8]) -> Option<usize> {
+    let escaped = rest.get(1) == Some(&b'\\');
+    let from = if escaped { 3 } else { 2 };
+    (from..from + 8).find(|at| rest.get(*at) == Some(&b'\'')).map(|at| at + 1).filter(|end| escaped || *end <= 6)
+}
+
+/// Where a literal begins whose quote stands at `at`, with its prefix before it.
+fn opens(text: &str, at: usize, quote: &Quote) -> Option<usize> {
+    let bytes = text.as_bytes();
+    if !bytes.get(at..)?.starts_with(quote.open.as_bytes()) {
+        return None;
+    }
+    let mut start = at;
+    let mut left = quote.prefix.len();
+    while left > 0 {
+        let before = start.checked_sub(1)?;
+        let sign = bytes.get(before)?.to_ascii_lowercase();
+        if !quote.prefix.bytes().any(|one| one == sign) {
+            return None;
+        }
+        start = before;
+        left -= 1;
+    }
+    // A longer word before it is none of it.
+    let word = |byte: &u8| byte.is_ascii_alphanumeric() || *byte == b'_';
+    let prefixed = !quote.prefix.is_empty() && start > 0 && bytes.get(start - 1).is_some_and(word);
+    (!prefixed).then_some(start)
+}
+
+fn find(bytes: &[u8], from: usize, wanted: &str) -> Option<usize> {
+    let rest = bytes.get(from..)?;
+    rest.windows(wanted.len()).position(|part| part == wanted.as_bytes()).map(|at| from + at)
+}
+
+/// The literal that begins at `start` and whose quote stands at `quote_at`.
+fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Literal {
+    let from = quote_at + quote.open.len();
+    let one_line = quote.open.len() == 1 && quote.escapes && quote.open != "`";
+    let mut parts = Vec::new();
+    let mut at = from;
+    while at < bytes.len() {
+        let rest = bytes.get(at..).unwrap_or_default();
+        if rest.starts_with(quote.close.as_bytes()) {
+            if quote.doubled && rest.get(1) == rest.first() {
+                parts.push(Part::Escape(at..at + 2, rest.first().copied()));
+                at += 2;
+                continue;
+            }
+            return Literal { start, inside: from..at, end: at + quote.close.len(), parts };
+        }
+        // Of braces that would hold a value, two stand for one.
+        let doubled = rest.first().filter(|brace| matches!(brace, b'{' | b'}') && rest.get(1) == Some(brace));
+        let holds = |insert: &Insert| matches!(insert, Insert::Between("{", ..));
+        if let Some(brace) = doubled.filter(|_| quote.inserts.iter().any(holds)) {
+            parts.push(Part::Escape(at..at + 2, Some(*brace)));
+            at += 2;
+            continue;
+        }
+        if let Some(end) = quote.inserts.iter().find_map(|insert| inserted(rest, *insert)) {
+            parts.push(Part::Value(at..at + end));
+            at += end;
+            continue;
+        }
+        match rest.first() {
+            Some(b'\\') if quote.escapes => {
+                let sign = rest.get(1).copied();
+                // What is not ASCII stands for itself, whole.
+                let sign = sign.filter(|sign| sign.is_ascii() && !matches!(sign, b'n' | b't' | b'r' | b'\n' | b'\r'));
+                let length = if rest.get(1).is_none_or(u8::is_ascii) { rest.len().min(2) } else { 1 };
+                let keeps_line = rest.get(1).is_some_and(|sign| matches!(sign, b'\n' | b'\r'));
+                parts.push(Part::Escape(at..at + if keeps_line { 1 } else { length }, sign.filter(|_| length == 2)));
+                at += if keeps_line { 1 } else { length };
+            }
+            // Nobody closed it: the rest is not of it.
+            Some(b'\n') if one_line && !host_lets_lines(quote) => {
+                return Literal { start, inside: from..from, end: at, parts: Vec::new() };
+            }
+            _ => at += 1,
+        }
+    }
+    Literal { start, inside: from..from, end: bytes.len(), parts: Vec::new() }
+}
+
+/// Whether a literal in simple quotes may go over lines: those of shells and of languages with values in them do.
+fn host_lets_lines(quote: &Quote) -> bool {
+    quote.inserts.iter().any(|insert| matches!(insert, Insert::Dollar | Insert::Between("#{", ..)))
+        || quote.open == "'"
+        || quote.open == "\""
+}
+
+/// The length of what stands for a value at the beginning of these bytes.
+fn inserted(rest: &[u8], insert: Insert) -> Option<usize> {
+    match insert {
+        Insert::Dollar => {
+            let name = rest.strip_prefix(b"$")?;
+            let length = name.iter().take_while(|byte| byte.is_ascii_alphanumeric() || **byte == b'_').count();
+            // `$1` is a place of SQL itself.
+            let is_name = name.first().is_some_and(|byte| byte.is_ascii_alphabetic() || *byte == b'_');
+            is_name.then_some(1 + length)
+        }
+        Insert::Between(open, opening, closing) => {
+            if !rest.starts_with(open.as_bytes()) {
+                return None;
+            }
+            // `{{` stands for a brace.
+            if open == "{" && rest.get(1) == Some(&b'{') {
+                return None;
+            }
+            let mut depth = 1;
+            for (at, byte) in rest.iter().enumerate().skip(open.len()) {
+                match *byte {
+                    byte if byte == opening => depth += 1,
+                    byte if byte == closing => depth -= 1,
+                    b'\n' => return None,
+                    _ => {}
+                }
+                if depth == 0 {
+                    return Some(at + 1);
+                }
+            }
+            None
+        }
+    }
+}
+
+/// A text that `<<SQL` begins, `<<~SQL`, `<<-SQL`, `<<<SQL` or one of these with quotes around the word.
+fn here(text: &str, at: usize, host: &Host) -> Option<Literal> {
+    let rest = text.get(at..)?.strip_prefix("<<")?;
+    let rest = rest.trim_start_matches(['<', '~', '-']);
+    let quoted = rest.starts_with(['\'', '"']);
+    let word = rest.trim_start_matches(['\'', '"']);
+    let length = word.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'_').count();
+    let word = word.get(..length).filter(|word| word.starts_with(|c: char| c.is_ascii_alphabetic()))?;
+    let begins = at + text.get(at..)?.find('\n')? + 1;
+    let mut line = begins;
+    let close = loop {
+        let written = text.get(line..)?.lines().next()?;
+        let end = written.trim().trim_end_matches([';', ',', ')']);
+        if end == word {
+            break line;
+        }
+        line += text.get(line..)?.find('\n')? + 1;
+    };
+    let inserts: &[Insert] = match (quoted, host.name) {
+        (true, _) => &[],
+        (false, "ruby") => super::HASH_BRACES,
+        (false, _) => super::DOLLARS,
+    };
+    let bytes = text.as_bytes();
+    let mut parts = Vec::new();
+    let mut inside = begins;
+    while inside < close {
+        let rest = bytes.get(inside..close).unwrap_or_default();
+        match inserts.iter().find_map(|insert| inserted(rest, *insert)) {
+            Some(length) => {
+                parts.push(Part::Value(inside..inside + length));
+                inside += length;
+            }
+            None => inside += 1,
+        }
+    }
+    // The word that ends it stands where a closing quote would.
+    Some(Literal { start: at, inside: begins..close, end: close, parts })
+}

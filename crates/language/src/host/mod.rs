@@ -1,0 +1,355 @@
+//! Statements of SQL inside the string literals of program code.
+//!
+//! [`masked`] gives the text with everything else blanked out, byte for byte: what finds, judges and runs statements in
+//! a text of SQL does so in it, and places are the same in both. A value that the program puts into a literal becomes
+//! a parameter.
+//!
+//! To add a language: an entry in [`HOSTS`], and a case in `cases.txt`.
+
+mod literal;
+mod looks;
+
+use literal::{Literal, literals};
+use looks::{is_marked, looks_like_sql, mark_within};
+
+/// What stands in a literal for a value of the program.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Insert {
+    /// From these signs to the closing one, with others of its kind inside: `${…}`, `#{…}`, `\(…)`, `{…}`.
+    Between(&'static str, u8, u8),
+    /// A name behind a dollar sign: `$port`.
+    Dollar,
+}
+
+/// A kind of literal.
+#[derive(Debug, Clone, Copy)]
+pub struct Quote {
+    /// What may stand before its opening quote, the letters in any order and case; empty for nothing.
+    pub prefix: &'static str,
+    /// The opening quote.
+    pub open: &'static str,
+    /// The closing one.
+    pub close: &'static str,
+    /// Whether a backslash takes the next sign out of its meaning.
+    pub escapes: bool,
+    /// Whether the closing quote stands for itself where it is doubled.
+    pub doubled: bool,
+    /// What stands for values in it.
+    pub inserts: &'static [Insert],
+}
+
+/// A programming language, as far as its literals go.
+#[derive(Debug)]
+pub struct Host {
+    /// Its name, as editors say it.
+    pub name: &'static str,
+    /// Other such names.
+    pub also: &'static [&'static str],
+    /// The endings of its files.
+    pub endings: &'static [&'static str],
+    /// What begins a comment to the end of the line.
+    pub line_comments: &'static [&'static str],
+    /// What begins and ends a longer one.
+    pub block_comment: Option<(&'static str, &'static str)>,
+    /// Its literals; of two that fit the first counts.
+    pub quotes: &'static [Quote],
+    /// Whether `<<SQL` begins a text that ends with that word alone on a line.
+    pub here: bool,
+    /// What may stand between two literals that are one text, beside blanks.
+    pub joins: &'static [u8],
+}
+
+const fn plain(open: &'static str) -> Quote {
+    Quote { prefix: "", open, close: open, escapes: true, doubled: false, inserts: &[] }
+}
+
+const fn raw(open: &'static str) -> Quote {
+    Quote { escapes: false, ..plain(open) }
+}
+
+const fn with(quote: Quote, inserts: &'static [Insert]) -> Quote {
+    Quote { inserts, ..quote }
+}
+
+const fn after(prefix: &'static str, quote: Quote) -> Quote {
+    Quote { prefix, ..quote }
+}
+
+const BRACES: &[Insert] = &[Insert::Between("{", b'{', b'}')];
+const DOLLAR_BRACES: &[Insert] = &[Insert::Between("${", b'{', b'}')];
+const DOLLARS: &[Insert] = &[Insert::Between("${", b'{', b'}'), Insert::Dollar];
+const HASH_BRACES: &[Insert] = &[Insert::Between("#{", b'{', b'}')];
+const SLASH_PARENS: &[Insert] = &[Insert::Between("\\(", b'(', b')')];
+const C_COMMENTS: (&[&str], Option<(&str, &str)>) = (&["//"], Some(("/*", "*/")));
+
+const SCRIPT: &[Quote] = &[with(plain("`"), DOLLAR_BRACES), plain("\""), plain("'")];
+
+/// All languages.
+pub static HOSTS: &[Host] = &[
+    Host {
+        name: "rust",
+        also: &[],
+        endings: &["rs"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[
+            after("r", Quote { close: "\"##", ..raw("##\"") }),
+            after("r", Quote { close: "\"#", ..raw("#\"") }),
+            after("r", raw("\"")),
+            with(plain("\""), BRACES),
+        ],
+        here: false,
+        joins: b"",
+    },
+    Host {
+        name: "python",
+        also: &[],
+        endings: &["py", "pyi"],
+        line_comments: &["#"],
+        block_comment: None,
+        quotes: &[
+            after("rf", with(raw("\"\"\""), BRACES)),
+            after("rf", with(raw("'''"), BRACES)),
+            after("f", with(plain("\"\"\""), BRACES)),
+            after("f", with(plain("'''"), BRACES)),
+            after("r", raw("\"\"\"")),
+            after("r", raw("'''")),
+            plain("\"\"\""),
+            plain("'''"),
+            after("rf", with(raw("\""), BRACES)),
+            after("rf", with(raw("'"), BRACES)),
+            after("f", with(plain("\""), BRACES)),
+            after("f", with(plain("'"), BRACES)),
+            after("r", raw("\"")),
+            after("r", raw("'")),
+            plain("\""),
+            plain("'"),
+        ],
+        here: false,
+        joins: b"+\\",
+    },
+    Host {
+        name: "javascript",
+        also: &["javascriptreact"],
+        endings: &["js", "mjs", "cjs", "jsx"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: SCRIPT,
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "typescript",
+        also: &["typescriptreact"],
+        endings: &["ts", "tsx", "mts", "cts"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: SCRIPT,
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "go",
+        also: &[],
+        endings: &["go"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[raw("`"), plain("\"")],
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "java",
+        also: &[],
+        endings: &["java"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[plain("\"\"\""), plain("\"")],
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "kotlin",
+        also: &[],
+        endings: &["kt", "kts"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[with(raw("\"\"\""), DOLLARS), with(plain("\""), DOLLARS)],
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "csharp",
+        also: &["cs"],
+        endings: &["cs"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[
+            after("$", with(raw("\"\"\""), BRACES)),
+            raw("\"\"\""),
+            after("$@", Quote { doubled: true, ..with(raw("\""), BRACES) }),
+            after("@", Quote { doubled: true, ..raw("\"") }),
+            after("$", with(plain("\""), BRACES)),
+            plain("\""),
+        ],
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "php",
+        also: &[],
+        endings: &["php"],
+        line_comments: &["//", "#"],
+        block_comment: C_COMMENTS.1,
+        quotes: &[with(plain("\""), &[Insert::Between("{$", b'{', b'}'), Insert::Dollar]), plain("'")],
+        here: true,
+        joins: b".",
+    },
+    Host {
+        name: "ruby",
+        also: &[],
+        endings: &["rb", "rake"],
+        line_comments: &["#"],
+        block_comment: None,
+        quotes: &[with(plain("\""), HASH_BRACES), plain("'")],
+        here: true,
+        joins: b"+\\",
+    },
+    Host {
+        name: "swift",
+        also: &[],
+        endings: &["swift"],
+        line_comments: C_COMMENTS.0,
+        block_comment: C_COMMENTS.1,
+        quotes: &[with(plain("\"\"\""), SLASH_PARENS), with(plain("\""), SLASH_PARENS)],
+        here: false,
+        joins: b"+",
+    },
+    Host {
+        name: "shellscript",
+        also: &["sh", "bash", "zsh", "shell", "shell-script"],
+        endings: &["sh", "bash", "zsh"],
+        line_comments: &["#"],
+        block_comment: None,
+        quotes: &[with(plain("\""), DOLLARS), raw("'")],
+        here: true,
+        joins: b"\\",
+    },
+];
+
+/// Text in no language: words of it can be looked up, and it has no statements.
+pub static PLAIN: Host = Host {
+    name: "plaintext",
+    also: &[],
+    endings: &[],
+    line_comments: &["#"],
+    block_comment: None,
+    quotes: &[],
+    here: false,
+    joins: b"",
+};
+
+/// The language that editors call so.
+pub fn by_name(name: &str) -> Option<&'static Host> {
+    HOSTS.iter().find(|host| host.name == name || host.also.contains(&name))
+}
+
+/// The language of files with this ending.
+pub fn by_ending(ending: &str) -> Option<&'static Host> {
+    HOSTS.iter().find(|host| host.endings.contains(&ending))
+}
+
+/// The text with everything but its statements blanked out: as many bytes, the same lines, and a semicolon where the
+/// closing quote of a statement was.
+pub fn masked(text: &str, host: &Host) -> String {
+    let found = literals(text, host);
+    let mut out: Vec<u8> = text.bytes().map(|byte| if matches!(byte, b'\n' | b'\r') { byte } else { b' ' }).collect();
+    let mut at = 0;
+    while at < found.len() {
+        let parts = joined(text, &found, at, host);
+        let all: Vec<u8> = parts.iter().flat_map(|literal| literal.written(text)).collect();
+        let whole = String::from_utf8_lossy(&all);
+        if parts.first().is_some_and(|first| is_marked(text, first, &whole)) || looks_like_sql(&whole) {
+            for (number, literal) in parts.iter().enumerate() {
+                let mut written = literal.written(text);
+                if let Some(mark) = mark_within(&whole).filter(|_| number == 0)
+                    && let Some(mark) = written.get_mut(mark)
+                {
+                    mark.fill(b' ');
+                }
+                if let Some(out) = out.get_mut(literal.inside.clone()) {
+                    out.copy_from_slice(&written);
+                }
+            }
+            if let Some(end) = parts.last().and_then(|last| out.get_mut(last.inside.end))
+                && *end == b' '
+            {
+                *end = b';';
+            }
+        }
+        at += parts.len();
+    }
+    // Of characters only whole ones were kept.
+    String::from_utf8(out).unwrap_or_default()
+}
+
+/// The literals that are one text with the one at `at`.
+fn joined<'a>(text: &str, all: &'a [Literal], at: usize, host: &Host) -> &'a [Literal] {
+    let mut end = at + 1;
+    while let (Some(before), Some(next)) = (all.get(end - 1), all.get(end)) {
+        let between = text.get(before.end..next.start).unwrap_or("x");
+        let joins = !host.joins.is_empty() || host.name == "python";
+        if !joins || !between.bytes().all(|byte| byte.is_ascii_whitespace() || host.joins.contains(&byte)) {
+            break;
+        }
+        // On one line nothing but a sign joins two.
+        if !between.contains('\n') && !between.bytes().any(|byte| host.joins.contains(&byte)) && host.name != "python" {
+            break;
+        }
+        end += 1;
+    }
+    all.get(at..end).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::dialect::POSTGRES;
+    use crate::outline::Outline;
+
+    /// Each case: a language, its code, and the statements that are found in it.
+    const CASES: &str = include_str!("cases.txt");
+
+    #[test]
+    fn statements_are_found_in_code() {
+        let mut cases = 0;
+        for case in CASES.split("\n====\n") {
+            let (head, rest) = case.trim_start().split_once('\n').unwrap();
+            let (code, expected) = rest.split_once("\n----\n").unwrap();
+            let host = by_name(head.trim()).unwrap_or_else(|| panic!("{head}"));
+            let masked = masked(code, host);
+            assert_eq!(masked.len(), code.len(), "{head}");
+            let rope = ropey::Rope::from_str(&masked);
+            let outline = Outline::new(&rope, &POSTGRES);
+            let blanks = |text: String| text.split_whitespace().collect::<Vec<_>>().join(" ");
+            let found: Vec<String> = outline.statements().iter().map(|s| blanks(s.text(&rope))).collect();
+            assert_eq!(found.join("\n"), expected.trim_end(), "{head}\n{code}");
+            cases += 1;
+        }
+        assert!(cases >= 20);
+        assert!(HOSTS.iter().all(|host| CASES.contains(&format!("\n{}\n", host.name)) || CASES.starts_with(host.name)));
+    }
+
+    proptest! {
+        #[test]
+        fn places_stay_where_they_are(text in "[a-z\"'`\\\\{}$#()/*\n é🚢<SQL]{0,80}") {
+            for host in HOSTS {
+                let masked = masked(&format!("q = \"select a from b where {text}"), host);
+                prop_assert_eq!(masked.len(), text.len() + 27);
+                prop_assert_eq!(masked.matches('\n').count(), text.matches('\n').count());
+            }
+        }
+    }
+}
