@@ -84,6 +84,18 @@ pub enum Command {
         #[arg(long)]
         markdown: bool,
     },
+    /// Write what a shell needs to complete this program's words, names of connections among them
+    Completions {
+        /// The shell
+        #[arg(value_parser = ["bash", "zsh", "fish"])]
+        shell: String,
+    },
+    /// Write the manual pages, one for each command, into a folder
+    Man {
+        /// The folder; without one the page of the program itself is printed
+        #[arg(value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
     /// Open the demonstration: an invented ferry company, created in seconds
     Demo(Demo),
 }
@@ -223,7 +235,11 @@ pub struct Connections {
 #[derive(Debug, Subcommand)]
 pub enum ConnectionsAct {
     /// List all connections
-    List,
+    List {
+        /// Only their names, one a line
+        #[arg(long)]
+        names: bool,
+    },
     /// Connect, report what was found or which step failed, and disconnect
     Try {
         /// The connection, by its name, or a database file, or a URL

@@ -37,6 +37,8 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Call { method, params }) => headless::serve::call(&method, params.as_deref()),
         Some(Command::Send { place, connection }) => headless::serve::send(&place, connection),
         Some(Command::Keys { markdown }) => headless::keys::list(markdown),
+        Some(Command::Completions { shell }) => headless::shell::completions(&shell),
+        Some(Command::Man { folder }) => headless::shell::man(folder.as_deref()),
         Some(Command::Demo(demo)) => demo::run(&demo),
         None => open::open(&args.open),
     }

@@ -4,6 +4,7 @@
 
 mod support;
 
+use std::path::Path;
 use std::process::Command;
 
 use support::{Home, read};
@@ -167,7 +168,7 @@ fn a_read_only_folder_gets_a_sentence_and_reads_still_work() {
     use std::os::unix::fs::PermissionsExt;
     let home = Home::ferry();
     let set =
-        |path: &std::path::Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+        |path: &Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
     let (program, project) = (home.path("jaunty"), home.path("project"));
     std::fs::copy(env!("CARGO_BIN_EXE_jaunty"), &program).unwrap();
     std::fs::create_dir(home.path("open")).unwrap();
@@ -474,7 +475,7 @@ fn each_of_several_results_has_a_file_of_its_own() {
 }
 
 /// The files of a folder, hidden ones too.
-fn files_in(folder: &std::path::Path) -> Vec<(String, u64)> {
+fn files_in(folder: &Path) -> Vec<(String, u64)> {
     let entries = std::fs::read_dir(folder).unwrap().map(Result::unwrap);
     entries.map(|entry| (entry.file_name().into_string().unwrap(), entry.metadata().unwrap().len())).collect()
 }
@@ -593,4 +594,33 @@ fn an_interrupt_ends_connecting() {
         let (_, told) = going.interrupted().exits(130);
         assert!(told.contains("cancelled before there was a connection"), "{told}");
     }
+}
+
+#[test]
+fn shells_complete_names_and_manuals_are_there() {
+    let home = Home::ferry();
+    assert_eq!(home.call(&["connections", "list", "--names"]).gives(), "ferry\ncareful\nmuseum\n");
+    let script = home.path("complete.bash");
+    std::fs::write(&script, home.call(&["completions", "bash"]).gives()).unwrap();
+    let folder = Path::new(env!("CARGO_BIN_EXE_jaunty")).parent().unwrap().display().to_string();
+    let complete = |words: &str| {
+        let ask = format!(
+            "PATH='{folder}':$PATH; source '{}'; COMP_WORDS=({words}); COMP_CWORD=$((${{#COMP_WORDS[@]}}-1)); \
+             _jaunty_with_names jaunty \"${{COMP_WORDS[COMP_CWORD]}}\" \"${{COMP_WORDS[COMP_CWORD-1]}}\"; echo \"${{COMPREPLY[@]}}\"",
+            script.display()
+        );
+        let mut bash = Command::new("bash");
+        bash.args(["--norc", "-c", &ask]).current_dir(home.path("project")).envs(home.environment());
+        String::from_utf8(bash.output().unwrap().stdout).unwrap().trim().to_owned()
+    };
+    assert_eq!(complete("jaunty run -c m"), "museum");
+    assert_eq!(complete("jaunty conn"), "connections");
+    for shell in ["zsh", "fish"] {
+        let script = home.call(&["completions", shell]).gives();
+        assert!(script.contains("connections list --names"), "{shell}");
+    }
+    home.call(&["man", &home.path("man").display().to_string()]).gives();
+    let page = std::fs::read_to_string(home.path("man/jaunty-run.1")).unwrap();
+    assert!(page.contains("Run statements without a screen"), "{page}");
+    assert!(home.call(&["man"]).gives().contains(".TH jaunty 1"));
 }

@@ -22,7 +22,8 @@ const SECRET: &[&str] = &["secret", "secret_command", "ssh_secret_command", "pas
 /// Does what the command line says.
 pub fn act(args: &Connections) -> Result<(), Failure> {
     match &args.act {
-        None | Some(ConnectionsAct::List) => list(args.json),
+        Some(ConnectionsAct::List { names: true }) => names(),
+        None | Some(ConnectionsAct::List { .. }) => list(args.json),
         Some(ConnectionsAct::Try { name }) => attempt(name, args.json),
         Some(ConnectionsAct::Add { name, url, change }) => add(name, url.as_deref(), change, args.json),
         Some(ConnectionsAct::Edit { name, rename, change }) => change_one(name, rename.as_deref(), change, args.json),
@@ -194,6 +195,13 @@ fn remove(name: &str, json: bool) -> Result<(), Failure> {
 }
 
 /// Lists the profiles. What is wrong in the files is told on standard error and is a failure.
+/// Prints the names alone, for shells.
+fn names() -> Result<(), Failure> {
+    let found = crate::open::connections(&crate::open::folders()?);
+    let lines: String = found.profiles.iter().map(|profile| format!("{}\n", profile.name)).collect();
+    super::print(&lines)
+}
+
 fn list(json: bool) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let found = crate::open::connections(&folders);

@@ -10,6 +10,7 @@ mod progress;
 pub mod rows;
 pub mod run;
 pub mod serve;
+pub mod shell;
 pub mod statements;
 
 use std::io::{self, Read, Write};
@@ -35,6 +36,12 @@ fn read(path: &Path) -> Result<String, Failure> {
 /// means the same.
 pub fn print(text: &str) -> Result<(), Failure> {
     let text = clean::escaped(text);
+    let mut out = io::stdout().lock();
+    out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| Failure::output(&e, "standard output"))
+}
+
+/// Writes text of ours, which is for a shell or a reader of manuals, as it is.
+fn print_as_it_is(text: &str) -> Result<(), Failure> {
     let mut out = io::stdout().lock();
     out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| Failure::output(&e, "standard output"))
 }

@@ -61,7 +61,7 @@ pub(super) fn looks_like_sql(text: &str) -> bool {
         "replace" => second == Some("into") && rest.len() > 2,
         "update" => has("set") && lower.contains('='),
         "delete" => second == Some("from") && rest.len() > 1,
-        "with" => rest.iter().any(|word| *word == "as") && has("select") && lower.contains('('),
+        "with" => has("as") && has("select") && lower.contains('('),
         "create" | "alter" | "drop" => second.is_some_and(|word| THINGS.contains(&word)) && rest.len() > 1,
         "truncate" => second == Some("table"),
         "explain" => has("select") || has("update") || has("delete") || has("insert"),
