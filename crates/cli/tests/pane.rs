@@ -105,7 +105,7 @@ fn two_panes_and_two_editors_of_a_project() {
 fn a_shell_sends_statements_to_the_screen() {
     let home = home();
     let (_, refused) = home.call(&["send", "work.sql:2"]).exits(2);
-    assert!(refused.contains("no screen runs for this project"), "{refused}");
+    assert!(refused.contains("no jaunty is running for this project"), "{refused}");
     let pane = home.screen(&["--pane"]);
     pane.shows("ferry");
     home.call(&["send", "work.sql:2"]).gives();
@@ -204,7 +204,7 @@ fn every_method_of_the_interface_answers() {
     for (name, answer) in names.iter().zip(&answers) {
         let expected = calls[name].1;
         match name.starts_with("screen.") {
-            true => assert!(answer["error"]["message"].as_str().unwrap().contains("no screen"), "{name}: {answer}"),
+            true => assert!(answer["error"]["message"].as_str().unwrap().contains("need a running jaunty"), "{name}: {answer}"),
             false => assert!(
                 answer["result"].to_string().to_lowercase().contains(&expected.to_lowercase()),
                 "{name}: {answer}"

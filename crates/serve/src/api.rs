@@ -205,7 +205,7 @@ pub const METHODS: &[Method] = &[
             CONNECTION,
             may("like", Kind::Text, "Letters that the name has, in this order"),
             may("schema", Kind::Text, "Only those of this schema"),
-            may("refresh", Kind::Flag, "Whether it is read anew first"),
+            may("refresh", Kind::Flag, "Whether it is read again first"),
         ],
         gives: "objects: schema, name, kind, rows and bytes as estimated, comment",
     },

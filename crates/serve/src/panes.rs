@@ -118,7 +118,7 @@ fn tell_all(folder: &std::path::Path, inbox: &Receiver<Place>, there: &AtomicUsi
         }
         there.store(answered, Ordering::Relaxed);
         if place.runs && answered == 0 {
-            say("no screen stands beside the editor; start one in another terminal: jaunty --pane".to_owned());
+            say("no pane is running for this project; start one in another terminal: jaunty --pane".to_owned());
         }
     }
 }

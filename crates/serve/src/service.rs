@@ -143,7 +143,7 @@ impl Service {
             "logbook.find" => self.logbook_find(&given),
             screen => match &self.screen {
                 Some(answer) => answer(screen, &given),
-                None => Err(Refusal::failed("there is no screen here; a running `jaunty` answers this on its socket")),
+                None => Err(Refusal::failed("the methods of the screen need a running jaunty in this project")),
             },
         }
     }

@@ -80,7 +80,7 @@ pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let here = path.parent().unwrap_or(Path::new("."));
     let stream = crate::screen::reach(&folders, here).ok_or_else(|| {
-        Failure::Usage("no screen runs for this project; start one in another terminal: jaunty --pane".to_owned())
+        Failure::Usage("no jaunty is running for this project; start one in another terminal: jaunty --pane".to_owned())
     })?;
     let answer = ask(&mut BufReader::new(stream), "screen.run", &params, |_| {});
     let answer = answer.map_err(|error| Failure::Database(format!("the screen does not answer: {error}")))?;

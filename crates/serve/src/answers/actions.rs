@@ -54,8 +54,8 @@ pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refu
         of_statement(server, text, link, at, &mut put, &command);
         put(
             "source",
-            format!("Read the catalog of {} anew", link.profile.name),
-            command("Read the catalog", "jaunty.readCatalog"),
+            format!("Refresh the catalog of {}", link.profile.name),
+            command("Refresh the catalog", "jaunty.readCatalog"),
         );
     } else {
         let known = connections_for(text.path().as_deref(), &server.options.folders, server.options.engines);
@@ -120,8 +120,8 @@ fn of_statement(
     if run.is_some_and(|run| run.kept_rows().is_some()) {
         put("source", "Show its rows".to_owned(), command("Rows", "jaunty.rows"));
         if server.pages.get(&text.uri).is_some_and(|shown| run.is_some_and(|run| shown.run.id == run.id)) {
-            put("source", "Show the next page of rows".to_owned(), command("Next rows", "jaunty.nextRows"));
-            put("source", "Show the page of rows before".to_owned(), command("Previous rows", "jaunty.previousRows"));
+            put("source", "Next page of rows".to_owned(), command("Next rows", "jaunty.nextRows"));
+            put("source", "Previous page of rows".to_owned(), command("Previous rows", "jaunty.previousRows"));
         }
         put("source", "All its rows as CSV".to_owned(), command("CSV", "jaunty.csv"));
         put("source", "All its rows as JSON, one object a line".to_owned(), command("JSON", "jaunty.json"));
@@ -134,7 +134,7 @@ fn of_statement(
         let edit = json!({"range": text.range(&(line.end..line.end)), "newText": format!("\n{arrow} {stem}.csv")});
         put(
             "source",
-            "Send its rows to a file with each run (out-line)".to_owned(),
+            "Write its rows to a file on every run (out-line)".to_owned(),
             json!({"edit": edit_of(server, text, vec![edit])}),
         );
     }
@@ -150,10 +150,10 @@ fn of_statement(
     };
     let star = rewritten(&|written, cursor, around| expand_star(written, cursor, around).into_iter().collect());
     if !star.is_empty() {
-        put("refactor.rewrite", "Write the columns of * out".to_owned(), as_edit(star));
+        put("refactor.rewrite", "Expand * to its columns".to_owned(), as_edit(star));
     }
     let qualified = rewritten(&|written, _, around| qualify(written, around));
     if !qualified.is_empty() {
-        put("refactor.rewrite", "Put the table before each column".to_owned(), as_edit(qualified));
+        put("refactor.rewrite", "Qualify column names".to_owned(), as_edit(qualified));
     }
 }
