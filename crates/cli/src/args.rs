@@ -38,6 +38,10 @@ pub struct Open {
 pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
+    /// Show how a server carries a statement out: each step with its share, its rows and its index
+    Plan(Plan),
+    /// Draw tables with their keys and what they reference, as SVG or PDF
+    Schema(Schema),
     /// List past runs: when, where, how long, how many rows, the outcome
     Log(Log),
     /// Write the kept rows of a run, without connecting to its database
@@ -124,6 +128,49 @@ pub struct Run {
     /// Do not say on standard error what a statement changed
     #[arg(long, short)]
     pub quiet: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "place"]))]
+pub struct Plan {
+    /// The connection, by its name in a connections file
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// The statement
+    #[arg(short, long, value_name = "TEXT")]
+    pub statement: Option<String>,
+    /// A file, and the line that the statement stands at
+    #[arg(value_name = "FILE:LINE")]
+    pub place: Option<String>,
+    /// Run it and measure what was estimated; a statement that may write is refused
+    #[arg(short, long)]
+    pub measured: bool,
+    /// Draw it to this file as well, .svg or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// A parameter's value, such as :from=Saltmarsh; may be given several times
+    #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
+    pub parameters: Vec<String>,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Schema {
+    /// The connection, by its name in a connections file
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// A table, whose neighbours are drawn too; without it all of the schema
+    pub table: Option<String>,
+    /// How far neighbours are drawn
+    #[arg(short, long, default_value_t = 1)]
+    pub depth: usize,
+    /// The schema; without it the first that names are looked up in
+    #[arg(short, long, value_name = "NAME")]
+    pub schema: Option<String>,
+    /// The file, .svg or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
 }
 
 /// Where rows go, and how they are written.

@@ -167,8 +167,7 @@ fn every_kind_of_bad_file_gets_a_sentence() {
 fn a_read_only_folder_gets_a_sentence_and_reads_still_work() {
     use std::os::unix::fs::PermissionsExt;
     let home = Home::ferry();
-    let set =
-        |path: &Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    let set = |path: &Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
     let (program, project) = (home.path("jaunty"), home.path("project"));
     std::fs::copy(env!("CARGO_BIN_EXE_jaunty"), &program).unwrap();
     std::fs::create_dir(home.path("open")).unwrap();
@@ -623,4 +622,30 @@ fn shells_complete_names_and_manuals_are_there() {
     let page = std::fs::read_to_string(home.path("man/jaunty-run.1")).unwrap();
     assert!(page.contains("Run statements without a screen"), "{page}");
     assert!(home.call(&["man"]).gives().contains(".TH jaunty 1"));
+}
+
+#[test]
+fn plans_and_schemas_are_drawn_without_a_screen() {
+    let home = Home::ferry()
+        .database("ferry.db", "create table berths (id integer primary key, port_id integer references ports (id))")
+        .file(
+            "work.sql",
+            "select 1;\n\nselect * from berths b join ports p on p.id = b.port_id where p.name = :name;\n",
+        );
+    let plan = home.call(&["plan", "-c", "ferry", "work.sql:3", "-p", ":name=x", "-o", "plan.svg"]).gives();
+    assert!(plan.starts_with("2 steps") && plan.contains("reads every row"), "{plan}");
+    assert!(read(&home, "plan.svg").contains("plan on ferry"));
+    let (_, refused) = home.call(&["plan", "-c", "ferry", "-s", "select 1", "-o", "plan.png"]).exits(2);
+    assert!(refused.contains(".svg or .pdf"), "{refused}");
+    let (_, refused) = home.call(&["plan", "-c", "ferry", "-s", "select nothing"]).exits(1);
+    assert!(refused.contains("nothing"), "{refused}");
+    let (_, refused) = home.call(&["plan", "-c", "fery", "-s", "select 1"]).exits(2);
+    assert!(refused.contains("did you mean \"ferry\"?"), "{refused}");
+    home.call(&["schema", "-c", "ferry", "-o", "all.pdf"]).gives();
+    assert!(std::fs::read(home.path("project/all.pdf")).unwrap().starts_with(b"%PDF"));
+    home.call(&["schema", "-c", "ferry", "berths", "-o", "berths.svg"]).gives();
+    let drawn = read(&home, "berths.svg");
+    assert!(drawn.contains("berths") && drawn.contains("ports"), "a neighbour is drawn too");
+    let (_, refused) = home.call(&["schema", "-c", "ferry", "tides", "-o", "x.svg"]).exits(1);
+    assert!(refused.contains("nothing is named tides"), "{refused}");
 }

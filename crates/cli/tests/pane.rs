@@ -152,6 +152,8 @@ fn calls(home: &Home) -> BTreeMap<&'static str, (Value, &'static str)> {
             ),
         ),
         ("run.stop", (json!({"connection": "ferry"}), "null")),
+        ("plan", (json!({"connection": "ferry", "statement": "select * from ports where id = 1"}), "ports")),
+        ("catalog.draw", (json!({"connection": "ferry", "path": home.path("project/tables.svg")}), "\"tables\":1")),
         ("rows.page", (json!({"run": 1, "from": 0, "count": 5}), "\"of\":1")),
         ("rows.export", (json!({"run": 1, "path": out}), "\"rows\":1")),
         ("catalog.objects", (json!({"connection": "ferry", "like": "port"}), "\"name\":\"ports\"")),
@@ -204,7 +206,10 @@ fn every_method_of_the_interface_answers() {
     for (name, answer) in names.iter().zip(&answers) {
         let expected = calls[name].1;
         match name.starts_with("screen.") {
-            true => assert!(answer["error"]["message"].as_str().unwrap().contains("need a running jaunty"), "{name}: {answer}"),
+            true => assert!(
+                answer["error"]["message"].as_str().unwrap().contains("need a running jaunty"),
+                "{name}: {answer}"
+            ),
             false => assert!(
                 answer["result"].to_string().to_lowercase().contains(&expected.to_lowercase()),
                 "{name}: {answer}"

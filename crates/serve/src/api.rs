@@ -170,6 +170,18 @@ pub const METHODS: &[Method] = &[
         gives: "null",
     },
     Method {
+        name: "plan",
+        help: "Asks how the server carries a statement out; a statement that writes is only estimated",
+        params: &[
+            CONNECTION,
+            must("statement", Kind::Text, "One statement"),
+            may("values", Kind::Texts, "Values of its parameters by their names, as a person writes them"),
+            may("measured", Kind::Flag, "Whether it is run and measured, which takes as long as it does"),
+            may("path", Kind::Text, "A file for the drawing of it, .svg or .pdf"),
+        ],
+        gives: "the plan as text, what it takes in all, and its steps",
+    },
+    Method {
         name: "rows.page",
         help: "Reads kept rows of a run, without asking its server",
         params: &[
@@ -218,6 +230,18 @@ pub const METHODS: &[Method] = &[
             may("schema", Kind::Text, "Its schema; without it the first that names are looked up in"),
         ],
         gives: "its columns, its shape in lines, and the statement that makes it",
+    },
+    Method {
+        name: "catalog.draw",
+        help: "Draws tables with their keys and what they reference",
+        params: &[
+            CONNECTION,
+            must("path", Kind::Text, "The file, .svg or .pdf"),
+            may("table", Kind::Text, "A table; without it all of the schema"),
+            may("depth", Kind::Number, "How far its neighbours are drawn, 1 without it"),
+            may("schema", Kind::Text, "The schema; without it the first that names are looked up in"),
+        ],
+        gives: "tables: how many are drawn",
     },
     Method {
         name: "logbook.find",

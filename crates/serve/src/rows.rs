@@ -11,11 +11,13 @@ use std::time::SystemTime;
 
 use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
+use jaunty_core::drawing::plan::{asked_about, of_rows, text as plan_text};
 use jaunty_core::export::file::write;
 use jaunty_core::export::{Format, Options};
 use jaunty_core::files::{private_folder, replace};
 use jaunty_core::run::{Run, RunResult};
 use jaunty_core::words;
+use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
@@ -53,8 +55,16 @@ fn written(part: &Part, format: Format) -> Result<String, String> {
     Ok(String::from_utf8_lossy(&out).into_owned())
 }
 
+/// The tree of a plan, where that is what a run asked for.
+fn plan_of(run: &Run, dialect: Option<&'static Dialect>) -> Option<String> {
+    let plans = dialect?.plans?;
+    asked_about(&run.statement, plans)?;
+    let archive = run.all_rows().last()?.archive().ok()?;
+    Some(plan_text(&of_rows(&archive, plans).ok()?))
+}
+
 /// A page with what it is of above it, and where it lies below.
-fn page(run: &Run, from: u64) -> String {
+fn page(run: &Run, from: u64, dialect: Option<&'static Dialect>) -> String {
     let title = run.title.clone().or_else(|| run.statement.lines().next().map(str::to_owned)).unwrap_or_default();
     let place = [run.connection.as_str(), run.database.as_str()].join(" ");
     let head = format!("{} · {} · {}", clean(&title), clean(place.trim()), words::note(run, SystemTime::now()));
@@ -63,6 +73,10 @@ fn page(run: &Run, from: u64) -> String {
         text.push_str(&format!("{}\n", words::message(&message)));
     }
     text.push('\n');
+    if let Some(plan) = plan_of(run, dialect) {
+        text.push_str(&plan);
+        return text;
+    }
     let results = run.results();
     let count = results.len();
     match table(run, from, PAGE) {
@@ -112,7 +126,8 @@ impl Server {
         let from = if from >= rows { 0 } else { from };
         self.pages.insert(uri.to_owned(), Shown { run: Arc::clone(run), from });
         let few = few_rows(run).unwrap_or_default();
-        self.show_document(uri, "rows.txt", &page(run, from), &few);
+        let dialect = self.texts.get(uri).map(|text| text.dialect());
+        self.show_document(uri, "rows.txt", &page(run, from, dialect), &few);
     }
 
     /// All rows of a run in a format that is text, as a document.

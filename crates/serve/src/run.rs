@@ -7,6 +7,7 @@ use std::time::SystemTime;
 
 use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
+use jaunty_core::drawing::plan::asked_about;
 use jaunty_core::export::file::save;
 use jaunty_core::export::{Format, Options};
 use jaunty_core::logbook::Outcome;
@@ -15,6 +16,7 @@ use jaunty_core::run::prepare::{Prepared, Unready, prepare};
 use jaunty_core::run::{Job, Report, Run};
 use jaunty_core::words;
 use jaunty_language::outline::StatementId;
+use jaunty_language::plan::asked;
 use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_language::text::clean::clean;
 use jaunty_seam::profile::Guard;
@@ -39,6 +41,7 @@ pub(crate) const COMMANDS: &[Command] = &[
     ("jaunty.run", |server, given| server.run_statements(given, false)),
     ("jaunty.runToHere", |server, given| server.run_statements(given, true)),
     ("jaunty.runInPane", |server, given| server.run_in_pane(given)),
+    ("jaunty.plan", |server, given| server.ask_for_plan(given)),
     ("jaunty.stop", |server, given| server.stop(given)),
     ("jaunty.rows", |server, given| server.rows_of(given, 0)),
     ("jaunty.nextRows", |server, given| server.turn_page(given, true)),
@@ -134,6 +137,24 @@ impl Server {
         let text = self.given_text(given)?;
         let at = given.position.map_or(0, |position| text.byte(position));
         self.tell_panes(text, at, true);
+        Ok(Value::Null)
+    }
+
+    /// Asks how the server would carry the statement out; its answer is shown as a tree.
+    fn ask_for_plan(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
+        let text = self.given_text(given)?;
+        let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
+        let plans = text.dialect().plans.ok_or_else(|| Refusal::failed("there are no plans in this language"))?;
+        let at = given.position.map_or(0, |position| text.byte(position));
+        let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
+        let mut jobs = self.jobs_of(text, index..index + 1, given.values)?;
+        for job in &mut jobs {
+            let statement = asked_about(&job.statement, plans).unwrap_or(&job.statement);
+            job.statement = asked(plans.estimated, statement);
+            // Asking for an estimate changes nothing, and its rows are no rows of the statement.
+            (job.confirmed, job.longer, job.out) = (true, Vec::new(), Vec::new());
+        }
+        self.begin(link, given.uri, jobs);
         Ok(Value::Null)
     }
 

@@ -170,8 +170,8 @@ impl Server {
             return Err(Refusal { code: METHOD_NOT_FOUND, message: format!("the method {method} is not known") });
         };
         let answered = answer(self, params)?;
-        // Editors ask these at each rest of the cursor.
-        if ["textDocument/documentHighlight", "textDocument/hover"].contains(&method)
+        // Editors ask this at each rest of the cursor. (Help is asked for wherever a mouse rests.)
+        if method == "textDocument/documentHighlight"
             && let Ok((text, at)) = self.place(params)
         {
             self.tell_panes(text, at, false);

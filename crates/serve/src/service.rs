@@ -22,6 +22,10 @@ use jaunty_core::complete::rank::fit;
 use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::complete::{Surroundings, complete};
 use jaunty_core::connection::Connections;
+use jaunty_core::drawing::layout::layout;
+use jaunty_core::drawing::plan::{asked_about, of_rows, scene as plan_scene, text as plan_text};
+use jaunty_core::drawing::save::{Paper, save as save_drawing};
+use jaunty_core::drawing::{Chosen, paint, tables};
 use jaunty_core::export::file::{save, write};
 use jaunty_core::export::{Format, Options as Written};
 
@@ -36,6 +40,8 @@ use jaunty_language::dialect::{self, Dialect};
 use jaunty_language::edit::format::statement as formatted;
 use jaunty_language::edit::snippet::unfilled;
 use jaunty_language::outline::Outline;
+use jaunty_language::plan::{Step, Unit, asked};
+use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::statement::parameters::{self, ParameterValue};
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::Engine;
@@ -136,10 +142,12 @@ impl Service {
                 self.session(text(&given, "connection"))?.worker.stop();
                 Ok(Value::Null)
             }
+            "plan" => self.plan(&given, tell),
             "rows.page" => self.rows_page(&given),
             "rows.export" => self.rows_export(&given),
             "catalog.objects" => self.catalog_objects(&given),
             "catalog.object" => self.catalog_object(&given),
+            "catalog.draw" => self.catalog_draw(&given),
             "logbook.find" => self.logbook_find(&given),
             screen => match &self.screen {
                 Some(answer) => answer(screen, &given),
@@ -251,36 +259,78 @@ impl Service {
 
     fn run(&self, given: &Given, tell: &Tell) -> Outcome {
         let session = self.session(text(given, "connection"))?;
-        let dialect = session.engine.dialect();
-        let rope = Rope::from_str(text(given, "statement"));
-        let outline = Outline::new(&rope, dialect);
-        let [statement] = outline.statements() else {
-            let count = outline.statements().len();
-            return Err(Refusal::params(format!("statement has to be one statement, and is {count}")));
-        };
-        if !statement.closed {
-            return Err(Refusal::params("the statement has a quote or comment that never closes"));
-        }
-        let mut job = Job::of(statement, &rope, dialect, None);
-        job.kept = kept_instead(&job.statement, dialect);
+        let mut job = job_of(given, session.engine.dialect())?;
         job.confirmed = flag(given, "confirmed");
-        job.title = Some(text(given, "title")).filter(|title| !title.is_empty()).map(str::to_owned).or(job.title);
-        if let Some(place) = unfilled(&job.statement, dialect) {
-            let name = job.statement.get(place).unwrap_or_default();
-            return Err(Refusal::params(format!("{name} was not filled in; nothing was run")));
-        }
-        let values = given.get("values").and_then(Value::as_object).cloned().unwrap_or_default();
-        let names = parameters::names(&job.sent(), dialect);
-        for name in &names {
-            let value = values.get(name).and_then(Value::as_str);
-            let value = value.ok_or_else(|| Refusal::params(format!("{name} has no value; give it in values")))?;
-            job.values.push((name.clone(), ParameterValue::read(value)));
-        }
-        if let Some(extra) = values.keys().find(|name| !names.contains(name)) {
-            return Err(Refusal::params(format!("the statement has no parameter {extra}")));
-        }
+        let title = Some(text(given, "title")).filter(|title| !title.is_empty());
+        job.title = title.map(str::to_owned).or(job.title);
+        Ok(run_json(&*session.run(job, tell)?))
+    }
+
+    fn plan(&self, given: &Given, tell: &Tell) -> Outcome {
+        let session = self.session(text(given, "connection"))?;
+        let dialect = session.engine.dialect();
+        let plans = dialect.plans.ok_or_else(|| Refusal::failed("there are no plans in this language"))?;
+        let mut job = job_of(given, dialect)?;
+        let statement = asked_about(&job.statement, plans).unwrap_or(&job.statement).to_owned();
+        let prefix = match (flag(given, "measured"), plans.measured) {
+            (false, _) => plans.estimated,
+            (true, Some(_)) if acts(&statement, dialect) != Acts::Reads => {
+                return Err(Refusal::failed("measuring runs the statement, and it may write; ask for the estimate"));
+            }
+            (true, Some(prefix)) => prefix,
+            (true, None) => return Err(Refusal::failed("this server estimates plans and does not measure them")),
+        };
+        let path = Some(text(given, "path")).filter(|path| !path.is_empty()).map(Path::new);
+        let paper = path.map(paper_of).transpose()?;
+        job.statement = asked(prefix, &statement);
+        // Asking for an estimate changes nothing, whatever the statement would do.
+        job.confirmed = true;
         let run = session.run(job, tell)?;
-        Ok(run_json(&run))
+        if let Some(error) = run.end().and_then(|end| end.error.as_ref()) {
+            return Err(refused(error));
+        }
+        let kept = run.all_rows().last().cloned().ok_or_else(|| Refusal::failed("the server gave no plan"))?;
+        let plan = of_rows(&*kept.archive().map_err(failed)?, plans).map_err(Refusal::failed)?;
+        if let Some((path, paper)) = path.zip(paper) {
+            save_drawing(plan_scene(&plan, &statement, &session.profile.name), path, paper).map_err(failed)?;
+        }
+        let step = |step: &Step| {
+            json!({
+                "depth": step.depth, "action": step.action, "target": step.target, "index": step.index,
+                "own": step.own, "share": step.share, "estimated": step.estimated, "met": step.met, "loops": step.loops,
+                "reads_all": step.reads_all, "spill": step.spill,
+            })
+        };
+        let unit = match plan.unit {
+            Unit::None => Value::Null,
+            Unit::Cost => json!("cost"),
+            Unit::Time => json!("ms"),
+        };
+        let steps: Value = plan.steps.iter().map(step).collect();
+        Ok(json!({"run": run.number, "text": plan_text(&plan), "unit": unit, "total": plan.total, "steps": steps}))
+    }
+
+    fn catalog_draw(&self, given: &Given) -> Outcome {
+        let session = self.session(text(given, "connection"))?;
+        let path = Path::new(text(given, "path"));
+        let paper = paper_of(path)?;
+        let catalog = session.catalog(false)?;
+        let (schema, name) = (text(given, "schema"), text(given, "table"));
+        let which = if name.is_empty() {
+            let own = catalog.path.iter().find(|schema| catalog.objects().iter().any(|o| o.schema == **schema));
+            let first = || catalog.schemas().first().map(|schema| (*schema).to_owned());
+            let wanted = Some(schema.to_owned()).filter(|schema| !schema.is_empty());
+            Chosen::Schema(wanted.or(own.cloned()).or_else(first).unwrap_or_default())
+        } else {
+            let depth = usize::try_from(number(given, "depth").unwrap_or(1)).unwrap_or(usize::MAX).min(20);
+            Chosen::Around(find_object(&catalog, schema, name)?.to_name(), depth)
+        };
+        let tables = tables(&catalog, &which);
+        if tables.is_empty() {
+            return Err(Refusal::failed("there are no tables to draw"));
+        }
+        save_drawing(paint::scene(&tables, &layout(&tables), &session.profile.name), path, paper).map_err(failed)?;
+        Ok(json!({"tables": tables.len()}))
     }
 
     fn entry(&self, given: &Given) -> Result<Entry, Refusal> {
@@ -372,11 +422,7 @@ impl Service {
     fn catalog_object(&self, given: &Given) -> Outcome {
         let session = self.session(text(given, "connection"))?;
         let catalog = session.catalog(false)?;
-        let (schema, name) = (text(given, "schema"), text(given, "name"));
-        let mut named: Vec<&Object> = catalog.objects().iter().filter(|object| object.name == name).collect();
-        named.retain(|object| schema.is_empty() || object.schema == schema);
-        named.sort_by_key(|object| catalog.distance(&object.schema));
-        let object = named.first().ok_or_else(|| Refusal::failed(format!("nothing is named {name}")))?;
+        let object = find_object(&catalog, text(given, "schema"), text(given, "name"))?;
         let dialect = session.engine.dialect();
         let columns: Value = object
             .columns
@@ -405,6 +451,49 @@ impl Service {
         let entries = logbook.find(&query, count).map_err(failed)?;
         Ok(entries.iter().map(entry_json).collect())
     }
+}
+
+/// The one statement that is given, ready to run, with its values.
+fn job_of(given: &Given, dialect: &'static Dialect) -> Result<Job, Refusal> {
+    let rope = Rope::from_str(text(given, "statement"));
+    let outline = Outline::new(&rope, dialect);
+    let [statement] = outline.statements() else {
+        let count = outline.statements().len();
+        return Err(Refusal::params(format!("statement has to be one statement, and is {count}")));
+    };
+    if !statement.closed {
+        return Err(Refusal::params("the statement has a quote or comment that never closes"));
+    }
+    let mut job = Job::of(statement, &rope, dialect, None);
+    job.kept = kept_instead(&job.statement, dialect);
+    if let Some(place) = unfilled(&job.statement, dialect) {
+        let name = job.statement.get(place).unwrap_or_default();
+        return Err(Refusal::params(format!("{name} was not filled in; nothing was run")));
+    }
+    let values = given.get("values").and_then(Value::as_object).cloned().unwrap_or_default();
+    let names = parameters::names(&job.sent(), dialect);
+    for name in &names {
+        let value = values.get(name).and_then(Value::as_str);
+        let value = value.ok_or_else(|| Refusal::params(format!("{name} has no value; give it in values")))?;
+        job.values.push((name.clone(), ParameterValue::read(value)));
+    }
+    match values.keys().find(|name| !names.contains(name)) {
+        Some(extra) => Err(Refusal::params(format!("the statement has no parameter {extra}"))),
+        None => Ok(job),
+    }
+}
+
+/// An object by its name: in this schema, or in the one that names are looked up in first.
+fn find_object<'a>(catalog: &'a Catalog, schema: &str, name: &str) -> Result<&'a Object, Refusal> {
+    let named = catalog.objects().iter().filter(|object| object.name == name);
+    let wanted = named.filter(|object| schema.is_empty() || object.schema == schema);
+    let nearest = wanted.min_by_key(|object| catalog.distance(&object.schema));
+    nearest.ok_or_else(|| Refusal::failed(format!("nothing is named {name}")))
+}
+
+/// What a drawing is written as.
+fn paper_of(path: &Path) -> Result<Paper, Refusal> {
+    Paper::of(path).ok_or_else(|| Refusal::params("path has to end in .svg or .pdf"))
 }
 
 /// What a connection's thread tells goes on, and its catalog is kept.

@@ -143,7 +143,14 @@ fn a_statement_runs_and_its_rows_are_shown() {
     let lenses = editor.ask("textDocument/codeLens", document);
     let titles: Vec<&str> =
         lenses.as_array().unwrap().iter().map(|lens| lens["command"]["title"].as_str().unwrap()).collect();
-    assert!(titles[0] == "run" && titles[1].starts_with("rows · 2 rows") && titles[2] == "run", "{titles:?}");
+    assert!(
+        titles[..2] == ["run", "plan"] && titles[2].starts_with("rows · 2 rows") && titles[3] == "run",
+        "{titles:?}"
+    );
+    let answer = editor.command("jaunty.plan", &at);
+    assert!(answer.get("error").is_none(), "{answer}");
+    editor.end_of_run();
+    assert!(editor.rows_that(|rows| rows.contains("ports · reads every row")).contains("steps"));
     // All rows in another form.
     let answer = editor.command("jaunty.json", &at);
     assert!(answer.get("error").is_none(), "{answer}");

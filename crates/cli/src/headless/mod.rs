@@ -1,6 +1,7 @@
 //! Everything that needs no screen.
 
 pub mod connections;
+pub mod drawings;
 pub mod interrupt;
 pub mod keys;
 pub mod log;

@@ -8,8 +8,9 @@ use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::chart::plot::Texts;
-use jaunty_core::export::file::{PartFile, of_result, remedy};
+use jaunty_core::export::file::{of_result, remedy};
 use jaunty_core::export::{Cleaned, ExportError, Exporter, Format, Options};
+use jaunty_core::files::part_file::PartFile;
 use jaunty_core::words;
 use jaunty_seam::engine::{Event, Flow, Sink};
 

@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 use super::run::file_and_line;
 use crate::failure::Failure;
 
-fn service() -> Result<Service, Failure> {
+pub fn service() -> Result<Service, Failure> {
     let folders = crate::open::folders()?;
     crate::log::begin(&folders);
     let settings = settings::load(&folders.settings());

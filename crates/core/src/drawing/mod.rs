@@ -4,6 +4,7 @@
 pub mod layout;
 pub mod paint;
 pub mod plan;
+pub mod save;
 
 use std::collections::{HashMap, VecDeque};
 

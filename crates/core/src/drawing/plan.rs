@@ -1,10 +1,12 @@
 //! The plan of a statement: what is said of its steps wherever it is drawn, and its tree as a scene for paper.
 
-use jaunty_language::plan::{Plan, Step, Unit};
+use jaunty_language::plan::{Plan, Plans, Step, Unit};
 use jaunty_language::text::clean;
 use jaunty_picture::{Anchor, Item, Metrics, Paint, Scene};
 
+use crate::archive::Archive;
 use crate::chart::scale::{number, short};
+use jaunty_seam::rows::cell::ColumnReader;
 
 /// The deepest that a step is moved in; those below it stand there too.
 pub const DEEPEST: usize = 40;
@@ -20,6 +22,60 @@ const BAR: f32 = 8.0;
 const OWN: f32 = 20.0;
 const ROWS: f32 = 22.0;
 const TREE: f32 = 48.0;
+
+/// The most rows that a plan has.
+const MOST_ROWS: usize = 10_000;
+
+/// The statement after the words that ask for its plan, if a text begins with them.
+pub fn asked_about<'a>(text: &'a str, plans: &Plans) -> Option<&'a str> {
+    let with = |prefix: &str| {
+        let head = text.get(..prefix.len())?;
+        let rest = text.get(prefix.len()..)?;
+        (head.eq_ignore_ascii_case(prefix) && rest.starts_with(char::is_whitespace)).then(|| rest.trim_start())
+    };
+    with(plans.estimated).or_else(|| plans.measured.and_then(with))
+}
+
+/// The plan that stands in the rows of an archive. This reads the disk.
+pub fn of_rows(archive: &Archive, plans: &Plans) -> Result<Plan, String> {
+    let page = archive.page(0, MOST_ROWS).map_err(|error| error.to_string())?;
+    let mut rows = Vec::new();
+    for batch in &page.batches {
+        let columns = ColumnReader::all(batch);
+        let texts = |row| columns.iter().map(|column| column.get(row).text.into_owned()).collect::<Vec<_>>();
+        rows.extend((0..batch.num_rows()).map(texts));
+    }
+    (plans.read)(&rows)
+}
+
+/// A plan in lines of text: what each step takes for itself, its rows, and the tree with what is said of it.
+pub fn text(plan: &Plan) -> String {
+    let steps: Vec<(String, String, &Step)> =
+        plan.steps.iter().map(|step| (own(plan, step), rows(step), step)).collect();
+    let (owns, met) = headings(plan);
+    let widest = |texts: &dyn Fn(&(String, String, &Step)) -> usize, heading: &str| {
+        steps.iter().map(texts).chain([clean::width(heading)]).max().unwrap_or(0)
+    };
+    let (first, second) = (widest(&|one| clean::width(&one.0), owns), widest(&|one| clean::width(&one.1), met));
+    let padded = |text: &str, width: usize| " ".repeat(width.saturating_sub(clean::width(text)));
+    let mut out = format!("{}\n\n", whole(plan));
+    if plan.unit != Unit::None {
+        out.push_str(&format!("{}{owns}  {met}\n", padded(owns, first)));
+    }
+    for (owned, met, step) in &steps {
+        if plan.unit != Unit::None {
+            out.push_str(&format!("{}{owned}  {met}{}  ", padded(owned, first), padded(met, second)));
+        }
+        let target = if step.target.is_empty() { String::new() } else { format!(" {}", clean::clean(&step.target)) };
+        let said: String = remarks(step).into_iter().map(|(_, text)| format!(" · {text}")).collect();
+        out.push_str(&format!(
+            "{}{}{target}{said}\n",
+            "  ".repeat(step.depth.min(DEEPEST)),
+            clean::clean(&step.action)
+        ));
+    }
+    out
+}
 
 /// What a remark about a step is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

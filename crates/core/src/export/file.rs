@@ -1,10 +1,8 @@
 //! A file that is written as rows come and gets its name when it is whole: never half a file under
 //! the name that a person gave.
 
-use std::fs::File;
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow_array::RecordBatch;
 use arrow_schema::Schema;
@@ -13,7 +11,7 @@ use super::{ExportError, Exporter, Format, Options};
 use crate::archive::ArchiveError;
 use crate::arrange::pick::Part;
 use crate::arrange::{ArrangeError, Progress};
-use crate::files::parts::{Remembered, remember};
+use crate::files::part_file::PartFile;
 
 /// The file of one of several results, counted from 0: `late.csv`, `late-2.csv`.
 pub fn of_result(path: &Path, result: usize) -> PathBuf {
@@ -23,58 +21,6 @@ pub fn of_result(path: &Path, result: usize) -> PathBuf {
     let stem = path.file_stem().unwrap_or_default().to_string_lossy();
     let ending = path.extension().map_or_else(String::new, |ending| format!(".{}", ending.to_string_lossy()));
     path.with_file_name(format!("{stem}-{}{ending}", result + 1))
-}
-
-/// A file under its temporary name. Dropped before [`PartFile::finish`], it is removed.
-#[derive(Debug)]
-pub struct PartFile {
-    out: Option<BufWriter<File>>,
-    beside: PathBuf,
-    path: PathBuf,
-    _remembered: Remembered,
-}
-
-impl PartFile {
-    /// Begins a file beside the place where it will stand.
-    pub fn create(path: &Path) -> io::Result<PartFile> {
-        static NUMBER: AtomicU64 = AtomicU64::new(0);
-        if path.is_dir() || path.file_name().is_none() {
-            return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder"));
-        }
-        let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
-        let beside = path.with_file_name(format!(".{name}.{}-{number}.part", std::process::id()));
-        let _remembered = remember(&beside);
-        let out = BufWriter::with_capacity(1 << 16, File::create_new(&beside)?);
-        Ok(PartFile { out: Some(out), beside, path: path.to_owned(), _remembered })
-    }
-
-    /// Gives it its name. A file that had the name before is replaced.
-    pub fn finish(mut self) -> io::Result<()> {
-        if let Some(mut out) = self.out.take() {
-            out.flush()?;
-            // A disk that is full may say so only now.
-            out.get_ref().sync_data()?;
-        }
-        std::fs::rename(&self.beside, &self.path)
-    }
-}
-
-impl Write for PartFile {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.out.as_mut().map_or(Ok(0), |out| out.write(bytes))
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.out.as_mut().map_or(Ok(()), Write::flush)
-    }
-}
-
-impl Drop for PartFile {
-    fn drop(&mut self) {
-        // After it got its name, nothing has this one.
-        let _ = std::fs::remove_file(&self.beside);
-    }
 }
 
 /// Why a part of a result could not be written.

@@ -103,6 +103,9 @@ fn of_statement(
     let Some((index, statement)) = text.statement_at(at) else { return };
     let name = name_of(text, statement);
     put("source", format!("Run on {}: {name}", link.profile.name), command("Run", "jaunty.run"));
+    if text.dialect().plans.is_some() {
+        put("source", format!("Show its plan on {}", link.profile.name), command("Plan", "jaunty.plan"));
+    }
     if server.panes.as_ref().is_some_and(|panes| panes.there() > 0) {
         put("source", "Run it in the pane".to_owned(), command("Run in the pane", "jaunty.runInPane"));
     }

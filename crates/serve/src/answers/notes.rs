@@ -47,6 +47,9 @@ pub(super) fn lenses(server: &mut Server, params: &Value) -> Result<Value, Refus
             found.push(json!({"range": range, "command": command}));
         };
         lens("run".to_owned(), "jaunty.run");
+        if text.dialect().plans.is_some() {
+            lens("plan".to_owned(), "jaunty.plan");
+        }
         let run = link.runs.get(&text.id_of(statement));
         if let Some(run) = run.filter(|run| run.end().is_none()) {
             lens(format!("stop · {}", words::note(run, SystemTime::now())), "jaunty.stop");

@@ -1,16 +1,14 @@
 //! Drawings that are saved: schemas, and plans.
 
-use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_core::drawing::layout::layout;
+use jaunty_core::drawing::save::{Paper, save};
 use jaunty_core::drawing::{Chosen, paint, plan, tables};
-use jaunty_core::export::file::PartFile;
 use jaunty_core::export::target::name_of;
 use jaunty_core::words;
 use jaunty_language::plan::Plan;
-use jaunty_picture::{Look, pdf, svg};
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::profile::path;
 
@@ -40,10 +38,8 @@ impl App {
     /// Saves the drawing that was asked about last. A file that is there already is only replaced if that is said.
     pub(in crate::app) fn save_drawing(&mut self, text: &str, over: bool) {
         let file = Path::new(text.trim());
-        let is_pdf = match file.extension().and_then(|ending| ending.to_str()) {
-            Some(ending) if ending.eq_ignore_ascii_case("pdf") => true,
-            Some(ending) if ending.eq_ignore_ascii_case("svg") => false,
-            _ => return self.tell_wrong("name a file that ends in .svg or .pdf"),
+        let Some(paper) = Paper::of(file) else {
+            return self.tell_wrong("name a file that ends in .svg or .pdf");
         };
         let Some(drawing) = self.drawing.clone() else { return };
         let file = path::written(file, &self.folder_for_rows());
@@ -61,15 +57,8 @@ impl App {
                 }
                 Drawing::Plan(plan, statement) => (plan::scene(plan, statement, &connection), "the plan".to_owned()),
             };
-            let bytes =
-                if is_pdf { pdf::write(&[scene], Look::Light) } else { svg::write(&scene, Look::Light).into_bytes() };
-            let write = || -> std::io::Result<()> {
-                let mut part = PartFile::create(&file)?;
-                part.write_all(&bytes)?;
-                part.finish()
-            };
             let wrong = |error: std::io::Error| format!("{} cannot be written: {error}", file.display());
-            Done::Saved(write().map(|()| format!("{what} in {}", file.display())).map_err(wrong))
+            Done::Saved(save(scene, &file, paper).map(|()| format!("{what} in {}", file.display())).map_err(wrong))
         });
     }
 }

@@ -3,22 +3,19 @@
 use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
+use jaunty_core::drawing::plan::{asked_about, of_rows};
 use jaunty_core::logbook::KeptResult;
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::{self, Comparison, Plan, Plans, Step, Unit};
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::statement::parameters;
-use jaunty_seam::rows::cell::ColumnReader;
 
 use super::{After, Answered, Layer, Overlay, Question};
 use crate::action::Scope;
 use crate::app::App;
 use crate::app::drawings::Drawing;
 use crate::work::{Done, Kind};
-
-/// The most rows that a plan has.
-const MOST: usize = 10_000;
 
 /// A plan that was asked for earlier.
 #[derive(Debug)]
@@ -116,28 +113,6 @@ impl Layer for PlanView {
     }
 }
 
-/// The statement behind the words that ask for its plan, if it begins with them.
-fn behind<'a>(text: &'a str, plans: &Plans) -> Option<&'a str> {
-    let with = |prefix: &str| {
-        let head = text.get(..prefix.len())?;
-        let rest = text.get(prefix.len()..)?;
-        (head.eq_ignore_ascii_case(prefix) && rest.starts_with(char::is_whitespace)).then(|| rest.trim_start())
-    };
-    with(plans.estimated).or_else(|| plans.measured.and_then(with))
-}
-
-/// The plan that stands in the rows of an archive.
-fn read(archive: &Archive, plans: &Plans) -> Result<Plan, String> {
-    let page = archive.page(0, MOST).map_err(|error| error.to_string())?;
-    let mut rows = Vec::new();
-    for batch in &page.batches {
-        let columns = ColumnReader::all(batch);
-        let texts = |row| columns.iter().map(|column| column.get(row).text.into_owned()).collect::<Vec<_>>();
-        rows.extend((0..batch.num_rows()).map(texts));
-    }
-    (plans.read)(&rows)
-}
-
 /// The plan that was asked for before this run in the same words, where its rows are kept.
 fn earlier(keeping: &Keeping, run: &Run, plan: &Plan, plans: &Plans) -> Option<Earlier> {
     let found = keeping.logbook()?.earlier(&run.connection, &run.id, run.number?);
@@ -147,7 +122,7 @@ fn earlier(keeping: &Keeping, run: &Run, plan: &Plan, plans: &Plans) -> Option<E
         KeptResult::Affected(_) => None,
     })?;
     // Its rows may have been removed meanwhile to make room.
-    let earlier = read(&Archive::open(path).ok()?, plans).ok()?;
+    let earlier = of_rows(&Archive::open(path).ok()?, plans).ok()?;
     Some(Earlier { moment: entry.moment(), comparison: plan.compare(&earlier), plan: earlier })
 }
 
@@ -167,7 +142,7 @@ impl App {
         let Some(plans) = dialect.plans else {
             return self.tell_wrong("there are no plans in this language");
         };
-        let statement = behind(statement, plans).unwrap_or(statement).to_owned();
+        let statement = asked_about(statement, plans).unwrap_or(statement).to_owned();
         let prefix = match (measured, plans.measured) {
             (false, _) => plans.estimated,
             (true, Some(prefix)) => prefix,
@@ -215,7 +190,7 @@ impl App {
     pub fn show_plan(&mut self) {
         let Some(run) = self.rows.run().cloned() else { return self.tell("no rows here") };
         let plans = self.buffer.document.outline().dialect().plans;
-        match plans.is_some_and(|plans| behind(&run.statement, plans).is_some()) {
+        match plans.is_some_and(|plans| asked_about(&run.statement, plans).is_some()) {
             true => self.open_plan(&run),
             false => self.tell("this result is not a plan; go to a statement and ask for its plan there"),
         }
@@ -224,12 +199,12 @@ impl App {
     fn open_plan(&mut self, run: &Arc<Run>) {
         let Some(plans) = self.buffer.document.outline().dialect().plans else { return };
         let Some(kept) = run.all_rows().last().cloned() else { return };
-        let statement = behind(&run.statement, plans).unwrap_or(&run.statement).to_owned();
+        let statement = asked_about(&run.statement, plans).unwrap_or(&run.statement).to_owned();
         let view = PlanView { statement, ..PlanView::default() };
         self.overlay = Some(Overlay::Plan(Box::new(view)));
         let (keeping, run) = (self.keeping.clone(), Arc::clone(run));
         self.begin_work(Kind::Plan, "reading the plan".into(), move |_| {
-            let plan = kept.archive().map_err(|error| error.to_string()).and_then(|archive| read(&archive, plans));
+            let plan = kept.archive().map_err(|error| error.to_string()).and_then(|archive| of_rows(&archive, plans));
             let read = plan.map(|plan| {
                 let earlier = earlier(&keeping, &run, &plan, plans);
                 (plan, earlier)
