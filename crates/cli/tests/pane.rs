@@ -5,6 +5,8 @@
 mod support;
 
 use std::collections::BTreeMap;
+use std::io::{Read, Write};
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
@@ -260,6 +262,68 @@ fn what_programs_say_wrongly_is_answered() {
     ] {
         assert!(told(id).contains(expected), "{id}: {}", told(id));
     }
+}
+
+#[test]
+fn nothing_that_programs_send_ends_a_screen() {
+    let home = home();
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    let folder = home.path("state/jaunty/run");
+    let socket: PathBuf = std::fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    let described: Value = serde_json::from_str(&home.call(&["serve", "--describe"]).gives()).unwrap();
+    let values = [
+        json!(null),
+        json!(-1),
+        json!(u64::MAX),
+        json!("\u{0}\u{1b}[2J"),
+        json!([]),
+        json!({"a": {}}),
+        json!(true),
+        json!(1e300),
+    ];
+    let mut lines: Vec<Vec<u8>> = vec![
+        vec![b'['; 100_000],
+        vec![0xff, 0xfe, b'{'],
+        vec![b'x'; 2_000_000],
+        b"{\"jsonrpc\":\"2.0\",\"id\":".to_vec(),
+    ];
+    for method in described["methods"].as_array().unwrap() {
+        let params = method["params"].as_array().unwrap();
+        for value in &values {
+            // Every parameter with the same value, which fits some of them; and one that nobody knows.
+            let all: serde_json::Map<String, Value> =
+                params.iter().map(|param| (param["name"].as_str().unwrap().to_owned(), value.clone())).collect();
+            for params in [Value::Object(all), json!({"nothing": value}), json!([value, value]), value.clone()] {
+                lines.push(
+                    json!({"jsonrpc": "2.0", "id": 1, "method": method["name"], "params": params})
+                        .to_string()
+                        .into_bytes(),
+                );
+            }
+        }
+    }
+    let mut answered = 0;
+    for line in &lines {
+        let mut stream = UnixStream::connect(&socket).unwrap();
+        stream.write_all(line).unwrap();
+        stream.write_all(b"\n").unwrap();
+        stream.shutdown(std::net::Shutdown::Write).unwrap();
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).unwrap();
+        answered += usize::from(answer.lines().any(|line| line.contains("\"id\"")));
+    }
+    assert_eq!(answered, lines.len(), "each is answered");
+    // Many at once that say nothing, and some that go away in the middle of a word.
+    let silent: Vec<UnixStream> = (0..200).filter_map(|_| UnixStream::connect(&socket).ok()).collect();
+    for mut stream in silent {
+        let _ = stream.write_all(b"{\"jsonrpc\"");
+    }
+    pane.until("the screen to answer", |_| {
+        let state = home.call(&["call", "screen.state"]).output();
+        state.status.success() && String::from_utf8_lossy(&state.stdout).contains("\"guest\":true")
+    });
+    pane.press(&["C-q"]).ends();
 }
 
 #[test]

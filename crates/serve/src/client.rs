@@ -153,7 +153,8 @@ impl Client {
 
     /// Goes on with it, or ends it.
     pub fn progress(&self, token: &str, value: Value) {
-        if self.can.progress {
+        // What has ended has no token any more.
+        if self.can.progress && !token.is_empty() {
             self.notify("$/progress", json!({"token": token, "value": value}));
         }
     }

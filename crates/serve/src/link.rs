@@ -88,9 +88,14 @@ impl Link {
         })
     }
 
-    /// Whether this is the connection of a profile.
+    /// Whether this is the connection of a profile, as it was or as it is now.
     pub fn is_of(&self, profile: &Profile) -> bool {
         self.profile.name == profile.name && self.profile.file == profile.file
+    }
+
+    /// Whether it leads where the profile says now.
+    pub fn leads_as(&self, profile: &Profile) -> bool {
+        self.is_of(profile) && self.profile.leads_as(profile)
     }
 
     /// Runs statements, after what runs already.

@@ -122,12 +122,17 @@ fn page(run: &Run, from: u64, dialect: Option<&'static Dialect>) -> String {
 impl Server {
     /// Shows a page of a run beside a document.
     pub(crate) fn show_rows(&mut self, uri: &str, run: &Arc<Run>, from: u64) {
+        self.show_rows_quietly(uri, run, from, false);
+    }
+
+    /// The same; quietly where it is in sight already.
+    pub(crate) fn show_rows_quietly(&mut self, uri: &str, run: &Arc<Run>, from: u64, quietly: bool) {
         let rows = run.kept_rows().and_then(|kept| kept.archive().ok()).map_or(0, |archive| archive.rows());
         let from = if from >= rows { 0 } else { from };
         self.pages.insert(uri.to_owned(), Shown { run: Arc::clone(run), from });
         let few = few_rows(run).unwrap_or_default();
         let dialect = self.texts.get(uri).map(|text| text.dialect());
-        self.show_document(uri, "rows.txt", &page(run, from, dialect), &few);
+        self.show_document(uri, "rows.txt", &page(run, from, dialect), &few, quietly);
     }
 
     /// All rows of a run in a format that is text, as a document.
@@ -141,7 +146,7 @@ impl Server {
             )));
         }
         let text = written(&Part::whole(archive), format).map_err(Refusal::failed)?;
-        self.show_document(uri, &format!("rows.{}", format.ending()), &text, "");
+        self.show_document(uri, &format!("rows.{}", format.ending()), &text, "", false);
         Ok(Value::Null)
     }
 
@@ -154,13 +159,15 @@ impl Server {
         self.shown_folder().join(format!("{:016x}", hasher.finish())).join(format!("{stem}.{kind}"))
     }
 
-    /// Shows a document beside a text, by the best of the ways that the editor announces.
-    pub(crate) fn show_document(&mut self, uri: &str, kind: &str, text: &str, few: &str) {
+    /// Shows a document beside a text, by the best of the ways that the editor announces. Quietly, what is in sight is
+    /// only written again.
+    pub(crate) fn show_document(&mut self, uri: &str, kind: &str, text: &str, few: &str, quietly: bool) {
         let path = self.shown_path(uri, kind);
         let shown = uri_of(&path);
         let can = self.client.can.clone();
         if can.shows_documents {
             match self.write_document(&path, text) {
+                Ok(()) if quietly => {}
                 Ok(()) => {
                     let wanted = json!({"uri": shown, "external": false, "takeFocus": false});
                     let instead = format!("the rows are in {}", path.display());
@@ -185,7 +192,7 @@ impl Server {
                 let _ = private_folder(folder);
             }
             self.client.ask("workspace/applyEdit", json!({"label": "rows", "edit": edit}), Asked::Nothing);
-        } else if !few.is_empty() {
+        } else if !few.is_empty() && !quietly {
             self.client.tell(Weight::Info, few);
         }
     }

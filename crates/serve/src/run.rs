@@ -77,6 +77,8 @@ impl Server {
     }
 
     fn run_statements(&mut self, given: &Given<'_>, to_here: bool) -> Result<Value, Refusal> {
+        // The connections file may have been changed since.
+        self.connect(given.uri);
         let text = self.given_text(given)?;
         let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
         let at = given.position.map(|position| text.byte(position));
@@ -271,17 +273,25 @@ impl Server {
         // The run's thread goes on writing it: its end is looked at once.
         let end = run.end();
         let (uri, token) = (asked.uri.clone(), asked.token.clone());
-        let has_rows = run.rows() > 0;
+        let (has_rows, was_shown) = (run.rows() > 0, asked.shown);
         // The first page is there before the last row is.
         let shows = (has_rows && !asked.shown) || end.is_some();
         asked.shown |= has_rows;
         asked.ended = end.is_some();
-        self.client.progress(&token, json!({"kind": "report", "message": words::note(run, SystemTime::now())}));
+        // It waits until somebody wants more, which may be never: that is no progress.
+        if run.is_held() && end.is_none() {
+            asked.token.clear();
+            let note = format!("{}; the next page fetches more", words::note(run, SystemTime::now()));
+            self.client.progress(&token, json!({"kind": "end", "message": note}));
+        } else {
+            self.client.progress(&token, json!({"kind": "report", "message": words::note(run, SystemTime::now())}));
+        }
         if shows {
             let failed = run.outcome() == Outcome::Failed;
             let told = run.kept_rows().is_some() || !run.messages().is_empty() || run.affected().is_some();
             if !failed && told {
-                self.show_rows(&uri, run, 0);
+                // Once it is in sight it is only written again.
+                self.show_rows_quietly(&uri, run, 0, was_shown);
             }
             self.client.refresh();
         }

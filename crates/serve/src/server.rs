@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::io::{self, BufRead, Write};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jaunty_core::complete::snippets;
 use serde_json::{Value, json};
@@ -19,6 +19,9 @@ use crate::socket;
 use crate::state::{Event, Options, Server, Stage};
 use crate::text::{Text, language_of};
 use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
+
+/// How long what was stopped may take to end, once the editor is gone.
+const SETTLES: Duration = Duration::from_secs(4);
 
 /// How the server ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -80,6 +83,7 @@ pub fn serve(
         .ok();
     let ended = server.work(&inbox);
     server.links.iter().for_each(Link::stop);
+    server.settle(&inbox);
     drop(server);
     // What was sent before the end reaches the editor.
     let _ = writer.join();
@@ -110,6 +114,20 @@ impl Server {
                 Some(Event::End) | None => {
                     return if self.stage == Stage::ShutDown { Ended::WhenAsked } else { Ended::Alone };
                 }
+            }
+        }
+    }
+
+    /// Waits a little until what was stopped has ended on its servers too, and is in the logbook.
+    fn settle(&mut self, inbox: &Receiver<Event>) {
+        let until = Instant::now() + SETTLES;
+        while self.links.iter().any(|link| !link.asked.is_empty())
+            && let Some(left) = until.checked_duration_since(Instant::now())
+        {
+            match inbox.recv_timeout(left) {
+                Ok(Event::Report(number, report)) => self.reported(number, report),
+                Ok(_) => {}
+                Err(_) => return,
             }
         }
     }

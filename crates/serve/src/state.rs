@@ -106,9 +106,12 @@ impl Server {
             None => profile_for(path.as_deref(), &known, &self.options.keeping),
         };
         let number = profile.and_then(|profile| {
-            if let Some(link) = self.links.iter().find(|link| link.is_of(&profile)) {
+            if let Some(link) = self.links.iter().find(|link| link.leads_as(&profile)) {
                 return Some(link.number);
             }
+            // Its file says something else by now; what runs there ends first.
+            let before = self.links.iter().find(|link| link.is_of(&profile)).map(|link| link.number);
+            self.links.retain(|link| !link.is_of(&profile) || !link.asked.is_empty());
             let engine = self.options.engines.iter().copied().find(|engine| engine.name() == profile.engine)?;
             let number = self.number();
             let events = self.events.clone();
@@ -116,10 +119,13 @@ impl Server {
                 let _ = events.send(Event::Report(number, report));
             };
             let link = Link::open(number, engine, profile, self.options.keeping.clone(), tell);
-            link.map_err(|error| tracing::warn!(%error, "a session has no thread")).ok().map(|link| {
-                self.links.push(link);
-                number
-            })
+            let link = link.map_err(|error| tracing::warn!(%error, "a session has no thread")).ok()?;
+            self.links.push(link);
+            // Other documents of the profile go along.
+            for text in self.texts.values_mut().filter(|text| before.is_some() && text.link == before) {
+                text.link = Some(number);
+            }
+            Some(number)
         });
         let dialect = number.and_then(|number| self.link(number)).map(|link| link.engine.dialect());
         let Some(text) = self.texts.get_mut(uri) else { return };

@@ -5,6 +5,7 @@
 mod harness;
 
 use harness::{Editor, able};
+use jaunty_core::logbook::{Outcome, Query};
 use jaunty_serve::Ended;
 use serde_json::{Value, json};
 
@@ -181,6 +182,34 @@ fn a_slow_statement_stops_when_its_progress_is_cancelled() {
     editor.until(|m| m["method"] == "$/progress" && m["params"]["value"]["kind"] == "report");
     editor.tell("window/workDoneProgress/cancel", json!({"token": begun["params"]["token"]}));
     assert!(editor.end_of_run().starts_with("stopped"));
+}
+
+#[test]
+fn what_runs_ends_with_the_editor() {
+    let mut editor = ferry();
+    let text = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n;\n";
+    editor.open("a.sql", text);
+    let at = editor.at("a.sql", text, "with");
+    editor.command("jaunty.run", &at);
+    editor.until(|m| m["method"] == "$/progress" && m.to_string().contains("running"));
+    let logbook = editor.logbook();
+    assert_eq!(editor.vanish(), Ended::Alone);
+    let entries = logbook.logbook().unwrap().find(&Query::default(), 1).unwrap();
+    assert_eq!(entries[0].outcome, Outcome::Stopped);
+}
+
+#[test]
+fn a_profile_that_changes_leads_elsewhere() {
+    let mut editor = ferry();
+    let file = editor.path(".jaunty/connections.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(editor.path("other.db"), "").unwrap();
+    std::fs::write(&file, text.replace("../ferry.db", "../other.db")).unwrap();
+    let text = "select name from ports;\n";
+    editor.open("a.sql", text);
+    let at = editor.at("a.sql", text, "select");
+    let end = editor.run(&at);
+    assert!(end.contains("no such table"), "{end}");
 }
 
 #[test]

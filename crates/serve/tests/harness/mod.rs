@@ -1,5 +1,7 @@
 //! An editor for tests: it talks to a server that runs in this process, over a pair of sockets.
 
+#![allow(dead_code)] // Each file of tests uses some of it.
+
 use std::collections::VecDeque;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::unix::net::UnixStream;
@@ -245,6 +247,12 @@ impl Editor {
                 return rows;
             }
         }
+    }
+
+    /// What is kept of runs.
+    pub fn logbook(&self) -> Keeping {
+        let folders = Folders::below(&self.folder.path().join("own"));
+        Keeping::open(&folders, settings::Settings::default().retention)
     }
 
     /// Ends as the protocol has it.
