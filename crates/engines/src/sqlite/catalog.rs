@@ -1,10 +1,12 @@
 //! What a database holds, by SQLite's own pragmas, and by the statements it keeps: checks and the
 //! expressions of generated columns stand nowhere else.
 
+use std::collections::HashMap;
+
 use jaunty_language::dialect::SQLITE;
 use jaunty_language::statement::definition;
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
-use rusqlite::{Connection, OptionalExtension, Result, params};
+use rusqlite::{Connection, Result, params};
 
 /// Reads one of the databases that are attached. Tells whether there are more.
 pub(super) fn read(connection: &Connection, part: usize, catalog: &mut Catalog) -> Result<bool> {
@@ -14,6 +16,7 @@ pub(super) fn read(connection: &Connection, part: usize, catalog: &mut Catalog) 
         catalog.path.clone_from(&schemas);
     }
     let Some(schema) = schemas.get(part) else { return Ok(false) };
+    let kept = Kept::read(connection, schema)?;
     let mut statement = connection.prepare(
         "select name, type from pragma_table_list where schema = ?1 and type <> 'shadow' and name not like 'sqlite\\_%' escape '\\'
          order by type = 'view', name",
@@ -26,7 +29,7 @@ pub(super) fn read(connection: &Connection, part: usize, catalog: &mut Catalog) 
             "virtual" => ObjectKind::VirtualTable,
             _ => ObjectKind::Table,
         };
-        let object = object(connection, schema, &name, kind)?;
+        let object = object(connection, &kept, schema, &name, kind)?;
         catalog.push(object);
     }
     let more = part + 1 < schemas.len();
@@ -34,6 +37,41 @@ pub(super) fn read(connection: &Connection, part: usize, catalog: &mut Catalog) 
         catalog.find_uses(&SQLITE);
     }
     Ok(more)
+}
+
+/// The statements that a database keeps, read once: they have no index, so that looking for one reads all.
+#[derive(Default)]
+struct Kept {
+    /// By the name of what they make.
+    made: HashMap<String, String>,
+    /// Of triggers: their names and statements, by the table's name in lower case.
+    triggers: HashMap<String, Vec<(String, String)>>,
+}
+
+impl Kept {
+    fn read(connection: &Connection, schema: &str) -> Result<Kept> {
+        let select = format!(
+            "select type, name, tbl_name, coalesce(sql, '') from {}.sqlite_schema order by name",
+            quoted(schema)
+        );
+        let mut statement = connection.prepare(&select)?;
+        let mut rows = statement.query([])?;
+        let mut kept = Kept::default();
+        while let Some(row) = rows.next()? {
+            let (kind, name, table): (String, String, String) = (row.get(0)?, row.get(1)?, row.get(2)?);
+            let definition: String = row.get(3)?;
+            match kind.as_str() {
+                "trigger" => kept.triggers.entry(table.to_ascii_lowercase()).or_default().push((name, definition)),
+                _ => drop(kept.made.insert(name, definition)),
+            }
+        }
+        Ok(kept)
+    }
+
+    /// The statement that made something; empty where none is kept.
+    fn statement(&self, name: &str) -> String {
+        self.made.get(name).cloned().unwrap_or_default()
+    }
 }
 
 /// One column of a result, as text.
@@ -47,9 +85,8 @@ fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-fn object(connection: &Connection, schema: &str, name: &str, kind: ObjectKind) -> Result<Object> {
-    let kept = format!("select coalesce(sql, '') from {}.sqlite_schema where name = ?1", quoted(schema));
-    let definition = connection.query_row(&kept, [name], |row| row.get::<_, String>(0)).optional()?.unwrap_or_default();
+fn object(connection: &Connection, kept: &Kept, schema: &str, name: &str, kind: ObjectKind) -> Result<Object> {
+    let definition = kept.statement(name);
     let mut object = Object { schema: schema.to_owned(), name: name.to_owned(), kind, definition, ..Object::default() };
     let parts = definition::of_table(&object.definition, &SQLITE);
     // A view over what is gone has no columns, and is still there.
@@ -67,12 +104,12 @@ fn object(connection: &Connection, schema: &str, name: &str, kind: ObjectKind) -
         let columns = keys.into_iter().map(|(_, name)| name).collect();
         object.constraints.push(Constraint { name: String::new(), columns, rule: Rule::Primary });
     }
-    indexes(connection, &mut object)?;
+    indexes(connection, kept, &mut object)?;
     foreign_keys(connection, &mut object)?;
     let checks = parts.checks.into_iter();
     let check = |(name, text)| Constraint { name, columns: Vec::new(), rule: Rule::Check(text) };
     object.constraints.extend(checks.map(check));
-    triggers(connection, &mut object)?;
+    triggers(kept, &mut object);
     object.rows = rows(connection, &object);
     Ok(object)
 }
@@ -108,7 +145,7 @@ fn columns(connection: &Connection, schema: &str, table: &str, parts: &definitio
     columns.collect()
 }
 
-fn indexes(connection: &Connection, object: &mut Object) -> Result<()> {
+fn indexes(connection: &Connection, kept: &Kept, object: &mut Object) -> Result<()> {
     let select = "select name, \"unique\", origin from pragma_index_list(?2, ?1)";
     let mut statement = connection.prepare_cached(select)?;
     let found = statement.query_map([&object.schema, &object.name], |row| {
@@ -121,10 +158,7 @@ fn indexes(connection: &Connection, object: &mut Object) -> Result<()> {
             "pk" => {}
             "u" => object.constraints.push(Constraint { name: String::new(), columns: over, rule: Rule::Unique }),
             _ => {
-                let kept =
-                    format!("select coalesce(sql, '') from {}.sqlite_schema where name = ?1", quoted(&object.schema));
-                let definition = connection.query_row(&kept, [&name], |row| row.get(0)).optional()?;
-                let definition = definition.unwrap_or_default();
+                let definition = kept.statement(&name);
                 object.indexes.push(Index { name, over, unique, definition, note: String::new() });
             }
         }
@@ -173,18 +207,11 @@ fn foreign_keys(connection: &Connection, object: &mut Object) -> Result<()> {
     Ok(())
 }
 
-fn triggers(connection: &Connection, object: &mut Object) -> Result<()> {
-    let select = format!(
-        "select name, coalesce(sql, '') from {}.sqlite_schema where type = 'trigger' and tbl_name = ?1 collate nocase order by name",
-        quoted(&object.schema)
-    );
-    let mut statement = connection.prepare(&select)?;
-    let found = statement.query_map([&object.name], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)))?;
-    for (name, definition) in found.collect::<Result<Vec<_>>>()? {
-        let when = definition::event_of_trigger(&definition, &SQLITE);
-        object.triggers.push(Trigger { name, when, definition });
+fn triggers(kept: &Kept, object: &mut Object) {
+    for (name, definition) in kept.triggers.get(&object.name.to_ascii_lowercase()).into_iter().flatten() {
+        let when = definition::event_of_trigger(definition, &SQLITE);
+        object.triggers.push(Trigger { name: name.clone(), when, definition: definition.clone() });
     }
-    Ok(())
 }
 
 /// How many rows a table has, without counting: what `ANALYZE` has written down, else the number of
