@@ -649,3 +649,28 @@ fn plans_and_schemas_are_drawn_without_a_screen() {
     let (_, refused) = home.call(&["schema", "-c", "ferry", "tides", "-o", "x.svg"]).exits(1);
     assert!(refused.contains("nothing is named tides"), "{refused}");
 }
+
+#[test]
+fn a_package_is_made_and_runs_where_nothing_else_is() {
+    let home = Home::new();
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/package");
+    let out = home.path("package");
+    let made = Command::new(script).arg(env!("CARGO_BIN_EXE_jaunty")).arg(&out).env("COMPRESSION", "none").output();
+    let made = made.unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let package = std::fs::read_dir(&out).unwrap().next().unwrap().unwrap().path();
+    // A root with nothing in it; only its owner may do more than unpack it there.
+    let root = home.path("root");
+    let unpacked = Command::new("dpkg-deb").arg("-x").arg(&package).arg(&root).status().unwrap();
+    assert!(unpacked.success());
+    for file in
+        ["man/man1/jaunty.1.gz", "bash-completion/completions/jaunty", "doc/jaunty/copyright", "doc/jaunty/editors.md"]
+    {
+        assert!(root.join("usr/share").join(file).is_file(), "{file}");
+    }
+    let mut program = Command::new(root.join("usr/bin/jaunty"));
+    program.args(["demo", "--print"]).env_clear().envs(home.environment()).env("PATH", "/nowhere").current_dir(&root);
+    let printed = program.output().unwrap();
+    assert!(printed.status.success(), "{}", String::from_utf8_lossy(&printed.stderr));
+    assert!(String::from_utf8_lossy(&printed.stdout).contains("Saltmarsh"));
+}
