@@ -118,6 +118,25 @@ fn edits(editor: &mut Editor, path: &Path) -> Outcome<()> {
     }
     println!("an edit of {LINES} lines, with a question after it: {} (wanted: 10 ms)", theirs.summary());
     println!("  the edit alone in a buffer of ours: {}", ours.summary());
+    let document = json!({"uri": uri_of(path)});
+    let whole = json!({"start": {"line": 0, "character": 0}, "end": {"line": LINES, "character": 0}});
+    for method in
+        ["documentSymbol", "foldingRange", "semanticTokens/full", "semanticTokens/range", "codeLens", "inlayHint"]
+    {
+        let range = match method {
+            "semanticTokens/range" => {
+                json!({"start": {"line": 50_000, "character": 0}, "end": {"line": 50_060, "character": 0}})
+            }
+            _ => whole.clone(),
+        };
+        let mut times = Times::default();
+        for _ in 0..5 {
+            let begun = Instant::now();
+            editor.ask(&format!("textDocument/{method}"), json!({"textDocument": document, "range": range}))?;
+            times.push(begun.elapsed());
+        }
+        println!("  {method}: {}", times.summary());
+    }
     Ok(())
 }
 

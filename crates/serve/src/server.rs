@@ -2,9 +2,9 @@
 //!
 //! One thread has all of it and never waits for a database: sessions have threads of their own, and tell.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::io::{self, BufRead, Write};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, TryRecvError, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -19,6 +19,16 @@ use crate::socket;
 use crate::state::{Event, Options, Server, Stage};
 use crate::text::{Text, language_of};
 use crate::wire::{self, Incoming, METHOD_NOT_FOUND, NOT_INITIALIZED, Refusal};
+
+/// Requests about whole documents, which editors repeat after each change: what is asked about one place goes first.
+const LATER: &[&str] = &[
+    "textDocument/documentSymbol",
+    "textDocument/foldingRange",
+    "textDocument/semanticTokens/full",
+    "textDocument/codeLens",
+    "workspace/symbol",
+    "textDocument/references",
+];
 
 /// How long what was stopped may take to end, once the editor is gone.
 const SETTLES: Duration = Duration::from_secs(4);
@@ -71,6 +81,7 @@ pub fn serve(
         unanswered: HashMap::new(),
         told: HashMap::new(),
         pages: HashMap::new(),
+        later: VecDeque::new(),
         panes: None,
         next: 1,
         stage: Stage::New,
@@ -94,6 +105,15 @@ impl Server {
     fn work(&mut self, inbox: &Receiver<Event>) -> Ended {
         loop {
             let event = match self.rests_for() {
+                _ if !self.later.is_empty() => match inbox.try_recv() {
+                    Err(TryRecvError::Empty) => {
+                        if let Some((id, method, params)) = self.later.pop_front() {
+                            self.respond(&id, &method, &params);
+                        }
+                        continue;
+                    }
+                    other => other.ok(),
+                },
                 Some(rest) => match inbox.recv_timeout(rest) {
                     Err(RecvTimeoutError::Timeout) => {
                         self.look_for_trouble();
@@ -134,13 +154,10 @@ impl Server {
 
     fn take(&mut self, incoming: Incoming) -> Option<Ended> {
         match incoming {
-            Incoming::Request { id, method, params } => {
-                let answer = match self.answer(&method, &params) {
-                    Ok(result) => json!({"jsonrpc": "2.0", "id": id, "result": result}),
-                    Err(refusal) => refusal.to(&id),
-                };
-                self.client.send(answer);
-            }
+            Incoming::Request { id, method, params } => match LATER.contains(&method.as_str()) {
+                true => self.later.push_back((id, method, params)),
+                false => self.respond(&id, &method, &params),
+            },
             Incoming::Notification { method, params } => {
                 if method == "exit" {
                     return Some(if self.stage == Stage::ShutDown { Ended::WhenAsked } else { Ended::Alone });
@@ -153,6 +170,23 @@ impl Server {
             Incoming::Garbled(answer) => self.client.send(answer),
         }
         None
+    }
+
+    fn respond(&mut self, id: &Value, method: &str, params: &Value) {
+        let answer = match self.answer(method, params) {
+            Ok(result) => json!({"jsonrpc": "2.0", "id": id, "result": result}),
+            Err(refusal) => refusal.to(id),
+        };
+        self.client.send(answer);
+    }
+
+    /// Answers no more what an editor does not want any more, as far as it waits.
+    fn give_up(&mut self, id: &Value) {
+        if let Some(at) = self.later.iter().position(|(waiting, ..)| waiting == id) {
+            self.later.remove(at);
+            let refusal = Refusal { code: wire::REQUEST_CANCELLED, message: "cancelled".to_owned() };
+            self.client.send(refusal.to(id));
+        }
     }
 
     fn answer(&mut self, method: &str, params: &Value) -> Result<Value, Refusal> {
@@ -232,6 +266,7 @@ impl Server {
                 let all: Vec<String> = self.texts.keys().cloned().collect();
                 all.iter().for_each(|uri| self.connect(uri));
             }
+            "$/cancelRequest" => self.give_up(&params["id"]),
             "window/workDoneProgress/cancel" => {
                 let token = params["token"].as_str().unwrap_or_default();
                 let of = |link: &&Link| link.asked.iter().any(|asked| asked.token == token);

@@ -1,6 +1,6 @@
 //! What the server knows: the documents, the connections, and the way to the editor.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::Sender;
@@ -67,6 +67,8 @@ pub struct Server {
     pub(crate) told: HashMap<String, Value>,
     /// The first row of the page that each document shows, and of which statement.
     pub(crate) pages: HashMap<String, Shown>,
+    /// Requests about whole documents: they wait until nothing else is there to be answered.
+    pub(crate) later: VecDeque<(Value, String, Value)>,
     /// Screens that stand beside the editor.
     pub(crate) panes: Option<Panes>,
     pub(crate) next: u64,

@@ -24,6 +24,8 @@ pub const METHOD_NOT_FOUND: i64 = -32601;
 pub const INVALID_PARAMS: i64 = -32602;
 /// The code of a request before `initialize`.
 pub const NOT_INITIALIZED: i64 = -32002;
+/// The code of a request that the editor does not want answered any more.
+pub const REQUEST_CANCELLED: i64 = -32800;
 /// The code of a request that could not be done, although it was a good one.
 pub const REQUEST_FAILED: i64 = -32803;
 

@@ -213,6 +213,28 @@ fn a_profile_that_changes_leads_elsewhere() {
 }
 
 #[test]
+fn what_is_asked_about_a_place_goes_before_whole_documents() {
+    let mut editor = ferry();
+    let text = "select 1;\n\n".repeat(20_000);
+    editor.open("long.sql", &text);
+    let document = json!({"textDocument": {"uri": editor.uri("long.sql")}});
+    editor.ask("textDocument/hover", editor.at("long.sql", &text, "select"));
+    let mut params = editor.at("long.sql", &text, "select");
+    params["range"] = document["range"].clone();
+    // Of many that wait, the one that is asked about a place overtakes some, and the last is cancelled in time.
+    for id in 901..=910 {
+        editor.request(id, "textDocument/documentSymbol", params.clone());
+    }
+    editor.request(911, "textDocument/hover", params);
+    editor.tell("$/cancelRequest", json!({"id": 910}));
+    let answered = |m: &Value| m.get("method").is_none() && m["id"].as_i64().is_some_and(|id| id > 900);
+    let answers: Vec<Value> = (0..11).map(|_| editor.until(answered)).collect();
+    let place = |id: i64| answers.iter().position(|answer| answer["id"] == id).unwrap();
+    assert_eq!(answers[place(910)]["error"]["code"], -32800);
+    assert!(answers[place(909)]["result"].is_array() && place(911) < place(909));
+}
+
+#[test]
 fn a_guard_asks_through_the_editor() {
     let mut editor = Editor::with(able(), "guard = \"ask\"");
     let text = "create table quays (id integer);\n";

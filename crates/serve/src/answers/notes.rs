@@ -11,7 +11,7 @@ use crate::text::Text;
 use crate::wire::Refusal;
 
 /// The most statements that have lenses: an editor asks for all of a document at once.
-const MOST: usize = 5000;
+const MOST: usize = 2000;
 
 /// The statements of a range.
 fn within<'a>(text: &'a Text, params: &Value) -> &'a [Statement] {

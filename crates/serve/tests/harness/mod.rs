@@ -153,6 +153,11 @@ impl Editor {
         self.told.push_back(message);
     }
 
+    /// Asks, and goes on: the answer is told like everything else.
+    pub fn request(&mut self, id: i64, method: &str, params: Value) {
+        self.send(&json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params}));
+    }
+
     /// Asks, and waits for the answer: a result or an error, as the whole message.
     pub fn answer(&mut self, method: &str, params: Value) -> Value {
         let id = self.next;
