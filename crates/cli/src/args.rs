@@ -87,6 +87,9 @@ pub enum Command {
         /// Print the Markdown document docs/keys.md
         #[arg(long)]
         markdown: bool,
+        /// Print one JSON array
+        #[arg(long, conflicts_with = "markdown")]
+        json: bool,
     },
     /// Write what a shell needs to complete this program's words, names of connections among them
     Completions {
@@ -152,6 +155,9 @@ pub struct Plan {
     /// A parameter's value, such as :from=Saltmarsh; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
+    /// One JSON object: the steps with all that is known of them
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, clap::Args)]

@@ -72,7 +72,8 @@ fn asked(post: &Post, method: &str, given: &Map<String, Value>) -> Result<Value,
     }
 }
 
-fn actions() -> Value {
+/// All actions of the screen.
+pub fn actions() -> Value {
     let one = |action: &jaunty_tui::action::Action| {
         json!({
             "name": action.name, "title": action.title, "help": action.help, "keys": action.keys,

@@ -635,6 +635,11 @@ fn plans_and_schemas_are_drawn_without_a_screen() {
     let plan = home.call(&["plan", "-c", "ferry", "work.sql:3", "-p", ":name=x", "-o", "plan.svg"]).gives();
     assert!(plan.starts_with("2 steps") && plan.contains("reads every row"), "{plan}");
     assert!(read(&home, "plan.svg").contains("plan on ferry"));
+    let plan = home.call(&["plan", "-c", "ferry", "-s", "select * from ports", "--json"]).gives();
+    let plan: serde_json::Value = serde_json::from_str(&plan).unwrap();
+    assert_eq!((&plan["steps"][0]["target"], &plan["steps"][0]["reads_all"]), (&"ports".into(), &true.into()));
+    let keys: serde_json::Value = serde_json::from_str(&home.call(&["keys", "--json"]).gives()).unwrap();
+    assert_eq!(keys[0]["name"], "run-statement");
     let (_, refused) = home.call(&["plan", "-c", "ferry", "-s", "select 1", "-o", "plan.png"]).exits(2);
     assert!(refused.contains(".svg or .pdf"), "{refused}");
     let (_, refused) = home.call(&["plan", "-c", "ferry", "-s", "select nothing"]).exits(1);

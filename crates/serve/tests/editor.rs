@@ -185,6 +185,29 @@ fn a_slow_statement_stops_when_its_progress_is_cancelled() {
 }
 
 #[test]
+fn statements_are_written_anew_in_part() {
+    let mut editor = ferry();
+    let text = "select *, country from berths b where depth > 1;\n";
+    editor.open("a.sql", text);
+    let mut offered = |mark: &str| -> Vec<(String, Value)> {
+        let place = editor.at("a.sql", text, mark)["position"].clone();
+        let wanted = json!({"textDocument": {"uri": editor.uri("a.sql")}, "range": {"start": place, "end": place}, "context": {"diagnostics": []}});
+        let actions = editor.ask("textDocument/codeAction", wanted);
+        let edit = |one: &Value| one["edit"]["documentChanges"][0]["edits"][0].clone();
+        actions.as_array().unwrap().iter().map(|one| (one["title"].as_str().unwrap().to_owned(), edit(one))).collect()
+    };
+    let all = offered("country");
+    let (_, join) = all.iter().find(|(title, _)| title == "Join ports on ports.id = b.port_id").unwrap();
+    assert_eq!(
+        (&join["newText"], &join["range"]["start"]["character"]),
+        (&json!(" join ports on ports.id = b.port_id"), &json!(31))
+    );
+    let (_, star) = all.iter().find(|(title, _)| title == "Expand * to its columns").unwrap();
+    assert_eq!(star["newText"], "id, port_id, depth");
+    assert!(!offered("depth").iter().any(|(title, _)| title.starts_with("Join")));
+}
+
+#[test]
 fn what_runs_ends_with_the_editor() {
     let mut editor = ferry();
     let text = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n;\n";

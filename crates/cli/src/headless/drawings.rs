@@ -46,7 +46,10 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
     }
     let tell: Tell = Arc::new(|_| true);
     let plan = service()?.answer("plan", &params, &tell).map_err(failure)?;
-    super::print(plan["text"].as_str().unwrap_or_default())
+    match args.json {
+        true => super::print(&format!("{plan}\n")),
+        false => super::print(plan["text"].as_str().unwrap_or_default()),
+    }
 }
 
 /// The statement at a line of a file, in the language of the connection.

@@ -4,9 +4,11 @@ use std::ops::Range;
 
 use super::context::Surroundings;
 use super::names::{Means, names};
-use super::scope::Scope;
+use super::scope::{Scope, VisibleSource};
+use crate::catalog::templates;
 use jaunty_language::dialect::Family;
-use jaunty_language::statement::shape::{Shape, words};
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Clause, Query, Shape, words};
 
 /// The `*` at or nearest after a byte of a query, and the columns that it stands for; none where there is none, or where
 /// not all of them are known.
@@ -77,7 +79,7 @@ pub fn qualify(text: &str, around: Surroundings<'_>) -> Vec<(Range<usize>, Strin
         }
         // What more than one source has is left: only a person knows which is meant.
         let plain = text.get(name.range.clone()).unwrap_or_default();
-        let holds = |s: &&super::scope::VisibleSource| s.columns.iter().any(|c| c.name.eq_ignore_ascii_case(plain));
+        let holds = |s: &&VisibleSource| s.columns.iter().any(|c| c.name.eq_ignore_ascii_case(plain));
         let owner = visible.iter().find(|seen| seen.at == *source).filter(|seen| !seen.name.text.is_empty());
         if let Some(owner) = owner.filter(|_| visible.iter().filter(holds).count() == 1) {
             found.push((
@@ -87,6 +89,95 @@ pub fn qualify(text: &str, around: Surroundings<'_>) -> Vec<(Range<usize>, Strin
         }
     }
     found
+}
+
+/// A join that a statement lacks: what to call it, where it goes, and what is written there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MissingJoin {
+    /// The table.
+    pub table: String,
+    /// The byte that it goes to.
+    pub at: usize,
+    /// The join with its condition.
+    pub text: String,
+}
+
+/// The joins that would bring in what the name at a byte is of: a table that is named before a dot and is none of the
+/// sources, or those that have a column of that name, each where a foreign key leads to it or from it.
+pub fn missing_joins(text: &str, cursor: usize, around: Surroundings<'_>) -> Vec<MissingJoin> {
+    if around.dialect.family != Family::Sql {
+        return Vec::new();
+    }
+    let (dialect, catalog) = (around.dialect, around.catalog);
+    let shape = Shape::of(words(text, dialect, 0));
+    let scope = Scope::new(&shape, catalog, dialect);
+    let here = shape.words.iter().position(|word| word.range.start <= cursor && cursor <= word.range.end);
+    let Some((at, name)) = here.and_then(|at| Some((at, shape.name_at(at)?))) else { return Vec::new() };
+    let dot = |at: Option<usize>| at.and_then(|at| shape.words.get(at)).is_some_and(|word| word.sign(b'.'));
+    let owner = match (dot(at.checked_sub(1)), dot(Some(at + 1))) {
+        (true, _) => at.checked_sub(2).and_then(|at| shape.name_at(at)),
+        (false, true) => Some(name.clone()),
+        (false, false) => None,
+    };
+    let query = shape.query_at(at);
+    let visible = scope.visible(query, shape.clause_at(query, at).0);
+    let is_seen = |owner: &Written| visible.iter().any(|source| owner.means(&source.name.text, dialect));
+    let has = |source: &VisibleSource| source.columns.iter().any(|column| name.means(&column.name, dialect));
+    let known = match &owner {
+        Some(owner) => is_seen(owner),
+        None => dialect.is_keyword(&name.text) || visible.iter().any(|source| source.unknown || has(source)),
+    };
+    let Some(place) = shape.queries.get(query).and_then(|query| end_of_sources(&shape, query)).filter(|_| !known)
+    else {
+        return Vec::new();
+    };
+    let wanted = catalog.objects().iter().filter(|object| match &owner {
+        Some(owner) => object.kind.has_rows() && owner.means(&object.name, dialect),
+        None => object.columns.iter().any(|column| name.means(&column.name, dialect)),
+    });
+    let mut found: Vec<MissingJoin> = Vec::new();
+    for object in wanted {
+        let there = templates::name(object, catalog, dialect);
+        for source in visible.iter().filter(|source| source.outer == 0) {
+            let Some(from) = source.table.as_ref().and_then(|table| catalog.relation(table)) else { continue };
+            let own = dialect.name_as_written(&source.name.text);
+            let other = dialect.name_as_written(&object.name);
+            let pairs = |left: &str, right: &str, ours: &[String], theirs: &[String]| {
+                let pair = |(a, b): (&String, &String)| {
+                    format!("{left}.{} = {right}.{}", dialect.name_as_written(a), dialect.name_as_written(b))
+                };
+                ours.iter().zip(theirs).map(pair).collect::<Vec<_>>().join(" and ")
+            };
+            let away = from.references().filter(|(_, to, _)| **to == object.to_name());
+            let away = away.map(|(ours, _, theirs)| pairs(&other, &own, theirs, ours));
+            let back = object.references().filter(|(_, to, _)| **to == from.to_name());
+            let back = back.map(|(theirs, _, ours)| pairs(&other, &own, theirs, ours));
+            for condition in away.chain(back).filter(|condition| !condition.is_empty()) {
+                let join = MissingJoin {
+                    table: object.name.clone(),
+                    at: place,
+                    text: format!(" join {there} on {condition}"),
+                };
+                if !found.contains(&join) {
+                    found.push(join);
+                }
+            }
+        }
+    }
+    found
+}
+
+/// The byte after the sources of a query and their conditions.
+fn end_of_sources(shape: &Shape, query: &Query) -> Option<usize> {
+    let last = query.sources.iter().map(|source| source.end).max()?;
+    let goes_on = [Clause::From, Clause::On, Clause::Using];
+    let next = query.clauses.iter().find(|(clause, at)| *at >= last && !goes_on.contains(clause));
+    let mut end = next.map_or(query.words.end, |(_, at)| *at);
+    // What ends the statement is none of it.
+    while end > 0 && shape.words.get(end - 1).is_some_and(|word| word.sign(b';')) {
+        end -= 1;
+    }
+    shape.words.get(end.checked_sub(1)?).map(|word| word.range.end)
 }
 
 #[cfg(test)]
@@ -138,6 +229,48 @@ mod tests {
             ("select name from ports", "select name from ports"),
         ] {
             assert_eq!(changed(text, qualify(text, around)), expected);
+        }
+    }
+
+    #[test]
+    fn joins_that_are_missing_are_found() {
+        let catalog = saltmarsh();
+        let around = Surroundings { catalog: &catalog, dialect: &SQLITE, snippets: &[], nearby: "" };
+        let joined = |text: &str| -> Vec<String> {
+            let cursor = text.find('|').unwrap();
+            let text = text.replacen('|', "", 1);
+            let found = missing_joins(&text, cursor, around);
+            found.into_iter().map(|join| changed(&text, vec![(join.at..join.at, join.text)])).collect()
+        };
+        for (text, expected) in [
+            (
+                "select vessels.na|me from sailings s where s.id = 1",
+                &["select vessels.name from sailings s join vessels on vessels.id = s.vessel_id where s.id = 1"][..],
+            ),
+            (
+                "select capa|city from sailings join routes on routes.id = route_id order by 1",
+                &[
+                    "select capacity from sailings join routes on routes.id = route_id join vessels on vessels.id = sailings.vessel_id order by 1",
+                ],
+            ),
+            // By either of two keys.
+            (
+                "select country| from routes r",
+                &[
+                    "select country from routes r join ports on ports.id = r.from_port_id",
+                    "select country from routes r join ports on ports.id = r.to_port_id",
+                ],
+            ),
+            (
+                "select seats| from sailings",
+                &["select seats from sailings join bookings on bookings.sailing_id = sailings.id"],
+            ),
+            ("select na|me from ports", &[]),
+            ("select nothing| from ports", &[]),
+            ("select capacity| from nowhere", &[]),
+            ("sel|ect 1", &[]),
+        ] {
+            assert_eq!(joined(text), expected, "{text}");
         }
     }
 }

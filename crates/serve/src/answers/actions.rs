@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use jaunty_core::complete::Surroundings;
-use jaunty_core::complete::rewrite::{expand_star, qualify};
+use jaunty_core::complete::rewrite::{expand_star, missing_joins, qualify};
 use serde_json::{Value, json};
 
 use super::symbols::name_of;
@@ -15,6 +15,9 @@ use crate::wire::Refusal;
 
 /// The most connections that are offered where a document has none.
 const MOST_CONNECTIONS: usize = 20;
+
+/// The most joins that are offered at a place.
+const MOST_JOINS: usize = 6;
 
 /// What takes the place of parts of a text.
 type Edits = Vec<(Range<usize>, String)>;
@@ -151,6 +154,15 @@ fn of_statement(
         let one = |(range, new)| json!({"range": text.range(&range), "newText": new});
         json!({"edit": edit_of(server, text, edits.into_iter().map(one).collect())})
     };
+    let joins = server.at(text, at, |written, start, cursor, around| {
+        let joins = missing_joins(written, cursor, around);
+        joins.into_iter().map(|join| (join.table, join.at + start, join.text)).collect::<Vec<_>>()
+    });
+    for (table, at, join) in joins.into_iter().take(MOST_JOINS) {
+        let condition = join.split_once(" on ").map_or("", |(_, condition)| condition);
+        let title = format!("Join {table} on {condition}");
+        put("quickfix", title, as_edit(vec![(at..at, join)]));
+    }
     let star = rewritten(&|written, cursor, around| expand_star(written, cursor, around).into_iter().collect());
     if !star.is_empty() {
         put("refactor.rewrite", "Expand * to its columns".to_owned(), as_edit(star));
