@@ -3,7 +3,7 @@
 //! A thread of its own does this, so that nothing of the editor waits for a screen.
 
 use std::collections::HashMap;
-use std::io::BufReader;
+use std::io::{BufReader, ErrorKind};
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -77,7 +77,7 @@ impl Panes {
 }
 
 fn tell_all(folder: &std::path::Path, inbox: &Receiver<Place>, there: &AtomicUsize, say: &dyn Fn(String)) {
-    let mut open: HashMap<PathBuf, BufReader<UnixStream>> = HashMap::new();
+    let mut open: HashMap<PathBuf, Stream> = HashMap::new();
     while let Ok(mut place) = inbox.recv() {
         // Of places that were only passed the last counts.
         while !place.runs
@@ -90,17 +90,17 @@ fn tell_all(folder: &std::path::Path, inbox: &Receiver<Place>, there: &AtomicUsi
         open.retain(|path, _| found.contains(path));
         let mut answered = 0;
         for path in found {
-            let stream = match open.remove(&path) {
-                Some(stream) => Ok(stream),
-                None => connect(&path).and_then(|stream| {
-                    stream.set_read_timeout(Some(PATIENCE))?;
-                    stream.set_write_timeout(Some(PATIENCE))?;
-                    Ok(BufReader::new(stream))
+            let reached = match open.remove(&path) {
+                // One that has ended since is connected to again, which finds nobody and removes its socket.
+                Some(stream) => told_over(stream, &place).or_else(|error| match error.kind() {
+                    // It may be about to run it: that is not asked for twice.
+                    ErrorKind::WouldBlock | ErrorKind::TimedOut if place.runs => Err(error),
+                    _ => told_over(reach(&path)?, &place),
                 }),
+                None => reach(&path).and_then(|stream| told_over(stream, &place)),
             };
-            let Ok(mut stream) = stream else { continue };
-            match told(&mut stream, &place) {
-                Ok(outcome) => {
+            match reached {
+                Ok((stream, outcome)) => {
                     answered += 1;
                     open.insert(path, stream);
                     if let Err(why) = outcome.map(drop)
@@ -123,7 +123,21 @@ fn tell_all(folder: &std::path::Path, inbox: &Receiver<Place>, there: &AtomicUsi
     }
 }
 
-fn told(stream: &mut BufReader<UnixStream>, place: &Place) -> std::io::Result<Result<Value, String>> {
+type Stream = BufReader<UnixStream>;
+
+fn reach(path: &std::path::Path) -> std::io::Result<Stream> {
+    let stream = connect(path)?;
+    stream.set_read_timeout(Some(PATIENCE))?;
+    stream.set_write_timeout(Some(PATIENCE))?;
+    Ok(BufReader::new(stream))
+}
+
+fn told_over(mut stream: Stream, place: &Place) -> std::io::Result<(Stream, Result<Value, String>)> {
+    let outcome = told(&mut stream, place)?;
+    Ok((stream, outcome))
+}
+
+fn told(stream: &mut Stream, place: &Place) -> std::io::Result<Result<Value, String>> {
     let method = if place.runs { "screen.run" } else { "screen.follow" };
     let mut params = json!({"path": place.path, "version": place.version, "at": place.at});
     if let Some(connection) = &place.connection {
