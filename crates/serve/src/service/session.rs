@@ -1,0 +1,144 @@
+//! A connection of the interface, and how its thread is waited for.
+
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use jaunty_core::run::connection_worker::Why;
+use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
+use jaunty_core::words;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::Engine;
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::Profile;
+use serde_json::json;
+
+use super::given::failed;
+use crate::socket::Tell;
+use crate::wire::Refusal;
+
+/// How long a catalog that nobody has read yet is waited for.
+const CATALOG: Duration = Duration::from_secs(60);
+
+/// A connection of this interface.
+pub(super) struct Session {
+    pub(super) engine: &'static dyn Engine,
+    pub(super) profile: Profile,
+    pub(super) worker: ConnectionWorker,
+    /// What it tells; whoever runs something holds it.
+    reports: Mutex<Receiver<Report>>,
+    catalog: Arc<Mutex<Option<Arc<Catalog>>>>,
+}
+
+pub(super) fn lock<T>(of: &Mutex<T>) -> MutexGuard<'_, T> {
+    of.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// What a connection's thread tells goes on, and its catalog is kept.
+fn teller(send: Sender<Report>, catalog: Arc<Mutex<Option<Arc<Catalog>>>>) -> impl Fn(Report) + Send + Sync {
+    move |report| {
+        if let Report::Catalog(read) = &report {
+            let mut known = lock(&catalog);
+            if known.as_ref().is_none_or(|known| known.read_ms <= read.read_ms) {
+                *known = Some(Arc::clone(read));
+            }
+        }
+        let _ = send.send(report);
+    }
+}
+
+impl Session {
+    /// Begins to connect.
+    pub(super) fn open(engine: &'static dyn Engine, profile: Profile, keeping: Keeping) -> Result<Session, Refusal> {
+        let (send, reports) = channel();
+        let catalog: Arc<Mutex<Option<Arc<Catalog>>>> = Arc::default();
+        let told = teller(send, Arc::clone(&catalog));
+        let worker = ConnectionWorker::open(engine, profile.clone(), None, keeping, told).map_err(failed)?;
+        Ok(Session { engine, profile, worker, reports: Mutex::new(reports), catalog })
+    }
+
+    /// What the database holds; waits for it where nobody has read it yet.
+    pub(super) fn catalog(&self, anew: bool) -> Result<Arc<Catalog>, Refusal> {
+        if let Some(known) = lock(&self.catalog).as_ref().filter(|_| !anew) {
+            return Ok(Arc::clone(known));
+        }
+        let reports = lock(&self.reports);
+        let before = lock(&self.catalog).as_ref().map_or(0, |known| known.read_ms);
+        if anew {
+            while reports.try_recv().is_ok() {}
+            self.worker.ask(Order::Catalog);
+        }
+        loop {
+            if let Some(known) = lock(&self.catalog).as_ref().filter(|known| !anew || known.read_ms > before) {
+                return Ok(Arc::clone(known));
+            }
+            match reports.recv_timeout(CATALOG) {
+                Ok(Report::NotConnected(error) | Report::WantsSecret(error) | Report::NoCatalog(error)) => {
+                    return Err(refused(&error));
+                }
+                Ok(Report::Question(question)) => {
+                    self.worker.answer(None);
+                    return Err(Refusal::failed(format!("{} asks \"{}\"", self.profile.name, question.text)));
+                }
+                Ok(_) => {}
+                Err(_) => return Err(Refusal::failed("the catalog was not read in time")),
+            }
+        }
+    }
+
+    /// Runs a statement and waits for its end.
+    pub(super) fn run(&self, job: Job, tell: &Tell) -> Result<Arc<Run>, Refusal> {
+        let reports = lock(&self.reports);
+        // What was told before belongs to nobody any more.
+        while reports.try_recv().is_ok() {}
+        self.worker.ask(Order::Run(vec![job]));
+        let mut run: Option<Arc<Run>> = None;
+        let mut asked = None;
+        loop {
+            match reports.recv() {
+                Ok(Report::Run(told)) => {
+                    let rows = told.rows();
+                    let note = words::note(&told, SystemTime::now());
+                    let params = json!({"run": told.number, "rows": rows, "note": note});
+                    // Nobody is there any more to be given the rows.
+                    if !tell(json!({"jsonrpc": "2.0", "method": "run.progress", "params": params})) {
+                        self.worker.stop();
+                    }
+                    // Nobody looks at rows as they come: all of them are wanted.
+                    if told.is_held() {
+                        told.fetch_rest();
+                    }
+                    run = Some(told);
+                }
+                Ok(Report::Asks(_, why)) => asked = Some(why),
+                Ok(Report::Idle { .. }) => break,
+                Ok(Report::NotConnected(error) | Report::WantsSecret(error)) => return Err(refused(&error)),
+                Ok(Report::Question(question)) => {
+                    self.worker.answer(None);
+                    return Err(Refusal::failed(format!("{} asks \"{}\"", self.profile.name, question.text)));
+                }
+                Ok(_) => {}
+                Err(_) => return Err(Refusal::failed("the connection's thread has ended")),
+            }
+        }
+        match (run, asked) {
+            (Some(run), _) => Ok(run),
+            (None, Some(Why::Writes(effect))) => {
+                let (name, asks) = (&self.profile.name, words::asks(self.profile.guard));
+                let effect = words::effect(effect).join(" ");
+                Err(Refusal::failed(format!("{name} {asks}; confirmed: true runs it. {effect}").trim_end().to_owned()))
+            }
+            (None, Some(Why::TransactionLost)) => Err(Refusal::failed(
+                "the connection was lost with a transaction open, which was rolled back; run it again if it was not part of that",
+            )),
+            (None, Some(Why::TwoReadings(_))) => {
+                Err(Refusal::failed("this may be one statement or two; put a semicolon where the first ends"))
+            }
+            (None, None) => Err(Refusal::failed("stopped before it began")),
+        }
+    }
+}
+
+pub(super) fn refused(error: &EngineError) -> Refusal {
+    Refusal::failed(format!("{}{}", error.step_words(), error.explain("", 1)))
+}
