@@ -69,6 +69,10 @@ fn the_pane_follows_an_editor() {
     assert_eq!(std::fs::read_to_string(home.path("project/work.sql")).unwrap(), STATEMENTS, "nobody saved it");
     // The pane has nothing to save, and what would go into its text goes to the clipboard.
     pane.press(&["C-s"]).shows("the text is the editor's");
+    for action in ["remove-buffer", "edit-outside", "save"] {
+        call(&home, "screen.act", &json!({"action": action}).to_string());
+    }
+    assert_eq!(std::fs::read_to_string(home.path("project/work.sql")).unwrap(), STATEMENTS, "it is the editor's file");
     pane.press(&["C-q"]).ends();
     let sockets = std::fs::read_dir(home.path("state/jaunty/run")).unwrap().count();
     assert_eq!(sockets, 0, "its socket goes with it");

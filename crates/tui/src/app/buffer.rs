@@ -23,6 +23,9 @@ use crate::work::{Kind, Work};
 /// Columns of the margin.
 pub const MARGIN: u16 = 4;
 
+/// What is said where something is asked for that only the editor can do.
+const OF_EDITOR: &str = "the text is the editor's; save, rename and remove it there";
+
 /// Why the screen could not be opened.
 #[derive(Debug, thiserror::Error)]
 pub enum OpenError {
@@ -269,6 +272,10 @@ impl Buffer {
     }
 
     fn write(&mut self) -> std::io::Result<()> {
+        // Whoever asks for it: the file of an editor's text is the editor's to write.
+        if self.version.is_some() {
+            return Err(std::io::Error::other(OF_EDITOR));
+        }
         if let Some(folder) = self.path.parent().filter(|folder| !folder.exists()) {
             std::fs::create_dir_all(folder)?;
         }
@@ -374,10 +381,19 @@ impl App {
         Some(format!("unsaved text is not protected from a crash: {why}"))
     }
 
+    /// Whether the text is an editor's, and what is asked for is the editor's to do: says so then.
+    pub(super) fn leaves_to_editor(&mut self) -> bool {
+        let is_editors = self.buffer.version.is_some();
+        if is_editors {
+            self.tell(OF_EDITOR);
+        }
+        is_editors
+    }
+
     /// Saves, or asks if that would lose what another program wrote.
     pub fn save(&mut self) {
-        if self.buffer.version.is_some() {
-            return self.tell("the text is the editor's; save it there");
+        if self.leaves_to_editor() {
+            return;
         }
         if self.buffer.changed_outside() {
             let name = self.buffer.name();

@@ -153,6 +153,9 @@ impl App {
 
     /// Goes on under another name. The old file goes once the new one is complete.
     pub(super) fn rename_buffer(&mut self, name: &str) {
+        if self.leaves_to_editor() {
+            return;
+        }
         let Some(path) = self.path_beside(name) else { return };
         let old = self.buffer.path.clone();
         if self.buffer.changed_outside() {
@@ -176,6 +179,9 @@ impl App {
 
     /// Asks whether to remove the buffer in hand.
     pub fn ask_to_remove_buffer(&mut self) {
+        if self.leaves_to_editor() {
+            return;
+        }
         let text = format!("Remove {}?", self.buffer.path.display());
         let answers =
             &[('r', "remove it; its file goes to the trash, its runs stay in the logbook", Answered::RemoveBuffer)];
@@ -210,6 +216,9 @@ impl App {
 
     /// Opens the buffer in the text editor that the environment names, at the line of the cursor.
     pub fn edit_outside(&mut self) {
+        if self.leaves_to_editor() {
+            return;
+        }
         // What is on disk is what the editor gets.
         if self.buffer.changed_outside() {
             return self.save();
