@@ -7,7 +7,7 @@
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
 
 use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
@@ -15,6 +15,7 @@ use jaunty_core::drawing::plan::{asked_about, of_rows, text as plan_text};
 use jaunty_core::export::file::write;
 use jaunty_core::export::{Format, Options};
 use jaunty_core::files::{private_folder, replace};
+use jaunty_core::run::execute::{keeps, kept_instead};
 use jaunty_core::run::{Run, RunResult};
 use jaunty_core::words;
 use jaunty_language::dialect::Dialect;
@@ -28,6 +29,9 @@ use crate::wire::Refusal;
 
 /// Rows of a page.
 pub(crate) const PAGE: u64 = 200;
+
+/// How long documents stay that nobody was shown since.
+const KEPT_FOR: Duration = Duration::from_secs(7 * 24 * 60 * 60);
 
 /// More rows are not put into an editor at once.
 const MOST_AT_ONCE: u64 = 50_000;
@@ -63,11 +67,18 @@ fn plan_of(run: &Run, dialect: Option<&'static Dialect>) -> Option<String> {
     Some(plan_text(&of_rows(&archive, plans).ok()?))
 }
 
+/// How a statement begins, without a password that stands in it.
+pub(crate) fn first_line(statement: &str, dialect: Option<&'static Dialect>) -> String {
+    let veiled = dialect.and_then(|dialect| kept_instead(statement, dialect));
+    let text = veiled.as_deref().unwrap_or(statement);
+    clean(text.lines().next().unwrap_or_default()).into_owned()
+}
+
 /// A page with what it is of above it, and where it lies below.
 fn page(run: &Run, from: u64, dialect: Option<&'static Dialect>) -> String {
-    let title = run.title.clone().or_else(|| run.statement.lines().next().map(str::to_owned)).unwrap_or_default();
+    let title = run.title.clone().unwrap_or_else(|| first_line(&run.statement, dialect));
     let place = [run.connection.as_str(), run.database.as_str()].join(" ");
-    let head = format!("{} · {} · {}", clean(&title), clean(place.trim()), words::note(run, SystemTime::now()));
+    let head = format!("{} · {} · {}", clean(&title), clean(place.trim()), clean(&words::note(run, SystemTime::now())));
     let mut text = format!("{head}\n");
     for message in run.messages() {
         text.push_str(&format!("{}\n", words::message(&message)));
@@ -163,6 +174,10 @@ impl Server {
     /// only written again.
     pub(crate) fn show_document(&mut self, uri: &str, kind: &str, text: &str, few: &str, quietly: bool) {
         let path = self.shown_path(uri, kind);
+        let link = self.texts.get(uri).and_then(|text| self.link_of(text));
+        if let Some(folder) = path.parent().filter(|_| link.is_some_and(|link| !keeps(&link.profile))) {
+            self.passing.insert(folder.to_owned());
+        }
         let shown = uri_of(&path);
         let can = self.client.can.clone();
         if can.shows_documents {
@@ -197,6 +212,28 @@ impl Server {
         }
     }
 
+    /// Removes what was shown of connections that keep nothing. For the end of the program.
+    pub(crate) fn clear_documents(&self) {
+        for folder in &self.passing {
+            let _ = std::fs::remove_dir_all(folder);
+        }
+    }
+
+    /// Removes documents that nobody was shown for a week: rows are in the archives, within their limit.
+    pub(crate) fn sweep_documents(&self) {
+        let old = |entry: &std::fs::DirEntry| {
+            let changed = entry.metadata().and_then(|data| data.modified()).ok()?;
+            Some(changed.elapsed().ok()? > KEPT_FOR)
+        };
+        let folders = std::fs::read_dir(self.shown_folder()).into_iter().flatten().flatten();
+        for folder in folders {
+            let files: Vec<_> = std::fs::read_dir(folder.path()).into_iter().flatten().flatten().collect();
+            if files.iter().all(|file| file.path().is_file() && old(file).unwrap_or_default()) {
+                let _ = std::fs::remove_dir_all(folder.path());
+            }
+        }
+    }
+
     /// Writes a file that an editor is shown.
     pub(crate) fn write_document(&self, path: &std::path::Path, text: &str) -> Result<(), String> {
         let write = || {
@@ -206,5 +243,20 @@ impl Server {
             replace(path, text.as_bytes())
         };
         write().map_err(|error| format!("{} cannot be written: {error}", path.display()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jaunty_language::dialect;
+
+    #[test]
+    fn a_statement_begins_without_its_password() {
+        let postgres = dialect::by_name("postgresql").or_else(|| dialect::by_name("postgres"));
+        assert!(postgres.is_some());
+        let line = first_line("alter role clerk password 'salt and fog'\nvalid until 'tide'", postgres);
+        assert!(line.starts_with("alter role clerk") && !line.contains("salt"), "{line}");
+        assert_eq!(first_line("select \u{1b}[2J 1\nfrom x", None), clean("select \u{1b}[2J 1"));
     }
 }

@@ -24,7 +24,7 @@ use serde_json::{Value, json};
 
 use crate::client::{Asked, Weight};
 use crate::place::Position;
-use crate::rows::PAGE;
+use crate::rows::{PAGE, first_line};
 use crate::state::{Server, Unanswered};
 use crate::text::Text;
 use crate::wire::Refusal;
@@ -126,7 +126,8 @@ impl Server {
     fn begin(&mut self, link: u64, uri: &str, jobs: Vec<Job>) {
         let token = format!("jaunty-run-{}", self.number());
         let first = jobs.first();
-        let title = first.and_then(|job| job.title.clone().or_else(|| job.statement.lines().next().map(str::to_owned)));
+        let dialect = self.texts.get(uri).map(Text::dialect);
+        let title = first.map(|job| job.title.clone().unwrap_or_else(|| first_line(&job.statement, dialect)));
         let title = clean(&title.unwrap_or_default()).into_owned();
         self.client.begin_progress(&token, &format!("jaunty: {title}"));
         if let Some(link) = self.link_mut(link) {
@@ -281,10 +282,10 @@ impl Server {
         // It waits until somebody wants more, which may be never: that is no progress.
         if run.is_held() && end.is_none() {
             asked.token.clear();
-            let note = format!("{}; the next page fetches more", words::note(run, SystemTime::now()));
+            let note = format!("{}; the next page fetches more", note(run));
             self.client.progress(&token, json!({"kind": "end", "message": note}));
         } else {
-            self.client.progress(&token, json!({"kind": "report", "message": words::note(run, SystemTime::now())}));
+            self.client.progress(&token, json!({"kind": "report", "message": note(run)}));
         }
         if shows {
             let failed = run.outcome() == Outcome::Failed;
@@ -347,7 +348,7 @@ impl Server {
     /// Nothing is left of what was asked for first.
     fn idle(&mut self, number: u64, left_out: usize) {
         let Some(asked) = self.link_mut(number).and_then(|link| link.asked.pop_front()) else { return };
-        let note = asked.last.as_ref().map(|run| words::note(run, SystemTime::now())).unwrap_or_default();
+        let note = asked.last.as_ref().map(|run| note(run)).unwrap_or_default();
         let left = match left_out {
             0 => String::new(),
             left => format!(" · {} after it not run", words::count(left as u64, "statement")),
@@ -399,6 +400,11 @@ impl Server {
             self.begin(link, &uri, jobs);
         }
     }
+}
+
+/// How a run is or was, in a line.
+pub(crate) fn note(run: &Run) -> String {
+    clean(&words::note(run, SystemTime::now())).into_owned()
 }
 
 /// What is said where a document is not connected to anything.

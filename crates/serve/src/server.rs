@@ -2,7 +2,7 @@
 //!
 //! One thread has all of it and never waits for a database: sessions have threads of their own, and tell.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::io::{self, BufRead, Write};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, TryRecvError, channel};
 use std::thread;
@@ -82,6 +82,7 @@ pub fn serve(
         told: HashMap::new(),
         pages: HashMap::new(),
         later: VecDeque::new(),
+        passing: HashSet::new(),
         panes: None,
         next: 1,
         stage: Stage::New,
@@ -92,9 +93,12 @@ pub fn serve(
     server.panes = Panes::start(socket::folder(&server.options.folders), say)
         .inspect_err(|error| tracing::warn!(%error, "screens beside the editor are not told"))
         .ok();
+    server.sweep_documents();
     let ended = server.work(&inbox);
     server.links.iter().for_each(Link::stop);
     server.settle(&inbox);
+    server.clear_documents();
+    server.options.keeping.clear_unremembered();
     drop(server);
     // What was sent before the end reaches the editor.
     let _ = writer.join();

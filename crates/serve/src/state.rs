@@ -1,6 +1,6 @@
 //! What the server knows: the documents, the connections, and the way to the editor.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::Sender;
@@ -71,6 +71,8 @@ pub struct Server {
     pub(crate) later: VecDeque<(Value, String, Value)>,
     /// Screens that stand beside the editor.
     pub(crate) panes: Option<Panes>,
+    /// Folders with rows that are not to outlast the program.
+    pub(crate) passing: HashSet<PathBuf>,
     pub(crate) next: u64,
     pub(crate) stage: Stage,
     pub(crate) events: Sender<Event>,

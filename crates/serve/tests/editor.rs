@@ -222,6 +222,23 @@ fn what_runs_ends_with_the_editor() {
 }
 
 #[test]
+fn rows_of_what_keeps_nothing_go_with_the_editor() {
+    for (profile, stays) in [("keep = false", false), ("keep = true", true)] {
+        let mut editor = Editor::with(able(), profile);
+        let text = "select 'tide' as a;\n";
+        editor.open("a.sql", text);
+        let at = editor.at("a.sql", text, "select");
+        editor.run(&at);
+        let asked = editor.until(|m| m["method"] == "window/showDocument");
+        let path = jaunty_serve::text::path_of(asked["params"]["uri"].as_str().unwrap()).unwrap();
+        assert!(std::fs::read_to_string(&path).unwrap().contains("tide"));
+        let folder = editor.leave_open();
+        assert_eq!(path.exists(), stays, "{profile}");
+        drop(folder);
+    }
+}
+
+#[test]
 fn a_profile_that_changes_leads_elsewhere() {
     let mut editor = ferry();
     let file = editor.path(".jaunty/connections.toml");

@@ -143,7 +143,7 @@ pub fn kept_instead(statement: &str, dialect: &'static Dialect) -> Option<String
 }
 
 /// Whether the runs of a profile are kept.
-fn keeps(profile: &Profile) -> bool {
+pub fn keeps(profile: &Profile) -> bool {
     profile.settings.get("keep") != Some(&Setting::Flag(false))
 }
 

@@ -4,6 +4,7 @@ use jaunty_core::complete::about::table_about;
 use jaunty_core::complete::{Kind, Proposal, complete as completed};
 use jaunty_language::edit::snippet::Snippet;
 use jaunty_language::help;
+use jaunty_language::text::clean::clean;
 use jaunty_seam::catalog::{Name, ObjectKind};
 use serde_json::{Value, json};
 
@@ -52,9 +53,9 @@ pub(super) fn complete(server: &mut Server, params: &Value) -> Result<Value, Ref
         // The editor would leave out what does not begin as what is written does: ours is sorted by a better measure.
         let fits = proposal.label.to_lowercase().starts_with(&written.to_lowercase());
         let mut item = json!({
-            "label": proposal.label,
+            "label": clean(&proposal.label),
             "kind": number(proposal.kind),
-            "detail": proposal.detail,
+            "detail": clean(&proposal.detail),
             "sortText": format!("{place:04}"),
             "filterText": if fits { proposal.label.as_str() } else { written.as_str() },
             "insertTextFormat": if snippets { 2 } else { 1 },

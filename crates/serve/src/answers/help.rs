@@ -1,14 +1,12 @@
 //! What stands at a place: help, and how a statement ran last.
 
-use std::time::SystemTime;
-
 use jaunty_core::complete::about::{about, call, table_about};
 use jaunty_core::reveal::model::object_of;
-use jaunty_core::words;
 use jaunty_language::text::clean::clean;
 use serde_json::{Value, json};
 
 use crate::rows::few_rows;
+use crate::run::note;
 use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
@@ -58,11 +56,11 @@ pub(super) fn hover(server: &mut Server, params: &Value) -> Result<Value, Refusa
     });
     let run = server.run_at(text, at).filter(|_| first || found.is_none());
     if let Some(run) = run {
-        let note = words::note(&run, SystemTime::now());
+        let told = note(&run);
         let rows = few_rows(&run).unwrap_or_default();
         let lines: Vec<String> = rows.lines().map(str::to_owned).collect();
         let title = run.title.clone().unwrap_or_else(|| "last run".to_owned());
-        return Ok(json!({"contents": markup(server, &format!("{title} · {note}"), &lines)}));
+        return Ok(json!({"contents": markup(server, &format!("{title} · {told}"), &lines)}));
     }
     Ok(found.map_or(Value::Null, |found| json!({"contents": markup(server, &found.title, &found.lines)})))
 }

@@ -9,6 +9,7 @@ use jaunty_core::complete::names::{Means, Named, alike, names as named, rename a
 use jaunty_core::reveal::model::object_of;
 use jaunty_core::reveal::shape::lines;
 use jaunty_language::outline::Outline;
+use jaunty_language::text::clean::clean;
 use jaunty_seam::catalog::{Catalog, Name, Object};
 use ropey::Rope;
 use serde_json::{Value, json};
@@ -91,8 +92,8 @@ fn described(link: &Link, catalog: &Catalog, object: &Object) -> String {
     let head = format!(
         "{mark} {} {} on {}: this file shows it, and changes nothing there\n",
         object.kind.word(),
-        object.name,
-        link.profile.name
+        clean(&object.name),
+        clean(&link.profile.name)
     );
     let definition = templates::definition(object, catalog, dialect)
         .map(|text| format!("{}{}\n", text.trim_end(), dialect.terminator()));
@@ -103,7 +104,8 @@ fn described(link: &Link, catalog: &Catalog, object: &Object) -> String {
             section = line.section;
             text.push_str(&format!("\n{mark} {section}\n"));
         }
-        text.push_str(&format!("{mark}   {}\n", line.text));
+        // What a database says of itself must not end the comment.
+        text.push_str(&format!("{mark}   {}\n", clean(&line.text)));
     }
     text
 }

@@ -1,11 +1,9 @@
 //! How statements ran, beside them.
 
-use std::time::SystemTime;
-
-use jaunty_core::words;
 use jaunty_language::split::Statement;
 use serde_json::{Value, json};
 
+use crate::run::note;
 use crate::state::Server;
 use crate::text::Text;
 use crate::wire::Refusal;
@@ -28,7 +26,7 @@ pub(super) fn hints(server: &mut Server, params: &Value) -> Result<Value, Refusa
         let at = text.position(line.end);
         Some(json!({
             "position": at.to_json(),
-            "label": words::note(run, SystemTime::now()),
+            "label": note(run),
             "paddingLeft": true,
         }))
     };
@@ -52,9 +50,9 @@ pub(super) fn lenses(server: &mut Server, params: &Value) -> Result<Value, Refus
         }
         let run = link.runs.get(&text.id_of(statement));
         if let Some(run) = run.filter(|run| run.end().is_none()) {
-            lens(format!("stop · {}", words::note(run, SystemTime::now())), "jaunty.stop");
+            lens(format!("stop · {}", note(run)), "jaunty.stop");
         } else if let Some(run) = run.filter(|run| run.kept_rows().is_some()) {
-            lens(format!("rows · {}", words::note(run, SystemTime::now())), "jaunty.rows");
+            lens(format!("rows · {}", note(run)), "jaunty.rows");
         }
     }
     Ok(Value::Array(found))

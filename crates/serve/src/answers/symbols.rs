@@ -62,7 +62,7 @@ pub(super) fn of_catalogs(server: &mut Server, params: &Value) -> Result<Value, 
         if let Some(location) = definition_of(server, link, &object.to_name(), None)? {
             let container = format!("{} {}", link.profile.name, object.schema);
             found.push(
-                json!({"name": object.name, "kind": 23, "location": location, "containerName": container.trim_end()}),
+                json!({"name": clean(&object.name), "kind": 23, "location": location, "containerName": container.trim_end()}),
             );
         }
     }

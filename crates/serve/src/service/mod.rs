@@ -120,3 +120,10 @@ impl Service {
         Ok(session)
     }
 }
+
+impl Drop for Service {
+    /// Rows that are not to outlast the program go with it.
+    fn drop(&mut self) {
+        self.options.keeping.clear_unremembered();
+    }
+}

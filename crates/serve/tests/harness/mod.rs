@@ -267,6 +267,14 @@ impl Editor {
         self.server.take().unwrap().join().unwrap().unwrap()
     }
 
+    /// Ends, and leaves its folder to be looked at.
+    pub fn leave_open(mut self) -> TempDir {
+        self.ask("shutdown", Value::Null);
+        self.tell("exit", Value::Null);
+        self.server.take().unwrap().join().unwrap().unwrap();
+        self.folder
+    }
+
     /// Goes away without a word.
     pub fn vanish(mut self) -> Ended {
         self.output.shutdown(std::net::Shutdown::Both).unwrap();
