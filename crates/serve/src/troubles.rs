@@ -63,6 +63,7 @@ impl Server {
         if let Some((touched, link)) = text.troubles.touched.take().zip(link)
             && let Some((_, statement)) = text.statement_at(touched)
             && statement.closed
+            && !text.is_code()
             && statement.body_end - statement.start <= LARGEST
         {
             link.check(text.id_of(statement), statement.text(&text.rope));
@@ -144,6 +145,10 @@ fn found_in(
     }
     let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
     let mut found = problems(written, around, &Default::default());
+    // A program may put a statement together from several literals: only names that are not there are told then.
+    if text.is_code() {
+        found.retain(|problem| !problem.near.is_empty());
+    }
     if !found.is_empty() {
         // What the text around makes is only looked at where something is missing.
         let made = made_in(&region::nearby(&text.rope, statement.start), text.dialect());

@@ -528,6 +528,13 @@ fn statements_are_found_in_program_code() {
     let document = json!({"uri": editor.uri("ports.py"), "version": 2});
     editor.tell("textDocument/didChange", json!({"textDocument": document, "contentChanges": [change]}));
     assert_eq!(editor.troubles(str::is_empty), "");
+    // What a program puts together is not judged by its halves.
+    let half =
+        "q = \"select name from ports where id in (\" + ids + \")\"\nr = \"select name from nowhere where id = %s\"\n";
+    editor.open("half.py", half);
+    editor.open("wrong.py", "q = 'select nmae from ports'\n");
+    editor.troubles(|told| told.contains("nmae"));
+    assert!(!editor.told.iter().any(|m| m["params"]["uri"] == editor.uri("half.py").as_str()), "nothing is told of it");
     let text = text.replace("nmae", "name");
     // What runs has the program's values as parameters.
     let at = editor.at("ports.py", &text, "select name");

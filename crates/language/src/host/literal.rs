@@ -59,7 +59,45 @@ impl Literal {
                 }
             }
         }
+        name_places(&mut out);
         out
+    }
+}
+
+/// Gives the places that drivers fill in by `%s` and `%(name)s` names of SQL. Within a text of SQL, as in
+/// `like '%s%'`, they are left: what stands around tells them.
+fn name_places(out: &mut [u8]) {
+    let mut count = 0;
+    let mut at = 0;
+    while at + 1 < out.len() {
+        let before = at.checked_sub(1).and_then(|at| out.get(at)).copied().unwrap_or(b' ');
+        let opens = out[at] == b'%' && (before.is_ascii_whitespace() || b"(=,<>".contains(&before));
+        let name = match out.get(at + 1) {
+            Some(b's' | b'd') if opens => Some((2, Vec::new())),
+            Some(b'(') if opens => out.get(at + 2..).and_then(|rest| {
+                let length = rest.iter().position(|byte| *byte == b')')?;
+                let name =
+                    rest.get(..length).filter(|name| name.iter().all(|b| b.is_ascii_alphanumeric() || *b == b'_'))?;
+                rest.get(length + 1)
+                    .is_some_and(|byte| matches!(byte, b's' | b'd'))
+                    .then(|| (length + 4, name.to_vec()))
+            }),
+            _ => None,
+        };
+        let Some((length, name)) = name else {
+            at += 1;
+            continue;
+        };
+        let after = out.get(at + length).copied().unwrap_or(b' ');
+        if after.is_ascii_whitespace() || b"),;:".contains(&after) {
+            let name = if name.is_empty() { vec![b'a' + (count % 26)] } else { name };
+            count += 1;
+            if let Some(place) = out.get_mut(at..at + length) {
+                place.fill(b' ');
+                place.iter_mut().zip(std::iter::once(b':').chain(name)).for_each(|(to, from)| *to = from);
+            }
+        }
+        at += length;
     }
 }
 
