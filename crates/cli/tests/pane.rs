@@ -79,6 +79,27 @@ fn the_pane_follows_an_editor() {
 }
 
 #[test]
+fn the_pane_follows_emacs_with_nothing_configured() {
+    let home = home();
+    let pane = home.screen(&["--pane"]);
+    pane.shows("Follows a text editor");
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/editors/beside.el").display().to_string();
+    let environment = [("JAUNTY", env!("CARGO_BIN_EXE_jaunty"))];
+    let editor = Screen::of_program("emacs", &home, &["-nw", "-q", "-l", &script, "work.sql"], &environment);
+    editor.shows("-- numbers");
+    // Its server may be about to start: it is asked after a key only.
+    pane.until("the editor's place", |text| {
+        editor.press(&["Down", "Up"]);
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        text.contains("work.sql  1:1")
+    });
+    editor.press(&["Down", "Down", "Down", "Down"]);
+    pane.shows("work.sql  5:1").press(&["C-g"]).shows("of 5,000");
+    editor.press(&["Up", "Up", "Up"]);
+    pane.shows("work.sql  2:1").loses("of 5,000");
+}
+
+#[test]
 fn two_panes_and_two_editors_of_a_project() {
     let home = home();
     let panes = [home.screen(&["--pane"]), home.screen(&["--pane"])];
