@@ -119,7 +119,7 @@ impl Link {
         self.worker.answer(None);
     }
 
-    /// Reads anew what the database holds.
+    /// Reads again what the database holds.
     pub fn read_catalog(&self) {
         self.worker.ask(Order::Catalog);
     }

@@ -1,6 +1,6 @@
 //! Rows as documents: a page as an aligned table, which the editor shows beside the text.
 //!
-//! There is one document for each text, and it is written anew, not added to. An editor that announces `showDocument`
+//! There is one document for each text, and it is written again, not added to. An editor that announces `showDocument`
 //! reads it from a file of ours; one that only announces edits is sent it as one, and nothing is written then: what lies
 //! on disk and what an editor changes must not meet. Where neither is there, the first rows come as a message.
 

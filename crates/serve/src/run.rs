@@ -279,7 +279,7 @@ impl Server {
         let shows = (has_rows && !asked.shown) || end.is_some();
         asked.shown |= has_rows;
         asked.ended = end.is_some();
-        // It waits until somebody wants more, which may be never: that is no progress.
+        // It waits until somebody wants more, which may be never: that is not progress.
         if run.is_held() && end.is_none() {
             asked.token.clear();
             let note = format!("{}; the next page fetches more", note(run));
@@ -392,7 +392,7 @@ impl Server {
         self.client.ask("window/showMessageRequest", question, Asked::MayRun(number));
     }
 
-    /// Takes the answer to that. What is no yes is a no.
+    /// Takes the answer to that. Anything but a yes is a no.
     pub(crate) fn may_run(&mut self, number: u64, answer: Option<&Value>) {
         let Some(Unanswered { link, uri, mut jobs }) = self.unanswered.remove(&number) else { return };
         if answer.is_some_and(|answer| answer["title"] == YES) {

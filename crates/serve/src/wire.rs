@@ -1,4 +1,4 @@
-//! Messages as they travel: JSON-RPC 2.0 behind a head that says how long each is
+//! Messages as they travel: JSON-RPC 2.0 after a head that says how long each is
 //! (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#baseProtocol>).
 //!
 //! What comes is hostile until it is read: a head that makes no sense is skipped up to the next one that does, and a
@@ -16,7 +16,7 @@ const LONGEST_LINE: u64 = 4096;
 
 /// The code of a message that is not JSON.
 pub const PARSE_ERROR: i64 = -32700;
-/// The code of JSON that is no message.
+/// The code of JSON that is not a message.
 pub const INVALID_REQUEST: i64 = -32600;
 /// The code of a method that nobody knows.
 pub const METHOD_NOT_FOUND: i64 = -32601;

@@ -71,7 +71,7 @@ pub fn alike(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<(Nam
 /// Why a name of a statement cannot become another one, or the places that change.
 pub fn rename(text: &str, cursor: usize, new: &str, around: Surroundings<'_>) -> Result<Vec<Range<usize>>, String> {
     let Some((here, same)) = alike(text, cursor, around) else {
-        return Err("there is no name here that could be another".to_owned());
+        return Err("no alias or common table expression here to rename".to_owned());
     };
     match here.means {
         Means::Alias(_) | Means::Cte(_) => {}
@@ -211,7 +211,7 @@ fn aliases(shape: &Shape) -> Vec<(usize, usize)> {
     let sources = shape.queries.iter().flat_map(|query| &query.sources);
     let named = sources.filter_map(|source| {
         let alias = source.alias.as_ref()?;
-        // Its columns may be named behind it: the last token with that name, outside of what it is made of.
+        // Its columns may be named after it: the last token with that name, outside of what it is made of.
         let first = match &source.origin {
             Origin::Named(path) => source.at + 2 * path.len() - 1,
             Origin::Query(_) | Origin::Function(_) => {
@@ -285,7 +285,7 @@ mod tests {
             (7, "select", "a word of the language"),
             (7, "a b", "not a name"),
             (7, "", "not a name"),
-            (1, "quay", "no name here"),
+            (1, "quay", "no alias or common"),
         ] {
             let refused = renamed(cursor, new).unwrap_err();
             assert!(refused.contains(why), "{refused}");

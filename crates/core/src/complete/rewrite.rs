@@ -1,4 +1,4 @@
-//! A statement written anew in part: what `*` stands for, and columns with their tables before them.
+//! Parts of a statement written another way: what `*` stands for, and columns with their tables before them.
 
 use std::ops::Range;
 

@@ -152,7 +152,7 @@ pub(super) fn literals(text: &str, host: &Host) -> Vec<Literal> {
     found
 }
 
-/// `//` behind a colon is none of a comment.
+/// `//` after a colon is not a comment.
 fn is_url(text: &str, at: usize) -> bool {
     text.as_bytes().get(at) == Some(&b'/') && at > 0 && text.as_bytes().get(at - 1) == Some(&b':')
 }

@@ -47,7 +47,7 @@ pub(super) fn looks_like_sql(text: &str) -> bool {
     let rest: Vec<&str> = second.into_iter().chain(third).chain(words).collect();
     let has = |word: &str| rest.contains(&word);
     let before_paren = lower.trim_start().split('(').next().unwrap_or_default();
-    // `select now()`, `call sweep(1)`: a name with its parenthesis right behind it.
+    // `select now()`, `call sweep(1)`: a name with its parenthesis right after it.
     let calls = before_paren.len() < lower.trim_start().len()
         && before_paren.split_whitespace().count() == 2
         && !before_paren.ends_with(char::is_whitespace);

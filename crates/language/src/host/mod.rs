@@ -17,7 +17,7 @@ use looks::{is_marked, looks_like_sql, mark_within};
 pub enum Insert {
     /// From these signs to the closing one, with others of its kind inside: `${…}`, `#{…}`, `\(…)`, `{…}`.
     Between(&'static str, u8, u8),
-    /// A name behind a dollar sign: `$port`.
+    /// A name after a dollar sign: `$port`.
     Dollar,
 }
 

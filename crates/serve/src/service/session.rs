@@ -58,18 +58,18 @@ impl Session {
     }
 
     /// What the database holds; waits for it where nobody has read it yet.
-    pub(super) fn catalog(&self, anew: bool) -> Result<Arc<Catalog>, Refusal> {
-        if let Some(known) = lock(&self.catalog).as_ref().filter(|_| !anew) {
+    pub(super) fn catalog(&self, again: bool) -> Result<Arc<Catalog>, Refusal> {
+        if let Some(known) = lock(&self.catalog).as_ref().filter(|_| !again) {
             return Ok(Arc::clone(known));
         }
         let reports = lock(&self.reports);
         let before = lock(&self.catalog).as_ref().map_or(0, |known| known.read_ms);
-        if anew {
+        if again {
             while reports.try_recv().is_ok() {}
             self.worker.ask(Order::Catalog);
         }
         loop {
-            if let Some(known) = lock(&self.catalog).as_ref().filter(|known| !anew || known.read_ms > before) {
+            if let Some(known) = lock(&self.catalog).as_ref().filter(|known| !again || known.read_ms > before) {
                 return Ok(Arc::clone(known));
             }
             match reports.recv_timeout(CATALOG) {
