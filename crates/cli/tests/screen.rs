@@ -140,7 +140,13 @@ fn hostile_cells_stay_in_their_cells() {
     let (_home, screen) = ferry(
         "select char(27) || '[2J' || char(27) || ']0;owned' || char(7) || char(10) || char(9) as bad, 'after' as a\nunion all select char(0x202e) || 'right to left', 'after'\nunion all select '名前' || char(0x200b) || 'é', 'after'\nunion all select 'plain', 'after'",
     );
-    screen.press(&["C-g"]).shows("rows 1–4 of 4").shows("␛[2J␛]0;owned␇␊␉").shows("�right to left").shows("名前�é");
+    screen
+        .press(&["C-g"])
+        .shows("rows 1–4 of 4")
+        .shows("␛[2J␛]0;owned␇␊␉")
+        .shows("�right to left")
+        .shows("名前�é")
+        .shows("4 plain");
     let text = screen.text();
     let columns: Vec<usize> = text
         .lines()
