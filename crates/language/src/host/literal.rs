@@ -195,7 +195,6 @@ fn find(bytes: &[u8], from: usize, wanted: &str) -> Option<usize> {
 /// The literal that begins at `start` and whose quote stands at `quote_at`.
 fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Literal {
     let from = quote_at + quote.open.len();
-    let one_line = quote.open.len() == 1 && quote.escapes && quote.open != "`";
     let mut parts = Vec::new();
     let mut at = from;
     while at < bytes.len() {
@@ -229,23 +228,18 @@ fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Litera
                 let length = if rest.get(1).is_none_or(u8::is_ascii) { rest.len().min(2) } else { 1 };
                 let keeps_line = rest.get(1).is_some_and(|sign| matches!(sign, b'\n' | b'\r'));
                 parts.push(Part::Escape(at..at + if keeps_line { 1 } else { length }, sign.filter(|_| length == 2)));
-                at += if keeps_line { 1 } else { length };
+                // A line end that is escaped is none that ends it.
+                let line_end = if rest.get(1..3) == Some(b"\r\n") { 2 } else { 1 };
+                at += if keeps_line { 1 + line_end } else { length };
             }
             // Nobody closed it: the rest is not of it.
-            Some(b'\n') if one_line && !host_lets_lines(quote) => {
+            Some(b'\n') if !quote.lines => {
                 return Literal { start, inside: from..from, end: at, parts: Vec::new() };
             }
             _ => at += 1,
         }
     }
     Literal { start, inside: from..from, end: bytes.len(), parts: Vec::new() }
-}
-
-/// Whether a literal in simple quotes may go over lines: those of shells and of languages with values in them do.
-fn host_lets_lines(quote: &Quote) -> bool {
-    quote.inserts.iter().any(|insert| matches!(insert, Insert::Dollar | Insert::Between("#{", ..)))
-        || quote.open == "'"
-        || quote.open == "\""
 }
 
 /// The length of what stands for a value at the beginning of these bytes.

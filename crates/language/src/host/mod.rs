@@ -34,6 +34,8 @@ pub struct Quote {
     pub escapes: bool,
     /// Whether the closing quote stands for itself where it is doubled.
     pub doubled: bool,
+    /// Whether it may go over several lines; one that may not ends with its line at the latest.
+    pub lines: bool,
     /// What stands for values in it.
     pub inserts: &'static [Insert],
 }
@@ -60,7 +62,13 @@ pub struct Host {
 }
 
 const fn plain(open: &'static str) -> Quote {
-    Quote { prefix: "", open, close: open, escapes: true, doubled: false, inserts: &[] }
+    // Three signs, and the backtick, are what languages have for texts of several lines.
+    let lines = open.len() > 1 || matches!(open.as_bytes(), [b'`']);
+    Quote { prefix: "", open, close: open, escapes: true, doubled: false, lines, inserts: &[] }
+}
+
+const fn over_lines(quote: Quote) -> Quote {
+    Quote { lines: true, ..quote }
 }
 
 const fn raw(open: &'static str) -> Quote {
@@ -95,8 +103,8 @@ pub static HOSTS: &[Host] = &[
         quotes: &[
             after("r", Quote { close: "\"##", ..raw("##\"") }),
             after("r", Quote { close: "\"#", ..raw("#\"") }),
-            after("r", raw("\"")),
-            with(plain("\""), BRACES),
+            after("r", over_lines(raw("\""))),
+            over_lines(with(plain("\""), BRACES)),
         ],
         here: false,
         joins: b"",
@@ -187,8 +195,8 @@ pub static HOSTS: &[Host] = &[
         quotes: &[
             after("$", with(raw("\"\"\""), BRACES)),
             raw("\"\"\""),
-            after("$@", Quote { doubled: true, ..with(raw("\""), BRACES) }),
-            after("@", Quote { doubled: true, ..raw("\"") }),
+            after("$@", Quote { doubled: true, lines: true, ..with(raw("\""), BRACES) }),
+            after("@", Quote { doubled: true, lines: true, ..raw("\"") }),
             after("$", with(plain("\""), BRACES)),
             plain("\""),
         ],
@@ -201,7 +209,10 @@ pub static HOSTS: &[Host] = &[
         endings: &["php"],
         line_comments: &["//", "#"],
         block_comment: C_COMMENTS.1,
-        quotes: &[with(plain("\""), &[Insert::Between("{$", b'{', b'}'), Insert::Dollar]), plain("'")],
+        quotes: &[
+            over_lines(with(plain("\""), &[Insert::Between("{$", b'{', b'}'), Insert::Dollar])),
+            over_lines(plain("'")),
+        ],
         here: true,
         joins: b".",
     },
@@ -211,7 +222,7 @@ pub static HOSTS: &[Host] = &[
         endings: &["rb", "rake"],
         line_comments: &["#"],
         block_comment: None,
-        quotes: &[with(plain("\""), HASH_BRACES), plain("'")],
+        quotes: &[over_lines(with(plain("\""), HASH_BRACES)), over_lines(plain("'"))],
         here: true,
         joins: b"+\\",
     },
@@ -231,7 +242,7 @@ pub static HOSTS: &[Host] = &[
         endings: &["sh", "bash", "zsh"],
         line_comments: &["#"],
         block_comment: None,
-        quotes: &[with(plain("\""), DOLLARS), raw("'")],
+        quotes: &[over_lines(with(plain("\""), DOLLARS)), over_lines(raw("'"))],
         here: true,
         joins: b"\\",
     },
