@@ -87,12 +87,9 @@ fn the_pane_follows_emacs_with_nothing_configured() {
     let environment = [("JAUNTY", env!("CARGO_BIN_EXE_jaunty"))];
     let editor = Screen::of_program("emacs", &home, &["-nw", "-q", "-l", &script, "work.sql"], &environment);
     editor.shows("-- numbers");
-    // Its server may be about to start: it is asked after a key only.
-    pane.until("the editor's place", |text| {
-        editor.press(&["Down", "Up"]);
-        std::thread::sleep(std::time::Duration::from_millis(300));
-        text.contains("work.sql  1:1")
-    });
+    // It asks after a key, once its server is there.
+    editor.shows("[eglot:").press(&["Down", "Up"]);
+    pane.shows("work.sql  1:1");
     editor.press(&["Down", "Down", "Down", "Down"]);
     pane.shows("work.sql  5:1").press(&["C-g"]).shows("of 5,000");
     editor.press(&["Up", "Up", "Up"]);
@@ -263,6 +260,9 @@ fn what_programs_say_wrongly_is_answered() {
         json!({"jsonrpc": "2.0", "id": 8, "method": "complete", "params": {"connection": "ferry", "text": "é", "at": 1}}),
         json!({"jsonrpc": "2.0", "id": 9, "method": "logbook.find", "params": {"query": "outcom=failed"}}),
         json!({"jsonrpc": "2.0", "id": 10, "method": "statements.list", "params": {"text": "", "language": "tide"}}),
+        json!({"jsonrpc": "2.0", "id": 12, "method": "plan", "params": {"connection": "careful", "statement": "delete from ports"}}),
+        json!({"jsonrpc": "2.0", "id": 13, "method": "plan", "params": {"connection": "careful", "statement": "delete from ports", "confirmed": true}}),
+        json!({"jsonrpc": "2.0", "id": 14, "method": "run.stop", "params": {"connection": "nobody"}}),
         json!({"jsonrpc": "2.0", "id": 11, "method": "run", "params": {"connection": "careful", "statement": "delete from ports", "confirmed": true}}),
     ];
     let input: String = lines.iter().map(|line| format!("{line}\n")).collect();
@@ -283,6 +283,9 @@ fn what_programs_say_wrongly_is_answered() {
         (8, "within a character"),
         (9, "outcome"),
         (10, "there are"),
+        (12, "confirmed: true runs it"),
+        (13, "steps"),
+        (14, "null"),
         (11, "\"changed\":3"),
     ] {
         assert!(told(id).contains(expected), "{id}: {}", told(id));

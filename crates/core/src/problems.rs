@@ -11,14 +11,17 @@ use ropey::Rope;
 
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
+use crate::complete::region;
 use crate::complete::scope::{Scope, VisibleSource};
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
+use jaunty_language::statement::made::made_in;
 use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
 use jaunty_language::text::clean;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Guard, Profile, Setting};
 
 /// Something that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -58,6 +61,35 @@ impl Problem {
             word += 1;
         }
         from..word.max(start + self.range.end).min(end.max(from + 1))
+    }
+}
+
+/// What is wrong with a statement that begins at `start` in a text. What the text around makes is only looked at where
+/// something seems to be missing.
+pub fn problems_at(rope: &Rope, start: usize, text: &str, around: Surroundings<'_>) -> Vec<Problem> {
+    let found = problems(text, around, &HashSet::new());
+    if found.is_empty() {
+        return found;
+    }
+    let made = made_in(&region::nearby(rope, start), around.dialect);
+    if made.is_empty() { found } else { problems(text, around, &made) }
+}
+
+/// What counts of what was found and of what the server said, if it was asked: what it takes is right, whatever the
+/// catalog says; of what it refuses ours comes first, since it says more and where.
+pub fn that_count(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
+    match said {
+        Some(Some(problem)) if found.is_empty() => vec![problem],
+        Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
+        _ => found.to_vec(),
+    }
+}
+
+/// Whether a profile lets its server be asked about statements that are not run.
+pub fn may_be_checked(profile: &Profile) -> bool {
+    match profile.settings.get("check") {
+        Some(Setting::Flag(wanted)) => *wanted,
+        _ => profile.guard == Guard::Open,
     }
 }
 

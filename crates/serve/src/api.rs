@@ -177,6 +177,7 @@ pub const METHODS: &[Method] = &[
             must("statement", Kind::Text, "One statement"),
             may("values", Kind::Texts, "Values of its parameters by their names, as a person writes them"),
             may("measured", Kind::Flag, "Whether it is run and measured, which takes as long as it does"),
+            may("confirmed", Kind::Flag, "Whether it is asked for although the connection's guard would ask"),
             may("path", Kind::Text, "A file for the drawing of it, .svg or .pdf"),
         ],
         gives: "the plan as text, what it takes in all, and its steps",

@@ -6,12 +6,13 @@ use std::sync::Arc;
 
 use jaunty_core::connection::{Connections, connections_files, load};
 use jaunty_core::files::Folders;
+use jaunty_core::problems::may_be_checked;
 use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
 use jaunty_language::outline::StatementId;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{Engine, Location};
 use jaunty_seam::error::EngineError;
-use jaunty_seam::profile::{Guard, Profile, Setting};
+use jaunty_seam::profile::Profile;
 
 /// How a connection stands.
 #[derive(Debug, Clone)]
@@ -31,8 +32,6 @@ pub struct Asked {
     pub uri: String,
     /// Under which progress is shown.
     pub token: String,
-    /// The statements that have not begun.
-    pub waiting: usize,
     /// Whether a first page of rows is shown already.
     pub shown: bool,
     /// The run that began last.
@@ -100,7 +99,7 @@ impl Link {
 
     /// Runs statements, after what runs already.
     pub fn run(&mut self, jobs: Vec<Job>, uri: &str, token: String) {
-        let asked = Asked { uri: uri.to_owned(), token, waiting: jobs.len(), shown: false, last: None, ended: false };
+        let asked = Asked { uri: uri.to_owned(), token, shown: false, last: None, ended: false };
         // One that waits for readers makes room for one that does not.
         if let Some(held) = self.asked.front().and_then(|asked| asked.last.as_ref()).filter(|run| run.is_held()) {
             held.stop();
@@ -126,12 +125,8 @@ impl Link {
 
     /// Asks the server whether it would take a statement, where that is allowed and nothing runs.
     pub fn check(&self, id: StatementId, statement: String) {
-        let allowed = match self.profile.settings.get("check") {
-            Some(Setting::Flag(wanted)) => *wanted,
-            _ => self.profile.guard == Guard::Open,
-        };
         let is_open = matches!(self.state, State::Open);
-        if allowed && is_open && self.asked.is_empty() && !self.checked.contains_key(&id) {
+        if may_be_checked(&self.profile) && is_open && self.asked.is_empty() && !self.checked.contains_key(&id) {
             self.worker.ask(Order::Check(id, statement));
         }
     }

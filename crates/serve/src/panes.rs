@@ -12,6 +12,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 use std::time::Duration;
 
+use ropey::Rope;
 use serde_json::{Value, json};
 
 use crate::socket::{ask, connect, project_of, sockets};
@@ -27,25 +28,14 @@ pub struct Place {
     /// Its version in the editor.
     pub version: i64,
     /// Its text.
-    pub text: Arc<dyn Text>,
+    /// A rope shares its parts: it is only written out for a screen that has not got it.
+    pub text: Rope,
     /// The byte of the cursor.
     pub at: usize,
     /// The name of its connection.
     pub connection: Option<String>,
     /// Whether the statement is to be run.
     pub runs: bool,
-}
-
-/// A text that is only written out when a screen has not got it.
-pub trait Text: Send + Sync + std::fmt::Debug {
-    /// All of it.
-    fn whole(&self) -> String;
-}
-
-impl Text for ropey::Rope {
-    fn whole(&self) -> String {
-        self.to_string()
-    }
 }
 
 /// The way to the screens of a person.
@@ -145,7 +135,7 @@ fn told(stream: &mut Stream, place: &Place) -> std::io::Result<Result<Value, Str
     }
     let first = ask(stream, method, &params, |_| {})?;
     if first.as_ref().is_err_and(|why| why == TEXT_WANTED) {
-        params["text"] = json!(place.text.whole());
+        params["text"] = json!(place.text.to_string());
         return ask(stream, method, &params, |_| {});
     }
     Ok(first)

@@ -154,8 +154,8 @@ impl Server {
         for job in &mut jobs {
             let statement = asked_about(&job.statement, plans).unwrap_or(&job.statement);
             job.statement = asked(plans.estimated, statement);
-            // Asking for an estimate changes nothing, and its rows are no rows of the statement.
-            (job.confirmed, job.longer, job.out) = (true, Vec::new(), Vec::new());
+            // Its rows are not those of the statement, and go nowhere else.
+            (job.longer, job.out) = (Vec::new(), Vec::new());
         }
         self.begin(link, given.uri, jobs);
         Ok(Value::Null)
@@ -265,7 +265,6 @@ impl Server {
         if asked.last.as_ref().is_none_or(|last| !Arc::ptr_eq(last, run)) {
             asked.last = Some(Arc::clone(run));
             (asked.shown, asked.ended) = (false, false);
-            asked.waiting = asked.waiting.saturating_sub(1);
         }
         // An end may be told more than once.
         if asked.ended {

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::complete::snippets;
 use serde_json::{Value, json};
 
-use crate::answers::{ABILITIES, ANSWERS};
+use crate::answers::{ANSWERS, abilities};
 use crate::client::{Abilities, Asked, Client, Weight};
 use crate::link::Link;
 use crate::panes::Panes;
@@ -198,7 +198,7 @@ impl Server {
             ("initialize", Stage::New) => {
                 self.client.can = Abilities::of(params);
                 self.stage = Stage::Open;
-                let mut abilities = ABILITIES();
+                let mut abilities = abilities();
                 abilities["positionEncoding"] = json!(self.client.can.encoding.word());
                 let version = env!("CARGO_PKG_VERSION");
                 return Ok(json!({"capabilities": abilities, "serverInfo": {"name": "jaunty", "version": version}}));

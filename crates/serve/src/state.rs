@@ -190,9 +190,7 @@ impl Server {
     pub(crate) fn tell_panes(&self, text: &Text, at: usize, runs: bool) {
         let (Some(panes), Some(path)) = (&self.panes, text.path()) else { return };
         let connection = self.link_of(text).map(|link| link.profile.name.clone());
-        // The text shares its parts with ours: nothing is copied unless a screen has not got it.
-        let whole = Arc::new(text.rope.clone());
-        panes.tell(Place { path, version: text.version, text: whole, at, connection, runs });
+        panes.tell(Place { path, version: text.version, text: text.rope.clone(), at, connection, runs });
     }
 
     /// A folder of ours for documents that editors are shown.

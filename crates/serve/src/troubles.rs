@@ -4,13 +4,12 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::complete::{Surroundings, region};
+use jaunty_core::complete::Surroundings;
 use jaunty_core::logbook::Outcome;
-use jaunty_core::problems::{Problem, problems};
+use jaunty_core::problems::{Problem, problems_at, that_count};
 use jaunty_core::run::out_line::out_lines;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
-use jaunty_language::statement::made::made_in;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::Catalog;
 use serde_json::{Value, json};
@@ -116,7 +115,7 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         let said = link.and_then(|link| link.checked.get(&id));
         let ran = link.and_then(|link| link.runs.get(&id)).filter(|run| run.outcome() == Outcome::Failed);
         let failed = ran.and_then(|run| run.end()).and_then(|end| end.error.as_ref());
-        for problem in told(&found, said.map(|said| said.as_ref().map(Problem::of_server))) {
+        for problem in that_count(&found, said.map(|said| said.as_ref().map(Problem::of_server))) {
             let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
             let bytes = if bytes.is_empty() { statement.start..statement.body_end } else { bytes };
             all.push(diagnostic(text, bytes, 1, &problem.sentence(), None));
@@ -144,30 +143,14 @@ fn found_in(
         return Arc::clone(found);
     }
     let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
-    let mut found = problems(written, around, &Default::default());
+    let mut found = problems_at(&text.rope, statement.start, written, around);
     // A program may put a statement together from several literals: only names that are not there are told then.
     if text.is_code() {
         found.retain(|problem| !problem.near.is_empty());
     }
-    if !found.is_empty() {
-        // What the text around makes is only looked at where something is missing.
-        let made = made_in(&region::nearby(&text.rope, statement.start), text.dialect());
-        if !made.is_empty() {
-            found = problems(written, around, &made);
-        }
-    }
     let found = Arc::new(found);
     text.troubles.found.insert(id, Arc::clone(&found));
     found
-}
-
-/// What the server takes is right, whatever the catalog says; of what it refuses ours comes first, since it says more.
-fn told(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
-    match said {
-        Some(Some(problem)) if found.is_empty() => vec![problem],
-        Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
-        _ => found.to_vec(),
-    }
 }
 
 fn diagnostic(text: &Text, bytes: std::ops::Range<usize>, severity: u8, message: &str, code: Option<&str>) -> Value {

@@ -4,7 +4,6 @@ use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
-use jaunty_core::logbook::KeptResult;
 use jaunty_core::run::Run;
 use jaunty_language::dialect::SQLITE;
 
@@ -29,14 +28,7 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
         let entry = entry.ok_or_else(|| {
             Failure::Usage(format!("no run {} in the logbook; \"jaunty log\" lists all runs", args.run))
         })?;
-        let with_rows: Vec<_> = entry
-            .results
-            .iter()
-            .filter_map(|result| match result {
-                KeptResult::Rows(path) => Some(path.clone()),
-                KeptResult::Affected(_) => None,
-            })
-            .collect();
+        let with_rows = entry.archives();
         let path = args.result.checked_sub(1).and_then(|at| with_rows.get(at)).ok_or_else(|| {
             Failure::Usage(match with_rows.len() {
                 0 => format!("run {} has no rows", entry.number),

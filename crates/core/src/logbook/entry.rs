@@ -120,6 +120,15 @@ pub struct Entry {
 }
 
 impl Entry {
+    /// The archives of its results with rows, in order.
+    pub fn archives(&self) -> Vec<&Path> {
+        let rows = self.results.iter().filter_map(|result| match result {
+            KeptResult::Rows(path) => Some(path.as_path()),
+            KeptResult::Affected(_) => None,
+        });
+        rows.collect()
+    }
+
     /// When it began, as the clock on the wall showed it: `2031-03-05 07:30:00`.
     pub fn moment(&self) -> String {
         let began = chrono::DateTime::from_timestamp_millis(self.started_ms);

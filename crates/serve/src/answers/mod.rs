@@ -1,7 +1,7 @@
 //! What editors ask, a module each: the table of them stands here.
 //!
 //! To add one: a function from the server and the parameters to the result, a line in [`ANSWERS`], and what announces
-//! it in [`ABILITIES`].
+//! it in [`abilities`].
 
 mod actions;
 mod completion;
@@ -49,7 +49,7 @@ pub(crate) const ANSWERS: &[(&str, Answer)] = &[
 
 /// What `initialize` announces
 /// (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#serverCapabilities>).
-pub(crate) const ABILITIES: fn() -> Value = || {
+pub(crate) fn abilities() -> Value {
     let commands: Vec<&str> = COMMANDS.iter().map(|(name, _)| *name).collect();
     json!({
         "textDocumentSync": {"openClose": true, "change": 2, "save": {"includeText": false}},
@@ -78,4 +78,4 @@ pub(crate) const ABILITIES: fn() -> Value = || {
         "executeCommandProvider": {"commands": commands},
         "workspace": {"workspaceFolders": {"supported": true}},
     })
-};
+}

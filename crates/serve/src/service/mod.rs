@@ -70,7 +70,9 @@ impl Service {
             "explain" => self.explain(&given),
             "run" => self.run(&given, tell),
             "run.stop" => {
-                self.session(text(&given, "connection"))?.worker.stop();
+                // Of those that are there: to stop nothing, none is made.
+                let name = text(&given, "connection");
+                lock(&self.sessions).values().filter(|one| one.profile.name == name).for_each(|one| one.worker.stop());
                 Ok(Value::Null)
             }
             "plan" => self.plan(&given, tell),

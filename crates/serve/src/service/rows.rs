@@ -1,6 +1,6 @@
 //! Kept rows: by page, and into files. And the runs that they are of.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use base64::Engine as _;
@@ -11,7 +11,7 @@ use jaunty_core::arrange::Progress;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::export::file::{save, write};
 use jaunty_core::export::{Format, Options as Written};
-use jaunty_core::logbook::{Entry, KeptResult, Query};
+use jaunty_core::logbook::{Entry, Query};
 use jaunty_core::run::Run;
 use jaunty_core::words;
 use serde_json::{Value, json};
@@ -37,21 +37,15 @@ impl Service {
 
     fn kept(&self, given: &Given) -> Result<(Archive, Entry), Refusal> {
         let entry = self.entry(given)?;
-        let with_rows: Vec<PathBuf> = entry
-            .results
-            .iter()
-            .filter_map(|result| match result {
-                KeptResult::Rows(path) => Some(path.clone()),
-                KeptResult::Affected(_) => None,
-            })
-            .collect();
+        let with_rows = entry.archives();
         let result = number(given, "result").unwrap_or(1);
         let at = usize::try_from(result).ok().and_then(|result| result.checked_sub(1));
         let path = at.and_then(|at| with_rows.get(at)).ok_or_else(|| {
             let count = words::count(with_rows.len() as u64, "result");
             Refusal::failed(format!("run {} has {count} with rows, and no number {result}", entry.number))
         })?;
-        Ok((Archive::open(path).map_err(failed)?, entry))
+        let archive = Archive::open(path).map_err(failed)?;
+        Ok((archive, entry))
     }
 
     pub(super) fn rows_page(&self, given: &Given) -> Outcome {

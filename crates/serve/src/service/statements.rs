@@ -116,8 +116,8 @@ impl Service {
         let path = Some(text(given, "path")).filter(|path| !path.is_empty()).map(Path::new);
         let paper = path.map(paper_of).transpose()?;
         job.statement = asked(prefix, &statement);
-        // Asking for an estimate changes nothing, whatever the statement would do.
-        job.confirmed = true;
+        // The guard judges all of what is sent: words of the statement might make it run.
+        job.confirmed = flag(given, "confirmed");
         let run = session.run(job, tell)?;
         if let Some(error) = run.end().and_then(|end| end.error.as_ref()) {
             return Err(refused(error));

@@ -6,17 +6,15 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jaunty_core::complete::{Surroundings, region};
-use jaunty_core::problems::{Problem, problems};
+use jaunty_core::complete::Surroundings;
+use jaunty_core::problems::{Problem, may_be_checked, problems_at, that_count};
 use jaunty_core::run::Order;
 use jaunty_language::dialect::Family;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
-use jaunty_language::statement::made::made_in;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::error::EngineError;
-use jaunty_seam::profile::{Guard, Setting};
 
 use super::{App, Item, Link, List, Overlay, Pick};
 
@@ -46,12 +44,7 @@ impl Diagnostics {
     /// catalog says; of what it refuses, ours comes first, since it says more and where.
     pub fn of(&self, id: StatementId) -> Vec<Problem> {
         let found = self.found.get(&id).map(|found| found.as_slice()).unwrap_or_default();
-        match self.checked.get(&id) {
-            Some(Some(problem)) if found.is_empty() => vec![problem.clone()],
-            Some(Some(_)) => found.to_vec(),
-            Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
-            None => found.to_vec(),
-        }
+        that_count(found, self.checked.get(&id).cloned())
     }
 
     /// How long until the server is to be asked.
@@ -90,7 +83,6 @@ impl App {
         let from = statements.partition_point(|s| s.end < bytes.start);
         let none = Catalog::default();
         let catalog = catalog.as_deref().unwrap_or(&none);
-        let mut made = None;
         for statement in statements.get(from..).unwrap_or_default().iter().take_while(|s| s.start < bytes.end) {
             if statement.body_end - statement.start > LARGEST {
                 continue;
@@ -101,15 +93,7 @@ impl App {
             }
             let text = statement.text(rope);
             let around = Surroundings { catalog, dialect: outline.dialect(), snippets: &[], nearby: "" };
-            let mut found = problems(&text, around, &Default::default());
-            if !found.is_empty() {
-                // What the text around makes is only looked at where something is missing.
-                let made =
-                    made.get_or_insert_with(|| made_in(&region::nearby(rope, statement.start), outline.dialect()));
-                if !made.is_empty() {
-                    found = problems(&text, around, made);
-                }
-            }
+            let found = problems_at(rope, statement.start, &text, around);
             self.troubles.found.insert(id, Arc::new(found));
         }
     }
@@ -121,10 +105,7 @@ impl App {
         }
         self.troubles.changed = None;
         let profile = self.connection.profile.as_ref();
-        let allowed = profile.is_some_and(|profile| match profile.settings.get("check") {
-            Some(Setting::Flag(wanted)) => *wanted,
-            _ => profile.guard == Guard::Open,
-        });
+        let allowed = profile.is_some_and(may_be_checked);
         if !allowed || self.connection.is_busy() || !matches!(self.connection.link, Link::Open) {
             return;
         }
@@ -215,10 +196,7 @@ impl App {
             let id = StatementId::of(&text);
             let known = match self.troubles.checked.contains_key(&id) || self.troubles.found.contains_key(&id) {
                 true => self.troubles.of(id),
-                false => {
-                    let made = made_in(&region::nearby(rope, statement.start), outline.dialect());
-                    problems(&text, around, &made)
-                }
+                false => problems_at(rope, statement.start, &text, around),
             };
             for problem in known {
                 let start = statement.start + problem.range.start;

@@ -4,7 +4,6 @@ use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
 use jaunty_core::drawing::plan::{asked_about, of_rows};
-use jaunty_core::logbook::KeptResult;
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::{self, Comparison, Plan, Plans, Step, Unit};
@@ -117,10 +116,7 @@ impl Layer for PlanView {
 fn earlier(keeping: &Keeping, run: &Run, plan: &Plan, plans: &Plans) -> Option<Earlier> {
     let found = keeping.logbook()?.earlier(&run.connection, &run.id, run.number?);
     let entry = found.inspect_err(|error| tracing::warn!(%error, "no earlier plan could be looked for")).ok()??;
-    let path = entry.results.iter().rev().find_map(|result| match result {
-        KeptResult::Rows(path) => Some(path),
-        KeptResult::Affected(_) => None,
-    })?;
+    let path = *entry.archives().last()?;
     // Its rows may have been removed meanwhile to make room.
     let earlier = of_rows(&Archive::open(path).ok()?, plans).ok()?;
     Some(Earlier { moment: entry.moment(), comparison: plan.compare(&earlier), plan: earlier })
