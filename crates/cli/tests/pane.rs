@@ -138,6 +138,8 @@ fn a_shell_sends_statements_to_the_screen() {
     pane.shows("tide");
     let (_, refused) = home.call(&["send", "work.sql:2", "-c", "fery"]).exits(1);
     assert!(refused.contains("no connection named"), "{refused}");
+    // While it runs, quitting asks first.
+    pane.until("the run's end", |_| call(&home, "screen.state", "{}")["run"]["outcome"] == "done");
     // A screen with a text of its own shows what ran there, and keeps its text.
     pane.press(&["C-q"]).ends();
     let screen = home.screen(&["work.sql"]);
