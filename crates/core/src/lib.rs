@@ -22,4 +22,5 @@ pub mod problems;
 pub mod reveal;
 pub mod run;
 pub mod settings;
+pub mod slip;
 pub mod words;

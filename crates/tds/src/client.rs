@@ -56,6 +56,8 @@ pub enum Parameter {
     Float(f64),
     /// `nvarchar(max)`, or `nvarchar(4000)` where it fits.
     Text(String),
+    /// `varbinary(max)`.
+    Bytes(Vec<u8>),
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
@@ -242,6 +244,7 @@ impl Parameter {
             Parameter::Float(_) => "float",
             Parameter::Text(text) if text.len() > 4000 => "nvarchar(max)",
             Parameter::Null | Parameter::Text(_) => "nvarchar(4000)",
+            Parameter::Bytes(_) => "varbinary(max)",
         }
     }
 }
@@ -275,11 +278,22 @@ fn put(message: &mut Vec<u8>, name: &str, out: bool, value: &Parameter) {
                 message.extend(text);
             } else {
                 message.extend([0xE7, 0xFF, 0xFF, 9, 4, 0xD0, 0, 52]);
-                message.extend((text.len() as u64).to_le_bytes());
-                message.extend((text.len() as u32).to_le_bytes());
-                message.extend(text);
-                message.extend(0_u32.to_le_bytes());
+                put_in_parts(message, &text);
             }
         }
+        Parameter::Bytes(bytes) => {
+            message.extend([0xA5, 0xFF, 0xFF]);
+            put_in_parts(message, bytes);
+        }
     }
+}
+
+/// Adds a value without a limit, as one part and the end of them ([MS-TDS] 2.2.5.2.3).
+fn put_in_parts(message: &mut Vec<u8>, value: &[u8]) {
+    message.extend((value.len() as u64).to_le_bytes());
+    if !value.is_empty() {
+        message.extend((value.len() as u32).to_le_bytes());
+        message.extend(value);
+    }
+    message.extend(0_u32.to_le_bytes());
 }

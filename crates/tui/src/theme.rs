@@ -84,6 +84,8 @@ pub enum Role {
     StandIn,
     /// A value that is another one in the result beside it.
     Differing,
+    /// A value that is drafted and not yet sent.
+    Draft,
     /// A guarded connection.
     Guard,
 }
@@ -156,6 +158,7 @@ fn lamplight(role: Role) -> Look {
         Role::Row => (0xf0e8d9, 0x2e2a35, Reset, Reset, Modifier::BOLD),
         Role::StandIn => (0xb48a9f, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
         Role::Differing => (0xf0b75e, 0, LightYellow, Reset, Modifier::UNDERLINED),
+        Role::Draft => (0xe2f2e8, 0x24504a, Black, Green, Modifier::BOLD.union(Modifier::ITALIC)),
         Role::Guard => (0x1b1a1f, 0xe58a6f, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }
@@ -188,6 +191,7 @@ fn foolscap(role: Role) -> Look {
         Role::Row => (0x201f26, 0xe6dec6, Reset, Reset, Modifier::BOLD),
         Role::StandIn => (0x93466b, 0, Magenta, Reset, Modifier::DIM.union(Modifier::ITALIC)),
         Role::Differing => (0x8a4b0f, 0, Blue, Reset, Modifier::UNDERLINED),
+        Role::Draft => (0x12372e, 0xbfdccb, Black, Green, Modifier::BOLD.union(Modifier::ITALIC)),
         Role::Guard => (0xfaf6ea, 0xa8321a, Black, Red, Modifier::REVERSED.union(Modifier::BOLD)),
     }
 }

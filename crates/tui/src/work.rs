@@ -20,7 +20,7 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Answered, Buffer, Earlier, Gathered, Message, Post, Recalled};
+use crate::app::{Answered, Buffer, Drafting, Earlier, Gathered, Message, Post, Recalled};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -50,6 +50,8 @@ pub enum Kind {
     Chart,
     /// A plan.
     Plan,
+    /// Rows, to be changed.
+    Slip,
     /// The whole value in hand.
     Value,
     /// What differs between two results.
@@ -116,6 +118,8 @@ pub enum Done {
     Logbook(Result<Vec<(Entry, Searchable)>, String>),
     /// What the cells that are marked add up to.
     Sums(Option<Sums>),
+    /// Rows that were read to be changed.
+    Drafting(Result<Box<Drafting>, String>),
     /// A statement for the buffer.
     Statement(Result<String, String>),
     /// The first difference of two results from a row of this archive on.

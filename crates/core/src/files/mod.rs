@@ -57,6 +57,11 @@ impl Folders {
         self.state.join("catalogs")
     }
 
+    /// Where changes to rows are kept that are not sent yet.
+    pub fn slips(&self) -> PathBuf {
+        self.state.join("slips")
+    }
+
     /// Where it is noted what was in hand when a screen was left.
     pub fn lasts(&self) -> PathBuf {
         self.state.join("last")

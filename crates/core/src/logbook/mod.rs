@@ -169,6 +169,31 @@ impl Logbook {
         Ok(())
     }
 
+    /// Keeps the slip that takes a run back, as JSON.
+    pub fn keep_slip(&self, run: i64, back: &str) -> Result<(), LogbookError> {
+        let insert = "insert or replace into slips(run, back) values (?1, ?2)";
+        self.connection.execute(insert, params![run, back]).map_err(|e| self.error(e))?;
+        Ok(())
+    }
+
+    /// The slip that takes a run back, if it was one that sent a slip.
+    pub fn slip_of(&self, run: i64) -> Result<Option<String>, LogbookError> {
+        let query = "select back from slips where run = ?1";
+        self.connection.query_row(query, [run], |row| row.get(0)).optional().map_err(|e| self.error(e))
+    }
+
+    /// The last run on a connection that can be taken back.
+    pub fn last_slip(&self, connection: &str) -> Result<Option<i64>, LogbookError> {
+        let query = "select max(run) from slips join runs on number = run where connection = ?1 and rolled_back = 0";
+        self.connection.query_row(query, [connection], |row| row.get(0)).map_err(|e| self.error(e))
+    }
+
+    /// Forgets that a run can be taken back: it was.
+    pub fn taken_back(&self, run: i64) -> Result<(), LogbookError> {
+        self.connection.execute("delete from slips where run = ?1", [run]).map_err(|e| self.error(e))?;
+        Ok(())
+    }
+
     /// Notes that a run has ended. Only one that still runs does, or one of which another instance believed that
     /// it was cut short.
     pub fn end(&self, run: i64, outcome: Outcome, ended: &Ended) -> Result<(), LogbookError> {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 5;
+pub(super) const FORMAT: i64 = 6;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -35,7 +35,7 @@ const TABLES: &str = "
     ) strict, without rowid;";
 
 /// What came with each format after the first.
-const STEPS: [&str; 4] = [
+const STEPS: [&str; 5] = [
     "
     alter table runs add column bytes integer;                      -- of its archives
     alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
@@ -50,6 +50,13 @@ const STEPS: [&str; 4] = [
     insert into numbers select coalesce(max(number), 0) from runs;",
     "
     alter table runs add column rolled_back integer not null default 0;  -- its transaction was
+    ",
+    // Values of rows that were changed are on disk for as long as the run is known.
+    "
+    create table slips (
+        run integer primary key references runs on delete cascade,
+        back text not null               -- JSON: the slip that takes the run back
+    ) strict;
     ",
 ];
 

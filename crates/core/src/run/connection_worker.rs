@@ -16,6 +16,7 @@ use super::state::Run;
 use super::transaction::OpenTransaction;
 use crate::catalog::store;
 use crate::logbook::Outcome;
+use crate::slip::Slip;
 use jaunty_language::dialect::Kind;
 use jaunty_language::lexer::Lexer;
 use jaunty_language::outline::StatementId;
@@ -23,6 +24,8 @@ use jaunty_seam::catalog::{Catalog, Name, Object};
 use jaunty_seam::engine::{Abilities, Effect, Engine, Location, Question, Request, Session, Stop, Switch, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
+
+pub use sending::Sending;
 
 /// What the thread is asked.
 pub enum Order {
@@ -44,6 +47,8 @@ pub enum Order {
     Switch(Switch),
     /// List where [`Order::Switch`] could go to.
     Choices(SwitchKind),
+    /// Send a slip, which a person has seen as SQL and said yes to.
+    Send(Box<Slip>),
 }
 
 /// Jobs that wait, as whoever asked for them holds them: they begin or are taken back, never both.
@@ -99,6 +104,8 @@ pub enum Report {
     Definition(Box<Object>, Result<Option<String>, EngineError>),
     /// Where a switch could go to.
     Choices(SwitchKind, Result<Vec<String>, EngineError>),
+    /// What became of a slip.
+    Sending(Box<Slip>, Sending),
     /// Nothing is left to do. So many jobs were not run, since one before them did not end well.
     Idle {
         /// Jobs that were left out.
@@ -331,6 +338,7 @@ impl Worker {
                 }
             }
             Order::Switch(to) => self.switch(&to, &stop),
+            Order::Send(slip) => self.send_slip(&slip, &stop),
             Order::Choices(kind) => {
                 let Some((session, _)) = self.connect_and_use(&stop) else { return };
                 let choices = session.choices(kind, &stop);
@@ -499,5 +507,6 @@ impl Worker {
 
 mod idle;
 mod link;
+mod sending;
 #[cfg(test)]
 mod tests;

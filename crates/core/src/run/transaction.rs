@@ -71,6 +71,11 @@ impl OpenTransaction {
         Vec::new()
     }
 
+    /// Takes in a slip that was sent inside the open transaction.
+    pub fn note(&mut self, run: &Arc<Run>) {
+        self.runs.push(Arc::clone(run));
+    }
+
     /// The transaction is gone, and with it these.
     pub fn roll_back(&mut self) -> Vec<Arc<Run>> {
         self.savepoints.clear();

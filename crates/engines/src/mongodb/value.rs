@@ -37,6 +37,7 @@ fn parameter(value: &ParameterValue) -> Result<Bson, String> {
         ParameterValue::Int(value) => i32::try_from(*value).map_or(Bson::Int64(*value), Bson::Int32),
         ParameterValue::Number(text) => number(text)?,
         ParameterValue::Text(text) => Bson::Text(text.clone()),
+        ParameterValue::Bytes(bytes) => Bson::Binary(0, bytes.clone()),
     })
 }
 

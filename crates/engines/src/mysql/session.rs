@@ -292,6 +292,7 @@ fn sent(given: ParameterValue) -> Value {
             text.parse().map_or_else(|_| Value::Bytes(text.clone().into_bytes()), Value::Double)
         }
         ParameterValue::Text(text) => Value::Bytes(text.into_bytes()),
+        ParameterValue::Bytes(bytes) => Value::Bytes(bytes),
     }
 }
 

@@ -66,6 +66,7 @@ impl SqliteSession {
                     prepared.raw_bind_parameter(index, text.parse::<f64>().unwrap_or(f64::NAN))
                 }
                 ParameterValue::Text(text) => prepared.raw_bind_parameter(index, text),
+                ParameterValue::Bytes(bytes) => prepared.raw_bind_parameter(index, bytes),
             };
             bound.map_err(|e| self.error(&e))?;
         }

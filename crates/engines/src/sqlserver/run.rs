@@ -402,5 +402,6 @@ fn parameter(given: ParameterValue) -> Parameter {
         ParameterValue::Int(value) => Parameter::Int(value),
         // Its digits count: as text the server reads them as what they stand beside.
         ParameterValue::Number(text) | ParameterValue::Text(text) => Parameter::Text(text),
+        ParameterValue::Bytes(bytes) => Parameter::Bytes(bytes),
     }
 }

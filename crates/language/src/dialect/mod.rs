@@ -5,6 +5,7 @@
 //! these tables; adding a language is adding one.
 
 mod acting;
+mod changing;
 mod commands;
 mod comparing;
 pub mod documents;
@@ -15,6 +16,7 @@ use std::sync::LazyLock;
 use crate::plan::Plans;
 
 pub use acting::Acting;
+pub use changing::{Changing, Inserted};
 pub use comparing::{Comparing, Pattern};
 
 pub use commands::REDIS;
@@ -138,6 +140,8 @@ pub struct Dialect {
     pub acting: Option<&'static Acting>,
     /// How it compares and orders values; none where a query cannot stand inside another.
     pub comparing: Option<&'static Comparing>,
+    /// How it changes single rows; none where rows are not changed by statements of SQL.
+    pub changing: Option<&'static Changing>,
     /// A number that is read as infinity, where there is no word for it.
     pub infinity: Option<&'static str>,
     /// The statements around a transaction.
@@ -231,6 +235,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     copy_data: false,
     acting: None,
     comparing: None,
+    changing: None,
     plans: None,
     infinity: None,
     transaction: TransactionWords {
@@ -310,6 +315,12 @@ impl Dialect {
         let text = if quote.backslash { text.replace('\\', "\\\\") } else { text.to_owned() };
         let escaped = if quote.doubled { format!("{close}{close}") } else { format!("\\{close}") };
         format!("{national}{}{}{close}", char::from(quote.open), text.replace(close, &escaped))
+    }
+
+    /// Bytes as a literal, from their hexadecimal digits.
+    pub fn bytes_as_written(&self, digits: &str) -> String {
+        let [open, close] = self.comparing.map_or(["x'", "'"], |comparing| comparing.bytes);
+        format!("{open}{digits}{close}")
     }
 
     /// What a person writes after a statement to end it.

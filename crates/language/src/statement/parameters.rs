@@ -26,6 +26,8 @@ pub enum ParameterValue {
     Number(String),
     /// Text.
     Text(String),
+    /// Bytes, as the slip sends them: nobody writes one.
+    Bytes(Vec<u8>),
 }
 
 impl ParameterValue {
@@ -71,6 +73,7 @@ impl ParameterValue {
             ParameterValue::Bool(value) => Some(value.to_string()),
             ParameterValue::Int(value) => Some(value.to_string()),
             ParameterValue::Number(text) | ParameterValue::Text(text) => Some(text.clone()),
+            ParameterValue::Bytes(bytes) => Some(format!("\\x{}", hex(bytes))),
         }
     }
 }
@@ -285,10 +288,15 @@ pub fn with_literals(statement: &str, dialect: &'static Dialect, values: &[Value
             ParameterValue::Number(number) => text.push_str(&number),
             ParameterValue::Bool(value) => text.push_str(if value { "true" } else { "false" }),
             ParameterValue::Text(value) => text.push_str(&dialect.text_as_written(&value)),
+            ParameterValue::Bytes(bytes) => text.push_str(&dialect.bytes_as_written(&hex(&bytes))),
         }
     }
     text.push_str(statement.get(end..).unwrap_or_default());
     text
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// The value of a name; NULL where none was given.

@@ -51,7 +51,8 @@ impl Type {
         let mut numbers = arguments.trim_end_matches(')').split(',').map(|part| part.trim().parse::<u16>().ok());
         let first = numbers.next().flatten();
         let second = numbers.next().flatten();
-        let is_max = arguments.starts_with("max");
+        // A table of SQLite has a number in the place of the word.
+        let is_max = arguments.starts_with("max") || first == Some(u16::MAX);
         let sized = |usual: u16| if is_max { None } else { Some(first.unwrap_or(usual)) };
         let scale = |usual: u8| first.map_or(usual, |scale| scale.min(7) as u8);
         Some(match name {

@@ -41,6 +41,10 @@ pub enum Scope {
     PlanView,
     /// In the drawing of a schema.
     SchemaView,
+    /// In the editor of a value.
+    CellEditor,
+    /// In a slip.
+    SlipView,
 }
 
 impl Scope {
@@ -62,6 +66,8 @@ impl Scope {
             Scope::ChartView => "chart",
             Scope::PlanView => "plan",
             Scope::SchemaView => "drawing",
+            Scope::CellEditor => "value",
+            Scope::SlipView => "slip",
         }
     }
 
@@ -123,6 +129,12 @@ pub fn synonyms(name: &str) -> &'static str {
         "tables" => "views relations list",
         "explain" => "documentation hover what is this",
         "facts" => "profile distribution histogram summary sample",
+        "change-value" => "edit cell update modify set",
+        "delete-rows" => "remove delete row",
+        "add-row" => "insert new row",
+        "copy-row" => "duplicate clone insert",
+        "slip" | "slips" => "changes pending edits send apply commit drafts",
+        "take-back" => "undo revert changes",
         "plan" | "measured-plan" | "show-plan" => "explain analyze query cost slow index",
         "chart" => "graph plot picture line bar scatter histogram map",
         "narrow" => "where condition",

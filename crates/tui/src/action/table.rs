@@ -1,9 +1,12 @@
 //! The table of actions.
 
+use jaunty_core::slip::{Datum, Keep};
 use jaunty_language::edit::document::Motion;
 
 use super::{Action, Scope};
-use crate::app::{App, Axis, CatalogBrowser, ChartView, Form, LogbookView, PlanView, RowDetail, SchemaView};
+use crate::app::{
+    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, LogbookView, PlanView, RowDetail, SchemaView, SlipView,
+};
 use crate::line::{LineEdit, LinePlace};
 
 /// Declares the table: under each heading, where an action counts, its name in files, its title, its keys, its
@@ -212,6 +215,25 @@ actions! {
             "Show all rows in the order in which they came" => App::original_order;
         Result "write-arrangement" "As a statement" ["w"]
             "Write the statement that returns these rows from the server into the buffer" => App::write_arrangement;
+    }
+
+    "Changing rows" {
+        Result "change-value" "Change value" ["a"]
+            "Give this value, or the marked cells of a column, another one; drafted, not sent" => App::change_value;
+        Result "add-row" "Add row" ["A"]
+            "Draft a new row of this table" => App::add_row;
+        Result "copy-row" "Copy row" ["C"]
+            "Draft a new row with the values of this one, without the key that the server gives" => App::copy_row;
+        Result "delete-rows" "Delete row" ["delete"]
+            "Mark this row, or the marked rows, to be deleted; again: keep them" => App::delete_rows;
+        Result "undo-draft" "Drop last draft" ["z"]
+            "Drop the change that was drafted last in this result" => App::undo_draft;
+        Everywhere "slip" "Slip" ["alt-u"]
+            "Show what is drafted here as SQL, and send it in one transaction" => App::open_slip;
+        Everywhere "slips" "All slips" []
+            "List the changes of all results and connections that are drafted and not sent" => App::list_slips;
+        Result "take-back" "Take back" ["T"]
+            "Show the changes that take the last slip of this connection back, to be sent" => App::take_back;
     }
 
     "Copying" {
@@ -552,6 +574,32 @@ actions! {
             "Draw this table and its neighbours, or one key less" => |app| app.on(|schema: &mut SchemaView, _| schema.deepen(-1));
         SchemaView "schema-save" "Save" ["o"]
             "Save the drawing as SVG or PDF" => |app| app.on(SchemaView::save);
+    }
+
+    "In the editor of a value" {
+        CellEditor "cell-null" "NULL" ["ctrl-n"]
+            "NULL in the place of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Null, app));
+        CellEditor "cell-default" "Default" ["ctrl-d"]
+            "The default of the table in the place of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Default, app));
+        CellEditor "cell-clear" "Clear" ["ctrl-u"]
+            "Clear the line: an empty text" => |app| app.edit_input(LineEdit::Clear);
+        CellEditor "cell-outside" "Text editor" ["alt-e"]
+            "Open the value in your own text editor ($VISUAL or $EDITOR), then return" => |app| app.on(CellEditor::edit_outside);
+    }
+
+    "In a slip" {
+        SlipView "send-slip" "Send" ["ctrl-g"]
+            "Send all of it in one transaction; nothing is kept unless all of it can be" => |app| app.on(SlipView::send);
+        SlipView "drop-draft" "Drop" ["delete", "d"]
+            "Drop this change, or take this field out of it" => |app| app.on(SlipView::drop_one);
+        SlipView "copy-slip" "Copy" ["c"]
+            "Copy the statements" => |app| app.on(SlipView::copy);
+        SlipView "keep-theirs" "Theirs" ["1"]
+            "After a conflict: keep their row, and drop the draft" => |app| app.on(|view: &mut SlipView, app| view.keep(Keep::Theirs, app));
+        SlipView "keep-ours" "Ours" ["2"]
+            "After a conflict: make the row as it was read, with what is drafted" => |app| app.on(|view: &mut SlipView, app| view.keep(Keep::Ours, app));
+        SlipView "keep-both" "Both" ["3"]
+            "After a conflict: keep what they changed, and change what is drafted" => |app| app.on(|view: &mut SlipView, app| view.keep(Keep::Both, app));
     }
 
     "In a plan" {

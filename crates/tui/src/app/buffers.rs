@@ -258,6 +258,7 @@ impl App {
             Ok(_) => self.tell("back from the editor"),
             Err(error) => self.tell_wrong(format!("the editor cannot be started: {error}; set VISUAL or EDITOR")),
         }
+        self.take_value_from_outside();
         self.take_in_changes();
         // It may have been a connections file.
         self.know(load(&self.connections_files(), self.engines));

@@ -19,21 +19,29 @@ impl App {
                 }
                 self.key(Key::of(&key));
             }
-            Event::Paste(text) => match &mut self.overlay {
-                Some(overlay) => overlay.layer().type_text(text.lines().next().unwrap_or_default().trim()),
-                None => {
-                    self.panes.focus = Scope::Buffer;
-                    self.offer = None;
-                    self.buffer.document.insert(&text);
-                }
-            },
+            Event::Paste(text) => self.take_pasted(&text),
             Event::Mouse(mouse) => self.mouse(mouse),
             Event::Resize(width, height) => self.resize(Rect::new(0, 0, width, height)),
             _ => {}
         }
     }
 
-    fn key(&mut self, key: Key) {
+    /// Takes what was pasted: for what lies over the screen, for cells of the result in hand, or for the buffer.
+    fn take_pasted(&mut self, text: &str) {
+        if let Some(overlay) = &mut self.overlay {
+            overlay.layer().paste(text);
+            self.on_layer(|layer, app| layer.after_key(app));
+        } else if self.panes.focus != Scope::Result || !self.paste_cells(text) {
+            self.panes.focus = Scope::Buffer;
+            self.offer = None;
+            self.buffer.document.insert(text);
+        }
+    }
+
+    pub(super) fn key(&mut self, key: Key) {
+        if self.works.iter().any(|work| work.kind == Kind::Slip) && !self.leaves_reading(key) {
+            return self.typed_ahead.push(key);
+        }
         if self.overlay.is_some() {
             return self.key_to_overlay(key);
         }
@@ -64,6 +72,15 @@ impl App {
             // Writing goes to the buffer from anywhere but a result, whose letters are its keys.
             _ => {}
         }
+    }
+
+    /// Whether a key gives up the rows that are read to be changed.
+    fn leaves_reading(&mut self, key: Key) -> bool {
+        let is_back = self.keymap.action(key, self.panes.focus).is_some_and(|action| action.name == "back");
+        if is_back {
+            self.typed_ahead.clear();
+        }
+        is_back
     }
 
     /// Makes the buffer's share larger or smaller.

@@ -7,7 +7,7 @@
 //! The parts: `input` is what a person does, `buffer` the text in hand, `connection` where it runs (and how it comes to that), `running` how its statements do, `places`
 //! going to another database or buffer, `rows` the result pane and all that is done with it, `outside` what other programs change, `overlay` what
 //! lies over the screen (a list, a prompt, the catalog, …), `profiles` those of the connections files, `recall` what the logbook
-//! remembers of a buffer, `values` those of parameters, `works` what is being done beside everything else.
+//! remembers of a buffer, `slip` what is drafted of rows, `values` those of parameters, `works` what is being done beside everything else.
 
 mod buffer;
 mod buffers;
@@ -27,6 +27,7 @@ mod profiles;
 mod recall;
 mod rows;
 mod running;
+mod slip;
 mod values;
 mod works;
 
@@ -43,6 +44,7 @@ use jaunty_core::connection::{Connections, Tried};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Keeping, Report, Run};
 use jaunty_core::settings::Settings;
+use jaunty_core::slip::Store;
 use jaunty_language::outline::StatementId;
 use jaunty_seam::engine::Engine;
 use jaunty_seam::error::EngineError;
@@ -55,16 +57,17 @@ pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
 pub use guest::{NotDone, Place, Remote, Reply, Standing, Wish};
 pub use overlay::{
-    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, ChartView, ColumnStatsView, Earlier, Field, Form,
-    Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt,
-    Question, RowDetail, SchemaView, Spot,
+    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Earlier, Field,
+    Form, Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt,
+    Question, RowDetail, SchemaView, SlipView, Spot,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
+pub use slip::{Drafting, Slips};
 
 use crate::action::{Action, Scope, by_name};
 use crate::appearance::Appearance;
-use crate::keys::Keymap;
+use crate::keys::{Key, Keymap};
 use crate::layout::{Areas, Panes, areas};
 use crate::pager::{Answer, Pager};
 use crate::theme::{Depth, Theme};
@@ -186,6 +189,12 @@ pub struct App {
     trail: Vec<Option<Arc<Run>>>,
     /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
     aside: Option<StatementId>,
+    /// What is drafted and not yet sent.
+    pub slips: Slips,
+    /// Keys that were pressed while rows were read to be changed: they are for what opens then.
+    typed_ahead: Vec<Key>,
+    /// A value that a text editor has in hand.
+    value_outside: Option<tempfile::NamedTempFile>,
     /// What a drawing showed last.
     drawing: Option<drawings::Drawing>,
     /// A statement that gives a plan, to be shown when it has.
@@ -287,6 +296,9 @@ impl App {
             trail: Vec::new(),
             aside: None,
             planning: None,
+            slips: Slips::open(Store::new(folders.slips())),
+            typed_ahead: Vec::new(),
+            value_outside: None,
             drawing: None,
             wanting: None,
             values: HashMap::new(),
@@ -344,6 +356,7 @@ impl App {
             .chain(settings.problems.iter().cloned())
             .chain(self.keeping.trouble().map(str::to_owned))
             .collect();
+        self.tell_of_slips();
         self.take_in_recovery();
         match all.as_slice() {
             [] => {}
@@ -464,6 +477,7 @@ impl App {
         self.follow_chart();
         self.follow_plan();
         self.follow_drawing();
+        self.follow_slip();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

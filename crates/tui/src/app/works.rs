@@ -2,6 +2,7 @@
 
 use jaunty_core::arrange::Progress;
 use jaunty_language::outline::Outline;
+use jaunty_language::text::clean;
 
 use super::{App, Buffer};
 use crate::action::Scope;
@@ -135,6 +136,15 @@ impl App {
             Done::Charted(gathered) => self.take_chart(*gathered),
             Done::Planned(plan) => self.take_plan(*plan),
             Done::Sums(sums) => self.take_sums(sums),
+            Done::Drafting(drafting) => {
+                match drafting {
+                    Ok(drafting) => self.take_drafting(*drafting),
+                    Err(error) => self.tell_wrong(clean::clean(&error).into_owned()),
+                }
+                for key in std::mem::take(&mut self.typed_ahead) {
+                    self.key(key);
+                }
+            }
             Done::Parts { base, of, of_parts, found } => self.take_parts(base, &of, of_parts, found),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }

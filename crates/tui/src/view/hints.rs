@@ -65,6 +65,7 @@ fn hinted(app: &App) -> Vec<&'static Action> {
             "show-row",
             "facts",
             "mark",
+            "change-value",
             "copy-as",
             "export",
             "follow-row",

@@ -3,6 +3,7 @@
 
 pub mod buffer;
 pub mod catalog_browser;
+mod cell_editor;
 mod chart;
 mod column_stats;
 pub mod completion_popup;
@@ -15,6 +16,7 @@ pub mod plan;
 pub mod row_detail;
 pub mod rows;
 pub mod schema_view;
+pub mod slip_view;
 pub mod strip;
 
 use ratatui::buffer::Buffer;

@@ -3,9 +3,10 @@
 use jaunty_core::arrange::search::Search;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
+use jaunty_core::slip::{Datum, Draft, Slip, What};
 use jaunty_language::text::clean;
 use jaunty_language::text::wrap::wrapped;
-use jaunty_seam::rows::cell::CellKind;
+use jaunty_seam::rows::cell::{CellKind, NULL_TEXT};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -87,7 +88,11 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let focused = has_focus(app, rows);
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
-    let arranged = arranged(rows);
+    let mut arranged = arranged(rows);
+    let drafted = rows.kept().map(|kept| app.drafted_of(kept.path())).unwrap_or_default();
+    if !drafted.is_empty() {
+        arranged = format!("{drafted}{}{arranged}", if arranged.is_empty() { "" } else { " · " });
+    }
     let first_line = run.statement.lines().next().unwrap_or_default();
     let title = run.title.as_deref().unwrap_or(first_line);
     let (shown, results) = rows.results();
@@ -291,7 +296,11 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
         if in_hand {
             fill(cells, Rect { y, height: 1, ..area }, ground);
         }
-        let numbers = ground.patch(app.theme.style(Role::Faint));
+        let draft = rows.kept().and_then(|kept| app.slips.draft_of(kept.path(), view.row_of(number)));
+        let numbers = ground.patch(app.theme.style(if draft.is_some() { Role::Accent } else { Role::Faint }));
+        if let Some((_, draft)) = draft {
+            put(cells, area.x, y, area.right(), &draft.what.sign().to_string(), numbers);
+        }
         put_right(cells, area.x, y, area.x + rows.gutter() - 1, &(number + 1).to_string(), numbers);
         for Placed { position, column, x, width } in &placed {
             let (Some(cell), Some(head)) = (row.get(*column), page.columns.get(*column)) else { continue };
@@ -302,6 +311,18 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
             if within {
                 fill(cells, Rect { x: *x, y, width: *width, height: 1 }, ground);
             }
+            let changed = draft.and_then(|(slip, draft)| drafted(slip, draft, *column));
+            let deleted = draft.is_some_and(|(_, draft)| draft.what == What::Delete);
+            let ground = match (&changed, deleted) {
+                (Some(_), _) => {
+                    let style = ground.patch(app.theme.style(Role::Draft));
+                    fill(cells, Rect { x: *x, y, width: *width, height: 1 }, style);
+                    style
+                }
+                (None, true) => ground.add_modifier(Modifier::CROSSED_OUT),
+                (None, false) => ground,
+            };
+            let cell = changed.as_ref().unwrap_or(cell);
             draw_cell(app, cell, (*x, y, *width), (ground, chosen), head.right, cells);
             if !chosen && opposite.as_ref().is_some_and(|opposite| opposite.differs(number, *column, cell)) {
                 underline(Rect { x: *x, y, width: *width, height: 1 }, app.theme.style(Role::Differing), cells);
@@ -314,6 +335,21 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
             put(cells, x, y, area.right(), " │", ground.patch(app.theme.style(Role::Rule)));
         }
     }
+}
+
+/// The value that is drafted for a column of the result, ready to be painted.
+fn drafted(slip: &Slip, draft: &Draft, column: usize) -> Option<Shown> {
+    let value = draft.new.get(&slip.ground.field_at(column)?)?;
+    let kind = match value {
+        Datum::Null | Datum::Default => CellKind::Null,
+        Datum::Number(_) => CellKind::Number,
+        Datum::Text(_) => CellKind::Text,
+        Datum::Bytes(_) => CellKind::Binary,
+        Datum::Bool(_) => CellKind::Boolean,
+    };
+    let shown = if *value == Datum::Null { NULL_TEXT } else { value.shown() };
+    let fitted = clean::fit(shown, crate::pager::WIDEST);
+    Some(Shown { kind, width: clean::width(&fitted.text), cut: fitted.text.len() < shown.len(), text: fitted.text })
 }
 
 /// Puts a style on what is written in a part of a line, blanks before and behind it left out.

@@ -394,7 +394,7 @@ impl Connection {
                 self.catalog = Some(Arc::clone(catalog));
             }
             Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
-            Report::Sample(..) | Report::Checked(..) => {}
+            Report::Sample(..) | Report::Checked(..) | Report::Sending(..) => {}
             Report::Question(_) | Report::NotMoved(_) | Report::Asks(..) | Report::Joined(_) | Report::Choices(..) => {}
         }
     }
@@ -463,6 +463,8 @@ impl App {
             }
             Report::NoCatalog(error) => self.no_catalog(&error),
             Report::Definition(object, definition) => self.defined(&object, definition),
+            Report::Sending(slip, sending) => self.take_sending(&slip, sending),
+            Report::Sample(name, Ok(sample)) if self.take_looked_up(&name, &sample) => {}
             Report::Sample(name, sample) => self.previewed(name, sample),
             Report::Checked(id, error) => self.checked(id, error),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use jaunty_core::chart::Spec;
 use jaunty_core::export::Format;
+use jaunty_core::slip::Slip;
 use jaunty_language::edit::document::Motion;
 use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::profile::Profile;
@@ -76,6 +77,8 @@ pub enum Pick {
     Chart(Box<Spec>),
     /// Put rows into the buffer in this format.
     PutAs(Format),
+    /// Show this slip.
+    Slip(Box<Slip>),
     /// Put this into the buffer.
     Text {
         /// The text, with places.
@@ -181,6 +184,7 @@ impl Layer for List {
             Pick::Column(column) => app.go_to_column(column),
             Pick::CopyAs(format) => app.copy_as(format, true),
             Pick::PutAs(format) => app.put_as(format),
+            Pick::Slip(slip) => app.show_slip(&slip),
             Pick::Chart(spec) => app.open_chart_of(*spec),
             Pick::Text { written, alone } => app.put_text(&written, alone),
             Pick::Object { schema, name } => app.look_at_object(&schema, &name),

@@ -3,6 +3,7 @@
 
 mod about;
 mod catalog_browser;
+mod cell_editor;
 mod chart;
 mod column_stats;
 mod form;
@@ -13,9 +14,11 @@ mod plan;
 pub(in crate::app) mod prompt;
 mod row_detail;
 mod schema_view;
+mod slip_view;
 
 pub use about::AboutView;
 pub use catalog_browser::{CatalogBrowser, Preview};
+pub use cell_editor::CellEditor;
 pub use chart::{AROUND as CHART_AROUND, Axis, ChartView, Gathered};
 pub use column_stats::ColumnStatsView;
 pub use form::{Field, Form, PASSWORD};
@@ -27,6 +30,7 @@ pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
 pub use row_detail::{RowDetail, Spot};
 pub use schema_view::SchemaView;
+pub use slip_view::SlipView;
 
 use super::App;
 use crate::action::{Action, Scope};
@@ -80,6 +84,11 @@ pub trait Layer {
             line.insert(text);
             self.line_changed();
         }
+    }
+
+    /// Takes what was pasted: of several lines the first.
+    fn paste(&mut self, text: &str) {
+        self.type_text(text.lines().next().unwrap_or_default().trim());
     }
 
     /// Takes a character that was typed.
@@ -188,6 +197,10 @@ overlays! {
     Plan(Box<PlanView>) is PlanView;
     /// The drawing of a schema.
     Schema(Box<SchemaView>) is SchemaView;
+    /// The editor of a value.
+    CellEditor(Box<CellEditor>) is CellEditor;
+    /// What is drafted, before it is sent.
+    Slip(Box<SlipView>) is SlipView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

@@ -126,6 +126,8 @@ pub struct Rows {
     sums: Option<String>,
     added: Option<(u64, std::ops::Range<u64>, std::ops::Range<usize>)>,
     asked: Option<(PathBuf, u64, u64, usize)>,
+    /// Whether the next result of the same statement is shown from where this one is.
+    pub(super) stays: bool,
     area: Rect,
 }
 
@@ -307,6 +309,10 @@ impl Rows {
         let before = before.filter(|before| before != path).and_then(|before| self.views.get(&before)).cloned();
         if let (Some(before), Some(view)) = (before, self.views.get_mut(path)) {
             view.lay_out_as(&before);
+            // Rows that were changed and read again are still the ones in hand.
+            if std::mem::take(&mut self.stays) {
+                (view.row, view.top, view.column, view.left) = (before.row, before.top, before.column, before.left);
+            }
         }
     }
 

@@ -48,7 +48,7 @@ impl Rows {
     }
 
     /// Whether what is shown has an opened column.
-    pub(super) fn is_opened(&self) -> bool {
+    pub(in crate::app) fn is_opened(&self) -> bool {
         self.base().is_some_and(|base| self.kept.as_ref().is_some_and(|kept| kept.path() != base))
     }
 }

@@ -5,6 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::changing::{Changing, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
@@ -35,6 +36,15 @@ const fn body(object: &'static str) -> Body {
 const fn block(word: &'static str) -> Body {
     Body { after: "", open: word, ..body("") }
 }
+
+/// How rows are changed one by one.
+const CHANGING: Changing = Changing {
+    inserted: None,
+    last_number: "last_insert_id()",
+    defaults_only: "() values ()",
+    counts_different: true,
+    ..USUAL
+};
 
 /// What is said of a literal counts for the column beside it, whatever that is written in.
 const COMPARING: Comparing = Comparing {
@@ -385,6 +395,7 @@ pub static MYSQL: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    changing: Some(&CHANGING),
     plans: Some(&plan::PLANS),
     ..PLAIN
 };

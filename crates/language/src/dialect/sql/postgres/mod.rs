@@ -5,6 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::changing::{Changing, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
@@ -33,6 +34,12 @@ const fn body(object: &'static str) -> Body {
         by_words: false,
     }
 }
+
+/// How rows are changed one by one.
+const CHANGING: Changing = Changing {
+    numbering: ["", "", " overriding system value"],
+    ..USUAL
+};
 
 const COMPARING: Comparing = Comparing {
     as_text: "VALUE::text",
@@ -506,6 +513,7 @@ pub static POSTGRES: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    changing: Some(&CHANGING),
     plans: Some(&plan::PLANS),
     ..PLAIN
 };

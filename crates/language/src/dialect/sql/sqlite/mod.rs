@@ -4,9 +4,19 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::changing::{Changing, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     starter, unreserved,
+};
+
+/// How rows are changed one by one.
+const CHANGING: Changing = Changing {
+    begin: "begin immediate",
+    lock: ["", ""],
+    loose_types: true,
+    numbers_integer_keys: true,
+    ..USUAL
 };
 
 /// Its `LIKE` and its own functions fold the letters of ASCII only.
@@ -226,6 +236,7 @@ pub static SQLITE: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    changing: Some(&CHANGING),
     infinity: Some("9e999"),
     plans: Some(&plan::PLANS),
     ..PLAIN

@@ -4,6 +4,7 @@ mod keywords;
 mod plan;
 
 use super::KEYWORDS;
+use crate::dialect::changing::{Changing, Inserted, USUAL};
 use crate::dialect::{
     Acting, BlockComment, Body, Comparing, Dialect, HelpKind, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     TransactionWords, starter, unreserved,
@@ -40,6 +41,15 @@ const BLOCK: Body = Body {
     single: false,
     single_after: "",
     by_words: true,
+};
+
+/// How rows are changed one by one.
+const CHANGING: Changing = Changing {
+    begin: "begin transaction",
+    lock: [" with (updlock, holdlock)", ""],
+    inserted: Some(Inserted { word: "output", prefix: "inserted.", before_values: true }),
+    numbering: ["set identity_insert TABLE on", "set identity_insert TABLE off", ""],
+    ..USUAL
 };
 
 /// Text is compared by the bytes of UTF-16 in this collation, which for all but rare characters is by code point.
@@ -257,6 +267,7 @@ pub static SQLSERVER: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    changing: Some(&CHANGING),
     plans: Some(&plan::PLANS),
     transaction: TransactionWords {
         begin: "begin transaction",

@@ -1,0 +1,380 @@
+//! What the values of a column are, and whether a text is one of them.
+
+use serde::{Deserialize, Serialize};
+
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::catalog::{Catalog, Column, ObjectKind};
+use jaunty_seam::rows::moment;
+
+use super::datum::Datum;
+
+/// What the values of a column are. The server has the last word: what is not known here is sent as text.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Kind {
+    /// Whole numbers between two.
+    Integer(i128, i128),
+    /// Numbers with so many digits, and so many of them after the point, where it is told.
+    Decimal(Option<(u32, u32)>),
+    /// Floating-point numbers.
+    Real,
+    /// True or false.
+    Boolean,
+    /// Days.
+    Date,
+    /// Times of day.
+    Time,
+    /// Points in time.
+    Moment,
+    /// Identifiers of 16 bytes.
+    Uuid,
+    /// JSON.
+    Json,
+    /// Bytes.
+    Bytes,
+    /// One of these.
+    Choice(Vec<String>),
+    /// Text, of so many characters at most.
+    Text(Option<usize>),
+    /// Whatever is given: the column has no type.
+    #[default]
+    Any,
+    /// Something that only the server can check.
+    Other,
+}
+
+/// Why a text is not a value of a column.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mistake {
+    /// The server would refuse it.
+    Wrong(String),
+    /// The server takes it, and it is not what the column's type says.
+    Unusual(String),
+}
+
+impl Mistake {
+    /// The sentence.
+    pub fn text(&self) -> &str {
+        match self {
+            Mistake::Wrong(text) | Mistake::Unusual(text) => text,
+        }
+    }
+}
+
+/// Makes what a type's values are of what stands behind its name.
+type Make = fn(&Arguments) -> Kind;
+
+/// Names of types and what they are. The longest name that a type begins with counts.
+const NAMES: &[(&str, Make)] = &[
+    ("tinyint", |args| if args.unsigned { Kind::Integer(0, 255) } else { Kind::Integer(-128, 255) }),
+    ("smallint", |args| args.of_bits(16)),
+    ("smallserial", |args| args.of_bits(16)),
+    ("int2", |args| args.of_bits(16)),
+    ("mediumint", |args| args.of_bits(24)),
+    ("int", |args| args.of_bits(32)),
+    ("integer", |args| args.of_bits(32)),
+    ("int4", |args| args.of_bits(32)),
+    ("serial", |args| args.of_bits(32)),
+    ("bigint", |args| args.of_bits(64)),
+    ("bigserial", |args| args.of_bits(64)),
+    ("int8", |args| args.of_bits(64)),
+    ("year", |_| Kind::Integer(0, 9999)),
+    ("numeric", |args| Kind::Decimal(args.digits())),
+    ("decimal", |args| Kind::Decimal(args.digits())),
+    ("dec", |args| Kind::Decimal(args.digits())),
+    ("money", |_| Kind::Other),
+    ("smallmoney", |_| Kind::Decimal(Some((10, 4)))),
+    ("real", |_| Kind::Real),
+    ("double", |_| Kind::Real),
+    ("float", |_| Kind::Real),
+    ("bool", |_| Kind::Boolean),
+    ("boolean", |_| Kind::Boolean),
+    ("date", |_| Kind::Date),
+    ("time", |_| Kind::Time),
+    ("timetz", |_| Kind::Other),
+    ("timestamp", |_| Kind::Moment),
+    ("timestamptz", |_| Kind::Moment),
+    ("datetime", |_| Kind::Moment),
+    ("datetime2", |_| Kind::Moment),
+    ("datetimeoffset", |_| Kind::Moment),
+    ("smalldatetime", |_| Kind::Moment),
+    ("uuid", |_| Kind::Uuid),
+    ("uniqueidentifier", |_| Kind::Uuid),
+    ("json", |_| Kind::Json),
+    ("jsonb", |_| Kind::Json),
+    ("bytea", |_| Kind::Bytes),
+    ("blob", |_| Kind::Bytes),
+    ("tinyblob", |_| Kind::Bytes),
+    ("mediumblob", |_| Kind::Bytes),
+    ("longblob", |_| Kind::Bytes),
+    ("binary", |_| Kind::Bytes),
+    ("varbinary", |_| Kind::Bytes),
+    ("image", |_| Kind::Bytes),
+    ("text", |_| Kind::Text(None)),
+    ("tinytext", |_| Kind::Text(None)),
+    ("mediumtext", |_| Kind::Text(None)),
+    ("longtext", |_| Kind::Text(None)),
+    ("ntext", |_| Kind::Text(None)),
+    ("clob", |_| Kind::Text(None)),
+    ("citext", |_| Kind::Text(None)),
+    ("char", |args| Kind::Text(args.first())),
+    ("character", |args| Kind::Text(args.first())),
+    ("nchar", |args| Kind::Text(args.first())),
+    ("varchar", |args| Kind::Text(args.first())),
+    ("nvarchar", |args| Kind::Text(args.first())),
+    ("enum", |args| Kind::Choice(args.texts.clone())),
+];
+
+/// What stands behind the name of a type.
+#[derive(Debug, Default)]
+struct Arguments {
+    numbers: Vec<u32>,
+    texts: Vec<String>,
+    unsigned: bool,
+}
+
+impl Arguments {
+    fn of_bits(&self, bits: u32) -> Kind {
+        let half = 1_i128 << (bits - 1);
+        if self.unsigned { Kind::Integer(0, half * 2 - 1) } else { Kind::Integer(-half, half - 1) }
+    }
+
+    fn digits(&self) -> Option<(u32, u32)> {
+        self.numbers.first().map(|all| (*all, self.numbers.get(1).copied().unwrap_or(0)))
+    }
+
+    fn first(&self) -> Option<usize> {
+        self.numbers.first().map(|most| *most as usize)
+    }
+}
+
+impl Kind {
+    /// What a column's values are, by the database's name of its type.
+    pub fn of(column: &Column, catalog: &Catalog, dialect: &Dialect) -> Kind {
+        let name = column.db_type.trim();
+        if name.is_empty() {
+            return Kind::Any;
+        }
+        let lower = name.to_ascii_lowercase();
+        let word: String = lower.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+        let is_list = lower.ends_with(']');
+        let known = NAMES.iter().find(|(known, _)| *known == word).filter(|_| !is_list);
+        if let Some((_, make)) = known {
+            let kind = make(&arguments(name));
+            // Where a column takes values of any type, its numbers are not limited to that of its name.
+            return match kind {
+                Kind::Integer(..) if is_loose(dialect) => Kind::Integer(i64::MIN.into(), i64::MAX.into()),
+                Kind::Decimal(_) if is_loose(dialect) => Kind::Decimal(None),
+                Kind::Text(_) if is_loose(dialect) => Kind::Text(None),
+                kind => kind,
+            };
+        }
+        let own = name.rsplit('.').next().unwrap_or(name).trim_matches('"');
+        let listed = catalog
+            .objects()
+            .iter()
+            .find(|object| object.kind == ObjectKind::Type && object.name == own && !object.values.is_empty());
+        listed.map_or(Kind::Other, |object| Kind::Choice(object.values.clone()))
+    }
+
+    /// Reads what a person typed. Nothing but the text decides: NULL and defaults are given by keys.
+    ///
+    /// An error says what is wrong; what is only unusual is the value too.
+    pub fn read(&self, text: &str, dialect: &Dialect) -> (Datum, Option<Mistake>) {
+        let shaped = text.trim();
+        let loose = is_loose(dialect);
+        let say = |what: String| if loose { Mistake::Unusual(what) } else { Mistake::Wrong(what) };
+        let as_text = || Datum::Text(text.to_owned());
+        let number = |fits: Option<String>| match (is_number(shaped), fits) {
+            (false, _) => (as_text(), Some(say(format!("\"{}\" is not a number", short(shaped))))),
+            (true, Some(mistake)) => (Datum::Number(shaped.to_owned()), Some(say(mistake))),
+            (true, None) => (Datum::Number(shaped.to_owned()), None),
+        };
+        let checked = |is: bool, what: &str| {
+            (Datum::Text(if is { shaped.to_owned() } else { text.to_owned() }), (!is).then(|| say(what.to_owned())))
+        };
+        match self {
+            Kind::Integer(least, most) => number(match shaped.parse::<i128>() {
+                Ok(value) if value < *least || value > *most => Some(format!("it has to be from {least} to {most}")),
+                Ok(_) => None,
+                Err(_) => Some("it has to be a whole number".into()),
+            }),
+            Kind::Decimal(digits) => number(digits.and_then(|(all, behind)| {
+                let whole = shaped.trim_start_matches(['-', '+']).split('.').next().unwrap_or_default();
+                let room = all.saturating_sub(behind) as usize;
+                let after = shaped.split_once('.').map_or(0, |(_, after)| after.trim_end_matches('0').len());
+                match whole.trim_start_matches('0').len() > room {
+                    true => Some(format!("it has {room} digits before the point at most")),
+                    false => {
+                        (after > behind as usize).then(|| format!("it has {behind} digits after the point at most"))
+                    }
+                }
+            })),
+            Kind::Real => match shaped.parse::<f64>() {
+                Ok(_) => (Datum::Number(shaped.to_owned()), None),
+                Err(_) => number(None),
+            },
+            Kind::Boolean => match shaped.to_ascii_lowercase().as_str() {
+                "true" | "t" | "yes" | "1" => (Datum::Bool(true), None),
+                "false" | "f" | "no" | "0" => (Datum::Bool(false), None),
+                _ => (as_text(), Some(say("it has to be true or false".into()))),
+            },
+            Kind::Date => checked(moment::day(shaped).is_some() || is_word(shaped), "a day is written as 2031-03-05"),
+            Kind::Time => checked(
+                moment::time_of_day(shaped).is_some() || is_word(shaped),
+                "a time is written as 07:30 or 07:30:05",
+            ),
+            Kind::Moment => checked(
+                moment::instant(shaped, None).is_some() || is_word(shaped),
+                "a point in time is written as 2031-03-05 07:30:00",
+            ),
+            Kind::Uuid => {
+                let digits = shaped.bytes().filter(u8::is_ascii_hexdigit).count();
+                let others = shaped.bytes().all(|byte| byte.is_ascii_hexdigit() || b"-{}".contains(&byte));
+                checked(digits == 32 && others, "a UUID has 32 hexadecimal digits")
+            }
+            Kind::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
+                Ok(_) => (as_text(), None),
+                Err(error) => (as_text(), Some(say(format!("it is not JSON: {error}")))),
+            },
+            Kind::Bytes => {
+                let digits = shaped.strip_prefix("\\x").or(shaped.strip_prefix("0x")).unwrap_or(shaped);
+                let digits: String = digits.chars().filter(|c| !c.is_whitespace()).collect();
+                let is = digits.len().is_multiple_of(2) && digits.bytes().all(|byte| byte.is_ascii_hexdigit());
+                match is {
+                    true => (Datum::Bytes(digits.to_ascii_lowercase()), None),
+                    false => (as_text(), Some(say("bytes are written as pairs of hexadecimal digits".into()))),
+                }
+            }
+            Kind::Choice(values) => match values.iter().any(|value| value == text) {
+                true => (as_text(), None),
+                false => (as_text(), Some(say(format!("it has to be one of: {}", values.join(", "))))),
+            },
+            Kind::Text(most) => {
+                let long = text.chars().count();
+                let over = most.filter(|most| long > *most);
+                (as_text(), over.map(|most| say(format!("{long} characters; the column takes {most}"))))
+            }
+            Kind::Any if is_number(shaped) && shaped == text => (Datum::Number(text.to_owned()), None),
+            Kind::Any | Kind::Other => (as_text(), None),
+        }
+    }
+
+    /// What the values are, in a word for a person; nothing where the type's own name says all.
+    pub fn choices(&self) -> Vec<String> {
+        match self {
+            Kind::Choice(values) => values.clone(),
+            Kind::Boolean => vec!["true".into(), "false".into()],
+            _ => Vec::new(),
+        }
+    }
+}
+
+fn is_loose(dialect: &Dialect) -> bool {
+    dialect.changing.is_some_and(|changing| changing.loose_types)
+}
+
+/// Whether a text is a number as all servers read one.
+fn is_number(text: &str) -> bool {
+    let digits = text.trim_start_matches(['-', '+']);
+    let signs = text.len() - digits.len();
+    signs <= 1 && digits.bytes().any(|byte| byte.is_ascii_digit()) && text.parse::<f64>().is_ok()
+}
+
+/// Words that servers take for times.
+fn is_word(text: &str) -> bool {
+    matches!(text.to_ascii_lowercase().as_str(), "infinity" | "-infinity" | "now" | "today" | "tomorrow" | "yesterday")
+        || text.ends_with(" BC")
+}
+
+fn short(text: &str) -> &str {
+    text.get(..text.char_indices().nth(24).map_or(text.len(), |(at, _)| at)).unwrap_or(text)
+}
+
+/// What stands in the parentheses of a type: numbers, or texts in quotes.
+fn arguments(db_type: &str) -> Arguments {
+    let unsigned = db_type.to_ascii_lowercase().contains("unsigned");
+    let inside = db_type.split_once('(').and_then(|(_, rest)| rest.rsplit_once(')')).map_or("", |(inside, _)| inside);
+    let numbers = inside.split(',').map_while(|part| part.trim().parse().ok()).collect();
+    let (mut texts, mut open) = (Vec::new(), None::<String>);
+    let mut rest = inside.chars().peekable();
+    while let Some(c) = rest.next() {
+        match (&mut open, c) {
+            (None, '\'') => open = Some(String::new()),
+            (None, _) => {}
+            (Some(text), '\'') if rest.peek() == Some(&'\'') => {
+                rest.next();
+                text.push('\'');
+            }
+            (Some(_), '\'') => texts.extend(open.take()),
+            (Some(text), c) => text.push(c),
+        }
+    }
+    Arguments { numbers, texts, unsigned }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+
+    fn kind(db_type: &str, dialect: &Dialect) -> Kind {
+        Kind::of(&Column { db_type: db_type.into(), ..Column::default() }, &Catalog::default(), dialect)
+    }
+
+    /// What reading a text gives: the value, with what is wrong behind it.
+    fn read(db_type: &str, text: &str) -> String {
+        let (datum, mistake) = kind(db_type, &POSTGRES).read(text, &POSTGRES);
+        let said = mistake.map_or_else(String::new, |mistake| format!(" ! {}", mistake.text()));
+        format!("{}{said}", datum.literal(&POSTGRES))
+    }
+
+    #[test]
+    fn a_text_is_checked_against_the_type_of_its_column() {
+        for (db_type, text, expected) in [
+            ("smallint", "40000", "40000 ! it has to be from -32768 to 32767"),
+            ("integer", " 7 ", "7"),
+            ("integer", "seven", "'seven' ! \"seven\" is not a number"),
+            ("integer", "7.5", "7.5 ! it has to be a whole number"),
+            ("numeric(5,2)", "123.45", "123.45"),
+            ("numeric(5,2)", "1234.5", "1234.5 ! it has 3 digits before the point at most"),
+            ("numeric(5,2)", "1.005", "1.005 ! it has 2 digits after the point at most"),
+            ("numeric", "1e400", "1e400"),
+            ("double precision", "NaN", "'NaN'"),
+            ("boolean", "yes", "true"),
+            ("boolean", "maybe", "'maybe' ! it has to be true or false"),
+            ("date", "2031-02-30", "'2031-02-30' ! a day is written as 2031-03-05"),
+            ("timestamp with time zone", "2031-03-05 07:30+02", "'2031-03-05 07:30+02'"),
+            ("time", "7:30", "'7:30'"),
+            ("uuid", "12", "'12' ! a UUID has 32 hexadecimal digits"),
+            ("jsonb", "{\"a\":", "'{\"a\":' ! it is not JSON: EOF while parsing a value at line 1 column 5"),
+            ("bytea", "\\x00 FF", "'\\x00ff'"),
+            ("varchar(3)", "gull", "'gull' ! 4 characters; the column takes 3"),
+            ("varchar(3)", "", "''"),
+            ("integer[]", "{1,2}", "'{1,2}'"),
+            ("inet", "10.0.0.1", "'10.0.0.1'"),
+        ] {
+            assert_eq!(read(db_type, text), expected, "{db_type} {text}");
+        }
+    }
+
+    #[test]
+    fn types_that_list_their_values_are_chosen_from() {
+        assert_eq!(kind("enum('due','it''s gone')", &MYSQL).choices(), ["due", "it's gone"]);
+        assert_eq!(kind("int(10) unsigned", &MYSQL), Kind::Integer(0, u32::MAX.into()));
+        let mut catalog = Catalog::default();
+        catalog.object("public", "state", ObjectKind::Type).values = vec!["due".into(), "gone".into()];
+        let column = Column { db_type: "public.state".into(), ..Column::default() };
+        assert_eq!(Kind::of(&column, &catalog, &POSTGRES).choices(), ["due", "gone"]);
+    }
+
+    #[test]
+    fn where_columns_take_anything_it_is_only_said() {
+        let (datum, mistake) = kind("date", &SQLITE).read("soon", &SQLITE);
+        assert_eq!(datum, Datum::Text("soon".into()));
+        assert_eq!(mistake, Some(Mistake::Unusual("a day is written as 2031-03-05".into())));
+        assert_eq!(kind("", &SQLITE).read("7", &SQLITE).0, Datum::Number("7".into()));
+        assert_eq!(kind("", &SQLITE).read("7 ", &SQLITE).0, Datum::Text("7 ".into()));
+        assert_eq!(kind("integer", &SQLITE).read("9000000000", &SQLITE).1, None);
+    }
+}

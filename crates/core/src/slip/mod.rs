@@ -1,0 +1,289 @@
+//! The slip: changes to rows that are drafted but not yet sent.
+//!
+//! [`Ground`] says what of a result can be changed and [`Kind`] what a column takes. A [`Slip`] holds the drafts;
+//! [`Store`] keeps it on disk with each of them. [`statements::steps`] makes statements of it, in the order that keys
+//! need, and [`send`] carries them out in one transaction, in which each row is read again first: where it is not what
+//! was read, everything is rolled back. What was sent has an [`opposite`](send::Sent::opposite), which takes it back.
+
+pub mod block;
+mod datum;
+mod ground;
+mod kind;
+mod resolve;
+mod send;
+pub mod statements;
+mod store;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+pub use datum::Datum;
+pub use ground::{Field, Ground, NoGround};
+pub use kind::{Kind, Mistake};
+pub use resolve::Keep;
+pub use send::{Conflict, Sent, SentRow, Unsent, row_of, send};
+pub use store::{Kept, Store};
+
+/// The values of a row by the fields of its [`Ground`]: none where a column was not read.
+pub type Row = Vec<Option<Datum>>;
+
+/// Changes of the rows of one table.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Slip {
+    /// The profile that it is for.
+    pub connection: String,
+    /// The database there.
+    pub database: String,
+    /// The statement whose rows are changed.
+    pub statement: String,
+    /// The rows as they were kept.
+    pub archive: PathBuf,
+    /// The run that this takes back, by its number in the logbook.
+    #[serde(default)]
+    pub takes_back: Option<i64>,
+    /// Whether it was about to be sent. Where this is read from disk the program ended meanwhile, and it may have been.
+    #[serde(default)]
+    pub sending: bool,
+    /// What is changed.
+    pub ground: Ground,
+    /// The changes, in the order in which they were drafted.
+    pub drafts: Vec<Draft>,
+}
+
+/// What a draft does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum What {
+    /// Changes a row.
+    Change,
+    /// Adds one.
+    Add,
+    /// Deletes one.
+    Delete,
+}
+
+impl What {
+    /// Its word, as it stands beside a row.
+    pub fn word(self) -> &'static str {
+        match self {
+            What::Change => "changed",
+            What::Add => "added",
+            What::Delete => "deleted",
+        }
+    }
+
+    /// Its sign, as it stands beside a row.
+    pub fn sign(self) -> char {
+        match self {
+            What::Change => '≠',
+            What::Add => '+',
+            What::Delete => '−',
+        }
+    }
+}
+
+/// One change of one row.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Draft {
+    /// What it does.
+    pub what: What,
+    /// The row of the archive; none for one that is added.
+    pub row: Option<u64>,
+    /// The row as it was read; empty for one that is added.
+    pub old: Row,
+    /// The new values, by the field.
+    pub new: BTreeMap<usize, Datum>,
+}
+
+impl Draft {
+    /// A field as it will be; none where it is not known.
+    pub fn value(&self, field: usize) -> Option<&Datum> {
+        self.new.get(&field).or_else(|| self.old.get(field).and_then(Option::as_ref))
+    }
+
+    /// A field as it was.
+    pub fn was(&self, field: usize) -> Option<&Datum> {
+        self.old.get(field).and_then(Option::as_ref)
+    }
+}
+
+/// Why something cannot be drafted.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Undrafted {
+    /// The server computes the column.
+    #[error("\"{0}\" is computed by the server: it cannot be given a value")]
+    Computed(String),
+    /// The column has no NULL.
+    #[error("\"{0}\" cannot be NULL")]
+    NotNull(String),
+    /// The column has no default.
+    #[error("\"{0}\" has no default")]
+    NoDefault(String),
+    /// An outer join found no row.
+    #[error("there is no row of {0} here: its key is NULL")]
+    NoRow(String),
+    /// The row is going to be deleted.
+    #[error("this row is marked to be deleted; press the key for deleting again to keep it")]
+    Deleted,
+    /// The text is not a value of the column.
+    #[error("{0}: {1}")]
+    Mistake(String, String),
+}
+
+impl Slip {
+    /// The draft of a row of the archive, by its place.
+    pub fn of_row(&self, row: u64) -> Option<usize> {
+        self.drafts.iter().position(|draft| draft.row == Some(row))
+    }
+
+    /// Whether nothing is drafted.
+    pub fn is_empty(&self) -> bool {
+        self.drafts.is_empty()
+    }
+
+    /// How many drafts there are of each kind, in words: `2 changed, 1 added`.
+    pub fn counted(&self) -> String {
+        let count = |what| self.drafts.iter().filter(|draft| draft.what == what).count();
+        let said = [What::Change, What::Add, What::Delete]
+            .into_iter()
+            .map(|what| (count(what), what.word()))
+            .filter(|(count, _)| *count > 0)
+            .map(|(count, word)| format!("{count} {word}"));
+        said.collect::<Vec<_>>().join(", ")
+    }
+
+    /// Whether a field can be given this value.
+    pub fn allows(&self, field: usize, value: &Datum) -> Result<(), Undrafted> {
+        let Some(of) = self.ground.fields.get(field) else { return Ok(()) };
+        let name = || of.column.name.clone();
+        match value {
+            _ if !of.is_given() => Err(Undrafted::Computed(name())),
+            Datum::Null if !of.column.nullable => Err(Undrafted::NotNull(name())),
+            Datum::Default if of.column.default.is_none() && !of.numbered && !of.column.nullable => {
+                Err(Undrafted::NoDefault(name()))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Drafts another value of a row that was read as `old`. A value as it was takes the draft back.
+    pub fn change(&mut self, (row, old): (u64, Row), field: usize, value: Datum) -> Result<(), Undrafted> {
+        self.allows(field, &value)?;
+        let at = match self.of_row(row) {
+            Some(at) if self.drafts[at].what == What::Delete => return Err(Undrafted::Deleted),
+            Some(at) => at,
+            None => {
+                self.is_there(&old)?;
+                self.drafts.push(Draft { what: What::Change, row: Some(row), old, new: BTreeMap::new() });
+                self.drafts.len() - 1
+            }
+        };
+        let draft = &mut self.drafts[at];
+        if draft.was(field) == Some(&value) {
+            draft.new.remove(&field);
+        } else {
+            draft.new.insert(field, value);
+        }
+        if draft.new.is_empty() {
+            self.drafts.remove(at);
+        }
+        Ok(())
+    }
+
+    /// Gives a row that is added another value; none takes it out, so that the table's default counts.
+    pub fn fill_in(&mut self, draft: usize, field: usize, value: Option<Datum>) -> Result<(), Undrafted> {
+        if let Some(value) = &value {
+            self.allows(field, value)?;
+        }
+        if let Some(draft) = self.drafts.get_mut(draft).filter(|draft| draft.what == What::Add) {
+            match value {
+                Some(value) => draft.new.insert(field, value),
+                None => draft.new.remove(&field),
+            };
+        }
+        Ok(())
+    }
+
+    /// Drafts a row more; returns the place of the draft.
+    pub fn add(&mut self, new: BTreeMap<usize, Datum>) -> usize {
+        self.drafts.push(Draft { what: What::Add, row: None, old: Vec::new(), new });
+        self.drafts.len() - 1
+    }
+
+    /// The values of a row more that is like this one: without what the server numbers, and without columns that were
+    /// not read.
+    pub fn copied(&self, old: &Row) -> BTreeMap<usize, Datum> {
+        let given = |(field, value): (usize, &Option<Datum>)| {
+            let of = self.ground.fields.get(field)?;
+            let is_plain =
+                of.column.generated.is_none() && !of.numbered && !(of.column.key && of.column.default.is_some());
+            is_plain.then(|| Some((field, value.clone()?)))?
+        };
+        old.iter().enumerate().filter_map(given).collect()
+    }
+
+    /// Marks a row to be deleted, or takes the mark back. What was drafted for it is dropped.
+    pub fn delete(&mut self, (row, old): (u64, Row)) -> Result<bool, Undrafted> {
+        let before = self.of_row(row).map(|at| self.drafts.remove(at));
+        if before.as_ref().is_some_and(|draft| draft.what == What::Delete) {
+            return Ok(false);
+        }
+        self.is_there(&old)?;
+        // What was read counts, also where a conflict brought it up to date.
+        let old = before.map_or(old, |draft| draft.old);
+        self.drafts.push(Draft { what: What::Delete, row: Some(row), old, new: BTreeMap::new() });
+        Ok(true)
+    }
+
+    /// Drops a draft.
+    pub fn drop_draft(&mut self, at: usize) -> Option<Draft> {
+        (at < self.drafts.len()).then(|| self.drafts.remove(at))
+    }
+
+    /// Whether there is a row of the table at all: an outer join gives NULL where there is none.
+    fn is_there(&self, old: &Row) -> Result<(), Undrafted> {
+        let key = &self.ground.key;
+        let missing = key.iter().any(|at| matches!(old.get(*at), Some(Some(Datum::Null)) | None));
+        match missing && !key.is_empty() {
+            true => Err(Undrafted::NoRow(self.ground.table.name.clone())),
+            false => Ok(()),
+        }
+    }
+
+    /// A draft in one line, for a list: what it does to which row.
+    pub fn line(&self, at: usize) -> String {
+        let Some(draft) = self.drafts.get(at) else { return String::new() };
+        let name = |field: usize| self.ground.fields.get(field).map_or("", |field| field.column.name.as_str());
+        let pair = |(field, value): (&usize, &Datum)| match draft.was(*field) {
+            Some(old) => format!("{}: {} → {}", name(*field), quoted(old), quoted(value)),
+            None => format!("{} {}", name(*field), quoted(value)),
+        };
+        let identity: Vec<String> = self
+            .ground
+            .identity()
+            .into_iter()
+            .filter_map(|field| Some(format!("{} {}", name(field), quoted(draft.was(field)?))))
+            .collect();
+        let changes: Vec<String> = draft.new.iter().map(pair).collect();
+        let (identity, changes) = (identity.join(", "), changes.join(", "));
+        match draft.what {
+            What::Change => format!("{identity}: {changes}"),
+            What::Add if changes.is_empty() => "only defaults".into(),
+            What::Add => changes,
+            What::Delete => identity,
+        }
+    }
+}
+
+/// A value in a sentence: an empty text, and one that looks like a word, are told from what they look like.
+fn quoted(value: &Datum) -> String {
+    match value {
+        Datum::Text(text) if text.is_empty() || matches!(text.as_str(), "NULL" | "default") => format!("'{text}'"),
+        value => value.shown().to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests;

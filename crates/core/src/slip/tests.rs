@@ -1,0 +1,186 @@
+use std::collections::BTreeMap;
+
+use super::*;
+use crate::complete::tests::saltmarsh;
+use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
+use jaunty_seam::catalog::{Column, Name};
+
+fn number(value: i64) -> Datum {
+    Datum::Number(value.to_string())
+}
+
+fn text(value: &str) -> Datum {
+    Datum::Text(value.into())
+}
+
+/// A table of berths: a number that the server gives, a unique code, the berth beside it, a note.
+fn berths() -> Slip {
+    let table = Name { schema: "quay".into(), name: "berths".into() };
+    let column = |name: &str, key, nullable| Column { name: name.into(), key, nullable, ..Column::default() };
+    let field = |at, column| Field { column, at: Some(at), ..Field::default() };
+    let mut fields = vec![
+        Field {
+            numbered: true,
+            ..field(0, Column { generated: Some("by default as identity".into()), ..column("id", true, false) })
+        },
+        field(1, column("code", false, false)),
+        Field { references: Some((table.clone(), "id".into())), ..field(2, column("beside", false, true)) },
+        field(3, column("note", false, true)),
+    ];
+    fields[1].kind = Kind::Text(Some(8));
+    let ground = Ground { table, written: "quay.berths".into(), fields, key: vec![0], unique: vec![vec![0], vec![1]] };
+    Slip { connection: "harbour".into(), ground, ..Slip::default() }
+}
+
+fn row(id: i64, code: &str, beside: Option<i64>, note: &str) -> (u64, Row) {
+    let beside = beside.map_or(Datum::Null, number);
+    (id as u64, vec![Some(number(id)), Some(text(code)), Some(beside), Some(text(note))])
+}
+
+fn shown(slip: &Slip) -> Vec<String> {
+    statements::steps(slip, &POSTGRES).into_iter().map(|step| step.shown).collect()
+}
+
+#[test]
+fn a_value_as_it_was_takes_its_draft_back() {
+    let mut slip = berths();
+    slip.change(row(7, "N7", None, ""), 3, text("deep")).unwrap();
+    slip.change(row(7, "N7", None, ""), 1, text("N8")).unwrap();
+    assert_eq!(slip.line(0), "id 7: code: N7 → N8, note: '' → deep");
+    slip.change(row(7, "N7", None, ""), 3, text("")).unwrap();
+    assert_eq!(slip.line(0), "id 7: code: N7 → N8");
+    slip.change(row(7, "N7", None, ""), 1, text("N7")).unwrap();
+    assert!(slip.is_empty());
+    // NULL and an empty text are different, also to the eye.
+    slip.change(row(7, "N7", None, ""), 3, Datum::Null).unwrap();
+    assert_eq!((slip.line(0).as_str(), slip.counted().as_str()), ("id 7: note: '' → NULL", "1 changed"));
+}
+
+#[test]
+fn what_cannot_be_is_not_drafted() {
+    let mut slip = berths();
+    let mistake = slip.change(row(7, "N7", None, ""), 1, Datum::Null).unwrap_err();
+    assert_eq!(mistake.to_string(), "\"code\" cannot be NULL");
+    assert_eq!(slip.allows(1, &Datum::Default).unwrap_err().to_string(), "\"code\" has no default");
+    slip.ground.fields[3].column.generated = Some("code || '!'".into());
+    assert_eq!(slip.allows(3, &text("x")), Err(Undrafted::Computed("note".into())));
+    let outer = vec![Some(Datum::Null), Some(Datum::Null), None, None];
+    let nobody = slip.change((9, outer), 1, text("N9")).unwrap_err();
+    assert_eq!(nobody.to_string(), "there is no row of berths here: its key is NULL");
+    assert!(slip.delete(row(7, "N7", None, "")).unwrap());
+    assert_eq!(slip.change(row(7, "N7", None, ""), 1, text("N8")), Err(Undrafted::Deleted));
+    assert!(!slip.delete(row(7, "N7", None, "")).unwrap(), "the second time takes it back");
+    assert!(slip.is_empty());
+}
+
+#[test]
+fn statements_come_in_the_order_that_keys_need() {
+    let mut slip = berths();
+    // Each takes a code that another one frees: the last is free.
+    slip.change(row(1, "N1", None, ""), 1, text("N2")).unwrap();
+    slip.change(row(2, "N2", None, ""), 1, text("N3")).unwrap();
+    slip.change(row(3, "N3", None, ""), 1, text("N4")).unwrap();
+    let order = |slip: &Slip| statements::steps(slip, &POSTGRES).iter().map(|step| step.draft).collect::<Vec<_>>();
+    assert_eq!(order(&slip), [2, 1, 0]);
+    // A row that references another goes first; one that references a new one comes after it.
+    let mut slip = berths();
+    slip.delete(row(1, "N1", None, "")).unwrap();
+    slip.delete(row(2, "N2", Some(1), "")).unwrap();
+    slip.add(BTreeMap::from([(1, text("N9")), (2, number(20))]));
+    slip.add(BTreeMap::from([(0, number(20)), (1, text("N1"))]));
+    assert_eq!(order(&slip), [1, 0, 3, 2]);
+    // A circle is left to the server, and nothing is left out.
+    let mut slip = berths();
+    slip.change(row(1, "N1", None, ""), 1, text("N2")).unwrap();
+    slip.change(row(2, "N2", None, ""), 1, text("N1")).unwrap();
+    assert_eq!(order(&slip).len(), 2);
+}
+
+#[test]
+fn each_language_has_its_own_statements() {
+    let mut slip = berths();
+    slip.change(row(7, "N'7", None, "x"), 3, Datum::Null).unwrap();
+    slip.add(BTreeMap::from([(0, number(8)), (1, text("N8"))]));
+    slip.add(BTreeMap::new());
+    let scripts = [&POSTGRES, &SQLITE, &MYSQL, &SQLSERVER]
+        .map(|dialect| format!("-- {}\n{}", dialect.name, statements::script(&slip, dialect, false)));
+    insta::assert_snapshot!(scripts.concat());
+    let sent = &statements::steps(&slip, &POSTGRES)[1];
+    assert!(sent.text.contains("values (:v1, :v2)") && sent.values.len() == 2, "{}", sent.text);
+}
+
+#[test]
+fn without_a_key_all_that_was_read_tells_rows_apart() {
+    let mut slip = berths();
+    slip.ground.key.clear();
+    slip.ground.fields[3].kind = Kind::Json;
+    slip.change(row(7, "N7", None, "{}"), 1, text("N8")).unwrap();
+    assert_eq!(
+        shown(&slip),
+        [
+            "update quay.berths set code = 'N8' where id::text = '7' and code = 'N7' and beside is null and note::text = '{}'"
+        ]
+    );
+}
+
+#[test]
+fn a_conflict_is_settled_three_ways() {
+    let drafted = || {
+        let mut slip = berths();
+        slip.change(row(7, "N7", None, "deep"), 1, text("N8")).unwrap();
+        slip
+    };
+    let theirs = row(7, "N7", None, "shallow").1;
+    let conflict = Conflict { draft: 0, theirs: Some(theirs) };
+    for (keep, expected) in [
+        (Keep::Theirs, &[][..]),
+        (Keep::Both, &["update quay.berths set code = 'N8' where id = 7"]),
+        (Keep::Ours, &["update quay.berths set code = 'N8', note = 'deep' where id = 7"]),
+    ] {
+        let mut slip = drafted();
+        slip.settle(&conflict, keep);
+        let shown: Vec<_> = shown(&slip).iter().map(|text| text.replace(", id = 7", "")).collect();
+        assert_eq!(shown, expected, "{keep:?}");
+    }
+    let mut slip = drafted();
+    slip.settle(&Conflict { draft: 0, theirs: None }, Keep::Ours);
+    assert_eq!(slip.line(0), "id 7, code N8, beside NULL, note deep");
+    assert_eq!(slip.drafts[0].what, What::Add);
+}
+
+#[test]
+fn a_slip_is_on_disk_with_every_draft() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::new(folder.path().join("slips"));
+    assert!(store.all().is_empty());
+    let mut slip = berths();
+    slip.change(row(7, "N7", None, ""), 3, text("\u{1b}[2J")).unwrap();
+    store.save(&slip).unwrap();
+    let mut other = Slip { archive: "other.arrow".into(), ..slip.clone() };
+    other.add(BTreeMap::new());
+    store.save(&other).unwrap();
+    let found = store.all();
+    assert_eq!(found.len(), 2);
+    assert!(found.iter().any(|kept| kept.slip.as_ref().is_ok_and(|found| *found == slip)));
+    slip.drafts.clear();
+    store.save(&slip).unwrap();
+    assert_eq!(store.all().len(), 1, "one without drafts is none");
+    // One that was damaged is told of, and stays.
+    std::fs::write(store.path_of(&other), "{\"connection\":").unwrap();
+    assert!(store.all()[0].slip.is_err());
+}
+
+#[test]
+fn a_copy_of_a_row_leaves_out_what_the_server_numbers() {
+    let slip = berths();
+    let (_, old) = row(7, "N7", None, "deep");
+    let new = slip.copied(&old);
+    assert_eq!(new.into_keys().collect::<Vec<_>>(), [1, 2, 3]);
+    let ground = Ground::find(
+        ("select * from sailings", &["id", "route_id", "vessel_id", "departs", "state"].map(str::to_owned), &[]),
+        1,
+        &saltmarsh(),
+        &POSTGRES,
+    );
+    assert_eq!(ground.unwrap().field_at(4), Some(4));
+}

@@ -1,0 +1,51 @@
+//! How single rows are changed: what the slip (`jaunty_core::slip`) makes its statements with.
+
+/// How a language changes rows one by one, where languages differ.
+#[derive(Debug)]
+pub struct Changing {
+    /// Begins a transaction that is going to write, and waits for its turn to.
+    pub begin: &'static str,
+    /// What keeps others from changing a row that is read: after the table's name, and at the end of the query.
+    pub lock: [&'static str; 2],
+    /// What has an `INSERT` give back the row that it made; none where it cannot.
+    pub inserted: Option<Inserted>,
+    /// The number that the server gave the row inserted last, as an expression; empty where [`Changing::inserted`] tells.
+    pub last_number: &'static str,
+    /// What gives a column that the server numbers a value of one's own: a statement before the `INSERT` and one after
+    /// it, in which `TABLE` is the table, and words before its `VALUES`.
+    pub numbering: [&'static str; 3],
+    /// An `INSERT` without any value: what stands after the table's name.
+    pub defaults_only: &'static str,
+    /// Whether a column takes values of any type, whatever type it has.
+    pub loose_types: bool,
+    /// Whether a key of one column of the type `integer` is numbered by the server.
+    pub numbers_integer_keys: bool,
+    /// Whether the server counts only rows whose values are different afterwards.
+    pub counts_different: bool,
+}
+
+/// What has an `INSERT` give back its row: before `VALUES` or after them.
+#[derive(Debug, Clone, Copy)]
+pub struct Inserted {
+    /// The word, before the names of columns.
+    pub word: &'static str,
+    /// What stands before each of these names.
+    pub prefix: &'static str,
+    /// Whether it stands before `VALUES`.
+    pub before_values: bool,
+}
+
+const RETURNING: Inserted = Inserted { word: "returning", prefix: "", before_values: false };
+
+/// As most do; for tables to be written as a difference from it.
+pub(super) const USUAL: Changing = Changing {
+    begin: "begin",
+    lock: ["", " for update"],
+    inserted: Some(RETURNING),
+    last_number: "",
+    numbering: ["", "", ""],
+    defaults_only: "default values",
+    loose_types: false,
+    numbers_integer_keys: false,
+    counts_different: false,
+};
