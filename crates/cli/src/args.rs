@@ -38,6 +38,8 @@ pub struct Open {
 pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
+    /// Load the rows of a file into a table: CSV, JSON, Parquet, Arrow
+    Load(Load),
     /// Show how a server carries a statement out: each step with its share, its rows and its index
     Plan(Plan),
     /// Draw tables with their keys and what they reference, as SVG or PDF
@@ -130,6 +132,67 @@ pub struct Run {
     pub yes: bool,
     /// Do not say on standard error what a statement changed
     #[arg(long, short)]
+    pub quiet: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Load {
+    /// The file: CSV, TSV, JSON lines, a JSON array, Parquet or Arrow; "-" for standard input
+    pub file: PathBuf,
+    /// The connection, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// The table, with its schema where that is needed
+    #[arg(short, long, value_name = "TABLE")]
+    pub into: String,
+    /// Make the table, with the types that the values have
+    #[arg(long)]
+    pub create: bool,
+    /// The key of a table that is made; may be given several times
+    #[arg(long, value_name = "COLUMN", requires = "create")]
+    pub key: Vec<String>,
+    /// Which column of the file goes into which of the table; FILE= leaves one out. May be given several times
+    #[arg(long = "column", value_name = "FILE=TABLE")]
+    pub columns: Vec<String>,
+    /// What becomes of a row whose key is there already
+    #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = ["stop", "skip", "replace"])]
+    pub on_conflict: String,
+    /// Write rows that do not fit to this CSV file, each with the reason, and load the others
+    #[arg(long, value_name = "FILE")]
+    pub refused: Option<PathBuf>,
+    /// Commit after so many rows, instead of all or none
+    #[arg(long, value_name = "ROWS")]
+    pub batch: Option<u64>,
+    /// Say what was found and what would be loaded, and load nothing
+    #[arg(long)]
+    pub preview: bool,
+    /// The format; without it the ending says, or the first bytes
+    #[arg(short, long, value_name = "FORMAT", value_parser = ["csv", "tsv", "jsonl", "json", "parquet", "arrow"])]
+    pub format: Option<String>,
+    /// What stands between fields: a character, or tab, comma, semicolon, pipe
+    #[arg(long, value_name = "SIGN")]
+    pub separator: Option<String>,
+    /// What stands around fields that hold a separator
+    #[arg(long, value_name = "SIGN")]
+    pub quote: Option<String>,
+    /// The encoding, such as utf-8, utf-16le or windows-1252
+    #[arg(long, value_name = "NAME")]
+    pub encoding: Option<String>,
+    /// Whether the first row has the names
+    #[arg(long, value_name = "YES", value_parser = ["yes", "no"])]
+    pub header: Option<String>,
+    /// A field that is NULL, beside one that is empty and has no quotes
+    #[arg(long, value_name = "TEXT")]
+    pub null: Option<String>,
+    /// The order in which days are written
+    #[arg(long, value_name = "ORDER", value_parser = ["ymd", "dmy", "mdy"])]
+    pub dates: Option<String>,
+    /// Confirm it on a connection whose guard is ask
+    #[arg(short, long)]
+    pub yes: bool,
+    /// Say nothing on standard error
+    #[arg(short, long)]
     pub quiet: bool,
 }
 

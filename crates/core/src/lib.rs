@@ -16,6 +16,7 @@ pub mod connection;
 pub mod drawing;
 pub mod export;
 pub mod files;
+pub mod import;
 pub mod layout;
 pub mod logbook;
 pub mod problems;

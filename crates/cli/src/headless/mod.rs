@@ -4,6 +4,7 @@ pub mod connections;
 pub mod drawings;
 pub mod interrupt;
 pub mod keys;
+pub mod load;
 pub mod log;
 pub mod lsp;
 pub mod output;

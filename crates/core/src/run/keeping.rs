@@ -126,7 +126,7 @@ impl Keeping {
     }
 
     /// Writes to the logbook. A logbook that fails does not keep a statement from running.
-    pub(super) fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
+    pub fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
         act(&*self.logbook()?).inspect_err(|error| tracing::warn!(%error, "a run could not be noted")).ok()
     }
 

@@ -8,6 +8,7 @@ mod catalog;
 mod connect;
 mod errors;
 mod files;
+mod load;
 mod session;
 mod types;
 

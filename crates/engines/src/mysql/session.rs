@@ -13,6 +13,7 @@ use jaunty_language::statement::made::made_in;
 use jaunty_language::statement::parameters::{self, ParameterValue, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
     Abilities, CatalogPart, Effect, Flow, Location, Message, Reading, Request, Session, Sink, Stop, Switch, SwitchKind,
     Touches, Transaction, Verdict,
@@ -42,8 +43,8 @@ const MOST_WARNINGS: usize = 20;
 
 /// A session on a server.
 pub struct MysqlSession {
-    link: Link,
-    patience: Patience,
+    pub(super) link: Link,
+    pub(super) patience: Patience,
     location: Location,
     /// The server was told to refuse writes.
     read_only: bool,
@@ -368,7 +369,7 @@ pub(super) fn field(row: &Row, at: usize) -> String {
 }
 
 /// Asks the server, on a connection of its own, to end what runs on this one.
-async fn cancel(again: Again, id: u32) {
+pub(super) async fn cancel(again: Again, id: u32) {
     let killed = async {
         let mut connection = again.connect().await?;
         connection.query_drop(format!("kill query {id}")).await?;
@@ -472,6 +473,10 @@ impl Session for MysqlSession {
             },
             Ok(Err(_)) | Err(_) => Reading::Unknown,
         }
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        self.load_rows(load, next)
     }
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {

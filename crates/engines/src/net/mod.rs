@@ -9,6 +9,7 @@ pub mod feed;
 pub mod keys;
 pub mod limit;
 pub mod reach;
+pub mod tabbed;
 pub mod tls;
 pub mod tunnel;
 pub mod work;

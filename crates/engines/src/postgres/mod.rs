@@ -13,6 +13,7 @@ mod connect;
 mod copy;
 mod errors;
 mod files;
+mod load;
 mod origins;
 mod overheard;
 mod run;

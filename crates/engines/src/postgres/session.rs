@@ -11,6 +11,7 @@ use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::parameters::{self, ParameterValue, Value, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
     Abilities, CatalogPart, Effect, Location, Message, Reading, Request, Session, Sink, Stop, Switch, SwitchKind,
     Touches, Transaction, Verdict,
@@ -318,6 +319,10 @@ impl Session for PostgresSession {
             // A server that takes long is busy with something else.
             Err(_) => Ok(Verdict::Unknown),
         }
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Outcome<u64> {
+        self.load_rows(load, next)
     }
 
     fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {

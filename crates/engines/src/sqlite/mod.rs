@@ -7,6 +7,7 @@
 mod catalog;
 mod errors;
 mod functions;
+mod load;
 mod open;
 mod pump;
 mod session;

@@ -8,6 +8,7 @@ use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::parameters::{ParameterValue, Value, value_of, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
     Abilities, Armed, CatalogPart, Effect, Flow, Location, Reading, Request, Session, Sink, Stop, Touches, Transaction,
     Verdict,
@@ -19,7 +20,7 @@ use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
 
 use super::open::Opened;
 use super::pump::{self, PROGRESS_EVERY};
-use super::{catalog, errors};
+use super::{catalog, errors, load};
 
 pub(super) struct SqliteSession {
     opened: Opened,
@@ -221,6 +222,16 @@ impl Session for SqliteSession {
         match first {
             Some(Err(same)) if self.error(&same).message == error.message => Reading::Shorter,
             _ => Reading::One,
+        }
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        let armed = self.armed(&load.stop)?;
+        let taken = load::rows(&self.opened.connection, load, next, |error| self.error(error));
+        drop(armed);
+        match taken {
+            Err(_) if load.stop.is_wished() => Err(EngineError::stopped()),
+            taken => taken,
         }
     }
 

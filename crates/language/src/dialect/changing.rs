@@ -20,6 +20,14 @@ pub struct Changing {
     pub loose_types: bool,
     /// Whether a key of one column of the type `integer` is numbered by the server.
     pub numbers_integer_keys: bool,
+    /// The types of columns of a new table, by what their values are ([`ColumnType`]).
+    pub types: [&'static str; 12],
+    /// An `INSERT` of rows of which some may be there already: what stands in the place of `insert` to leave those as
+    /// they are, and to replace them; and what stands at its end. `KEY` is the key's columns, `SET` the others, each set to
+    /// the new one. Empty where there is none.
+    pub meeting: [[&'static str; 2]; 2],
+    /// A value of the row that is being inserted: `COLUMN` is its column.
+    pub excluded: &'static str,
     /// Whether the server counts only rows whose values are different afterwards.
     pub counts_different: bool,
 }
@@ -37,6 +45,42 @@ pub struct Inserted {
 
 const RETURNING: Inserted = Inserted { word: "returning", prefix: "", before_values: false };
 
+/// What the values of a column of a new table are; the place in [`Changing::types`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ColumnType {
+    /// Whole numbers of 32 bits.
+    Integer,
+    /// Whole numbers of 64 bits.
+    Long,
+    /// Numbers with digits behind a point; `SCALE` is how many.
+    Decimal,
+    /// Floating-point numbers.
+    Real,
+    /// True or false.
+    Boolean,
+    /// Days.
+    Date,
+    /// Times of day.
+    Time,
+    /// Points in time, on the clocks of one place.
+    Moment,
+    /// Points in time with an offset.
+    Instant,
+    /// Identifiers of 16 bytes.
+    Uuid,
+    /// JSON.
+    Json,
+    /// Text.
+    Text,
+}
+
+impl Changing {
+    /// The type of a column of a new table, with so many digits behind the point where it has them.
+    pub fn type_of(&self, of: ColumnType, scale: u32) -> String {
+        self.types[of as usize].replace("SCALE", &scale.to_string())
+    }
+}
+
 /// As most do; for tables to be written as a difference from it.
 pub(super) const USUAL: Changing = Changing {
     begin: "begin",
@@ -47,5 +91,21 @@ pub(super) const USUAL: Changing = Changing {
     defaults_only: "default values",
     loose_types: false,
     numbers_integer_keys: false,
+    types: [
+        "integer",
+        "bigint",
+        "numeric",
+        "double precision",
+        "boolean",
+        "date",
+        "time",
+        "timestamp",
+        "timestamptz",
+        "uuid",
+        "jsonb",
+        "text",
+    ],
+    meeting: [["insert", "on conflict do nothing"], ["insert", "on conflict (KEY) do update set SET"]],
+    excluded: "excluded.COLUMN",
     counts_different: false,
 };

@@ -14,6 +14,7 @@
 //! **To add an engine**: write its module in `jaunty-engines`, a line in the table there, and a line in the
 //! conformance suite (`crates/engines/tests/conformance.rs`), which holds it to every contract below.
 
+pub mod load;
 mod location;
 mod prompt;
 mod request;

@@ -1,5 +1,6 @@
 //! An open connection.
 
+use super::load::{self, Load, NextRows};
 use super::{CatalogPart, Location, Request, Sink, Stop, Switch, SwitchKind};
 use crate::catalog::{Catalog, Object};
 use crate::error::{EngineError, ErrorKind};
@@ -60,6 +61,16 @@ pub trait Session: Send {
     /// - When it answers [`super::Flow::Hold`] the cursor is held and the connection kept alive for as long as that takes.
     /// - A parameter without a value is refused; so are values where the server takes none.
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError>;
+
+    /// Puts many rows into a table, in the quickest way that the server has; returns how many it took.
+    ///
+    /// - The caller begins and ends the transaction: after an error some rows may be there, and are rolled back by it.
+    /// - A value of a column is its text as the server reads it, whatever the type of the rows; of bytes, hexadecimal
+    ///   digits. A server that would change a value instead of refusing it has to be found out, and is an error.
+    /// - `next` is called on this thread, and may wait. An error that it gives is returned as it is.
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        load::by_statements(self, load, next)
+    }
 
     /// Whether the connection is alive, as far as can be told without asking the server: a
     /// connection that the other side has closed is found here, not in the middle of the next run.

@@ -42,6 +42,22 @@ const CHANGING: Changing = Changing {
     inserted: None,
     last_number: "last_insert_id()",
     defaults_only: "() values ()",
+    types: [
+        "int",
+        "bigint",
+        "decimal(38, SCALE)",
+        "double",
+        "boolean",
+        "date",
+        "time(6)",
+        "datetime(6)",
+        "datetime(6)",
+        "char(36)",
+        "json",
+        "longtext",
+    ],
+    meeting: [["insert ignore", ""], ["insert", "on duplicate key update SET"]],
+    excluded: "values(COLUMN)",
     counts_different: true,
     ..USUAL
 };

@@ -15,6 +15,9 @@ const CHANGING: Changing = Changing {
     begin: "begin immediate",
     lock: ["", ""],
     loose_types: true,
+    types: [
+        "integer", "integer", "numeric", "real", "boolean", "date", "time", "timestamp", "timestamp", "text", "text", "text",
+    ],
     numbers_integer_keys: true,
     ..USUAL
 };

@@ -48,6 +48,21 @@ const CHANGING: Changing = Changing {
     begin: "begin transaction",
     lock: [" with (updlock, holdlock)", ""],
     inserted: Some(Inserted { word: "output", prefix: "inserted.", before_values: true }),
+    types: [
+        "int",
+        "bigint",
+        "decimal(38, SCALE)",
+        "float",
+        "bit",
+        "date",
+        "time",
+        "datetime2",
+        "datetimeoffset",
+        "uniqueidentifier",
+        "nvarchar(max)",
+        "nvarchar(max)",
+    ],
+    meeting: [["", ""], ["", ""]],
     numbering: ["set identity_insert TABLE on", "set identity_insert TABLE off", ""],
     ..USUAL
 };

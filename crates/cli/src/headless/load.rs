@@ -1,0 +1,321 @@
+//! `jaunty load`: the rows of a file into a table.
+
+use std::io::IsTerminal;
+use std::path::Path;
+use std::time::{Duration, Instant, UNIX_EPOCH};
+
+use jaunty_core::import::{
+    Choices, Dates, Format, ImportError, Loaded, Matching, Options, Parts, Refused, Source, load,
+};
+use jaunty_core::logbook::{Begun, Ended, KeptResult, Outcome};
+use jaunty_core::run::Keeping;
+use jaunty_core::{settings, words};
+use jaunty_language::dialect::Dialect;
+use jaunty_language::statement::Written;
+use jaunty_language::text::clean::clean_lines;
+use jaunty_seam::catalog::{Catalog, ObjectKind};
+use jaunty_seam::engine::load::Meeting;
+use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::profile::Guard;
+
+use super::interrupt::Interrupt;
+use super::progress;
+use crate::args;
+use crate::failure::Failure;
+
+/// What is quicker than this shows no progress.
+const QUIET: Duration = Duration::from_millis(300);
+
+/// Loads what the command line asks for.
+pub fn run(args: &args::Load) -> Result<(), Failure> {
+    let folders = crate::open::folders()?;
+    crate::log::begin(&folders);
+    let connections = crate::open::connections(&folders);
+    let profile = crate::open::profile(&args.connection, &connections)?;
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let dialect = engine.dialect();
+    if dialect.changing.is_none() {
+        return Err(Failure::Usage(format!("rows cannot be loaded into {} yet", engine.title())));
+    }
+    match profile.guard {
+        Guard::ReadOnly if !args.preview => {
+            return Err(Failure::Usage(format!("{} is read-only: nothing can be loaded there", profile.name)));
+        }
+        Guard::Ask if !args.yes && !args.preview => {
+            let asks = words::asks(profile.guard);
+            return Err(Failure::Usage(format!("{} {asks}; add --yes to load, or --preview to look", profile.name)));
+        }
+        _ => {}
+    }
+    let choices = choices(args)?;
+    let parts = args.batch.map_or(Parts::One, |rows| Parts::Of(rows.max(1)));
+    let source = Source::open(&args.file, &choices).map_err(failure)?;
+    let interrupt = Interrupt::listen();
+    let stop = Stop::default();
+    let wish = stop.clone();
+    let mut session = interrupt.around(move || wish.wish(), || crate::open::session(&profile, &stop))?;
+    let wish = stop.clone();
+    interrupt.around(
+        move || wish.wish(),
+        || {
+            let catalog = catalog(session.as_mut(), &stop)?;
+            let matching = matching(args, &source, &catalog, dialect)?;
+            if args.preview {
+                return preview(&source, &matching, args);
+            }
+            let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
+            let noted = note(&keeping, args, &matching, &profile, session.as_ref());
+            let shows = std::io::stderr().is_terminal() && !args.quiet;
+            let (since, size) = (Instant::now(), source.size);
+            let mut told = |rows: u64, read: u64| {
+                if shows && since.elapsed() > QUIET {
+                    let of = size.map(|size| format!(" · {} %", (read.min(size) * 100).checked_div(size).unwrap_or(0)));
+                    let each = (rows as f64 / since.elapsed().as_secs_f64()) as u64;
+                    let of = of.unwrap_or_default();
+                    eprint!("\r{}{of} · {} rows/s\x1b[K", words::count(rows, "row"), words::number(each));
+                }
+            };
+            let names = source.found.columns.iter().map(|column| column.name.clone()).collect();
+            let refused = args.refused.as_ref().map(|path| Refused::new(path, names));
+            let options = Options { parts, meeting: meeting(args), refused, stop: stop.clone(), told: &mut told };
+            let outcome = load(source, &matching, session.as_mut(), dialect, options);
+            if shows {
+                progress::clear();
+            }
+            noted.end(&keeping, &outcome, since.elapsed());
+            let loaded = outcome.map_err(failure)?;
+            if !args.quiet {
+                say(&loaded, &matching, args, since.elapsed());
+            }
+            Ok(())
+        },
+    )
+}
+
+fn choices(args: &args::Load) -> Result<Choices, Failure> {
+    let sign = |name: &str, text: &Option<String>| -> Result<Option<u8>, Failure> {
+        let Some(text) = text else { return Ok(None) };
+        match text.as_str() {
+            "tab" | "\\t" => Ok(Some(b'\t')),
+            "comma" => Ok(Some(b',')),
+            "semicolon" => Ok(Some(b';')),
+            "pipe" => Ok(Some(b'|')),
+            one if one.len() == 1 => Ok(one.bytes().next()),
+            _ => Err(Failure::Usage(format!("--{name} is one character of ASCII, or tab, comma, semicolon, pipe"))),
+        }
+    };
+    let encoding = match &args.encoding {
+        Some(name) => Some(encoding_rs::Encoding::for_label(name.as_bytes()).ok_or_else(|| {
+            Failure::Usage(format!("--encoding: \"{name}\" is not known; utf-8, utf-16le, windows-1252 and others are"))
+        })?),
+        None => None,
+    };
+    Ok(Choices {
+        format: args.format.as_deref().and_then(Format::of_word),
+        separator: sign("separator", &args.separator)?,
+        quote: sign("quote", &args.quote)?,
+        encoding,
+        header: args.header.as_deref().map(|word| word == "yes"),
+        null: args.null.clone(),
+        dates: args.dates.as_deref().and_then(Dates::of_word),
+    })
+}
+
+fn meeting(args: &args::Load) -> Meeting {
+    match args.on_conflict.as_str() {
+        "skip" => Meeting::Skip,
+        "replace" => Meeting::Replace,
+        _ => Meeting::Refuse,
+    }
+}
+
+fn catalog(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, Failure> {
+    let (mut catalog, mut number) = (Catalog::default(), 0);
+    loop {
+        let part = CatalogPart { schema: None, number, stop: stop.clone() };
+        match session.catalog(&part, &mut catalog) {
+            Ok(true) => number += 1,
+            Ok(false) => break,
+            Err(error) => return Err(Failure::Database(error.to_string())),
+        }
+    }
+    catalog.complete();
+    Ok(catalog)
+}
+
+fn matching(
+    args: &args::Load,
+    source: &Source,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+) -> Result<Matching, Failure> {
+    let path: Vec<Written> =
+        args.into.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+    let table = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+    let pairs = args.columns.iter().map(|pair| {
+        let (file, table) = pair.split_once('=').ok_or_else(|| {
+            Failure::Usage(format!(
+                "--column {pair}: it is FILE=TABLE, such as --column port=code; FILE= leaves one out"
+            ))
+        })?;
+        Ok((file.to_owned(), table.to_owned()))
+    });
+    let pairs = pairs.collect::<Result<Vec<_>, Failure>>()?;
+    match (table, args.create) {
+        (Some(table), false) if table.kind == ObjectKind::Table => {
+            let matching = Matching::into_table(&source.found, table, &pairs, catalog, dialect).map_err(failure)?;
+            if args.on_conflict == "replace" && matching.key.is_empty() {
+                let what = format!("{} has no key: nothing tells which rows are there already", args.into);
+                return Err(Failure::Usage(what));
+            }
+            Ok(matching)
+        }
+        (Some(table), false) => {
+            Err(Failure::Usage(format!("{} is a {}: rows go into a table", args.into, table.kind.word())))
+        }
+        (Some(_), true) => {
+            Err(Failure::Usage(format!("{} is there already; leave --create out to load into it", args.into)))
+        }
+        (None, true) => Matching::into_new(&source.found, &args.into, &args.key, catalog, dialect).map_err(failure),
+        (None, false) => {
+            let new = Matching::into_new(&source.found, &args.into, &args.key, catalog, dialect).map_err(failure)?;
+            let key = match Matching::proposed_key(&source.found).filter(|_| args.key.is_empty()) {
+                Some(key) => format!("\nEvery value of {key} is different: --key {key} makes it the key."),
+                None => String::new(),
+            };
+            Err(Failure::Usage(format!(
+                "there is no table {}; --create makes it:\n{}{}",
+                args.into,
+                new.definition.unwrap_or_default(),
+                clean_lines(&key)
+            )))
+        }
+    }
+}
+
+/// Says what was found, and what would be loaded, without loading it.
+fn preview(source: &Source, matching: &Matching, args: &args::Load) -> Result<(), Failure> {
+    let found = &source.found;
+    let mut text = format!("{} · {}", source.path.display(), source.format.word());
+    if source.format == Format::Csv {
+        let separator =
+            if source.form.separator == b'\t' { "tab".into() } else { char::from(source.form.separator).to_string() };
+        let header = if source.header { "the first row has the names" } else { "no names in the first row" };
+        text.push_str(&format!(" · {} · separator {separator} · {header}", source.encoding));
+    }
+    let looked = if found.all { "all of them" } else { "the first ones" };
+    text.push_str(&format!("\n{} ({looked} were looked at)\n\n", words::count(found.rows, "row")));
+    let widest = found.columns.iter().map(|column| column.name.chars().count()).max().unwrap_or(0).min(32);
+    for (at, column) in found.columns.iter().enumerate() {
+        let to = matching.targets.iter().find(|target| target.from == at);
+        let to =
+            to.map_or("(nowhere)".to_owned(), |target| format!("→ {} {}", target.column.name, target.column.db_type));
+        let mut about = Vec::new();
+        if column.dates != Dates::Iso {
+            about.push(format!("days as {}", column.dates.word()));
+        }
+        if column.nulls > 0 {
+            about.push(format!("{} NULL", words::number(column.nulls)));
+        }
+        if column.distinct {
+            about.push("all different".into());
+        }
+        about.push(format!("such as {}", column.examples.join(", ")));
+        text.push_str(&format!("{:widest$}  {to}  {}\n", column.name, about.join(" · ")));
+    }
+    if let Some(definition) = &matching.definition {
+        text.push_str(&format!("\n{definition}\n"));
+    }
+    if let Some(key) = Matching::proposed_key(found).filter(|_| args.create && args.key.is_empty()) {
+        text.push_str(&format!("\nEvery value of {key} is different: --key {key} makes it the key.\n"));
+    }
+    super::print(&clean_lines(&text))
+}
+
+/// A load in the logbook.
+struct Noted(Option<i64>);
+
+fn note(
+    keeping: &Keeping,
+    args: &args::Load,
+    matching: &Matching,
+    profile: &jaunty_seam::profile::Profile,
+    session: &dyn Session,
+) -> Noted {
+    let location = session.location();
+    let names: Vec<_> = matching.targets.iter().map(|target| target.column.name.as_str()).collect();
+    let file = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
+    let statement = match &matching.definition {
+        Some(definition) => format!("{definition};\n-- rows of {file}: {}", names.join(", ")),
+        None => format!("-- rows of {file} into {}: {}", matching.table, names.join(", ")),
+    };
+    let title = format!("load {file} into {}", args.into);
+    let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    let begun = Begun {
+        connection: &profile.name,
+        engine: &profile.engine,
+        database: &location.database,
+        buffer: None,
+        title: Some(&title),
+        statement: &statement,
+        values: &[],
+        session: &location.session,
+        started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
+    };
+    let keeps = jaunty_core::run::execute::keeps(profile);
+    Noted(if keeps { keeping.note(|logbook| logbook.begin(&begun)) } else { None })
+}
+
+impl Noted {
+    fn end(&self, keeping: &Keeping, outcome: &Result<Loaded, ImportError>, took: Duration) {
+        let Some(number) = self.0 else { return };
+        let (how, error) = match outcome {
+            Ok(loaded) => {
+                let affected = KeptResult::Affected(Some(loaded.rows));
+                keeping.note(|logbook| logbook.result(number, 0, &affected));
+                (Outcome::Done, None)
+            }
+            Err(ImportError::Stopped { .. }) => (Outcome::Stopped, None),
+            Err(error) => (Outcome::Failed, Some(error.to_string())),
+        };
+        let ended = Ended { first_row_ms: None, duration_ms: took.as_millis() as i64, rows: 0, bytes: 0, error };
+        keeping.note(|logbook| logbook.end(number, how, &ended));
+    }
+}
+
+fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) {
+    let mut text =
+        format!("{} loaded into {} in {}", words::count(loaded.rows, "row"), args.into, words::duration(took));
+    if loaded.there > 0 {
+        let what = if args.on_conflict == "skip" { "were there already and stay as they are" } else { "were replaced" };
+        text.push_str(&format!("\n{} {what}", words::number(loaded.there)));
+    }
+    if !matching.left_out.is_empty() {
+        text.push_str(&format!("\nnot loaded, as {} has no such column: {}", args.into, matching.left_out.join(", ")));
+    }
+    if loaded.refused > 0 {
+        let file = args.refused.as_ref().map(|path| path.display().to_string()).unwrap_or_default();
+        text.push_str(&format!("\n{} refused, with the reasons in {file}:", words::count(loaded.refused, "row")));
+        for (line, reason) in &loaded.reasons {
+            text.push_str(&format!("\n  line {line}: {reason}"));
+        }
+    }
+    eprintln!("{}", clean_lines(&text));
+}
+
+fn failure(error: ImportError) -> Failure {
+    let kept = |kept: u64| match kept {
+        0 => "nothing was loaded".to_owned(),
+        rows => format!("{} of parts before it stay", words::count(rows, "row")),
+    };
+    match error {
+        ImportError::Stopped { kept: rows } => Failure::Stopped(format!("cancelled; {}", kept(rows))),
+        ImportError::Server { error, kept: rows } => {
+            let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
+            Failure::Database(format!("{error}; {}{remedy}", kept(rows)))
+        }
+        error => Failure::Usage(error.to_string()),
+    }
+}

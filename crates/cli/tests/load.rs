@@ -1,0 +1,271 @@
+//! `jaunty load`: files into tables.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+use std::thread;
+use std::time::Duration;
+
+use rusqlite::Connection;
+use support::Home;
+
+const PORTS: &str = "code;name;berths;opened;price\nSMQ;\"Saltmarsh; Quay\";6;05.03.2031;12.50\nGUL;Gullhaven;4;31.12.2030;\nEMB;\"\";2;01.02.2031;3\n";
+
+fn quay() -> Home {
+    Home::new()
+        .database("quay.db", "create table ports (code text primary key, name text not null, berths integer check (berths < 100), note text default '-')")
+        .file(
+            ".jaunty/connections.toml",
+            "[quay]\nengine = \"sqlite\"\npath = \"../quay.db\"\n
+             [guarded]\nengine = \"sqlite\"\npath = \"../quay.db\"\nguard = \"ask\"\n
+             [locked]\nengine = \"sqlite\"\npath = \"../quay.db\"\nguard = \"read-only\"\n",
+        )
+}
+
+/// Loads a file into a connection with more arguments, and gives what it says.
+fn load(home: &Home, code: i32, arguments: &[&str]) -> String {
+    let (out, told) = home.call(&[&["load"], arguments].concat()).exits(code);
+    format!("{out}{told}")
+}
+
+fn one(home: &Home, query: &str) -> String {
+    let connection = Connection::open(home.path("project/quay.db")).unwrap();
+    connection.busy_timeout(Duration::from_secs(20)).unwrap();
+    connection.query_row(query, [], |row| row.get::<_, Option<String>>(0)).unwrap().unwrap_or_else(|| "NULL".into())
+}
+
+#[test]
+fn a_new_table_has_the_types_of_the_values() {
+    let home = quay().file("new.csv", PORTS);
+    let told = load(&home, 2, &["new.csv", "-c", "quay", "-i", "harbours"]);
+    assert!(
+        told.contains("there is no table harbours; --create makes it:\ncreate table harbours (\n  code text,"),
+        "{told}"
+    );
+    assert!(told.contains("Every value of code is different: --key code makes it the key."), "{told}");
+    let told = load(&home, 0, &["new.csv", "-c", "quay", "-i", "harbours", "--create", "--key", "code", "--preview"]);
+    for part in [
+        "new.csv · csv · UTF-8 · separator ; · the first row has the names",
+        "opened",
+        "days as dmy",
+        "price",
+        "numeric",
+    ] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    let told = load(&home, 0, &["new.csv", "-c", "quay", "-i", "harbours", "--create", "--key", "code"]);
+    assert!(told.starts_with("3 rows loaded into harbours"), "{told}");
+    assert_eq!(
+        one(
+            &home,
+            "select group_concat(code || '|' || name || '|' || berths || '|' || opened || '|' || ifnull(price, 'NULL') || typeof(price), ' ') from harbours"
+        ),
+        "SMQ|Saltmarsh; Quay|6|2031-03-05|12.5real GUL|Gullhaven|4|2030-12-31|NULLnull EMB||2|2031-02-01|3integer",
+        "an empty text in quotes is one, and nothing without quotes is NULL"
+    );
+    let (log, _) = home.call(&["log"]).exits(0);
+    assert!(log.contains("load new.csv into harbours") && log.contains("3 changed"), "{log}");
+}
+
+#[test]
+fn columns_are_matched_by_name_and_by_hand() {
+    let home = quay().file("a.csv", "CODE,title,berths,extra\nSMQ,Saltmarsh,6,x\n");
+    let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "ports"]);
+    assert!(told.contains("ports needs a value for name, which the file does not have"), "{told}");
+    let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "ports", "--column", "titel=name"]);
+    assert!(told.contains("the file has no column \"titel\"; it has CODE, title, berths, extra"), "{told}");
+    let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "ports", "--column", "title=name", "--column", "berths="]);
+    assert!(told.contains("not loaded, as ports has no such column: berths, extra"), "{told}");
+    assert_eq!(one(&home, "select code || name || ifnull(berths, 'NULL') || note from ports"), "SMQSaltmarshNULL-");
+}
+
+#[test]
+fn rows_that_do_not_fit_end_it_or_are_written_with_the_reason() {
+    let home = quay().file(
+        "a.csv",
+        "code,name,berths\nA1,one,1\nA2,two,200\nA3,,3\nA4,four\nA1,again,5\n\"A\n5\",five,5\nA6,six,6\n",
+    );
+    let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "ports"]);
+    assert!(told.contains("line 4: name: no value, and the column cannot be NULL; nothing was loaded"), "{told}");
+    assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "0");
+    let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "ports", "--refused", "bad.csv"]);
+    assert!(
+        told.contains("3 rows loaded into ports") && told.contains("4 rows refused, with the reasons in bad.csv"),
+        "{told}"
+    );
+    let bad = std::fs::read_to_string(home.path("project/bad.csv")).unwrap();
+    for line in [
+        "line,reason,code,name,berths",
+        "3,CHECK constraint failed: berths < 100,A2,two,200",
+        "4,\"name: no value, and the column cannot be NULL\",A3,,3",
+        "5,2 fields where there are 3 columns,A4,four",
+        "6,UNIQUE constraint failed: ports.code,A1,again,5",
+    ] {
+        assert!(bad.contains(line), "{line}: {bad}");
+    }
+    assert_eq!(
+        one(
+            &home,
+            "select group_concat(replace(code, char(10), '/'), ' ') from (select code from ports order by berths)"
+        ),
+        "A1 A/5 A6"
+    );
+    // What is there already stays, or is replaced.
+    let home = home.file("b.csv", "code,name,berths\nA1,new,9\nB1,other,1\n");
+    let told = load(&home, 1, &["b.csv", "-c", "quay", "-i", "ports"]);
+    assert!(told.contains("UNIQUE constraint failed") && told.contains("nothing was loaded"), "{told}");
+    let told = load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--on-conflict", "skip"]);
+    assert!(told.contains("1 row loaded") && told.contains("1 were there already"), "{told}");
+    load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--on-conflict", "replace"]);
+    assert_eq!(one(&home, "select name || berths || note from ports where code = 'A1'"), "new9-", "other columns stay");
+}
+
+#[test]
+fn guards_count() {
+    let home = quay().file("a.csv", "code,name\nA,a\n");
+    let told = load(&home, 2, &["a.csv", "-c", "locked", "-i", "ports"]);
+    assert!(told.contains("locked is read-only: nothing can be loaded there"), "{told}");
+    let told = load(&home, 2, &["a.csv", "-c", "guarded", "-i", "ports"]);
+    assert!(told.contains("add --yes to load, or --preview to look"), "{told}");
+    load(&home, 0, &["a.csv", "-c", "guarded", "-i", "ports", "--preview"]);
+    assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "0");
+    load(&home, 0, &["a.csv", "-c", "guarded", "-i", "ports", "--yes"]);
+    assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "1");
+}
+
+#[test]
+fn what_was_written_in_any_format_is_read_back() {
+    let home = quay();
+    Connection::open(home.path("project/quay.db"))
+        .unwrap()
+        .execute_batch(
+            "create table all_kinds (id integer, price real, note text, at text);
+             insert into all_kinds values (1, 0.5, 'it''s, \"quoted\"', '2031-03-05 07:30:00'), (2, null, '', null),
+                 (3, -2.25, char(10) || 'é🛳' || char(9), '2031-12-31 00:00:00'), (9000000000, 1e300, null, '2031-01-01 23:59:59');",
+        )
+        .unwrap();
+    let rows = "select group_concat(quote(id) || quote(price) || quote(note) || quote(at), ';') from ";
+    let expected = one(&home, &format!("{rows} all_kinds"));
+    for (number, ending) in ["csv", "tsv", "json", "jsonl", "parquet", "arrow"].iter().enumerate() {
+        let (file, table) = (format!("all.{ending}"), format!("back_{number}"));
+        home.call(&["run", "-c", "quay", "-s", "select * from all_kinds", "-o", &file]).exits(0);
+        load(&home, 0, &[&file, "-c", "quay", "-i", &table, "--create"]);
+        assert_eq!(one(&home, &format!("{rows} {table}")), expected, "{ending}");
+    }
+    // The same through a pipe, and as spreadsheets write it.
+    let csv = std::fs::read_to_string(home.path("project/all.csv")).unwrap();
+    let told = home.call(&["load", "-", "-c", "quay", "-i", "piped", "--create"]).input(&csv).exits(0).1;
+    assert!(told.contains("4 rows loaded"), "{told}");
+    assert_eq!(one(&home, &format!("{rows} piped")), expected);
+    let utf16: Vec<u8> = [0xFF, 0xFE].into_iter().chain(csv.encode_utf16().flat_map(u16::to_le_bytes)).collect();
+    std::fs::write(home.path("project/sheet.csv"), utf16).unwrap();
+    load(&home, 0, &["sheet.csv", "-c", "quay", "-i", "sheet", "--create"]);
+    assert_eq!(one(&home, &format!("{rows} sheet")), expected);
+}
+
+/// A file that is broken ends in rows or in a sentence, and never in half of either.
+#[test]
+fn hostile_files_end_in_rows_or_a_sentence() {
+    let wide = |columns: usize| {
+        let names: Vec<_> = (0..columns).map(|at| format!("c{at}")).collect();
+        format!("{}\n{}\n", names.join(","), vec!["1"; columns].join(","))
+    };
+    for (name, bytes, expected) in [
+        ("empty", vec![], "has no rows"),
+        ("names only", b"a,b\n".to_vec(), "0 rows loaded"),
+        ("no end of a line", b"a,b\n1,2".to_vec(), "1 row loaded"),
+        ("only signs", b",,,\n,,,\n".to_vec(), "rows loaded"),
+        ("nul", b"a,b\nx\0y,2\n".to_vec(), "1 row loaded"),
+        ("open quote", b"a,b\n1,\"2\n3,4\n".to_vec(), "line 2: a quote opens there that never closes"),
+        ("ragged", b"a,b\n1,2\n3\n4,5,6\n".to_vec(), "line 3: 1 fields where there are 2 columns"),
+        ("not utf-8", b"a,b\n1,\xff\xfe\n".to_vec(), "1 row loaded"),
+        ("half utf-16", b"\xFF\xFEa\0,\0b\0\n\x001\0".to_vec(), ""),
+        ("escape signs", b"a\x1b[2J,b\n\x1b]0;x\x07,2\n".to_vec(), "1 row loaded"),
+        ("wide", wide(1500).into_bytes(), "1 row loaded"),
+        ("too wide", wide(5000).into_bytes(), "too many columns"),
+        ("same names", b"a,a,\n1,2,3\n".to_vec(), ""),
+        ("a workbook", b"PK\x03\x04....".to_vec(), "save the sheet as CSV first"),
+        ("half a JSON", b"[{\"a\": 1}, {\"a\"".to_vec(), "ends in the middle of a row"),
+        ("JSON of others", b"[1, 2]".to_vec(), "not an object of JSON"),
+        (
+            "deep JSON",
+            format!("[{{\"a\": {}1{}}}]", "[".repeat(100_000), "]".repeat(100_000)).into_bytes(),
+            "not an object of JSON",
+        ),
+    ] {
+        let home = quay();
+        std::fs::write(home.path("project/file.txt"), &bytes).unwrap();
+        let output = home.call(&["load", "file.txt", "-c", "quay", "-i", "t", "--create"]).output();
+        let told = String::from_utf8(output.stderr).unwrap();
+        assert!(told.contains(expected), "{name}: {told}");
+        assert!(!told.contains('\u{1b}') && !told.contains("panicked"), "{name}: {told}");
+        if !output.status.success() {
+            let tables = one(&home, "select group_concat(name) from sqlite_schema where type = 'table'");
+            assert_eq!(tables, "ports", "{name}: nothing stays of what failed");
+        }
+    }
+}
+
+/// A line of hundreds of megabytes through a pipe, in memory that does not grow with it.
+#[test]
+fn a_line_without_an_end_is_a_sentence() {
+    let home = quay();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_jaunty"))
+        .args(["load", "-", "-f", "csv", "-c", "quay", "-i", "t", "--create"])
+        .current_dir(home.path("project"))
+        .envs(home.environment())
+        .stdin(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut input = child.stdin.take().unwrap();
+    let status = format!("/proc/{}/status", child.id());
+    let piece = vec![b'x'; 1 << 20];
+    let (mut sent, mut peak) = (0, 0_u64);
+    input.write_all(b"a,b\n1,\"").unwrap();
+    while sent < 1024 && input.write_all(&piece).is_ok() {
+        sent += 1;
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let high =
+            text.lines().find_map(|line| line.strip_prefix("VmHWM:")).map(|line| line.trim().trim_end_matches(" kB"));
+        peak = peak.max(high.and_then(|kb| kb.parse().ok()).unwrap_or(0));
+    }
+    drop(input);
+    let output = child.wait_with_output().unwrap();
+    let told = String::from_utf8(output.stderr).unwrap();
+    assert!(told.contains("line 2: a row of more than 64 MiB"), "{told}");
+    assert!(sent < 200, "it ends when it is clear, after {sent} MiB");
+    assert!(peak < 400 << 10, "{peak} kB");
+}
+
+#[test]
+fn a_kill_or_an_interrupt_leaves_all_or_nothing() {
+    let rows: String = (0..60_000).map(|n| format!("k{n},name {n},{}\n", n % 90)).collect();
+    let home = quay().file("many.csv", &format!("code,name,berths\n{rows}"));
+    let mut ends = [0; 2];
+    for round in 0..10_u64 {
+        Connection::open(home.path("project/quay.db")).unwrap().execute_batch("delete from ports").unwrap();
+        let mut child = Command::new(env!("CARGO_BIN_EXE_jaunty"))
+            .args(["load", "many.csv", "-c", "quay", "-i", "ports"])
+            .current_dir(home.path("project"))
+            .envs(home.environment())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        thread::sleep(Duration::from_millis(round * 40));
+        let signal = if round % 2 == 0 { "-KILL" } else { "-INT" };
+        let _ = Command::new("kill").args([signal, &child.id().to_string()]).status();
+        child.wait().unwrap();
+        let count = one(&home, "select cast(count(*) as text) from ports");
+        assert!(count == "0" || count == "60000", "round {round}: {count}");
+        ends[usize::from(count == "60000")] += 1;
+    }
+    assert_eq!(ends.iter().sum::<i32>(), 10);
+    // In parts what was committed stays, and it is said.
+    let told = load(&home, 0, &["many.csv", "-c", "quay", "-i", "ports", "--on-conflict", "skip", "--batch", "1000"]);
+    assert!(told.contains("loaded into ports"), "{told}");
+    assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "60000");
+}

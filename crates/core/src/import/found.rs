@@ -1,0 +1,294 @@
+//! What was found out about a file from its first rows: the types of its columns, the form of its days.
+
+use jaunty_language::dialect::{ColumnType, Dialect};
+use jaunty_seam::rows::moment;
+
+/// The order in which a day is written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Dates {
+    /// `2031-03-05`.
+    #[default]
+    Iso,
+    /// `05.03.2031`, with any sign between.
+    DayFirst,
+    /// `03/05/2031`.
+    MonthFirst,
+}
+
+impl Dates {
+    /// By its word on a command line.
+    pub fn of_word(word: &str) -> Option<Dates> {
+        Some(match word {
+            "ymd" | "iso" => Dates::Iso,
+            "dmy" => Dates::DayFirst,
+            "mdy" => Dates::MonthFirst,
+            _ => return None,
+        })
+    }
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Dates::Iso => "ymd",
+            Dates::DayFirst => "dmy",
+            Dates::MonthFirst => "mdy",
+        }
+    }
+
+    /// A day, with a time of day behind it if there is one, as all servers read it; none if it is not written so.
+    pub fn iso(self, text: &str) -> Option<String> {
+        if self == Dates::Iso {
+            return Some(text.to_owned());
+        }
+        let text = text.trim();
+        let (date, clock) = text.split_once([' ', 'T']).map_or((text, ""), |(date, clock)| (date, clock.trim()));
+        let parts: Vec<&str> = date.split(['.', '/', '-']).collect();
+        let [first, second, year] = parts[..] else { return None };
+        let (day, month) = if self == Dates::DayFirst { (first, second) } else { (second, first) };
+        let number = |text: &str, most: usize| -> Option<u32> {
+            (1..=most).contains(&text.len()).then(|| text.parse().ok()).flatten()
+        };
+        let (day, month, year) = (number(day, 2)?, number(month, 2)?, number(year, 4).filter(|_| year.len() == 4)?);
+        let iso = format!("{year:04}-{month:02}-{day:02}");
+        moment::day(&iso)?;
+        Some(if clock.is_empty() { iso } else { format!("{iso} {clock}") })
+    }
+}
+
+/// What a file holds, as far as its first rows tell.
+#[derive(Debug, Clone, Default)]
+pub struct Found {
+    /// The columns.
+    pub columns: Vec<FoundColumn>,
+    /// How many rows were looked at.
+    pub rows: u64,
+    /// Whether those are all.
+    pub all: bool,
+}
+
+/// A column of a file.
+#[derive(Debug, Clone)]
+pub struct FoundColumn {
+    /// Its name.
+    pub name: String,
+    /// What its values are.
+    pub shape: Shape,
+    /// The order in which its days are written.
+    pub dates: Dates,
+    /// How many values are not there.
+    pub nulls: u64,
+    /// Whether its values are different from each other, as far as they were looked at.
+    pub distinct: bool,
+    /// The first values, to be shown.
+    pub examples: Vec<String>,
+}
+
+/// What the values of a column are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Shape {
+    /// Their type.
+    pub of: ColumnType,
+    /// The most digits behind a point.
+    pub scale: u32,
+    /// The longest text, in characters.
+    pub longest: usize,
+}
+
+impl FoundColumn {
+    /// The type of a column for them. A key of text needs a length on some servers.
+    pub fn db_type(&self, is_key: bool, dialect: &Dialect) -> String {
+        let Some(changing) = dialect.changing else { return "text".into() };
+        let named = changing.type_of(self.shape.of, self.shape.scale);
+        match is_key && self.shape.of == ColumnType::Text && (named.contains("longtext") || named.contains("max")) {
+            true => format!("{}varchar(255)", if named.starts_with('n') { "n" } else { "" }),
+            false => named,
+        }
+    }
+}
+
+/// Sees the values of one column, and says what all of them are.
+#[derive(Debug)]
+pub(super) struct Seeing {
+    /// What is still possible.
+    could: Vec<ColumnType>,
+    day_first: bool,
+    month_first: bool,
+    iso: bool,
+    scale: u32,
+    longest: usize,
+    values: u64,
+    pub nulls: u64,
+    seen: std::collections::HashSet<u64>,
+    distinct: bool,
+    pub examples: Vec<String>,
+}
+
+/// What is tried, the narrowest first.
+const TRIED: [ColumnType; 10] = [
+    ColumnType::Integer,
+    ColumnType::Long,
+    ColumnType::Decimal,
+    ColumnType::Real,
+    ColumnType::Boolean,
+    ColumnType::Date,
+    ColumnType::Time,
+    ColumnType::Moment,
+    ColumnType::Instant,
+    ColumnType::Uuid,
+];
+
+impl Default for Seeing {
+    fn default() -> Seeing {
+        Seeing {
+            could: TRIED.into_iter().chain([ColumnType::Json]).collect(),
+            day_first: true,
+            month_first: true,
+            iso: true,
+            scale: 0,
+            longest: 0,
+            values: 0,
+            nulls: 0,
+            seen: std::collections::HashSet::new(),
+            distinct: true,
+            examples: Vec::new(),
+        }
+    }
+}
+
+impl Seeing {
+    pub fn see(&mut self, value: Option<&str>) {
+        let Some(text) = value else {
+            self.nulls += 1;
+            return;
+        };
+        self.values += 1;
+        self.longest = self.longest.max(text.chars().count());
+        if self.examples.len() < 3 {
+            self.examples.push(text.chars().take(60).collect());
+        }
+        if self.distinct {
+            use std::hash::{DefaultHasher, Hash, Hasher};
+            let mut hasher = DefaultHasher::new();
+            text.hash(&mut hasher);
+            self.distinct = self.seen.insert(hasher.finish());
+        }
+        let (day_first, month_first) = (Dates::DayFirst.iso(text), Dates::MonthFirst.iso(text));
+        let is_iso = |text: &str| moment::day(text.get(..10).unwrap_or(text)).is_some();
+        self.iso &= is_iso(text);
+        self.day_first &= day_first.is_some();
+        self.month_first &= month_first.is_some();
+        let iso = if self.iso { Some(text.to_owned()) } else { day_first.or(month_first) };
+        if let Some((_, fraction)) = text.split_once('.') {
+            self.scale = self.scale.max(fraction.len() as u32);
+        }
+        self.could.retain(|of| is_of(*of, text, iso.as_deref()));
+    }
+
+    /// What all of them are. Days that could be written either way are text: nobody can know.
+    pub fn shape(&self) -> (Shape, Dates) {
+        let dates = match (self.iso, self.day_first, self.month_first) {
+            (true, ..) => Dates::Iso,
+            (_, true, false) => Dates::DayFirst,
+            (_, false, true) => Dates::MonthFirst,
+            _ => Dates::Iso,
+        };
+        let is_unclear = !self.iso && self.day_first && self.month_first;
+        let first = self.could.first().copied().filter(|_| self.values > 0);
+        let of = match first {
+            Some(ColumnType::Date | ColumnType::Moment) if is_unclear => ColumnType::Text,
+            Some(of) => of,
+            None => ColumnType::Text,
+        };
+        (Shape { of, scale: self.scale.min(30), longest: self.longest }, dates)
+    }
+
+    pub fn is_distinct(&self) -> bool {
+        self.distinct && self.nulls == 0 && self.values > 0
+    }
+}
+
+/// Whether a text is a value of a type. `iso` is it as a day in the usual form.
+fn is_of(of: ColumnType, text: &str, iso: Option<&str>) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    // `007` is a name of somebody and no number.
+    let is_number = !(digits.len() > 1 && digits.starts_with('0') && !digits.starts_with("0."))
+        && digits.starts_with(|c: char| c.is_ascii_digit());
+    match of {
+        ColumnType::Integer => is_number && text.parse::<i32>().is_ok(),
+        ColumnType::Long => is_number && text.parse::<i64>().is_ok(),
+        ColumnType::Decimal => {
+            is_number
+                && digits.len() <= 36
+                && digits.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.')
+                && digits.matches('.').count() <= 1
+                && !digits.ends_with('.')
+        }
+        ColumnType::Real => is_number && text.parse::<f64>().is_ok_and(f64::is_finite),
+        ColumnType::Boolean => matches!(text, "true" | "false" | "TRUE" | "FALSE" | "True" | "False" | "t" | "f"),
+        ColumnType::Date => iso.is_some_and(|iso| moment::day(iso).is_some() && iso.len() == 10),
+        ColumnType::Time => text.len() >= 5 && moment::time_of_day(text).is_some(),
+        ColumnType::Moment => {
+            iso.is_some_and(|iso| iso.len() > 10 && !has_offset(iso) && moment::instant(iso, None).is_some())
+        }
+        ColumnType::Instant => iso.is_some_and(|iso| has_offset(iso) && moment::instant(iso, None).is_some()),
+        ColumnType::Uuid => {
+            text.len() == 36
+                && text.bytes().enumerate().all(|(at, byte)| match at {
+                    8 | 13 | 18 | 23 => byte == b'-',
+                    _ => byte.is_ascii_hexdigit(),
+                })
+        }
+        ColumnType::Json => text.starts_with(['{', '[']) && serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok(),
+        ColumnType::Text => true,
+    }
+}
+
+fn has_offset(text: &str) -> bool {
+    text.get(10..).is_some_and(|clock| clock.contains(['Z', 'z', '+', '-']))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shape(values: &[&str]) -> (ColumnType, Dates) {
+        let mut seeing = Seeing::default();
+        values.iter().for_each(|value| seeing.see(Some(*value).filter(|value| !value.is_empty())));
+        let (shape, dates) = seeing.shape();
+        (shape.of, dates)
+    }
+
+    #[test]
+    fn a_column_is_what_all_of_its_values_are() {
+        for (values, expected) in [
+            (&["1", "-20", ""][..], ColumnType::Integer),
+            (&["1", "3000000000"], ColumnType::Long),
+            (&["1", "2.50"], ColumnType::Decimal),
+            (&["1", "2.5e3"], ColumnType::Real),
+            (&["007", "1"], ColumnType::Text),
+            (&["0", "0.5"], ColumnType::Decimal),
+            (&["true", "f"], ColumnType::Boolean),
+            (&["2031-03-05", "2031-12-31"], ColumnType::Date),
+            (&["2031-03-05", "2031-02-30"], ColumnType::Text),
+            (&["07:30", "08:00:01"], ColumnType::Time),
+            (&["2031-03-05 07:30:00", "2031-03-05T07:30"], ColumnType::Moment),
+            (&["2031-03-05T07:30:00Z", "2031-03-05 07:30:00+02:00"], ColumnType::Instant),
+            (&["2f1d7c9e-0000-4000-8000-00000000abcd"], ColumnType::Uuid),
+            (&["{\"a\": 1}", "[]"], ColumnType::Json),
+            (&["", ""], ColumnType::Text),
+            (&["1", "one"], ColumnType::Text),
+        ] {
+            assert_eq!(shape(values).0, expected, "{values:?}");
+        }
+    }
+
+    #[test]
+    fn days_of_other_orders_are_told_apart_where_one_can() {
+        assert_eq!(shape(&["05.03.2031", "31.12.2031"]), (ColumnType::Date, Dates::DayFirst));
+        assert_eq!(shape(&["03/05/2031", "12/31/2031"]), (ColumnType::Date, Dates::MonthFirst));
+        assert_eq!(shape(&["03/05/2031", "04/06/2031"]).0, ColumnType::Text, "nobody can know");
+        assert_eq!(Dates::DayFirst.iso("5.3.2031 7:30").as_deref(), Some("2031-03-05 7:30"));
+        assert_eq!(Dates::MonthFirst.iso("31/12/2031"), None);
+        assert_eq!(shape(&["31.12.2031 07:30", "01.02.2031 08:00"]), (ColumnType::Moment, Dates::DayFirst));
+    }
+}

@@ -1,0 +1,169 @@
+//! Which column of a file goes into which of a table.
+
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::catalog::{Catalog, Column, Object};
+
+use super::found::Found;
+use super::{Dates, ImportError};
+use crate::slip::Kind;
+
+/// A column of a table, and the one of the file that goes there.
+#[derive(Debug, Clone)]
+pub struct Target {
+    /// The column.
+    pub column: Column,
+    /// What its values are.
+    pub kind: Kind,
+    /// The place of the file's column.
+    pub from: usize,
+    /// The order in which the file writes days.
+    pub dates: Dates,
+}
+
+/// Where the rows of a file go.
+#[derive(Debug, Clone)]
+pub struct Matching {
+    /// The table, as it stands in statements.
+    pub table: String,
+    /// Its columns that get values.
+    pub targets: Vec<Target>,
+    /// The columns of its key.
+    pub key: Vec<String>,
+    /// Columns of the file that go nowhere.
+    pub left_out: Vec<String>,
+    /// The statement that makes the table, where it is new.
+    pub definition: Option<String>,
+}
+
+impl Matching {
+    /// Into a table that is there: columns of the same name, but for letters' case; `pairs` (the file's, the table's)
+    /// come first.
+    pub fn into_table(
+        found: &Found,
+        table: &Object,
+        pairs: &[(String, String)],
+        catalog: &Catalog,
+        dialect: &'static Dialect,
+    ) -> Result<Matching, ImportError> {
+        let mistake = |text: String| ImportError::Mistake(text);
+        let of_table = |name: &str| {
+            let exact = table.columns.iter().find(|column| column.name == name);
+            exact.or_else(|| table.columns.iter().find(|column| column.name.eq_ignore_ascii_case(name)))
+        };
+        let names = || table.columns.iter().map(|column| column.name.as_str()).collect::<Vec<_>>().join(", ");
+        let (mut targets, mut left_out): (Vec<Target>, Vec<String>) = (Vec::new(), Vec::new());
+        for (file, _) in pairs {
+            if !found.columns.iter().any(|column| column.name == *file) {
+                let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
+                return Err(mistake(format!("the file has no column \"{file}\"; it has {}", all.join(", "))));
+            }
+        }
+        for (from, file) in found.columns.iter().enumerate() {
+            let told = pairs.iter().find(|(name, _)| *name == file.name).map(|(_, to)| to.as_str());
+            if told == Some("") {
+                left_out.push(file.name.clone());
+                continue;
+            }
+            let column = match (told, of_table(told.unwrap_or(&file.name))) {
+                (_, Some(column)) => column,
+                (Some(told), None) => {
+                    return Err(mistake(format!("{} has no column \"{told}\"; it has {}", table.name, names())));
+                }
+                (None, None) => {
+                    left_out.push(file.name.clone());
+                    continue;
+                }
+            };
+            if targets.iter().any(|target: &Target| target.column.name == column.name) {
+                return Err(mistake(format!(
+                    "two columns of the file go into \"{}\"; --column leaves one out",
+                    column.name
+                )));
+            }
+            let kind = Kind::of(column, catalog, dialect);
+            targets.push(Target { column: column.clone(), kind, from, dates: file.dates });
+        }
+        if targets.is_empty() {
+            let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
+            return Err(mistake(format!(
+                "no column of the file is one of {}: the file has {}, the table {}; --column FILE=TABLE says which goes where",
+                table.name,
+                all.join(", "),
+                names()
+            )));
+        }
+        let given = |column: &&Column| targets.iter().any(|target| target.column.name == column.name);
+        let missing: Vec<_> = table
+            .columns
+            .iter()
+            .filter(|column| {
+                !given(column)
+                    && !column.nullable
+                    && column.default.is_none()
+                    && column.generated.is_none()
+                    && !column.key
+            })
+            .map(|column| column.name.as_str())
+            .collect();
+        if !missing.is_empty() {
+            return Err(mistake(format!(
+                "{} needs a value for {}, which the file does not have",
+                table.name,
+                missing.join(", ")
+            )));
+        }
+        let schema = match table.schema.is_empty() {
+            true => String::new(),
+            false => format!("{}.", dialect.name_as_written(&table.schema)),
+        };
+        Ok(Matching {
+            table: format!("{schema}{}", dialect.name_as_written(&table.name)),
+            targets,
+            key: table.primary_key().into_iter().map(str::to_owned).collect(),
+            left_out,
+            definition: None,
+        })
+    }
+
+    /// Into a table that is made for it, of this name (with its schema where that is told).
+    pub fn into_new(
+        found: &Found,
+        name: &str,
+        key: &[String],
+        catalog: &Catalog,
+        dialect: &'static Dialect,
+    ) -> Result<Matching, ImportError> {
+        let written: Vec<_> = name.split('.').map(|part| dialect.name_as_written(part)).collect();
+        let table = written.join(".");
+        if let Some(wrong) = key.iter().find(|key| !found.columns.iter().any(|column| column.name == **key)) {
+            return Err(ImportError::Mistake(format!("the file has no column \"{wrong}\" for the key")));
+        }
+        let (mut targets, mut lines) = (Vec::new(), Vec::new());
+        for (from, file) in found.columns.iter().enumerate() {
+            let is_key = key.contains(&file.name);
+            let column = Column {
+                name: file.name.clone(),
+                db_type: file.db_type(is_key, dialect),
+                nullable: !is_key,
+                key: is_key,
+                ..Column::default()
+            };
+            let not_null = if is_key { " not null" } else { "" };
+            lines.push(format!("  {} {}{not_null}", dialect.name_as_written(&column.name), column.db_type));
+            let kind = Kind::of(&column, catalog, dialect);
+            targets.push(Target { column, kind, from, dates: file.dates });
+        }
+        if !key.is_empty() {
+            let names: Vec<_> = key.iter().map(|name| dialect.name_as_written(name)).collect();
+            lines.push(format!("  primary key ({})", names.join(", ")));
+        }
+        let definition = format!("create table {table} (\n{}\n)", lines.join(",\n"));
+        Ok(Matching { table, targets, key: key.to_vec(), left_out: Vec::new(), definition: Some(definition) })
+    }
+
+    /// The columns that could be the key of a new table: the first whose values are all there and all different.
+    pub fn proposed_key(found: &Found) -> Option<&str> {
+        let could = |column: &&super::FoundColumn| column.distinct && column.shape.longest <= 64;
+        found.columns.iter().find(could).map(|column| column.name.as_str())
+    }
+}

@@ -1,0 +1,70 @@
+//! The file of rows that do not fit, each with the reason.
+
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::{Path, PathBuf};
+
+use super::ImportError;
+
+/// A row that does not fit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bad {
+    /// The line that it begins at, or its number.
+    pub line: u64,
+    /// Why.
+    pub reason: String,
+    /// Its values.
+    pub fields: Vec<String>,
+}
+
+/// A CSV file with the line, the reason, and the row's own fields; made with the first row.
+pub struct Refused {
+    path: PathBuf,
+    names: Vec<String>,
+    file: Option<csv::Writer<BufWriter<File>>>,
+    /// How many rows.
+    pub rows: u64,
+    /// The first of them.
+    pub first: Vec<(u64, String)>,
+}
+
+/// So many of them are told.
+const TOLD: usize = 5;
+
+impl Refused {
+    /// Writes to this file, for rows with these columns.
+    pub fn new(path: &Path, names: Vec<String>) -> Refused {
+        Refused { path: path.to_owned(), names, file: None, rows: 0, first: Vec::new() }
+    }
+
+    /// Writes a row.
+    pub fn write(&mut self, bad: &Bad) -> Result<(), ImportError> {
+        let failed = |source: std::io::Error| ImportError::File { path: self.path.clone(), act: "written", source };
+        if self.file.is_none() {
+            let file = File::create(&self.path).map_err(failed)?;
+            let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(BufWriter::new(file));
+            let head = ["line", "reason"].into_iter().chain(self.names.iter().map(String::as_str));
+            writer.write_record(head).map_err(|error| failed(error.into()))?;
+            self.file = Some(writer);
+        }
+        if let Some(writer) = &mut self.file {
+            let line = bad.line.to_string();
+            let fields = [line.as_str(), bad.reason.as_str()].into_iter().chain(bad.fields.iter().map(String::as_str));
+            writer.write_record(fields).map_err(|error| failed(error.into()))?;
+        }
+        self.rows += 1;
+        if self.first.len() < TOLD {
+            self.first.push((bad.line, bad.reason.clone()));
+        }
+        Ok(())
+    }
+
+    /// Makes sure that all of it is on disk.
+    pub fn finish(&mut self) -> Result<(), ImportError> {
+        let failed = |source| ImportError::File { path: self.path.clone(), act: "written", source };
+        match &mut self.file {
+            Some(writer) => writer.flush().map_err(failed),
+            None => Ok(()),
+        }
+    }
+}

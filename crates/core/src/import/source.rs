@@ -1,0 +1,612 @@
+//! A file of rows, opened: what it is, and its rows in blocks of columns.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use arrow_array::builder::StringBuilder;
+use arrow_array::{ArrayRef, RecordBatch};
+use arrow_schema::{DataType, Field, Schema, SchemaRef};
+use encoding_rs::Encoding;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+
+use super::csv::{Form, Reader, Record};
+use super::encoding::{Decoded, sniff};
+use super::found::{Found, FoundColumn, Seeing};
+use super::refused::Bad;
+use super::{Dates, ImportError};
+
+/// Rows in a block.
+const ROWS: usize = 8192;
+
+/// So many rows, or bytes of them, are looked at before the first is loaded.
+const LOOKED_AT: u64 = 20_000;
+const LOOKED_AT_BYTES: usize = 8 << 20;
+
+/// So much of a file is read to see what it is.
+const FIRST: usize = 64 << 10;
+
+/// A format that rows are read from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Format {
+    /// Fields with a separator between.
+    Csv,
+    /// One JSON object a line.
+    JsonLines,
+    /// One JSON array of objects.
+    Json,
+    /// Parquet.
+    Parquet,
+    /// An Arrow file.
+    Arrow,
+}
+
+impl Format {
+    /// By its word on a command line, or the ending of a file.
+    pub fn of_word(word: &str) -> Option<Format> {
+        Some(match word.to_ascii_lowercase().as_str() {
+            "csv" | "tsv" | "tab" => Format::Csv,
+            "jsonl" | "ndjson" => Format::JsonLines,
+            "json" => Format::Json,
+            "parquet" => Format::Parquet,
+            "arrow" | "feather" | "ipc" => Format::Arrow,
+            _ => return None,
+        })
+    }
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Format::Csv => "csv",
+            Format::JsonLines => "jsonl",
+            Format::Json => "json",
+            Format::Parquet => "parquet",
+            Format::Arrow => "arrow",
+        }
+    }
+}
+
+/// What a person says of a file; the rest is found out.
+#[derive(Debug, Clone, Default)]
+pub struct Choices {
+    /// The format.
+    pub format: Option<Format>,
+    /// What stands between fields.
+    pub separator: Option<u8>,
+    /// What stands around fields.
+    pub quote: Option<u8>,
+    /// The encoding.
+    pub encoding: Option<&'static Encoding>,
+    /// Whether the first row has the names.
+    pub header: Option<bool>,
+    /// A field that is NULL, beside one that is empty and not in quotes.
+    pub null: Option<String>,
+    /// The order of days in all columns of days.
+    pub dates: Option<Dates>,
+}
+
+/// Some rows.
+#[derive(Debug)]
+pub struct Block {
+    /// The columns: of text where the file has text, else as they are.
+    pub rows: RecordBatch,
+    /// The line that each row begins at, or its number where there are no lines.
+    pub lines: Vec<u64>,
+    /// Rows that are not such: they have other columns, or are not text.
+    pub bad: Vec<Bad>,
+}
+
+/// An open file.
+pub struct Source {
+    /// The file, or `-`.
+    pub path: PathBuf,
+    /// What it is.
+    pub format: Format,
+    /// How its fields are written, where it has such.
+    pub form: Form,
+    /// Its encoding.
+    pub encoding: &'static str,
+    /// Whether the first row has the names.
+    pub header: bool,
+    /// What was found out about its rows.
+    pub found: Found,
+    /// Its size, where it has one.
+    pub size: Option<u64>,
+    read: Arc<AtomicU64>,
+    rows: Box<dyn Rows>,
+    ahead: std::collections::VecDeque<Block>,
+}
+
+/// Gives rows.
+trait Rows: Send {
+    /// The next ones; none at the end.
+    fn next(&mut self) -> Result<Option<Block>, ImportError>;
+
+    /// The names of the columns, where they are known without a row.
+    fn names(&self) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+/// Counts the bytes that are read.
+struct Counted<R>(R, Arc<AtomicU64>);
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
+        let count = self.0.read(out)?;
+        self.1.fetch_add(count as u64, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+impl Source {
+    /// Opens a file, or standard input for `-`, and looks at its first rows.
+    pub fn open(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
+        let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
+        let read = Arc::new(AtomicU64::new(0));
+        let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default().to_ascii_lowercase();
+        let by_name = choices.format.or_else(|| Format::of_word(&ending));
+        if let Some(format @ (Format::Parquet | Format::Arrow)) = by_name {
+            return Source::of_columns(path, format, read);
+        }
+        let (mut raw, size): (Box<dyn Read + Send>, _) = match path == Path::new("-") {
+            true => (Box::new(io::stdin()), None),
+            false => {
+                let file = File::open(path).map_err(failed)?;
+                let size = file.metadata().ok().filter(std::fs::Metadata::is_file).map(|data| data.len());
+                (Box::new(file), size)
+            }
+        };
+        let mut first = Vec::with_capacity(FIRST);
+        raw.by_ref().take(FIRST as u64).read_to_end(&mut first).map_err(failed)?;
+        if first.starts_with(b"PAR1") || first.starts_with(b"ARROW1") {
+            let what = if first[0] == b'P' { "parquet" } else { "arrow" };
+            return Err(ImportError::Mistake(format!(
+                "this is a {what} file; --format {what} reads it from a file by its name"
+            )));
+        }
+        if first.starts_with(b"PK\x03\x04") {
+            let what = "this is a workbook or an archive: save the sheet as CSV first";
+            return Err(ImportError::Malformed(what.into()));
+        }
+        let (sniffed, mark) = sniff(&first);
+        let encoding = choices.encoding.unwrap_or(sniffed);
+        let mark = if choices.encoding.is_none_or(|chosen| chosen == sniffed) { mark } else { 0 };
+        let decoded_first = decoded(&first[mark..], encoding);
+        let format = by_name.unwrap_or_else(|| match decoded_first.trim_start().chars().next() {
+            Some('[') => Format::Json,
+            Some('{') => Format::JsonLines,
+            _ => Format::Csv,
+        });
+        let whole = Counted(Cursor::new(first).chain(raw), Arc::clone(&read));
+        let mut whole: Box<dyn Read + Send> = Box::new(whole);
+        whole.by_ref().take(mark as u64).read_to_end(&mut Vec::new()).map_err(failed)?;
+        // UTF-8 is checked field by field, so that one that is not such is a bad row and not the end.
+        let text: Box<dyn Read + Send> = match encoding == encoding_rs::UTF_8 {
+            true => whole,
+            false => Box::new(Decoded::new(whole, encoding)),
+        };
+        let (rows, form, header): (Box<dyn Rows>, _, _) = match format {
+            Format::Csv => {
+                let form = form_of(&decoded_first, &ending, choices);
+                let mut reader = Reader::new(text, form);
+                let mut record = Record::default();
+                let there = reader.read(&mut record).map_err(|error| ImportError::Malformed(error.to_string()))?;
+                if !there {
+                    return Err(ImportError::Malformed(format!("{} has no rows", path.display())));
+                }
+                let header = choices.header.unwrap_or_else(|| looks_like_names(&record));
+                let names = names_of(&record, header);
+                let null = choices.null.clone();
+                let pending = (!header).then_some(record);
+                (Box::new(CsvRows::new(reader, names, null, pending)), form, header)
+            }
+            Format::JsonLines => (Box::new(JsonRows::lines(text)), Form::default(), true),
+            _ => (Box::new(JsonRows::array(text)?), Form::default(), true),
+        };
+        let source = Source {
+            path: path.to_owned(),
+            format,
+            form,
+            encoding: encoding.name(),
+            header,
+            found: Found::default(),
+            size,
+            read,
+            rows,
+            ahead: std::collections::VecDeque::new(),
+        };
+        source.looked_at(choices.dates)
+    }
+
+    fn of_columns(path: &Path, format: Format, read: Arc<AtomicU64>) -> Result<Source, ImportError> {
+        let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
+        let file = File::open(path).map_err(failed)?;
+        let size = file.metadata().ok().map(|data| data.len());
+        let broken = |error: String| ImportError::Malformed(format!("{}: {error}", path.display()));
+        let batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send> = match format {
+            Format::Parquet => {
+                let builder = parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder::try_new(file);
+                let reader = builder.and_then(|builder| builder.with_batch_size(ROWS).build());
+                Box::new(reader.map_err(|e| broken(e.to_string()))?.map(|batch| batch.map_err(|e| e.to_string())))
+            }
+            _ => {
+                let reader = arrow_ipc::reader::FileReader::try_new(BufReader::new(file), None);
+                Box::new(reader.map_err(|e| broken(e.to_string()))?.map(|batch| batch.map_err(|e| e.to_string())))
+            }
+        };
+        let source = Source {
+            path: path.to_owned(),
+            format,
+            form: Form::default(),
+            encoding: "binary",
+            header: true,
+            found: Found::default(),
+            size,
+            read,
+            rows: Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() }),
+            ahead: std::collections::VecDeque::new(),
+        };
+        source.looked_at(None)
+    }
+
+    /// Looks at the first rows, which are given later all the same.
+    fn looked_at(mut self, dates: Option<Dates>) -> Result<Source, ImportError> {
+        let mut seeing: Vec<(String, Seeing)> = Vec::new();
+        let (mut rows, mut bytes, mut all) = (0, 0, false);
+        while rows < LOOKED_AT && bytes < LOOKED_AT_BYTES {
+            let Some(block) = self.rows.next()? else {
+                all = true;
+                break;
+            };
+            for (at, field) in block.rows.schema().fields().iter().enumerate() {
+                if seeing.len() <= at {
+                    let mut new = Seeing::default();
+                    new.nulls = rows;
+                    seeing.push((field.name().clone(), new));
+                }
+            }
+            for ((_, seeing), column) in seeing.iter_mut().zip(ColumnReader::all(&block.rows)) {
+                let mut scratch = String::new();
+                for row in 0..block.rows.num_rows() {
+                    scratch.clear();
+                    let kind = column.put(row, &mut scratch);
+                    seeing.see((kind != CellKind::Null).then_some(scratch.as_str()));
+                }
+            }
+            rows += block.rows.num_rows() as u64;
+            bytes += block.rows.get_array_memory_size();
+            self.ahead.push_back(block);
+        }
+        // A file of nothing but names has columns too.
+        for name in self.rows.names().into_iter().skip(seeing.len()) {
+            seeing.push((name, Seeing::default()));
+        }
+        if seeing.is_empty() {
+            let bad = self.ahead.iter().find_map(|block| block.bad.first());
+            let why = bad.map(|bad| format!(": line {}: {}", bad.line, bad.reason)).unwrap_or_default();
+            return Err(ImportError::Malformed(format!("{} has no rows{why}", self.path.display())));
+        }
+        let column = |(name, seeing): (String, Seeing)| {
+            let (shape, found) = seeing.shape();
+            let dates = dates.unwrap_or(found);
+            FoundColumn {
+                name,
+                shape,
+                dates,
+                nulls: seeing.nulls,
+                distinct: seeing.is_distinct(),
+                examples: seeing.examples,
+            }
+        };
+        self.found = Found { columns: seeing.into_iter().map(column).collect(), rows, all };
+        Ok(self)
+    }
+
+    /// How many bytes of the file were read.
+    pub fn position(&self) -> u64 {
+        self.read.load(Ordering::Relaxed)
+    }
+
+    /// The next rows; none at the end.
+    pub fn next_block(&mut self) -> Result<Option<Block>, ImportError> {
+        match self.ahead.pop_front() {
+            Some(block) => Ok(Some(block)),
+            None => self.rows.next(),
+        }
+    }
+}
+
+fn decoded(first: &[u8], encoding: &'static Encoding) -> String {
+    encoding.decode_without_bom_handling(first).0.into_owned()
+}
+
+/// How fields are written: by the ending, or by what gives the first lines the same count of fields, and the most.
+fn form_of(first: &str, ending: &str, choices: &Choices) -> Form {
+    let quote = choices.quote.unwrap_or(b'"');
+    if let Some(separator) = choices.separator {
+        return Form { separator, quote };
+    }
+    if matches!(ending, "tsv" | "tab") {
+        return Form { separator: b'\t', quote };
+    }
+    // The last line may be cut.
+    let whole = first.rsplit_once('\n').map_or(first, |(whole, _)| whole);
+    let count = |separator: u8| -> usize {
+        let mut reader = Reader::new(whole.as_bytes(), Form { separator, quote });
+        let (mut record, mut fields) = (Record::default(), Vec::new());
+        while fields.len() < 50 && reader.read(&mut record).unwrap_or(false) {
+            fields.push(record.len());
+        }
+        let first = fields.first().copied().unwrap_or(1);
+        let same = fields.iter().filter(|count| **count == first).count();
+        if first > 1 && same * 10 >= fields.len() * 9 { first } else { 0 }
+    };
+    let best =
+        [b',', b';', b'\t', b'|'].into_iter().map(|sign| (count(sign), sign)).rev().max_by_key(|(count, _)| *count);
+    Form { separator: best.filter(|(count, _)| *count > 0).map_or(b',', |(_, sign)| sign), quote }
+}
+
+/// Whether a first record has names: different from each other, none of them empty, a number or a day.
+fn looks_like_names(record: &Record) -> bool {
+    let mut seen = std::collections::HashSet::new();
+    record.fields().all(|(field, _)| {
+        let text = String::from_utf8_lossy(field);
+        let text = text.trim();
+        let is_value = text.parse::<f64>().is_ok()
+            || text.get(..10).is_some_and(|text| jaunty_seam::rows::moment::day(text).is_some());
+        !text.is_empty() && !is_value && seen.insert(text.to_owned())
+    })
+}
+
+fn names_of(record: &Record, header: bool) -> Vec<String> {
+    let mut seen = std::collections::HashSet::new();
+    let name = |(at, (field, _)): (usize, (&[u8], bool))| {
+        let text = String::from_utf8_lossy(field).trim().to_owned();
+        let mut name = if header && !text.is_empty() { text } else { format!("c{}", at + 1) };
+        while !seen.insert(name.clone()) {
+            name.push('_');
+        }
+        name
+    };
+    record.fields().enumerate().map(name).collect()
+}
+
+fn text_schema(names: &[String]) -> SchemaRef {
+    Arc::new(Schema::new(names.iter().map(|name| Field::new(name, DataType::Utf8, true)).collect::<Vec<_>>()))
+}
+
+struct CsvRows {
+    reader: Reader<Box<dyn Read + Send>>,
+    schema: SchemaRef,
+    null: Option<String>,
+    record: Record,
+    /// The first record, where it is not one of names.
+    pending: bool,
+    failed: Option<ImportError>,
+}
+
+impl CsvRows {
+    fn new(
+        reader: Reader<Box<dyn Read + Send>>,
+        names: Vec<String>,
+        null: Option<String>,
+        pending: Option<Record>,
+    ) -> CsvRows {
+        let is_pending = pending.is_some();
+        let record = pending.unwrap_or_default();
+        CsvRows { reader, schema: text_schema(&names), null, record, pending: is_pending, failed: None }
+    }
+}
+
+impl Rows for CsvRows {
+    fn names(&self) -> Vec<String> {
+        self.schema.fields().iter().map(|field| field.name().clone()).collect()
+    }
+
+    fn next(&mut self) -> Result<Option<Block>, ImportError> {
+        if let Some(error) = self.failed.take() {
+            return Err(error);
+        }
+        let count = self.schema.fields().len();
+        let mut columns: Vec<StringBuilder> =
+            (0..count).map(|_| StringBuilder::with_capacity(ROWS, ROWS * 12)).collect();
+        let (mut lines, mut bad, mut bytes) = (Vec::with_capacity(ROWS), Vec::new(), 0_usize);
+        while lines.len() + bad.len() < ROWS && bytes < 16 << 20 {
+            if !std::mem::take(&mut self.pending) {
+                match self.reader.read(&mut self.record) {
+                    Ok(true) => {}
+                    Ok(false) => break,
+                    // What came before it is loaded, or refused, all the same.
+                    Err(error) => {
+                        self.failed = Some(ImportError::Malformed(error.to_string()));
+                        break;
+                    }
+                }
+            }
+            let record = &self.record;
+            let mut reason = None;
+            if record.len() != count {
+                reason = Some(format!("{} fields where there are {count} columns", record.len()));
+            } else if let Some((field, _)) = record.fields().find(|(field, _)| std::str::from_utf8(field).is_err()) {
+                reason =
+                    Some(format!("\"{}\" is not UTF-8 text", String::from_utf8_lossy(&field[..field.len().min(60)])));
+            }
+            if let Some(reason) = reason {
+                let fields = record.fields().map(|(field, _)| String::from_utf8_lossy(field).into_owned()).collect();
+                bad.push(Bad { line: record.line, reason, fields });
+                continue;
+            }
+            for ((field, quoted), column) in record.fields().zip(&mut columns) {
+                let is_null =
+                    !quoted && (field.is_empty() || self.null.as_ref().is_some_and(|null| null.as_bytes() == field));
+                // Looked at above.
+                match std::str::from_utf8(field).ok().filter(|_| !is_null) {
+                    Some(text) => column.append_value(text),
+                    None => column.append_null(),
+                }
+                bytes += field.len();
+            }
+            lines.push(record.line);
+        }
+        if lines.is_empty() && bad.is_empty() {
+            return self.failed.take().map_or(Ok(None), Err);
+        }
+        let arrays: Vec<ArrayRef> = columns.iter_mut().map(|column| Arc::new(column.finish()) as ArrayRef).collect();
+        let rows = batch(Arc::clone(&self.schema), arrays, lines.len())?;
+        Ok(Some(Block { rows, lines, bad }))
+    }
+}
+
+fn batch(schema: SchemaRef, arrays: Vec<ArrayRef>, rows: usize) -> Result<RecordBatch, ImportError> {
+    let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(rows));
+    RecordBatch::try_new_with_options(schema, arrays, &options)
+        .map_err(|error| ImportError::Malformed(error.to_string()))
+}
+
+/// Objects of JSON. Their columns are those of the first thousands; a row with others is a bad one.
+struct JsonRows {
+    objects: Box<dyn Iterator<Item = Result<(u64, String), ImportError>> + Send>,
+    names: Vec<String>,
+    /// Whether the columns are known: of the first block they are all that it has.
+    known: bool,
+}
+
+impl JsonRows {
+    fn lines(text: Box<dyn Read + Send>) -> JsonRows {
+        let mut reader = BufReader::with_capacity(256 << 10, text);
+        let mut number = 0;
+        let objects = std::iter::from_fn(move || {
+            loop {
+                let mut line = Vec::new();
+                let read = (&mut reader).take(super::csv::LONGEST as u64 + 1).read_until(b'\n', &mut line);
+                number += 1;
+                match read {
+                    Ok(0) => return None,
+                    Ok(_) if line.len() > super::csv::LONGEST => {
+                        return Some(Err(ImportError::Malformed(format!("line {number} is longer than 64 MiB"))));
+                    }
+                    Ok(_) if line.iter().all(u8::is_ascii_whitespace) => {}
+                    Ok(_) => return Some(Ok((number, String::from_utf8_lossy(&line).into_owned()))),
+                    Err(error) => return Some(Err(ImportError::Malformed(format!("line {number}: {error}")))),
+                }
+            }
+        });
+        JsonRows { objects: Box::new(objects), names: Vec::new(), known: false }
+    }
+
+    /// Of an array the elements are taken apart one by one.
+    fn array(text: Box<dyn Read + Send>) -> Result<JsonRows, ImportError> {
+        let mut bytes = BufReader::with_capacity(256 << 10, text).bytes();
+        let opened = bytes.by_ref().find(|byte| byte.as_ref().map_or(true, |byte| !byte.is_ascii_whitespace()));
+        if !matches!(opened, Some(Ok(b'['))) {
+            return Err(ImportError::Malformed(
+                "a JSON file of rows is an array of objects; one object a line is jsonl".into(),
+            ));
+        }
+        let mut number = 0;
+        let objects = std::iter::from_fn(move || {
+            let (mut depth, mut in_text, mut escaped, mut element) = (0_usize, false, false, Vec::new());
+            for byte in bytes.by_ref() {
+                let byte = match byte {
+                    Ok(byte) => byte,
+                    Err(error) => return Some(Err(ImportError::Malformed(error.to_string()))),
+                };
+                match byte {
+                    _ if in_text => {
+                        in_text = escaped || byte != b'"';
+                        escaped = !escaped && byte == b'\\';
+                    }
+                    b'"' => in_text = true,
+                    b'{' | b'[' => depth += 1,
+                    b'}' | b']' if depth > 0 => depth -= 1,
+                    b',' | b']' if depth == 0 => {
+                        if element.iter().all(u8::is_ascii_whitespace) {
+                            if byte == b']' {
+                                return None;
+                            }
+                            continue;
+                        }
+                        number += 1;
+                        return Some(Ok((number, String::from_utf8_lossy(&element).into_owned())));
+                    }
+                    _ => {}
+                }
+                element.push(byte);
+                if element.len() > super::csv::LONGEST {
+                    return Some(Err(ImportError::Malformed(format!("row {} is longer than 64 MiB", number + 1))));
+                }
+            }
+            let ends = element.iter().all(u8::is_ascii_whitespace);
+            (!ends).then(|| Err(ImportError::Malformed("the file ends in the middle of a row".into())))
+        });
+        Ok(JsonRows { objects: Box::new(objects), names: Vec::new(), known: false })
+    }
+}
+
+impl Rows for JsonRows {
+    fn next(&mut self) -> Result<Option<Block>, ImportError> {
+        let (mut objects, mut bad) = (Vec::new(), Vec::new());
+        let mut bytes = 0;
+        while objects.len() + bad.len() < ROWS && bytes < 16 << 20 {
+            let Some((line, text)) = self.objects.next().transpose()? else { break };
+            bytes += text.len();
+            match serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&text) {
+                Ok(object) => {
+                    if !self.known {
+                        self.names.extend(
+                            object.keys().filter(|name| !self.names.contains(name)).cloned().collect::<Vec<_>>(),
+                        );
+                    }
+                    match object.keys().find(|name| !self.names.contains(name)) {
+                        Some(name) => {
+                            let reason = format!("a field \"{name}\" that the rows before do not have");
+                            bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
+                        }
+                        None => objects.push((line, object)),
+                    }
+                }
+                Err(error) => {
+                    let reason = format!("not an object of JSON: {error}");
+                    bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
+                }
+            }
+        }
+        self.known = true;
+        if objects.is_empty() && bad.is_empty() {
+            return Ok(None);
+        }
+        let column = |name: &String| {
+            let mut column = StringBuilder::new();
+            for (_, object) in &objects {
+                match object.get(name) {
+                    None | Some(serde_json::Value::Null) => column.append_null(),
+                    Some(serde_json::Value::String(text)) => column.append_value(text),
+                    Some(other) => column.append_value(other.to_string()),
+                }
+            }
+            Arc::new(column.finish()) as ArrayRef
+        };
+        let arrays = self.names.iter().map(column).collect();
+        let rows = batch(text_schema(&self.names), arrays, objects.len())?;
+        Ok(Some(Block { rows, lines: objects.into_iter().map(|(line, _)| line).collect(), bad }))
+    }
+}
+
+struct ColumnRows {
+    batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>,
+    rows: u64,
+    path: PathBuf,
+}
+
+impl Rows for ColumnRows {
+    fn next(&mut self) -> Result<Option<Block>, ImportError> {
+        let broken = |error: String| ImportError::Malformed(format!("{}: {error}", self.path.display()));
+        let Some(rows) = self.batches.next().transpose().map_err(broken)? else { return Ok(None) };
+        let lines = (self.rows + 1..).take(rows.num_rows()).collect();
+        self.rows += rows.num_rows() as u64;
+        Ok(Some(Block { rows, lines, bad: Vec::new() }))
+    }
+}

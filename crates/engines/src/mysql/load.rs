@@ -1,0 +1,122 @@
+//! Many rows at once: `LOAD DATA LOCAL INFILE`, whose file is what we send, or statements of many rows where the server
+//! does not take that.
+
+use std::io;
+
+use bytes::Bytes;
+use futures_util::{StreamExt, stream};
+use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements, holds_bytes};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::cell::ColumnReader;
+use mysql_async::prelude::Queryable;
+use tokio::sync::mpsc;
+
+use super::errors;
+use super::session::{MysqlSession, cancel, field};
+use crate::net::tabbed;
+use crate::net::work::with_cancel;
+
+/// A row that is there already, in Skip mode: the server's number for it.
+const DUPLICATE: &str = "1062";
+
+/// So many pieces wait to be sent.
+const AHEAD: usize = 4;
+
+impl MysqlSession {
+    pub(super) fn load_rows(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        self.patience.follow(&load.stop);
+        // Replacing by `LOAD DATA` deletes rows first, with all that references them.
+        let takes_files = load.meeting != Meeting::Replace
+            && self.ask("select @@local_infile")?.first().is_some_and(|row| field(row, 0) == "1");
+        if !takes_files {
+            return by_statements(self, load, next);
+        }
+        let statement = statement(load);
+        let (sender, receiver) = mpsc::channel::<Bytes>(AHEAD);
+        let pieces = stream::unfold(receiver, |mut receiver| async {
+            let piece = receiver.recv().await?;
+            Some((Ok::<_, io::Error>(piece), receiver))
+        });
+        // The server asks for a file by a name, which means nothing here: it gets these rows and never a file.
+        self.link.connection.set_infile_handler(async move { Ok(pieces.boxed()) });
+        let (link, patience) = (&mut self.link, &self.patience);
+        let ends = cancel(link.again.clone(), link.connection.id());
+        let sent = async {
+            let mut scratch = String::new();
+            while let Some(batch) = next()? {
+                if load.stop.is_wished() {
+                    return Err(EngineError::stopped());
+                }
+                let columns = ColumnReader::all(&batch);
+                let mut lines = Vec::with_capacity(256 << 10);
+                (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &mut scratch, &mut lines));
+                // Where nobody takes it any more the server has said why.
+                if sender.send(lines.into()).await.is_err() {
+                    break;
+                }
+            }
+            drop(sender);
+            Ok(())
+        };
+        let asked = link.connection.query_drop(&statement);
+        let both = async { tokio::join!(asked, sent) };
+        let (answer, sent) =
+            link.runtime.block_on(async { with_cancel(both, || patience.look(), ends, patience.within).await })?;
+        sent?;
+        answer.map_err(|error| errors::statement(&error, &statement))?;
+        let taken = self.link.connection.affected_rows();
+        self.refuse_what_was_changed(load)?;
+        Ok(taken)
+    }
+
+    /// With a file that a client sends the server warns where it would refuse: values that it changed, rows that it left
+    /// out.
+    fn refuse_what_was_changed(&mut self, load: &Load<'_>) -> Result<(), EngineError> {
+        if self.link.connection.get_warnings() == 0 {
+            return Ok(());
+        }
+        for row in self.ask("show warnings")? {
+            let (level, code, text) = (field(&row, 0), field(&row, 1), field(&row, 2));
+            if level == "Note" || load.meeting == Meeting::Skip && code == DUPLICATE {
+                continue;
+            }
+            let error = EngineError::new(ErrorKind::Refused, text);
+            return Err(EngineError { code: Some(code), ..error });
+        }
+        Ok(())
+    }
+}
+
+fn statement(load: &Load<'_>) -> String {
+    let written = |name: &str| load.dialect.name_as_written(name);
+    let (mut columns, mut sets) = (Vec::new(), Vec::new());
+    for (number, column) in load.columns.iter().enumerate() {
+        let lower = column.db_type.to_ascii_lowercase();
+        let name = written(&column.name);
+        let by = if holds_bytes(&lower) {
+            Some(format!("unhex(regexp_replace(@v{number}, '^(0x|.x)', ''))"))
+        } else if lower.starts_with("tinyint(1)") || lower.starts_with("bool") {
+            // A file has words where a statement has numbers.
+            Some(format!(
+                "case when @v{number} in ('true', 't') then 1 when @v{number} in ('false', 'f') then 0 else @v{number} end"
+            ))
+        } else {
+            None
+        };
+        match by {
+            Some(by) => {
+                columns.push(format!("@v{number}"));
+                sets.push(format!("{name} = {by}"));
+            }
+            None => columns.push(name),
+        }
+    }
+    let sets = if sets.is_empty() { String::new() } else { format!(" set {}", sets.join(", ")) };
+    let skip = if load.meeting == Meeting::Skip { "ignore " } else { "" };
+    format!(
+        "load data local infile 'rows' {skip}into table {} character set utf8mb4 \
+         fields terminated by '\\t' escaped by '\\\\' lines terminated by '\\n' ({}){sets}",
+        load.table,
+        columns.join(", ")
+    )
+}

@@ -1,0 +1,295 @@
+//! Many rows at once: what the bulk way of a server stores is what it stores of the same texts in an `INSERT`.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, RecordBatch, StringArray};
+use arrow_schema::{DataType, Field, Schema};
+use jaunty_core::connection::open;
+use jaunty_engines::by_name;
+use jaunty_seam::catalog::Column;
+use jaunty_seam::engine::load::{Load, Meeting};
+use jaunty_seam::engine::{Session, Stop};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds::{Options, Server};
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use support::run;
+
+type Texts<'a> = &'a [(&'a str, &'a [&'a str])];
+
+/// Values of any type that breaks lines, quotes and escapes.
+const TEXTS: &[&str] = &["", " a ", "it's", "\\", "\\N", "\\.", "a\tb", "a\nb\r\n", "\"q\"", "é名🛳", "null", "NULL"];
+
+fn of_server(engine: &'static str, port: u16, user: &str, secret: &str, database: &str) -> Box<dyn Session> {
+    let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", user);
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    open(by_name(engine).unwrap(), &profile.with("database", database), Some(&Secret::new(secret.into()))).unwrap()
+}
+
+fn columns(of: Texts<'_>) -> Vec<Column> {
+    let column = |(at, (db_type, _)): (usize, &(&str, &[&str]))| Column {
+        name: format!("c{at}"),
+        db_type: (*db_type).to_owned(),
+        nullable: true,
+        ..Column::default()
+    };
+    of.iter().enumerate().map(column).collect()
+}
+
+/// Rows of texts, NULL last in every column.
+fn rows(of: Texts<'_>) -> RecordBatch {
+    let count = of.iter().map(|(_, values)| values.len()).max().unwrap_or(0) + 1;
+    let array = |values: &&[&str]| -> ArrayRef {
+        let values =
+            (0..count).map(|row| if row + 1 == count { None } else { values.get(row % values.len()).copied() });
+        Arc::new(StringArray::from_iter(values))
+    };
+    let arrays: Vec<_> = of.iter().map(|(_, values)| array(values)).collect();
+    let fields: Vec<_> = (0..of.len()).map(|at| Field::new(format!("c{at}"), DataType::Utf8, true)).collect();
+    RecordBatch::try_new(Arc::new(Schema::new(fields)), arrays).unwrap()
+}
+
+fn load(
+    session: &mut dyn Session,
+    engine: &str,
+    (table, columns, key): (&str, &[Column], &[String]),
+    meeting: Meeting,
+    batch: RecordBatch,
+) -> Result<u64, EngineError> {
+    let dialect = by_name(engine).unwrap().dialect();
+    let load = Load { table, columns, key, meeting, dialect, stop: Stop::default() };
+    let mut once = Some(batch);
+    session.load(&load, &mut || Ok(once.take()))
+}
+
+/// Loads the values into one table and inserts them into another: both hold the same.
+fn same_as_inserted(session: &mut dyn Session, engine: &str, of: Texts<'_>) {
+    let dialect = by_name(engine).unwrap().dialect();
+    let types: Vec<_> = of.iter().enumerate().map(|(at, (db_type, _))| format!("c{at} {db_type}")).collect();
+    let of_columns = columns(of);
+    for table in ["loaded", "inserted"] {
+        run(session, &format!("create table {table} ({})", types.join(", "))).unwrap();
+    }
+    let batch = rows(of);
+    let count = batch.num_rows() as u64;
+    assert_eq!(load(session, engine, ("loaded", &of_columns, &[]), Meeting::Refuse, batch.clone()).unwrap(), count);
+    for row in 0..batch.num_rows() {
+        let value = |at: usize| {
+            let texts = batch.column(at).as_any().downcast_ref::<StringArray>().unwrap();
+            match jaunty_seam::engine::load::holds_bytes(of[at].0) {
+                _ if arrow_array::Array::is_null(texts, row) => "null".to_owned(),
+                true => dialect.bytes_as_written(texts.value(row).trim_start_matches("\\x")),
+                false if engine == "mysql" && of[at].0.starts_with("bool") => texts.value(row).to_owned(),
+                false => dialect.text_as_written(texts.value(row)),
+            }
+        };
+        let values: Vec<_> = (0..of.len()).map(value).collect();
+        run(session, &format!("insert into inserted values ({})", values.join(", "))).unwrap();
+    }
+    let all = |session: &mut dyn Session, table: &str| {
+        let mut rows = run(session, &format!("select * from {table}")).unwrap().rows();
+        rows.sort();
+        rows
+    };
+    assert_eq!(all(session, "loaded"), all(session, "inserted"));
+    run(session, "drop table loaded").unwrap();
+    run(session, "drop table inserted").unwrap();
+}
+
+/// What becomes of rows that are there already, and of a row that is refused.
+fn meetings(session: &mut dyn Session, engine: &str, replaces: bool) {
+    let of: Texts<'_> = &[("integer", &["1", "2", "3"]), ("varchar(10)", &["a", "b", "c"])];
+    let columns = columns(of);
+    let batch = rows(of).slice(0, 3);
+    let key = ["c0".to_owned()];
+    run(session, "create table met (c0 integer primary key, c1 varchar(10))").unwrap();
+    run(session, "insert into met values (2, 'there')").unwrap();
+    let all =
+        |session: &mut dyn Session| run(session, "select * from met order by c0").unwrap().rows().concat().join(" ");
+    let refused = load(session, engine, ("met", &columns, &key), Meeting::Refuse, batch.clone()).unwrap_err();
+    assert_ne!(refused.kind, ErrorKind::Lost, "{refused}");
+    run(session, "delete from met where c0 <> 2").unwrap();
+    if !replaces {
+        return;
+    }
+    let taken = load(session, engine, ("met", &columns, &key), Meeting::Skip, batch.clone()).unwrap();
+    assert_eq!((taken, all(session)), (2, "1 a 2 there 3 c".into()), "{engine}");
+    load(session, engine, ("met", &columns, &key), Meeting::Replace, batch).unwrap();
+    assert_eq!(all(session), "1 a 2 b 3 c");
+    run(session, "drop table met").unwrap();
+}
+
+#[test]
+fn rows_are_loaded_into_sqlite() {
+    let profile = Profile::new("quay", "sqlite").with("path", ":memory:");
+    let mut session = open(by_name("sqlite").unwrap(), &profile, None).unwrap();
+    same_as_inserted(
+        session.as_mut(),
+        "sqlite",
+        &[
+            ("integer", &["1", "-5", "007", "x", "9223372036854775807", "1.0"]),
+            ("numeric", &["1.50", "1e3", "0x10", "", "12345678901234567890"]),
+            ("real", &["1", "0.1", "-2e-3"]),
+            ("text", TEXTS),
+            ("blob", &["", "00ff", "\\x27"]),
+            ("date", &["2031-03-05", "soon"]),
+        ],
+    );
+    meetings(session.as_mut(), "sqlite", true);
+}
+
+#[test]
+fn rows_are_loaded_into_postgres() {
+    let server = Postgres::start();
+    let mut session = of_server("postgres", server.port, "clerk", PASSWORD, "bookings");
+    let session = session.as_mut();
+    let binary: &[(&str, &[&str])] = &[
+        ("smallint", &["1", "-32768", " 7 "]),
+        ("integer", &["2147483647", "0"]),
+        ("bigint", &["-9223372036854775808", "12"]),
+        ("real", &["0.1", "-3.4e38"]),
+        ("double precision", &["0.1", "1e300", "-0"]),
+        ("boolean", &["true", "f", "1"]),
+        ("text", TEXTS),
+        ("varchar(12)", TEXTS),
+        ("char(12)", &["a", "é"]),
+        ("json", &["{\"a\":  1}", "null"]),
+        ("jsonb", &["{\"a\":  [1, null]}", "\"it's\""]),
+        ("bytea", &["\\x", "\\x00ff27"]),
+        ("date", &["2031-03-05", "0001-01-01", "1999-12-31"]),
+        ("timestamp", &["2031-03-05 07:30:00", "1999-12-31 23:59:59.999999", "2031-03-05"]),
+        ("numeric", &["0", "-12345.678", "100000000000000000000.00000001", "0.00"]),
+        ("numeric(10,2)", &["12.345", "-0.005", "7"]),
+        ("uuid", &["2f1d7c9e-0000-4000-8000-00000000abcd", "2F1D7C9E00004000800000000000ABCD"]),
+    ];
+    same_as_inserted(session, "postgres", binary);
+    // A value without a binary form here is read by the server, with the rows after it.
+    same_as_inserted(
+        session,
+        "postgres",
+        &[
+            ("numeric", &["1", "1e5", "NaN", "2.5"]),
+            ("date", &["2031-03-05", "infinity", "5 March 2031", "2031-03-06"]),
+            ("double precision", &["1", "inf", "NaN", "3"]),
+            ("timestamp", &["2031-03-05 07:30:00", "-infinity", "2031-03-05 24:00:00", "2031-03-07 01:00:00"]),
+        ],
+    );
+    same_as_inserted(
+        session,
+        "postgres",
+        &[
+            ("timestamptz", &["2031-03-05 07:30:00+02", "2031-03-05 07:30:00"]),
+            ("text", TEXTS),
+            ("integer[]", &["{1,2}", "{}"]),
+            ("inet", &["10.0.0.1"]),
+            ("interval", &["1 day 02:00:00"]),
+            ("bytea", &["\\x00ff"]),
+        ],
+    );
+    meetings(session, "postgres", true);
+    // What the server refuses in the middle of a stream leaves a session that can be used.
+    run(session, "create table checked (c0 integer check (c0 < 3))").unwrap();
+    let of: Texts<'_> = &[("integer", &["1", "2", "3"])];
+    let error = load(session, "postgres", ("checked", &columns(of), &[]), Meeting::Refuse, rows(of)).unwrap_err();
+    assert!(error.message.contains("checked_c0_check"), "{error}");
+    assert_eq!(run(session, "select count(*) from checked").unwrap().rows(), [["0"]]);
+}
+
+#[test]
+fn rows_are_loaded_into_mariadb() {
+    let server = Mariadb::start();
+    let mut session = of_server("mysql", server.port, "clerk", PASSWORD, "bookings");
+    let session = session.as_mut();
+    let of: &[(&str, &[&str])] = &[
+        ("int", &["1", "-5"]),
+        ("bigint unsigned", &["18446744073709551615", "0"]),
+        ("decimal(30,8)", &["1.5", "-12345678901234567890.12345678"]),
+        ("double", &["0.1", "-2e-3"]),
+        ("varchar(20) character set utf8mb4", TEXTS),
+        ("longtext character set utf8mb4", TEXTS),
+        ("longblob", &["\\x", "\\x00ff27"]),
+        ("date", &["2031-03-05"]),
+        ("datetime(6)", &["2031-03-05 07:30:00.123456"]),
+        ("time", &["07:30:00", "-120:00:01"]),
+        ("boolean", &["true", "false", "1"]),
+        ("enum('due','gone')", &["due"]),
+        ("json", &["{\"a\":  1}"]),
+    ];
+    same_as_inserted(session, "mysql", of);
+    meetings(session, "mysql", true);
+    // The server would change these and only warn.
+    for (db_type, value) in [("tinyint", "300"), ("int", "seven"), ("varchar(3)", "gulls"), ("date", "2031-02-30")] {
+        run(session, &format!("create table changed (c0 {db_type})")).unwrap();
+        let values = [value];
+        let of: Texts<'_> = &[(db_type, &values)];
+        let error = load(session, "mysql", ("changed", &columns(of), &[]), Meeting::Refuse, rows(of)).unwrap_err();
+        assert_eq!(error.kind, ErrorKind::Refused, "{db_type}: {error}");
+        run(session, "drop table changed").unwrap();
+    }
+    // Where the server takes no files the rows go by statements.
+    server.sql("set global local_infile = 0");
+    same_as_inserted(session, "mysql", &of[..7]);
+    meetings(session, "mysql", true);
+}
+
+#[test]
+fn rows_are_loaded_into_the_stand_in_for_sql_server() {
+    let server = Server::start(Options::default()).unwrap();
+    let secret = Options::default().password;
+    let mut session = of_server("sqlserver", server.port(), "clerk", &secret, "ferry");
+    same_as_inserted(
+        session.as_mut(),
+        "sqlserver",
+        &[
+            ("int", &["1", "-5"]),
+            ("nvarchar(max)", TEXTS),
+            ("varbinary(max)", &["00ff", "27"]),
+            ("date", &["2031-03-05"]),
+        ],
+    );
+    meetings(session.as_mut(), "sqlserver", false);
+}
+
+#[test]
+fn a_load_is_stopped_and_leaves_a_session_that_can_be_used() {
+    let server = Postgres::start();
+    let maria = Mariadb::start();
+    let memory = Profile::new("quay", "sqlite").with("path", ":memory:");
+    let mut sessions = [
+        ("postgres", of_server("postgres", server.port, "clerk", PASSWORD, "bookings")),
+        ("mysql", of_server("mysql", maria.port, "clerk", PASSWORD, "bookings")),
+        ("sqlite", open(by_name("sqlite").unwrap(), &memory, None).unwrap()),
+    ];
+    for (engine, session) in &mut sessions {
+        run(session.as_mut(), "create table endless (c0 integer, c1 varchar(20))").unwrap();
+        run(session.as_mut(), by_name(engine).unwrap().dialect().changing.unwrap().begin).unwrap();
+        let of: Texts<'_> = &[("integer", &["1", "2", "3"]), ("varchar(20)", &["a", "b", "c"])];
+        let (columns, batch, stop) = (columns(of), rows(of), Stop::default());
+        let dialect = by_name(engine).unwrap().dialect();
+        let load = Load {
+            table: "endless",
+            columns: &columns,
+            key: &[],
+            meeting: Meeting::Refuse,
+            dialect,
+            stop: stop.clone(),
+        };
+        let mut given = 0;
+        let error = session
+            .load(&load, &mut || {
+                given += 1;
+                if given == 200 {
+                    stop.wish();
+                }
+                Ok(Some(batch.clone()))
+            })
+            .unwrap_err();
+        assert_eq!(error.kind, ErrorKind::Stopped, "{engine}: {error}");
+        run(session.as_mut(), "rollback").unwrap();
+        assert_eq!(run(session.as_mut(), "select count(*) from endless").unwrap().rows(), [["0"]], "{engine}");
+    }
+}
