@@ -83,6 +83,20 @@ impl Record {
         (0..self.len()).filter_map(|at| self.get(at))
     }
 
+    /// All fields as texts, and whether each stood in quotes; none where one of them is not UTF-8.
+    pub fn texts(&self) -> Option<impl Iterator<Item = (&str, bool)>> {
+        // What is a character across two fields is none.
+        let all = std::str::from_utf8(&self.bytes).ok()?;
+        self.ends.iter().all(|(end, _)| all.is_char_boundary(*end)).then(|| {
+            let mut start = 0;
+            self.ends.iter().filter_map(move |(end, quoted)| {
+                let text = all.get(start..*end)?;
+                start = *end;
+                Some((text, *quoted))
+            })
+        })
+    }
+
     fn clear(&mut self, line: u64) {
         self.bytes.clear();
         self.ends.clear();

@@ -172,9 +172,18 @@ impl Seeing {
             text.hash(&mut hasher);
             self.distinct = self.seen.insert(hasher.finish());
         }
-        let (day_first, month_first) = (Dates::DayFirst.iso(text), Dates::MonthFirst.iso(text));
+        // Of a text like any other nothing is tried any more.
+        if self.could.is_empty() {
+            return;
+        }
+        let looks_like_a_day = text.len() >= 8 && text.starts_with(|c: char| c.is_ascii_digit());
+        let tried = |dates: Dates, is_left: bool| dates.iso(text).filter(|_| is_left);
+        let (day_first, month_first) = match looks_like_a_day {
+            true => (tried(Dates::DayFirst, self.day_first), tried(Dates::MonthFirst, self.month_first)),
+            false => (None, None),
+        };
         let is_iso = |text: &str| moment::day(text.get(..10).unwrap_or(text)).is_some();
-        self.iso &= is_iso(text);
+        self.iso &= looks_like_a_day && is_iso(text);
         self.day_first &= day_first.is_some();
         self.month_first &= month_first.is_some();
         let iso = if self.iso { Some(text.to_owned()) } else { day_first.or(month_first) };

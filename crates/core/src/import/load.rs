@@ -421,19 +421,8 @@ fn fit_texts(column: &ArrayRef, target: &Target, dialect: &Dialect, reasons: &mu
 
 /// Why a text is not a value; nothing where it is, or where only the server can tell.
 fn misfit(text: &str, kind: &Kind, dialect: &Dialect) -> Option<String> {
-    // What most values are costs little.
-    match kind {
-        Kind::Text(None) | Kind::Other | Kind::Any => return None,
-        Kind::Text(Some(most)) if text.len() <= *most => return None,
-        Kind::Integer(least, most) => {
-            if let Ok(value) = text.parse::<i64>()
-                && i128::from(value) >= *least
-                && i128::from(value) <= *most
-            {
-                return None;
-            }
-        }
-        _ => {}
+    if is_plainly(text, kind) {
+        return None;
     }
     match kind.read(text, dialect).1 {
         Some(Mistake::Wrong(what)) if what.contains('"') => Some(what),
@@ -442,5 +431,54 @@ fn misfit(text: &str, kind: &Kind, dialect: &Dialect) -> Option<String> {
             Some(format!("\"{shown}\": {what}"))
         }
         _ => None,
+    }
+}
+
+/// Whether a text is a value in its usual form, told without much ado: so are most of millions.
+fn is_plainly(text: &str, kind: &Kind) -> bool {
+    let bytes = text.as_bytes();
+    let digits =
+        |range: std::ops::Range<usize>| bytes.get(range).is_some_and(|part| part.iter().all(u8::is_ascii_digit));
+    let pair = |at: usize, most: u8| digits(at..at + 2) && (bytes[at] - b'0') * 10 + bytes[at + 1] - b'0' <= most;
+    // The last days of a month are looked at more closely.
+    let is_day = || {
+        digits(0..4)
+            && bytes[4] == b'-'
+            && bytes[7] == b'-'
+            && pair(5, 12)
+            && pair(8, 28)
+            && &bytes[5..7] != b"00"
+            && &bytes[8..10] != b"00"
+    };
+    match kind {
+        Kind::Text(None) | Kind::Other | Kind::Any => true,
+        Kind::Text(Some(most)) => text.len() <= *most,
+        Kind::Integer(least, most) => {
+            text.parse::<i64>().is_ok_and(|value| (*least..=*most).contains(&i128::from(value)))
+        }
+        Kind::Real => text.parse::<f64>().is_ok(),
+        Kind::Decimal(limit) => {
+            let number = text.strip_prefix('-').unwrap_or(text);
+            let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
+            let most = limit.map_or((usize::MAX, usize::MAX), |(all, behind)| {
+                (all.saturating_sub(behind) as usize, behind as usize)
+            });
+            !whole.is_empty()
+                && whole.bytes().chain(fraction.bytes()).all(|byte| byte.is_ascii_digit())
+                && whole.len() <= most.0
+                && fraction.len() <= most.1
+        }
+        Kind::Boolean => matches!(text, "true" | "false" | "t" | "f" | "1" | "0"),
+        Kind::Date => bytes.len() == 10 && is_day(),
+        Kind::Moment => {
+            bytes.len() == 19
+                && is_day()
+                && matches!(bytes[10], b' ' | b'T')
+                && (bytes[13], bytes[16]) == (b':', b':')
+                && pair(11, 23)
+                && pair(14, 59)
+                && pair(17, 59)
+        }
+        _ => false,
     }
 }

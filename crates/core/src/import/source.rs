@@ -427,27 +427,20 @@ impl Rows for CsvRows {
                 }
             }
             let record = &self.record;
-            let mut reason = None;
-            if record.len() != count {
-                reason = Some(format!("{} fields where there are {count} columns", record.len()));
-            } else if let Some((field, _)) = record.fields().find(|(field, _)| std::str::from_utf8(field).is_err()) {
-                reason =
-                    Some(format!("\"{}\" is not UTF-8 text", String::from_utf8_lossy(&field[..field.len().min(60)])));
-            }
-            if let Some(reason) = reason {
+            let texts = record.texts().filter(|_| record.len() == count);
+            let Some(texts) = texts else {
+                let reason = match record.len() == count {
+                    true => "a field is not UTF-8 text".to_owned(),
+                    false => format!("{} fields where there are {count} columns", record.len()),
+                };
                 let fields = record.fields().map(|(field, _)| String::from_utf8_lossy(field).into_owned()).collect();
                 bad.push(Bad { line: record.line, reason, fields });
                 continue;
-            }
-            for ((field, quoted), column) in record.fields().zip(&mut columns) {
-                let is_null =
-                    !quoted && (field.is_empty() || self.null.as_ref().is_some_and(|null| null.as_bytes() == field));
-                // Looked at above.
-                match std::str::from_utf8(field).ok().filter(|_| !is_null) {
-                    Some(text) => column.append_value(text),
-                    None => column.append_null(),
-                }
-                bytes += field.len();
+            };
+            for ((text, quoted), column) in texts.zip(&mut columns) {
+                let is_null = !quoted && (text.is_empty() || self.null.as_deref().is_some_and(|null| null == text));
+                column.append_option((!is_null).then_some(text));
+                bytes += text.len();
             }
             lines.push(record.line);
         }

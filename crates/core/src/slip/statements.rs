@@ -30,27 +30,41 @@ pub fn steps(slip: &Slip, dialect: &'static Dialect) -> Vec<Step> {
     in_order(slip).into_iter().map(|at| step(slip, at, changing, dialect)).collect()
 }
 
-/// The whole as a text that could be run: what a person says yes to. Literals stand in it where values are sent.
+/// A statement of those that are sent, to be shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// The draft that it is for; none for what stands around all of them.
+    pub draft: Option<usize>,
+    /// Whether it is the one that changes something, and not one that reads or prepares.
+    pub changes: bool,
+    /// It, with literals in the place of the values that are sent, and what ends it.
+    pub text: String,
+}
+
+/// All statements in the order in which they are sent.
 ///
 /// Inside a transaction that is open it begins with a savepoint, and does not commit.
-pub fn script(slip: &Slip, dialect: &'static Dialect, within: bool) -> String {
-    let begin = match within {
-        true => savepoint(dialect.transaction.savepoint),
-        false => dialect.changing.map_or("begin", |changing| changing.begin).to_owned(),
-    };
-    let mut text = format!("{begin};\n");
+pub fn listed(slip: &Slip, dialect: &'static Dialect, within: bool) -> Vec<Listed> {
+    let around = |text: &str| Listed { draft: None, changes: false, text: format!("{text};") };
+    let mut all = vec![match within {
+        true => around(&savepoint(dialect.transaction.savepoint)),
+        false => around(dialect.changing.map_or("begin", |changing| changing.begin)),
+    }];
     for step in steps(slip, dialect) {
         let [before, after] = step.around.unwrap_or_default();
-        for statement in [step.reads.unwrap_or_default(), before, step.shown, after] {
-            if !statement.is_empty() {
-                text.push_str(&format!("{statement};\n"));
-            }
-        }
+        let parts = [(step.reads.unwrap_or_default(), false), (before, false), (step.shown, true), (after, false)];
+        let parts = parts.into_iter().filter(|(text, _)| !text.is_empty());
+        all.extend(parts.map(|(text, changes)| Listed { draft: Some(step.draft), changes, text: format!("{text};") }));
     }
     if !within {
-        text.push_str(&format!("{};\n", dialect.transaction.commit));
+        all.push(around(dialect.transaction.commit));
     }
-    text
+    all
+}
+
+/// The same as a text that could be run: what a person says yes to.
+pub fn script(slip: &Slip, dialect: &'static Dialect, within: bool) -> String {
+    listed(slip, dialect, within).into_iter().map(|listed| listed.text + "\n").collect()
 }
 
 /// A statement about a savepoint, with a name that is not one that a person uses.

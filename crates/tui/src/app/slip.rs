@@ -26,6 +26,8 @@ const MOST: u64 = 10_000;
 pub struct Slips {
     store: Store,
     all: Vec<Slip>,
+    /// How often one was changed.
+    revision: u64,
     /// Files that could not be read, each with why.
     pub unread: Vec<String>,
 }
@@ -68,7 +70,12 @@ impl Slips {
                 Err(error) => unread.push(format!("the slip {} cannot be read: {error}", kept.path.display())),
             }
         }
-        Slips { store, all, unread }
+        Slips { store, all, revision: 0, unread }
+    }
+
+    /// How often one was changed: what was made of them is as they are while it is the same.
+    pub fn revision(&self) -> u64 {
+        self.revision
     }
 
     /// All of them.
@@ -92,6 +99,7 @@ impl Slips {
     }
 
     fn find_mut(&mut self, head: &Slip) -> &mut Slip {
+        self.revision += 1;
         let at = self.all.iter().position(|slip| is_same(slip, head)).unwrap_or_else(|| {
             self.all.insert(0, Slip { drafts: Vec::new(), ..head.clone() });
             0

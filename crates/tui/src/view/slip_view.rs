@@ -1,5 +1,6 @@
 //! The slip: its drafts above, the statements that they make below.
 
+use jaunty_core::slip::statements::Listed;
 use jaunty_core::slip::{Conflict, Datum, Draft, Slip, What};
 use jaunty_language::text::clean;
 use jaunty_language::text::wrap::wrapped;
@@ -12,6 +13,7 @@ use super::overlay::{heading, keys};
 use crate::app::{App, SlipView};
 use crate::paint::{fill, put, put_cut, put_hint};
 use crate::theme::Role;
+use jaunty_core::words;
 
 /// How many lines the drafts have, or the fields of one.
 pub fn lines(screen: Rect, view: &SlipView, drafts: usize) -> usize {
@@ -202,34 +204,33 @@ fn draw_conflict(app: &App, slip: &Slip, conflict: &Conflict, area: Rect, ground
 fn draw_script(app: &App, view: &SlipView, area: Rect, ground: Style, cells: &mut Buffer) {
     let style = |role| ground.patch(app.theme.style(role));
     let room = usize::from(area.width.saturating_sub(5)).max(1);
-    let (script, of_draft) = (view.script(app), view.statement(app));
-    let changes = |text: &str| ["insert", "update", "delete"].iter().any(|word| text.starts_with(word));
-    // That of the draft in hand stands out, and what only surrounds them steps back.
-    let role_of = |statement: &str| match statement {
-        statement if statement == of_draft => Role::Accent,
-        statement if changes(statement) => Role::Overlay,
-        _ => Role::Faint,
-    };
-    let mut lines: Vec<(Role, String)> = Vec::new();
-    for statement in script.split_inclusive(";\n") {
-        let statement = statement.trim_end_matches('\n');
-        for line in statement.lines() {
-            for (at, part) in wrapped(&clean::clean(line), room).into_iter().enumerate() {
-                lines.push((role_of(statement), if at == 0 { part } else { format!("  {part}") }));
-            }
-        }
-    }
     let rule = "─".repeat(usize::from(area.width));
     put(cells, area.x, area.y, area.right(), &rule, style(Role::Rule));
     let height = usize::from(area.height.saturating_sub(1));
-    // The one in hand is in sight.
-    let first = lines.iter().position(|(role, _)| *role == Role::Accent).unwrap_or(0);
-    let skip = (first + 2).saturating_sub(height.max(2)).min(lines.len().saturating_sub(height));
-    for ((role, line), y) in lines.iter().skip(skip).take(height).zip(area.y + 1..area.bottom()) {
-        let left = lines.len() - skip;
-        let last = y + 1 == area.bottom() && left > height;
-        let text = if last { format!("… {} lines more", left + 1 - height) } else { line.clone() };
-        let role = if last { Role::Faint } else { *role };
-        put_cut(cells, area.x + 3, y, area.right() - 1, &text, style(role));
+    // That of the draft in hand stands out and is in sight, and what only surrounds them steps back.
+    let is_in_hand = |listed: &Listed| listed.changes && listed.draft == Some(view.chosen);
+    let at = view.statements.iter().position(is_in_hand).unwrap_or(0);
+    let first = (at + 2).saturating_sub(height.max(2)).min(view.statements.len().saturating_sub(height));
+    let mut y = area.y + 1;
+    for (number, listed) in view.statements.iter().enumerate().skip(first) {
+        let role = match (is_in_hand(listed), listed.changes) {
+            (true, _) => Role::Accent,
+            (false, true) => Role::Overlay,
+            (false, false) => Role::Faint,
+        };
+        let lines = listed.text.lines().flat_map(|line| wrapped(&clean::clean(line), room).into_iter().enumerate());
+        for (part, line) in lines {
+            if y + 1 >= area.bottom() && number + 1 < view.statements.len() {
+                let left = words::count((view.statements.len() - number) as u64, "statement");
+                put_cut(cells, area.x + 3, y, area.right() - 1, &format!("… {left} more"), style(Role::Faint));
+                return;
+            }
+            if y >= area.bottom() {
+                return;
+            }
+            let text = if part == 0 { line } else { format!("  {line}") };
+            put_cut(cells, area.x + 3, y, area.right() - 1, &text, style(role));
+            y += 1;
+        }
     }
 }

@@ -1,6 +1,6 @@
 //! The slip, before it is sent: its drafts, the SQL that they make, and what stood in the way.
 
-use jaunty_core::slip::statements::{script, steps};
+use jaunty_core::slip::statements::{Listed, listed};
 use jaunty_core::slip::{Conflict, Keep, Slip, Unsent, What};
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
@@ -28,12 +28,27 @@ pub struct SlipView {
     pub asks: Option<String>,
     /// Whether it is being sent.
     pub sending: bool,
+    /// The statements, as they will be sent.
+    pub statements: Vec<Listed>,
+    /// What they were made of: the revision of all slips, and whether a transaction is open.
+    made_of: Option<(u64, bool)>,
 }
 
 impl SlipView {
     pub(in crate::app) fn of(slip: &Slip, chosen: usize) -> SlipView {
         let head = Slip { drafts: Vec::new(), ..slip.clone() };
-        SlipView { head, chosen, field: None, top: 0, conflict: None, failed: None, asks: None, sending: false }
+        SlipView {
+            head,
+            chosen,
+            field: None,
+            top: 0,
+            conflict: None,
+            failed: None,
+            asks: None,
+            sending: false,
+            statements: Vec::new(),
+            made_of: None,
+        }
     }
 
     /// Shows the fields of the draft in hand.
@@ -151,26 +166,9 @@ impl SlipView {
         After::Stay
     }
 
-    /// The statement of the draft in hand, as it stands among them.
-    pub fn statement(&self, app: &App) -> String {
-        let Some(slip) = app.slips.find(&self.head) else { return String::new() };
-        let all = steps(slip, app.buffer.document.outline().dialect());
-        all.into_iter()
-            .find(|step| step.draft == self.chosen)
-            .map(|step| format!("{};", step.shown))
-            .unwrap_or_default()
-    }
-
-    /// The statements, as they will be sent.
-    pub fn script(&self, app: &App) -> String {
-        let Some(slip) = app.slips.find(&self.head) else { return String::new() };
-        let within = app.connection.location.as_ref().is_some_and(|location| location.transaction.is_some());
-        script(slip, app.buffer.document.outline().dialect(), within)
-    }
-
     /// Copies the statements.
     pub(crate) fn copy(&mut self, app: &mut App) {
-        app.clipboard = Some(self.script(app));
+        app.clipboard = Some(self.statements.iter().map(|listed| format!("{}\n", listed.text)).collect());
         app.tell("statements copied");
     }
 
@@ -241,8 +239,17 @@ impl App {
         let Some(Overlay::Slip(view)) = &self.overlay else { return };
         let drafts = self.slips.find(&view.head).map_or(0, |slip| slip.drafts.len());
         let height = crate::view::slip_view::lines(screen, view, drafts);
+        let within = self.connection.location.as_ref().is_some_and(|location| location.transaction.is_some());
+        let made_of = Some((self.slips.revision(), within));
+        let dialect = self.buffer.document.outline().dialect();
         if let Some(Overlay::Slip(view)) = &mut self.overlay {
             view.keep_in_sight(height);
+            // Of ten thousand changes they are not made anew for each key.
+            if view.made_of != made_of {
+                let slip = self.slips.find(&view.head);
+                view.statements = slip.map_or_else(Vec::new, |slip| listed(slip, dialect, within));
+                view.made_of = made_of;
+            }
         }
     }
 }
