@@ -39,7 +39,7 @@ pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
     /// Load the rows of a file into a table: CSV, JSON, Parquet, Arrow
-    Load(Load),
+    Load(Box<Load>),
     /// Show how a server carries a statement out: each step with its share, its rows and its index
     Plan(Plan),
     /// Draw tables with their keys and what they reference, as SVG or PDF
@@ -137,9 +137,19 @@ pub struct Run {
 
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["file", "from", "run"]))]
 pub struct Load {
     /// The file: CSV, TSV, JSON lines, a JSON array, Parquet or Arrow; "-" for standard input
-    pub file: PathBuf,
+    pub file: Option<PathBuf>,
+    /// Instead of a file, the rows of a statement on this connection
+    #[arg(long, value_name = "NAME", requires = "statement")]
+    pub from: Option<String>,
+    /// That statement
+    #[arg(short, long, value_name = "TEXT", requires = "from")]
+    pub statement: Option<String>,
+    /// Instead of a file, the kept rows of a run, by its number in the log; "last" is the latest
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<String>,
     /// The connection, by its name in a connections file, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,

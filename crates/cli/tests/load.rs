@@ -166,6 +166,41 @@ fn what_was_written_in_any_format_is_read_back() {
     assert_eq!(one(&home, &format!("{rows} sheet")), expected);
 }
 
+#[test]
+fn rows_go_from_one_connection_to_another() {
+    let home = quay().database(
+        "other.db",
+        "create table kinds (id integer primary key, price real, note text, raw blob, at text);
+         insert into kinds values (1, 1.0, 'it''s', x'00ff', '2031-03-05'), (2, null, '', x'', null);
+         with recursive n(i) as (select 3 union all select i + 1 from n where i < 40000)
+         insert into kinds select i, i / 4.0, 'row ' || i, null, '2031-03-05' from n;",
+    );
+    let from = ["--from", "other.db", "-s", "select * from kinds order by id"];
+    let into = ["-c", "quay", "-i", "kinds", "--create", "--key", "id"];
+    let told = load(&home, 0, &[&from[..], &into, &["--preview"]].concat());
+    assert!(told.contains("raw    → raw blob") && told.contains("price  → price real"), "{told}");
+    let told = load(&home, 0, &[&from[..], &into].concat());
+    assert!(told.starts_with("40,000 rows loaded into kinds"), "{told}");
+    let sums =
+        "select group_concat(quote(id) || quote(price) || quote(note) || quote(raw) || quote(at), ';') from kinds";
+    let other = Connection::open(home.path("project/other.db")).unwrap();
+    let expected: String = other.query_row(sums, [], |row| row.get(0)).unwrap();
+    assert_eq!(one(&home, sums), expected);
+    // Kept rows need no server; a statement that writes gives none.
+    home.call(&["run", "-c", "quay", "-s", "select id, note from kinds where id < 3"]).exits(0);
+    load(&home, 0, &["--run", "last", "-c", "quay", "-i", "kept_rows", "--create"]);
+    assert_eq!(one(&home, "select group_concat(id || note) from kept_rows"), "1it's,2");
+    let told = load(
+        &home,
+        2,
+        &["--from", "other.db", "-s", "delete from kinds returning *", "-c", "quay", "-i", "x", "--create"],
+    );
+    assert!(told.contains("only one that reads"), "{told}");
+    let told =
+        load(&home, 1, &["--from", "other.db", "-s", "select * from nowhere", "-c", "quay", "-i", "x", "--create"]);
+    assert!(told.contains("no such table: nowhere"), "{told}");
+}
+
 /// A file that is broken ends in rows or in a sentence, and never in half of either.
 #[test]
 fn hostile_files_end_in_rows_or_a_sentence() {

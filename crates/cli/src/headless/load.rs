@@ -4,6 +4,7 @@ use std::io::IsTerminal;
 use std::path::Path;
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
+use jaunty_core::connection::Connections;
 use jaunty_core::import::{
     Choices, Dates, Format, ImportError, Loaded, Matching, Options, Parts, Refused, Source, load,
 };
@@ -18,6 +19,7 @@ use jaunty_seam::engine::load::Meeting;
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
 use jaunty_seam::profile::Guard;
 
+use super::handed_on::{of_run, of_statement};
 use super::interrupt::Interrupt;
 use super::progress;
 use crate::args;
@@ -50,9 +52,10 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
     }
     let choices = choices(args)?;
     let parts = args.batch.map_or(Parts::One, |rows| Parts::Of(rows.max(1)));
-    let source = Source::open(&args.file, &choices).map_err(failure)?;
     let interrupt = Interrupt::listen();
     let stop = Stop::default();
+    let wish = stop.clone();
+    let source = interrupt.around(move || wish.wish(), || source(args, &choices, &connections, &stop))?;
     let wish = stop.clone();
     let mut session = interrupt.around(move || wish.wish(), || crate::open::session(&profile, &stop))?;
     let wish = stop.clone();
@@ -91,6 +94,32 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
             Ok(())
         },
     )
+}
+
+/// Where the rows come from: a file, a run, or a statement on another connection.
+fn source(args: &args::Load, choices: &Choices, known: &Connections, stop: &Stop) -> Result<Source, Failure> {
+    if let Some(run) = &args.run {
+        return of_run(run);
+    }
+    let (Some(from), Some(statement)) = (&args.from, &args.statement) else {
+        let file = args.file.as_deref().unwrap_or(Path::new("-"));
+        return Source::open(file, choices).map_err(failure);
+    };
+    let profile = crate::open::profile(from, known)?;
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let session = crate::open::session(&profile, stop)?;
+    of_statement(from, statement, engine.dialect(), session, stop)
+}
+
+/// What the rows are of, in words.
+fn named(args: &args::Load) -> String {
+    match (&args.file, &args.from, &args.run) {
+        (Some(file), ..) if file != Path::new("-") => file.display().to_string(),
+        (_, Some(from), _) => format!("a statement on {from}"),
+        (.., Some(run)) => format!("run {run}"),
+        _ => "standard input".into(),
+    }
 }
 
 fn choices(args: &args::Load) -> Result<Choices, Failure> {
@@ -246,7 +275,7 @@ fn note(
 ) -> Noted {
     let location = session.location();
     let names: Vec<_> = matching.targets.iter().map(|target| target.column.name.as_str()).collect();
-    let file = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
+    let file = named(args);
     let statement = match &matching.definition {
         Some(definition) => format!("{definition};\n-- rows of {file}: {}", names.join(", ")),
         None => format!("-- rows of {file} into {}: {}", matching.table, names.join(", ")),

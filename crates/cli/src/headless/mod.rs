@@ -2,6 +2,7 @@
 
 pub mod connections;
 pub mod drawings;
+mod handed_on;
 pub mod interrupt;
 pub mod keys;
 pub mod load;

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
+use jaunty_core::chart::plot::Texts;
 use jaunty_core::run::Run;
 use jaunty_language::dialect::SQLITE;
 
@@ -13,33 +14,35 @@ use super::output::Output;
 use crate::args::Rows;
 use crate::failure::Failure;
 
+/// The kept rows of a run, by its number or `last`: the archive of one of its results, from 1, and what is told of it.
+pub fn kept(run: &str, result: usize) -> Result<(Archive, Texts), Failure> {
+    let logbook = logbook()?;
+    let found = match run.parse::<i64>() {
+        Ok(number) => logbook.entry(number),
+        Err(_) if run == "last" => logbook.last(),
+        Err(_) => return Err(Failure::Usage(format!("\"{run}\" is not a run number, and not \"last\""))),
+    };
+    let entry = found.map_err(|error| Failure::Usage(error.to_string()))?;
+    let entry =
+        entry.ok_or_else(|| Failure::Usage(format!("no run {run} in the logbook; \"jaunty log\" lists all runs")))?;
+    let with_rows = entry.archives();
+    let path = result.checked_sub(1).and_then(|at| with_rows.get(at)).ok_or_else(|| {
+        Failure::Usage(match with_rows.len() {
+            0 => format!("run {} has no rows", entry.number),
+            n => format!("run {} has {n} results with rows; --result takes 1 to {n}", entry.number),
+        })
+    })?;
+    let texts = Run::remembered(entry.clone()).texts();
+    let archive = Archive::open(path).map_err(|error| {
+        Failure::Usage(format!("{error}. Rows are kept up to the limit in the settings; run it again"))
+    })?;
+    Ok((archive, texts))
+}
+
 /// Writes them.
 pub fn write(args: &Rows) -> Result<(), Failure> {
-    let logbook = logbook()?;
     let options = args.written.options(&SQLITE)?;
-    let texts;
-    let archive = {
-        let found = match args.run.parse::<i64>() {
-            Ok(number) => logbook.entry(number),
-            Err(_) if args.run == "last" => logbook.last(),
-            Err(_) => return Err(Failure::Usage(format!("\"{}\" is not a run number, and not \"last\"", args.run))),
-        };
-        let entry = found.map_err(|error| Failure::Usage(error.to_string()))?;
-        let entry = entry.ok_or_else(|| {
-            Failure::Usage(format!("no run {} in the logbook; \"jaunty log\" lists all runs", args.run))
-        })?;
-        let with_rows = entry.archives();
-        let path = args.result.checked_sub(1).and_then(|at| with_rows.get(at)).ok_or_else(|| {
-            Failure::Usage(match with_rows.len() {
-                0 => format!("run {} has no rows", entry.number),
-                n => format!("run {} has {n} results with rows; --result takes 1 to {n}", entry.number),
-            })
-        })?;
-        texts = Run::remembered(entry.clone()).texts();
-        Archive::open(path).map_err(|error| {
-            Failure::Usage(format!("{error}. Rows are kept up to the limit in the settings; run it again"))
-        })?
-    };
+    let (archive, texts) = kept(&args.run, args.result)?;
     if args.from == 0 {
         return Err(Failure::Usage("rows start at 1".into()));
     }

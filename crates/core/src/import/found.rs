@@ -248,7 +248,7 @@ fn is_of(of: ColumnType, text: &str, iso: Option<&str>) -> bool {
                 })
         }
         ColumnType::Json => text.starts_with(['{', '[']) && serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok(),
-        ColumnType::Text => true,
+        ColumnType::Text | ColumnType::Bytes => true,
     }
 }
 

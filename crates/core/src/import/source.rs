@@ -10,6 +10,7 @@ use arrow_array::builder::StringBuilder;
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use encoding_rs::Encoding;
+use jaunty_language::dialect::ColumnType;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use super::csv::{Form, Reader, Record};
@@ -41,6 +42,8 @@ pub enum Format {
     Parquet,
     /// An Arrow file.
     Arrow,
+    /// Rows of a result, and no file.
+    Result,
 }
 
 impl Format {
@@ -64,6 +67,7 @@ impl Format {
             Format::Json => "json",
             Format::Parquet => "parquet",
             Format::Arrow => "arrow",
+            Format::Result => "result",
         }
     }
 }
@@ -221,6 +225,31 @@ impl Source {
         source.looked_at(choices.dates)
     }
 
+    /// Rows that are there in columns: of a result, live or kept. `name` is what they are called where they are told of.
+    pub fn of_batches(
+        name: &str,
+        batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>,
+    ) -> Result<Source, ImportError> {
+        let path = PathBuf::from(name);
+        let rows = Box::new(ColumnRows { batches, rows: 0, path: path.clone() });
+        Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(None)
+    }
+
+    fn new(path: PathBuf, format: Format, rows: Box<dyn Rows>, size: Option<u64>, read: Arc<AtomicU64>) -> Source {
+        Source {
+            path,
+            format,
+            form: Form::default(),
+            encoding: "binary",
+            header: true,
+            found: Found::default(),
+            size,
+            read,
+            rows,
+            ahead: std::collections::VecDeque::new(),
+        }
+    }
+
     fn of_columns(path: &Path, format: Format, read: Arc<AtomicU64>) -> Result<Source, ImportError> {
         let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
         let file = File::open(path).map_err(failed)?;
@@ -237,18 +266,8 @@ impl Source {
                 Box::new(reader.map_err(|e| broken(e.to_string()))?.map(|batch| batch.map_err(|e| e.to_string())))
             }
         };
-        let source = Source {
-            path: path.to_owned(),
-            format,
-            form: Form::default(),
-            encoding: "binary",
-            header: true,
-            found: Found::default(),
-            size,
-            read,
-            rows: Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() }),
-            ahead: std::collections::VecDeque::new(),
-        };
+        let rows = Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() });
+        let source = Source::new(path.to_owned(), format, rows, size, read);
         source.looked_at(None)
     }
 
@@ -289,8 +308,12 @@ impl Source {
             let why = bad.map(|bad| format!(": line {}: {}", bad.line, bad.reason)).unwrap_or_default();
             return Err(ImportError::Malformed(format!("{} has no rows{why}", self.path.display())));
         }
-        let column = |(name, seeing): (String, Seeing)| {
-            let (shape, found) = seeing.shape();
+        let schema = self.ahead.back().map(|block| block.rows.schema());
+        let column = |(at, (name, seeing)): (usize, (String, Seeing))| {
+            let (mut shape, found) = seeing.shape();
+            if let Some(of) = schema.as_ref().and_then(|schema| typed(schema.fields().get(at)?.data_type())) {
+                (shape.of, shape.scale) = of;
+            }
             let dates = dates.unwrap_or(found);
             FoundColumn {
                 name,
@@ -301,7 +324,7 @@ impl Source {
                 examples: seeing.examples,
             }
         };
-        self.found = Found { columns: seeing.into_iter().map(column).collect(), rows, all };
+        self.found = Found { columns: seeing.into_iter().enumerate().map(column).collect(), rows, all };
         Ok(self)
     }
 
@@ -316,6 +339,29 @@ impl Source {
             Some(block) => Ok(Some(block)),
             None => self.rows.next(),
         }
+    }
+}
+
+/// What a column that has a type holds, and the digits behind its point; nothing for text, which may hold anything.
+fn typed(of: &DataType) -> Option<(ColumnType, u32)> {
+    let plain = |of| Some((of, 0));
+    match of {
+        DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::UInt8 | DataType::UInt16 => {
+            plain(ColumnType::Integer)
+        }
+        DataType::Int64 | DataType::UInt32 => plain(ColumnType::Long),
+        DataType::UInt64 => plain(ColumnType::Decimal),
+        DataType::Float16 | DataType::Float32 | DataType::Float64 => plain(ColumnType::Real),
+        DataType::Decimal128(_, scale) | DataType::Decimal256(_, scale) => {
+            Some((ColumnType::Decimal, u32::try_from(*scale).unwrap_or(0)))
+        }
+        DataType::Boolean => plain(ColumnType::Boolean),
+        DataType::Date32 | DataType::Date64 => plain(ColumnType::Date),
+        DataType::Time32(_) | DataType::Time64(_) => plain(ColumnType::Time),
+        DataType::Timestamp(_, None) => plain(ColumnType::Moment),
+        DataType::Timestamp(_, Some(_)) => plain(ColumnType::Instant),
+        DataType::Binary | DataType::LargeBinary | DataType::FixedSizeBinary(_) => plain(ColumnType::Bytes),
+        _ => None,
     }
 }
 

@@ -21,7 +21,7 @@ pub struct Changing {
     /// Whether a key of one column of the type `integer` is numbered by the server.
     pub numbers_integer_keys: bool,
     /// The types of columns of a new table, by what their values are ([`ColumnType`]).
-    pub types: [&'static str; 12],
+    pub types: [&'static str; 13],
     /// An `INSERT` of rows of which some may be there already: what stands in the place of `insert` to leave those as
     /// they are, and to replace them; and what stands at its end. `KEY` is the key's columns, `SET` the others, each set to
     /// the new one. Empty where there is none.
@@ -72,6 +72,8 @@ pub enum ColumnType {
     Json,
     /// Text.
     Text,
+    /// Bytes.
+    Bytes,
 }
 
 impl Changing {
@@ -104,6 +106,7 @@ pub(super) const USUAL: Changing = Changing {
         "uuid",
         "jsonb",
         "text",
+        "bytea",
     ],
     meeting: [["insert", "on conflict do nothing"], ["insert", "on conflict (KEY) do update set SET"]],
     excluded: "excluded.COLUMN",

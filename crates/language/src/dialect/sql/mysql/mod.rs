@@ -54,7 +54,7 @@ const CHANGING: Changing = Changing {
         "datetime(6)",
         "char(36)",
         "json",
-        "longtext",
+        "longtext", "longblob",
     ],
     meeting: [["insert ignore", ""], ["insert", "on duplicate key update SET"]],
     excluded: "values(COLUMN)",

@@ -16,7 +16,7 @@ const CHANGING: Changing = Changing {
     lock: ["", ""],
     loose_types: true,
     types: [
-        "integer", "integer", "numeric", "real", "boolean", "date", "time", "timestamp", "timestamp", "text", "text", "text",
+        "integer", "integer", "numeric", "real", "boolean", "date", "time", "timestamp", "timestamp", "text", "text", "text", "blob",
     ],
     numbers_integer_keys: true,
     ..USUAL

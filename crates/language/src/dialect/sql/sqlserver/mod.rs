@@ -60,7 +60,7 @@ const CHANGING: Changing = Changing {
         "datetimeoffset",
         "uniqueidentifier",
         "nvarchar(max)",
-        "nvarchar(max)",
+        "nvarchar(max)", "varbinary(max)",
     ],
     meeting: [["", ""], ["", ""]],
     numbering: ["set identity_insert TABLE on", "set identity_insert TABLE off", ""],
