@@ -127,6 +127,15 @@ pub struct Run {
     /// A parameter's value, such as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
+    /// Begin with the first statement at or after this line
+    #[arg(long, value_name = "LINE")]
+    pub from: Option<usize>,
+    /// Go on after a statement that fails; the errors are listed as they come, and counted at the end
+    #[arg(long)]
+    pub keep_going: bool,
+    /// Run all of it in one transaction: everything is kept, or nothing
+    #[arg(long, conflicts_with = "keep_going")]
+    pub single_transaction: bool,
     /// Confirm statements that write, on a connection whose guard is ask
     #[arg(short, long)]
     pub yes: bool,

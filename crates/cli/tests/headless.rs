@@ -679,3 +679,29 @@ fn a_package_is_made_and_runs_where_nothing_else_is() {
     assert!(printed.status.success(), "{}", String::from_utf8_lossy(&printed.stderr));
     assert!(String::from_utf8_lossy(&printed.stdout).contains("Saltmarsh"));
 }
+
+#[test]
+fn a_script_goes_on_or_is_one_transaction() {
+    let script = "create table quays (n integer primary key);\ninsert into quays values (1);\ninsert into quays values (1);\ninsert into nowhere values (1);\ninsert into quays values (2);\n";
+    let count = |home: &Home| {
+        home.call(&["run", "-c", "ferry", "-f", "csv", "-O", "header=no", "-s", "select count(*) from quays"]).output()
+    };
+    let home = Home::ferry().file("a.sql", script);
+    // Up to the first that fails; from a line on; and all that can be.
+    let (_, told) = home.call(&["run", "-c", "ferry", "a.sql"]).exits(1);
+    assert!(told.contains("UNIQUE constraint failed") && !told.contains("nowhere"), "{told}");
+    let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "3", "--keep-going"]).exits(1);
+    assert!(told.contains("UNIQUE constraint failed") && told.contains("no such table: nowhere"), "{told}");
+    assert!(told.contains("2 of 3 statements failed"), "{told}");
+    assert_eq!(String::from_utf8(count(&home).stdout).unwrap().trim(), "2");
+    let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "9"]).exits(2);
+    assert!(told.contains("no statement begins at line 9 or after it"), "{told}");
+    // Everything or nothing.
+    let home = Home::ferry().file("a.sql", script);
+    let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--single-transaction"]).exits(1);
+    assert!(told.contains("everything was rolled back"), "{told}");
+    assert!(!count(&home).status.success(), "the table is not there");
+    let home = home.file("b.sql", "create table quays (n integer primary key);\ninsert into quays values (1), (2);\n");
+    home.call(&["run", "-c", "ferry", "b.sql", "--single-transaction"]).exits(0);
+    assert_eq!(String::from_utf8(count(&home).stdout).unwrap().trim(), "2");
+}

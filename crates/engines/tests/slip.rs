@@ -405,3 +405,265 @@ fn random_slips_on_the_stand_in_for_sql_server() {
     let dialect = by_name("sqlserver").unwrap().dialect();
     Quay { connect: &connect, dialect, types: SQLSERVER_TYPES, last, table: "berths" }.random_slips(60);
 }
+
+/// A value of any type does not stand in the way of changing another, comes back when its row was deleted, and can be
+/// taken away and given.
+fn every_type(connect: &dyn Fn() -> Box<dyn Session>, dialect: &'static Dialect, cases: &[(&str, &str)]) {
+    let mut session = connect();
+    let session = session.as_mut();
+    let mut wrong = Vec::new();
+    for (number, (db_type, value)) in cases.iter().enumerate() {
+        let table = format!("kinds_{number}");
+        run(session, &format!("create table {table} (id integer primary key, note varchar(20), v {db_type})")).unwrap();
+        run(session, &format!("insert into {table} values (1, 'a', {value}), (2, 'b', null)")).unwrap();
+        let (mut catalog, mut part) = (Catalog::default(), 0);
+        while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
+            part += 1;
+        }
+        catalog.complete();
+        let query = format!("select * from {table} order by id");
+        let names = ["id", "note", "v"].map(str::to_owned);
+        let rows = |session: &mut dyn Session, ground: &Ground| -> Vec<Row> {
+            let found = run(session, &query).unwrap();
+            let seen = found.seen.lock().unwrap();
+            seen.batches.iter().flat_map(|batch| (0..batch.num_rows()).map(|at| row_of(ground, batch, at))).collect()
+        };
+        let ground = Ground::find((&query, &names, &[]), 1, &catalog, dialect).unwrap();
+        let before = rows(session, &ground);
+        let mut check = |session: &mut dyn Session, what: &str, draft: &dyn Fn(&mut Slip)| {
+            let mut slip = Slip { ground: ground.clone(), ..Slip::default() };
+            draft(&mut slip);
+            let sent = match send(&slip, dialect, session, &Stop::default(), |_| {}) {
+                Ok(sent) => sent,
+                Err(error) => return wrong.push(format!("{db_type} {value} {what}: {error}")),
+            };
+            let back = sent.opposite(&slip, None).unwrap();
+            if let Err(error) = send(&back, dialect, session, &Stop::default(), |_| {}) {
+                return wrong
+                    .push(format!("{db_type} {value} {what}, back: {error}\n{}", script(&back, dialect, false)));
+            }
+            let after = rows(session, &ground);
+            if after != before {
+                wrong.push(format!("{db_type} {value} {what}: {before:?} is {after:?}"));
+            }
+        };
+        let row = |at: usize| (at as u64, before[at].clone());
+        check(session, "beside it", &|slip| slip.change(row(0), 1, Datum::Text("c".into())).unwrap());
+        check(session, "deleted", &|slip| assert!(slip.delete(row(0)).unwrap()));
+        check(session, "taken away", &|slip| slip.change(row(0), 2, Datum::Null).unwrap());
+        check(session, "given", &|slip| slip.change(row(1), 2, before[0][2].clone().unwrap()).unwrap());
+        run(session, &format!("drop table {table}")).unwrap();
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn every_type_of_postgres() {
+    let server = Postgres::start();
+    let connect = || of_server("postgres", server.port, "clerk", PASSWORD, "bookings");
+    run(connect().as_mut(), "create type tide as enum ('low', 'high')").unwrap();
+    run(connect().as_mut(), "create type berth as (pier int, name text)").unwrap();
+    run(connect().as_mut(), "create domain fare as numeric(6,2) check (value >= 0)").unwrap();
+    every_type(
+        &connect,
+        by_name("postgres").unwrap().dialect(),
+        &[
+            ("boolean", "true"),
+            ("smallint", "-32768"),
+            ("bigint", "-9223372036854775808"),
+            ("oid", "4294967295"),
+            ("real", "0.1"),
+            ("real", "'NaN'"),
+            ("float8", "1.5e-300"),
+            ("float8", "'-Infinity'"),
+            ("numeric(10,2)", "12345.67"),
+            ("numeric(10,2)", "'NaN'"),
+            ("numeric", "12345678901234567890123456789012345678901234567890.5"),
+            ("numeric", "'Infinity'"),
+            ("text", "''"),
+            ("char(4)", "'a'"),
+            ("\"char\"", "'a'"),
+            ("name", "'name'"),
+            ("bytea", "'\\x00ff7f'"),
+            ("bytea", "''"),
+            ("date", "'0044-03-15 BC'"),
+            ("date", "'infinity'"),
+            ("time", "'24:00'"),
+            ("timetz", "'12:00+05:30'"),
+            ("timestamp", "'2024-06-01 12:00:00.12'"),
+            ("timestamp", "'-infinity'"),
+            ("timestamptz", "'2024-12-01 12:00:00.5+00'"),
+            ("timestamptz", "'infinity'"),
+            ("interval", "'1 year -2 mons 3 days 04:05:06.789'"),
+            ("json", "'{\"a\": [1,  null]}'"),
+            ("jsonb", "'{\"b\":1, \"a\": [1,null]}'"),
+            ("uuid", "'A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11'"),
+            ("int[]", "array[1,null,3]"),
+            ("text[]", "array['a b','c\"d',null]"),
+            ("int[]", "array[[1,2],[3,4]]"),
+            ("inet", "'10.0.0.1/8'"),
+            ("cidr", "'10.0.0.0/8'"),
+            ("macaddr", "'08:00:2b:01:02:03'"),
+            ("int4range", "'[1,5)'"),
+            ("tstzrange", "'[2024-01-01,)'"),
+            ("tide", "'high'"),
+            ("berth", "row(1, 'a \"b\"')"),
+            ("fare", "12.5"),
+            ("bit(4)", "b'1010'"),
+            ("bit varying(9)", "b'101'"),
+            ("xml", "'<a>b</a>'"),
+            ("tsvector", "'a b'"),
+            ("tsquery", "'a & b'"),
+            ("point", "'(1,2)'"),
+            ("money", "'12.34'"),
+            ("pg_lsn", "'16/B374D848'"),
+        ],
+    );
+}
+
+#[test]
+fn every_type_of_mariadb() {
+    let server = Mariadb::start();
+    let connect = || {
+        let mut session = of_server("mysql", server.port, "clerk", PASSWORD, "bookings");
+        run(session.as_mut(), "set sql_mode = ''").unwrap();
+        session
+    };
+    every_type(
+        &connect,
+        by_name("mysql").unwrap().dialect(),
+        &[
+            ("tinyint", "-128"),
+            ("int unsigned", "4294967295"),
+            ("bigint unsigned", "18446744073709551615"),
+            ("int(8) zerofill", "42"),
+            ("float", "0.1"),
+            ("float", "3.14159"),
+            ("float", "16777217"),
+            ("double", "1.5e-300"),
+            ("double", "123456.789"),
+            ("decimal(38,10)", "-1234567890123456789012345678.0123456789"),
+            ("decimal(65,30)", "12345678901234567890123456789012345.123456789012345678901234567890"),
+            ("bit(1)", "1"),
+            ("bit(12)", "2049"),
+            ("date", "'1000-01-01'"),
+            ("date", "'0000-00-00'"),
+            ("datetime(3)", "'2024-02-29 23:59:59.5'"),
+            ("datetime", "'0000-00-00 00:00:00'"),
+            ("timestamp(6) null", "'2024-06-01 12:00:00.000001'"),
+            ("time", "'-838:59:59'"),
+            ("year", "2024"),
+            ("char(4)", "'a'"),
+            ("varchar(20)", "''"),
+            ("binary(4)", "x'00ff'"),
+            ("varbinary(9)", "x''"),
+            ("blob", "x'00ff27'"),
+            ("enum('low','high')", "'high'"),
+            ("set('a','b','c')", "'a,c'"),
+            ("json", "'{\"a\":  [1, null]}'"),
+            ("uuid", "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'"),
+            ("inet6", "'::1'"),
+        ],
+    );
+}
+
+#[test]
+fn every_type_of_sqlite_is_kept_as_it_is_stored() {
+    let folder = tempfile::tempdir().unwrap();
+    let connect = || of_file(&folder.path().join("kinds.db"));
+    let values = [
+        "1",
+        "1.0",
+        "1.5",
+        "'1'",
+        "'x'",
+        "''",
+        "x''",
+        "x'00ff'",
+        "9e999",
+        "-9e999",
+        "9223372036854775807",
+        "'007'",
+        "1e15",
+    ];
+    let types = ["", "integer", "numeric", "real", "text", "blob", "date", "any_name"];
+    let cases: Vec<(&str, &str)> = types.iter().flat_map(|of| values.iter().map(move |value| (*of, *value))).collect();
+    every_type(&connect, by_name("sqlite").unwrap().dialect(), &cases);
+}
+
+#[test]
+fn what_a_server_makes_of_rows_is_counted_and_known() {
+    let server = Postgres::start();
+    let mut session = of_server("postgres", server.port, "clerk", PASSWORD, "bookings");
+    let session = session.as_mut();
+    let dialect = by_name("postgres").unwrap().dialect();
+    for statement in [
+        "create schema \"Odd Harbour\"",
+        "create table \"Odd Harbour\".\"select\" (
+             \"Key\" int generated always as identity primary key,
+             \"a \"\"b\"\"\" text default 'usual',
+             twice text generated always as (\"a \"\"b\"\"\" || '!') stored,
+             touched int not null default 0,
+             beside int references \"Odd Harbour\".\"select\" deferrable initially deferred)",
+        "create function touch() returns trigger language plpgsql as $$
+             begin
+                 if new.\"a \"\"b\"\"\" = 'refuse' then return null; end if;
+                 new.touched := coalesce(old.touched, 0) + 1;
+                 return new;
+             end $$",
+        "create trigger touches before update on \"Odd Harbour\".\"select\" for each row execute function touch()",
+        "insert into \"Odd Harbour\".\"select\" default values",
+    ] {
+        run(session, statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    let (mut catalog, mut part) = (Catalog::default(), 0);
+    while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
+        part += 1;
+    }
+    catalog.complete();
+    let query = "select * from \"Odd Harbour\".\"select\" order by 1";
+    let names = ["Key", "a \"b\"", "twice", "touched", "beside"].map(str::to_owned);
+    let ground = Ground::find((query, &names, &[]), 1, &catalog, dialect).unwrap();
+    let rows = |session: &mut dyn Session| -> Vec<Row> {
+        let found = run(session, query).unwrap();
+        let seen = found.seen.lock().unwrap();
+        seen.batches.iter().flat_map(|batch| (0..batch.num_rows()).map(|at| row_of(&ground, batch, at))).collect()
+    };
+    let before = rows(session);
+    let text = |text: &str| Datum::Text(text.into());
+    let slip = |draft: &dyn Fn(&mut Slip)| {
+        let mut slip = Slip { ground: ground.clone(), ..Slip::default() };
+        draft(&mut slip);
+        slip
+    };
+    // A trigger changes another column: that is taken back too.
+    let changed = slip(&|slip| slip.change((0, before[0].clone()), 1, text("new")).unwrap());
+    assert_eq!(
+        changed.allows(2, &text("x")).unwrap_err().to_string(),
+        "\"twice\" is computed by the server: it cannot be given a value"
+    );
+    let sent = send(&changed, dialect, session, &Stop::default(), |_| {}).unwrap();
+    assert_eq!(rows(session)[0][3], Some(Datum::Number("1".into())));
+    let back = sent.opposite(&changed, None).unwrap();
+    assert!(script(&back, dialect, false).contains("touched = 0"), "{}", script(&back, dialect, false));
+    send(&back, dialect, session, &Stop::default(), |_| {}).unwrap();
+    // A trigger that leaves the row out, and a rule that is only looked at at the end: nothing is done.
+    let now = rows(session);
+    let refused = slip(&|slip| slip.change((0, now[0].clone()), 1, text("refuse")).unwrap());
+    let unsent = send(&refused, dialect, session, &Stop::default(), |_| {}).unwrap_err();
+    assert!(matches!(unsent, Unsent::Counted { rows: 0, .. }), "{unsent}");
+    let dangling = slip(&|slip| slip.change((0, now[0].clone()), 4, Datum::Number("99".into())).unwrap());
+    let unsent = send(&dangling, dialect, session, &Stop::default(), |_| {}).unwrap_err();
+    assert!(matches!(&unsent, Unsent::Refused { draft: None, rolled_back: true, .. }), "{unsent}");
+    assert_eq!(rows(session), now);
+    // A key that only the server gives: a row without one, and one that was deleted comes back with its own.
+    let added = slip(&|slip| assert_eq!(slip.add(BTreeMap::new()), 0));
+    let sent = send(&added, dialect, session, &Stop::default(), |_| {}).unwrap();
+    assert_eq!(rows(session).len(), 2);
+    send(&sent.opposite(&added, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
+    let gone = slip(&|slip| assert!(slip.delete((0, now[0].clone())).unwrap()));
+    let sent = send(&gone, dialect, session, &Stop::default(), |_| {}).unwrap();
+    assert!(rows(session).is_empty());
+    send(&sent.opposite(&gone, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
+    assert_eq!(rows(session), now);
+}

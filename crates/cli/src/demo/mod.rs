@@ -141,6 +141,7 @@ fn print(laid: &Layout, profile: &Profile) -> Result<(), Failure> {
             interrupt: &Interrupt::default(),
             yes: true,
             quiet: true,
+            keep_going: false,
         };
         let outcome = run_all(session.as_mut(), &[task], &with);
         output.lock().close(outcome.is_ok())?;

@@ -15,8 +15,9 @@ use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::Outline;
 use jaunty_language::statement::parameters::{self, ParameterValue};
-use jaunty_language::text::clean::clean;
+use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_language::text::rope;
+use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{Effect, Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile};
@@ -45,6 +46,15 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)
         .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
     let mut tasks = tasks(args, engine.dialect())?;
+    if let Some(from) = args.from {
+        tasks.retain(|task| task.line >= from);
+        if tasks.is_empty() {
+            return Err(Failure::Usage(format!("no statement begins at line {from} or after it")));
+        }
+    }
+    if args.single_transaction && engine.dialect().transaction.begin.is_empty() {
+        return Err(Failure::Usage(format!("{} has no transactions", engine.title())));
+    }
     give_values(&mut tasks, &args.parameters, engine.dialect())?;
     let options = args.written.options(engine.dialect())?;
     let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
@@ -73,8 +83,12 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
                 interrupt: &interrupt,
                 yes: args.yes,
                 quiet: args.quiet,
+                keep_going: args.keep_going,
             };
-            let outcome = run_all(session.as_mut(), &tasks, &with);
+            let outcome = match args.single_transaction {
+                true => in_one_transaction(session.as_mut(), &tasks, &with),
+                false => run_all(session.as_mut(), &tasks, &with),
+            };
             keeping.clear_unremembered();
             // What went wrong with the output explains why the statement was cancelled.
             output.lock().close(outcome.is_ok())?;
@@ -99,6 +113,37 @@ pub struct With<'a> {
     pub yes: bool,
     /// Whether nothing is said of what statements changed.
     pub quiet: bool,
+    /// Whether the others run after one that failed.
+    pub keep_going: bool,
+}
+
+/// Runs statements in a transaction around all of them. Some servers commit it at a definition: that is told.
+fn in_one_transaction(session: &mut dyn Session, tasks: &[Task], with: &With) -> Result<(), Failure> {
+    let words = &with.dialect.transaction;
+    let around = |text: &'static str| Task {
+        job: Job { statement: text.to_owned(), confirmed: true, ..Job::default() },
+        line: 0,
+    };
+    let quiet = With { quiet: true, yes: true, ..*with };
+    let mut transaction = OpenTransaction::default();
+    run_each(session, &[around(words.begin)], &quiet, &mut transaction)?;
+    let mut outcome = run_each(session, tasks, with, &mut transaction);
+    if outcome.is_ok() && !session.location().in_transaction() {
+        eprintln!("jaunty: the transaction ended before the last statement: one of them ended it");
+        return outcome;
+    }
+    if outcome.is_ok() {
+        outcome = run_each(session, &[around(words.commit)], &quiet, &mut transaction);
+    }
+    if session.location().in_transaction() {
+        with.keeping.roll_back(&transaction.roll_back());
+        // Also where a person stopped it.
+        let stop = Stop::default();
+        let request = Request::new(words.roll_back).until(&stop);
+        session.run(&request, Box::new(Nothing)).map_err(|error| Failure::Database(error.to_string()))?;
+        eprintln!("jaunty: everything was rolled back");
+    }
+    outcome
 }
 
 /// Runs statements one after the other, up to the first that does not end well.
@@ -119,7 +164,7 @@ fn run_each(
     transaction: &mut OpenTransaction,
 ) -> Result<(), Failure> {
     let mut location = session.location();
-    let mut taken = 0;
+    let (mut taken, mut failed) = (0, 0_u64);
     for task in tasks {
         // A part of the one before.
         if taken > 0 {
@@ -130,10 +175,10 @@ fn run_each(
             return Err(Failure::Stopped(format!("cancelled before the statement at line {}", task.line)));
         }
         let run = match reading::read(session, &task.job, &Stop::default()) {
-            Read::AsItStands => run_one(session, &location, task, with)?,
+            Read::AsItStands => run_one(session, &location, task, with),
             Read::Longer(job, more) => {
                 taken = more;
-                run_one(session, &location, &Task { job: *job, line: task.line }, with)?
+                run_one(session, &location, &Task { job: *job, line: task.line }, with)
             }
             Read::Ask(longer, _) => {
                 return Err(Failure::Usage(format!(
@@ -144,6 +189,15 @@ fn run_each(
                 )));
             }
         };
+        let run = match run {
+            Err(Failure::Database(error)) if with.keep_going => {
+                eprintln!("jaunty: {}", clean_lines(&error));
+                failed += 1;
+                location = session.location();
+                continue;
+            }
+            run => run?,
+        };
         if let Some(rows) = run.affected().filter(|_| !with.quiet) {
             let line = if tasks.len() > 1 { format!("line {}: ", task.line) } else { String::new() };
             eprintln!("{line}{} changed", words::count(rows, "row"));
@@ -153,7 +207,10 @@ fn run_each(
         with.keeping.roll_back(&gone);
         location = now;
     }
-    Ok(())
+    match failed {
+        0 => Ok(()),
+        _ => Err(Failure::Database(format!("{failed} of {} failed", words::count(tasks.len() as u64, "statement")))),
+    }
 }
 
 fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &With) -> Result<Arc<Run>, Failure> {
