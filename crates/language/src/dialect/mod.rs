@@ -144,6 +144,8 @@ pub struct Dialect {
     pub changing: Option<&'static Changing>,
     /// A number that is read as infinity, where there is no word for it.
     pub infinity: Option<&'static str>,
+    /// Whether a definition commits the open transaction, and itself at once.
+    pub definitions_commit: bool,
     /// The statements around a transaction.
     pub transaction: TransactionWords,
     /// How the plan of a statement is asked for and read, where the server has one.
@@ -236,6 +238,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     acting: None,
     comparing: None,
     changing: None,
+    definitions_commit: false,
     plans: None,
     infinity: None,
     transaction: TransactionWords {

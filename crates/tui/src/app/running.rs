@@ -1,6 +1,7 @@
 //! Running statements: those of the buffer, and those that are put there.
 
 use jaunty_core::logbook::Outcome;
+use jaunty_core::reveal::depends::depends;
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
 use jaunty_core::run::prepare::{Prepared, Unready, prepare};
@@ -262,6 +263,11 @@ impl App {
                 )],
             ),
         };
+        if let Some(catalog) = &self.connection.catalog {
+            let dialect = self.buffer.document.outline().dialect();
+            let lines = depends(&job.statement, catalog, dialect);
+            about.extend(lines.into_iter().map(|line| clean::clean(&line).into_owned()));
+        }
         about.extend(job.statement.lines().take(4).map(|line| format!("  {}", clean::clean(line))));
         if job.statement.lines().count() > 4 {
             about.push("  …".to_owned());

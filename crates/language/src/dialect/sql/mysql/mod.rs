@@ -412,6 +412,7 @@ pub static MYSQL: Dialect = Dialect {
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     changing: Some(&CHANGING),
+    definitions_commit: true,
     plans: Some(&plan::PLANS),
     ..PLAIN
 };

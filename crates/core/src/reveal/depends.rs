@@ -1,0 +1,159 @@
+//! What depends on a table or view whose structure a statement changes, or that it takes away or empties: told before it
+//! runs.
+
+use jaunty_language::dialect::Dialect;
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Shape, words};
+use jaunty_seam::catalog::{Catalog, Object};
+
+/// Words between the verb and the name.
+const BETWEEN: &[&str] = &["TABLE", "VIEW", "MATERIALIZED", "FOREIGN", "TEMPORARY", "IF", "EXISTS", "ONLY"];
+
+/// What depends on what a statement drops, alters or empties, a line for each kind; nothing for other statements.
+pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) -> Vec<String> {
+    let shape = Shape::of(words(statement, dialect, 0));
+    let verb =
+        ["DROP", "ALTER", "TRUNCATE"].into_iter().find(|verb| shape.words.first().is_some_and(|word| word.is(verb)));
+    let Some(verb) = verb else { return Vec::new() };
+    let mut at = 1;
+    let mut of_table = verb == "TRUNCATE";
+    while let Some(word) = shape.words.get(at).filter(|word| BETWEEN.iter().any(|between| word.is(between))) {
+        of_table |= word.is("TABLE") || word.is("VIEW");
+        at += 1;
+    }
+    if !of_table {
+        return Vec::new();
+    }
+    let mut lines = Vec::new();
+    loop {
+        let (path, after) = path_at(&shape, at);
+        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+        let Some(object) = path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) else { break };
+        lines.extend(of_object(object, verb, &dropped_column(&shape, after), catalog, dialect));
+        // Several can be dropped or emptied at once.
+        match shape.words.get(after) {
+            Some(word) if word.sign(b',') && verb != "ALTER" => at = after + 1,
+            _ => break,
+        }
+    }
+    if !lines.is_empty() && dialect.definitions_commit {
+        lines.push("This server commits it at once: it cannot be rolled back.".to_owned());
+    }
+    lines
+}
+
+/// A name with its schemas, and the word after it.
+fn path_at(shape: &Shape, mut at: usize) -> (Vec<Written>, usize) {
+    let mut path = Vec::new();
+    while let Some(name) = shape.name_at(at) {
+        path.push(name);
+        at += 1;
+        if !shape.words.get(at).is_some_and(|word| word.sign(b'.')) {
+            break;
+        }
+        at += 1;
+    }
+    (path, at)
+}
+
+/// The column that an `ALTER` takes away.
+fn dropped_column(shape: &Shape, from: usize) -> Option<Written> {
+    let drops = (from..shape.words.len()).find(|at| shape.words[*at].is("DROP"))?;
+    let mut at = drops + 1;
+    while shape.words.get(at).is_some_and(|word| ["COLUMN", "IF", "EXISTS"].iter().any(|between| word.is(between))) {
+        at += 1;
+    }
+    let is_rule = |word: &str| shape.words.get(at).is_some_and(|found| found.is(word));
+    let other = ["CONSTRAINT", "PRIMARY", "FOREIGN", "INDEX", "KEY", "CHECK", "PARTITION"].into_iter().any(is_rule);
+    shape.name_at(at).filter(|_| !other)
+}
+
+fn of_object(
+    object: &Object,
+    verb: &str,
+    column: &Option<Written>,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+) -> Vec<String> {
+    let column =
+        column.as_ref().map(|name| object.column(name, dialect).map_or(name.text.clone(), |of| of.name.clone()));
+    let about = |names: &[String]| column.as_ref().is_none_or(|column| names.contains(column));
+    let mut lines = Vec::new();
+    let subject = match &column {
+        Some(column) => format!("{}.{column}", object.name),
+        None => object.name.clone(),
+    };
+    let name = object.to_name();
+    let mut references: Vec<String> = Vec::new();
+    for other in catalog.pointing_at(&name) {
+        let to_here = other.references().filter(|(_, to, theirs)| **to == name && about(theirs));
+        let ours: Vec<String> = to_here.flat_map(|(ours, ..)| ours.to_vec()).collect();
+        if !ours.is_empty() && other.to_name() != name {
+            references.push(format!("{} ({})", other.name, ours.join(", ")));
+        }
+    }
+    if !references.is_empty() {
+        lines.push(format!("{subject} is referenced by {}.", references.join(", ")));
+    }
+    let readers: Vec<&str> = catalog.reading(&name).map(|reader| reader.name.as_str()).collect();
+    if !readers.is_empty() {
+        lines.push(format!("{} is read by {}.", object.name, readers.join(", ")));
+    }
+    let indexes: Vec<&str> =
+        object.indexes.iter().filter(|i| column.is_some() && about(&i.over)).map(|i| i.name.as_str()).collect();
+    if !indexes.is_empty() {
+        lines.push(format!("{subject} is in the index {}.", indexes.join(", ")));
+    }
+    if verb == "DROP" && !object.triggers.is_empty() {
+        let triggers: Vec<&str> = object.triggers.iter().map(|trigger| trigger.name.as_str()).collect();
+        lines.push(format!("Its triggers go with it: {}.", triggers.join(", ")));
+    }
+    if let Some(rows) = object.rows.filter(|rows| *rows > 0 && column.is_none() && verb != "ALTER") {
+        lines.push(format!("{} has about {rows} rows.", object.name));
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::complete::tests::saltmarsh;
+    use jaunty_language::dialect::{MYSQL, POSTGRES};
+    use jaunty_seam::catalog::{Name, ObjectKind};
+
+    fn told(statement: &str, dialect: &'static Dialect) -> Vec<String> {
+        let mut catalog = saltmarsh();
+        let uses = vec![Name { schema: "public".into(), name: "ports".into() }];
+        catalog.object("public", "harbours", ObjectKind::View).uses = uses;
+        catalog.complete();
+        depends(statement, &catalog, dialect)
+    }
+
+    #[test]
+    fn what_depends_on_a_table_is_told() {
+        let references = "ports is referenced by routes (from_port_id, to_port_id).".to_owned();
+        let read = "ports is read by harbours.".to_owned();
+        for statement in [
+            "drop table ports",
+            "DROP TABLE IF EXISTS public.\"ports\" CASCADE",
+            "truncate ports",
+            "alter table ports add x int",
+        ] {
+            assert_eq!(told(statement, &POSTGRES)[..2], [references.clone(), read.clone()], "{statement}");
+        }
+        assert_eq!(
+            told("alter table ports drop column id", &POSTGRES)[0],
+            "ports.id is referenced by routes (from_port_id, to_port_id)."
+        );
+        assert!(!told("alter table ports drop column name", &POSTGRES)[0].contains("referenced"));
+        assert_eq!(
+            told("drop table ports", &MYSQL).last().unwrap(),
+            "This server commits it at once: it cannot be rolled back."
+        );
+        for statement in ["drop index ports", "select * from ports", "delete from ports", "drop table nowhere", "drop"]
+        {
+            assert!(told(statement, &POSTGRES).is_empty(), "{statement}");
+        }
+        assert!(told("drop table bookings, ports", &POSTGRES).contains(&read));
+    }
+}
