@@ -40,6 +40,8 @@ pub enum Command {
     Run(Run),
     /// Load the rows of a file into a table: CSV, JSON, Parquet, Arrow
     Load(Box<Load>),
+    /// Write a database as statements that make it again: definitions and rows, for jaunty run
+    Dump(Dump),
     /// Show how a server carries a statement out: each step with its share, its rows and its index
     Plan(Plan),
     /// Draw tables with their keys and what they reference, as SVG or PDF
@@ -213,6 +215,25 @@ pub struct Load {
     /// Say nothing on standard error
     #[arg(short, long)]
     pub quiet: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Dump {
+    /// The connection, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// Only these tables and views, with their schema where that is needed
+    pub tables: Vec<String>,
+    /// The file; without it standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Without rows
+    #[arg(long, conflicts_with = "only_rows")]
+    pub only_structure: bool,
+    /// Without definitions
+    #[arg(long)]
+    pub only_rows: bool,
 }
 
 #[derive(Debug, clap::Args)]

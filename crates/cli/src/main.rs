@@ -29,6 +29,7 @@ fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Some(Command::Run(run)) => headless::run::run(&run),
         Some(Command::Load(load)) => headless::load::run(&load),
+        Some(Command::Dump(dump)) => headless::dump::run(&dump),
         Some(Command::Plan(plan)) => headless::drawings::plan(&plan),
         Some(Command::Schema(schema)) => headless::drawings::schema(&schema),
         Some(Command::Log(log)) => headless::log::list(&log),

@@ -304,3 +304,23 @@ fn a_kill_or_an_interrupt_leaves_all_or_nothing() {
     assert!(told.contains("loaded into ports"), "{told}");
     assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "60000");
 }
+
+#[test]
+fn a_dump_makes_the_database_again() {
+    let home = quay()
+        .database("copy.db", "create table gone (n); drop table gone")
+        .file("a.csv", "code,name,berths\nSMQ,it's; a \"quay\",6\n");
+    load(&home, 0, &["a.csv", "-c", "quay", "-i", "ports"]);
+    let (_, told) = home.call(&["dump", "-c", "quay", "-o", "quay.sql"]).exits(0);
+    assert!(told.contains("1 object and 1 row in quay.sql"), "{told}");
+    home.call(&["run", "-q", "-c", "copy.db", "quay.sql"]).exits(0);
+    let (again, _) = home.call(&["dump", "-c", "copy.db"]).exits(0);
+    assert_eq!(again, std::fs::read_to_string(home.path("project/quay.sql")).unwrap());
+    let (only, _) = home.call(&["dump", "-c", "quay", "ports", "--only-structure"]).exits(0);
+    assert!(only.contains("CREATE TABLE ports") && !only.contains("insert"), "{only}");
+    // A guarded connection can be read, and a file is whole or not there.
+    home.call(&["dump", "-c", "locked", "-o", "locked.sql"]).exits(0);
+    let (_, told) = home.call(&["dump", "-c", "quay", "nowhere", "-o", "no.sql"]).exits(2);
+    assert!(told.contains("there is no table or view nowhere"), "{told}");
+    assert!(!home.path("project/no.sql").exists());
+}

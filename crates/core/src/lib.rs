@@ -14,6 +14,7 @@ pub mod chart;
 pub mod complete;
 pub mod connection;
 pub mod drawing;
+pub mod dump;
 pub mod export;
 pub mod files;
 pub mod import;

@@ -159,7 +159,8 @@ fn meeting(args: &args::Load) -> Meeting {
     }
 }
 
-fn catalog(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, Failure> {
+/// What the database holds, all of it.
+pub fn catalog(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, Failure> {
     let (mut catalog, mut number) = (Catalog::default(), 0);
     loop {
         let part = CatalogPart { schema: None, number, stop: stop.clone() };

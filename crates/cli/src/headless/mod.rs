@@ -2,6 +2,7 @@
 
 pub mod connections;
 pub mod drawings;
+pub mod dump;
 mod handed_on;
 pub mod interrupt;
 pub mod keys;

@@ -77,7 +77,7 @@ impl Exporter for Insert {
     fn columns(&mut self, schema: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
         let table = table_as_written(schema, &self.options);
         let names: Vec<String> = schema.fields().iter().map(|f| self.dialect.name_as_written(f.name())).collect();
-        self.head = format!("insert into {table} ({}) values\n", names.join(", "));
+        self.head = format!("insert into {table} ({}){} values\n", names.join(", "), self.options.before_values);
         self.open = 0;
         Ok(())
     }

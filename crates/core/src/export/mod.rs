@@ -185,6 +185,8 @@ pub struct Options {
     /// The columns that those statements are about: each name in the result with that in the table. All, under
     /// their own names, where this is not known.
     pub columns: Option<Vec<(String, String)>>,
+    /// What stands before the values of an `INSERT`, so that numbers of the server can be given.
+    pub before_values: &'static str,
     /// The dialect of statements.
     pub dialect: &'static Dialect,
     /// What a picture shows.
@@ -206,6 +208,7 @@ impl Default for Options {
             table: None,
             from: None,
             key: Vec::new(),
+            before_values: "",
             columns: None,
             dialect: FALLBACK,
             chart: Spec::default(),

@@ -44,12 +44,17 @@ pub struct Field {
 impl Field {
     /// Whether a person gives it a value: not where the server computes it.
     pub fn is_given(&self) -> bool {
-        self.column.generated.is_none() || self.numbered
+        is_given(&self.column)
     }
 }
 
+/// Whether a column is given a value: not where the server computes it.
+pub fn is_given(column: &Column) -> bool {
+    column.generated.as_deref().is_none_or(is_numbered)
+}
+
 /// Whether what the catalog says of a computed column means that the server numbers it.
-fn is_numbered(generated: &str) -> bool {
+pub fn is_numbered(generated: &str) -> bool {
     let generated = generated.to_ascii_lowercase();
     generated.contains("identity") || generated.contains("auto_increment") || generated.contains("autoincrement")
 }

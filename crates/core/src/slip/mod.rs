@@ -20,7 +20,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 pub use datum::Datum;
-pub use ground::{Field, Ground, NoGround};
+pub use ground::{Field, Ground, NoGround, is_given, is_numbered};
 pub use kind::{Kind, Mistake};
 pub use resolve::Keep;
 pub use send::{Conflict, Sent, SentRow, Unsent, row_of, send};

@@ -20,6 +20,8 @@ pub struct Changing {
     pub loose_types: bool,
     /// Whether a key of one column of the type `integer` is numbered by the server.
     pub numbers_integer_keys: bool,
+    /// How a database is written as statements; none where it is not yet.
+    pub copying: Option<&'static Copying>,
     /// The types of columns of a new table, by what their values are ([`ColumnType`]).
     pub types: [&'static str; 13],
     /// An `INSERT` of rows of which some may be there already: what stands in the place of `insert` to leave those as
@@ -30,6 +32,25 @@ pub struct Changing {
     pub excluded: &'static str,
     /// Whether the server counts only rows whose values are different afterwards.
     pub counts_different: bool,
+}
+
+/// How a database is written as statements that make it again.
+#[derive(Debug)]
+pub struct Copying {
+    /// Begins a transaction that sees one state of the database.
+    pub snapshot: &'static str,
+    /// Statements at the beginning of the text, and at its end.
+    pub around: [&'static [&'static str]; 2],
+    /// Whether foreign keys are made after the rows; else they are not looked at meanwhile.
+    pub keys_after: bool,
+    /// Whether what a schema is called is a database of its own: only one of them is written.
+    pub schemas_are_databases: bool,
+    /// Lets the numbers of a column go on: `TABLE` and `COLUMN` are names, `TABLE_TEXT` and `COLUMN_TEXT` texts. Empty
+    /// where the definition says it.
+    pub goes_on: &'static str,
+    /// The query for where the sequence `NAME` is, and the statement that sets it there (`TEXT` is the name as a text,
+    /// `VALUE` and `CALLED` what the query gave). Empty where there are none.
+    pub sequence: [&'static str; 2],
 }
 
 /// What has an `INSERT` give back its row: before `VALUES` or after them.
@@ -92,6 +113,7 @@ pub(super) const USUAL: Changing = Changing {
     numbering: ["", "", ""],
     defaults_only: "default values",
     loose_types: false,
+    copying: None,
     numbers_integer_keys: false,
     types: [
         "integer",

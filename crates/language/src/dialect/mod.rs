@@ -16,7 +16,7 @@ use std::sync::LazyLock;
 use crate::plan::Plans;
 
 pub use acting::Acting;
-pub use changing::{Changing, ColumnType, Inserted};
+pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
 
 pub use commands::REDIS;

@@ -5,7 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
-use crate::dialect::changing::{Changing, USUAL};
+use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
@@ -39,6 +39,17 @@ const fn block(word: &'static str) -> Body {
 
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
+    copying: Some(&Copying {
+        snapshot: "start transaction with consistent snapshot, read only",
+        around: [
+            &["set foreign_key_checks = 0", "set sql_mode = 'no_auto_value_on_zero'"],
+            &["set foreign_key_checks = 1"],
+        ],
+        keys_after: false,
+        schemas_are_databases: true,
+        goes_on: "",
+        sequence: ["select next_not_cached_value, 0 from NAME", "select setval(NAME, VALUE, CALLED)"],
+    }),
     inserted: None,
     last_number: "last_insert_id()",
     defaults_only: "() values ()",

@@ -5,7 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
-use crate::dialect::changing::{Changing, USUAL};
+use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
@@ -37,6 +37,14 @@ const fn body(object: &'static str) -> Body {
 
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
+    copying: Some(&Copying {
+        snapshot: "begin isolation level repeatable read read only",
+        around: [&["set check_function_bodies = off", "begin"], &["commit"]],
+        keys_after: true,
+        schemas_are_databases: false,
+        goes_on: "select setval(pg_get_serial_sequence(TABLE_TEXT, COLUMN_TEXT), (select max(COLUMN) from TABLE))",
+        sequence: ["select last_value, is_called from NAME", "select setval(TEXT, VALUE, CALLED)"],
+    }),
     numbering: ["", "", " overriding system value"],
     ..USUAL
 };

@@ -4,7 +4,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
-use crate::dialect::changing::{Changing, USUAL};
+use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     starter, unreserved,
@@ -12,6 +12,14 @@ use crate::dialect::{HelpKind,
 
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
+    copying: Some(&Copying {
+        snapshot: "begin",
+        around: [&["pragma foreign_keys = off", "begin"], &["commit"]],
+        keys_after: false,
+        schemas_are_databases: true,
+        goes_on: "",
+        sequence: ["", ""],
+    }),
     begin: "begin immediate",
     lock: ["", ""],
     loose_types: true,

@@ -1,0 +1,103 @@
+//! `jaunty dump`: a database, or some of its tables, as statements that make it again.
+
+use std::io::{BufWriter, IsTerminal, Write};
+use std::time::{Duration, Instant};
+
+use jaunty_core::dump::{DumpError, Dumped, Wanted, dump};
+use jaunty_core::files::part_file::PartFile;
+use jaunty_core::words;
+use jaunty_language::statement::Written;
+use jaunty_language::text::clean::clean_lines;
+use jaunty_seam::engine::Stop;
+use jaunty_seam::error::ErrorKind;
+
+use super::interrupt::Interrupt;
+use super::load::catalog;
+use super::progress;
+use crate::args;
+use crate::failure::Failure;
+
+/// What is quicker than this shows no progress.
+const QUIET: Duration = Duration::from_millis(300);
+
+/// Writes what the command line asks for.
+pub fn run(args: &args::Dump) -> Result<(), Failure> {
+    let folders = crate::open::folders()?;
+    crate::log::begin(&folders);
+    let connections = crate::open::connections(&folders);
+    let profile = crate::open::profile(&args.connection, &connections)?;
+    let engine = jaunty_engines::by_name(&profile.engine)
+        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let dialect = engine.dialect();
+    if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
+        return Err(Failure::Usage(format!("{} cannot be written as statements yet", engine.title())));
+    }
+    let interrupt = Interrupt::listen();
+    let stop = Stop::default();
+    let wish = stop.clone();
+    interrupt.around(
+        move || wish.wish(),
+        || {
+            let mut session = crate::open::session(&profile, &stop)?;
+            let catalog = catalog(session.as_mut(), &stop)?;
+            let mut wanted =
+                Wanted { only_structure: args.only_structure, only_rows: args.only_rows, ..Wanted::default() };
+            for name in &args.tables {
+                let path: Vec<Written> =
+                    name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+                let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+                let found = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+                let found = found.ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
+                wanted.names.push(found.to_name());
+            }
+            let (since, shows) = (Instant::now(), std::io::stderr().is_terminal() && args.output.is_some());
+            let mut told = |rows: u64| {
+                if shows && since.elapsed() > QUIET {
+                    eprint!("\r{} · {}\x1b[K", words::count(rows, "row"), words::clock(since.elapsed()));
+                }
+            };
+            let dumped = match &args.output {
+                None => {
+                    let mut out = BufWriter::new(std::io::stdout());
+                    dump(session.as_mut(), &catalog, dialect, &wanted, (&mut out, &stop), &mut told)
+                }
+                Some(path) => {
+                    let unwritten =
+                        |e: std::io::Error| Failure::Usage(format!("{} cannot be written: {e}", path.display()));
+                    let part = PartFile::create(path).map_err(unwritten)?;
+                    let mut part = part;
+                    let dumped = dump(session.as_mut(), &catalog, dialect, &wanted, (&mut part, &stop), &mut told);
+                    // It gets its name when it is whole.
+                    if dumped.is_ok() {
+                        part.finish().map_err(unwritten)?;
+                    }
+                    dumped
+                }
+            };
+            if shows {
+                progress::clear();
+            }
+            said(&dumped.map_err(failure)?, args)
+        },
+    )
+}
+
+fn said(dumped: &Dumped, args: &args::Dump) -> Result<(), Failure> {
+    if let Some(path) = &args.output {
+        let what = format!("{} and {}", words::count(dumped.objects, "object"), words::count(dumped.rows, "row"));
+        eprintln!("{}", clean_lines(&format!("{what} in {}", path.display())));
+    }
+    for left_out in &dumped.left_out {
+        eprintln!("{}", clean_lines(&format!("left out: {left_out}")));
+    }
+    Ok(std::io::stdout().flush().map_err(|error| Failure::output(&error, "standard output"))?)
+}
+
+fn failure(error: DumpError) -> Failure {
+    match error {
+        DumpError::Server(error) if error.kind == ErrorKind::Stopped => Failure::Stopped("cancelled".into()),
+        DumpError::Server(error) => Failure::Database(error.to_string()),
+        DumpError::Write(error) => Failure::output(&error, "the dump"),
+        error => Failure::Usage(error.to_string()),
+    }
+}

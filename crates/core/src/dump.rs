@@ -1,0 +1,455 @@
+//! A database as a text of statements that make it again: what it holds, and its rows.
+//!
+//! The order is one that can be run: types and routines, tables, rows, keys and indexes, views, triggers. All rows are of
+//! one state of the database.
+
+use std::io::{self, Write};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use jaunty_language::dialect::{Copying, Dialect};
+use jaunty_language::outline::Outline;
+use jaunty_language::text::rope;
+use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
+use jaunty_seam::engine::load::Nothing;
+use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
+use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::cell::ColumnReader;
+
+use crate::catalog::templates;
+use crate::export::{ExportError, Exporter, Format, Options};
+use crate::slip::{is_given, is_numbered};
+
+/// What is written.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// Only these tables and views; all where it says none.
+    pub names: Vec<Name>,
+    /// Without rows.
+    pub only_structure: bool,
+    /// Without definitions.
+    pub only_rows: bool,
+}
+
+/// What was written.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Dumped {
+    /// How many objects.
+    pub objects: u64,
+    /// How many rows.
+    pub rows: u64,
+    /// What could not be written, and why.
+    pub left_out: Vec<String>,
+}
+
+/// Why a database could not be written.
+#[derive(Debug, thiserror::Error)]
+pub enum DumpError {
+    /// The server refused.
+    #[error("{0}")]
+    Server(EngineError),
+    /// The text could not be written.
+    #[error("the dump cannot be written: {0}")]
+    Write(#[from] io::Error),
+    /// A row could not be written as a statement.
+    #[error("{0}")]
+    Rows(#[from] ExportError),
+    /// Its statements are not known here.
+    #[error("this database cannot be written as statements yet")]
+    Unknown,
+}
+
+/// Writes a database, or some of its tables, into `out`. `told` hears how many rows were written.
+pub fn dump(
+    session: &mut dyn Session,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+    wanted: &Wanted,
+    (out, stop): (&mut (dyn Write + Send), &Stop),
+    told: &mut (dyn FnMut(u64) + Send),
+) -> Result<Dumped, DumpError> {
+    let copying = dialect.changing.and_then(|changing| changing.copying).ok_or(DumpError::Unknown)?;
+    let mut dumping = Dumping { session, catalog, dialect, copying, out, stop, dumped: Dumped::default(), told };
+    dumping.ask(copying.snapshot)?;
+    let outcome = dumping.all(wanted);
+    // What was only read needs no end of its own, but the session is to be free.
+    let end = dumping.ask(dialect.transaction.roll_back);
+    outcome?;
+    end?;
+    Ok(dumping.dumped)
+}
+
+struct Dumping<'a> {
+    session: &'a mut dyn Session,
+    catalog: &'a Catalog,
+    dialect: &'static Dialect,
+    copying: &'static Copying,
+    out: &'a mut (dyn Write + Send),
+    stop: &'a Stop,
+    dumped: Dumped,
+    told: &'a mut (dyn FnMut(u64) + Send),
+}
+
+impl<'a> Dumping<'a> {
+    fn ask(&mut self, statement: &str) -> Result<(), DumpError> {
+        let request = Request::new(statement).until(self.stop);
+        self.session.run(&request, Box::new(Nothing)).map_err(DumpError::Server)
+    }
+
+    fn all(&mut self, wanted: &Wanted) -> Result<(), DumpError> {
+        let objects = self.wanted(wanted);
+        let of = |kinds: &[ObjectKind]| -> Vec<&Object> {
+            objects.iter().filter(|object| kinds.contains(&object.kind)).copied().collect()
+        };
+        let [before, after] = self.copying.around;
+        before.iter().try_for_each(|statement| self.put(statement))?;
+        let tables = of(&[ObjectKind::Table]);
+        let views = self.in_order(of(&[ObjectKind::View, ObjectKind::MaterialisedView]));
+        let virtuals = of(&[ObjectKind::VirtualTable]);
+        if !wanted.only_rows {
+            if wanted.names.is_empty() {
+                self.schemas(&objects)?;
+                for object in of(&[ObjectKind::Type]) {
+                    self.define(object)?;
+                }
+                for object in of(&[ObjectKind::Sequence]) {
+                    if !self.belongs_to_a_column(object) {
+                        self.define(object)?;
+                    }
+                }
+                // Where bodies are not looked at, routines may come before what they name.
+                if self.copying.keys_after {
+                    for object in of(&[ObjectKind::Function, ObjectKind::Procedure]) {
+                        self.define(object)?;
+                    }
+                }
+            }
+            for object in &tables {
+                self.table(object)?;
+            }
+            for object in &virtuals {
+                self.define(object)?;
+            }
+        }
+        if !wanted.only_structure {
+            for object in tables.iter().chain(&virtuals) {
+                self.rows(object)?;
+            }
+            for object in of(&[ObjectKind::Sequence]).into_iter().filter(|_| wanted.names.is_empty()) {
+                if !self.belongs_to_a_column(object) {
+                    self.position(object)?;
+                }
+            }
+        }
+        if !wanted.only_rows {
+            for object in &tables {
+                self.keys_and_indexes(object)?;
+            }
+            for object in &views {
+                self.define(object)?;
+            }
+            if wanted.names.is_empty() && !self.copying.keys_after {
+                for object in of(&[ObjectKind::Function, ObjectKind::Procedure]) {
+                    self.define(object)?;
+                }
+            }
+            for object in tables.iter().chain(&views) {
+                for trigger in object.triggers.iter().filter(|trigger| !trigger.definition.is_empty()) {
+                    self.put(&trigger.definition)?;
+                }
+            }
+        }
+        after.iter().try_for_each(|statement| self.put(statement))?;
+        Ok(self.out.flush()?)
+    }
+
+    /// The objects that are written: without those that pass with the session, and what others are made of.
+    fn wanted(&self, wanted: &Wanted) -> Vec<&'a Object> {
+        let catalog = self.catalog;
+        let passes = |schema: &str| schema == "temp" || schema.starts_with("pg_temp");
+        let first = catalog.path.iter().find(|schema| !passes(schema)).map(String::as_str).unwrap_or_default();
+        let is_virtual = |object: &&Object| object.kind == ObjectKind::VirtualTable;
+        let makers: Vec<&Object> = catalog.objects().iter().filter(is_virtual).collect();
+        let made_of = |object: &Object| {
+            makers.iter().any(|maker| {
+                maker.schema == object.schema
+                    && object.name.starts_with(&format!("{}_", maker.name))
+                    && maker.name != object.name
+            })
+        };
+        let of_schema = |object: &Object| {
+            !passes(&object.schema) && (!self.copying.schemas_are_databases || object.schema == first)
+        };
+        let named = |object: &Object| wanted.names.is_empty() || wanted.names.contains(&object.to_name());
+        let all = catalog.objects().iter().filter(|object| of_schema(object) && named(object));
+        let mut all: Vec<&Object> =
+            all.filter(|object| !(object.kind == ObjectKind::Table && made_of(object))).collect();
+        // A part of a table comes after the whole.
+        all.sort_by_key(|object| object.kind == ObjectKind::Table && object.definition.contains(" partition of "));
+        all
+    }
+
+    /// Views after those that they read.
+    fn in_order(&self, mut left: Vec<&'a Object>) -> Vec<&'a Object> {
+        let mut ordered = Vec::with_capacity(left.len());
+        while !left.is_empty() {
+            let is_free = |view: &&Object| {
+                !left.iter().any(|other| view.uses.contains(&other.to_name()) && other.to_name() != view.to_name())
+            };
+            let next = left.iter().position(is_free).unwrap_or(0);
+            ordered.push(left.remove(next));
+        }
+        ordered
+    }
+
+    /// Whether a sequence is that of a column that the server numbers, whose definition makes it.
+    fn belongs_to_a_column(&self, sequence: &Object) -> bool {
+        let tables =
+            self.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Table && o.schema == sequence.schema);
+        let mut columns = tables.flat_map(|table| table.columns.iter().map(move |column| (table, column)));
+        columns.any(|(table, column)| {
+            column.generated.as_deref().is_some_and(is_numbered)
+                && sequence.name == format!("{}_{}_seq", table.name, column.name)
+        })
+    }
+
+    fn schemas(&mut self, objects: &[&Object]) -> Result<(), DumpError> {
+        if self.copying.schemas_are_databases {
+            return Ok(());
+        }
+        let mut schemas: Vec<&str> = objects.iter().map(|object| object.schema.as_str()).collect();
+        schemas.sort_unstable();
+        schemas.dedup();
+        for schema in schemas {
+            self.put(&format!("create schema if not exists {}", self.dialect.name_as_written(schema)))?;
+        }
+        Ok(())
+    }
+
+    /// Writes a statement. One with semicolons inside has another sign at its end, where the language needs that.
+    fn put(&mut self, statement: &str) -> Result<(), DumpError> {
+        let statement = statement.trim().trim_end_matches(';').trim_end();
+        // A comment at the end would take the semicolon with it.
+        let last = statement.lines().next_back().unwrap_or_default();
+        let comments = self.dialect.line_comments.iter().any(|sign| last.contains(sign));
+        let whole = format!("{statement}{};", if comments { "\n" } else { "" });
+        let is_several = || Outline::new(&rope(&whole), self.dialect).statements().len() > 1;
+        match self.dialect.delimiter_word {
+            Some(word) if statement.contains(';') && is_several() => {
+                writeln!(self.out, "{word} //\n{statement} //\n{word} ;")?;
+            }
+            _ => writeln!(self.out, "{whole}")?,
+        }
+        Ok(())
+    }
+
+    /// Writes the statement that makes an object, by the server's word or by what the catalog knows.
+    fn define(&mut self, object: &Object) -> Result<(), DumpError> {
+        let own = match self.session.definition(object, self.stop) {
+            Err(error) if error.kind != ErrorKind::Stopped && error.kind != ErrorKind::Lost => {
+                self.dumped.left_out.push(format!("{}: {error}", object.name));
+                return Ok(());
+            }
+            own => own.map_err(DumpError::Server)?,
+        };
+        let Some(text) = own.or_else(|| templates::definition(object, self.catalog, self.dialect)) else {
+            self.dumped.left_out.push(format!(
+                "{}: nothing is known of how this {} is made",
+                object.name,
+                object.kind.word()
+            ));
+            return Ok(());
+        };
+        self.dumped.objects += 1;
+        self.put(&text)
+    }
+
+    /// A table, without what is made after its rows.
+    fn table(&mut self, object: &Object) -> Result<(), DumpError> {
+        if !self.copying.keys_after || !object.definition.is_empty() {
+            return self.define(object);
+        }
+        let mut bare = object.clone();
+        bare.indexes.clear();
+        bare.constraints.retain(|rule| !matches!(rule.rule, Rule::Foreign { .. }));
+        self.dumped.objects += 1;
+        match templates::definition(&bare, self.catalog, self.dialect) {
+            Some(text) => self.put(&text),
+            None => Ok(()),
+        }
+    }
+
+    fn keys_and_indexes(&mut self, object: &Object) -> Result<(), DumpError> {
+        let name = templates::name(object, self.catalog, self.dialect);
+        if self.copying.keys_after {
+            for rule in object.constraints.iter().filter(|rule| matches!(rule.rule, Rule::Foreign { .. })) {
+                let rule = templates::constraint(rule, object, self.catalog, self.dialect);
+                self.put(&format!("alter table {name} add {rule}"))?;
+            }
+        } else if object.definition.is_empty() {
+            // The table's own definition, by the server's word, has them.
+            return Ok(());
+        }
+        for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
+            self.put(&index.definition)?;
+        }
+        Ok(())
+    }
+
+    fn rows(&mut self, object: &Object) -> Result<(), DumpError> {
+        let written = |name: &str| self.dialect.name_as_written(name);
+        let given: Vec<String> = object.columns.iter().filter(|c| is_given(c)).map(|c| written(&c.name)).collect();
+        // The rows of a table in parts are those of its parts.
+        if given.is_empty() || object.clauses.to_ascii_lowercase().starts_with("partition by") {
+            return Ok(());
+        }
+        let numbered = object.columns.iter().filter(|c| c.generated.as_deref().is_some_and(is_numbered));
+        let numbered: Vec<&str> = numbered.map(|column| column.name.as_str()).collect();
+        let table = format!("{}.{}", written(&object.schema), written(&object.name));
+        let key: Vec<String> = object.primary_key().iter().map(|name| written(name)).collect();
+        let order = if key.is_empty() { String::new() } else { format!(" order by {}", key.join(", ")) };
+        let query = format!("select {} from {table}{order}", given.join(", "));
+        let own_schema = self.copying.schemas_are_databases || templates::reaches(object, self.catalog);
+        let parts =
+            if own_schema { vec![object.name.clone()] } else { vec![object.schema.clone(), object.name.clone()] };
+        let numbering = self.dialect.changing.map_or("", |changing| changing.numbering[2]);
+        let options = Options {
+            from: Some(parts.clone()),
+            before_values: if numbered.is_empty() { "" } else { numbering },
+            dialect: self.dialect,
+            ..Options::default()
+        };
+        let (stop, before) = (self.stop.clone(), self.dumped.rows);
+        // The sink lives as long as the statement, and the text longer: it is written when some of it is there.
+        let written_rows = Arc::new(Mutex::new(Writing {
+            exporter: Format::Insert.exporter(&options),
+            text: Vec::new(),
+            rows: 0,
+            failed: None,
+        }));
+        let (sender, texts) = std::sync::mpsc::sync_channel::<(Vec<u8>, u64)>(4);
+        let sink = RowsSink { writing: Arc::clone(&written_rows), sender, stop: stop.clone() };
+        let (session, out, told) = (&mut *self.session, &mut *self.out, &mut *self.told);
+        let outcome = std::thread::scope(|scope| {
+            let writer = scope.spawn(move || -> io::Result<()> {
+                for (text, rows) in texts {
+                    out.write_all(&text)?;
+                    told(before + rows);
+                }
+                Ok(())
+            });
+            let ran = session.run(&Request::new(&query).until(&stop), Box::new(sink));
+            let wrote = writer.join().unwrap_or_else(|_| Err(io::Error::other("the thread that writes has ended")));
+            (ran, wrote)
+        });
+        let mut writing = written_rows.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(error) = writing.failed.take() {
+            return Err(error.into());
+        }
+        outcome.1?;
+        outcome.0.map_err(DumpError::Server)?;
+        self.dumped.rows += writing.rows;
+        drop(writing);
+        if !self.copying.goes_on.is_empty() {
+            let name: Vec<String> = parts.iter().map(|part| written(part)).collect();
+            let name = name.join(".");
+            for column in numbered {
+                let text = self
+                    .copying
+                    .goes_on
+                    .replace("TABLE_TEXT", &self.dialect.text_as_written(&name))
+                    .replace("COLUMN_TEXT", &self.dialect.text_as_written(column))
+                    .replace("COLUMN", &self.dialect.name_as_written(column))
+                    .replace("TABLE", &name);
+                self.put(&text)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where a sequence is.
+    fn position(&mut self, object: &Object) -> Result<(), DumpError> {
+        let [query, set] = self.copying.sequence;
+        if query.is_empty() {
+            return Ok(());
+        }
+        let name = templates::name(object, self.catalog, self.dialect);
+        let found = Arc::new(Mutex::new(Vec::<String>::new()));
+        let request = query.replace("NAME", &name);
+        let sink = Box::new(First(Arc::clone(&found)));
+        self.session.run(&Request::new(&request).until(self.stop), sink).map_err(DumpError::Server)?;
+        let found = std::mem::take(&mut *found.lock().unwrap_or_else(PoisonError::into_inner));
+        if let [value, called] = found.as_slice() {
+            let text = set
+                .replace("TEXT", &self.dialect.text_as_written(&name))
+                .replace("NAME", &name)
+                .replace("VALUE", value)
+                .replace("CALLED", called);
+            self.put(&text)?;
+        }
+        Ok(())
+    }
+}
+
+/// Rows on their way to the text.
+struct Writing {
+    exporter: Box<dyn Exporter>,
+    text: Vec<u8>,
+    rows: u64,
+    failed: Option<ExportError>,
+}
+
+struct RowsSink {
+    writing: Arc<Mutex<Writing>>,
+    sender: std::sync::mpsc::SyncSender<(Vec<u8>, u64)>,
+    stop: Stop,
+}
+
+impl Sink for RowsSink {
+    fn wanted(&self) -> Flow {
+        if self.stop.is_wished() { Flow::Stop } else { Flow::Continue }
+    }
+
+    fn take(&mut self, event: Event) -> Flow {
+        let mut writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        let Writing { exporter, text, rows, .. } = &mut *writing;
+        let outcome = match event {
+            Event::Begins { schema, .. } => exporter.columns(&schema, text),
+            Event::Rows(batch) => {
+                *rows += batch.num_rows() as u64;
+                exporter.batch(&batch, text)
+            }
+            Event::Ends { .. } => exporter.finish(text),
+            _ => Ok(()),
+        };
+        if let Err(error) = outcome {
+            writing.failed = Some(error);
+            return Flow::Stop;
+        }
+        let (text, rows) = (std::mem::take(&mut writing.text), writing.rows);
+        drop(writing);
+        if !text.is_empty() && self.sender.send((text, rows)).is_err() {
+            return Flow::Stop;
+        }
+        self.wanted()
+    }
+}
+
+/// The first row, as texts.
+struct First(Arc<Mutex<Vec<String>>>);
+
+impl Sink for First {
+    fn wanted(&self) -> Flow {
+        Flow::Continue
+    }
+
+    fn take(&mut self, event: Event) -> Flow {
+        if let Event::Rows(batch) = event
+            && batch.num_rows() > 0
+        {
+            let cells = ColumnReader::all(&batch);
+            *self.0.lock().unwrap_or_else(PoisonError::into_inner) =
+                cells.iter().map(|column| column.get(0).text.into_owned()).collect();
+        }
+        Flow::Continue
+    }
+}
