@@ -90,7 +90,7 @@ fn said(dumped: &Dumped, args: &args::Dump) -> Result<(), Failure> {
     for left_out in &dumped.left_out {
         eprintln!("{}", clean_lines(&format!("left out: {left_out}")));
     }
-    Ok(std::io::stdout().flush().map_err(|error| Failure::output(&error, "standard output"))?)
+    std::io::stdout().flush().map_err(|error| Failure::output(&error, "standard output"))
 }
 
 fn failure(error: DumpError) -> Failure {

@@ -295,6 +295,7 @@ impl App {
 
     fn open_added(&mut self, head: &Slip, new: BTreeMap<usize, jaunty_core::slip::Datum>) {
         let mut at = 0;
+        self.status = None;
         self.draft(head, |slip| {
             at = slip.add(new);
             Ok(())
