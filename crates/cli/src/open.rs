@@ -99,6 +99,33 @@ fn profile_of_url(text: &str) -> Result<Profile, Failure> {
     Ok(profile)
 }
 
+/// What a command without a screen is about: where things are kept, all profiles, and the one that is meant.
+pub struct Named {
+    /// The program's folders.
+    pub folders: Folders,
+    /// All profiles.
+    pub connections: Connections,
+    /// The one that is meant.
+    pub profile: Profile,
+    /// Its engine.
+    pub engine: &'static dyn Engine,
+}
+
+/// Finds a connection by its name, a file or a URL, and begins the log.
+pub fn named(connection: &str) -> Result<Named, Failure> {
+    let folders = folders()?;
+    crate::log::begin(&folders);
+    let connections = connections(&folders);
+    let profile = profile(connection, &connections)?;
+    let engine = engine(&profile)?;
+    Ok(Named { folders, connections, profile, engine })
+}
+
+/// The engine of a profile.
+pub fn engine(profile: &Profile) -> Result<&'static dyn Engine, Failure> {
+    jaunty_engines::by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))
+}
+
 /// Opens a session of a profile. Where a person is there, a password that is wanted is asked for.
 pub fn session(profile: &Profile, stop: &Stop) -> Result<Box<dyn Session>, Failure> {
     let engine = jaunty_engines::by_name(&profile.engine)

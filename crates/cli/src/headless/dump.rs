@@ -16,18 +16,14 @@ use super::load::catalog;
 use super::progress;
 use crate::args;
 use crate::failure::Failure;
+use crate::open::{Named, named};
 
 /// What is quicker than this shows no progress.
 const QUIET: Duration = Duration::from_millis(300);
 
 /// Writes what the command line asks for.
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
-    let folders = crate::open::folders()?;
-    crate::log::begin(&folders);
-    let connections = crate::open::connections(&folders);
-    let profile = crate::open::profile(&args.connection, &connections)?;
-    let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let Named { profile, engine, .. } = named(&args.connection)?;
     let dialect = engine.dialect();
     if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
         return Err(Failure::Usage(format!("{} cannot be written as statements yet", engine.title())));

@@ -24,18 +24,14 @@ use super::interrupt::Interrupt;
 use super::progress;
 use crate::args;
 use crate::failure::Failure;
+use crate::open::{Named, named};
 
 /// What is quicker than this shows no progress.
 const QUIET: Duration = Duration::from_millis(300);
 
 /// Loads what the command line asks for.
 pub fn run(args: &args::Load) -> Result<(), Failure> {
-    let folders = crate::open::folders()?;
-    crate::log::begin(&folders);
-    let connections = crate::open::connections(&folders);
-    let profile = crate::open::profile(&args.connection, &connections)?;
-    let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let Named { folders, connections, profile, engine } = named(&args.connection)?;
     let dialect = engine.dialect();
     if dialect.changing.is_none() {
         return Err(Failure::Usage(format!("rows cannot be loaded into {} yet", engine.title())));
@@ -106,14 +102,13 @@ fn source(args: &args::Load, choices: &Choices, known: &Connections, stop: &Stop
         return Source::open(file, choices).map_err(failure);
     };
     let profile = crate::open::profile(from, known)?;
-    let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let engine = crate::open::engine(&profile)?;
     let session = crate::open::session(&profile, stop)?;
     of_statement(from, statement, engine.dialect(), session, stop)
 }
 
 /// What the rows are of, in words.
-fn named(args: &args::Load) -> String {
+fn whose_rows(args: &args::Load) -> String {
     match (&args.file, &args.from, &args.run) {
         (Some(file), ..) if file != Path::new("-") => file.display().to_string(),
         (_, Some(from), _) => format!("a statement on {from}"),
@@ -276,7 +271,7 @@ fn note(
 ) -> Noted {
     let location = session.location();
     let names: Vec<_> = matching.targets.iter().map(|target| target.column.name.as_str()).collect();
-    let file = named(args);
+    let file = whose_rows(args);
     let statement = match &matching.definition {
         Some(definition) => format!("{definition};\n-- rows of {file}: {}", names.join(", ")),
         None => format!("-- rows of {file} into {}: {}", matching.table, names.join(", ")),

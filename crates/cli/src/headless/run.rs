@@ -30,6 +30,7 @@ use super::output::{Output, Shared};
 use super::progress;
 use crate::args;
 use crate::failure::Failure;
+use crate::open::{Named, named};
 
 /// A statement and the line it begins at.
 pub struct Task {
@@ -39,12 +40,7 @@ pub struct Task {
 
 /// Runs what the command line asks for.
 pub fn run(args: &args::Run) -> Result<(), Failure> {
-    let folders = crate::open::folders()?;
-    crate::log::begin(&folders);
-    let connections = crate::open::connections(&folders);
-    let profile = crate::open::profile(&args.connection, &connections)?;
-    let engine = jaunty_engines::by_name(&profile.engine)
-        .ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
+    let Named { folders, profile, engine, .. } = named(&args.connection)?;
     let mut tasks = tasks(args, engine.dialect())?;
     if let Some(from) = args.from {
         tasks.retain(|task| task.line >= from);

@@ -1,36 +1,26 @@
 //! The slip on the screen: what is drafted of the result in hand, and how it is sent and taken back.
 
+mod sending;
+mod slips;
+
+pub use slips::Slips;
+
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
-use jaunty_core::run::connection_worker::{Order, Sending};
-use jaunty_core::run::{Job, Run};
-use jaunty_core::slip::{Draft, Ground, Row, Slip, Store, Undrafted, Unsent, block, row_of};
-use jaunty_language::statement::parameters;
+use jaunty_core::slip::{Ground, Row, Slip, Undrafted, block, row_of};
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
 use jaunty_seam::rows::origin::Origin;
 
 use super::overlay::{CellEditor, SlipView};
-use super::{App, Item, List, Overlay, Pick};
+use super::{App, Overlay};
 use crate::work::{Done, Kind};
 use jaunty_core::words;
 
 /// More rows than this are changed by a statement.
 const MOST: u64 = 10_000;
-
-/// All slips, of all connections.
-#[derive(Debug)]
-pub struct Slips {
-    store: Store,
-    all: Vec<Slip>,
-    /// How often one was changed.
-    revision: u64,
-    /// Files that could not be read, each with why.
-    pub unread: Vec<String>,
-}
 
 /// What rows are read again for.
 #[derive(Debug, Clone)]
@@ -58,59 +48,6 @@ pub struct Drafting {
     pub columns: Vec<usize>,
     /// What for.
     pub purpose: Purpose,
-}
-
-impl Slips {
-    /// Those that are on disk.
-    pub fn open(store: Store) -> Slips {
-        let (mut all, mut unread) = (Vec::new(), Vec::new());
-        for kept in store.all() {
-            match kept.slip {
-                Ok(slip) => all.push(slip),
-                Err(error) => unread.push(format!("the slip {} cannot be read: {error}", kept.path.display())),
-            }
-        }
-        Slips { store, all, revision: 0, unread }
-    }
-
-    /// How often one was changed: what was made of them is as they are while it is the same.
-    pub fn revision(&self) -> u64 {
-        self.revision
-    }
-
-    /// All of them.
-    pub fn all(&self) -> &[Slip] {
-        &self.all
-    }
-
-    /// The slip that this one is the head of.
-    pub fn find(&self, head: &Slip) -> Option<&Slip> {
-        self.all.iter().find(|slip| is_same(slip, head))
-    }
-
-    /// The slips of a result.
-    pub fn of_rows<'a>(&'a self, archive: &'a Path) -> impl Iterator<Item = &'a Slip> {
-        self.all.iter().filter(move |slip| slip.archive == archive && slip.takes_back.is_none())
-    }
-
-    /// What is drafted for a row of a result: the draft and where its fields stand.
-    pub fn draft_of<'a>(&'a self, archive: &'a Path, row: u64) -> Option<(&'a Slip, &'a Draft)> {
-        self.of_rows(archive).find_map(|slip| Some((slip, slip.drafts.get(slip.of_row(row)?)?)))
-    }
-
-    fn find_mut(&mut self, head: &Slip) -> &mut Slip {
-        self.revision += 1;
-        let at = self.all.iter().position(|slip| is_same(slip, head)).unwrap_or_else(|| {
-            self.all.insert(0, Slip { drafts: Vec::new(), ..head.clone() });
-            0
-        });
-        &mut self.all[at]
-    }
-}
-
-fn is_same(one: &Slip, other: &Slip) -> bool {
-    (&one.archive, &one.ground.table, one.takes_back, &one.connection, &one.database)
-        == (&other.archive, &other.ground.table, other.takes_back, &other.connection, &other.database)
 }
 
 impl App {
@@ -379,38 +316,6 @@ impl App {
         if all.is_empty() { String::new() } else { format!("slip: {}", all.join(" · ")) }
     }
 
-    /// Opens the slip of the result in hand; where it has none, lists all.
-    pub fn open_slip(&mut self) {
-        self.status = None;
-        let path = self.rows.kept().map(|kept| kept.path().to_owned()).unwrap_or_default();
-        let of_rows: Vec<Slip> = self.slips.of_rows(&path).cloned().collect();
-        match of_rows.as_slice() {
-            [one] => self.overlay = Some(Overlay::Slip(Box::new(SlipView::of(one, 0)))),
-            _ => self.list_slips(),
-        }
-    }
-
-    /// Lists all slips that were not sent.
-    pub fn list_slips(&mut self) {
-        if self.slips.all.is_empty() {
-            let key = self.key_of("change-value").unwrap_or_default();
-            return self.tell(format!("nothing is drafted; {key} on a value in a result changes it"));
-        }
-        let item = |slip: &Slip| Item {
-            label: format!("{} · {}", clean::clean(&slip.ground.table.name), slip.counted()),
-            key: clean::clean(&slip.connection).into_owned(),
-            help: clean::clean(slip.statement.lines().next().unwrap_or_default()).into_owned(),
-            pick: Pick::Slip(Box::new(slip.clone())),
-        };
-        let items = self.slips.all.iter().map(item).collect();
-        self.overlay = Some(Overlay::List(List::new("slips", items)));
-    }
-
-    /// Opens a slip of the list.
-    pub(in crate::app) fn show_slip(&mut self, slip: &Slip) {
-        self.overlay = Some(Overlay::Slip(Box::new(SlipView::of(slip, 0))));
-    }
-
     /// Drops the draft that was made last of the result in hand.
     pub fn undo_draft(&mut self) {
         let path = self.rows.kept().map(|kept| kept.path().to_owned()).unwrap_or_default();
@@ -422,115 +327,6 @@ impl App {
             Ok(())
         });
         self.tell(format!("draft dropped: {line}"));
-    }
-
-    /// Sends a slip that a person said yes to. False if there is nothing to send it on.
-    pub(in crate::app) fn send_slip(&mut self, head: &Slip) -> bool {
-        let Some(slip) = self.slips.find(head).cloned() else { return false };
-        if !self.connection.has_worker() || self.connection.name() != slip.connection {
-            let name = clean::clean(&slip.connection).into_owned();
-            self.tell_wrong(format!("this slip is for {name}; switch to it first (f3)"));
-            return false;
-        }
-        if self.connection.is_busy() {
-            self.tell_wrong("a statement is running on this connection; wait for it, or cancel it");
-            return false;
-        }
-        // If the program ends meanwhile, nobody knows whether it was sent: it says so then.
-        let slip = Slip { sending: true, ..slip };
-        if let Err(error) = self.slips.store.save(&slip) {
-            self.tell_wrong(format!("not sent: the slip is not safe on disk: {error}"));
-            return false;
-        }
-        self.connection.order_slip(slip);
-        true
-    }
-
-    /// Takes in what became of a slip.
-    pub(super) fn take_sending(&mut self, slip: &Slip, sending: Sending) {
-        match sending {
-            Sending::Sent { run, uncommitted, has_opposite } => {
-                self.slips.all.retain(|known| !is_same(known, slip));
-                if let Err(error) = self.slips.store.remove(slip) {
-                    tracing::warn!(%error, "a slip that was sent could not be removed");
-                }
-                if let (Some(number), Some(logbook)) = (slip.takes_back, self.keeping.logbook())
-                    && let Err(error) = logbook.taken_back(number)
-                {
-                    tracing::warn!(%error, "a run that was taken back is still offered");
-                }
-                if matches!(&self.overlay, Some(Overlay::Slip(view)) if is_same(&view.head, slip)) {
-                    self.overlay = None;
-                }
-                let key = self.key_of("take-back").unwrap_or_default();
-                let table = clean::clean(&slip.ground.table.name).into_owned();
-                let done = if slip.takes_back.is_some() { "taken back" } else { "sent" };
-                let after = match (uncommitted, has_opposite) {
-                    (true, _) => "in the open transaction: commit it to keep it".to_owned(),
-                    (false, true) => format!("{key} takes it back"),
-                    (false, false) => "it cannot be taken back here".to_owned(),
-                };
-                self.read_again(slip, &run);
-                self.tell(format!("{done}: {} in {table} · {after}", slip.counted()));
-            }
-            Sending::Unsent(unsent) => {
-                // What may have been committed is marked so on disk.
-                let known = !matches!(&unsent, Unsent::Refused { rolled_back: false, .. });
-                let told = Slip { sending: !known, ..slip.clone() };
-                *self.slips.find_mut(slip) = told.clone();
-                if let Err(error) = self.slips.store.save(&told) {
-                    tracing::warn!(%error, "the slip is not safe on disk");
-                }
-                let mut view = SlipView::of(slip, 0);
-                view.not_sent(unsent);
-                self.overlay = Some(Overlay::Slip(Box::new(view)));
-            }
-        }
-    }
-
-    /// Runs the statement of changed rows once more, so that they are shown as they are now.
-    fn read_again(&mut self, slip: &Slip, _: &Arc<Run>) {
-        let dialect = self.buffer.document.outline().dialect();
-        let shown = self.rows.run().is_some_and(|run| run.statement == slip.statement);
-        // Its values are not known here.
-        if !shown || !parameters::names(&slip.statement, dialect).is_empty() {
-            return;
-        }
-        let of_cursor = self.buffer.document.statement().map(|statement| self.buffer.id_of(statement));
-        let id = jaunty_language::outline::StatementId::of(&slip.statement);
-        if of_cursor != Some(id) {
-            self.aside = Some(id);
-        }
-        self.rows.stays = true;
-        let buffer = Some(self.buffer.path.clone());
-        let title = self.rows.run().and_then(|run| run.title.clone());
-        self.connection.begin(vec![Job { statement: slip.statement.clone(), title, buffer, ..Job::default() }]);
-    }
-
-    /// Shows the slip that takes the last one back.
-    pub fn take_back(&mut self) {
-        let name = self.connection.profile.as_ref().map(|profile| profile.name.clone()).unwrap_or_default();
-        let found = self.keeping.logbook().and_then(|logbook| {
-            let number = logbook.last_slip(&name).ok().flatten()?;
-            logbook.slip_of(number).ok().flatten()
-        });
-        let Some(slip) = found.and_then(|text| serde_json::from_str::<Slip>(&text).ok()) else {
-            return self.tell("no slip was sent on this connection that could be taken back");
-        };
-        let drafts = slip.drafts.clone();
-        let drafted = self.draft(&slip, |own| {
-            own.drafts = drafts;
-            Ok(())
-        });
-        if drafted {
-            self.overlay = Some(Overlay::Slip(Box::new(SlipView::of(&slip, 0))));
-        }
-    }
-}
-
-impl super::Connection {
-    fn order_slip(&mut self, slip: Slip) {
-        self.ask_for_person(Order::Send(Box::new(slip)));
     }
 }
 
