@@ -33,6 +33,7 @@ fn quay() -> Home {
             ".jaunty/connections.toml",
             "[quay]\nengine = \"sqlite\"\npath = \"../quay.db\"\n
              [guarded]\nengine = \"sqlite\"\npath = \"../quay.db\"\nguard = \"ask\"\nlabel = \"production\"\n
+             [passing]\nengine = \"sqlite\"\npath = \"../quay.db\"\nkeep = false\n
              [locked]\nengine = \"sqlite\"\npath = \"../quay.db\"\nguard = \"read-only\"\n",
         )
 }
@@ -240,11 +241,28 @@ fn marked_cells_and_blocks_are_filled() {
     );
 }
 
+#[test]
+fn drafts_of_a_connection_that_keeps_nothing_are_in_memory_only() {
+    let home = quay();
+    let screen = open_on(&home, "passing");
+    screen.press(&["Right", "a"]).shows("was N1").types("W1").press(&["Enter"]).shows("slip: 1 changed");
+    assert_eq!(drafted(&home), 0);
+    screen
+        .press(&["M-u"])
+        .shows("N1 → W1")
+        .press(&["C-g"])
+        .shows("sent: 1 changed")
+        .shows("it cannot be taken back here");
+    assert_eq!((one(&home, "select code from berths where id = 1"), drafted(&home)), ("W1".into(), 0));
+}
+
 /// The files of drafts that were on disk.
 fn drafted(home: &Home) -> usize {
     let state = Path::new(&home.environment().into_iter().find(|(name, _)| name == "XDG_STATE_HOME").unwrap().1)
         .join("jaunty/slips");
-    std::fs::read_dir(state).map_or(0, Iterator::count)
+    // What is being written has another name until it is whole.
+    let files = std::fs::read_dir(state).into_iter().flatten().flatten().map(|entry| entry.path());
+    files.filter(|path| path.extension().is_some_and(|ending| ending == "json")).count()
 }
 
 #[test]

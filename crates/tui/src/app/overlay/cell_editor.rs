@@ -207,7 +207,7 @@ impl Layer for CellEditor {
     }
 
     fn after_key(&mut self, app: &mut App) {
-        let (_, mistake) = self.value(app.buffer.document.outline().dialect());
+        let (_, mistake) = self.value(app.dialect_of(&self.head));
         self.mistake = mistake.filter(|_| !self.line.is_offered() || self.chosen.is_some());
     }
 
@@ -226,7 +226,7 @@ impl Layer for CellEditor {
     }
 
     fn accept(&mut self, app: &mut App) -> After {
-        let (value, mistake) = self.value(app.buffer.document.outline().dialect());
+        let (value, mistake) = self.value(app.dialect_of(&self.head));
         if let Some(Mistake::Wrong(what)) = mistake {
             app.tell_wrong(clean::clean(&what).into_owned());
             return After::Stay;

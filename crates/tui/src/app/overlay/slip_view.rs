@@ -241,7 +241,7 @@ impl App {
         let height = crate::view::slip_view::lines(screen, view, drafts);
         let within = self.connection.location.as_ref().is_some_and(|location| location.transaction.is_some());
         let made_of = Some((self.slips.revision(), within));
-        let dialect = self.buffer.document.outline().dialect();
+        let dialect = self.dialect_of(&view.head);
         if let Some(Overlay::Slip(view)) = &mut self.overlay {
             view.keep_in_sight(height);
             // Of ten thousand changes they are not made anew for each key.

@@ -9,9 +9,11 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use jaunty_core::archive::Archive;
+use jaunty_core::run::execute::keeps;
 use jaunty_core::slip::{Ground, Row, Slip, Undrafted, block, row_of};
+use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
-use jaunty_seam::profile::Guard;
+use jaunty_seam::profile::{Guard, Profile};
 use jaunty_seam::rows::origin::Origin;
 
 use super::overlay::{CellEditor, SlipView};
@@ -292,7 +294,9 @@ impl App {
         let slip = self.slips.find_mut(head);
         slip.sending = false;
         let outcome = change(slip);
-        let saved = self.slips.find(head).map(|slip| self.slips.store.save(slip));
+        // Where runs are not recorded, drafts go with the program too.
+        let keeps = self.keeps_slips_of(head);
+        let saved = self.slips.find(head).filter(|_| keeps).map(|slip| self.slips.store.save(slip));
         self.slips.all.retain(|slip| !slip.is_empty());
         if let Some(Err(error)) = saved {
             self.tell_wrong(format!("the slip is not safe on disk: {error}"));
@@ -302,6 +306,24 @@ impl App {
             self.tell_wrong(clean::clean(&error.to_string()).into_owned());
         }
         outcome.is_ok()
+    }
+
+    /// The profile that a slip is for, if it is known.
+    fn profile_of(&self, slip: &Slip) -> Option<&Profile> {
+        let in_hand = self.connection.profile.as_ref().filter(|profile| profile.name == slip.connection);
+        in_hand.or_else(|| self.known.find(&slip.connection))
+    }
+
+    /// Whether the slips of this one's profile are written to disk.
+    pub(super) fn keeps_slips_of(&self, slip: &Slip) -> bool {
+        self.profile_of(slip).is_none_or(keeps)
+    }
+
+    /// The language of a slip, which may be for another connection than the one in hand.
+    pub(in crate::app) fn dialect_of(&self, slip: &Slip) -> &'static Dialect {
+        let engine = self.profile_of(slip).map(|profile| profile.engine.as_str());
+        let engine = engine.and_then(|name| self.engines.iter().find(|engine| engine.name() == name));
+        engine.map_or_else(|| self.buffer.document.outline().dialect(), |engine| engine.dialect())
     }
 
     /// What a person presses to go on.

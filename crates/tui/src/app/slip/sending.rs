@@ -59,7 +59,9 @@ impl App {
         }
         // If the program ends meanwhile, nobody knows whether it was sent: it says so then.
         let slip = Slip { sending: true, ..slip };
-        if let Err(error) = self.slips.store.save(&slip) {
+        if self.keeps_slips_of(&slip)
+            && let Err(error) = self.slips.store.save(&slip)
+        {
             self.tell_wrong(format!("not sent: the slip is not safe on disk: {error}"));
             return false;
         }
@@ -99,7 +101,9 @@ impl App {
                 let known = !matches!(&unsent, Unsent::Refused { rolled_back: false, .. });
                 let told = Slip { sending: !known, ..slip.clone() };
                 *self.slips.find_mut(slip) = told.clone();
-                if let Err(error) = self.slips.store.save(&told) {
+                if self.keeps_slips_of(&told)
+                    && let Err(error) = self.slips.store.save(&told)
+                {
                     tracing::warn!(%error, "the slip is not safe on disk");
                 }
                 let mut view = SlipView::of(slip, 0);
