@@ -124,6 +124,17 @@ fn rows_that_do_not_fit_end_it_or_are_written_with_the_reason() {
 }
 
 #[test]
+fn what_a_column_takes_and_should_not_is_told() {
+    let home = quay().file("a.csv", "n,day\n6,2031-03-05\nsix,soon\n7.5,2031-03-06\n");
+    home.call(&["run", "-q", "-c", "quay", "-s", "create table loose (n integer, day date)"]).exits(0);
+    let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "loose"]);
+    let expected =
+        "3 values not of the type of the column, and stored all the same, such as line 3: n: \"six\" is not a number";
+    assert!(told.starts_with("3 rows loaded into loose") && told.contains(expected), "{told}");
+    assert_eq!(one(&home, "select group_concat(n || day, ' ') from loose"), "62031-03-05 sixsoon 7.52031-03-06");
+}
+
+#[test]
 fn guards_count() {
     let home = quay().file("a.csv", "code,name\nA,a\n");
     let told = load(&home, 2, &["a.csv", "-c", "locked", "-i", "ports"]);

@@ -320,6 +320,12 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
     if !matching.left_out.is_empty() {
         text.push_str(&format!("\nnot loaded, as {} has no such column: {}", args.into, matching.left_out.join(", ")));
     }
+    if let Some((line, what)) = &loaded.first_unusual {
+        let values = words::count(loaded.unusual, "value");
+        text.push_str(&format!(
+            "\n{values} not of the type of the column, and stored all the same, such as line {line}: {what}"
+        ));
+    }
     if loaded.refused > 0 {
         let file = args.refused.as_ref().map(|path| path.display().to_string()).unwrap_or_default();
         text.push_str(&format!("\n{} refused, with the reasons in {file}:", words::count(loaded.refused, "row")));

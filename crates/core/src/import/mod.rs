@@ -6,6 +6,7 @@
 
 pub mod csv;
 mod encoding;
+mod fit;
 mod found;
 mod load;
 mod matching;

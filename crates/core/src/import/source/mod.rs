@@ -1,18 +1,22 @@
 //! A file of rows, opened: what it is, and its rows in blocks of columns.
 
+mod fields;
+mod objects;
+
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::io::{self, BufReader, Cursor, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use arrow_array::builder::StringBuilder;
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use encoding_rs::Encoding;
 use jaunty_language::dialect::ColumnType;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
+use self::fields::CsvRows;
+use self::objects::JsonRows;
 use super::csv::{Form, Reader, Record};
 use super::encoding::{Decoded, sniff};
 use super::found::{Found, FoundColumn, Seeing};
@@ -424,214 +428,10 @@ fn text_schema(names: &[String]) -> SchemaRef {
     Arc::new(Schema::new(names.iter().map(|name| Field::new(name, DataType::Utf8, true)).collect::<Vec<_>>()))
 }
 
-struct CsvRows {
-    reader: Reader<Box<dyn Read + Send>>,
-    schema: SchemaRef,
-    null: Option<String>,
-    record: Record,
-    /// The first record, where it is not one of names.
-    pending: bool,
-    failed: Option<ImportError>,
-}
-
-impl CsvRows {
-    fn new(
-        reader: Reader<Box<dyn Read + Send>>,
-        names: Vec<String>,
-        null: Option<String>,
-        pending: Option<Record>,
-    ) -> CsvRows {
-        let is_pending = pending.is_some();
-        let record = pending.unwrap_or_default();
-        CsvRows { reader, schema: text_schema(&names), null, record, pending: is_pending, failed: None }
-    }
-}
-
-impl Rows for CsvRows {
-    fn names(&self) -> Vec<String> {
-        self.schema.fields().iter().map(|field| field.name().clone()).collect()
-    }
-
-    fn next(&mut self) -> Result<Option<Block>, ImportError> {
-        if let Some(error) = self.failed.take() {
-            return Err(error);
-        }
-        let count = self.schema.fields().len();
-        let mut columns: Vec<StringBuilder> =
-            (0..count).map(|_| StringBuilder::with_capacity(ROWS, ROWS * 12)).collect();
-        let (mut lines, mut bad, mut bytes) = (Vec::with_capacity(ROWS), Vec::new(), 0_usize);
-        while lines.len() + bad.len() < ROWS && bytes < 16 << 20 {
-            if !std::mem::take(&mut self.pending) {
-                match self.reader.read(&mut self.record) {
-                    Ok(true) => {}
-                    Ok(false) => break,
-                    // What came before it is loaded, or refused, all the same.
-                    Err(error) => {
-                        self.failed = Some(ImportError::Malformed(error.to_string()));
-                        break;
-                    }
-                }
-            }
-            let record = &self.record;
-            let texts = record.texts().filter(|_| record.len() == count);
-            let Some(texts) = texts else {
-                let reason = match record.len() == count {
-                    true => "a field is not UTF-8 text".to_owned(),
-                    false => format!("{} fields where there are {count} columns", record.len()),
-                };
-                let fields = record.fields().map(|(field, _)| String::from_utf8_lossy(field).into_owned()).collect();
-                bad.push(Bad { line: record.line, reason, fields });
-                continue;
-            };
-            for ((text, quoted), column) in texts.zip(&mut columns) {
-                let is_null = !quoted && (text.is_empty() || self.null.as_deref().is_some_and(|null| null == text));
-                column.append_option((!is_null).then_some(text));
-                bytes += text.len();
-            }
-            lines.push(record.line);
-        }
-        if lines.is_empty() && bad.is_empty() {
-            return self.failed.take().map_or(Ok(None), Err);
-        }
-        let arrays: Vec<ArrayRef> = columns.iter_mut().map(|column| Arc::new(column.finish()) as ArrayRef).collect();
-        let rows = batch(Arc::clone(&self.schema), arrays, lines.len())?;
-        Ok(Some(Block { rows, lines, bad }))
-    }
-}
-
 fn batch(schema: SchemaRef, arrays: Vec<ArrayRef>, rows: usize) -> Result<RecordBatch, ImportError> {
     let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(rows));
     RecordBatch::try_new_with_options(schema, arrays, &options)
         .map_err(|error| ImportError::Malformed(error.to_string()))
-}
-
-/// Objects of JSON. Their columns are those of the first thousands; a row with others is a bad one.
-struct JsonRows {
-    objects: Box<dyn Iterator<Item = Result<(u64, String), ImportError>> + Send>,
-    names: Vec<String>,
-    /// Whether the columns are known: of the first block they are all that it has.
-    known: bool,
-}
-
-impl JsonRows {
-    fn lines(text: Box<dyn Read + Send>) -> JsonRows {
-        let mut reader = BufReader::with_capacity(256 << 10, text);
-        let mut number = 0;
-        let objects = std::iter::from_fn(move || {
-            loop {
-                let mut line = Vec::new();
-                let read = (&mut reader).take(super::csv::LONGEST as u64 + 1).read_until(b'\n', &mut line);
-                number += 1;
-                match read {
-                    Ok(0) => return None,
-                    Ok(_) if line.len() > super::csv::LONGEST => {
-                        return Some(Err(ImportError::Malformed(format!("line {number} is longer than 64 MiB"))));
-                    }
-                    Ok(_) if line.iter().all(u8::is_ascii_whitespace) => {}
-                    Ok(_) => return Some(Ok((number, String::from_utf8_lossy(&line).into_owned()))),
-                    Err(error) => return Some(Err(ImportError::Malformed(format!("line {number}: {error}")))),
-                }
-            }
-        });
-        JsonRows { objects: Box::new(objects), names: Vec::new(), known: false }
-    }
-
-    /// Of an array the elements are taken apart one by one.
-    fn array(text: Box<dyn Read + Send>) -> Result<JsonRows, ImportError> {
-        let mut bytes = BufReader::with_capacity(256 << 10, text).bytes();
-        let opened = bytes.by_ref().find(|byte| byte.as_ref().map_or(true, |byte| !byte.is_ascii_whitespace()));
-        if !matches!(opened, Some(Ok(b'['))) {
-            return Err(ImportError::Malformed(
-                "a JSON file of rows is an array of objects; one object a line is jsonl".into(),
-            ));
-        }
-        let mut number = 0;
-        let objects = std::iter::from_fn(move || {
-            let (mut depth, mut in_text, mut escaped, mut element) = (0_usize, false, false, Vec::new());
-            for byte in bytes.by_ref() {
-                let byte = match byte {
-                    Ok(byte) => byte,
-                    Err(error) => return Some(Err(ImportError::Malformed(error.to_string()))),
-                };
-                match byte {
-                    _ if in_text => {
-                        in_text = escaped || byte != b'"';
-                        escaped = !escaped && byte == b'\\';
-                    }
-                    b'"' => in_text = true,
-                    b'{' | b'[' => depth += 1,
-                    b'}' | b']' if depth > 0 => depth -= 1,
-                    b',' | b']' if depth == 0 => {
-                        if element.iter().all(u8::is_ascii_whitespace) {
-                            if byte == b']' {
-                                return None;
-                            }
-                            continue;
-                        }
-                        number += 1;
-                        return Some(Ok((number, String::from_utf8_lossy(&element).into_owned())));
-                    }
-                    _ => {}
-                }
-                element.push(byte);
-                if element.len() > super::csv::LONGEST {
-                    return Some(Err(ImportError::Malformed(format!("row {} is longer than 64 MiB", number + 1))));
-                }
-            }
-            let ends = element.iter().all(u8::is_ascii_whitespace);
-            (!ends).then(|| Err(ImportError::Malformed("the file ends in the middle of a row".into())))
-        });
-        Ok(JsonRows { objects: Box::new(objects), names: Vec::new(), known: false })
-    }
-}
-
-impl Rows for JsonRows {
-    fn next(&mut self) -> Result<Option<Block>, ImportError> {
-        let (mut objects, mut bad) = (Vec::new(), Vec::new());
-        let mut bytes = 0;
-        while objects.len() + bad.len() < ROWS && bytes < 16 << 20 {
-            let Some((line, text)) = self.objects.next().transpose()? else { break };
-            bytes += text.len();
-            match serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&text) {
-                Ok(object) => {
-                    if !self.known {
-                        self.names.extend(
-                            object.keys().filter(|name| !self.names.contains(name)).cloned().collect::<Vec<_>>(),
-                        );
-                    }
-                    match object.keys().find(|name| !self.names.contains(name)) {
-                        Some(name) => {
-                            let reason = format!("a field \"{name}\" that the rows before do not have");
-                            bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
-                        }
-                        None => objects.push((line, object)),
-                    }
-                }
-                Err(error) => {
-                    let reason = format!("not an object of JSON: {error}");
-                    bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
-                }
-            }
-        }
-        self.known = true;
-        if objects.is_empty() && bad.is_empty() {
-            return Ok(None);
-        }
-        let column = |name: &String| {
-            let mut column = StringBuilder::new();
-            for (_, object) in &objects {
-                match object.get(name) {
-                    None | Some(serde_json::Value::Null) => column.append_null(),
-                    Some(serde_json::Value::String(text)) => column.append_value(text),
-                    Some(other) => column.append_value(other.to_string()),
-                }
-            }
-            Arc::new(column.finish()) as ArrayRef
-        };
-        let arrays = self.names.iter().map(column).collect();
-        let rows = batch(text_schema(&self.names), arrays, objects.len())?;
-        Ok(Some(Block { rows, lines: objects.into_iter().map(|(line, _)| line).collect(), bad }))
-    }
 }
 
 struct ColumnRows {

@@ -1,0 +1,219 @@
+//! Whether rows fit a table: each value is checked against the type of its column before it is sent.
+
+use std::sync::Arc;
+
+use arrow_array::builder::StringBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch};
+use arrow_schema::{DataType, Field, Schema};
+use jaunty_language::dialect::Dialect;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+
+use super::matching::Target;
+use super::refused::Bad;
+use super::source::Block;
+use super::{Dates, ImportError};
+use crate::slip::{Kind, Mistake};
+
+/// A block whose rows fit, and those that do not.
+pub(super) struct Fitted {
+    /// Those that fit, with the columns of the table.
+    pub rows: RecordBatch,
+    /// The line of each.
+    pub lines: Vec<u64>,
+    /// Those that do not.
+    pub bad: Vec<Bad>,
+    /// Values that are not what their column's type says.
+    pub unusual: Unusual,
+}
+
+/// Values that are not what their column's type says: how many, and the first, by the line.
+#[derive(Debug, Default)]
+pub(super) struct Unusual(pub u64, pub Option<(u64, String)>);
+
+impl Unusual {
+    pub fn add(&mut self, more: Unusual) {
+        self.0 += more.0;
+        self.1 = self.1.take().or(more.1);
+    }
+}
+
+/// The rows of a block that fit, with the columns of the table.
+pub(super) fn fitted(
+    block: Block,
+    targets: &[Target],
+    names: &[String],
+    dialect: &Dialect,
+) -> Result<Fitted, ImportError> {
+    let Block { rows, lines, mut bad } = block;
+    let malformed = |error: arrow_schema::ArrowError| ImportError::Malformed(error.to_string());
+    let count = rows.num_rows();
+    let mut reasons: Vec<Option<String>> = vec![None; count];
+    let mut unusual = Unusual::default();
+    let (mut fields, mut columns) = (Vec::new(), Vec::new());
+    for target in targets {
+        let Some(column) = rows.columns().get(target.from) else {
+            let column = arrow_array::new_null_array(&DataType::Utf8, count);
+            fields.push(Field::new(&target.column.name, DataType::Utf8, true));
+            columns.push(column);
+            continue;
+        };
+        let column = match column.data_type() {
+            DataType::Utf8 => fit_texts(column, target, dialect, (&mut reasons, &mut unusual, &lines)),
+            _ => {
+                if !target.column.nullable && column.null_count() > 0 {
+                    for (row, reason) in reasons.iter_mut().enumerate().filter(|(row, _)| column.is_null(*row)) {
+                        let _ = row;
+                        reason.get_or_insert_with(|| not_null(target));
+                    }
+                }
+                Arc::clone(column)
+            }
+        };
+        // What a field says of its form goes along.
+        let of = rows.schema_ref().field(target.from).clone().with_name(&target.column.name);
+        fields.push(of.with_data_type(column.data_type().clone()));
+        columns.push(column);
+    }
+    let schema = Arc::new(Schema::new(fields));
+    let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(count));
+    let mut fitted = RecordBatch::try_new_with_options(schema, columns, &options).map_err(malformed)?;
+    let mut kept = lines;
+    if reasons.iter().any(Option::is_some) {
+        let readers = ColumnReader::all(&rows);
+        for (row, reason) in reasons.iter().enumerate() {
+            let Some(reason) = reason else { continue };
+            let fields = readers.iter().take(names.len()).map(|column| match column.get(row) {
+                cell if cell.kind == CellKind::Null => String::new(),
+                cell => cell.text.into_owned(),
+            });
+            bad.push(Bad { line: kept[row], reason: reason.clone(), fields: fields.collect() });
+        }
+        let mask = BooleanArray::from_iter(reasons.iter().map(|reason| Some(reason.is_none())));
+        fitted = arrow_select::filter::filter_record_batch(&fitted, &mask).map_err(malformed)?;
+        kept = kept.into_iter().zip(&reasons).filter(|(_, reason)| reason.is_none()).map(|(line, _)| line).collect();
+    }
+    bad.sort_by_key(|bad| bad.line);
+    Ok(Fitted { rows: fitted, lines: kept, bad, unusual })
+}
+
+fn not_null(target: &Target) -> String {
+    format!("{}: no value, and the column cannot be NULL", target.column.name)
+}
+
+/// Checks the texts of a column against the type of the table's, and writes days as servers read them.
+fn fit_texts(
+    column: &ArrayRef,
+    target: &Target,
+    dialect: &Dialect,
+    (reasons, unusual, lines): (&mut [Option<String>], &mut Unusual, &[u64]),
+) -> ArrayRef {
+    let texts = column.as_string::<i32>();
+    let is_day = matches!(target.kind, Kind::Date | Kind::Moment);
+    let mut rewritten = (is_day && target.dates != Dates::Iso).then(StringBuilder::new);
+    let is_required = !target.column.nullable && target.column.default.is_none() && target.column.generated.is_none();
+    for (row, reason) in reasons.iter_mut().enumerate() {
+        if texts.is_null(row) {
+            if is_required && !target.column.key {
+                reason.get_or_insert_with(|| not_null(target));
+            }
+            rewritten.iter_mut().for_each(StringBuilder::append_null);
+            continue;
+        }
+        let text = texts.value(row);
+        let mut iso = None;
+        if let Some(rewritten) = &mut rewritten {
+            iso = target.dates.iso(text);
+            match &iso {
+                Some(iso) => rewritten.append_value(iso),
+                None => {
+                    rewritten.append_null();
+                    let say = || {
+                        format!("{}: \"{text}\" is not a day written as {}", target.column.name, target.dates.word())
+                    };
+                    reason.get_or_insert_with(say);
+                    continue;
+                }
+            }
+        }
+        match misfit(iso.as_deref().unwrap_or(text), &target.kind, dialect) {
+            None => {}
+            Some(Mistake::Wrong(what)) => {
+                reason.get_or_insert_with(|| format!("{}: {what}", target.column.name));
+            }
+            Some(Mistake::Unusual(what)) => {
+                unusual.0 += 1;
+                let line = lines.get(row).copied().unwrap_or(0);
+                unusual.1.get_or_insert_with(|| (line, format!("{}: {what}", target.column.name)));
+            }
+        }
+    }
+    match rewritten {
+        Some(mut rewritten) => Arc::new(rewritten.finish()),
+        None => Arc::clone(column),
+    }
+}
+
+/// Why a text is not a value; nothing where it is, or where only the server can tell.
+fn misfit(text: &str, kind: &Kind, dialect: &Dialect) -> Option<Mistake> {
+    if is_plainly(text, kind) {
+        return None;
+    }
+    let shown = |what: String| match what.contains('"') {
+        true => what,
+        false => format!("\"{}\": {what}", text.chars().take(40).collect::<String>()),
+    };
+    Some(match kind.read(text, dialect).1? {
+        Mistake::Wrong(what) => Mistake::Wrong(shown(what)),
+        Mistake::Unusual(what) => Mistake::Unusual(shown(what)),
+    })
+}
+
+/// Whether a text is a value in its usual form, told without much ado: so are most of millions.
+fn is_plainly(text: &str, kind: &Kind) -> bool {
+    let bytes = text.as_bytes();
+    let digits =
+        |range: std::ops::Range<usize>| bytes.get(range).is_some_and(|part| part.iter().all(u8::is_ascii_digit));
+    let pair = |at: usize, most: u8| digits(at..at + 2) && (bytes[at] - b'0') * 10 + bytes[at + 1] - b'0' <= most;
+    // The last days of a month are looked at more closely.
+    let is_day = || {
+        digits(0..4)
+            && bytes[4] == b'-'
+            && bytes[7] == b'-'
+            && pair(5, 12)
+            && pair(8, 28)
+            && &bytes[5..7] != b"00"
+            && &bytes[8..10] != b"00"
+    };
+    match kind {
+        Kind::Text(None) | Kind::Other | Kind::Any => true,
+        Kind::Text(Some(most)) => text.len() <= *most,
+        Kind::Integer(least, most) => {
+            text.parse::<i64>().is_ok_and(|value| (*least..=*most).contains(&i128::from(value)))
+        }
+        Kind::Real => text.parse::<f64>().is_ok(),
+        Kind::Decimal(limit) => {
+            let number = text.strip_prefix('-').unwrap_or(text);
+            let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
+            let most = limit.map_or((usize::MAX, usize::MAX), |(all, behind)| {
+                (all.saturating_sub(behind) as usize, behind as usize)
+            });
+            !whole.is_empty()
+                && whole.bytes().chain(fraction.bytes()).all(|byte| byte.is_ascii_digit())
+                && whole.len() <= most.0
+                && fraction.len() <= most.1
+        }
+        Kind::Boolean => matches!(text, "true" | "false" | "t" | "f" | "1" | "0"),
+        Kind::Date => bytes.len() == 10 && is_day(),
+        Kind::Moment => {
+            bytes.len() == 19
+                && is_day()
+                && matches!(bytes[10], b' ' | b'T')
+                && (bytes[13], bytes[16]) == (b':', b':')
+                && pair(11, 23)
+                && pair(14, 59)
+                && pair(17, 59)
+        }
+        _ => false,
+    }
+}

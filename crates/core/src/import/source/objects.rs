@@ -1,0 +1,141 @@
+//! Rows that are objects of JSON.
+
+use std::io::{BufRead, BufReader, Read};
+use std::sync::Arc;
+
+use arrow_array::ArrayRef;
+use arrow_array::builder::StringBuilder;
+
+use super::{Block, ROWS, Rows, batch, text_schema};
+use crate::import::ImportError;
+use crate::import::csv::LONGEST;
+use crate::import::refused::Bad;
+
+/// Objects of JSON. Their columns are those of the first thousands; a row with others is a bad one.
+pub(super) struct JsonRows {
+    objects: Box<dyn Iterator<Item = Result<(u64, String), ImportError>> + Send>,
+    names: Vec<String>,
+    /// Whether the columns are known: of the first block they are all that it has.
+    known: bool,
+}
+
+impl JsonRows {
+    pub fn lines(text: Box<dyn Read + Send>) -> JsonRows {
+        let mut reader = BufReader::with_capacity(256 << 10, text);
+        let mut number = 0;
+        let objects = std::iter::from_fn(move || {
+            loop {
+                let mut line = Vec::new();
+                let read = (&mut reader).take(LONGEST as u64 + 1).read_until(b'\n', &mut line);
+                number += 1;
+                match read {
+                    Ok(0) => return None,
+                    Ok(_) if line.len() > LONGEST => {
+                        return Some(Err(ImportError::Malformed(format!("line {number} is longer than 64 MiB"))));
+                    }
+                    Ok(_) if line.iter().all(u8::is_ascii_whitespace) => {}
+                    Ok(_) => return Some(Ok((number, String::from_utf8_lossy(&line).into_owned()))),
+                    Err(error) => return Some(Err(ImportError::Malformed(format!("line {number}: {error}")))),
+                }
+            }
+        });
+        JsonRows { objects: Box::new(objects), names: Vec::new(), known: false }
+    }
+
+    /// Of an array the elements are taken apart one by one.
+    pub fn array(text: Box<dyn Read + Send>) -> Result<JsonRows, ImportError> {
+        let mut bytes = BufReader::with_capacity(256 << 10, text).bytes();
+        let opened = bytes.by_ref().find(|byte| byte.as_ref().map_or(true, |byte| !byte.is_ascii_whitespace()));
+        if !matches!(opened, Some(Ok(b'['))) {
+            return Err(ImportError::Malformed(
+                "a JSON file of rows is an array of objects; one object a line is jsonl".into(),
+            ));
+        }
+        let mut number = 0;
+        let objects = std::iter::from_fn(move || {
+            let (mut depth, mut in_text, mut escaped, mut element) = (0_usize, false, false, Vec::new());
+            for byte in bytes.by_ref() {
+                let byte = match byte {
+                    Ok(byte) => byte,
+                    Err(error) => return Some(Err(ImportError::Malformed(error.to_string()))),
+                };
+                match byte {
+                    _ if in_text => {
+                        in_text = escaped || byte != b'"';
+                        escaped = !escaped && byte == b'\\';
+                    }
+                    b'"' => in_text = true,
+                    b'{' | b'[' => depth += 1,
+                    b'}' | b']' if depth > 0 => depth -= 1,
+                    b',' | b']' if depth == 0 => {
+                        if element.iter().all(u8::is_ascii_whitespace) {
+                            if byte == b']' {
+                                return None;
+                            }
+                            continue;
+                        }
+                        number += 1;
+                        return Some(Ok((number, String::from_utf8_lossy(&element).into_owned())));
+                    }
+                    _ => {}
+                }
+                element.push(byte);
+                if element.len() > LONGEST {
+                    return Some(Err(ImportError::Malformed(format!("row {} is longer than 64 MiB", number + 1))));
+                }
+            }
+            let ends = element.iter().all(u8::is_ascii_whitespace);
+            (!ends).then(|| Err(ImportError::Malformed("the file ends in the middle of a row".into())))
+        });
+        Ok(JsonRows { objects: Box::new(objects), names: Vec::new(), known: false })
+    }
+}
+
+impl Rows for JsonRows {
+    fn next(&mut self) -> Result<Option<Block>, ImportError> {
+        let (mut objects, mut bad) = (Vec::new(), Vec::new());
+        let mut bytes = 0;
+        while objects.len() + bad.len() < ROWS && bytes < 16 << 20 {
+            let Some((line, text)) = self.objects.next().transpose()? else { break };
+            bytes += text.len();
+            match serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&text) {
+                Ok(object) => {
+                    if !self.known {
+                        self.names.extend(
+                            object.keys().filter(|name| !self.names.contains(name)).cloned().collect::<Vec<_>>(),
+                        );
+                    }
+                    match object.keys().find(|name| !self.names.contains(name)) {
+                        Some(name) => {
+                            let reason = format!("a field \"{name}\" that the rows before do not have");
+                            bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
+                        }
+                        None => objects.push((line, object)),
+                    }
+                }
+                Err(error) => {
+                    let reason = format!("not an object of JSON: {error}");
+                    bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
+                }
+            }
+        }
+        self.known = true;
+        if objects.is_empty() && bad.is_empty() {
+            return Ok(None);
+        }
+        let column = |name: &String| {
+            let mut column = StringBuilder::new();
+            for (_, object) in &objects {
+                match object.get(name) {
+                    None | Some(serde_json::Value::Null) => column.append_null(),
+                    Some(serde_json::Value::String(text)) => column.append_value(text),
+                    Some(other) => column.append_value(other.to_string()),
+                }
+            }
+            Arc::new(column.finish()) as ArrayRef
+        };
+        let arrays = self.names.iter().map(column).collect();
+        let rows = batch(text_schema(&self.names), arrays, objects.len())?;
+        Ok(Some(Block { rows, lines: objects.into_iter().map(|(line, _)| line).collect(), bad }))
+    }
+}
