@@ -1,7 +1,7 @@
 //! Rows of a CSV file into a table, beside the server's own reading of the same file in the same run; for SQLite beside
 //! the least loop that inserts them.
 //!
-//! `cargo bench -p jaunty-bench --bench load` measures all; a name behind `--`, some: `sqlite`, `postgres`, `mariadb`.
+//! `cargo bench -p jaunty-bench --bench load` measures all; a name after `--`, some: `sqlite`, `postgres`, `mariadb`.
 //! `ROWS=200000` makes the file smaller than 1,000,000 rows.
 
 #![allow(clippy::print_stdout)] // It is a report.

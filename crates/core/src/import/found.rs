@@ -35,7 +35,7 @@ impl Dates {
         }
     }
 
-    /// A day, with a time of day behind it if there is one, as all servers read it; none if it is not written so.
+    /// A day, with a time of day after it if there is one, as all servers read it; none if it is not written so.
     pub fn iso(self, text: &str) -> Option<String> {
         if self == Dates::Iso {
             return Some(text.to_owned());
@@ -88,7 +88,7 @@ pub struct FoundColumn {
 pub struct Shape {
     /// Their type.
     pub of: ColumnType,
-    /// The most digits behind a point.
+    /// The most digits after a point.
     pub scale: u32,
     /// The longest text, in characters.
     pub longest: usize,

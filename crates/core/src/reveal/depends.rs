@@ -1,6 +1,7 @@
 //! What depends on a table or view whose structure a statement changes, or that it takes away or empties: told before it
 //! runs.
 
+use super::shape::grouped;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
@@ -109,7 +110,7 @@ fn of_object(
         lines.push(format!("Its triggers go with it: {}.", triggers.join(", ")));
     }
     if let Some(rows) = object.rows.filter(|rows| *rows > 0 && column.is_none() && verb != "ALTER") {
-        lines.push(format!("{} has about {rows} rows.", object.name));
+        lines.push(format!("{} has about {} rows.", object.name, grouped(rows)));
     }
     lines
 }

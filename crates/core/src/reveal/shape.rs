@@ -113,7 +113,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
 }
 
 /// A number with its thousands set apart.
-fn grouped(number: u64) -> String {
+pub(crate) fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (at, digit) in digits.chars().enumerate() {

@@ -61,7 +61,7 @@ impl Mistake {
     }
 }
 
-/// Makes what a type's values are of what stands behind its name.
+/// Makes what a type's values are of what stands after its name.
 type Make = fn(&Arguments) -> Kind;
 
 /// Names of types and what they are. The longest name that a type begins with counts.
@@ -125,7 +125,7 @@ const NAMES: &[(&str, Make)] = &[
     ("enum", |args| Kind::Choice(args.texts.clone())),
 ];
 
-/// What stands behind the name of a type.
+/// What stands after the name of a type.
 #[derive(Debug, Default)]
 struct Arguments {
     numbers: Vec<u32>,
@@ -322,7 +322,7 @@ mod tests {
         Kind::of(&Column { db_type: db_type.into(), ..Column::default() }, &Catalog::default(), dialect)
     }
 
-    /// What reading a text gives: the value, with what is wrong behind it.
+    /// What reading a text gives: the value, with what is wrong after it.
     fn read(db_type: &str, text: &str) -> String {
         let (datum, mistake) = kind(db_type, &POSTGRES).read(text, &POSTGRES);
         let said = mistake.map_or_else(String::new, |mistake| format!(" ! {}", mistake.text()));

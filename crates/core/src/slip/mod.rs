@@ -19,6 +19,8 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
+use crate::reveal::shape::grouped;
+
 pub use datum::Datum;
 pub use ground::{Field, Ground, NoGround, is_given, is_numbered};
 pub use kind::{Kind, Mistake};
@@ -150,7 +152,7 @@ impl Slip {
             .into_iter()
             .map(|what| (count(what), what.word()))
             .filter(|(count, _)| *count > 0)
-            .map(|(count, word)| format!("{count} {word}"));
+            .map(|(count, word)| format!("{} {word}", grouped(count as u64)));
         said.collect::<Vec<_>>().join(", ")
     }
 

@@ -73,7 +73,7 @@ pub enum ColumnType {
     Integer,
     /// Whole numbers of 64 bits.
     Long,
-    /// Numbers with digits behind a point; `SCALE` is how many.
+    /// Numbers with digits after a point; `SCALE` is how many.
     Decimal,
     /// Floating-point numbers.
     Real,
@@ -98,7 +98,7 @@ pub enum ColumnType {
 }
 
 impl Changing {
-    /// The type of a column of a new table, with so many digits behind the point where it has them.
+    /// The type of a column of a new table, with so many digits after the point where it has them.
     pub fn type_of(&self, of: ColumnType, scale: u32) -> String {
         self.types[of as usize].replace("SCALE", &scale.to_string())
     }

@@ -346,7 +346,7 @@ impl Source {
     }
 }
 
-/// What a column that has a type holds, and the digits behind its point; nothing for text, which may hold anything.
+/// What a column that has a type holds, and the digits after its point; nothing for text, which may hold anything.
 fn typed(of: &DataType) -> Option<(ColumnType, u32)> {
     let plain = |of| Some((of, 0));
     match of {

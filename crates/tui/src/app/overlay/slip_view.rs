@@ -244,7 +244,7 @@ impl App {
         let dialect = self.dialect_of(&view.head);
         if let Some(Overlay::Slip(view)) = &mut self.overlay {
             view.keep_in_sight(height);
-            // Of ten thousand changes they are not made anew for each key.
+            // Of ten thousand changes they are not made again for each key.
             if view.made_of != made_of {
                 let slip = self.slips.find(&view.head);
                 view.statements = slip.map_or_else(Vec::new, |slip| listed(slip, dialect, within));
