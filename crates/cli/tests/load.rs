@@ -135,6 +135,19 @@ fn what_a_column_takes_and_should_not_is_told() {
 }
 
 #[test]
+fn what_stays_of_parts_is_told() {
+    let rows: String = (0..250).map(|n| format!("k{n},n{n},1\n")).collect();
+    let home = quay().file("a.csv", &format!("code,name,berths\n{rows}last,,1\n"));
+    let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "ports", "--batch", "100"]);
+    assert!(told.contains("line 252: name: no value") && told.contains("nothing was loaded"), "{told}");
+    let many: String = (0..9000).map(|n| format!("k{n},n{n},1\n")).collect();
+    let home = home.file("b.csv", &format!("code,name,berths\n{many}last,,1\n"));
+    let told = load(&home, 2, &["b.csv", "-c", "quay", "-i", "ports", "--batch", "1000"]);
+    assert!(told.contains("line 9002") && told.contains("8,000 rows of parts before it stay"), "{told}");
+    assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "8000");
+}
+
+#[test]
 fn guards_count() {
     let home = quay().file("a.csv", "code,name\nA,a\n");
     let told = load(&home, 2, &["a.csv", "-c", "locked", "-i", "ports"]);

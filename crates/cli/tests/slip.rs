@@ -280,7 +280,7 @@ fn drafts_survive_a_kill() {
         screen.shows("quay.db · main");
         if was_drafted {
             screen
-                .shows("1 change drafted earlier and not sent")
+                .shows("1 change drafted earlier and not sent · alt-u lists them")
                 .press(&["M-u"])
                 .shows("code: N1 → KILLED")
                 .press(&["d"])

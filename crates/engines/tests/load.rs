@@ -236,6 +236,34 @@ fn rows_are_loaded_into_mariadb() {
     meetings(session, "mysql", true);
 }
 
+/// A server that commits a definition at once has nothing left of a load that failed, and goes on in a transaction.
+#[test]
+fn a_new_table_of_mariadb_goes_with_a_load_that_fails() {
+    use jaunty_core::import::{Choices, ImportError, Matching, Options, Parts, Refused, Source, load};
+    let server = Mariadb::start();
+    let mut session = of_server("mysql", server.port, "clerk", PASSWORD, "bookings");
+    let folder = tempfile::tempdir().unwrap();
+    let (file, bad) = (folder.path().join("a.csv"), folder.path().join("bad.csv"));
+    std::fs::write(&file, "code,n\nA,1\nB,2\nA,3\nC,4\n").unwrap();
+    let dialect = by_name("mysql").unwrap().dialect();
+    let loaded = |session: &mut dyn Session, refused: Option<Refused>| {
+        let source = Source::open(&file, &Choices::default()).unwrap();
+        let catalog = jaunty_seam::catalog::Catalog::default();
+        let matching = Matching::into_new(&source.found, "ports", &["code".to_owned()], &catalog, dialect).unwrap();
+        let (parts, stop) = (Parts::One, Stop::default());
+        let options = Options { parts, meeting: Meeting::Refuse, refused, stop, told: &mut |_, _| {} };
+        load(source, &matching, session, dialect, options)
+    };
+    let error = loaded(session.as_mut(), None).unwrap_err();
+    assert!(matches!(error, ImportError::Server { kept: 0, .. }), "{error}");
+    assert!(run(session.as_mut(), "select * from ports").is_err(), "the table is gone");
+    let refused = Refused::new(&bad, vec!["code".into(), "n".into()]);
+    let told = loaded(session.as_mut(), Some(refused)).unwrap();
+    assert_eq!((told.rows, told.refused), (3, 1));
+    assert_eq!(session.location().transaction, None);
+    assert!(std::fs::read_to_string(&bad).unwrap().contains("A,3"));
+}
+
 #[test]
 fn rows_are_loaded_into_the_stand_in_for_sql_server() {
     let server = Server::start(Options::default()).unwrap();

@@ -15,6 +15,7 @@ use jaunty_core::buffers::Hit;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
 use jaunty_core::run::prepare::{Prepared, Unready};
+use jaunty_core::slip::Slip;
 use jaunty_language::outline::Outline;
 use jaunty_seam::profile::Profile;
 
@@ -120,6 +121,8 @@ pub enum Done {
     Sums(Option<Sums>),
     /// Rows that were read to be changed.
     Drafting(Result<Box<Drafting>, String>),
+    /// The slip that takes the last one of a connection back.
+    Opposite(Option<Box<Slip>>),
     /// A statement for the buffer.
     Statement(Result<String, String>),
     /// The first difference of two results from a row of this archive on.

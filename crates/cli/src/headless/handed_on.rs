@@ -20,6 +20,9 @@ const AHEAD: usize = 4;
 
 type Handed = Result<RecordBatch, String>;
 
+/// What a thread hands on: none at the end, so that one that is gone is not taken for it.
+type Message = Result<Option<RecordBatch>, String>;
+
 /// The kept rows of a run.
 pub fn of_run(run: &str) -> Result<Source, Failure> {
     let (archive, _) = kept(run, 1)?;
@@ -49,35 +52,36 @@ pub fn of_statement(
     if acts(statement, dialect) != Acts::Reads {
         return Err(Failure::Usage("--statement: only one that reads can give rows for a table elsewhere".into()));
     }
-    let (sender, receiver) = sync_channel::<Handed>(AHEAD);
+    let (sender, receiver) = sync_channel::<Message>(AHEAD);
     let (text, stop) = (statement.trim().trim_end_matches(';').to_owned(), stop.clone());
     let run = move || {
-        let sink = HandOn { sender: sender.clone(), stop: stop.clone() };
+        let sink = HandOn { sender: sender.clone(), stop: stop.clone(), results: 0 };
         let outcome: Result<(), EngineError> = session.run(&Request::new(&text).until(&stop), Box::new(sink));
-        if let Err(error) = outcome {
-            // Whoever took the rows may be gone.
-            let _ = sender.send(Err(error.to_string()));
-        }
+        // Whoever took the rows may be gone.
+        let _ = sender.send(outcome.map(|()| None).map_err(|error| error.to_string()));
     };
     let thread = std::thread::Builder::new().name("rows".into()).spawn(run);
     thread.map_err(|error| Failure::Usage(format!("a thread could not be started: {error}")))?;
     Source::of_batches(name, Box::new(Handing(receiver))).map_err(|error| Failure::Database(error.to_string()))
 }
 
-struct Handing(Receiver<Handed>);
+struct Handing(Receiver<Message>);
 
 impl Iterator for Handing {
     type Item = Handed;
 
     fn next(&mut self) -> Option<Handed> {
-        self.0.recv().ok()
+        let ended = || Err("the thread of the statement has ended early".to_owned());
+        self.0.recv().unwrap_or_else(|_| ended()).transpose()
     }
 }
 
 /// Hands rows on.
 struct HandOn {
-    sender: SyncSender<Handed>,
+    sender: SyncSender<Message>,
     stop: Stop,
+    /// How many results have begun.
+    results: u32,
 }
 
 impl Sink for HandOn {
@@ -89,9 +93,17 @@ impl Sink for HandOn {
         let batch = match event {
             Event::Rows(batch) => batch,
             // A result without rows has columns all the same.
-            Event::Begins { schema, .. } => RecordBatch::new_empty(schema),
+            Event::Begins { schema, .. } => {
+                self.results += 1;
+                if self.results > 1 {
+                    let what = "the statement gives several results; a table takes the rows of one";
+                    let _ = self.sender.send(Err(what.to_owned()));
+                    return Flow::Stop;
+                }
+                RecordBatch::new_empty(schema)
+            }
             _ => return self.wanted(),
         };
-        if self.sender.send(Ok(batch)).is_err() { Flow::Stop } else { self.wanted() }
+        if self.sender.send(Ok(Some(batch))).is_err() { Flow::Stop } else { self.wanted() }
     }
 }

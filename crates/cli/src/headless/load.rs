@@ -347,6 +347,10 @@ fn failure(error: ImportError) -> Failure {
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
             Failure::Database(format!("{error}; {}{remedy}", kept(rows)))
         }
+        ImportError::Row { kept: rows, .. } => Failure::Usage(format!(
+            "{error}; {}. --refused FILE writes such rows to a file and loads the others",
+            kept(rows)
+        )),
         error => Failure::Usage(error.to_string()),
     }
 }

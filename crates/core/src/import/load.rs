@@ -90,20 +90,18 @@ pub fn load(
     };
     let targets = matching.targets.clone();
     let names = source.found.columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>();
-    if let Some(definition) = &matching.definition {
-        plan.begin()?;
-        plan.run(definition)?;
-    }
     let outcome = std::thread::scope(|scope| {
         // Reading and checking go on beside the server.
-        let (sender, blocks) = sync_channel::<Result<(Fitted, u64), ImportError>>(AHEAD);
+        let (sender, blocks) = sync_channel::<Result<Option<(Fitted, u64)>, ImportError>>(AHEAD);
         let reading = scope.spawn(move || {
             loop {
                 let block = source.next_block();
                 let position = source.position();
                 let (ends, message) = match block {
-                    Ok(Some(block)) => (false, fitted(block, &targets, &names, dialect).map(|block| (block, position))),
-                    Ok(None) => return,
+                    Ok(Some(block)) => {
+                        (false, fitted(block, &targets, &names, dialect).map(|block| Some((block, position))))
+                    }
+                    Ok(None) => (true, Ok(None)),
                     Err(error) => (true, Err(error)),
                 };
                 if sender.send(message).is_err() || ends {
@@ -111,8 +109,10 @@ pub fn load(
                 }
             }
         });
-        let mut blocks = blocks.into_iter();
-        let outcome = plan.all(&mut || blocks.next().transpose(), &mut options, matching.definition.is_some());
+        // The end is told: a thread that is gone is not one, and what came so far is not all.
+        let ended = |_| ImportError::Malformed("the thread that reads the file has ended early".into());
+        let mut next = || blocks.recv().map_err(ended)?;
+        let outcome = plan.all(&mut next, &mut options, matching.definition.as_deref());
         drop(blocks);
         let _ = reading.join();
         outcome
@@ -161,27 +161,51 @@ impl Plan<'_> {
 
     /// Goes back to before the transaction, whatever was wished.
     fn roll_back(&mut self) {
-        let stop = Stop::default();
         if self.session.location().transaction.is_some() {
-            let request = Request::new(self.dialect.transaction.roll_back).until(&stop);
-            if let Err(error) = self.session.run(&request, Box::new(Nothing)) {
-                tracing::warn!(%error, "a load could not be rolled back; the server does it when the connection ends");
-            }
+            self.undo(self.dialect.transaction.roll_back);
+        }
+    }
+
+    fn undo(&mut self, statement: &str) {
+        let stop = Stop::default();
+        if let Err(error) = self.session.run(&Request::new(statement).until(&stop), Box::new(Nothing)) {
+            tracing::warn!(%error, statement, "a load could not be undone; the server rolls back when the connection ends");
         }
     }
 
     /// All rows, in the transaction or in parts.
-    fn all(&mut self, next: &mut Next<'_>, options: &mut Options<'_>, begun: bool) -> Result<(), ImportError> {
-        let outcome = self.each(next, options, begun);
+    fn all(&mut self, next: &mut Next<'_>, options: &mut Options<'_>, new: Option<&str>) -> Result<(), ImportError> {
+        let mut made = false;
+        let outcome = self.each(next, options, new, &mut made);
         if outcome.is_err() {
             self.roll_back();
+            // A server that commits definitions at once has the table still: without rows it was not there before.
+            if made && self.dialect.definitions_commit && self.kept == 0 {
+                self.undo(&format!("drop table {}", self.load.table));
+            }
         }
-        outcome
+        match outcome {
+            Err(ImportError::Malformed(what)) if self.kept > 0 => {
+                Err(ImportError::Malformed(format!("{what}; {} rows of parts before it stay", self.kept)))
+            }
+            outcome => outcome,
+        }
     }
 
-    fn each(&mut self, next: &mut Next<'_>, options: &mut Options<'_>, begun: bool) -> Result<(), ImportError> {
-        if !begun {
-            self.begin()?;
+    fn each(
+        &mut self,
+        next: &mut Next<'_>,
+        options: &mut Options<'_>,
+        new: Option<&str>,
+        made: &mut bool,
+    ) -> Result<(), ImportError> {
+        self.begin()?;
+        if let Some(definition) = new {
+            self.run(definition)?;
+            *made = true;
+            if self.dialect.definitions_commit {
+                self.begin()?;
+            }
         }
         match (&options.refused, options.parts) {
             // The quickest way: all in one stream.
@@ -206,7 +230,7 @@ impl Plan<'_> {
                 Ok(Some((block, position))) => {
                     unusual.add(block.unusual);
                     if let Some(bad) = block.bad.first() {
-                        wrong = Some(ImportError::Row { line: bad.line, reason: bad.reason.clone() });
+                        wrong = Some(ImportError::Row { line: bad.line, reason: bad.reason.clone(), kept: 0 });
                         return Err(EngineError::new(ErrorKind::Refused, "a row does not fit"));
                     }
                     sent += block.rows.num_rows() as u64;
@@ -246,7 +270,9 @@ impl Plan<'_> {
             }
             match (&mut options.refused, block.bad.first()) {
                 (Some(refused), _) => block.bad.iter().try_for_each(|bad| refused.write(bad))?,
-                (None, Some(bad)) => return Err(ImportError::Row { line: bad.line, reason: bad.reason.clone() }),
+                (None, Some(bad)) => {
+                    return Err(ImportError::Row { line: bad.line, reason: bad.reason.clone(), kept: self.kept });
+                }
                 (None, None) => {}
             }
             let mut from = 0;

@@ -43,14 +43,14 @@ pub enum ImportError {
     #[error("{0}")]
     Mistake(String),
     /// A row does not fit, and nobody said where to write it.
-    #[error(
-        "line {line}: {reason}; nothing was loaded. --refused FILE writes such rows to a file and loads the others"
-    )]
+    #[error("line {line}: {reason}")]
     Row {
         /// The line, or the number of the row.
         line: u64,
         /// Why.
         reason: String,
+        /// How many rows stay, of parts that were committed before.
+        kept: u64,
     },
     /// The server refused.
     #[error("{error}")]

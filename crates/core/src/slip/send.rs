@@ -125,7 +125,9 @@ pub fn send(
     if failed.is_none()
         && let Some(commit) = end
     {
-        let committed = line.run(commit, &[]);
+        // It is not stopped: whether it was done before the wish arrived, nobody could say.
+        let still = Stop::default();
+        let committed = Line { session: &mut *line.session, stop: &still }.run(commit, &[]);
         if let Err(error) = committed {
             let known = error.kind != ErrorKind::Lost;
             failed = Some(refused(None, error, known));
@@ -319,6 +321,6 @@ impl Sent {
         }
         drafts.retain(|draft: &Draft| draft.what != What::Change || !draft.new.is_empty());
         drafts.reverse();
-        Some(Slip { drafts, takes_back: number, ..slip.clone() })
+        Some(Slip { drafts, takes_back: number, sending: false, ..slip.clone() })
     }
 }

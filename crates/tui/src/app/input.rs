@@ -74,6 +74,13 @@ impl App {
         }
     }
 
+    /// Takes the keys that were pressed while rows were read.
+    pub(super) fn take_typed_ahead(&mut self) {
+        for key in std::mem::take(&mut self.typed_ahead) {
+            self.key(key);
+        }
+    }
+
     /// Whether a key gives up the rows that are read to be changed.
     fn leaves_reading(&mut self, key: Key) -> bool {
         let is_back = self.keymap.action(key, self.panes.focus).is_some_and(|action| action.name == "back");

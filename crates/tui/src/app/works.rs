@@ -141,9 +141,11 @@ impl App {
                     Ok(drafting) => self.take_drafting(*drafting),
                     Err(error) => self.tell_wrong(clean::clean(&error).into_owned()),
                 }
-                for key in std::mem::take(&mut self.typed_ahead) {
-                    self.key(key);
-                }
+                self.take_typed_ahead();
+            }
+            Done::Opposite(slip) => {
+                self.take_opposite(slip.map(|slip| *slip));
+                self.take_typed_ahead();
             }
             Done::Parts { base, of, of_parts, found } => self.take_parts(base, &of, of_parts, found),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),

@@ -18,8 +18,6 @@ use jaunty_seam::profile::Guard;
 pub enum Sending {
     /// It was sent.
     Sent {
-        /// The run.
-        run: Arc<Run>,
         /// Whether it stands in an open transaction.
         uncommitted: bool,
         /// Whether it can be taken back.
@@ -110,6 +108,9 @@ impl Worker {
                 }
             }
         }
+        if let (Ok(_), Some(before)) = (&outcome, slip.takes_back) {
+            self.keeping.note(|logbook| logbook.taken_back(before));
+        }
         run.set_end(ended, error.clone());
         if let Some(number) = number {
             let told = Ended {
@@ -134,7 +135,7 @@ impl Worker {
                     self.in_transaction.note(&run);
                 }
                 let has_opposite = opposite.is_some() && number.is_some();
-                Sending::Sent { run, uncommitted: sent.uncommitted, has_opposite }
+                Sending::Sent { uncommitted: sent.uncommitted, has_opposite }
             }
             Err(unsent) => Sending::Unsent(unsent),
         }

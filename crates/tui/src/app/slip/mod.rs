@@ -60,7 +60,7 @@ impl App {
         }
         let drafts: usize = self.slips.all.iter().map(|slip| slip.drafts.len()).sum();
         if drafts > 0 {
-            let key = self.key_of("slips").unwrap_or_default();
+            let key = self.key_of("slip").unwrap_or_default();
             let drafts = words::count(drafts as u64, "change");
             self.tell(format!("{drafts} drafted earlier and not sent · {key} lists them"));
         }
@@ -257,7 +257,6 @@ impl App {
             ));
         }
         let fields: Vec<Option<usize>> = columns.iter().map(|place| head.ground.field_at(*place)).collect();
-        let before = self.slips.find(head).cloned();
         let mut cells = 0;
         let drafted = self.draft(head, |slip| {
             for (row, line) in rows.into_iter().zip(block) {
@@ -276,24 +275,22 @@ impl App {
         });
         if drafted {
             self.tell(format!("{} drafted · {}", words::count(cells, "cell"), self.how_to_send()));
-        } else {
-            // All of a block or nothing of it.
-            self.draft(head, |slip| {
-                slip.drafts = before.map(|slip| slip.drafts).unwrap_or_default();
-                Ok(())
-            });
         }
     }
 
-    /// Changes a slip, and writes it to disk. False, with the reason told, where that cannot be.
+    /// Changes a slip, and writes it to disk. False, with the reason told, where that cannot be: all of it is as it was
+    /// then.
     pub(in crate::app) fn draft(
         &mut self,
         head: &Slip,
         change: impl FnOnce(&mut Slip) -> Result<(), Undrafted>,
     ) -> bool {
         let slip = self.slips.find_mut(head);
-        slip.sending = false;
+        let before = slip.drafts.clone();
         let outcome = change(slip);
+        if outcome.is_err() {
+            slip.drafts = before;
+        }
         // Where runs are not recorded, drafts go with the program too.
         let keeps = self.keeps_slips_of(head);
         let saved = self.slips.find(head).filter(|_| keeps).map(|slip| self.slips.store.save(slip));

@@ -1,9 +1,7 @@
 //! Slips that are listed, sent, and taken back.
 
-use std::sync::Arc;
-
+use jaunty_core::run::Job;
 use jaunty_core::run::connection_worker::{Order, Sending};
-use jaunty_core::run::{Job, Run};
 use jaunty_core::slip::{Slip, Unsent};
 use jaunty_language::statement::parameters;
 use jaunty_language::text::clean;
@@ -11,6 +9,7 @@ use jaunty_language::text::clean;
 use super::slips::is_same;
 use crate::app::overlay::SlipView;
 use crate::app::{App, Connection, Item, List, Overlay, Pick};
+use crate::work::{Done, Kind};
 
 impl App {
     /// Opens the slip of the result in hand; where it has none, lists all.
@@ -72,15 +71,10 @@ impl App {
     /// Takes in what became of a slip.
     pub(in crate::app) fn take_sending(&mut self, slip: &Slip, sending: Sending) {
         match sending {
-            Sending::Sent { run, uncommitted, has_opposite } => {
+            Sending::Sent { uncommitted, has_opposite } => {
                 self.slips.all.retain(|known| !is_same(known, slip));
                 if let Err(error) = self.slips.store.remove(slip) {
                     tracing::warn!(%error, "a slip that was sent could not be removed");
-                }
-                if let (Some(number), Some(logbook)) = (slip.takes_back, self.keeping.logbook())
-                    && let Err(error) = logbook.taken_back(number)
-                {
-                    tracing::warn!(%error, "a run that was taken back is still offered");
                 }
                 if matches!(&self.overlay, Some(Overlay::Slip(view)) if is_same(&view.head, slip)) {
                     self.overlay = None;
@@ -93,7 +87,7 @@ impl App {
                     (false, true) => format!("{key} takes it back"),
                     (false, false) => "it cannot be taken back here".to_owned(),
                 };
-                self.read_again(slip, &run);
+                self.read_again(slip);
                 self.tell(format!("{done}: {} in {table} · {after}", slip.counted()));
             }
             Sending::Unsent(unsent) => {
@@ -114,7 +108,7 @@ impl App {
     }
 
     /// Runs the statement of changed rows once more, so that they are shown as they are now.
-    fn read_again(&mut self, slip: &Slip, _: &Arc<Run>) {
+    fn read_again(&mut self, slip: &Slip) {
         let dialect = self.buffer.document.outline().dialect();
         let shown = self.rows.run().is_some_and(|run| run.statement == slip.statement);
         // Its values are not known here.
@@ -135,11 +129,20 @@ impl App {
     /// Shows the slip that takes the last one back.
     pub fn take_back(&mut self) {
         let name = self.connection.profile.as_ref().map(|profile| profile.name.clone()).unwrap_or_default();
-        let found = self.keeping.logbook().and_then(|logbook| {
-            let number = logbook.last_slip(&name).ok().flatten()?;
-            logbook.slip_of(number).ok().flatten()
+        let keeping = self.keeping.clone();
+        self.begin_work(Kind::Slip, "reading the logbook".into(), move |_| {
+            let found = keeping.note(|logbook| match logbook.last_slip(&name)? {
+                Some(number) => logbook.slip_of(number),
+                None => Ok(None),
+            });
+            let slip = found.flatten().and_then(|text| serde_json::from_str::<Slip>(&text).ok());
+            Done::Opposite(slip.map(Box::new))
         });
-        let Some(slip) = found.and_then(|text| serde_json::from_str::<Slip>(&text).ok()) else {
+    }
+
+    /// Shows the slip that takes another one back, if there is one.
+    pub(in crate::app) fn take_opposite(&mut self, slip: Option<Slip>) {
+        let Some(slip) = slip else {
             return self.tell("no slip was sent on this connection that could be taken back");
         };
         let drafts = slip.drafts.clone();
