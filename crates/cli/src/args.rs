@@ -9,7 +9,7 @@ use jaunty_language::dialect::Dialect;
 
 use crate::failure::Failure;
 
-const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file; 130 stopped by ctrl-c (what was fetched is kept).";
+const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file; 3 what is compared differs (with --exit-code); 130 stopped by ctrl-c (what was fetched is kept).";
 
 /// Query many databases from a terminal: plain-text connections, statements and results that stay.
 #[derive(Debug, Parser)]
@@ -42,6 +42,9 @@ pub enum Command {
     Load(Box<Load>),
     /// Write a database as statements that make it again: definitions and rows, for jaunty run
     Dump(Dump),
+    /// Compare rows, or structures: what differs, and the statements that make one like the other
+    #[command(subcommand)]
+    Compare(Compare),
     /// Show how a server carries a statement out: each step with its share, its rows and its index
     Plan(Plan),
     /// Draw tables with their keys and what they reference, as SVG or PDF
@@ -234,6 +237,82 @@ pub struct Dump {
     /// Without definitions
     #[arg(long)]
     pub only_rows: bool,
+}
+
+/// What is compared.
+#[derive(Debug, Subcommand)]
+pub enum Compare {
+    /// Two tables or results by a key: which rows only one has, and which values differ
+    Rows(Box<CompareRows>),
+    /// Two databases or schemas: tables with their parts, views, routines, triggers, types
+    Structure(CompareStructure),
+}
+
+/// What becomes of what was found.
+#[derive(Debug, clap::Args)]
+pub struct Found {
+    /// Write the statements that make the left like the right, and run none of them
+    #[arg(long)]
+    pub statements: bool,
+    /// A line of JSON for each row or object that differs
+    #[arg(long, conflicts_with = "statements")]
+    pub json: bool,
+    /// End with exit code 3 where something differs
+    #[arg(long)]
+    pub exit_code: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct CompareRows {
+    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub left: Option<String>,
+    /// That of the right side; without it the same
+    #[arg(short, long, value_name = "NAME")]
+    pub right: Option<String>,
+    /// The table or view, with its schema where that is needed
+    #[arg(short, long, value_name = "TABLE")]
+    pub table: Option<String>,
+    /// That of the right side, where it has another name
+    #[arg(long, value_name = "TABLE")]
+    pub right_table: Option<String>,
+    /// Instead of a table, a statement that reads
+    #[arg(short, long, value_name = "TEXT", conflicts_with = "table")]
+    pub statement: Option<String>,
+    /// That of the right side, where it is another one
+    #[arg(long, value_name = "TEXT", conflicts_with = "right_table")]
+    pub right_statement: Option<String>,
+    /// On the left the kept rows of a run, by its number in the log
+    #[arg(long, value_name = "RUN", conflicts_with = "left")]
+    pub left_run: Option<String>,
+    /// On the right the kept rows of a run
+    #[arg(long, value_name = "RUN", conflicts_with = "right")]
+    pub right_run: Option<String>,
+    /// A column that tells rows apart; may be given several times. Without it the table's key
+    #[arg(short, long, value_name = "COLUMN", value_delimiter = ',')]
+    pub key: Vec<String>,
+    #[command(flatten)]
+    pub found: Found,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct CompareStructure {
+    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub left: String,
+    /// That of the right side; without it the same
+    #[arg(short, long, value_name = "NAME")]
+    pub right: Option<String>,
+    /// Only this schema; without it all, or the one at hand where the two are of different kinds
+    #[arg(short, long, value_name = "SCHEMA")]
+    pub schema: Option<String>,
+    /// That of the right side, where it has another name
+    #[arg(long, value_name = "SCHEMA")]
+    pub right_schema: Option<String>,
+    #[command(flatten)]
+    pub found: Found,
 }
 
 #[derive(Debug, clap::Args)]

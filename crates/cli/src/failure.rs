@@ -19,6 +19,9 @@ pub enum Failure {
     /// A person stopped it: exit code 130.
     #[error("{0}")]
     Stopped(String),
+    /// What was compared differs, and that is asked for as an exit code: 3.
+    #[error("the two differ")]
+    Differ,
     /// Whoever read the output has gone. That is no failure.
     #[error("the output was closed")]
     Closed,
@@ -29,6 +32,8 @@ impl Failure {
     pub fn report(&self) -> ExitCode {
         let code = match self {
             Failure::Closed => return ExitCode::SUCCESS,
+            // What differs was told.
+            Failure::Differ => return ExitCode::from(3),
             Failure::Database(_) => 1,
             Failure::Usage(_) => 2,
             Failure::Stopped(_) => interrupt::EXIT_CODE,

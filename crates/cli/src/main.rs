@@ -30,6 +30,7 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Run(run)) => headless::run::run(&run),
         Some(Command::Load(load)) => headless::load::run(&load),
         Some(Command::Dump(dump)) => headless::dump::run(&dump),
+        Some(Command::Compare(compare)) => headless::compare::run(&compare),
         Some(Command::Plan(plan)) => headless::drawings::plan(&plan),
         Some(Command::Schema(schema)) => headless::drawings::schema(&schema),
         Some(Command::Log(log)) => headless::log::list(&log),

@@ -7,17 +7,14 @@ use std::io::{self, Write};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jaunty_language::dialect::{Copying, Dialect};
-use jaunty_language::outline::Outline;
-use jaunty_language::text::rope;
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::ColumnReader;
 
-use crate::catalog::templates;
+use crate::catalog::{lasting, script, templates};
 use crate::export::{ExportError, Exporter, Format, Options};
-use crate::slip::{is_given, is_numbered};
 
 /// What is written.
 #[derive(Debug, Clone, Default)]
@@ -103,7 +100,7 @@ impl<'a> Dumping<'a> {
         let [before, after] = self.copying.around;
         before.iter().try_for_each(|statement| self.put(statement))?;
         let tables = of(&[ObjectKind::Table]);
-        let views = self.in_order(of(&[ObjectKind::View, ObjectKind::MaterialisedView]));
+        let views = lasting::in_order(of(&[ObjectKind::View, ObjectKind::MaterialisedView]));
         let virtuals = of(&[ObjectKind::VirtualTable]);
         if !wanted.only_rows {
             if wanted.names.is_empty() {
@@ -112,7 +109,7 @@ impl<'a> Dumping<'a> {
                     self.define(object)?;
                 }
                 for object in of(&[ObjectKind::Sequence]) {
-                    if !self.belongs_to_a_column(object) {
+                    if !lasting::belongs_to_a_column(object, self.catalog) {
                         self.define(object)?;
                     }
                 }
@@ -135,7 +132,7 @@ impl<'a> Dumping<'a> {
                 self.rows(object)?;
             }
             for object in of(&[ObjectKind::Sequence]).into_iter().filter(|_| wanted.names.is_empty()) {
-                if !self.belongs_to_a_column(object) {
+                if !lasting::belongs_to_a_column(object, self.catalog) {
                     self.position(object)?;
                 }
             }
@@ -162,54 +159,13 @@ impl<'a> Dumping<'a> {
         Ok(self.out.flush()?)
     }
 
-    /// The objects that are written: without those that pass with the session, and what others are made of.
+    /// The objects that are written.
     fn wanted(&self, wanted: &Wanted) -> Vec<&'a Object> {
-        let catalog = self.catalog;
-        let passes = |schema: &str| schema == "temp" || schema.starts_with("pg_temp");
-        let first = catalog.path.iter().find(|schema| !passes(schema)).map(String::as_str).unwrap_or_default();
-        let is_virtual = |object: &&Object| object.kind == ObjectKind::VirtualTable;
-        let makers: Vec<&Object> = catalog.objects().iter().filter(is_virtual).collect();
-        let made_of = |object: &Object| {
-            makers.iter().any(|maker| {
-                maker.schema == object.schema
-                    && object.name.starts_with(&format!("{}_", maker.name))
-                    && maker.name != object.name
-            })
-        };
-        let of_schema = |object: &Object| {
-            !passes(&object.schema) && (!self.copying.schemas_are_databases || object.schema == first)
-        };
-        let named = |object: &Object| wanted.names.is_empty() || wanted.names.contains(&object.to_name());
-        let all = catalog.objects().iter().filter(|object| of_schema(object) && named(object));
-        let mut all: Vec<&Object> =
-            all.filter(|object| !(object.kind == ObjectKind::Table && made_of(object))).collect();
+        let mut all = lasting::lasting(self.catalog, self.copying.schemas_are_databases);
+        all.retain(|object| wanted.names.is_empty() || wanted.names.contains(&object.to_name()));
         // A part of a table comes after the whole.
         all.sort_by_key(|object| object.kind == ObjectKind::Table && object.definition.contains(" partition of "));
         all
-    }
-
-    /// Views after those that they read.
-    fn in_order(&self, mut left: Vec<&'a Object>) -> Vec<&'a Object> {
-        let mut ordered = Vec::with_capacity(left.len());
-        while !left.is_empty() {
-            let is_free = |view: &&Object| {
-                !left.iter().any(|other| view.uses.contains(&other.to_name()) && other.to_name() != view.to_name())
-            };
-            let next = left.iter().position(is_free).unwrap_or(0);
-            ordered.push(left.remove(next));
-        }
-        ordered
-    }
-
-    /// Whether a sequence is that of a column that the server numbers, whose definition makes it.
-    fn belongs_to_a_column(&self, sequence: &Object) -> bool {
-        let tables =
-            self.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Table && o.schema == sequence.schema);
-        let mut columns = tables.flat_map(|table| table.columns.iter().map(move |column| (table, column)));
-        columns.any(|(table, column)| {
-            column.generated.as_deref().is_some_and(is_numbered)
-                && sequence.name == format!("{}_{}_seq", table.name, column.name)
-        })
     }
 
     fn schemas(&mut self, objects: &[&Object]) -> Result<(), DumpError> {
@@ -225,21 +181,8 @@ impl<'a> Dumping<'a> {
         Ok(())
     }
 
-    /// Writes a statement. One with semicolons inside has another sign at its end, where the language needs that.
     fn put(&mut self, statement: &str) -> Result<(), DumpError> {
-        let statement = statement.trim().trim_end_matches(';').trim_end();
-        // A comment at the end would take the semicolon with it.
-        let last = statement.lines().next_back().unwrap_or_default();
-        let comments = self.dialect.line_comments.iter().any(|sign| last.contains(sign));
-        let whole = format!("{statement}{};", if comments { "\n" } else { "" });
-        let is_several = || Outline::new(&rope(&whole), self.dialect).statements().len() > 1;
-        match self.dialect.delimiter_word {
-            Some(word) if statement.contains(';') && is_several() => {
-                writeln!(self.out, "{word} //\n{statement} //\n{word} ;")?;
-            }
-            _ => writeln!(self.out, "{whole}")?,
-        }
-        Ok(())
+        Ok(writeln!(self.out, "{}", script::ended(statement, self.dialect))?)
     }
 
     /// Writes the statement that makes an object, by the server's word or by what the catalog knows.
@@ -297,12 +240,12 @@ impl<'a> Dumping<'a> {
 
     fn rows(&mut self, object: &Object) -> Result<(), DumpError> {
         let written = |name: &str| self.dialect.name_as_written(name);
-        let given: Vec<String> = object.columns.iter().filter(|c| is_given(c)).map(|c| written(&c.name)).collect();
+        let given: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(|c| written(&c.name)).collect();
         // The rows of a table in parts are those of its parts.
         if given.is_empty() || object.clauses.to_ascii_lowercase().starts_with("partition by") {
             return Ok(());
         }
-        let numbered = object.columns.iter().filter(|c| c.generated.as_deref().is_some_and(is_numbered));
+        let numbered = object.columns.iter().filter(|c| c.is_numbered());
         let numbered: Vec<&str> = numbered.map(|column| column.name.as_str()).collect();
         let table = format!("{}.{}", written(&object.schema), written(&object.name));
         let key: Vec<String> = object.primary_key().iter().map(|name| written(name)).collect();

@@ -11,6 +11,7 @@ pub mod arrange;
 pub mod buffers;
 pub mod catalog;
 pub mod chart;
+pub mod compare;
 pub mod complete;
 pub mod connection;
 pub mod drawing;

@@ -256,7 +256,7 @@ fn preview(source: &Source, matching: &Matching, args: &args::Load) -> Result<()
     if let Some(key) = Matching::proposed_key(found).filter(|_| args.create && args.key.is_empty()) {
         text.push_str(&format!("\nEvery value of {key} is different: --key {key} makes it the key.\n"));
     }
-    super::print(&clean_lines(&text))
+    super::print(&(clean_lines(&text) + "\n"))
 }
 
 /// A load in the logbook.

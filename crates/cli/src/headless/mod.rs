@@ -1,5 +1,6 @@
 //! Everything that needs no screen.
 
+pub mod compare;
 pub mod connections;
 pub mod drawings;
 pub mod dump;

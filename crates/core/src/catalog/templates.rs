@@ -255,31 +255,46 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
         text.push_str(&format!(";\n{}", index.definition));
     }
-    let literal = |comment: &str| dialect.text_as_written(comment);
-    let told = |template: &str, name: &str, column: &str, comment: &str| {
-        let (schema, table) = (literal(&object.schema), literal(&object.name));
-        let words: [(&str, &str); 5] = [
-            ("NAME", name),
-            ("SCHEMA", &schema),
-            ("TABLE", &table),
-            ("COLUMN", &literal(column)),
-            ("TEXT", &literal(comment)),
-        ];
-        format!(";\n{}", filled(template, &words))
+    let mut told = |column: &str, comment: &str| {
+        text.extend(comment_on(object, column, comment, catalog, dialect).map(|statement| format!(";\n{statement}")));
     };
-    let [of_table, of_column] = dialect.comments;
     if !object.comment.is_empty() {
-        text.push_str(&told(of_table, shown, "", &object.comment));
+        told("", &object.comment);
     }
     for column in object.columns.iter().filter(|column| !column.comment.is_empty()) {
-        let name = dialect.name_as_written(&column.name);
-        text.push_str(&told(of_column, &format!("{shown}.{name}"), &column.name, &column.comment));
+        told(&column.name, &column.comment);
     }
     text
 }
 
+/// The statement that says something about an object, or about one of its columns; none where a language has none.
+pub fn comment_on(
+    object: &Object,
+    column: &str,
+    comment: &str,
+    catalog: &Catalog,
+    dialect: &Dialect,
+) -> Option<String> {
+    let literal = |text: &str| dialect.text_as_written(text);
+    let shown = name(object, catalog, dialect);
+    let [of_table, of_column] = dialect.comments;
+    let (template, named) = match column {
+        "" => (of_table, shown),
+        column => (of_column, format!("{shown}.{}", dialect.name_as_written(column))),
+    };
+    let (schema, table) = (literal(&object.schema), literal(&object.name));
+    let words: [(&str, &str); 5] = [
+        ("NAME", &named),
+        ("SCHEMA", &schema),
+        ("TABLE", &table),
+        ("COLUMN", &literal(column)),
+        ("TEXT", &literal(comment)),
+    ];
+    (!template.is_empty()).then(|| filled(template, &words))
+}
+
 /// A template with what its words stand for. What is put in is not looked at again.
-fn filled(template: &str, words: &[(&str, &str)]) -> String {
+pub fn filled(template: &str, words: &[(&str, &str)]) -> String {
     let (mut text, mut rest) = (String::new(), template);
     let first =
         |rest: &str| words.iter().filter_map(|(word, by)| Some((rest.find(word)?, *word, *by))).min_by_key(|f| f.0);

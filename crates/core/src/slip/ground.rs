@@ -44,19 +44,8 @@ pub struct Field {
 impl Field {
     /// Whether a person gives it a value: not where the server computes it.
     pub fn is_given(&self) -> bool {
-        is_given(&self.column)
+        self.column.is_given()
     }
-}
-
-/// Whether a column is given a value: not where the server computes it.
-pub fn is_given(column: &Column) -> bool {
-    column.generated.as_deref().is_none_or(is_numbered)
-}
-
-/// Whether what the catalog says of a computed column means that the server numbers it.
-pub fn is_numbered(generated: &str) -> bool {
-    let generated = generated.to_ascii_lowercase();
-    generated.contains("identity") || generated.contains("auto_increment") || generated.contains("autoincrement")
 }
 
 /// Why the rows of a result cannot be changed, in a sentence with what to do.
@@ -147,7 +136,7 @@ impl Ground {
                 ([own], [their]) if *own == column.name => Some((to.clone(), their.clone())),
                 _ => None,
             }),
-            numbered: column.generated.as_deref().is_some_and(is_numbered)
+            numbered: column.is_numbered()
                 || numbers_keys && column.key && column.db_type.eq_ignore_ascii_case("integer"),
             column: column.clone(),
         };

@@ -22,7 +22,7 @@ use serde::{Deserialize, Serialize};
 use crate::reveal::shape::grouped;
 
 pub use datum::Datum;
-pub use ground::{Field, Ground, NoGround, is_given, is_numbered};
+pub use ground::{Field, Ground, NoGround};
 pub use kind::{Kind, Mistake};
 pub use resolve::Keep;
 pub use send::{Conflict, Sent, SentRow, Unsent, row_of, send};

@@ -67,6 +67,30 @@ pub fn script(slip: &Slip, dialect: &'static Dialect, within: bool) -> String {
     listed(slip, dialect, within).into_iter().map(|listed| listed.text + "\n").collect()
 }
 
+/// The statements that change something as a text of their own, in a transaction: for whoever runs it without looking at
+/// rows again first.
+pub fn alone(slip: &Slip, dialect: &'static Dialect) -> String {
+    let Some(changing) = dialect.changing else { return String::new() };
+    let mut text = format!("{};\n", changing.begin);
+    for at in in_order(slip) {
+        let draft = &slip.drafts[at];
+        let mut writer = Writer { dialect, values: None, gives_back: false };
+        let around = around(slip, draft, changing).unwrap_or_default();
+        let statement = writer.statement(&slip.ground, draft, changing);
+        let parts = [around[0].as_str(), statement.as_str(), around[1].as_str()];
+        parts.into_iter().filter(|part| !part.is_empty()).for_each(|part| text.push_str(&format!("{part};\n")));
+    }
+    text + dialect.transaction.commit + ";\n"
+}
+
+/// What has to stand around the statement that adds a row, where the server numbers what it gives a value.
+fn around(slip: &Slip, draft: &Draft, changing: &Changing) -> Option<[String; 2]> {
+    let ground = &slip.ground;
+    let numbered = draft.new.keys().any(|field| ground.fields[*field].column.generated.is_some());
+    (draft.what == What::Add && numbered && !changing.numbering[0].is_empty())
+        .then(|| [0, 1].map(|at| changing.numbering[at].replace("TABLE", &ground.written)))
+}
+
 /// A statement about a savepoint, with a name that is not one that a person uses.
 pub(super) fn savepoint(words: &str) -> String {
     words.replace("here", "jaunty_slip")
@@ -75,11 +99,9 @@ pub(super) fn savepoint(words: &str) -> String {
 fn step(slip: &Slip, at: usize, changing: &Changing, dialect: &'static Dialect) -> Step {
     let (ground, draft) = (&slip.ground, &slip.drafts[at]);
     let reads = (draft.what != What::Add).then(|| reading(ground, &draft.old, changing, dialect));
-    let mut shown = Writer { dialect, values: None };
-    let mut sent = Writer { dialect, values: Some(Vec::new()) };
-    let around = draft.new.keys().any(|field| ground.fields[*field].column.generated.is_some());
-    let around = (draft.what == What::Add && around && !changing.numbering[0].is_empty())
-        .then(|| [0, 1].map(|at| changing.numbering[at].replace("TABLE", &ground.written)));
+    let mut shown = Writer { dialect, values: None, gives_back: true };
+    let mut sent = Writer { dialect, values: Some(Vec::new()), gives_back: true };
+    let around = around(slip, draft, changing);
     let text = sent.statement(ground, draft, changing);
     Step {
         draft: at,
@@ -93,7 +115,7 @@ fn step(slip: &Slip, at: usize, changing: &Changing, dialect: &'static Dialect) 
 
 /// The query that reads a row by what tells it apart, and locks it.
 pub(super) fn reading(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
-    let condition = Writer { dialect, values: None }.condition(ground, row);
+    let condition = Writer { dialect, values: None, gives_back: true }.condition(ground, row);
     format!("{}{} where {condition}{}", select(ground, dialect), changing.lock[0], changing.lock[1])
 }
 
@@ -119,6 +141,8 @@ fn names(ground: &Ground, dialect: &Dialect) -> String {
 struct Writer {
     dialect: &'static Dialect,
     values: Option<Vec<Value>>,
+    /// Whether a row that is added is given back.
+    gives_back: bool,
 }
 
 impl Writer {
@@ -135,7 +159,7 @@ impl Writer {
             }
             What::Delete => format!("delete from {table} where {}", self.condition(ground, &draft.old)),
             What::Add => {
-                let gives_back = changing.inserted.map(|inserted| {
+                let gives_back = changing.inserted.filter(|_| self.gives_back).map(|inserted| {
                     let all = ground.fields.iter().map(|field| {
                         format!("{}{}", inserted.prefix, self.dialect.name_as_written(&field.column.name))
                     });

@@ -5,6 +5,7 @@
 //! these tables; adding a language is adding one.
 
 mod acting;
+mod altering;
 mod changing;
 mod commands;
 mod comparing;
@@ -16,6 +17,7 @@ use std::sync::LazyLock;
 use crate::plan::Plans;
 
 pub use acting::Acting;
+pub use altering::{Altering, Change, Clauses, Tables};
 pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
 
@@ -142,6 +144,8 @@ pub struct Dialect {
     pub comparing: Option<&'static Comparing>,
     /// How it changes single rows; none where rows are not changed by statements of SQL.
     pub changing: Option<&'static Changing>,
+    /// How structures are changed; none where it is not known yet.
+    pub altering: Option<&'static Altering>,
     /// A number that is read as infinity, where there is no word for it.
     pub infinity: Option<&'static str>,
     /// Whether a definition commits the open transaction, and itself at once.
@@ -238,6 +242,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     acting: None,
     comparing: None,
     changing: None,
+    altering: None,
     definitions_commit: false,
     plans: None,
     infinity: None,

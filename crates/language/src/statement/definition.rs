@@ -1,8 +1,11 @@
 //! What stands in a statement that makes something, for servers that keep the statement and tell
 //! no more.
 
+use std::ops::Range;
+
 use ropey::Rope;
 
+use super::shape::{Word, words};
 use crate::dialect::Dialect;
 use crate::lexer::{Bytes, Lexer, Token, TokenKind};
 
@@ -65,8 +68,190 @@ pub fn of_table(text: &str, dialect: &'static Dialect) -> Table {
     table
 }
 
+/// What a part of a table's definition is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum PartKind {
+    /// A column.
+    Column,
+    /// The primary key.
+    Primary,
+    /// What keeps rows different.
+    Unique,
+    /// A reference to another table.
+    Reference,
+    /// A check.
+    Check,
+    /// An index.
+    Index,
+}
+
+/// A part of a table's definition, between two commas.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TablePart {
+    /// What it is about.
+    pub kind: PartKind,
+    /// The name that it has there, not quoted; may be empty.
+    pub name: String,
+    /// All of it.
+    pub text: String,
+    /// Where what follows its name begins, in bytes of the text.
+    pub after_name: usize,
+}
+
+/// The parts of a `CREATE TABLE`, the bytes of its name, and what follows its parts; none where there are no parts, as in
+/// one that takes them from elsewhere.
+pub fn parts_of_table(text: &str, dialect: &'static Dialect) -> Option<(Vec<TablePart>, Range<usize>, String)> {
+    let all = words(text, dialect, 0);
+    let mut at = all.iter().position(|word| word.is("TABLE"))? + 1;
+    while all.get(at).is_some_and(|word| word.is_one_of(&["IF", "NOT", "EXISTS"])) {
+        at += 1;
+    }
+    // The name, with what it is in.
+    let mut name = all.get(at)?.range.clone();
+    at += 1;
+    while all.get(at).is_some_and(|word| word.sign(b'.')) {
+        name.end = all.get(at + 1)?.range.end;
+        at += 2;
+    }
+    if !all.get(at)?.sign(b'(') {
+        return None;
+    }
+    let (mut parts, mut depth, mut from) = (Vec::new(), 0, at + 1);
+    for (place, word) in all.iter().enumerate().skip(at) {
+        match word.kind {
+            TokenKind::Punctuation(b'(') => depth += 1,
+            TokenKind::Punctuation(b')') => depth -= 1,
+            _ => {}
+        }
+        let is_end = depth == 0;
+        if is_end || depth == 1 && word.sign(b',') {
+            parts.extend(all.get(from..place).filter(|words| !words.is_empty()).map(|words| part_of(text, words)));
+            from = place + 1;
+        }
+        if is_end {
+            let tail = text.get(word.range.end..).unwrap_or_default().trim().to_owned();
+            return Some((parts, name, tail));
+        }
+    }
+    None
+}
+
+fn part_of(text: &str, words: &[Word]) -> TablePart {
+    let range = words.first().map_or(0, |word| word.range.start)..words.last().map_or(0, |word| word.range.end);
+    let (mut at, mut name) = (0, String::new());
+    if words.first().is_some_and(|word| word.is("CONSTRAINT")) {
+        // One without a name is written so, too.
+        let named = words.get(1).filter(|word| !word.is_one_of(&["PRIMARY", "UNIQUE", "FOREIGN", "CHECK"]));
+        name = named.map(|word| unquoted(text.get(word.range.clone()).unwrap_or_default())).unwrap_or_default();
+        at = if named.is_some() { 2 } else { 1 };
+    }
+    let of_rule = |word: &Word| {
+        Some(match word.text.as_str() {
+            _ if word.kind != TokenKind::Word => return None,
+            "PRIMARY" => PartKind::Primary,
+            "UNIQUE" | "EXCLUDE" => PartKind::Unique,
+            "FOREIGN" => PartKind::Reference,
+            "CHECK" => PartKind::Check,
+            "KEY" | "INDEX" | "FULLTEXT" | "SPATIAL" => PartKind::Index,
+            _ => return None,
+        })
+    };
+    let kind = words.get(at).and_then(of_rule).unwrap_or(PartKind::Column);
+    let after = |at: usize| words.get(at).map_or(range.end, |word| word.range.start) - range.start;
+    let after_name = match kind {
+        PartKind::Column => {
+            name = words
+                .first()
+                .map(|word| unquoted(text.get(word.range.clone()).unwrap_or_default()))
+                .unwrap_or_default();
+            after(1)
+        }
+        // The name of an index stands behind the words for it.
+        PartKind::Index | PartKind::Unique if name.is_empty() => {
+            let before = words.iter().take_while(|word| !word.sign(b'('));
+            let named = before.into_iter().find(|word| word.kind == TokenKind::QuotedName);
+            name = named.map(|word| unquoted(text.get(word.range.clone()).unwrap_or_default())).unwrap_or_default();
+            0
+        }
+        _ => after(at),
+    };
+    TablePart { kind, name, text: text.get(range).unwrap_or_default().to_owned(), after_name }
+}
+
+/// A text as it is compared with another: its tokens, whatever their case, blanks and comments. Names count without their
+/// quotes, and without the schema that they are in where it is this one; words that only say how something is made do
+/// not count.
+pub fn telling(text: &str, dialect: &'static Dialect, schema: &str) -> String {
+    let all = words(text, dialect, 0);
+    let name = |word: &Word| match word.kind {
+        TokenKind::QuotedName => unquoted(&word.text).to_uppercase(),
+        TokenKind::Text if !schema.is_empty() => word.text.replace(&format!("'{schema}."), "'"),
+        _ => word.text.clone(),
+    };
+    let is_name = |word: &Word| matches!(word.kind, TokenKind::Word | TokenKind::QuotedName);
+    let (mut told, mut at) = (String::new(), 0);
+    let schema_told = schema.to_uppercase();
+    while let Some(word) = all.get(at) {
+        let next = |ahead: usize| all.get(at + ahead);
+        let is_schema = !schema.is_empty() && is_name(word) && name(word) == schema_told;
+        if is_schema && next(1).is_some_and(|dot| dot.sign(b'.')) {
+            at += 2;
+            continue;
+        }
+        if word.is("IF") && next(1).is_some_and(|word| word.is("NOT")) && next(2).is_some_and(|word| word.is("EXISTS"))
+        {
+            at += 3;
+            continue;
+        }
+        if word.is("OR") && next(1).is_some_and(|word| word.is("REPLACE")) {
+            at += 2;
+            continue;
+        }
+        // Who made it, as `definer = name @ host`.
+        if word.is("DEFINER") && next(1).is_some_and(|word| word.sign(b'=')) {
+            at += 3;
+            while next_is_at(&all, at) {
+                at += 2;
+            }
+            continue;
+        }
+        if word.kind != TokenKind::Semicolon {
+            told.push_str(&name(word));
+            told.push(' ');
+        }
+        at += 1;
+    }
+    told
+}
+
+/// Whether a host follows a name.
+fn next_is_at(all: &[Word], at: usize) -> bool {
+    all.get(at).is_some_and(|word| word.sign(b'@'))
+}
+
+/// A text whose names in one schema are those of another.
+pub fn moved(text: &str, dialect: &'static Dialect, from: &str, to: &str) -> String {
+    if from == to || from.is_empty() {
+        return text.to_owned();
+    }
+    let all = words(text, dialect, 0);
+    let (mut moved, mut done) = (String::new(), 0);
+    for pair in all.windows(2) {
+        let [word, dot] = pair else { continue };
+        let names = matches!(word.kind, TokenKind::Word | TokenKind::QuotedName) && dot.sign(b'.');
+        let own = text.get(word.range.clone()).unwrap_or_default();
+        if names && unquoted(own).eq_ignore_ascii_case(from) {
+            moved.push_str(text.get(done..word.range.start).unwrap_or_default());
+            moved.push_str(&dialect.name_as_written(to));
+            done = word.range.end;
+        }
+    }
+    moved.push_str(text.get(done..).unwrap_or_default());
+    moved
+}
+
 /// The bytes between the parenthesis at `open` and the one that closes it, and the token behind that.
-fn within(tokens: &[Token], open: usize) -> (std::ops::Range<usize>, usize) {
+fn within(tokens: &[Token], open: usize) -> (Range<usize>, usize) {
     let mut depth = 0;
     let start = tokens.get(open).map_or(0, |token| token.end);
     for (at, token) in tokens.iter().enumerate().skip(open) {

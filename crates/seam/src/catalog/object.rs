@@ -200,6 +200,19 @@ pub struct Trigger {
     pub definition: String,
 }
 
+impl Column {
+    /// Whether the server numbers it where nothing is given.
+    pub fn is_numbered(&self) -> bool {
+        let generated = self.generated.as_deref().unwrap_or_default().to_ascii_lowercase();
+        ["identity", "auto_increment", "autoincrement"].iter().any(|word| generated.contains(word))
+    }
+
+    /// Whether a person gives it a value: not where the server computes it.
+    pub fn is_given(&self) -> bool {
+        self.generated.is_none() || self.is_numbered()
+    }
+}
+
 impl Object {
     /// Its name.
     pub fn to_name(&self) -> Name {

@@ -5,6 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::altering::{Altering, Change, Clauses, Tables};
 use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
@@ -36,6 +37,27 @@ const fn body(object: &'static str) -> Body {
 const fn block(word: &'static str) -> Body {
     Body { after: "", open: word, ..body("") }
 }
+
+/// How structures are changed: the `ALTER TABLE` of MySQL and MariaDB. Its definitions commit at once, so there is no
+/// transaction around them.
+const ALTERING: Altering = Altering {
+    whole_names: ["", ""],
+    around: [&["set foreign_key_checks = 0"], &["set foreign_key_checks = 1"]],
+    tables: Tables::Altered(&Clauses {
+        add_column: "add column TEXT",
+        place: [" first", " after NAME"],
+        drop_column: "drop column NAME",
+        change: Change::Whole("modify column TEXT"),
+        add_rule: "add TEXT",
+        drop_rule: ["drop primary key", "drop index NAME", "drop foreign key NAME", "drop constraint NAME", "drop index NAME"],
+    }),
+    drop_index: "",
+    drop_trigger: "drop trigger NAME",
+    add_value: "",
+    views_hold: false,
+    overloads: false,
+    goes_to: "use NAME",
+};
 
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
@@ -423,6 +445,8 @@ pub static MYSQL: Dialect = Dialect {
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     changing: Some(&CHANGING),
+    altering: Some(&ALTERING),
+    comments: ["", ""],
     definitions_commit: true,
     plans: Some(&plan::PLANS),
     ..PLAIN

@@ -5,6 +5,7 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::altering::{Altering, Change, Clauses, Tables};
 use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
@@ -47,6 +48,32 @@ const CHANGING: Changing = Changing {
     }),
     numbering: ["", "", " overriding system value"],
     ..USUAL
+};
+
+/// How structures are changed: PostgreSQL's documentation of `ALTER TABLE` and its kin.
+const ALTERING: Altering = Altering {
+    whole_names: ["set search_path = ''", "reset search_path"],
+    around: [&["set check_function_bodies = off", "begin"], &["commit"]],
+    tables: Tables::Altered(&Clauses {
+        add_column: "add column TEXT",
+        place: ["", ""],
+        drop_column: "drop column NAME",
+        change: Change::Bits([
+            "alter column NAME type TYPE using NAME::TYPE",
+            "alter column NAME drop default",
+            "alter column NAME set default VALUE",
+            "alter column NAME set not null",
+            "alter column NAME drop not null",
+        ]),
+        add_rule: "add TEXT",
+        drop_rule: ["drop constraint NAME", "drop constraint NAME", "drop constraint NAME", "drop constraint NAME", ""],
+    }),
+    drop_index: "drop index NAME",
+    drop_trigger: "drop trigger NAME on TABLE",
+    add_value: "alter type NAME add value TEXT",
+    views_hold: true,
+    overloads: true,
+    goes_to: "",
 };
 
 const COMPARING: Comparing = Comparing {
@@ -522,6 +549,7 @@ pub static POSTGRES: Dialect = Dialect {
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     changing: Some(&CHANGING),
+    altering: Some(&ALTERING),
     plans: Some(&plan::PLANS),
     ..PLAIN
 };

@@ -4,10 +4,28 @@ mod keywords;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
+use crate::dialect::altering::{Altering, Tables};
 use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     starter, unreserved,
+};
+
+/// How structures are changed: <https://www.sqlite.org/lang_altertable.html#otheralter>. References and views of others
+/// are left alone while a table is made again.
+const ALTERING: Altering = Altering {
+    whole_names: ["", ""],
+    around: [&["begin"], &["commit"]],
+    tables: Tables::Remade([
+        &["pragma foreign_keys = off", "pragma legacy_alter_table = on"],
+        &["pragma legacy_alter_table = off", "pragma foreign_keys = on", "pragma foreign_key_check"],
+    ]),
+    drop_index: "drop index NAME",
+    drop_trigger: "drop trigger NAME",
+    add_value: "",
+    views_hold: false,
+    overloads: false,
+    goes_to: "",
 };
 
 /// How rows are changed one by one.
@@ -248,6 +266,8 @@ pub static SQLITE: Dialect = Dialect {
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
     changing: Some(&CHANGING),
+    altering: Some(&ALTERING),
+    comments: ["", ""],
     infinity: Some("9e999"),
     plans: Some(&plan::PLANS),
     ..PLAIN

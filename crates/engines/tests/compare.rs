@@ -1,0 +1,337 @@
+//! Two structures are compared, and the statements that make one like the other do so, on each engine.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_core::compare::Difference;
+use jaunty_core::compare::alter::{Alteration, NoStatements, make_alike};
+use jaunty_core::compare::structure::{Schemas, Structure, compare};
+use jaunty_core::connection::open;
+use jaunty_engines::by_name;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::outline::Outline;
+use jaunty_language::text::rope;
+use jaunty_seam::engine::{Session, Stop};
+use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use proptest::prelude::*;
+use proptest::strategy::ValueTree;
+use proptest::test_runner::TestRunner;
+use support::run;
+
+fn of_server(engine: &'static str, port: u16, database: &str) -> Box<dyn Session> {
+    let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", "clerk");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    open(by_name(engine).unwrap(), &profile.with("database", database), Some(&Secret::new(PASSWORD.into()))).unwrap()
+}
+
+fn in_memory() -> Box<dyn Session> {
+    let memory = Profile::new("memory", "sqlite").with("path", ":memory:");
+    open(by_name("sqlite").unwrap(), &memory, None).unwrap()
+}
+
+fn dialect(engine: &str) -> &'static Dialect {
+    by_name(engine).unwrap().dialect()
+}
+
+fn structure(session: &mut dyn Session, engine: &str, schemas: &Schemas) -> Structure {
+    let read = Structure::read(session, dialect(engine), schemas, &Stop::default(), &mut |_, _| {}).unwrap();
+    assert!(read.left_out.is_empty(), "{:?}", read.left_out);
+    read
+}
+
+/// Runs a text as the program does, statement by statement.
+fn carry_out(session: &mut dyn Session, text: &str, dialect: &'static Dialect) {
+    let rope = rope(text);
+    for statement in Outline::new(&rope, dialect).statements() {
+        let statement = statement.text(&rope);
+        if !statement.to_ascii_lowercase().starts_with("delimiter") {
+            run(session, &statement).unwrap_or_else(|error| panic!("{statement}: {error}\nin\n{text}"));
+        }
+    }
+}
+
+/// What differs, in lines.
+fn told(left: &Structure, right: &Structure) -> Vec<String> {
+    let mut lines = Vec::new();
+    for item in compare(left, right).items {
+        lines.push(format!("{} {} {}", item.what.sign(), item.kind.word(), item.name));
+        lines.extend(item.parts.iter().map(|part| {
+            let shown: Vec<_> = part.shown.iter().filter(|shown| !shown.is_empty()).cloned().collect();
+            format!("  {} {} {}: {}", part.what.sign(), part.of.word(), part.name, shown.join(" → "))
+        }));
+    }
+    lines
+}
+
+/// Makes the left like the right, and looks.
+fn made_alike(left: &mut dyn Session, right: &mut dyn Session, engine: &str, schemas: [&Schemas; 2]) -> Alteration {
+    let (ours, theirs) = (structure(left, engine, schemas[0]), structure(right, engine, schemas[1]));
+    let made = make_alike(&ours, &theirs, &compare(&ours, &theirs)).unwrap();
+    let script = made.script(dialect(engine));
+    carry_out(left, &script, dialect(engine));
+    let now = structure(left, engine, schemas[0]);
+    let left_over: Vec<String> =
+        told(&now, &theirs).into_iter().filter(|line| !line.contains("order of columns")).collect();
+    let of_order =
+        |line: &String| line.starts_with("≠ table") && made.notes.iter().any(|note| note.contains("the order"));
+    assert!(left_over.iter().all(of_order), "{left_over:#?}\nafter\n{script}");
+    made
+}
+
+const SQLITE: [&[&str]; 2] = [
+    &[
+        "create table ports(id integer primary key, name text, berths integer, tide real)",
+        "create table routes(id integer primary key, \"from\" integer references ports)",
+        "create table gone(id integer)",
+        "create table added(id integer primary key)",
+        "create view busy as select name from ports where berths > 3",
+        "create view old as select 1 as one",
+        "create index by_name on ports(name)",
+        "create trigger noted after insert on ports begin update ports set tide = 0; select 1; end",
+        "insert into ports values (1, 'Saltmarsh', 4, 0.5), (2, 'Gull''s Rest', 2, null)",
+        "insert into routes values (7, 1)",
+    ],
+    &[
+        "create table ports(id integer primary key, name text not null default 'none', berths integer, open integer generated always as (berths > 0))",
+        "create table routes(id integer primary key, \"from\" integer references ports)",
+        "create table added(id integer primary key, note text default 'x')",
+        "create table \"New one\"(a text collate nocase, b integer, primary key (a, b)) without rowid",
+        "create view busy as select name from ports where berths > 5",
+        "create view later as select * from busy",
+        "create unique index by_name on ports(name, berths)",
+        "create trigger noted after insert on ports begin update ports set berths = 1 where id = new.id; end",
+    ],
+];
+
+#[test]
+fn sqlite_is_made_alike() {
+    let (mut left, mut right) = (in_memory(), in_memory());
+    SQLITE[0].iter().for_each(|statement| drop(run(left.as_mut(), statement).unwrap()));
+    SQLITE[1].iter().for_each(|statement| drop(run(right.as_mut(), statement).unwrap()));
+    let (ours, theirs) =
+        (structure(left.as_mut(), "sqlite", &Schemas::Own), structure(right.as_mut(), "sqlite", &Schemas::Own));
+    insta::assert_snapshot!("sqlite", told(&ours, &theirs).join("\n"));
+    let made = made_alike(left.as_mut(), right.as_mut(), "sqlite", [&Schemas::Own; 2]);
+    insta::assert_snapshot!("sqlite_statements", made.script(dialect("sqlite")));
+    // The column of the tide, and the table.
+    assert_eq!(made.losing(), 2);
+    let rows = run(left.as_mut(), "select id, name, berths, open from ports").unwrap().rows();
+    assert_eq!(rows, [["1", "Saltmarsh", "4", "1"], ["2", "Gull's Rest", "2", "1"]]);
+    assert_eq!(run(left.as_mut(), "select \"from\" from routes").unwrap().rows(), [["1"]]);
+    assert_eq!(run(left.as_mut(), "pragma foreign_keys").unwrap().rows(), [["1"]]);
+    let refused = run(left.as_mut(), "insert into routes values (8, 99)");
+    assert!(refused.is_err_and(|error| error.message.contains("FOREIGN KEY")), "references hold as before");
+    // And back: the other way round is as good.
+    let mut again = in_memory();
+    SQLITE[0].iter().for_each(|statement| drop(run(again.as_mut(), statement).unwrap()));
+    made_alike(left.as_mut(), again.as_mut(), "sqlite", [&Schemas::Own; 2]);
+}
+
+const POSTGRES: [&str; 2] = [
+    "create schema ops; create type mood as enum ('calm', 'rough'); create sequence tickets increment by 3;
+     create table ports(id int generated always as identity primary key, name varchar(20) not null, berths int default 3 constraint roomy check (berths > 0), tide real, state mood);
+     create table ops.berths(port int, number int, price numeric(8,2), constraint berths_port foreign key (port) references ports);
+     create table gone(id int primary key, other int references gone);
+     create view busy as select name from ports where berths > 3; create view over_it as select name from busy;
+     create materialized view tides as select tide from ports; create index on tides(tide);
+     create function twice(n int) returns int language sql as 'select n * 2'; create function off(n int, m int default 1) returns int language sql as 'select n';
+     create index by_name on ports(name);
+     create function note() returns trigger language plpgsql as 'begin return new; end';
+     create trigger noted before insert on ports for each row execute function note();
+     comment on table ports is 'where ships lie';",
+    "create schema ops; create schema fresh; create type mood as enum ('calm', 'breezy', 'rough', 'wild'); create sequence tickets increment by 5; create domain fare as numeric(8,2) check (value >= 0);
+     create table ports(id int generated always as identity primary key, name text not null default 'it''s none', berths bigint constraint roomy check (berths > 1), tide real not null, state mood, tag text generated always as (upper(name)) stored);
+     create table ops.berths(port int, number int not null, price fare, primary key (port, number), constraint berths_port foreign key (port) references ports on delete cascade);
+     create table fresh.pairs(id int primary key, other int references fresh.pairs, port int references ports);
+     create view busy as select name, berths from ports where berths > 3; create view over_it as select name from busy;
+     create materialized view tides as select tide from ports; create index on tides(tide);
+     create function twice(n int) returns int language sql as 'select n + n'; create procedure sail() language sql as 'select 1';
+     create unique index by_name on ports using btree (name desc) where berths > 2; create index on fresh.pairs(other);
+     create function note() returns trigger language plpgsql as 'begin return new; end';
+     create trigger noted after insert on ports for each row execute function note();
+     comment on table ports is 'where ships lie; it''s'; comment on column ports.name is 'as it is spelt'; comment on view busy is 'full ones';",
+];
+
+#[test]
+fn postgres_is_made_alike() {
+    let server = Postgres::start();
+    let open = |database: &str| of_server("postgres", server.port, database);
+    server.sql("create database one; ");
+    server.sql("create database two; ");
+    let (mut left, mut right) = (open("one"), open("two"));
+    carry_out(left.as_mut(), POSTGRES[0], dialect("postgres"));
+    carry_out(right.as_mut(), POSTGRES[1], dialect("postgres"));
+    run(left.as_mut(), "insert into ports(name, berths, tide) values ('Saltmarsh', 4, 0.5)").unwrap();
+    let all = Schemas::All;
+    let (ours, theirs) = (structure(left.as_mut(), "postgres", &all), structure(right.as_mut(), "postgres", &all));
+    insta::assert_snapshot!("postgres", told(&ours, &theirs).join("\n"));
+    let made = made_alike(left.as_mut(), right.as_mut(), "postgres", [&all; 2]);
+    insta::assert_snapshot!("postgres_statements", made.script(dialect("postgres")));
+    let rows = run(left.as_mut(), "select id, name, berths, tag from ports").unwrap().rows();
+    assert_eq!(rows, [["1", "Saltmarsh", "4", "SALTMARSH"]]);
+    assert_eq!(run(left.as_mut(), "show search_path").unwrap().rows(), [["\"$user\", public"]], "as it was");
+    // A schema like another one of the same database.
+    run(left.as_mut(), "create schema spare").unwrap();
+    run(left.as_mut(), "create table spare.other(id int)").unwrap();
+    let (ours, theirs) = (Schemas::Named("spare".into()), Schemas::Named("public".into()));
+    let made = {
+        let left_too: &mut dyn Session = &mut *open("one");
+        made_alike(left.as_mut(), left_too, "postgres", [&ours, &theirs])
+    };
+    assert!(made.script(dialect("postgres")).contains("create table spare.ports"));
+}
+
+const MARIADB: [&str; 2] = [
+    "create table ports(id int auto_increment primary key, name varchar(20) not null, berths int default 3, tide float, key by_berths (berths));
+     create table routes(id int primary key, start int, constraint begins foreign key (start) references ports(id));
+     create table gone(id int primary key);
+     create view busy as select name from ports where berths > 3;
+     create function twice(n int) returns int deterministic return n * 2;
+     create trigger noted before insert on ports for each row set new.tide = 0;",
+    "create table ports(id int auto_increment primary key, code char(3) not null default '', name varchar(40) character set latin1 not null comment 'it''s spelt so', berths bigint, open int as (berths > 0) stored, unique key by_name (name(10), berths), fulltext key words (name), constraint roomy check (berths >= 0)) comment 'where ships lie';
+     create table routes(id int, start int, number int auto_increment unique, constraint begins foreign key (start) references ports(id) on delete cascade);
+     create table pairs(id int primary key, other int, key (other), foreign key (other) references pairs(id));
+     create view busy as select name, berths from ports where berths > 5; create view later as select * from busy;
+     create function twice(n int) returns int deterministic return n + n; create procedure sail() select 1;
+     create trigger noted before insert on ports for each row set new.berths = 1;",
+];
+
+#[test]
+fn mariadb_is_made_alike() {
+    let server = Mariadb::start();
+    for statement in ["create database one", "create database two", "grant all on *.* to clerk@localhost"] {
+        server.sql(statement);
+    }
+    let open = |database: &str| of_server("mysql", server.port, database);
+    let (mut left, mut right) = (open("one"), open("two"));
+    carry_out(left.as_mut(), MARIADB[0], dialect("mysql"));
+    carry_out(right.as_mut(), MARIADB[1], dialect("mysql"));
+    run(left.as_mut(), "insert into ports(name, berths) values ('Saltmarsh', 4)").unwrap();
+    let own = Schemas::Own;
+    let (ours, theirs) = (structure(left.as_mut(), "mysql", &own), structure(right.as_mut(), "mysql", &own));
+    insta::assert_snapshot!("mariadb", told(&ours, &theirs).join("\n"));
+    let made = made_alike(left.as_mut(), right.as_mut(), "mysql", [&own; 2]);
+    insta::assert_snapshot!("mariadb_statements", made.script(dialect("mysql")));
+    let rows = run(left.as_mut(), "select id, code, name, berths, open from ports").unwrap().rows();
+    assert_eq!(rows, [["1", "", "Saltmarsh", "4", "1"]]);
+}
+
+#[test]
+fn databases_of_different_kinds_are_compared_by_what_they_hold() {
+    let server = Postgres::start();
+    server.sql(
+        "create table ports(id int primary key, name text not null, berths int, open boolean);
+         create table routes(id int primary key, start int references ports, at timestamptz);
+         create index by_name on ports(name); create view busy as select 1 as one;",
+    );
+    let mut left = of_server("postgres", server.port, "bookings");
+    let mut right = in_memory();
+    for statement in [
+        "create table Ports(ID integer primary key, name varchar(10) not null, berths real, open boolean)",
+        "create table routes(id integer primary key, start integer, at timestamp)",
+        "create index other_name on ports(name)",
+        "create view busy as select 2 as two",
+    ] {
+        run(right.as_mut(), statement).unwrap();
+    }
+    let schemas = Schemas::usual(dialect("postgres"), dialect("sqlite"));
+    let (ours, theirs) =
+        (structure(left.as_mut(), "postgres", &schemas), structure(right.as_mut(), "sqlite", &schemas));
+    assert_eq!(
+        told(&ours, &theirs),
+        [
+            "≠ table ports",
+            "  ≠ column berths: whole numbers → floating-point numbers",
+            "≠ table routes",
+            "  ◂ foreign key : start → ports(id)",
+        ]
+    );
+    let differences = compare(&ours, &theirs);
+    assert_eq!(differences.counted(Difference::Changed), 2);
+    assert_eq!(make_alike(&ours, &theirs, &differences), Err(NoStatements::Languages));
+}
+
+/// A table that anybody could have made: names of columns with what they are.
+type Made = Vec<(usize, Vec<(u8, u8, bool, bool)>, bool)>;
+
+fn made() -> impl Strategy<Value = Made> {
+    let column = (0..5_u8, 0..4_u8, any::<bool>(), any::<bool>());
+    proptest::collection::vec((0..4_usize, proptest::collection::vec(column, 1..5), any::<bool>()), 0..4)
+}
+
+/// The statements for it. Rows are in each table, so that what is changed has something to lose.
+fn statements(made: &Made, engine: &str) -> Vec<String> {
+    let types = match engine {
+        "postgres" => ["integer", "bigint", "text", "numeric(8,2)"],
+        "mysql" => ["int", "bigint", "varchar(40)", "decimal(8,2)"],
+        _ => ["integer", "real", "text", "numeric"],
+    };
+    let (mut all, mut seen) = (Vec::new(), Vec::new());
+    for (table, columns, with_index) in made {
+        if seen.contains(table) {
+            continue;
+        }
+        seen.push(*table);
+        let (mut names, mut parts) = (Vec::new(), vec!["id int not null".to_owned(), "primary key (id)".to_owned()]);
+        for (name, kind, not_null, default) in columns {
+            if names.contains(name) {
+                continue;
+            }
+            names.push(*name);
+            let kind = types[usize::from(*kind)];
+            let null = if *not_null { " not null" } else { "" };
+            let default = if *default || *not_null { " default '7'" } else { "" };
+            parts.insert(parts.len() - 1, format!("c{name} {kind}{default}{null}"));
+        }
+        all.push(format!("create table t{table}({})", parts.join(", ")));
+        all.push(format!("insert into t{table}(id) values (1), (2)"));
+        if *with_index {
+            all.push(format!("create index i{table} on t{table}(c{})", names[0]));
+            all.push(format!("create view v{table} as select id, c{} from t{table}", names[0]));
+        }
+    }
+    all
+}
+
+/// Random structures, made alike one after the other: the one that was made is the left of the next.
+fn walk(engine: &str, mut left: Box<dyn Session>, fresh: &mut dyn FnMut() -> Box<dyn Session>) {
+    let mut runner = TestRunner::deterministic();
+    for _ in 0..12 {
+        let made = made().new_tree(&mut runner).unwrap().current();
+        let mut right = fresh();
+        for statement in statements(&made, engine) {
+            run(right.as_mut(), &statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+        }
+        made_alike(left.as_mut(), right.as_mut(), engine, [&Schemas::Own; 2]);
+        // Something for the next one to keep.
+        for (table, ..) in &made {
+            let _ = run(left.as_mut(), &format!("insert into t{table}(id) values (1), (2)"));
+        }
+    }
+}
+
+#[test]
+fn any_structure_is_made_like_any_other() {
+    walk("sqlite", in_memory(), &mut in_memory);
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    mariadb.sql("grant all on *.* to clerk@localhost");
+    let mut number = 0;
+    let mut name = || {
+        number += 1;
+        format!("walk{number}")
+    };
+    for engine in ["postgres", "mysql"] {
+        let mut open = || {
+            let name = name();
+            match engine {
+                "postgres" => postgres.sql(&format!("create database {name}")),
+                _ => mariadb.sql(&format!("create database {name}")),
+            };
+            of_server(engine, if engine == "postgres" { postgres.port } else { mariadb.port }, &name)
+        };
+        let left = open();
+        walk(engine, left, &mut open);
+    }
+}
