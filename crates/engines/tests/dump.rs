@@ -4,6 +4,7 @@
 
 mod support;
 
+use jaunty_core::compare::structure::{Schemas, Structure, compare};
 use jaunty_core::connection::open;
 use jaunty_core::dump::{Dumped, Wanted, dump};
 use jaunty_engines::by_name;
@@ -84,6 +85,11 @@ fn same(from: &mut dyn Session, to: &mut dyn Session, dialect: &'static Dialect)
     assert_eq!(before.objects().len(), after.objects().len());
     assert_eq!(rows(from, &before, dialect), rows(to, &after, dialect));
     assert_eq!(dumped(to, dialect, &Wanted::default()).0, text);
+    // Our own comparison says so too.
+    let read =
+        |of: &mut dyn Session| Structure::read(of, dialect, &Schemas::Own, &Stop::default(), &mut |_, _| {}).unwrap();
+    let differences = compare(&read(from), &read(to));
+    assert!(differences.items.is_empty() && differences.same > 0, "{differences:#?}");
     text
 }
 

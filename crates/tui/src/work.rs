@@ -21,7 +21,7 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Answered, Buffer, Drafting, Earlier, Gathered, Message, Post, Recalled};
+use crate::app::{Answered, Buffer, Compared, Drafting, Earlier, Gathered, Message, Post, Recalled, Structures};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -57,6 +57,10 @@ pub enum Kind {
     Value,
     /// What differs between two results.
     Differ,
+    /// Values of rows that differ.
+    DifferingRows,
+    /// What differs between two structures.
+    Structures,
     /// What a selection adds up to.
     Sums,
     /// The runs of the logbook.
@@ -125,6 +129,10 @@ pub enum Done {
     Opposite(Option<Box<Slip>>),
     /// A statement for the buffer.
     Statement(Result<String, String>),
+    /// What came of comparing two results by a key.
+    Compared(Compared),
+    /// What came of comparing two structures.
+    Structures(Result<Box<Structures>, String>),
     /// The first difference of two results from a row of this archive on.
     Differs(PathBuf, u64, Result<Option<Difference>, ArrangeError>),
     /// A column opened into its parts.
@@ -167,7 +175,7 @@ impl Work {
     pub fn is_told(&self) -> bool {
         const AT_ONCE: Duration = Duration::from_millis(300);
         match self.kind {
-            Kind::Sums | Kind::Logbook => false,
+            Kind::Sums | Kind::Logbook | Kind::DifferingRows => false,
             Kind::Recall | Kind::Note | Kind::Files | Kind::Outline => self.began.elapsed() > AT_ONCE,
             _ => true,
         }

@@ -132,8 +132,8 @@ pub struct Comparison {
     pub columns: Columns,
     /// The rows of both sides.
     pub sides: [Arc<Archive>; 2],
-    /// The rows that differ, in the order of the left; one that only the right has stands after the one that it follows
-    /// there.
+    /// The rows that differ, in the order of the left; one that only the right has stands before the one that it is
+    /// followed by there.
     pub rows: Vec<Differing>,
     /// How many rows are the same.
     pub same: u64,
@@ -210,18 +210,18 @@ pub fn compare(left: &Part, right: &Part, columns: Columns, progress: &Progress)
         None => row,
     };
     partner.sort_unstable_by_key(|(right, _)| shown_at(1, *right));
-    let mut place = None;
-    let mut after = std::collections::HashMap::new();
-    for (right, left) in partner {
+    let mut place = u32::MAX;
+    let mut before = std::collections::HashMap::new();
+    for (right, left) in partner.into_iter().rev() {
         match left {
-            Some(left) => place = Some(shown_at(0, left)),
-            None => drop(after.insert(right, place)),
+            Some(left) => place = shown_at(0, left),
+            None => drop(before.insert(right, place)),
         }
     }
     rows.sort_by_key(|row| match (row.left, row.right) {
-        (Some(left), _) => (Some(shown_at(0, left)), 0),
-        (None, Some(right)) => (after.get(&right).copied().flatten(), 1 + u64::from(shown_at(1, right))),
-        (None, None) => (None, 0),
+        (None, Some(right)) => (before.get(&right).copied().unwrap_or(u32::MAX), 0, shown_at(1, right)),
+        (Some(left), _) => (shown_at(0, left), 1, 0),
+        (None, None) => (0, 0, 0),
     });
     let sides = [Arc::clone(&left.archive), Arc::clone(&right.archive)];
     Ok(Comparison { columns, sides, rows, same, repeated })

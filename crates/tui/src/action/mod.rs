@@ -45,6 +45,10 @@ pub enum Scope {
     CellEditor,
     /// In a slip.
     SlipView,
+    /// In a comparison of rows.
+    RowComparison,
+    /// In a comparison of structures.
+    StructureComparison,
 }
 
 impl Scope {
@@ -68,6 +72,8 @@ impl Scope {
             Scope::SchemaView => "drawing",
             Scope::CellEditor => "value",
             Scope::SlipView => "slip",
+            Scope::RowComparison => "comparison of rows",
+            Scope::StructureComparison => "comparison of structures",
         }
     }
 

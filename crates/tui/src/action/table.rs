@@ -5,7 +5,8 @@ use jaunty_language::edit::document::Motion;
 
 use super::{Action, Scope};
 use crate::app::{
-    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, LogbookView, PlanView, RowDetail, SchemaView, SlipView,
+    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, LogbookView, PlanView, RowComparison, RowDetail,
+    SchemaView, SlipView, StructureComparison, Use,
 };
 use crate::line::{LineEdit, LinePlace};
 
@@ -96,6 +97,8 @@ actions! {
             "Browse schemas, tables, columns, keys, definitions and first rows" => App::walk_catalog;
         Everywhere "reveal" "Reveal" ["f9"]
             "Show the table at the cursor: columns, rows, references" => App::reveal;
+        Everywhere "compare-structure" "Compare structure" ["alt-y"]
+            "What tables, views and routines another connection or schema has that this has not" => App::compare_structure;
         Everywhere "draw-schema" "Schema drawing" ["alt-w"]
             "Draw the table at the cursor and its neighbours, or the whole schema" => App::draw_schema;
         Everywhere "tables" "Tables" []
@@ -192,6 +195,8 @@ actions! {
             "Pin this result on the left with another beside it, or return to one" => App::place_beside;
         Result "next-difference" "Next difference" ["D"]
             "Go to the next row that differs from the one beside it" => App::next_difference;
+        Result "compare-rows" "Compare by key" ["K"]
+            "Compare the two results by a key: rows only one has, and values that differ" => App::compare_rows;
         Result "link" "Scroll together" ["l"]
             "Scroll two results together, or each on its own" => App::link;
     }
@@ -600,6 +605,50 @@ actions! {
             "After a conflict: make the row as it was read, with what is drafted" => |app| app.on(|view: &mut SlipView, app| view.keep(Keep::Ours, app));
         SlipView "keep-both" "Both" ["3"]
             "After a conflict: keep what they changed, and change what is drafted" => |app| app.on(|view: &mut SlipView, app| view.keep(Keep::Both, app));
+    }
+
+    "In a comparison of rows" {
+        RowComparison "compare-draft" "Draft" ["d"]
+            "Draft what makes the left result like the right one: a slip, to be looked at and sent" => |app| app.on(|view: &mut RowComparison, app| view.make(Use::Draft, app));
+        RowComparison "compare-put" "Into the buffer" ["p"]
+            "Put the statements that make the left like the right into the buffer" => |app| app.on(|view: &mut RowComparison, app| view.make(Use::Put, app));
+        RowComparison "compare-copy" "Copy" ["c"]
+            "Copy those statements" => |app| app.on(|view: &mut RowComparison, app| view.make(Use::Copy, app));
+        RowComparison "compare-only" "Only some" ["n"]
+            "Only rows that changed, then those only left, then only right, then all again" => |app| app.on(|view: &mut RowComparison, _| view.turn_filter());
+        RowComparison "compare-key" "Other key" ["k"]
+            "Compare by other columns" => |app| app.on(RowComparison::other_key);
+        RowComparison "compare-exchange" "Exchange" ["x"]
+            "Exchange left and right" => |app| app.on(RowComparison::exchange);
+        RowComparison "compare-columns-on" "Columns down" ["right"]
+            "Scroll the columns of the row" => |app| app.on(|view: &mut RowComparison, _| view.column_by(1));
+        RowComparison "compare-columns-back" "Columns up" ["left"]
+            "Scroll them back" => |app| app.on(|view: &mut RowComparison, _| view.column_by(-1));
+        RowComparison "compare-first" "First" ["home"]
+            "To the first row that differs" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
+        RowComparison "compare-last" "Last" ["end"]
+            "To the last row that differs" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
+    }
+
+    "In a comparison of structures" {
+        StructureComparison "structure-statements" "Statements" ["s"]
+            "Show the statements that make the left like the right, or the definitions again" => |app| app.on(StructureComparison::turn);
+        StructureComparison "structure-put" "Into the buffer" ["p"]
+            "Put those statements into the buffer; none is run" => |app| app.on(StructureComparison::put);
+        StructureComparison "structure-copy" "Copy" ["c"]
+            "Copy them" => |app| app.on(StructureComparison::copy);
+        StructureComparison "structure-only" "Only some" ["n"]
+            "Only objects that changed, then those only left, then only right, then all" => |app| app.on(|view: &mut StructureComparison, _| view.turn_filter());
+        StructureComparison "structure-exchange" "Exchange" ["x"]
+            "Exchange left and right" => |app| app.on(|view: &mut StructureComparison, _| view.exchange());
+        StructureComparison "structure-down" "Text down" ["right"]
+            "Scroll the text below" => |app| app.on(|view: &mut StructureComparison, _| view.scroll(1));
+        StructureComparison "structure-up" "Text up" ["left"]
+            "Scroll it back" => |app| app.on(|view: &mut StructureComparison, _| view.scroll(-1));
+        StructureComparison "structure-first" "First" ["home"]
+            "To the first line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
+        StructureComparison "structure-last" "Last" ["end"]
+            "To the last line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
     }
 
     "In a plan" {

@@ -57,9 +57,10 @@ pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
 pub use guest::{NotDone, Place, Remote, Reply, Standing, Wish};
 pub use overlay::{
-    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Earlier, Field,
-    Form, Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt,
-    Question, RowDetail, SchemaView, SlipView, Spot,
+    AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Compared,
+    ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD,
+    Pick, PlanView, Preview, Prompt, Question, RowComparison, RowDetail, SchemaView, SlipView, Spot,
+    StructureComparison, Structures, Use,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
@@ -193,6 +194,8 @@ pub struct App {
     pub slips: Slips,
     /// Keys that were pressed while rows were read to be changed: they are for what opens then.
     typed_ahead: Vec<Key>,
+    /// Two results whose key is asked for.
+    comparing: Option<[ComparedSide; 2]>,
     /// A value that a text editor has in hand.
     value_outside: Option<tempfile::NamedTempFile>,
     /// What a drawing showed last.
@@ -298,6 +301,7 @@ impl App {
             planning: None,
             slips: Slips::open(Store::new(folders.slips())),
             typed_ahead: Vec::new(),
+            comparing: None,
             value_outside: None,
             drawing: None,
             wanting: None,
@@ -478,6 +482,8 @@ impl App {
         self.follow_plan();
         self.follow_drawing();
         self.follow_slip();
+        self.follow_comparison();
+        self.follow_structures();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

@@ -148,6 +148,8 @@ impl App {
                 self.take_typed_ahead();
             }
             Done::Parts { base, of, of_parts, found } => self.take_parts(base, &of, of_parts, found),
+            Done::Compared(compared) => self.take_compared(compared),
+            Done::Structures(found) => self.take_structures(found),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }
     }

@@ -13,11 +13,13 @@ pub mod hints;
 mod logbook_view;
 pub mod overlay;
 pub mod plan;
+pub mod row_comparison;
 pub mod row_detail;
 pub mod rows;
 pub mod schema_view;
 pub mod slip_view;
 pub mod strip;
+pub mod structure_comparison;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Position;

@@ -92,7 +92,7 @@ proptest! {
 }
 
 #[test]
-fn a_row_that_is_new_stands_after_the_one_that_it_follows() {
+fn a_row_that_is_new_stands_before_the_one_that_follows_it() {
     let rows = |ids: &[i32]| columns(&ids.iter().map(|id| (*id, None)).collect::<Vec<_>>());
     let found = compared(rows(&[1, 2, 9, 3]), rows(&[7, 1, 2, 5, 6, 3, 8]), &["id"], 3).unwrap();
     let ids = found.shown(&found.rows).unwrap();
@@ -100,7 +100,7 @@ fn a_row_that_is_new_stands_after_the_one_that_it_follows() {
         let id = row.cells[0].iter().flatten().next().unwrap().text();
         format!("{}{id}", row.what.sign())
     });
-    assert_eq!(ids.collect::<Vec<_>>(), ["▸7", "▸5", "▸6", "◂9", "▸8"]);
+    assert_eq!(ids.collect::<Vec<_>>(), ["▸7", "◂9", "▸5", "▸6", "▸8"]);
     assert!(found.is_same() == found.rows.is_empty() && found.same == 3);
 }
 
@@ -118,7 +118,7 @@ fn the_order_on_the_screen_is_that_of_the_rows_that_are_told() {
     let found = compare(&part, &Part::whole(right), columns, &Progress::default()).unwrap();
     let ids: Vec<_> = found.shown(&found.rows).unwrap().iter().map(|row| row.cells[0].clone()).collect();
     let id = |text: &str| Some(Datum::Number(text.into()));
-    assert_eq!(ids, [[None, id("4")], [id("3"), None], [id("2"), None]]);
+    assert_eq!(ids, [[id("3"), None], [id("2"), None], [None, id("4")]]);
 }
 
 #[test]

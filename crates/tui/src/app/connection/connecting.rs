@@ -190,4 +190,11 @@ impl App {
         self.connection.secret = Some(secret.clone());
         self.connection.ask(Order::Secret(secret));
     }
+
+    /// The secret that a person gave for a profile, where a connection of it is open.
+    pub(in crate::app) fn secret_of(&self, profile: &Profile) -> Option<Secret> {
+        let mut all = [&self.connection].into_iter().chain(&self.background);
+        let same = |other: &&Connection| other.profile.as_ref().is_some_and(|own| own.leads_as(profile));
+        all.find(same).and_then(|connection| connection.secret.clone())
+    }
 }

@@ -57,6 +57,8 @@ pub enum Pick {
     NewConnection,
     /// Write a new profile for the engine with this name.
     NewWith(&'static str),
+    /// Compare the structure in hand with that of this profile; within it, one schema with the other.
+    CompareWith(Box<Profile>, Option<(String, String)>),
     /// Go there.
     Switch(Switch),
     /// What is to be switched.
@@ -172,6 +174,7 @@ impl Layer for List {
         match pick {
             Pick::Action(action) => app.act(action),
             Pick::Connection(profile) => app.connect(*profile),
+            Pick::CompareWith(profile, schemas) => app.compare_structure_with(*profile, schemas),
             Pick::Outside(file, line) => app.edit_file_outside(&file, line),
             Pick::NewConnection => app.ask_for_url(),
             Pick::NewWith(engine) => app.new_profile(engine),

@@ -12,9 +12,11 @@ pub(in crate::app) mod list;
 mod logbook_view;
 mod plan;
 pub(in crate::app) mod prompt;
+mod row_comparison;
 mod row_detail;
 mod schema_view;
 mod slip_view;
+mod structure_comparison;
 
 pub use about::AboutView;
 pub use catalog_browser::{CatalogBrowser, Preview};
@@ -28,9 +30,11 @@ pub use logbook_view::LogbookView;
 pub use plan::{Earlier, PlanView};
 pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
+pub use row_comparison::{Compared, ComparedSide, RowComparison, Use};
 pub use row_detail::{RowDetail, Spot};
 pub use schema_view::SchemaView;
 pub use slip_view::SlipView;
+pub use structure_comparison::{StructureComparison, Structures};
 
 use super::App;
 use crate::action::{Action, Scope};
@@ -201,6 +205,10 @@ overlays! {
     CellEditor(Box<CellEditor>) is CellEditor;
     /// What is drafted, before it is sent.
     Slip(Box<SlipView>) is SlipView;
+    /// Two results by a key.
+    RowComparison(Box<RowComparison>) is RowComparison;
+    /// Two structures.
+    StructureComparison(Box<StructureComparison>) is StructureComparison;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

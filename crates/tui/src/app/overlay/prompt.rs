@@ -51,6 +51,8 @@ pub(in crate::app) enum Asked {
     Condition,
     /// What rows have to hold.
     RowSearch,
+    /// The columns that tell the rows of two results apart.
+    CompareKey,
     /// Where rows are to be written.
     Export,
     Secret,
@@ -99,6 +101,7 @@ impl Layer for Prompt {
             Asked::Value => app.give_value(text),
             Asked::Condition => app.narrow(text),
             Asked::RowSearch => app.search_rows(text),
+            Asked::CompareKey => app.compare_by(text),
             Asked::Export => app.export(text, false),
             Asked::Secret => app.give_secret(self.line.take()),
             Asked::Answer => app.answer_while_connecting(Some(self.line.take())),

@@ -27,6 +27,7 @@ mod strip;
 
 pub use arranged::Arranged;
 pub use columns::Placed;
+pub(in crate::app) use selection::Opened;
 pub use selection::{Marked, Marks};
 pub use strip::Slot;
 
@@ -360,6 +361,16 @@ impl Rows {
             view.to_end = false;
             view.row = row.min(last);
         }
+    }
+
+    /// Goes to a row by its number in the archive, if it is among those that are shown.
+    pub(in crate::app) fn go_to_row_of_archive(&mut self, number: u64) {
+        let arrangement = self.view().arrangement();
+        let at = match &arrangement {
+            None => Some(number),
+            Some(arrangement) => (0..arrangement.len()).find(|at| arrangement.row(*at) == Some(number)),
+        };
+        at.into_iter().for_each(|at| self.go_to(at));
     }
 
     /// Moves the screen and the row in hand by so many rows.

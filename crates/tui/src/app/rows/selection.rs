@@ -73,7 +73,11 @@ impl Rows {
     }
 
     /// The rows from one on, as they are shown, to be opened by a thread that may wait for the disk.
-    pub(super) fn rows_from(&self, row: u64, columns: &[usize]) -> Option<impl FnOnce() -> Opened + Send + use<>> {
+    pub(in crate::app) fn rows_from(
+        &self,
+        row: u64,
+        columns: &[usize],
+    ) -> Option<impl FnOnce() -> Opened + Send + use<>> {
         let (kept, columns) = (self.kept().cloned()?, columns.to_vec());
         let arrangement = self.view().arrangement();
         Some(move || {
