@@ -38,7 +38,7 @@ pub struct Open {
 pub enum Command {
     /// Run statements without a screen, and write their rows
     Run(Run),
-    /// Load the rows of a file into a table: CSV, JSON, Parquet, Arrow
+    /// Load the rows of a file into a table: CSV, JSON, Parquet, Arrow, workbooks
     Load(Box<Load>),
     /// Write a database as statements that make it again: definitions and rows, for jaunty run
     Dump(Dump),
@@ -153,7 +153,7 @@ pub struct Run {
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["file", "from", "run"]))]
 pub struct Load {
-    /// The file: CSV, TSV, JSON lines, a JSON array, Parquet or Arrow; "-" for standard input
+    /// The file: CSV, TSV, JSON lines, a JSON array, Parquet, Arrow, or a sheet of a workbook (XLSX, ODS); "-" for standard input
     pub file: Option<PathBuf>,
     /// Instead of a file, the rows of a statement on this connection
     #[arg(long, value_name = "NAME", requires = "statement")]
@@ -192,8 +192,11 @@ pub struct Load {
     #[arg(long)]
     pub preview: bool,
     /// The format; without it the ending says, or the first bytes
-    #[arg(short, long, value_name = "FORMAT", value_parser = ["csv", "tsv", "jsonl", "json", "parquet", "arrow"])]
+    #[arg(short, long, value_name = "FORMAT", value_parser = ["csv", "tsv", "jsonl", "json", "parquet", "arrow", "xlsx", "ods"])]
     pub format: Option<String>,
+    /// The sheet of a workbook; without it the first that has rows
+    #[arg(long, value_name = "NAME")]
+    pub sheet: Option<String>,
     /// What stands between fields: a character, or tab, comma, semicolon, pipe
     #[arg(long, value_name = "SIGN")]
     pub separator: Option<String>,

@@ -246,7 +246,7 @@ fn hostile_files_end_in_rows_or_a_sentence() {
         ("wide", wide(1500).into_bytes(), "1 row loaded"),
         ("too wide", wide(5000).into_bytes(), "too many columns"),
         ("same names", b"a,a,\n1,2,3\n".to_vec(), ""),
-        ("a workbook", b"PK\x03\x04....".to_vec(), "save the sheet as CSV first"),
+        ("a workbook", b"PK\x03\x04....".to_vec(), "--format xlsx reads a workbook from a file by its name"),
         ("half a JSON", b"[{\"a\": 1}, {\"a\"".to_vec(), "ends in the middle of a row"),
         ("JSON of others", b"[1, 2]".to_vec(), "not an object of JSON"),
         (
@@ -347,4 +347,79 @@ fn a_dump_makes_the_database_again() {
     let (_, told) = home.call(&["dump", "-c", "quay", "nowhere", "-o", "no.sql"]).exits(2);
     assert!(told.contains("there is no table or view nowhere"), "{told}");
     assert!(!home.path("project/no.sql").exists());
+}
+
+const NEW: &str = "code;name;berths;opened\nSMQ;\"Saltmarsh; Quay\";6;05.03.2031\nGUL;Gullhaven;x;31.12.2030\n";
+
+#[test]
+fn a_file_is_looked_at_and_loaded_on_the_screen() {
+    let home = quay().file("new.csv", NEW).file("a.sql", "select 1;\n");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay").types("new.csv");
+    screen.shows("name the table").press(&["Enter"]).types("ports").shows("2 rows looked at: all of them fit");
+    screen.shows("1 value not of the type of the column, and stored all the same, such as line 3: berths: ");
+    screen.shows("opened → (nowhere)").shows("separator   ;");
+    // Another column for what has none, and one that is left out.
+    screen.press(&["Up", "Up"]).press(&["Down"; 17].as_slice()).types("note").shows("opened → note");
+    screen.press(&["Up", "C-u"]).shows("berths → (nowhere)").press(&["C-g"]).shows("2 rows loaded into ports in");
+    assert_eq!(
+        one(&home, "select group_concat(code || name || coalesce(berths, 'NULL') || note, ';') from ports"),
+        "SMQSaltmarsh; QuayNULL05.03.2031;GULGullhavenNULL31.12.2030"
+    );
+    // Once more they are there already: all or nothing.
+    screen.press(&["C-g"]).shows("nothing was loaded").press(&["Escape"]).loses("load a file").press(&["M-l"]);
+    screen.shows("new.csv into ports");
+}
+
+#[test]
+fn a_sheet_of_a_workbook_is_loaded() {
+    let home = quay();
+    let query = "select 'SMQ' as code, 'Saltmarsh' as name, 6 as berths, '2031-03-05' as opened, 12.5 as price, null as note \
+                 union all select '007', '', null, '2030-12-31', -3, 'it''s'";
+    home.call(&["run", "-s", query, "-c", "quay", "-o", "ports.xlsx"]).exits(0);
+    let told = load(&home, 0, &["ports.xlsx", "-c", "quay", "-i", "sheet", "--create", "--preview"]);
+    assert!(told.contains("ports.xlsx · xlsx · sheet ") && told.contains("berths"), "{told}");
+    let told = load(&home, 0, &["ports.xlsx", "-c", "quay", "-i", "sheet", "--create"]);
+    assert!(told.contains("2 rows loaded into sheet"), "{told}");
+    assert_eq!(
+        one(
+            &home,
+            "select group_concat(code || ',' || coalesce(berths, 'NULL') || ',' || opened || ',' || price || ',' || coalesce(note, 'NULL'), ';') from sheet"
+        ),
+        "SMQ,6,2031-03-05,12.5,NULL;007,NULL,2030-12-31,-3,it's"
+    );
+    let told = load(&home, 2, &["ports.xlsx", "-c", "quay", "-i", "sheet", "--sheet", "odd"]);
+    assert!(told.contains("there is no sheet \"odd\"; it has "), "{told}");
+    for (name, bytes) in [("short.xlsx", b"PK\x03\x04....".to_vec()), ("text.ods", b"a,b\n1,2\n".to_vec())] {
+        std::fs::write(home.path(&format!("project/{name}")), bytes).unwrap();
+        let told = load(&home, 2, &[name, "-c", "quay", "-i", "odd", "--create"]);
+        assert!(told.starts_with(&format!("jaunty: {name}: ")) && !told.contains("panicked"), "{told}");
+    }
+}
+
+#[test]
+fn pasted_rows_make_a_table() {
+    let home = quay().file("a.sql", "select 1;\n");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay");
+    screen.pastes("id\tname\n1\tTern Sound\n2\tEbb Gate\n").shows("(pasted rows)").types("tides");
+    screen.shows("The table is new: create table tides ( id integer, name text )").shows("none; every id is different");
+    screen.press(&["Down"; 8].as_slice()).types("id").shows("id integer not null, name text, primary key (id)");
+    screen.press(&["C-g"]).shows("2 rows loaded into tides in");
+    assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern Sound;2Ebb Gate");
+    // Its catalog knows the table at once.
+    screen.press(&["Escape"]).loses("load a file").press(&["C-o"]).shows("catalog of").types("tides").shows("tides");
+}
+
+#[test]
+fn a_guard_counts_for_loading_on_the_screen() {
+    let home = quay().file("new.csv", &NEW.replace(";x;", ";4;")).file("a.sql", "select 1;\n");
+    let screen = home.screen(&["a.sql", "-c", "locked"]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("locked is read-only: nothing can be loaded there");
+    screen.press(&["F3"]).shows("connections").types("guarded").press(&["Enter"]).shows("guarded");
+    screen.press(&["M-i"]).shows("load a file · guarded").types("nowhere.csv").shows("nowhere.csv cannot be read");
+    screen.press(&["C-u"]).types("new.csv").press(&["Enter"]).types("ports").shows("2 rows looked at");
+    screen.press(&["C-g"]).shows("guarded asks before anything that writes");
+    assert_eq!(one(&home, "select count(*) || '' from ports"), "0");
+    screen.press(&["C-g"]).shows("2 rows loaded into ports in");
 }

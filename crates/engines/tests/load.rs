@@ -249,7 +249,8 @@ fn a_new_table_of_mariadb_goes_with_a_load_that_fails() {
     let loaded = |session: &mut dyn Session, refused: Option<Refused>| {
         let source = Source::open(&file, &Choices::default()).unwrap();
         let catalog = jaunty_seam::catalog::Catalog::default();
-        let matching = Matching::into_new(&source.found, "ports", &["code".to_owned()], &catalog, dialect).unwrap();
+        let matching =
+            Matching::into_new(&source.found, "ports", (&["code".to_owned()], &[]), &catalog, dialect).unwrap();
         let (parts, stop) = (Parts::One, Stop::default());
         let options = Options { parts, meeting: Meeting::Refuse, refused, stop, told: &mut |_, _| {} };
         load(source, &matching, session, dialect, options)

@@ -12,6 +12,7 @@ use jaunty_core::arrange::facts::{ColumnStats, Sums};
 use jaunty_core::arrange::parts::{OpenError, Opened};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
+use jaunty_core::import::preview::Preview;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
 use jaunty_core::run::prepare::{Prepared, Unready};
@@ -61,6 +62,10 @@ pub enum Kind {
     DifferingRows,
     /// What differs between two structures.
     Structures,
+    /// A file, looked at before it is loaded.
+    Import,
+    /// Rows of a file on their way into a table.
+    Load,
     /// What a selection adds up to.
     Sums,
     /// The runs of the logbook.
@@ -133,6 +138,10 @@ pub enum Done {
     Compared(Compared),
     /// What came of comparing two structures.
     Structures(Result<Box<Structures>, String>),
+    /// What a file holds and where its columns would go.
+    Previewed(Result<Box<Preview>, String>),
+    /// How many rows were loaded, in words, or why none.
+    Loaded(Result<String, String>),
     /// The first difference of two results from a row of this archive on.
     Differs(PathBuf, u64, Result<Option<Difference>, ArrangeError>),
     /// A column opened into its parts.

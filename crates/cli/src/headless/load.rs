@@ -2,14 +2,15 @@
 
 use std::io::IsTerminal;
 use std::path::Path;
-use std::time::{Duration, Instant, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
 use jaunty_core::connection::Connections;
+use jaunty_core::import::preview::look;
 use jaunty_core::import::{
     Choices, Dates, Format, ImportError, Loaded, Matching, Options, Parts, Refused, Source, load,
 };
-use jaunty_core::logbook::{Begun, Ended, KeptResult, Outcome};
 use jaunty_core::run::Keeping;
+use jaunty_core::run::loading::Noted;
 use jaunty_core::{settings, words};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
@@ -51,7 +52,7 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
     let interrupt = Interrupt::listen();
     let stop = Stop::default();
     let wish = stop.clone();
-    let source = interrupt.around(move || wish.wish(), || source(args, &choices, &connections, &stop))?;
+    let mut source = interrupt.around(move || wish.wish(), || source(args, &choices, &connections, &stop))?;
     let wish = stop.clone();
     let mut session = interrupt.around(move || wish.wish(), || crate::open::session(&profile, &stop))?;
     let wish = stop.clone();
@@ -61,10 +62,12 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
             let catalog = catalog(session.as_mut(), &stop)?;
             let matching = matching(args, &source, &catalog, dialect)?;
             if args.preview {
-                return preview(&source, &matching, args);
+                return preview(&mut source, &matching, args, dialect);
             }
             let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
-            let noted = note(&keeping, args, &matching, &profile, session.as_ref());
+            let location = session.location();
+            let said = (whose_rows(args), args.into.as_str());
+            let noted = Noted::begin(&keeping, (&profile, &location), (&said.0, said.1), &matching);
             let shows = std::io::stderr().is_terminal() && !args.quiet;
             let (since, size) = (Instant::now(), source.size);
             let mut told = |rows: u64, read: u64| {
@@ -130,7 +133,7 @@ fn choices(args: &args::Load) -> Result<Choices, Failure> {
         }
     };
     let encoding = match &args.encoding {
-        Some(name) => Some(encoding_rs::Encoding::for_label(name.as_bytes()).ok_or_else(|| {
+        Some(name) => Some(Choices::encoding_of(name).ok_or_else(|| {
             Failure::Usage(format!("--encoding: \"{name}\" is not known; utf-8, utf-16le, windows-1252 and others are"))
         })?),
         None => None,
@@ -143,6 +146,7 @@ fn choices(args: &args::Load) -> Result<Choices, Failure> {
         header: args.header.as_deref().map(|word| word == "yes"),
         null: args.null.clone(),
         dates: args.dates.as_deref().and_then(Dates::of_word),
+        sheet: args.sheet.clone(),
     })
 }
 
@@ -203,9 +207,12 @@ fn matching(
         (Some(_), true) => {
             Err(Failure::Usage(format!("{} is there already; leave --create out to load into it", args.into)))
         }
-        (None, true) => Matching::into_new(&source.found, &args.into, &args.key, catalog, dialect).map_err(failure),
+        (None, true) => {
+            Matching::into_new(&source.found, &args.into, (&args.key, &pairs), catalog, dialect).map_err(failure)
+        }
         (None, false) => {
-            let new = Matching::into_new(&source.found, &args.into, &args.key, catalog, dialect).map_err(failure)?;
+            let new = Matching::into_new(&source.found, &args.into, (&args.key, &pairs), catalog, dialect)
+                .map_err(failure)?;
             let key = match Matching::proposed_key(&source.found).filter(|_| args.key.is_empty()) {
                 Some(key) => format!("\nEvery value of {key} is different: --key {key} makes it the key."),
                 None => String::new(),
@@ -221,9 +228,18 @@ fn matching(
 }
 
 /// Says what was found, and what would be loaded, without loading it.
-fn preview(source: &Source, matching: &Matching, args: &args::Load) -> Result<(), Failure> {
+fn preview(
+    source: &mut Source,
+    matching: &Matching,
+    args: &args::Load,
+    dialect: &'static Dialect,
+) -> Result<(), Failure> {
+    let first_rows = look(source, Some(matching), dialect).map_err(failure)?;
     let found = &source.found;
     let mut text = format!("{} · {}", source.path.display(), source.format.word());
+    if let Some(sheet) = &source.sheet {
+        text.push_str(&format!(" · sheet {sheet}"));
+    }
     if source.format == Format::Csv {
         let separator =
             if source.form.separator == b'\t' { "tab".into() } else { char::from(source.form.separator).to_string() };
@@ -253,61 +269,20 @@ fn preview(source: &Source, matching: &Matching, args: &args::Load) -> Result<()
     if let Some(definition) = &matching.definition {
         text.push_str(&format!("\n{definition}\n"));
     }
+    if let Some((line, what)) = &first_rows.first_unusual {
+        let values = words::count(first_rows.unusual, "value");
+        text.push_str(&format!("\n{values} not of the type of the column, such as line {line}: {what}\n"));
+    }
+    if first_rows.misfits > 0 {
+        text.push_str(&format!("\n{} of those do not fit:\n", words::count(first_rows.misfits, "row")));
+        for bad in &first_rows.bad {
+            text.push_str(&format!("  line {}: {}\n", bad.line, bad.reason));
+        }
+    }
     if let Some(key) = Matching::proposed_key(found).filter(|_| args.create && args.key.is_empty()) {
         text.push_str(&format!("\nEvery value of {key} is different: --key {key} makes it the key.\n"));
     }
     super::print(&(clean_lines(&text) + "\n"))
-}
-
-/// A load in the logbook.
-struct Noted(Option<i64>);
-
-fn note(
-    keeping: &Keeping,
-    args: &args::Load,
-    matching: &Matching,
-    profile: &jaunty_seam::profile::Profile,
-    session: &dyn Session,
-) -> Noted {
-    let location = session.location();
-    let names: Vec<_> = matching.targets.iter().map(|target| target.column.name.as_str()).collect();
-    let file = whose_rows(args);
-    let statement = match &matching.definition {
-        Some(definition) => format!("{definition};\n-- rows of {file}: {}", names.join(", ")),
-        None => format!("-- rows of {file} into {}: {}", matching.table, names.join(", ")),
-    };
-    let title = format!("load {file} into {}", args.into);
-    let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    let begun = Begun {
-        connection: &profile.name,
-        engine: &profile.engine,
-        database: &location.database,
-        buffer: None,
-        title: Some(&title),
-        statement: &statement,
-        values: &[],
-        session: &location.session,
-        started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
-    };
-    let keeps = jaunty_core::run::execute::keeps(profile);
-    Noted(if keeps { keeping.note(|logbook| logbook.begin(&begun)) } else { None })
-}
-
-impl Noted {
-    fn end(&self, keeping: &Keeping, outcome: &Result<Loaded, ImportError>, took: Duration) {
-        let Some(number) = self.0 else { return };
-        let (how, error) = match outcome {
-            Ok(loaded) => {
-                let affected = KeptResult::Affected(Some(loaded.rows));
-                keeping.note(|logbook| logbook.result(number, 0, &affected));
-                (Outcome::Done, None)
-            }
-            Err(ImportError::Stopped { .. }) => (Outcome::Stopped, None),
-            Err(error) => (Outcome::Failed, Some(error.to_string())),
-        };
-        let ended = Ended { first_row_ms: None, duration_ms: took.as_millis() as i64, rows: 0, bytes: 0, error };
-        keeping.note(|logbook| logbook.end(number, how, &ended));
-    }
 }
 
 fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) {

@@ -125,24 +125,37 @@ impl Matching {
         })
     }
 
-    /// Into a table that is made for it, of this name (with its schema where that is told).
+    /// Into a table that is made for it, of this name (with its schema where that is told). `pairs` give columns other names;
+    /// an empty one leaves a column out. The key is told by the file's names.
     pub fn into_new(
         found: &Found,
         name: &str,
-        key: &[String],
+        (key, pairs): (&[String], &[(String, String)]),
         catalog: &Catalog,
         dialect: &'static Dialect,
     ) -> Result<Matching, ImportError> {
         let written: Vec<_> = name.split('.').map(|part| dialect.name_as_written(part)).collect();
         let table = written.join(".");
-        if let Some(wrong) = key.iter().find(|key| !found.columns.iter().any(|column| column.name == **key)) {
-            return Err(ImportError::Mistake(format!("the file has no column \"{wrong}\" for the key")));
+        let named = pairs.iter().map(|(file, _)| (file, "")).chain(key.iter().map(|key| (key, " for the key")));
+        for (wrong, what) in named {
+            if !found.columns.iter().any(|column| column.name == *wrong) {
+                return Err(ImportError::Mistake(format!("the file has no column \"{wrong}\"{what}")));
+            }
         }
-        let (mut targets, mut lines) = (Vec::new(), Vec::new());
+        let (mut targets, mut lines, mut left_out) = (Vec::<Target>::new(), Vec::new(), Vec::new());
         for (from, file) in found.columns.iter().enumerate() {
+            let told = pairs.iter().find(|(name, _)| *name == file.name).map_or(file.name.as_str(), |(_, to)| to);
+            if told.is_empty() {
+                left_out.push(file.name.clone());
+                continue;
+            }
+            if targets.iter().any(|target| target.column.name.eq_ignore_ascii_case(told)) {
+                let what = format!("two columns would be \"{told}\"; --column FILE=TABLE gives one another name");
+                return Err(ImportError::Mistake(what));
+            }
             let is_key = key.contains(&file.name);
             let column = Column {
-                name: file.name.clone(),
+                name: told.to_owned(),
                 db_type: file.db_type(is_key, dialect),
                 nullable: !is_key,
                 key: is_key,
@@ -153,12 +166,14 @@ impl Matching {
             let kind = Kind::of(&column, catalog, dialect);
             targets.push(Target { column, kind, from, dates: file.dates });
         }
+        let key: Vec<String> =
+            targets.iter().filter(|target| target.column.key).map(|t| t.column.name.clone()).collect();
         if !key.is_empty() {
             let names: Vec<_> = key.iter().map(|name| dialect.name_as_written(name)).collect();
             lines.push(format!("  primary key ({})", names.join(", ")));
         }
         let definition = format!("create table {table} (\n{}\n)", lines.join(",\n"));
-        Ok(Matching { table, targets, key: key.to_vec(), left_out: Vec::new(), definition: Some(definition) })
+        Ok(Matching { table, targets, key, left_out, definition: Some(definition) })
     }
 
     /// The columns that could be the key of a new table: the first whose values are all there and all different.

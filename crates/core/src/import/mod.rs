@@ -10,6 +10,7 @@ mod fit;
 mod found;
 mod load;
 mod matching;
+pub mod preview;
 mod refused;
 mod source;
 
@@ -18,7 +19,7 @@ use std::path::PathBuf;
 pub use found::{Dates, Found, FoundColumn, Shape};
 pub use load::{Loaded, Options, Parts, load};
 pub use matching::{Matching, Target};
-pub use refused::Refused;
+pub use refused::{Bad, Refused};
 pub use source::{Block, Choices, Format, Source};
 
 use jaunty_seam::error::EngineError;

@@ -12,6 +12,7 @@ mod archive_writer;
 pub mod connection_worker;
 pub mod execute;
 mod keeping;
+pub mod loading;
 pub mod out_line;
 pub mod prepare;
 pub mod reading;

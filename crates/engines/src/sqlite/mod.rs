@@ -15,6 +15,7 @@ mod session;
 use jaunty_language::dialect::{Dialect, SQLITE};
 use jaunty_seam::engine::{Attempt, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::Profile;
 
 use crate::net::keys::{CHECK, KEEP};
 
@@ -51,6 +52,10 @@ impl Engine for Sqlite {
     fn sniff(&self, head: &[u8]) -> bool {
         // <https://www.sqlite.org/fileformat.html>, section 1.3.1.
         head.starts_with(b"SQLite format 3\0")
+    }
+
+    fn is_private(&self, profile: &Profile) -> bool {
+        profile.text("path") == Some(":memory:")
     }
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {

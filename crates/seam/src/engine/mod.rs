@@ -79,6 +79,12 @@ pub trait Engine: Send + Sync {
         false
     }
 
+    /// Whether what a session of this profile sees is seen by no other, as with a database in memory: work in a session of
+    /// its own would be about nothing.
+    fn is_private(&self, _profile: &Profile) -> bool {
+        false
+    }
+
     /// Profiles that the files of the server's own clients describe, and where they stand.
     fn profiles_on_file(&self) -> Vec<(Profile, String)> {
         Vec::new()

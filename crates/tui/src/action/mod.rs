@@ -49,6 +49,8 @@ pub enum Scope {
     RowComparison,
     /// In a comparison of structures.
     StructureComparison,
+    /// Where a file is loaded.
+    ImportView,
 }
 
 impl Scope {
@@ -74,6 +76,7 @@ impl Scope {
             Scope::SlipView => "slip",
             Scope::RowComparison => "comparison of rows",
             Scope::StructureComparison => "comparison of structures",
+            Scope::ImportView => "load",
         }
     }
 

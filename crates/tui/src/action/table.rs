@@ -5,8 +5,8 @@ use jaunty_language::edit::document::Motion;
 
 use super::{Action, Scope};
 use crate::app::{
-    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, LogbookView, PlanView, RowComparison, RowDetail,
-    SchemaView, SlipView, StructureComparison, Use,
+    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, ImportView, LogbookView, PlanView, RowComparison,
+    RowDetail, SchemaView, SlipView, StructureComparison, Use,
 };
 use crate::line::{LineEdit, LinePlace};
 
@@ -97,6 +97,8 @@ actions! {
             "Browse schemas, tables, columns, keys, definitions and first rows" => App::walk_catalog;
         Everywhere "reveal" "Reveal" ["f9"]
             "Show the table at the cursor: columns, rows, references" => App::reveal;
+        Everywhere "load-file" "Load a file" ["alt-i"]
+            "Load a file, or pasted rows, into a table: CSV, JSON, Parquet, Arrow, workbooks" => App::load_file;
         Everywhere "compare-structure" "Compare structure" ["alt-y"]
             "What tables, views and routines another connection or schema has that this has not" => App::compare_structure;
         Everywhere "draw-schema" "Schema drawing" ["alt-w"]
@@ -649,6 +651,17 @@ actions! {
             "To the first line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MIN));
         StructureComparison "structure-last" "Last" ["end"]
             "To the last line" => |app| app.on_layer(|layer, _| layer.move_by(isize::MAX));
+    }
+
+    "Where a file is loaded" {
+        ImportView "load-rows" "Load" ["ctrl-g"]
+            "Load the file as it is shown: all of it or nothing, unless parts are named" => |app| app.on(ImportView::load);
+        ImportView "import-clear" "Clear" ["ctrl-u"]
+            "Clear the field" => |app| app.edit_input(LineEdit::Clear);
+        ImportView "import-next" "Next field" ["tab"]
+            "To the next field" => |app| app.on_layer(|layer, _| layer.move_by(1));
+        ImportView "import-previous" "Previous field" ["backtab"]
+            "To the previous field" => |app| app.on_layer(|layer, _| layer.move_by(-1));
     }
 
     "In a plan" {

@@ -58,8 +58,8 @@ pub use diagnostics::Diagnostics;
 pub use guest::{NotDone, Place, Remote, Reply, Standing, Wish};
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Compared,
-    ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, Item, Layer, List, LogbookView, Overlay, PASSWORD,
-    Pick, PlanView, Preview, Prompt, Question, RowComparison, RowDetail, SchemaView, SlipView, Spot,
+    ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, ImportView, Item, Layer, List, LogbookView, Overlay,
+    PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowComparison, RowDetail, SchemaView, SlipView, Spot,
     StructureComparison, Structures, Use,
 };
 pub use recall::Recalled;
@@ -484,6 +484,7 @@ impl App {
         self.follow_slip();
         self.follow_comparison();
         self.follow_structures();
+        self.follow_import();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }

@@ -10,6 +10,7 @@ pub mod completion_popup;
 pub mod context;
 pub mod form;
 pub mod hints;
+mod import;
 mod logbook_view;
 pub mod overlay;
 pub mod plan;

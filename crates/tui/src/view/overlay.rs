@@ -29,7 +29,7 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Overlay::Chart(_)) => screen.height.saturating_sub(2),
         Some(Overlay::ColumnStats(_)) => super::column_stats::LINES,
         Some(Overlay::CellEditor(editor)) => super::cell_editor::rows(editor),
-        Some(Overlay::Slip(_) | Overlay::RowComparison(_) | Overlay::StructureComparison(_)) => {
+        Some(Overlay::Slip(_) | Overlay::RowComparison(_) | Overlay::StructureComparison(_) | Overlay::Import(_)) => {
             screen.height.saturating_sub(2)
         }
         None => 0,
@@ -62,6 +62,7 @@ pub(super) fn draw(app: &App, overlay: &Overlay, screen: Rect, cells: &mut Buffe
         Overlay::Plan(view) => super::plan::draw(app, view, area, ground, cells),
         Overlay::Chart(view) => super::chart::draw(app, view, area, ground, cells),
         Overlay::CellEditor(editor) => super::cell_editor::draw(app, editor, area, ground, cells),
+        Overlay::Import(view) => super::import::draw(app, view, area, ground, cells),
         Overlay::StructureComparison(view) => super::structure_comparison::draw(app, view, area, ground, cells),
         Overlay::RowComparison(view) => super::row_comparison::draw(app, view, area, ground, cells),
         Overlay::Slip(view) => super::slip_view::draw(app, view, area, ground, cells),

@@ -2,6 +2,7 @@
 
 mod fields;
 mod objects;
+mod workbook;
 
 use std::fs::File;
 use std::io::{self, BufReader, Cursor, Read};
@@ -46,6 +47,8 @@ pub enum Format {
     Parquet,
     /// An Arrow file.
     Arrow,
+    /// A sheet of a workbook.
+    Workbook,
     /// Rows of a result, and no file.
     Result,
 }
@@ -59,6 +62,7 @@ impl Format {
             "json" => Format::Json,
             "parquet" => Format::Parquet,
             "arrow" | "feather" | "ipc" => Format::Arrow,
+            "xlsx" | "xlsm" | "xlsb" | "ods" => Format::Workbook,
             _ => return None,
         })
     }
@@ -71,6 +75,7 @@ impl Format {
             Format::Json => "json",
             Format::Parquet => "parquet",
             Format::Arrow => "arrow",
+            Format::Workbook => "xlsx",
             Format::Result => "result",
         }
     }
@@ -93,6 +98,15 @@ pub struct Choices {
     pub null: Option<String>,
     /// The order of days in all columns of days.
     pub dates: Option<Dates>,
+    /// The sheet of a workbook; the first that has cells where it says none.
+    pub sheet: Option<String>,
+}
+
+impl Choices {
+    /// The encoding of a name, by the labels of the WHATWG Encoding Standard; none if it is not known.
+    pub fn encoding_of(name: &str) -> Option<&'static Encoding> {
+        Encoding::for_label(name.as_bytes())
+    }
 }
 
 /// Some rows.
@@ -118,6 +132,8 @@ pub struct Source {
     pub encoding: &'static str,
     /// Whether the first row has the names.
     pub header: bool,
+    /// The sheet, of a workbook, and of how many.
+    pub sheet: Option<String>,
     /// What was found out about its rows.
     pub found: Found,
     /// Its size, where it has one.
@@ -159,6 +175,9 @@ impl Source {
         if let Some(format @ (Format::Parquet | Format::Arrow)) = by_name {
             return Source::of_columns(path, format, read);
         }
+        if by_name == Some(Format::Workbook) {
+            return Source::of_workbook(path, choices);
+        }
         let (mut raw, size): (Box<dyn Read + Send>, _) = match path == Path::new("-") {
             true => (Box::new(io::stdin()), None),
             false => {
@@ -176,7 +195,7 @@ impl Source {
             )));
         }
         if first.starts_with(b"PK\x03\x04") {
-            let what = "this is a workbook or an archive: save the sheet as CSV first";
+            let what = "this is a workbook or an archive: --format xlsx reads a workbook from a file by its name";
             return Err(ImportError::Malformed(what.into()));
         }
         let (sniffed, mark) = sniff(&first);
@@ -220,6 +239,7 @@ impl Source {
             form,
             encoding: encoding.name(),
             header,
+            sheet: None,
             found: Found::default(),
             size,
             read,
@@ -246,6 +266,7 @@ impl Source {
             form: Form::default(),
             encoding: "binary",
             header: true,
+            sheet: None,
             found: Found::default(),
             size,
             read,
@@ -273,6 +294,16 @@ impl Source {
         let rows = Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() });
         let source = Source::new(path.to_owned(), format, rows, size, read);
         source.looked_at(None)
+    }
+
+    fn of_workbook(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
+        let sheet = workbook::open(path, choices.sheet.as_deref(), choices.header)?;
+        let size = std::fs::metadata(path).ok().map(|data| data.len());
+        let rows = Box::new(ColumnRows { batches: sheet.batches, rows: 0, path: path.to_owned() });
+        let source = Source::new(path.to_owned(), Format::Workbook, rows, size, Arc::default());
+        let more = if sheet.others > 0 { format!(" of {}", sheet.others + 1) } else { String::new() };
+        let sheet_name = Some(format!("{}{more}", sheet.name));
+        Source { header: sheet.header, sheet: sheet_name, ..source }.looked_at(choices.dates)
     }
 
     /// Looks at the first rows, which are given later all the same.

@@ -8,6 +8,7 @@ mod chart;
 mod column_stats;
 mod form;
 mod help;
+mod import;
 pub(in crate::app) mod list;
 mod logbook_view;
 mod plan;
@@ -25,6 +26,7 @@ pub use chart::{AROUND as CHART_AROUND, Axis, ChartView, Gathered};
 pub use column_stats::ColumnStatsView;
 pub use form::{Field, Form, PASSWORD};
 pub use help::{Help, HelpLine};
+pub use import::ImportView;
 pub use list::{Item, List, Pick};
 pub use logbook_view::LogbookView;
 pub use plan::{Earlier, PlanView};
@@ -209,6 +211,8 @@ overlays! {
     RowComparison(Box<RowComparison>) is RowComparison;
     /// Two structures.
     StructureComparison(Box<StructureComparison>) is StructureComparison;
+    /// A file that is loaded.
+    Import(Box<ImportView>) is ImportView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

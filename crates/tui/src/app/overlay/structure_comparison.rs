@@ -242,6 +242,11 @@ impl App {
         let [Some(engine), Some(other)] = [0, 1].map(|at| self.engine_of(&sides[at].profile)) else {
             return self.tell_wrong("unknown engine");
         };
+        let private = [engine, other].into_iter().zip(&sides).find(|(engine, side)| engine.is_private(&side.profile));
+        if let Some((_, side)) = private {
+            let name = side.title();
+            return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
+        }
         let secrets = [0, 1].map(|at: usize| self.secret_of(&sides[at].profile));
         let stop = Stop::default();
         let (engines, theirs, wish) = ([engine, other], sides.clone(), stop.clone());
@@ -284,7 +289,7 @@ impl App {
         self.overlay = Some(Overlay::StructureComparison(Box::new(view)));
     }
 
-    fn engine_of(&self, profile: &Profile) -> Option<&'static dyn Engine> {
+    pub(in crate::app) fn engine_of(&self, profile: &Profile) -> Option<&'static dyn Engine> {
         self.engines.iter().copied().find(|engine| engine.name() == profile.engine)
     }
 

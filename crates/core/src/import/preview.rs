@@ -1,0 +1,142 @@
+//! What would be loaded: looked at before anything is.
+
+use std::path::Path;
+
+use jaunty_language::dialect::Dialect;
+use jaunty_language::statement::Written;
+use jaunty_seam::catalog::{Catalog, ObjectKind};
+
+use super::fit::fitted;
+use super::refused::Bad;
+use super::{Choices, ImportError, Matching, Source};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+
+/// What a person says of a load, beside what the file is.
+#[derive(Debug, Clone, Default)]
+pub struct Into {
+    /// The table, with its schema where that is needed.
+    pub table: String,
+    /// Which column of the file goes into which of the table; into none where that is empty.
+    pub pairs: Vec<(String, String)>,
+    /// The key, where the table is made.
+    pub key: Vec<String>,
+}
+
+/// Rows that are shown.
+const SHOWN: usize = 50;
+
+/// Rows that do not fit, of which the reason is told.
+const TOLD: usize = 20;
+
+/// A file, where its rows would go, and whether they fit.
+pub struct Preview {
+    /// The file. Its rows are not given again.
+    pub source: Source,
+    /// Where its columns go, or why that is not known.
+    pub matching: Result<Matching, ImportError>,
+    /// The columns of the table, where it is there already.
+    pub columns: Vec<String>,
+    /// Its first rows.
+    pub looked: Looked,
+}
+
+/// The first rows of a file.
+#[derive(Debug, Clone, Default)]
+pub struct Looked {
+    /// As they stand in the file; nothing where a value is not there.
+    pub rows: Vec<Vec<Option<String>>>,
+    /// How many of the rows that were looked at do not fit.
+    pub misfits: u64,
+    /// The first of them.
+    pub bad: Vec<Bad>,
+    /// How many values are not what their column's type says, where columns take anything.
+    pub unusual: u64,
+    /// The first of them: the line and what it is.
+    pub first_unusual: Option<(u64, String)>,
+}
+
+impl std::fmt::Debug for Preview {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Preview").field("source", &self.source.path).field("misfits", &self.looked.misfits).finish()
+    }
+}
+
+/// The table of a name, if it is there, and can take rows.
+pub fn matching(
+    source: &Source,
+    into: &Into,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+) -> Result<Matching, ImportError> {
+    if into.table.trim().is_empty() {
+        return Err(ImportError::Mistake("name the table".into()));
+    }
+    let path: Vec<Written> =
+        into.table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+    match path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) {
+        Some(table) if table.kind == ObjectKind::Table => {
+            Matching::into_table(&source.found, table, &into.pairs, catalog, dialect)
+        }
+        Some(other) => {
+            let what = format!("{} is a {}: rows go into a table", into.table, other.kind.word());
+            Err(ImportError::Mistake(what))
+        }
+        None => Matching::into_new(&source.found, &into.table, (&into.key, &into.pairs), catalog, dialect),
+    }
+}
+
+/// Looks at a file, and at what would become of its first rows.
+pub fn preview(
+    path: &Path,
+    choices: &Choices,
+    into: &Into,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+) -> Result<Preview, ImportError> {
+    let mut source = Source::open(path, choices)?;
+    let matching = matching(&source, into, catalog, dialect);
+    let table: Vec<Written> =
+        into.table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+    let schema = table.len().checked_sub(2).and_then(|at| table.get(at));
+    let known = table.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+    let columns = known.map_or_else(Vec::new, |table| table.columns.iter().map(|c| c.name.clone()).collect());
+    let looked = look(&mut source, matching.as_ref().ok(), dialect)?;
+    Ok(Preview { source, matching, columns, looked })
+}
+
+/// Looks at as many rows as were looked at to find out what they are, and says which do not fit.
+pub fn look(
+    source: &mut Source,
+    matching: Option<&Matching>,
+    dialect: &'static Dialect,
+) -> Result<Looked, ImportError> {
+    let names: Vec<String> = source.found.columns.iter().map(|column| column.name.clone()).collect();
+    let (mut looked, mut all) = (Looked::default(), 0);
+    while all < source.found.rows {
+        let Some(block) = source.next_block()? else { break };
+        all += block.rows.num_rows() as u64;
+        let readers = ColumnReader::all(&block.rows);
+        for row in 0..block.rows.num_rows().min(SHOWN - looked.rows.len()) {
+            let cell = |reader: &ColumnReader<'_>| {
+                let cell = reader.get(row);
+                (cell.kind != CellKind::Null).then(|| cell.text.into_owned())
+            };
+            looked.rows.push(readers.iter().map(cell).collect());
+        }
+        drop(readers);
+        let bad = match matching {
+            Some(matching) => {
+                let fitted = fitted(block, &matching.targets, &names, dialect)?;
+                looked.unusual += fitted.unusual.0;
+                looked.first_unusual = looked.first_unusual.or(fitted.unusual.1);
+                fitted.bad
+            }
+            None => block.bad,
+        };
+        looked.misfits += bad.len() as u64;
+        let room = TOLD - looked.bad.len();
+        looked.bad.extend(bad.into_iter().take(room));
+    }
+    Ok(looked)
+}

@@ -1,0 +1,538 @@
+//! Loading a file into a table: what it is, where its columns go and which rows do not fit, seen before anything is loaded.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use jaunty_core::connection::open_asking;
+use jaunty_core::import::preview::{Into, Preview, matching, preview};
+use jaunty_core::import::{Choices, Dates, Format, ImportError, Loaded, Options, Parts, Refused, Source, load};
+use jaunty_core::run::Order;
+use jaunty_core::run::loading::Noted;
+use jaunty_core::words;
+use jaunty_language::text::clean;
+use jaunty_seam::engine::load::Meeting;
+use jaunty_seam::engine::{NoPrompt, Stop};
+use jaunty_seam::profile::{Guard, Profile, path};
+
+use super::{After, Layer, Overlay};
+use crate::action::Scope;
+use crate::app::App;
+use crate::line::{Edit, Line, LineEdit, LinePlace};
+use crate::work::{Done, Kind};
+
+/// Something that a person says of a load.
+#[derive(Debug)]
+pub struct ImportField {
+    /// Its name.
+    pub name: &'static str,
+    /// What was filled in.
+    pub line: Line,
+    /// What it may be, where it is one of several.
+    pub words: &'static [&'static str],
+    /// What counts where nothing is filled in.
+    pub usual: String,
+    /// A line about it.
+    pub help: &'static str,
+}
+
+/// A name, its words, what counts where nothing is filled in, and a line about it.
+type Declared = (&'static str, &'static [&'static str], &'static str, &'static str);
+
+const FIELDS: &[Declared] = &[
+    ("file", &[], "", "the file; a paste of several lines is taken as rows"),
+    ("into", &[], "", "the table, with its schema where that is needed; one that is not there is made"),
+    ("format", &["", "csv", "jsonl", "json", "parquet", "arrow", "xlsx"], "as found", "what the file is"),
+    ("sheet", &[], "the first with rows", "the sheet of a workbook"),
+    (
+        "separator",
+        &["", "comma", "semicolon", "tab", "pipe"],
+        "as found",
+        "what stands between fields; or any one character",
+    ),
+    ("header", &["", "yes", "no"], "as found", "whether the first row has the names"),
+    ("encoding", &[], "as found", "such as utf-8, utf-16le, windows-1252"),
+    ("null", &[], "empty without quotes", "a field that is NULL, too"),
+    ("dates", &["", "ymd", "dmy", "mdy"], "as found", "the order in which days are written"),
+    ("key", &[], "none", "the key of a table that is made; several with commas between them"),
+    (
+        "conflict",
+        &["", "skip", "replace"],
+        "stop",
+        "what becomes of a row whose key is there already: stop, skip, replace",
+    ),
+    ("refused", &[], "the first ends it", "a file for rows that do not fit, with the reason; the others are loaded"),
+    ("parts", &[], "all or none", "commit after so many rows"),
+];
+
+/// A load that goes on.
+#[derive(Debug)]
+pub struct Loading {
+    /// Since when.
+    pub since: Instant,
+    /// How many rows were sent.
+    pub rows: Arc<AtomicU64>,
+    /// How many bytes of the file were read, and of how many.
+    pub read: Arc<AtomicU64>,
+    /// The size of the file.
+    pub size: Option<u64>,
+    stop: Stop,
+}
+
+/// A load, before it is one and while it goes on.
+#[derive(Debug)]
+pub struct ImportView {
+    /// The connection that it goes to.
+    pub profile: Profile,
+    /// What is said of it.
+    pub fields: Vec<ImportField>,
+    /// Each column of the file, with the name of the table's column that it goes into: empty for none.
+    pub columns: Vec<(String, Line)>,
+    /// Which of these a person has written.
+    touched: Vec<bool>,
+    /// The field in hand; behind the fields the columns.
+    pub chosen: usize,
+    /// What would be loaded.
+    pub preview: Option<Result<Box<Preview>, String>>,
+    /// Whether that is being found out.
+    pub reading: bool,
+    /// Whether a yes is wanted before it is loaded.
+    pub asks: bool,
+    /// What goes on.
+    pub loading: Option<Loading>,
+    /// How it ended.
+    pub ended: Option<Result<String, String>>,
+    /// What the preview is of.
+    made_of: String,
+    pasted: Option<Arc<tempfile::NamedTempFile>>,
+}
+
+/// What is loaded, as a thread takes it along.
+struct Wanted {
+    path: PathBuf,
+    choices: Choices,
+    into: Into,
+    meeting: Meeting,
+    refused: Option<PathBuf>,
+    parts: Parts,
+}
+
+impl ImportView {
+    fn new(profile: Profile, file: &str, table: &str) -> ImportView {
+        let field = |(name, words, usual, help): &Declared| {
+            let text = match *name {
+                "file" => file,
+                "into" => table,
+                _ => "",
+            };
+            ImportField { name, line: Line::offered(text.to_owned()), words, usual: (*usual).to_owned(), help }
+        };
+        ImportView {
+            profile,
+            fields: FIELDS.iter().map(field).collect(),
+            columns: Vec::new(),
+            touched: Vec::new(),
+            chosen: 0,
+            preview: None,
+            reading: false,
+            asks: false,
+            loading: None,
+            ended: None,
+            made_of: String::new(),
+            pasted: None,
+        }
+    }
+
+    fn text(&self, name: &str) -> &str {
+        self.fields.iter().find(|field| field.name == name).map_or("", |field| field.line.text().trim())
+    }
+
+    /// How many lines there are to go to.
+    pub fn count(&self) -> usize {
+        self.fields.len() + self.columns.len()
+    }
+
+    /// A line about the one in hand.
+    pub fn help(&self) -> &'static str {
+        match self.fields.get(self.chosen) {
+            Some(field) => field.help,
+            None => "the column of the table that it goes into; nothing leaves it out",
+        }
+    }
+
+    fn wanted(&self, folder: &Path) -> Result<Wanted, String> {
+        let file = match &self.pasted {
+            Some(pasted) if self.text("file") == PASTED => pasted.path().to_owned(),
+            _ if self.text("file").is_empty() => return Err("name a file, or paste rows here".into()),
+            _ => path::written(Path::new(self.text("file")), folder),
+        };
+        let given = |name: &str| Some(self.text(name)).filter(|text| !text.is_empty());
+        let separator = match given("separator") {
+            None => None,
+            Some("tab") => Some(b'\t'),
+            Some("comma") => Some(b','),
+            Some("semicolon") => Some(b';'),
+            Some("pipe") => Some(b'|'),
+            Some(one) if one.len() == 1 => one.bytes().next(),
+            Some(_) => return Err("separator: one character, or comma, semicolon, tab, pipe".into()),
+        };
+        let encoding = match given("encoding") {
+            None => None,
+            Some(name) => Some(
+                Choices::encoding_of(name)
+                    .ok_or_else(|| format!("encoding: \"{name}\" is not known; utf-8, windows-1252 and others are"))?,
+            ),
+        };
+        let parts = match given("parts").map(|text| text.replace([' ', ','], "").parse::<u64>()) {
+            None => Parts::One,
+            Some(Ok(rows)) if rows > 0 => Parts::Of(rows),
+            Some(_) => return Err("parts: a number of rows".into()),
+        };
+        let list =
+            |text: &str| text.split(',').map(|name| name.trim().to_owned()).filter(|name| !name.is_empty()).collect();
+        let touched = self.columns.iter().zip(&self.touched).filter(|(_, touched)| **touched);
+        Ok(Wanted {
+            path: file,
+            choices: Choices {
+                format: given("format").and_then(Format::of_word),
+                separator,
+                quote: None,
+                encoding,
+                header: given("header").map(|word| word == "yes"),
+                null: given("null").map(str::to_owned),
+                dates: given("dates").and_then(Dates::of_word),
+                sheet: given("sheet").map(str::to_owned),
+            },
+            into: Into {
+                table: self.text("into").to_owned(),
+                pairs: touched.map(|((file, line), _)| (file.clone(), line.text().trim().to_owned())).collect(),
+                key: list(self.text("key")),
+            },
+            meeting: match self.text("conflict") {
+                "skip" => Meeting::Skip,
+                "replace" => Meeting::Replace,
+                _ => Meeting::Refuse,
+            },
+            refused: given("refused").map(|text| path::written(Path::new(text), folder)),
+            parts,
+        })
+    }
+
+    /// What the preview depends on.
+    fn snapshot(&self) -> String {
+        let fields = self.fields.iter().map(|field| field.line.text());
+        let columns = self.columns.iter().zip(&self.touched).filter(|(_, touched)| **touched);
+        fields.chain(columns.map(|((_, line), _)| line.text())).collect::<Vec<_>>().join("\u{1f}")
+    }
+
+    fn line_mut(&mut self) -> Option<&mut Line> {
+        let fields = self.fields.len();
+        match self.fields.get_mut(self.chosen) {
+            Some(field) => Some(&mut field.line),
+            None => self.columns.get_mut(self.chosen.checked_sub(fields)?).map(|(_, line)| line),
+        }
+    }
+
+    /// Takes the next of a field's words. False if it has none.
+    fn turn(&mut self, by: isize) -> bool {
+        let Some(field) = self.fields.get_mut(self.chosen).filter(|field| !field.words.is_empty()) else {
+            return false;
+        };
+        let at = field.words.iter().position(|word| *word == field.line.text()).unwrap_or(0);
+        let next = (at as isize + by).rem_euclid(field.words.len() as isize) as usize;
+        field.line = Line::from(field.words[next]);
+        true
+    }
+
+    /// Loads it; where the connection asks first, the second time.
+    pub(crate) fn load(&mut self, app: &mut App) {
+        if self.loading.is_some() {
+            return;
+        }
+        match &self.preview {
+            Some(Ok(preview)) if !self.reading => {
+                if let Err(error) = &preview.matching {
+                    return self.fail(error.to_string());
+                }
+            }
+            _ => return app.tell("the file is still being looked at"),
+        }
+        if self.profile.guard == Guard::Ask && !self.asks {
+            self.asks = true;
+            return;
+        }
+        self.asks = false;
+        match self.wanted(&app.folder_for_rows()) {
+            Ok(wanted) => self.loading = app.begin_load(&self.profile, wanted, self.pasted.clone()),
+            Err(error) => self.fail(error),
+        }
+    }
+
+    fn fail(&mut self, error: String) {
+        self.ended = Some(Err(error));
+    }
+}
+
+/// What stands in the place of a file's name where rows were pasted.
+const PASTED: &str = "(pasted rows)";
+
+impl Layer for ImportView {
+    fn scope(&self) -> Option<Scope> {
+        Some(Scope::ImportView)
+    }
+
+    fn takes_text(&self) -> bool {
+        self.loading.is_none()
+    }
+
+    fn line(&mut self) -> Option<&mut Line> {
+        self.line_mut()
+    }
+
+    fn line_changed(&mut self) {
+        let column = self.chosen.checked_sub(self.fields.len());
+        if let Some(touched) = column.and_then(|at| self.touched.get_mut(at)) {
+            *touched = true;
+        }
+        (self.ended, self.asks) = (None, false);
+    }
+
+    fn edit(&mut self, edit: LineEdit) {
+        let turned = match edit {
+            LineEdit::Go(LinePlace::Left) => self.turn(-1),
+            LineEdit::Go(LinePlace::Right) => self.turn(1),
+            _ => false,
+        };
+        if turned || self.line_mut().is_some_and(|line| line.edit(edit) == Edit::Changed) {
+            self.line_changed();
+        }
+    }
+
+    /// Several lines are rows; one is text for the line.
+    fn paste(&mut self, text: &str) {
+        if text.trim_end().lines().count() < 2 {
+            return self.type_text(text.trim());
+        }
+        let ending = if text.contains('\t') { ".tsv" } else { ".txt" };
+        let file = tempfile::Builder::new().prefix("pasted-").suffix(ending).tempfile();
+        match file.and_then(|file| std::fs::write(file.path(), text).map(|()| file)) {
+            Ok(file) => {
+                self.pasted = Some(Arc::new(file));
+                self.fields[0].line = Line::from(PASTED);
+                // Another paste is other rows.
+                self.made_of.clear();
+                self.chosen = 1;
+            }
+            Err(error) => self.fail(format!("the pasted rows cannot be kept: {error}")),
+        }
+    }
+
+    fn move_by(&mut self, by: isize) {
+        self.chosen = self.chosen.saturating_add_signed(by).min(self.count().saturating_sub(1));
+    }
+
+    fn accept(&mut self, _: &mut App) -> After {
+        self.move_by(1);
+        After::Stay
+    }
+
+    fn close(&mut self, app: &mut App) -> After {
+        match &self.loading {
+            Some(loading) => {
+                loading.stop.wish();
+                After::Stay
+            }
+            None => {
+                app.stop_works(|work| work.kind == Kind::Import);
+                After::Close
+            }
+        }
+    }
+}
+
+impl ImportView {
+    /// Has the file looked at again where something else is said of it.
+    fn look_again(&mut self, app: &mut App) {
+        let now = self.snapshot();
+        if self.loading.is_some() || now == self.made_of {
+            return;
+        }
+        // Once it is there.
+        let Some(catalog) = app.connection.catalog.clone() else { return };
+        self.made_of = now;
+        match self.wanted(&app.folder_for_rows()) {
+            Err(error) => (self.preview, self.reading) = (Some(Err(error)), false),
+            Ok(wanted) => {
+                let Some(dialect) = app.engine_of(&self.profile).map(jaunty_seam::engine::Engine::dialect) else {
+                    return;
+                };
+                self.reading = true;
+                let pasted = self.pasted.clone();
+                app.begin_work(Kind::Import, "looking at the file".into(), move |_| {
+                    let found = preview(&wanted.path, &wanted.choices, &wanted.into, &catalog, dialect);
+                    drop(pasted);
+                    Done::Previewed(found.map(Box::new).map_err(|error| error.to_string()))
+                });
+            }
+        }
+    }
+}
+
+impl App {
+    /// Asks for a file whose rows go into a table of the connection in hand.
+    pub fn load_file(&mut self) {
+        let Some(profile) = self.connection.profile.clone() else { return self.tell_wrong("connect first") };
+        let Some(engine) = self.engine_of(&profile) else { return };
+        let name = clean::clean(&profile.name).into_owned();
+        if engine.dialect().changing.is_none() {
+            return self.tell_wrong(format!("rows cannot be loaded into {} yet", engine.title()));
+        }
+        if profile.guard == Guard::ReadOnly {
+            return self.tell_wrong(format!("{name} is read-only: nothing can be loaded there"));
+        }
+        if engine.is_private(&profile) {
+            return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
+        }
+        self.overlay = Some(Overlay::Import(Box::new(ImportView::new(profile, "", ""))));
+    }
+
+    /// Looks at what is to be loaded, where that is open and is not what was looked at.
+    pub(in crate::app) fn follow_import(&mut self) {
+        if matches!(self.overlay, Some(Overlay::Import(_))) {
+            self.on(|view: &mut ImportView, app| view.look_again(app));
+        }
+    }
+
+    pub(in crate::app) fn take_preview(&mut self, found: Result<Box<Preview>, String>) {
+        let Some(view) = self.overlaid::<ImportView>() else { return };
+        view.reading = false;
+        if let Ok(preview) = &found {
+            let names: Vec<String> = preview.source.found.columns.iter().map(|column| column.name.clone()).collect();
+            let same = view.columns.iter().map(|(name, _)| name).eq(names.iter());
+            if !same {
+                view.touched = vec![false; names.len()];
+                view.columns = names.into_iter().map(|name| (name, Line::default())).collect();
+            }
+            if let Ok(matching) = &preview.matching {
+                for (at, ((_, line), touched)) in view.columns.iter_mut().zip(&view.touched).enumerate() {
+                    let to = matching.targets.iter().find(|target| target.from == at);
+                    if !touched {
+                        *line = Line::offered(to.map(|target| target.column.name.clone()).unwrap_or_default());
+                    }
+                }
+            }
+            view.made_of = view.snapshot();
+        }
+        view.preview = Some(found);
+        view.chosen = view.chosen.min(view.count().saturating_sub(1));
+    }
+
+    fn begin_load(
+        &mut self,
+        profile: &Profile,
+        wanted: Wanted,
+        pasted: Option<Arc<tempfile::NamedTempFile>>,
+    ) -> Option<Loading> {
+        let engine = self.engine_of(profile)?;
+        let (secret, catalog) = (self.secret_of(profile), self.connection.catalog.clone()?);
+        let (keeping, profile, stop) = (self.keeping.clone(), profile.clone(), Stop::default());
+        let size = std::fs::metadata(&wanted.path).ok().map(|data| data.len());
+        let loading =
+            Loading { since: Instant::now(), rows: Arc::default(), read: Arc::default(), size, stop: stop.clone() };
+        let (rows, read) = (Arc::clone(&loading.rows), Arc::clone(&loading.read));
+        let whose = match &pasted {
+            Some(_) => "pasted rows".to_owned(),
+            None => wanted.path.display().to_string(),
+        };
+        self.begin_work(Kind::Load, "loading rows".into(), move |progress| {
+            let dialect = engine.dialect();
+            let failed = |error: ImportError| said(&error);
+            let loaded = || -> Result<(Loaded, String, Duration), String> {
+                let source = Source::open(&wanted.path, &wanted.choices).map_err(failed)?;
+                let matching = matching(&source, &wanted.into, &catalog, dialect).map_err(failed)?;
+                if wanted.meeting == Meeting::Replace && matching.key.is_empty() {
+                    return Err(format!(
+                        "{} has no key: nothing tells which rows are there already",
+                        wanted.into.table
+                    ));
+                }
+                let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
+                let mut session = opened.map_err(|error| error.to_string())?;
+                let location = session.location();
+                let names = source.found.columns.iter().map(|column| column.name.clone()).collect();
+                let since = Instant::now();
+                progress.expect(size.unwrap_or_default());
+                let mut told = |sent: u64, at: u64| {
+                    rows.store(sent, Ordering::Relaxed);
+                    let before = read.swap(at, Ordering::Relaxed);
+                    // Stopping is the session's matter.
+                    let _ = progress.advance(usize::try_from(at.saturating_sub(before)).unwrap_or_default());
+                };
+                let noted = Noted::begin(&keeping, (&profile, &location), (&whose, &wanted.into.table), &matching);
+                let options = Options {
+                    parts: wanted.parts,
+                    meeting: wanted.meeting,
+                    refused: wanted.refused.as_ref().map(|path| Refused::new(path, names)),
+                    stop: stop.clone(),
+                    told: &mut told,
+                };
+                let outcome = load(source, &matching, session.as_mut(), dialect, options);
+                noted.end(&keeping, &outcome, since.elapsed());
+                Ok((outcome.map_err(failed)?, wanted.into.table.clone(), since.elapsed()))
+            };
+            let loaded = loaded();
+            drop(pasted);
+            Done::Loaded(loaded.map(|(loaded, table, took)| in_words(&loaded, &table, wanted.refused.as_deref(), took)))
+        });
+        Some(loading)
+    }
+
+    pub(in crate::app) fn take_loaded(&mut self, loaded: Result<String, String>) {
+        if loaded.is_ok() {
+            // A table may be new, and statistics are others.
+            self.connection.ask(Order::Catalog);
+        }
+        match self.overlaid::<ImportView>() {
+            Some(view) => (view.loading, view.ended) = (None, Some(loaded)),
+            None => match loaded {
+                Ok(said) => self.tell(said),
+                Err(error) => self.tell_wrong(clean::clean(&error).into_owned()),
+            },
+        }
+    }
+}
+
+fn in_words(loaded: &Loaded, table: &str, refused: Option<&Path>, took: Duration) -> String {
+    let mut text = format!("{} loaded into {table} in {}", words::count(loaded.rows, "row"), words::duration(took));
+    if loaded.there > 0 {
+        text.push_str(&format!(" · {} there already", words::number(loaded.there)));
+    }
+    if loaded.unusual > 0 {
+        text.push_str(&format!(" · {} not of their column's type", words::count(loaded.unusual, "value")));
+    }
+    if let (Some(file), true) = (refused, loaded.refused > 0) {
+        text.push_str(&format!(
+            " · {} refused, with the reasons in {}",
+            words::count(loaded.refused, "row"),
+            file.display()
+        ));
+    }
+    text
+}
+
+/// Why it was not loaded, and what stays.
+fn said(error: &ImportError) -> String {
+    let stays = |kept: u64| match kept {
+        0 => "nothing was loaded".to_owned(),
+        rows => format!("{} of parts before it stay", words::count(rows, "row")),
+    };
+    match error {
+        ImportError::Stopped { kept } => format!("cancelled; {}", stays(*kept)),
+        ImportError::Server { error, kept } => format!("{error}; {}", stays(*kept)),
+        ImportError::Row { kept, .. } => {
+            format!("{error}; {}. A file for refused rows lets the others be loaded", stays(*kept))
+        }
+        error => error.to_string(),
+    }
+}
