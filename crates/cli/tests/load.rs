@@ -360,7 +360,7 @@ fn a_file_is_looked_at_and_loaded_on_the_screen() {
     screen.shows("1 value not of the type of the column, and stored all the same, such as line 3: berths: ");
     screen.shows("opened → (nowhere)").shows("separator   ;");
     // Another column for what has none, and one that is left out.
-    screen.press(&["Up", "Up"]).press(&["Down"; 17].as_slice()).types("note").shows("opened → note");
+    screen.press(&["Up", "Up"]).press(&["Down"; 17]).types("note").shows("opened → note");
     screen.press(&["Up", "C-u"]).shows("berths → (nowhere)").press(&["C-g"]).shows("2 rows loaded into ports in");
     assert_eq!(
         one(&home, "select group_concat(code || name || coalesce(berths, 'NULL') || note, ';') from ports"),
@@ -404,7 +404,7 @@ fn pasted_rows_make_a_table() {
     screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay");
     screen.pastes("id\tname\n1\tTern Sound\n2\tEbb Gate\n").shows("(pasted rows)").types("tides");
     screen.shows("The table is new: create table tides ( id integer, name text )").shows("none; every id is different");
-    screen.press(&["Down"; 8].as_slice()).types("id").shows("id integer not null, name text, primary key (id)");
+    screen.press(&["Down"; 8]).types("id").shows("id integer not null, name text, primary key (id)");
     screen.press(&["C-g"]).shows("2 rows loaded into tides in");
     assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern Sound;2Ebb Gate");
     // Its catalog knows the table at once.
