@@ -14,6 +14,7 @@ pub mod output;
 mod progress;
 pub mod rows;
 pub mod run;
+mod script;
 pub mod serve;
 pub mod shell;
 pub mod statements;

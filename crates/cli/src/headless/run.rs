@@ -28,6 +28,7 @@ use jaunty_core::words;
 use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
 use super::progress;
+use super::script::{self, LARGE, large};
 use crate::args;
 use crate::failure::Failure;
 use crate::open::{Named, named};
@@ -41,17 +42,26 @@ pub struct Task {
 /// Runs what the command line asks for.
 pub fn run(args: &args::Run) -> Result<(), Failure> {
     let Named { folders, profile, engine, .. } = named(&args.connection)?;
-    let mut tasks = tasks(args, engine.dialect())?;
-    if let Some(from) = args.from {
-        tasks.retain(|task| task.line >= from);
-        if tasks.is_empty() {
-            return Err(Failure::Usage(format!("no statement begins at line {from} or after it")));
-        }
-    }
+    let whole = args.file.as_deref().filter(|_| args.statement.is_none() && args.parameters.is_empty());
+    let whole = whole.map(file_and_line).filter(|(_, line)| line.is_none()).map(|(path, _)| path);
+    let is_large =
+        whole.as_deref().and_then(|path| std::fs::metadata(path).ok()).is_some_and(|data| data.len() >= LARGE);
     if args.single_transaction && engine.dialect().transaction.begin.is_empty() {
         return Err(Failure::Usage(format!("{} has no transactions", engine.title())));
     }
-    give_values(&mut tasks, &args.parameters, engine.dialect())?;
+    let read = || -> Result<Vec<Task>, Failure> {
+        let mut tasks = tasks(args, engine.dialect())?;
+        if let Some(from) = args.from {
+            tasks.retain(|task| task.line >= from);
+            if tasks.is_empty() {
+                return Err(Failure::Usage(format!("no statement begins at line {from} or after it")));
+            }
+        }
+        give_values(&mut tasks, &args.parameters, engine.dialect())?;
+        Ok(tasks)
+    };
+    // What is wrong with a small file is told before anything is connected.
+    let tasks = if is_large { None } else { Some(read()?) };
     let options = args.written.options(engine.dialect())?;
     let keeping = Keeping::open(&folders, settings::load(&folders.settings()).retention);
     if let Some(trouble) = keeping.trouble() {
@@ -81,9 +91,16 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
                 quiet: args.quiet,
                 keep_going: args.keep_going,
             };
-            let outcome = match args.single_transaction {
-                true => in_one_transaction(session.as_mut(), &tasks, &with),
-                false => run_all(session.as_mut(), &tasks, &with),
+            let large = whole.as_deref().and_then(|path| large(path, &with, args.from, args.single_transaction));
+            let outcome = match (large, args.single_transaction) {
+                (Some(large), _) => script::run(session.as_mut(), &large, &with),
+                (None, single) => {
+                    let tasks = tasks.map_or_else(read, Ok)?;
+                    match single {
+                        true => in_one_transaction(session.as_mut(), &tasks, &with),
+                        false => run_all(session.as_mut(), &tasks, &with),
+                    }
+                }
             };
             keeping.clear_unremembered();
             // What went wrong with the output explains why the statement was cancelled.

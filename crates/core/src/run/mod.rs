@@ -18,6 +18,7 @@ pub mod prepare;
 pub mod reading;
 mod recording;
 pub mod sample;
+pub mod script;
 pub mod state;
 pub mod transaction;
 

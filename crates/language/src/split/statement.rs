@@ -38,7 +38,8 @@ impl Delimiter {
         Delimiter(bytes)
     }
 
-    pub(super) fn text(&self) -> Option<&str> {
+    /// What ends the statement; none where a semicolon does.
+    pub fn text(&self) -> Option<&str> {
         let end = self.0.iter().position(|b| *b == 0).unwrap_or(self.0.len());
         std::str::from_utf8(&self.0[..end]).ok().filter(|text| !text.is_empty())
     }
