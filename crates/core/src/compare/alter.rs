@@ -232,6 +232,16 @@ impl<'a> Alter<'a> {
         let (left, right) = (self.left, self.right);
         let gone = left.items.iter().filter(|item| fallen.contains(&item.object.to_name()));
         let gone: Vec<&Item> = gone.collect();
+        if self.altering.views_hold && !gone.is_empty() {
+            let again = gone.iter().filter(|gone| right.items.iter().any(|item| item.key == gone.key));
+            let names: Vec<&str> = again.map(|item| item.key.as_str()).collect();
+            if !names.is_empty() {
+                let names = names.join(", ");
+                self.done
+                    .notes
+                    .push(format!("made again, without the grants, owners and rules that they have: {names}"));
+            }
+        }
         for object in lasting::in_order(gone.iter().map(|item| &item.object).collect()).into_iter().rev() {
             self.steps.views_go.push(keeps(self.drop_of(object)));
         }
@@ -537,12 +547,28 @@ impl<'a> Alter<'a> {
             (Difference::OnlyLeft, _) => (vec![drop()], true),
             (Difference::OnlyRight, _) => (vec![add()], false),
             (Difference::Changed, Change::Whole(template)) => (vec![filled(template, &[("TEXT", &text)])], false),
-            (Difference::Changed, Change::Bits(bits)) => {
+            (Difference::Changed, Change::Bits { plain, numbered }) => {
                 let Some((old, new)) = of(ours).zip(of(theirs)) else { return (Vec::new(), false) };
-                if old.generated != new.generated {
-                    return (vec![drop(), add()], old.generated.is_none());
+                if old.generated == new.generated {
+                    return (by_bits(&name, &old, &new, plain), false);
                 }
-                (by_bits(&name, &old, &new, bits), false)
+                // A computed column cannot become one that is given values, nor the other way round.
+                if !old.is_given() || !new.is_given() {
+                    return (vec![drop(), add()], old.is_given());
+                }
+                let [set, gone, added] = numbered;
+                let word = new.generated.as_deref().unwrap_or_default().trim_end_matches(" as identity");
+                let words = [("NAME", name.as_str()), ("WORD", word)];
+                let template = match (old.is_numbered(), new.is_numbered()) {
+                    (true, true) => set,
+                    (true, false) => gone,
+                    _ => added,
+                };
+                let mut all = by_bits(&name, &old, &new, plain);
+                // What is numbered has no default, and is not NULL.
+                let at = if new.is_numbered() { all.len() } else { 0 };
+                all.insert(at, filled(template, &words));
+                (all, false)
             }
         }
     }

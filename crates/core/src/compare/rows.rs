@@ -3,6 +3,7 @@
 //! Each side is read once, in its own order; of a row is kept what a fingerprint takes, 24 bytes, whatever the row holds.
 //! Rows are then found by their fingerprints, and only those that differ are read again.
 
+use std::borrow::Cow;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 
@@ -254,7 +255,7 @@ fn prints(
                 let Some(reader) = readers.get(pair.at[side]) else { continue };
                 text.clear();
                 let kind = reader.put(row, &mut text);
-                let (tag, value) = plain(kind, &text);
+                let (tag, value) = plain(kind, moment(reader, &text));
                 let hasher = if pair.key { &mut key } else { &mut values };
                 hasher.write_u8(tag);
                 hasher.write(value.as_bytes());
@@ -272,25 +273,36 @@ fn prints(
 /// A value as it is compared, with what tells values of different kinds apart: two databases may have the same value in
 /// different types. Numbers are told without zeros that say nothing; true and false are 1 and 0, as they are where there
 /// is no type for them; a number that stands in a text is that text.
-fn plain(kind: CellKind, text: &str) -> (u8, &str) {
+fn plain(kind: CellKind, text: &str) -> (u8, Cow<'_, str>) {
     match kind {
-        CellKind::Null => (0, ""),
-        CellKind::Binary => (2, text),
-        CellKind::Boolean => (1, if text == "true" { "1" } else { "0" }),
+        CellKind::Null => (0, "".into()),
+        // Some servers write a sign before the digits.
+        CellKind::Binary => (2, text.trim_start_matches("\\x").into()),
+        CellKind::Boolean => (1, if text == "true" { "1" } else { "0" }.into()),
         CellKind::Number => (1, number(text)),
-        CellKind::Text => (1, text),
+        CellKind::Text => (1, text.into()),
     }
 }
 
-/// The digits of a number, without those that say nothing after the point.
-fn number(text: &str) -> &str {
-    if !text.contains('.') || text.contains(['e', 'E']) {
-        return text;
+/// The digits of a number, without those that say nothing after the point; with an exponent as this program writes it.
+fn number(text: &str) -> Cow<'_, str> {
+    if text.contains(['e', 'E']) {
+        let value = text.parse::<f64>().ok().filter(|value| value.is_finite());
+        return value.map_or(text.into(), |value| ryu::Buffer::new().format_finite(value).to_owned().into());
     }
-    match text.trim_end_matches('0').trim_end_matches('.') {
-        "-0" => "0",
-        text => text,
+    match text.contains('.') {
+        true => text.trim_end_matches('0').trim_end_matches('.'),
+        false => text,
     }
+    .into()
+}
+
+/// The text of a value, without zeros at the end of a second's fraction where it is a point in time: columns keep more of
+/// them or fewer.
+fn moment<'a>(reader: &ColumnReader<'_>, text: &'a str) -> &'a str {
+    let plain = reader.is_moment() && text.contains('.') && text.ends_with(|last: char| last.is_ascii_digit());
+    let zoned = || text.get(10..).is_some_and(|clock| clock.contains(['+', '-', 'Z']));
+    if plain && !zoned() { text.trim_end_matches('0').trim_end_matches('.') } else { text }
 }
 
 /// Whether two values are the same, by the rule that rows are compared by.
@@ -304,7 +316,7 @@ pub fn same(left: &Datum, right: &Datum) -> bool {
             Datum::Bool(value) => (CellKind::Boolean, if *value { "true" } else { "false" }),
         };
         let (tag, text) = plain(kind, text);
-        (tag, text.to_owned())
+        (tag, text.into_owned())
     };
     plain(left) == plain(right)
 }
@@ -345,8 +357,12 @@ impl Comparison {
                 }
                 at[side] += 1;
             }
-            let differs = cells.iter().map(|[left, right]| match (left, right) {
-                (Some(left), Some(right)) => !same(left, right),
+            let compared = |value: &Datum, side: usize, pair: &Pair| match (value, readers[side].get(pair.at[side])) {
+                (Datum::Text(text), Some(reader)) => Datum::Text(moment(reader, text).to_owned()),
+                (value, _) => value.clone(),
+            };
+            let differs = cells.iter().zip(&self.columns.pairs).map(|([left, right], pair)| match (left, right) {
+                (Some(left), Some(right)) => !same(&compared(left, 0, pair), &compared(right, 1, pair)),
                 _ => true,
             });
             let differs = differs.collect();

@@ -60,6 +60,11 @@ pub struct Clauses {
 pub enum Change {
     /// As a whole, by its definition.
     Whole(&'static str),
-    /// Bit by bit: its type, no default, a default, not null, null. `TYPE` is the type, `VALUE` the default.
-    Bits([&'static str; 5]),
+    /// Bit by bit. `TYPE` is the type, `VALUE` the default, `WORD` how the server numbers it, as `always as identity`.
+    Bits {
+        /// Its type, no default, a default, not null, null.
+        plain: [&'static str; 5],
+        /// Numbered in another way, not numbered any more, numbered from now on.
+        numbered: [&'static str; 3],
+    },
 }

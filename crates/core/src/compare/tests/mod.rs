@@ -9,7 +9,7 @@ use proptest::prelude::*;
 
 use super::Difference;
 use super::draft::{Undrawn, drafts};
-use super::rows::{Columns, CompareError, Comparison, Shown, compare};
+use super::rows::{Columns, CompareError, Comparison, Shown, compare, same};
 use crate::archive::{Archive, Writer};
 use crate::arrange::pick::Part;
 use crate::arrange::{Order, Progress, Wanted, arrange};
@@ -140,6 +140,26 @@ fn the_same_value_of_two_databases_is_the_same() {
     let shown = found.shown(&found.rows).unwrap();
     // Texts are texts, and NULL is not an empty one.
     assert_eq!(shown.iter().map(|row| row.differs.clone()).collect::<Vec<_>>(), [[false, false, true]; 2]);
+}
+
+#[test]
+fn forms_of_a_value_that_mean_the_same_are_the_same() {
+    let number = |text: &str| Datum::Number(text.into());
+    let bytes = |digits: &str| Datum::Bytes(digits.into());
+    for (left, right, expected) in [
+        (number("1.50"), number("1.5"), true),
+        (number("100"), number("1"), false),
+        (number("1e+300"), number("1e300"), true),
+        (number("1E-7"), number("1e-7"), true),
+        (number("-0"), number("0"), false),
+        (number("NaN"), number("NaN"), true),
+        (bytes("\\x00ff"), bytes("00ff"), true),
+        (bytes("00ff"), Datum::Text("00ff".into()), false),
+        (Datum::Bool(true), number("1"), true),
+        (Datum::Null, Datum::Text(String::new()), false),
+    ] {
+        assert_eq!(same(&left, &right), expected, "{left:?} {right:?}");
+    }
 }
 
 #[test]

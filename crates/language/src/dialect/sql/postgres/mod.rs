@@ -58,13 +58,20 @@ const ALTERING: Altering = Altering {
         add_column: "add column TEXT",
         place: ["", ""],
         drop_column: "drop column NAME",
-        change: Change::Bits([
-            "alter column NAME type TYPE using NAME::TYPE",
-            "alter column NAME drop default",
-            "alter column NAME set default VALUE",
-            "alter column NAME set not null",
-            "alter column NAME drop not null",
-        ]),
+        change: Change::Bits {
+            plain: [
+                "alter column NAME type TYPE using NAME::TYPE",
+                "alter column NAME drop default",
+                "alter column NAME set default VALUE",
+                "alter column NAME set not null",
+                "alter column NAME drop not null",
+            ],
+            numbered: [
+                "alter column NAME set generated WORD",
+                "alter column NAME drop identity",
+                "alter column NAME add generated WORD as identity",
+            ],
+        },
         add_rule: "add TEXT",
         drop_rule: ["drop constraint NAME", "drop constraint NAME", "drop constraint NAME", "drop constraint NAME", ""],
     }),
