@@ -331,7 +331,9 @@ impl Source {
                 }
             }
             rows += block.rows.num_rows() as u64;
-            bytes += block.rows.get_array_memory_size();
+            // What is set aside for more does not count.
+            let size = |column: &ArrayRef| column.to_data().get_slice_memory_size().unwrap_or_default();
+            bytes += block.rows.columns().iter().map(size).sum::<usize>();
             self.ahead.push_back(block);
         }
         // A file of nothing but names has columns too.
