@@ -320,3 +320,53 @@ fn a_kill_while_it_is_sent_leaves_all_or_nothing() {
     }
     assert!(kept + sent >= 14, "{kept} kept, {sent} sent");
 }
+
+#[test]
+fn a_copy_is_kept_before_a_statement_that_may_lose_something() {
+    let home = quay().file("gone.sql", "drop table loose;\ndelete from berths where id > 2;\n");
+    let screen = home.screen(&["gone.sql", "-c", "guarded"]);
+    screen.shows("quay.db · main").press(&["C-g"]).shows("keep a copy first (definition and rows, as SQL)");
+    screen.press(&["k"]).shows("3 rows kept in ").shows("jaunty run brings them back");
+    let copy = || {
+        let folder = std::fs::read_dir(home.path("project")).unwrap();
+        let mut found: Vec<_> = folder.map(|entry| entry.unwrap().path()).collect();
+        found.retain(|path| path.file_name().unwrap().to_str().unwrap().starts_with("copy-of-"));
+        found.sort();
+        found
+    };
+    assert_eq!(copy().len(), 1);
+    let tables = "select group_concat(name, ' ') from sqlite_schema where type = 'table'";
+    assert_eq!(one(&home, tables), "berths");
+    // It brings them back.
+    home.call(&["run", copy()[0].to_str().unwrap(), "-c", "quay"]).exits(0);
+    assert_eq!(one(&home, "select group_concat(code || depth, ' ') from loose"), "A1 A1 B2");
+    // Rows count, too; and where no copy can be kept nothing is run.
+    screen.press(&["C-n", "C-g"]).shows("keep a copy first").press(&["n"]).loses("keep a copy first");
+    assert_eq!(one(&home, "select count(*) || '' from berths"), "4");
+    screen.press(&["C-g"]).shows("keep a copy first").press(&["k"]).shows("4 rows kept in ");
+    screen.until("the rows are gone", |_| one(&home, "select count(*) || '' from berths") == "2");
+    assert!(copy().iter().any(|path| path.to_str().unwrap().contains("copy-of-berths-")));
+    // On request, in the catalog.
+    screen
+        .press(&["C-o"])
+        .shows("catalog of")
+        .press(&["F5"])
+        .shows(" loose")
+        .types("loose")
+        .press(&["C-k"])
+        .shows("3 rows kept in ");
+}
+
+#[test]
+fn rows_that_a_new_rule_would_refuse_are_counted_before_it_is_made() {
+    let home = quay().file(
+        "rules.sql",
+        "create unique index one on loose (code);\nalter table berths drop column note;\ncreate unique index two on berths (code);\n",
+    );
+    let screen = home.screen(&["rules.sql", "-c", "guarded"]);
+    screen.shows("quay.db · main").press(&["C-g"]).shows("guarded asks before anything that writes");
+    screen.shows("The server will refuse it: values of code that come several times: 1.").press(&["n"]);
+    screen.press(&["C-n", "C-g"]).shows("The table is rewritten; nobody else writes to the database").press(&["n"]);
+    screen.press(&["C-n", "C-g"]).shows("There are no values of code that come several times.").press(&["Escape"]);
+    screen.loses("There are no values");
+}

@@ -8,11 +8,13 @@ use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::{Alteration, NoStatements, make_alike};
 use jaunty_core::compare::structure::{Schemas, Structure, compare};
 use jaunty_core::connection::open;
+use jaunty_core::reveal::rules::new_rules;
 use jaunty_engines::by_name;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::Outline;
 use jaunty_language::text::rope;
-use jaunty_seam::engine::{Session, Stop};
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{CatalogPart, Session, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use proptest::prelude::*;
@@ -337,5 +339,64 @@ fn any_structure_is_made_like_any_other() {
         };
         let left = open();
         walk(engine, left, &mut open);
+    }
+}
+
+/// What is counted before a rule is made is what the server refuses.
+#[test]
+fn rows_in_the_way_are_those_that_the_server_refuses() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    mariadb.sql("create database rules");
+    mariadb.sql("grant all on *.* to clerk@localhost");
+    for (engine, mut session) in [
+        ("postgres", of_server("postgres", postgres.port, "bookings")),
+        ("mysql", of_server("mysql", mariadb.port, "rules")),
+        ("sqlite", in_memory()),
+    ] {
+        for statement in [
+            "create table ports(id int primary key, name varchar(20))",
+            "create table routes(id int primary key, start int, code varchar(9), minutes int)",
+            "insert into ports values (1, 'a')",
+            "insert into routes values (1, 1, 'x', 5), (2, 7, 'x', null), (3, null, null, -1)",
+        ] {
+            run(session.as_mut(), statement).unwrap();
+        }
+        let not_null = |column: &str| match engine {
+            "postgres" => format!("alter table routes alter column {column} set not null"),
+            _ => format!("alter table routes modify {column} int not null"),
+        };
+        let mut statements = vec![
+            ("create unique index u on routes(code)".to_owned(), 1),
+            ("create unique index w on routes(minutes)".to_owned(), 0),
+        ];
+        if engine != "sqlite" {
+            statements.extend([
+                (not_null("minutes"), 1),
+                (not_null("id"), 0),
+                ("alter table routes add constraint c check (minutes > 0)".to_owned(), 1),
+                ("alter table routes add check (id > 0)".to_owned(), 0),
+                ("alter table routes add constraint n unique (code, start)".to_owned(), 0),
+                ("alter table routes add constraint f foreign key (start) references ports (id)".to_owned(), 1),
+                ("alter table ports add constraint p foreign key (id) references routes (id)".to_owned(), 0),
+            ]);
+        }
+        for (statement, expected) in statements {
+            let mut catalog = Catalog::default();
+            let mut part = 0;
+            while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
+                part += 1;
+            }
+            catalog.complete();
+            let rules = new_rules(&statement, &catalog, dialect(engine));
+            let count = |query: &str, session: &mut dyn Session| {
+                run(session, query).unwrap().rows()[0][0].parse::<u64>().unwrap()
+            };
+            let found: u64 = rules.iter().map(|rule| count(&rule.query, session.as_mut())).sum();
+            assert_eq!(found, expected, "{engine}: {statement}: {rules:?}");
+            // What is not nullable anyhow makes no rule.
+            assert!(!rules.is_empty() || statement.contains(" id "), "{statement}");
+            let refused = run(session.as_mut(), &statement).is_err();
+            assert_eq!(refused, expected > 0, "{engine}: {statement}");
+        }
     }
 }

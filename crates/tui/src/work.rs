@@ -22,7 +22,7 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Answered, Buffer, Compared, Drafting, Earlier, Gathered, Message, Post, Recalled, Structures};
+use crate::app::{Answered, Buffer, Compared, Drafting, Earlier, Gathered, Kept, Message, Post, Recalled, Structures};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -66,6 +66,10 @@ pub enum Kind {
     Import,
     /// Rows of a file on their way into a table.
     Load,
+    /// A copy of tables.
+    Copy,
+    /// How many rows are in the way of a new rule.
+    Rules,
     /// What a selection adds up to.
     Sums,
     /// The runs of the logbook.
@@ -138,6 +142,10 @@ pub enum Done {
     Compared(Compared),
     /// What came of comparing two structures.
     Structures(Result<Box<Structures>, String>),
+    /// How many rows are in the way of the rules that this statement makes, in lines.
+    InTheWay(String, Vec<String>),
+    /// A copy that was kept, and what is to follow.
+    Kept(Box<Kept>),
     /// What a file holds and where its columns would go.
     Previewed(Result<Box<Preview>, String>),
     /// How many rows were loaded, in words, or why none.

@@ -5,37 +5,18 @@ use super::shape::grouped;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
-use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
 /// Words between the verb and the name.
-const BETWEEN: &[&str] = &["TABLE", "VIEW", "MATERIALIZED", "FOREIGN", "TEMPORARY", "IF", "EXISTS", "ONLY"];
+const BETWEEN: &[&str] = &["FROM", "TABLE", "VIEW", "MATERIALIZED", "FOREIGN", "TEMPORARY", "IF", "EXISTS", "ONLY"];
 
 /// What depends on what a statement drops, alters or empties, a line for each kind; nothing for other statements.
 pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) -> Vec<String> {
     let shape = Shape::of(words(statement, dialect, 0));
-    let verb =
-        ["DROP", "ALTER", "TRUNCATE"].into_iter().find(|verb| shape.words.first().is_some_and(|word| word.is(verb)));
-    let Some(verb) = verb else { return Vec::new() };
-    let mut at = 1;
-    let mut of_table = verb == "TRUNCATE";
-    while let Some(word) = shape.words.get(at).filter(|word| BETWEEN.iter().any(|between| word.is(between))) {
-        of_table |= word.is("TABLE") || word.is("VIEW");
-        at += 1;
-    }
-    if !of_table {
-        return Vec::new();
-    }
     let mut lines = Vec::new();
-    loop {
-        let (path, after) = path_at(&shape, at);
-        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-        let Some(object) = path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) else { break };
+    for (verb, object, after) in about(&shape, catalog, dialect).into_iter().filter(|(verb, ..)| DEFINES.contains(verb))
+    {
         lines.extend(of_object(object, verb, &dropped_column(&shape, after), catalog, dialect));
-        // Several can be dropped or emptied at once.
-        match shape.words.get(after) {
-            Some(word) if word.sign(b',') && verb != "ALTER" => at = after + 1,
-            _ => break,
-        }
     }
     if !lines.is_empty() && dialect.definitions_commit {
         lines.push("This server commits it at once: it cannot be rolled back.".to_owned());
@@ -43,8 +24,48 @@ pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) ->
     lines
 }
 
+/// The tables whose definition or rows a statement changes or takes away: what a copy would be of. Those that only get more
+/// rows are not.
+pub fn endangered<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<&'a Object> {
+    let shape = Shape::of(words(statement, dialect, 0));
+    let all = about(&shape, catalog, dialect).into_iter().map(|(_, object, _)| object);
+    all.filter(|object| object.kind == ObjectKind::Table).collect()
+}
+
+/// Verbs of definitions; `TRUNCATE` is one, as far as what depends on a table goes.
+const DEFINES: &[&str] = &["DROP", "ALTER", "TRUNCATE"];
+
+/// The tables and views that a statement is about, with its verb and the word after each.
+fn about<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<(&'static str, &'a Object, usize)> {
+    let verbs = DEFINES.iter().chain(&["DELETE", "UPDATE"]);
+    let verb = verbs.copied().find(|verb| shape.words.first().is_some_and(|word| word.is(verb)));
+    let Some(verb) = verb else { return Vec::new() };
+    let mut at = 1;
+    let mut of_table = !matches!(verb, "DROP" | "ALTER");
+    while let Some(word) = shape.words.get(at).filter(|word| BETWEEN.iter().any(|between| word.is(between))) {
+        of_table |= word.is("TABLE") || word.is("VIEW");
+        at += 1;
+    }
+    let mut found = Vec::new();
+    if !of_table {
+        return found;
+    }
+    loop {
+        let (path, after) = path_at(shape, at);
+        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+        let Some(object) = path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) else { break };
+        found.push((verb, object, after));
+        // Several can be dropped or emptied at once.
+        match shape.words.get(after) {
+            Some(word) if word.sign(b',') && verb != "ALTER" => at = after + 1,
+            _ => break,
+        }
+    }
+    found
+}
+
 /// A name with its schemas, and the word after it.
-fn path_at(shape: &Shape, mut at: usize) -> (Vec<Written>, usize) {
+pub(super) fn path_at(shape: &Shape, mut at: usize) -> (Vec<Written>, usize) {
     let mut path = Vec::new();
     while let Some(name) = shape.name_at(at) {
         path.push(name);
@@ -120,7 +141,7 @@ mod tests {
     use super::*;
     use crate::complete::tests::saltmarsh;
     use jaunty_language::dialect::{MYSQL, POSTGRES};
-    use jaunty_seam::catalog::{Name, ObjectKind};
+    use jaunty_seam::catalog::Name;
 
     fn told(statement: &str, dialect: &'static Dialect) -> Vec<String> {
         let mut catalog = saltmarsh();
@@ -156,5 +177,27 @@ mod tests {
             assert!(told(statement, &POSTGRES).is_empty(), "{statement}");
         }
         assert!(told("drop table bookings, ports", &POSTGRES).contains(&read));
+    }
+
+    #[test]
+    fn a_copy_is_of_what_can_be_lost() {
+        let names = |statement: &str| {
+            let catalog = saltmarsh();
+            let found = endangered(statement, &catalog, &POSTGRES);
+            found.into_iter().map(|object| object.name.clone()).collect::<Vec<_>>().join(" ")
+        };
+        for (statement, expected) in [
+            ("drop table ports, routes", "ports routes"),
+            ("alter table only public.ports add column x int", "ports"),
+            ("delete from ports where id = 1", "ports"),
+            ("update ports set name = 'x'", "ports"),
+            ("truncate table ports", "ports"),
+            ("insert into ports values (1)", ""),
+            ("drop view nothing", ""),
+            ("create table ports (id int)", ""),
+            ("with x as (delete from ports) select 1", ""),
+        ] {
+            assert_eq!(names(statement), expected, "{statement}");
+        }
     }
 }

@@ -4,4 +4,5 @@
 pub mod depends;
 pub mod follow;
 pub mod model;
+pub mod rules;
 pub mod shape;

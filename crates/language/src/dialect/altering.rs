@@ -22,6 +22,9 @@ pub struct Altering {
     pub views_hold: bool,
     /// Whether functions of one name differ in what they take, which is said where one is taken away.
     pub overloads: bool,
+    /// What the server does to a table meanwhile, by its documentation, in a sentence: where the type of a column changes, where
+    /// rows have to keep a new rule, where a column is taken away, and otherwise. Empty where it takes a moment.
+    pub meanwhile: [&'static str; 4],
     /// Makes the database (or schema) `NAME` the one that plain names in definitions are looked up in; empty where
     /// definitions have whole names, or there is only one.
     pub goes_to: &'static str,

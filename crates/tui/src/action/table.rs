@@ -504,6 +504,8 @@ actions! {
             "Run a statement for the rows of the chosen object" => |app| app.on(CatalogBrowser::run_rows);
         CatalogBrowser "catalog-draw" "Draw" ["ctrl-y"]
             "Draw the chosen schema, or the chosen table and its neighbours" => |app| app.on(CatalogBrowser::draw);
+        CatalogBrowser "catalog-keep" "Keep a copy" ["ctrl-k"]
+            "Keep a copy of the chosen table as SQL: its definition and rows, in a file of its own" => |app| app.on(CatalogBrowser::keep_copy);
         CatalogBrowser "catalog-reload" "Reload" ["f5"]
             "Read the catalog again" => |app| app.on(CatalogBrowser::reload);
     }

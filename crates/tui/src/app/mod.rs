@@ -9,6 +9,7 @@
 //! lies over the screen (a list, a prompt, the catalog, …), `profiles` those of the connections files, `recall` what the logbook
 //! remembers of a buffer, `slip` what is drafted of rows, `values` those of parameters, `works` what is being done beside everything else.
 
+mod before;
 mod buffer;
 mod buffers;
 mod completion_popup;
@@ -51,6 +52,7 @@ use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::Profile;
 use ratatui::layout::{Position, Rect};
 
+pub use before::Kept;
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};

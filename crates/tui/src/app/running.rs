@@ -2,6 +2,7 @@
 
 use jaunty_core::logbook::Outcome;
 use jaunty_core::reveal::depends::depends;
+use jaunty_core::reveal::rules::{meanwhile, new_rules};
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
 use jaunty_core::run::prepare::{Prepared, Unready, prepare};
@@ -14,6 +15,7 @@ use jaunty_language::statement::parameters;
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
 
+use super::before::COUNTING;
 use super::{Answered, App, Overlay, Question};
 use crate::action::Scope;
 use crate::work::{Done, Kind};
@@ -247,6 +249,7 @@ impl App {
 
     pub(super) fn ask_first(&mut self, jobs: Vec<Job>, why: Why) {
         let Some(job) = jobs.first() else { return };
+        let writes = matches!(why, Why::Writes(_));
         let name = self.connection.name();
         let guard = self.connection.profile.as_ref().map_or(Guard::Ask, |profile| profile.guard);
         let (text, mut about) = match why {
@@ -263,16 +266,36 @@ impl App {
                 )],
             ),
         };
+        let mut rules = Vec::new();
         if let Some(catalog) = &self.connection.catalog {
             let dialect = self.buffer.document.outline().dialect();
             let lines = depends(&job.statement, catalog, dialect);
             about.extend(lines.into_iter().map(|line| clean::clean(&line).into_owned()));
+            if writes {
+                about.extend(meanwhile(&job.statement, dialect).map(str::to_owned));
+                rules = new_rules(&job.statement, catalog, dialect);
+            }
+        }
+        if !rules.is_empty() && self.count_in_the_way(&job.statement, rules) {
+            about.push(COUNTING.to_owned());
         }
         about.extend(job.statement.lines().take(4).map(|line| format!("  {}", clean::clean(line))));
         if job.statement.lines().count() > 4 {
             about.push("  …".to_owned());
         }
-        let answers = &[('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
-        self.overlay = Some(Overlay::Question(Question { jobs, about, ..Question::new(text, answers) }));
+        let mut answers = vec![('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
+        if writes && !self.endangered(&jobs).is_empty() {
+            answers
+                .insert(1, ('k', "keep a copy first (definition and rows, as SQL), then run it", Answered::KeepAndRun));
+        }
+        self.overlay = Some(Overlay::Question(Question { jobs, about, ..Question::new(text, &answers) }));
+    }
+
+    /// Runs what a person has said yes to.
+    pub(super) fn run_confirmed(&mut self, mut jobs: Vec<Job>) {
+        if let Some(first) = jobs.first_mut() {
+            first.confirmed = true;
+        }
+        self.order(jobs);
     }
 }

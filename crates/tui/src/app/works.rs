@@ -16,7 +16,7 @@ impl App {
         what: String,
         act: impl FnOnce(&Progress) -> Done + Send + 'static,
     ) -> u64 {
-        if !matches!(kind, Kind::Write | Kind::Load | Kind::Arrange | Kind::Recall | Kind::Note) {
+        if !matches!(kind, Kind::Write | Kind::Load | Kind::Copy | Kind::Arrange | Kind::Recall | Kind::Note) {
             self.stop_works(|work| work.kind == kind);
         }
         self.works_begun += 1;
@@ -150,6 +150,8 @@ impl App {
             Done::Parts { base, of, of_parts, found } => self.take_parts(base, &of, of_parts, found),
             Done::Compared(compared) => self.take_compared(compared),
             Done::Structures(found) => self.take_structures(found),
+            Done::InTheWay(statement, lines) => self.take_in_the_way(&statement, lines),
+            Done::Kept(kept) => self.take_kept(*kept),
             Done::Previewed(found) => self.take_preview(found),
             Done::Loaded(loaded) => self.take_loaded(loaded),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),

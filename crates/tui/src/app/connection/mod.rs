@@ -17,7 +17,8 @@ use jaunty_seam::engine::{Location, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
-use super::{App, Item, List, Overlay, Pick};
+use super::overlay::RELOADING;
+use super::{App, CatalogBrowser, Item, List, Overlay, Pick};
 use jaunty_core::words;
 
 /// How the connection stands.
@@ -486,8 +487,19 @@ impl App {
     }
 
     fn catalog_has_come(&mut self) {
-        if std::mem::take(&mut self.connection.wants_catalog) {
-            self.walk_catalog();
+        let wanted = std::mem::take(&mut self.connection.wants_catalog);
+        let catalog = self.connection.catalog.clone();
+        let told = self.status.as_ref().is_some_and(|told| told.text.starts_with(RELOADING));
+        match (self.overlaid::<CatalogBrowser>(), catalog) {
+            (Some(walk), Some(catalog)) => {
+                let objects = catalog.objects().len() as u64;
+                walk.renew(catalog);
+                if told {
+                    self.tell(format!("the catalog was read again: {}", words::count(objects, "object")));
+                }
+            }
+            _ if wanted => self.walk_catalog(),
+            _ => {}
         }
     }
 

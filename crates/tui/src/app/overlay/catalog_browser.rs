@@ -52,6 +52,9 @@ pub struct CatalogBrowser {
     after: Vec<Name>,
 }
 
+/// What is told while it is read again.
+pub(in crate::app) const RELOADING: &str = "reloading the catalog";
+
 impl CatalogBrowser {
     fn begin(catalog: Arc<Catalog>, dialect: &'static Dialect) -> CatalogBrowser {
         let mut walk = CatalogBrowser {
@@ -105,6 +108,23 @@ impl CatalogBrowser {
         let typed = self.typed[2].to_lowercase();
         self.shape = all.into_iter().filter(|line| line.text.to_lowercase().contains(&typed)).collect();
         self.chosen[2] = if from < 2 { 0 } else { self.chosen[2].min(self.shape.len().saturating_sub(1)) };
+    }
+
+    /// Takes a catalog that was read again. What is in hand stays so, if it is still there.
+    pub(in crate::app) fn renew(&mut self, catalog: Arc<Catalog>) {
+        let schema = self.schemas.get(self.chosen[0]).cloned();
+        let (object, line) = (self.object().map(Object::to_name), self.chosen[2]);
+        self.catalog = catalog;
+        // What was read of it may be another now.
+        (self.sample, self.definition, self.asked) = (None, None, None);
+        self.find(0);
+        self.chosen[0] = self.schemas.iter().position(|known| Some(known) == schema.as_ref()).unwrap_or(0);
+        self.find(1);
+        let objects = self.catalog.objects();
+        let same = |at: &usize| objects.get(*at).map(Object::to_name) == object;
+        self.chosen[1] = self.objects.iter().position(same).unwrap_or(0);
+        self.find(2);
+        self.chosen[2] = line.min(self.shape.len().saturating_sub(1));
     }
 
     /// Goes to an object, wherever it is.
@@ -203,11 +223,19 @@ impl CatalogBrowser {
         After::Stay
     }
 
+    /// Keeps a copy of the chosen table.
+    pub(crate) fn keep_copy(&mut self, app: &mut App) {
+        match self.object().filter(|object| object.kind == ObjectKind::Table).map(Object::to_name) {
+            Some(name) => app.keep_copy(vec![name], Vec::new()),
+            None => app.tell_wrong("copies are kept of tables"),
+        }
+    }
+
     /// Reads the catalog again.
     pub(crate) fn reload(&mut self, app: &mut App) {
         app.connection.ask_for_person(Order::Catalog);
         let stops = app.key_of("close-overlay").unwrap_or_default();
-        app.tell(format!("reloading the catalog; {stops} stops"));
+        app.tell(format!("{RELOADING}; {stops} stops"));
     }
 
     /// Asks for the first rows and the definition of the chosen object, if they are not there.

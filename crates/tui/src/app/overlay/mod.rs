@@ -20,6 +20,7 @@ mod slip_view;
 mod structure_comparison;
 
 pub use about::AboutView;
+pub(in crate::app) use catalog_browser::RELOADING;
 pub use catalog_browser::{CatalogBrowser, Preview};
 pub use cell_editor::CellEditor;
 pub use chart::{AROUND as CHART_AROUND, Axis, ChartView, Gathered};

@@ -10,6 +10,7 @@ use super::{After, Layer};
 use crate::action::Scope;
 use crate::app::App;
 use crate::line::Line;
+use crate::work::Kind;
 
 /// A line to fill in.
 #[derive(Debug)]
@@ -180,6 +181,8 @@ pub enum Answered {
     SaveBeside,
     /// Run the statements.
     Run,
+    /// Keep a copy of what they are about, then run them.
+    KeepAndRun,
     /// Take the profile out of its file.
     Remove,
     /// Move the buffer's file to the trash.
@@ -215,10 +218,16 @@ impl Layer for Question {
         true
     }
 
+    fn close(&mut self, app: &mut App) -> After {
+        app.stop_works(|work| work.kind == Kind::Rules);
+        After::Close
+    }
+
     fn type_char(&mut self, c: char, app: &mut App) -> After {
         let Some(answer) = self.answers.iter().find(|(key, ..)| c == *key).map(|(.., answer)| *answer) else {
             return After::Stay;
         };
+        app.stop_works(|work| work.kind == Kind::Rules);
         match answer {
             Answered::Leave => app.leave(),
             Answered::SaveAndLeave => {
@@ -237,12 +246,9 @@ impl Layer for Question {
             }
             Answered::SaveBeside => app.save_beside(),
             Answered::Run => {
-                let mut jobs = std::mem::take(&mut self.jobs);
-                if let Some(first) = jobs.first_mut() {
-                    first.confirmed = true;
-                }
-                app.order(jobs);
+                app.run_confirmed(std::mem::take(&mut self.jobs));
             }
+            Answered::KeepAndRun => app.keep_and_run(std::mem::take(&mut self.jobs)),
             Answered::Remove => {
                 if let Some(profile) = self.profile.take() {
                     app.remove_profile(&profile);

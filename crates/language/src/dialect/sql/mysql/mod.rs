@@ -56,6 +56,12 @@ const ALTERING: Altering = Altering {
     add_value: "",
     views_hold: false,
     overloads: false,
+    meanwhile: [
+        "The table may be copied; whoever writes it waits until that is done.",
+        "All rows are looked at; whoever writes the table may have to wait until that is done.",
+        "",
+        "",
+    ],
     goes_to: "use NAME",
 };
 

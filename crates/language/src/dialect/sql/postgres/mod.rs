@@ -80,6 +80,12 @@ const ALTERING: Altering = Altering {
     add_value: "alter type NAME add value TEXT",
     views_hold: true,
     overloads: true,
+    meanwhile: [
+        "The table is rewritten with its indexes; nobody reads or writes it until that is done.",
+        "All rows are looked at; whoever writes the table waits until that is done.",
+        "",
+        "",
+    ],
     goes_to: "",
 };
 

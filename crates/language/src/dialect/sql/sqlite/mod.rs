@@ -25,6 +25,12 @@ const ALTERING: Altering = Altering {
     add_value: "",
     views_hold: false,
     overloads: false,
+    meanwhile: [
+        "",
+        "",
+        "The table is rewritten; nobody else writes to the database until that is done.",
+        "",
+    ],
     goes_to: "",
 };
 

@@ -1,0 +1,187 @@
+//! Before a statement that may lose something, or be refused: a copy of the tables that it is about, and how many rows are
+//! in the way of a rule that it makes.
+
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use jaunty_core::connection::open_asking;
+use jaunty_core::dump::{Dumped, Wanted, dump};
+use jaunty_core::files::part_file::PartFile;
+use jaunty_core::reveal::depends::endangered;
+use jaunty_core::reveal::rules::NewRule;
+use jaunty_core::run::{Job, sample};
+use jaunty_core::words;
+use jaunty_language::text::clean;
+use jaunty_seam::catalog::Name;
+use jaunty_seam::engine::{NoPrompt, Request, Session, Stop};
+
+use super::{App, Question};
+use crate::work::{Done, Kind};
+
+/// What a copy was made for.
+#[derive(Debug)]
+pub struct Kept {
+    /// The statements that run once it is there.
+    jobs: Vec<Job>,
+    /// The connection that they are for.
+    connection: u64,
+    /// The file, and what is in it.
+    outcome: Result<(PathBuf, Dumped), String>,
+}
+
+/// What stands in a question until it is known how many rows are in the way.
+pub(super) const COUNTING: &str = "Asking how many rows do not keep the new rule …";
+
+impl App {
+    /// Asks the server how many rows are in the way of rules that a statement makes. False where it cannot be asked.
+    pub(super) fn count_in_the_way(&mut self, statement: &str, rules: Vec<NewRule>) -> bool {
+        let Some(profile) = self.connection.profile.clone() else { return false };
+        let Some(engine) = self.engine_of(&profile).filter(|engine| !engine.is_private(&profile)) else { return false };
+        let (secret, statement) = (self.secret_of(&profile), statement.to_owned());
+        self.begin_work(Kind::Rules, "counting rows".into(), move |progress| {
+            // It takes as long as it takes, and ends when the question does.
+            let stop = Stop::default();
+            let count = |session: &mut dyn Session, rule: &NewRule| -> Result<String, String> {
+                let request = Request::new(&rule.query).until(&stop);
+                let sample = sample::take(|| true, |sink| session.run(&request, sink)).map_err(|e| e.to_string())?;
+                let number = sample.rows.first().and_then(|row| row.first()).map(|(_, text)| text.clone());
+                number.ok_or_else(|| "the server did not say".to_owned())
+            };
+            let over = AtomicBool::new(false);
+            let lines = std::thread::scope(|scope| {
+                scope.spawn(|| {
+                    while !over.load(Ordering::Relaxed) {
+                        if progress.is_stopped() {
+                            stop.wish();
+                            return;
+                        }
+                        std::thread::sleep(Duration::from_millis(20));
+                    }
+                });
+                let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
+                let lines = match opened {
+                    Err(error) => vec![format!("How many rows are in the way is not known: {error}")],
+                    Ok(mut session) => rules
+                        .iter()
+                        .map(|rule| match count(session.as_mut(), rule).as_deref() {
+                            Ok("0") => format!("There are no {}.", rule.what),
+                            Ok(rows) => format!("The server will refuse it: {}: {rows}.", rule.what),
+                            Err(error) => format!("How many {} there are is not known: {error}", rule.what),
+                        })
+                        .collect(),
+                };
+                over.store(true, Ordering::Relaxed);
+                lines
+            });
+            Done::InTheWay(statement, lines)
+        });
+        true
+    }
+
+    /// Says in the question how many rows are in the way.
+    pub(super) fn take_in_the_way(&mut self, statement: &str, lines: Vec<String>) {
+        let Some(question) = self.overlaid::<Question>() else { return };
+        let same = question.jobs.first().is_some_and(|job| job.statement == statement);
+        if let Some(at) = question.about.iter().position(|line| line == COUNTING).filter(|_| same) {
+            let lines = lines.iter().map(|line| clean::clean(line).into_owned());
+            question.about.splice(at..=at, lines);
+        }
+    }
+
+    /// The tables that the first of these statements changes or takes away, where a copy of them can be kept.
+    pub(super) fn endangered(&self, jobs: &[Job]) -> Vec<Name> {
+        let (Some(job), Some(catalog)) = (jobs.first(), &self.connection.catalog) else { return Vec::new() };
+        let Some(profile) = &self.connection.profile else { return Vec::new() };
+        let Some(engine) = self.engine_of(profile).filter(|engine| !engine.is_private(profile)) else {
+            return Vec::new();
+        };
+        let dialect = engine.dialect();
+        if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
+            return Vec::new();
+        }
+        endangered(&job.statement, catalog, dialect).into_iter().map(|object| object.to_name()).collect()
+    }
+
+    /// Keeps a copy of what the first of these statements is about, and runs them once it is there.
+    pub(super) fn keep_and_run(&mut self, jobs: Vec<Job>) {
+        let names = self.endangered(&jobs);
+        self.keep_copy(names, jobs);
+    }
+
+    /// Keeps a copy of tables, with their rows, in a file that has their name and the moment.
+    pub(in crate::app) fn keep_copy(&mut self, names: Vec<Name>, jobs: Vec<Job>) {
+        let (Some(profile), Some(catalog)) = (self.connection.profile.clone(), self.connection.catalog.clone()) else {
+            return self.tell_wrong("not connected");
+        };
+        let Some(engine) = self.engine_of(&profile) else { return };
+        if engine.is_private(&profile) {
+            let name = clean::clean(&profile.name).into_owned();
+            return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
+        }
+        if engine.dialect().changing.is_none_or(|changing| changing.copying.is_none()) {
+            return self.tell_wrong(format!("{} cannot be written as statements yet", engine.title()));
+        }
+        let Some(first) = names.first() else { return self.tell_wrong("no table here") };
+        let plain: String = first.name.chars().map(|c| if c.is_alphanumeric() || c == '_' { c } else { '-' }).collect();
+        let moment = chrono::Local::now().format("%Y%m%d-%H%M%S");
+        let path = self.folder_for_rows().join(format!("copy-of-{plain}-{moment}.sql"));
+        let (secret, connection, stop) = (self.secret_of(&profile), self.connection.number, Stop::default());
+        let what = format!("keeping a copy of {}", clean::clean(&first.name));
+        self.begin_work(Kind::Copy, what, move |progress| {
+            let rows = catalog_rows(&catalog, &names);
+            progress.expect(rows);
+            let keep = || -> Result<(PathBuf, Dumped), String> {
+                let unwritten = |error: std::io::Error| format!("{} cannot be written: {error}", path.display());
+                let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
+                let mut session = opened.map_err(|error| error.to_string())?;
+                let mut part = PartFile::create(&path).map_err(unwritten)?;
+                let wanted = Wanted { names, ..Wanted::default() };
+                let mut before = 0;
+                let mut told = |rows: u64| {
+                    if progress.advance(usize::try_from(rows - before).unwrap_or_default()).is_err() {
+                        stop.wish();
+                    }
+                    before = rows;
+                };
+                let ends = (&mut part as &mut (dyn std::io::Write + Send), &stop);
+                let dumped = dump(session.as_mut(), &catalog, engine.dialect(), &wanted, ends, &mut told);
+                let dumped = dumped.map_err(|error| error.to_string())?;
+                if let Some(left_out) = dumped.left_out.first() {
+                    return Err(left_out.clone());
+                }
+                part.finish().map_err(unwritten)?;
+                Ok((path, dumped))
+            };
+            Done::Kept(Box::new(Kept { jobs, connection, outcome: keep() }))
+        });
+    }
+
+    pub(super) fn take_kept(&mut self, kept: Kept) {
+        let Kept { jobs, connection, outcome } = kept;
+        let (path, dumped) = match outcome {
+            Ok(kept) => kept,
+            Err(error) => {
+                let nothing = if jobs.is_empty() { "" } else { "; nothing was run" };
+                return self.tell_wrong(clean::clean(&format!("no copy was kept: {error}{nothing}")).into_owned());
+            }
+        };
+        let rows = words::count(dumped.rows, "row");
+        let said =
+            clean::clean(&format!("{rows} kept in {}; jaunty run brings them back", path.display())).into_owned();
+        if jobs.is_empty() {
+            return self.tell(said);
+        }
+        // They were meant for that server.
+        if connection != self.connection.number {
+            return self.tell_wrong("the connection changed; a copy was kept, and nothing was run");
+        }
+        self.run_confirmed(jobs);
+        self.tell(said);
+    }
+}
+
+/// About how many rows tables have, as far as the catalog knows.
+fn catalog_rows(catalog: &jaunty_seam::catalog::Catalog, names: &[Name]) -> u64 {
+    names.iter().filter_map(|name| catalog.relation(name)?.rows).sum()
+}
