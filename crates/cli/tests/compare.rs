@@ -95,6 +95,29 @@ fn rows_that_cannot_be_compared_say_why() {
     assert!(told.contains("compared as whole rows: no key is known (--key names one)"), "{told}");
 }
 
+/// What is not there because it was not fetched, or is not shown, is nothing to delete.
+#[test]
+fn no_statements_are_made_of_rows_that_are_not_all_there() {
+    let home = two()
+        .file("endless.sql", "with recursive n(id) as (select 1 union all select id + 1 from n) select id from n;\n");
+    home.call(&["run", "endless.sql", "-c", "quay"]).begins().until_it_writes().interrupted().exits(130);
+    let arguments = ["rows", "--left", "quay", "--table", "ports", "--right-run", "last", "--key", "id"];
+    let [_, told] = compare(&home, 0, &arguments);
+    assert!(told.contains("the rows of the right run are not all there: stopped"), "{told}");
+    // That was a run, too.
+    let arguments = arguments.map(|word| if word == "last" { "1" } else { word });
+    let [out, told] = compare(&home, 2, &[&arguments[..], &["--statements"]].concat());
+    assert!(told.contains("no statements are made of them") && out.is_empty(), "{told}{out}");
+    // On the screen: one is narrowed to one row.
+    let screen = home.screen(&["ports.sql", "-c", "office"]);
+    screen.shows("office.db · main").press(&["C-g"]).shows("1–4 of 4").press(&["C-t", "t"]).shows("pinned left");
+    screen.press(&["C-t", "C-g"]).shows("held · Ports").press(&["C-t"]).press(&["="]).shows("of 1, all 4");
+    screen.press(&["K"]).shows("▸ 3 only right").shows("!! it is narrowed to some of its rows");
+    for key in ["d", "p", "c"] {
+        screen.press(&[key]).shows("no statements are made of the left result: it is narrowed");
+    }
+}
+
 #[test]
 fn structures_are_compared_and_made_alike() {
     let home = two();
@@ -144,6 +167,11 @@ fn what_differs_is_seen_drafted_and_sent() {
     screen.press(&["k"]).types("nme").press(&["Enter"]).shows("the left one has no column \"nme\"");
     screen.press(&["k"]).types("id").press(&["Enter"]).shows("by id").press(&["d"]);
     screen.shows("slip · ports on quay · 2 changed, 1 added, 1 deleted").shows("4 changes drafted; nothing was sent");
+    // What is drafted already is not drafted twice, and what a person drafted stays.
+    screen.press(&["d"]).shows("2 changed, 1 added").press(&["Escape"]).loses("slip · ports on quay").press(&["K"]);
+    screen.shows("rows that differ").press(&["x"]).shows("left  Ports on quay").press(&["d"]);
+    screen.shows("1 change drafted; nothing was sent · 3 rows drafted before, which stay");
+    screen.shows("2 changed, 1 added, 1 deleted");
     screen.press(&["C-g"]).shows("sent: 2 changed, 1 added, 1 deleted in ports");
     let connection = Connection::open(home.path("project/quay.db")).unwrap();
     let query = "select group_concat(id || name || berths) from (select * from ports order by id)";

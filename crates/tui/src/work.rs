@@ -3,6 +3,7 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -18,6 +19,7 @@ use jaunty_core::run::Run;
 use jaunty_core::run::prepare::{Prepared, Unready};
 use jaunty_core::slip::Slip;
 use jaunty_language::outline::Outline;
+use jaunty_seam::engine::Stop;
 use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
@@ -171,6 +173,25 @@ pub fn wait_for_rest(run: &Run, progress: &Progress) {
     while run.outcome() == Outcome::Running && !progress.is_stopped() {
         std::thread::sleep(Duration::from_millis(50));
     }
+}
+
+/// Does work that a token stops, for as long as it is wanted: whoever stops the work stops what waits for a server, too.
+pub fn stopping<T>(progress: &Progress, stop: &Stop, act: impl FnOnce() -> T) -> T {
+    const EVERY: Duration = Duration::from_millis(20);
+    let over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !over.load(Ordering::Relaxed) && !stop.is_wished() {
+                if progress.is_stopped() {
+                    stop.wish();
+                }
+                std::thread::sleep(EVERY);
+            }
+        });
+        let done = act();
+        over.store(true, Ordering::Relaxed);
+        done
+    })
 }
 
 impl Work {

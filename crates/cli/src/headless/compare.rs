@@ -172,6 +172,8 @@ struct Rows {
     origins: Vec<Option<Origin>>,
     catalog: Option<Catalog>,
     dialect: Option<&'static Dialect>,
+    /// How a run ended whose rows are not all there.
+    partial: Option<Outcome>,
 }
 
 impl Rows {
@@ -217,15 +219,11 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
     let (named, keeping) = match (&side.named, keeping) {
         (Some(named), Some(keeping)) => (named, keeping),
         _ => {
-            let (archive, _) = super::rows::kept(side.run.as_deref().unwrap_or("last"), 1)?;
-            let statement = String::new();
-            return Ok(Rows {
-                archive: Arc::new(archive),
-                statement,
-                origins: Vec::new(),
-                catalog: None,
-                dialect: None,
-            });
+            let name = side.run.as_deref().unwrap_or("last");
+            let (archive, _) = super::rows::kept(name, 1)?;
+            let partial = Some(super::rows::outcome(name)?).filter(|outcome| *outcome != Outcome::Done);
+            let (archive, statement, origins) = (Arc::new(archive), String::new(), Vec::new());
+            return Ok(Rows { archive, statement, origins, catalog: None, dialect: None, partial });
         }
     };
     let dialect = named.engine.dialect();
@@ -255,7 +253,7 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
     let kept = kept.ok_or_else(|| Failure::Usage(format!("{}: the statement gives no rows", named.profile.name)))?;
     let archive = kept.archive().map_err(|error| Failure::Usage(error.to_string()))?;
     let origins = archive.schema().fields().iter().map(|field| Origin::of(field)).collect();
-    Ok(Rows { archive, statement, origins, catalog: Some(catalog), dialect: Some(dialect) })
+    Ok(Rows { archive, statement, origins, catalog: Some(catalog), dialect: Some(dialect), partial: None })
 }
 
 /// All rows of a table.
@@ -316,8 +314,11 @@ fn rows(args: &CompareRows) -> Result<bool, Failure> {
         .any(|side| side.named.is_some())
         .then(|| Keeping::open(&folders, settings::load(&folders.settings()).retention));
     let interrupt = Interrupt::listen();
-    let [left, right] =
-        [read(&sides[0], keeping.as_ref(), &interrupt)?, read(&sides[1], keeping.as_ref(), &interrupt)?];
+    // Kept rows first: what runs here would be the latest run.
+    let kept = |side: &Side| side.run.is_some().then(|| read(side, keeping.as_ref(), &interrupt)).transpose();
+    let [left, right] = [kept(&sides[0])?, kept(&sides[1])?];
+    let running = |kept: Option<Rows>, side: &Side| kept.map_or_else(|| read(side, keeping.as_ref(), &interrupt), Ok);
+    let [left, right] = [running(left, &sides[0])?, running(right, &sides[1])?];
     let outcome = of_rows(args, &left, &right, &sides, &interrupt);
     if let Some(keeping) = &keeping {
         keeping.clear_unremembered();
@@ -358,6 +359,15 @@ fn of_rows(
         compare(&parts[0], &parts[1], columns, progress)
     });
     let found = found.map_err(failed)?;
+    for (rows, side) in [left, right].into_iter().zip(["left", "right"]) {
+        let Some(outcome) = rows.partial else { continue };
+        let what = format!("the rows of the {side} run are not all there: {}", outcome.word());
+        // A row that is missing would be one to delete.
+        if args.found.statements {
+            return Err(Failure::Usage(format!("{what}; no statements are made of them")));
+        }
+        eprintln!("jaunty: {what}");
+    }
     if args.found.statements {
         written(&found, left, sides, interrupt)?;
         return Ok(found.is_same());

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::chart::plot::Texts;
+use jaunty_core::logbook::{Entry, Outcome};
 use jaunty_core::run::Run;
 use jaunty_language::dialect::SQLITE;
 
@@ -14,8 +15,12 @@ use super::output::Output;
 use crate::args::Rows;
 use crate::failure::Failure;
 
-/// The kept rows of a run, by its number or `last`: the archive of one of its results, from 1, and what is told of it.
-pub fn kept(run: &str, result: usize) -> Result<(Archive, Texts), Failure> {
+/// How a run ended, by its number or `last`.
+pub fn outcome(run: &str) -> Result<Outcome, Failure> {
+    Ok(entry(run)?.outcome)
+}
+
+fn entry(run: &str) -> Result<Entry, Failure> {
     let logbook = logbook()?;
     let found = match run.parse::<i64>() {
         Ok(number) => logbook.entry(number),
@@ -23,8 +28,12 @@ pub fn kept(run: &str, result: usize) -> Result<(Archive, Texts), Failure> {
         Err(_) => return Err(Failure::Usage(format!("\"{run}\" is not a run number, and not \"last\""))),
     };
     let entry = found.map_err(|error| Failure::Usage(error.to_string()))?;
-    let entry =
-        entry.ok_or_else(|| Failure::Usage(format!("no run {run} in the logbook; \"jaunty log\" lists all runs")))?;
+    entry.ok_or_else(|| Failure::Usage(format!("no run {run} in the logbook; \"jaunty log\" lists all runs")))
+}
+
+/// The kept rows of a run, by its number or `last`: the archive of one of its results, from 1, and what is told of it.
+pub fn kept(run: &str, result: usize) -> Result<(Archive, Texts), Failure> {
+    let entry = entry(run)?;
     let with_rows = entry.archives();
     let path = result.checked_sub(1).and_then(|at| with_rows.get(at)).ok_or_else(|| {
         Failure::Usage(match with_rows.len() {

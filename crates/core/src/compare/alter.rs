@@ -44,7 +44,8 @@ pub enum NoStatements {
 impl Alteration {
     /// All of it as a text that can be run.
     pub fn script(&self, dialect: &'static Dialect) -> String {
-        let notes = self.notes.iter().flat_map(|note| note.lines()).map(|line| format!("-- {line}\n"));
+        // A name may hold what ends a line: nothing of it is to be more than a comment.
+        let notes = self.notes.iter().flat_map(|note| note.split(['\n', '\r'])).map(|line| format!("-- {line}\n"));
         let statements = self.statements.iter().map(|statement| script::ended(&statement.text, dialect) + "\n");
         notes.chain(statements).collect()
     }

@@ -6,7 +6,7 @@
 
 use std::collections::HashMap;
 
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::definition::{PartKind, TablePart, moved, parts_of_table, telling};
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
@@ -134,6 +134,10 @@ impl Structure {
         stop: &Stop,
         told: &mut dyn FnMut(usize, usize),
     ) -> Result<Structure, EngineError> {
+        if dialect.family != Family::Sql {
+            let what = "what this kind of database holds is not declared: there is no structure to compare";
+            return Err(EngineError::new(ErrorKind::Local, what));
+        }
         let own = session.location().schema;
         let [whole, back] = dialect.altering.map_or(["", ""], |altering| altering.whole_names);
         let ask = |session: &mut dyn Session, statement: &str| match statement {

@@ -2,8 +2,6 @@
 //! in the way of a rule that it makes.
 
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
 
 use jaunty_core::connection::open_asking;
 use jaunty_core::dump::{Dumped, Wanted, dump};
@@ -17,7 +15,7 @@ use jaunty_seam::catalog::Name;
 use jaunty_seam::engine::{NoPrompt, Request, Session, Stop};
 
 use super::{App, Question};
-use crate::work::{Done, Kind};
+use crate::work::{Done, Kind, stopping};
 
 /// What a copy was made for.
 #[derive(Debug)]
@@ -48,19 +46,8 @@ impl App {
                 let number = sample.rows.first().and_then(|row| row.first()).map(|(_, text)| text.clone());
                 number.ok_or_else(|| "the server did not say".to_owned())
             };
-            let over = AtomicBool::new(false);
-            let lines = std::thread::scope(|scope| {
-                scope.spawn(|| {
-                    while !over.load(Ordering::Relaxed) {
-                        if progress.is_stopped() {
-                            stop.wish();
-                            return;
-                        }
-                        std::thread::sleep(Duration::from_millis(20));
-                    }
-                });
-                let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
-                let lines = match opened {
+            let lines =
+                stopping(progress, &stop, || match open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop) {
                     Err(error) => vec![format!("How many rows are in the way is not known: {error}")],
                     Ok(mut session) => rules
                         .iter()
@@ -70,10 +57,7 @@ impl App {
                             Err(error) => format!("How many {} there are is not known: {error}", rule.what),
                         })
                         .collect(),
-                };
-                over.store(true, Ordering::Relaxed);
-                lines
-            });
+                });
             Done::InTheWay(statement, lines)
         });
         true
@@ -139,9 +123,8 @@ impl App {
                 let wanted = Wanted { names, ..Wanted::default() };
                 let mut before = 0;
                 let mut told = |rows: u64| {
-                    if progress.advance(usize::try_from(rows - before).unwrap_or_default()).is_err() {
-                        stop.wish();
-                    }
+                    // Stopping is the token's matter.
+                    let _ = progress.advance(usize::try_from(rows - before).unwrap_or_default());
                     before = rows;
                 };
                 let ends = (&mut part as &mut (dyn std::io::Write + Send), &stop);
@@ -153,7 +136,8 @@ impl App {
                 part.finish().map_err(unwritten)?;
                 Ok((path, dumped))
             };
-            Done::Kept(Box::new(Kept { jobs, connection, outcome: keep() }))
+            let outcome = stopping(progress, &stop, keep);
+            Done::Kept(Box::new(Kept { jobs, connection, outcome }))
         });
     }
 

@@ -64,7 +64,10 @@ pub(super) fn draw(app: &App, view: &RowComparison, area: Rect, ground: Style, c
     for (at, (word, side)) in ["left ", "right"].iter().zip(&view.sides).enumerate() {
         let y = area.y + 1 + at as u16;
         let x = put(cells, area.x + 1, y, area.right(), word, style(Role::Faint));
-        put_cut(cells, x + 1, y, area.right() - 1, &side.title, ground);
+        let x = put_cut(cells, x + 1, y, area.right() - 1, &side.title, ground);
+        if let Some(why) = side.partial().filter(|_| view.found.is_some()) {
+            put_cut(cells, x + 2, y, area.right() - 1, &format!("!! {why}"), style(Role::Guard));
+        }
     }
     let y = area.y + 3;
     match &view.found {

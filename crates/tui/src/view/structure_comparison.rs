@@ -105,7 +105,7 @@ pub(super) fn draw(
     put(cells, below.x, below.y, below.right(), &"─".repeat(usize::from(below.width)), style(Role::Rule));
     let below = Rect { y: below.y + 1, height: below.height.saturating_sub(1), ..below };
     match view.script().filter(|_| view.statements) {
-        Some(Ok(script)) => draw_text(&script, view.below, below, ground, cells),
+        Some(Ok(script)) => draw_text(script, view.below, below, ground, cells),
         _ => draw_both(app, view, found, below, ground, cells),
     }
     None
@@ -149,10 +149,11 @@ fn draw_part(app: &App, part: &PartDiffers, line: Rect, (base, chosen): (Style, 
 
 fn draw_text(text: &str, from: usize, area: Rect, ground: Style, cells: &mut Buffer) {
     let room = usize::from(area.width.saturating_sub(4)).max(1);
-    let lines: Vec<String> = text.lines().flat_map(|line| wrapped(&clean::clean(line), room)).collect();
-    let from = from.min(lines.len().saturating_sub(usize::from(area.height)));
-    for (line, y) in lines.iter().skip(from).zip(area.y..area.bottom()) {
-        put_cut(cells, area.x + 3, y, area.right() - 1, line, ground);
+    let from = from.min(text.lines().count().saturating_sub(1));
+    // Only what is seen is wrapped: the text may be long.
+    let lines = text.lines().skip(from).flat_map(|line| wrapped(&clean::clean(line), room));
+    for (line, y) in lines.zip(area.y..area.bottom()) {
+        put_cut(cells, area.x + 3, y, area.right() - 1, &line, ground);
     }
 }
 

@@ -20,7 +20,7 @@ use super::{After, Layer, Overlay};
 use crate::action::Scope;
 use crate::app::App;
 use crate::line::{Edit, Line, LineEdit, LinePlace};
-use crate::work::{Done, Kind};
+use crate::work::{Done, Kind, stopping};
 
 /// Something that a person says of a load.
 #[derive(Debug)]
@@ -466,7 +466,7 @@ impl App {
                 let mut told = |sent: u64, at: u64| {
                     rows.store(sent, Ordering::Relaxed);
                     let before = read.swap(at, Ordering::Relaxed);
-                    // Stopping is the session's matter.
+                    // Stopping is the token's matter.
                     let _ = progress.advance(usize::try_from(at.saturating_sub(before)).unwrap_or_default());
                 };
                 let noted = Noted::begin(&keeping, (&profile, &location), (&whose, &wanted.into.table), &matching);
@@ -481,7 +481,7 @@ impl App {
                 noted.end(&keeping, &outcome, since.elapsed());
                 Ok((outcome.map_err(failed)?, wanted.into.table.clone(), since.elapsed()))
             };
-            let loaded = loaded();
+            let loaded = stopping(progress, &stop, loaded);
             drop(pasted);
             Done::Loaded(loaded.map(|(loaded, table, took)| in_words(&loaded, &table, wanted.refused.as_deref(), took)))
         });

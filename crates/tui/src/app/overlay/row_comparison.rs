@@ -6,6 +6,7 @@ use jaunty_core::arrange::ArrangeError;
 use jaunty_core::compare::Difference;
 use jaunty_core::compare::draft::drafts;
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Differing, Shown, compare};
+use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
 use jaunty_core::run::state::KeptRows;
 use jaunty_core::slip::{Ground, Slip, statements};
@@ -22,6 +23,9 @@ use crate::app::App;
 use crate::app::rows::Opened;
 use crate::layout::Side;
 use crate::work::{Done, Kind, wait_for_rest};
+
+/// More changes than this are made by a script.
+const MOST: usize = 10_000;
 
 /// Rows whose values are read at a time.
 const AT_ONCE: usize = 256;
@@ -46,10 +50,22 @@ pub struct ComparedSide {
     head: Slip,
     run: Arc<Run>,
     kept: Arc<KeptRows>,
+    /// Whether only some of its rows are shown.
+    narrowed: bool,
     known: Option<(Arc<Catalog>, &'static Dialect)>,
 }
 
 impl ComparedSide {
+    /// Why rows that are missing here may be there all the same: what would be drafted of it could take them away.
+    pub fn partial(&self) -> Option<String> {
+        let outcome = self.run.outcome();
+        match () {
+            () if outcome != Outcome::Done => Some(format!("its rows are not all there: {}", outcome.word())),
+            () if self.narrowed => Some("it is narrowed to some of its rows (o shows all of them)".to_owned()),
+            () => None,
+        }
+    }
+
     /// The table that the rows are of, found by the first of these columns that is one of a table.
     fn ground(&self, columns: &[String]) -> Result<Ground, String> {
         let archive = self.kept.archive().map_err(|error| error.to_string())?;
@@ -145,7 +161,9 @@ impl RowComparison {
     pub(crate) fn exchange(&mut self, app: &mut App) {
         self.sides.swap(0, 1);
         (self.found, self.rows, self.page) = (None, Vec::new(), None);
-        app.compare_sides(&self.sides, &self.key);
+        if !app.compare_sides(&self.sides, &self.key) {
+            self.found = Some(Err("one of the two results is not open any more".to_owned()));
+        }
     }
 
     /// Scrolls the columns of the row in hand.
@@ -166,6 +184,18 @@ impl RowComparison {
     /// Does something with the statements that make the left like the right.
     pub(crate) fn make(&mut self, what: Use, app: &mut App) {
         let Some(found) = self.comparison().cloned() else { return };
+        for (side, word) in self.sides.iter().zip(["left", "right"]) {
+            if let Some(why) = side.partial() {
+                return app.tell_wrong(format!("no statements are made of the {word} result: {why}"));
+            }
+        }
+        if found.rows.len() > MOST {
+            let rows = words::count(found.rows.len() as u64, "row");
+            return app.tell_wrong(format!(
+                "{rows} differ, and {} are the most here; jaunty compare rows --statements writes all of them",
+                words::number(MOST as u64)
+            ));
+        }
         let side = self.sides[0].clone();
         app.begin_work(Kind::Differ, "drafting what differs".into(), move |progress| {
             let made = || -> Result<(Slip, &'static Dialect), String> {
@@ -242,7 +272,9 @@ impl App {
     }
 
     fn open_comparison(&mut self, sides: [ComparedSide; 2], key: &[String]) {
-        self.compare_sides(&sides, key);
+        if !self.compare_sides(&sides, key) {
+            return;
+        }
         let view = RowComparison {
             sides,
             found: None,
@@ -276,10 +308,12 @@ impl App {
             Some(title) => format!("{title} on {}", run.connection),
             None => format!("{} on {}", run.statement.split_whitespace().collect::<Vec<_>>().join(" "), run.connection),
         };
-        Some(ComparedSide { title: clean::clean(&title).into_owned(), head, run, kept, known })
+        let narrowed = rows.view().arrangement().is_some_and(|arrangement| arrangement.len() < arrangement.of());
+        Some(ComparedSide { title: clean::clean(&title).into_owned(), head, run, kept, narrowed, known })
     }
 
-    fn compare_sides(&mut self, sides: &[ComparedSide; 2], key: &[String]) {
+    /// Begins to compare. False, with the reason told, where that cannot be.
+    fn compare_sides(&mut self, sides: &[ComparedSide; 2], key: &[String]) -> bool {
         let (sides, key) = (sides.clone(), key.to_vec());
         let part = |side: &ComparedSide| {
             let panes = [Some(&self.rows), self.other.as_ref()].into_iter().flatten();
@@ -287,7 +321,8 @@ impl App {
             panes.next().and_then(|rows| rows.rows_from(0, &rows.view().columns))
         };
         let [Some(left), Some(right)] = [part(&sides[0]), part(&sides[1])] else {
-            return self.tell_wrong("one of the two results is not open any more");
+            self.tell_wrong("one of the two results is not open any more");
+            return false;
         };
         self.begin_work(Kind::Differ, "comparing rows".into(), move |progress| {
             sides.iter().for_each(|side| wait_for_rest(&side.run, progress));
@@ -308,6 +343,7 @@ impl App {
             };
             Done::Compared(Compared::Rows(compared()))
         });
+        true
     }
 
     pub(in crate::app) fn take_compared(&mut self, compared: Compared) {
@@ -340,7 +376,8 @@ impl App {
             Ok(made) => made,
             Err(why) => return self.tell_wrong(clean::clean(&why).into_owned()),
         };
-        let many = words::count(slip.drafts.len() as u64, "change");
+        let many_drafts = slip.drafts.len() as u64;
+        let many = words::count(many_drafts, "change");
         match what {
             Use::Copy => {
                 self.clipboard = Some(statements::alone(&slip, dialect));
@@ -360,17 +397,29 @@ impl App {
             }
             Use::Draft => {
                 let head = Slip { drafts: Vec::new(), ..slip.clone() };
+                let mut stay = 0;
                 let drafted = self.draft(&head, |all| {
-                    // What was drafted of these rows before is not mixed with it.
-                    all.drafts.retain(|draft| {
-                        draft.row.is_some_and(|row| !slip.drafts.iter().any(|new| new.row == Some(row)))
-                    });
-                    all.drafts.extend(slip.drafts);
+                    // What a person drafted before stays as it is.
+                    for new in slip.drafts {
+                        let is_there = match new.row {
+                            Some(row) => all.of_row(row).is_some(),
+                            None => all.drafts.iter().any(|known| known.row.is_none() && known.new == new.new),
+                        };
+                        match is_there {
+                            true => stay += 1,
+                            false => all.drafts.push(new),
+                        }
+                    }
                     Ok(())
                 });
                 if drafted {
                     self.overlay = Some(Overlay::Slip(Box::new(SlipView::of(&head, 0))));
-                    self.tell(format!("{many} drafted; nothing was sent"));
+                    let many = words::count(many_drafts - stay, "change");
+                    let stay = match stay {
+                        0 => String::new(),
+                        rows => format!(" · {} drafted before, which stay", words::count(rows, "row")),
+                    };
+                    self.tell(format!("{many} drafted; nothing was sent{stay}"));
                 }
             }
         }

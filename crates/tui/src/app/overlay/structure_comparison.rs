@@ -12,7 +12,7 @@ use jaunty_seam::profile::Profile;
 use super::{After, Item, Layer, List, Overlay, Pick};
 use crate::action::Scope;
 use crate::app::App;
-use crate::work::{Done, Kind};
+use crate::work::{Done, Kind, stopping};
 use jaunty_core::words;
 
 /// One of the two: where it is, and which of its schemas are meant.
@@ -39,6 +39,18 @@ pub struct Structures {
     pub differences: Differences,
     /// The statements, or why there are none.
     pub made: Result<Alteration, String>,
+    /// The statements as a text.
+    pub script: String,
+}
+
+impl Structures {
+    fn of(read: [Structure; 2]) -> Structures {
+        let [left, right] = &read;
+        let differences = compare(left, right);
+        let made = make_alike(left, right, &differences).map_err(|why| why.to_string());
+        let script = made.as_ref().map(|made| made.script(left.dialect)).unwrap_or_default();
+        Structures { read, differences, made, script }
+    }
 }
 
 /// A line of the list: an object, or a part of the one above it.
@@ -110,11 +122,9 @@ impl StructureComparison {
     /// Exchanges left and right: the other one is made like this one.
     pub(crate) fn exchange(&mut self) {
         self.sides.swap(0, 1);
-        if let Some(Ok(found)) = &mut self.found {
-            found.read.swap(0, 1);
-            let [left, right] = &found.read;
-            found.differences = compare(left, right);
-            found.made = make_alike(left, right, &found.differences).map_err(|why| why.to_string());
+        if let Some(Ok(found)) = self.found.take() {
+            let [left, right] = found.read;
+            self.found = Some(Ok(Box::new(Structures::of([right, left]))));
         }
         self.only = None;
         self.list();
@@ -130,19 +140,16 @@ impl StructureComparison {
     }
 
     /// All statements, as a text.
-    pub fn script(&self) -> Option<Result<String, &str>> {
+    pub fn script(&self) -> Option<Result<&str, &str>> {
         let found = self.structures()?;
-        Some(match &found.made {
-            Ok(made) => Ok(made.script(found.read[0].dialect)),
-            Err(why) => Err(why.as_str()),
-        })
+        Some(found.made.as_ref().map(|_| found.script.as_str()).map_err(String::as_str))
     }
 
     /// Copies the statements.
     pub(crate) fn copy(&mut self, app: &mut App) {
         match self.script() {
             Some(Ok(text)) => {
-                app.clipboard = Some(text);
+                app.clipboard = Some(text.to_owned());
                 app.tell("statements copied");
             }
             Some(Err(why)) => app.tell_wrong(why.to_owned()),
@@ -153,7 +160,7 @@ impl StructureComparison {
     /// Puts the statements into the buffer.
     pub(crate) fn put(&mut self, app: &mut App) -> After {
         let text = match self.script() {
-            Some(Ok(text)) if !text.is_empty() => text,
+            Some(Ok(text)) if !text.is_empty() => text.to_owned(),
             Some(Err(why)) => {
                 app.tell_wrong(why.to_owned());
                 return After::Stay;
@@ -173,9 +180,24 @@ impl StructureComparison {
         After::Close
     }
 
+    /// How many lines the longer definition of what is in hand has.
+    fn longest_definition(&self) -> usize {
+        let Some(found) = self.structures() else { return 0 };
+        let line = self.lines.get(self.chosen);
+        let Some(item) = line.and_then(|line| found.differences.items.get(line.item)) else { return 0 };
+        let of = |side: usize, at: Option<usize>| {
+            at.and_then(|at| found.read[side].items.get(at)).map_or(0, |item| item.definition.lines().count())
+        };
+        of(0, item.left).max(of(1, item.right))
+    }
+
     /// Scrolls what is below.
     pub(crate) fn scroll(&mut self, by: isize) {
-        self.below = self.below.saturating_add_signed(by);
+        let lines = match self.script().filter(|_| self.statements) {
+            Some(Ok(script)) => script.lines().count(),
+            _ => self.longest_definition(),
+        };
+        self.below = self.below.saturating_add_signed(by).min(lines.saturating_sub(1));
     }
 }
 
@@ -261,19 +283,14 @@ impl App {
                 let mut done = 0;
                 let mut told = |at: usize, of: usize| {
                     progress.expect(of as u64);
-                    // Stopping is the session's matter.
+                    // Stopping is the token's matter.
                     let _ = progress.advance(at - done);
                     done = at;
                 };
                 Structure::read(session.as_mut(), engines[at].dialect(), &schemas, &wish, &mut told).map_err(said)
             };
-            let compared = || -> Result<Structures, String> {
-                let read = [read(0)?, read(1)?];
-                let differences = compare(&read[0], &read[1]);
-                let made = make_alike(&read[0], &read[1], &differences).map_err(|why| why.to_string());
-                Ok(Structures { read, differences, made })
-            };
-            Done::Structures(compared().map(Box::new))
+            let compared = || -> Result<Structures, String> { Ok(Structures::of([read(0)?, read(1)?])) };
+            Done::Structures(stopping(progress, &wish, compared).map(Box::new))
         });
         let view = StructureComparison {
             sides,
