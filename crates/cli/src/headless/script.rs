@@ -154,9 +154,16 @@ fn all(
         }
     }
     if session.location().in_transaction() {
-        plain(session, words.roll_back)?;
+        let rolled_back = plain(session, words.roll_back);
         let what = if large.single_transaction { "everything" } else { "a transaction was open at the end; it" };
-        eprintln!("jaunty: {what} was rolled back");
+        match &rolled_back {
+            Ok(()) => eprintln!("jaunty: {what} was rolled back"),
+            // Where the connection is lost the server does; what went wrong before is more to the point.
+            Err(error) => eprintln!("jaunty: rolling back: {error}"),
+        }
+        if outcome.is_ok() {
+            return rolled_back;
+        }
     }
     outcome
 }
