@@ -1,14 +1,16 @@
 //! The statements that make the left one of two structures like the right one. They are shown, and never run by
 //! themselves.
 
+mod tables;
+
 use std::collections::BTreeSet;
 
-use jaunty_language::dialect::{Altering, Change, Clauses, Dialect, Tables};
-use jaunty_language::statement::definition::{PartKind, parts_of_table};
-use jaunty_seam::catalog::{Column, Name, Object, ObjectKind};
+use jaunty_language::dialect::{Altering, Dialect, Tables};
+use jaunty_language::statement::definition::PartKind;
+use jaunty_seam::catalog::{Name, Object, ObjectKind, Rule};
 
 use super::Difference;
-use super::structure::{Differences, Item, ItemDiffers, Part, PartDiffers, PartOf, Structure};
+use super::structure::{Differences, Item, ItemDiffers, PartOf, Structure};
 use crate::catalog::templates::{arguments, comment_on, filled};
 use crate::catalog::{lasting, script};
 
@@ -153,7 +155,39 @@ impl<'a> Alter<'a> {
                 (None, None) => {}
             }
         }
+        self.references_that_hold(differences);
         self.views(differences, &fallen);
+    }
+
+    /// References to a key that goes or changes are taken away before, and made again.
+    fn references_that_hold(&mut self, differences: &Differences) {
+        let is_key = |of: PartOf| matches!(of, PartOf::Table(PartKind::Primary | PartKind::Unique));
+        let changing = differences.items.iter().filter(|item| {
+            item.right.is_some() && item.parts.iter().any(|part| is_key(part.of) && part.left.is_some())
+        });
+        let changing: BTreeSet<Name> =
+            changing.filter_map(|item| Some(self.left.items[item.left?].object.to_name())).collect();
+        if changing.is_empty() || !matches!(self.altering.tables, Tables::Altered(_)) {
+            return;
+        }
+        let (left, right) = (self.left, self.right);
+        for (at, ours) in left.items.iter().enumerate() {
+            let same = |item: &&Item| item.object.kind == ours.object.kind && item.key == ours.key;
+            let Some(theirs) = right.items.iter().find(same) else { continue };
+            let differs = differences.items.iter().find(|item| item.left == Some(at));
+            let is_told = |place: usize| differs.is_some_and(|item| item.parts.iter().any(|p| p.left == Some(place)));
+            let references = ours.parts.iter().enumerate().filter(|(_, p)| p.of == PartOf::Table(PartKind::Reference));
+            for (_, part) in references.filter(|(place, _)| !is_told(*place)) {
+                let rule = ours.object.constraints.iter().find(|rule| !part.name.is_empty() && rule.name == part.name);
+                let Some(Rule::Foreign { to, .. }) = rule.map(|rule| &rule.rule) else { continue };
+                let again = theirs.parts.iter().find(|their| their.of == part.of && their.told == part.told);
+                let (true, Some(again)) = (changing.contains(to), again) else { continue };
+                let (gone, name) = (self.drop_rule(&ours.object, part), self.name(&ours.object));
+                self.steps.references_go.extend(gone.map(keeps));
+                let text = format!("alter table {name} add {}", self.theirs(&again.text));
+                self.steps.references_come.push(keeps(text));
+            }
+        }
     }
 
     /// The name of an object on the left, with its schema.
@@ -353,18 +387,6 @@ impl<'a> Alter<'a> {
         self.belongings(theirs);
     }
 
-    /// A table's definition without its references, and those.
-    fn without_references(&self, text: &str) -> Option<(String, Vec<String>)> {
-        let (parts, name, tail) = parts_of_table(text, self.left.dialect)?;
-        let (references, others): (Vec<_>, Vec<_>) =
-            parts.into_iter().partition(|part| part.kind == PartKind::Reference);
-        let others: Vec<String> = others.into_iter().map(|part| format!("    {}", part.text)).collect();
-        let head = text.get(..name.end)?;
-        let tail = if tail.is_empty() { tail } else { format!(" {tail}") };
-        let bare = format!("{head} (\n{}\n){tail}", others.join(",\n"));
-        Some((bare, references.into_iter().map(|part| part.text).collect()))
-    }
-
     fn changed(&mut self, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
         match ours.object.kind {
             ObjectKind::View | ObjectKind::MaterialisedView => {
@@ -459,228 +481,4 @@ impl<'a> Alter<'a> {
         let (table, name) = (self.name(object), self.left.dialect.name_as_written(trigger));
         filled(self.altering.drop_trigger, &[("NAME", &name), ("TABLE", &table)])
     }
-
-    fn drop_rule(&self, object: &Object, part: &Part) -> Option<String> {
-        let Tables::Altered(clauses) = &self.altering.tables else { return None };
-        Some(format!("alter table {} {}", self.name(object), drop_clause(clauses, part, self.left.dialect)?))
-    }
-
-    fn table_alters(&mut self, clauses: &'static Clauses, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
-        let name = self.name(&ours.object);
-        let dialect = self.left.dialect;
-        let (mut altered, mut drops) = (Vec::new(), false);
-        let said = |text: String| format!("table {}: {text}", differs.name);
-        for part in &differs.parts {
-            let (old, new) = (part.left.map(|at| &ours.parts[at]), part.right.map(|at| &theirs.parts[at]));
-            match part.of {
-                PartOf::Table(PartKind::Column) => {
-                    let (text, lost) = self.column(clauses, part, ours, theirs);
-                    if text.is_empty() {
-                        self.done.notes.push(said(format!("column {}: no statement changes it so", part.name)));
-                    }
-                    altered.extend(text);
-                    drops |= lost;
-                }
-                PartOf::Table(PartKind::Reference) => {
-                    if let Some(text) = old.and_then(|old| self.drop_rule(&ours.object, old)) {
-                        self.steps.references_go.push(keeps(text));
-                    }
-                    if let Some(new) = new {
-                        let text = self.theirs(&new.text);
-                        self.steps.references_come.push(keeps(format!("alter table {name} add {text}")));
-                    }
-                }
-                PartOf::Table(_) => {
-                    if let Some(old) = old {
-                        match drop_clause(clauses, old, dialect) {
-                            Some(clause) => altered.insert(0, clause),
-                            None => self.done.notes.push(said(format!(
-                                "{} {}: it is taken away by hand",
-                                part.of.word(),
-                                part.name
-                            ))),
-                        }
-                    }
-                    if let Some(new) = new {
-                        let text = self.theirs(&new.text);
-                        altered.push(filled(clauses.add_rule, &[("TEXT", &text)]));
-                    }
-                }
-                PartOf::Options => match new.filter(|_| matches!(clauses.change, Change::Whole(_))) {
-                    Some(new) => altered.push(new.text.clone()),
-                    None => {
-                        self.done.notes.push(said("what follows its columns cannot be changed by a statement".into()))
-                    }
-                },
-                PartOf::Definition => self.done.notes.push(said("it has to be made again by hand".into())),
-                PartOf::Order | PartOf::Index | PartOf::Trigger | PartOf::Comment | PartOf::Value => {}
-            }
-        }
-        let adds_last = clauses.place[0].is_empty();
-        if order_after(differs, ours, theirs, adds_last) != names_of_columns(theirs) {
-            self.done.notes.push(said("the order of its columns is not made the same: no statement moves one".into()));
-        }
-        if !altered.is_empty() {
-            let text = format!("alter table {name}\n    {}", altered.join(",\n    "));
-            self.steps.tables_come.push(Statement { text, loses: drops });
-        }
-        self.belongings_change(differs, ours, theirs);
-    }
-
-    /// What changes a column, and whether values are lost by it.
-    fn column(&self, clauses: &Clauses, part: &PartDiffers, ours: &Item, theirs: &Item) -> (Vec<String>, bool) {
-        let name = self.left.dialect.name_as_written(&part.name);
-        let of = |item: &Item| item.object.columns.iter().find(|column| column.name == part.name).cloned();
-        let drop = || filled(clauses.drop_column, &[("NAME", &name)]);
-        let text = part.right.map(|at| self.theirs(&theirs.parts[at].text)).unwrap_or_default();
-        let add = || {
-            let columns: Vec<&Part> =
-                theirs.parts.iter().filter(|part| part.of == PartOf::Table(PartKind::Column)).collect();
-            let at = columns.iter().position(|column| column.name == part.name).unwrap_or_default();
-            let place = match at.checked_sub(1).and_then(|at| columns.get(at)) {
-                _ if at + 1 == columns.len() => String::new(),
-                Some(before) => filled(clauses.place[1], &[("NAME", &self.left.dialect.name_as_written(&before.name))]),
-                None => clauses.place[0].to_owned(),
-            };
-            format!("{}{place}", filled(clauses.add_column, &[("TEXT", &text)]))
-        };
-        match (part.what, &clauses.change) {
-            (Difference::OnlyLeft, _) => (vec![drop()], true),
-            (Difference::OnlyRight, _) => (vec![add()], false),
-            (Difference::Changed, Change::Whole(template)) => (vec![filled(template, &[("TEXT", &text)])], false),
-            (Difference::Changed, Change::Bits { plain, numbered }) => {
-                let Some((old, new)) = of(ours).zip(of(theirs)) else { return (Vec::new(), false) };
-                if old.generated == new.generated {
-                    return (by_bits(&name, &old, &new, plain), false);
-                }
-                // A computed column cannot become one that is given values, nor the other way round.
-                if !old.is_given() || !new.is_given() {
-                    return (vec![drop(), add()], old.is_given());
-                }
-                let [set, gone, added] = numbered;
-                let word = new.generated.as_deref().unwrap_or_default().trim_end_matches(" as identity");
-                let words = [("NAME", name.as_str()), ("WORD", word)];
-                let template = match (old.is_numbered(), new.is_numbered()) {
-                    (true, true) => set,
-                    (true, false) => gone,
-                    _ => added,
-                };
-                let mut all = by_bits(&name, &old, &new, plain);
-                // What is numbered has no default, and is not NULL.
-                let at = if new.is_numbered() { all.len() } else { 0 };
-                all.insert(at, filled(template, &words));
-                (all, false)
-            }
-        }
-    }
-
-    fn table_is_remade(&mut self, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
-        let name = self.name(&ours.object);
-        let is_belonging = |part: &PartDiffers| matches!(part.of, PartOf::Index | PartOf::Trigger | PartOf::Comment);
-        let new: Vec<&PartDiffers> = differs.parts.iter().filter(|part| !is_belonging(part)).collect();
-        let columns = names_of_columns;
-        let added: Vec<&Part> = new.iter().filter_map(|part| theirs.parts.get(part.right?)).collect();
-        let appended =
-            new.iter().all(|part| part.of == PartOf::Table(PartKind::Column) && part.what == Difference::OnlyRight)
-                && columns(theirs).starts_with(&columns(ours))
-                && added.iter().all(|part| can_be_added(&part.text));
-        if appended {
-            let add = |part: &&Part| keeps(format!("alter table {name} add column {}", part.text));
-            self.steps.tables_come.extend(added.iter().map(add));
-            return self.belongings_change(differs, ours, theirs);
-        }
-        let temporary = self.whole(&ours.object.schema, &format!("{} as it will be", ours.object.name));
-        let Some((_, at, _)) = parts_of_table(&theirs.definition, self.left.dialect) else {
-            self.done.notes.push(format!("table {}: it has to be made again by hand", differs.name));
-            return;
-        };
-        let [head, tail] =
-            [theirs.definition.get(..at.start), theirs.definition.get(at.end..)].map(Option::unwrap_or_default);
-        let given = |name: &&String| {
-            theirs.object.columns.iter().find(|column| column.name == **name).is_some_and(Column::is_given)
-        };
-        let (ours_names, theirs_names) = (columns(ours), columns(theirs));
-        let both: Vec<String> = theirs_names
-            .iter()
-            .filter(|name| ours_names.contains(name))
-            .filter(given)
-            .map(|name| self.left.dialect.name_as_written(name))
-            .collect();
-        let both = both.join(", ");
-        let drops = ours_names.iter().any(|name| !theirs_names.contains(name));
-        let plain = self.left.dialect.name_as_written(&ours.object.name);
-        self.steps.is_remade = true;
-        self.steps.tables_come.push(keeps(format!("{head}{temporary}{tail}")));
-        if !both.is_empty() {
-            self.steps.tables_come.push(keeps(format!("insert into {temporary} ({both})\nselect {both} from {name}")));
-        }
-        self.steps.tables_come.push(Statement { text: format!("drop table {name}"), loses: drops });
-        self.steps.tables_come.push(keeps(format!("alter table {temporary} rename to {plain}")));
-        self.belongings(theirs);
-    }
-}
-
-fn names_of_columns(item: &Item) -> Vec<String> {
-    let all = item.parts.iter().filter(|part| part.of == PartOf::Table(PartKind::Column));
-    all.map(|part| part.name.clone()).collect()
-}
-
-/// The order in which the columns stand when those that are new were added: last, or each where it belongs.
-fn order_after(differs: &ItemDiffers, ours: &Item, theirs: &Item, adds_last: bool) -> Vec<String> {
-    let (ours, theirs) = (names_of_columns(ours), names_of_columns(theirs));
-    let mut after: Vec<String> = ours.iter().filter(|name| theirs.contains(name)).cloned().collect();
-    if !adds_last {
-        // They come to stand where they belong if the others do.
-        return if differs.parts.iter().any(|part| part.of == PartOf::Order) { after } else { theirs };
-    }
-    after.extend(theirs.iter().filter(|name| !ours.contains(name)).cloned());
-    after
-}
-
-/// Changes of a column bit by bit.
-fn by_bits(name: &str, old: &Column, new: &Column, bits: &[&str; 5]) -> Vec<String> {
-    let [type_, no_default, default, not_null, null] = bits;
-    let value = new.default.clone().unwrap_or_default();
-    let words = [("NAME", name), ("TYPE", new.db_type.as_str()), ("VALUE", value.as_str())];
-    let mut all = Vec::new();
-    let retyped = old.db_type != new.db_type;
-    // A default of the old type may not be one of the new.
-    if old.default.is_some() && (new.default.is_none() || retyped) {
-        all.push(filled(no_default, &words));
-    }
-    if retyped {
-        all.push(filled(type_, &words));
-    }
-    if new.default.is_some() && (old.default != new.default || retyped) {
-        all.push(filled(default, &words));
-    }
-    if old.nullable != new.nullable {
-        all.push(filled(if new.nullable { null } else { not_null }, &words));
-    }
-    all
-}
-
-/// The clause that takes a rule away; none where it has no name to be called by.
-fn drop_clause(clauses: &Clauses, part: &Part, dialect: &Dialect) -> Option<String> {
-    let at = match part.of {
-        PartOf::Table(PartKind::Primary) => 0,
-        PartOf::Table(PartKind::Unique) => 1,
-        PartOf::Table(PartKind::Reference) => 2,
-        PartOf::Table(PartKind::Check) => 3,
-        _ => 4,
-    };
-    let template = clauses.drop_rule[at];
-    if template.is_empty() || template.contains("NAME") && part.name.is_empty() {
-        return None;
-    }
-    Some(filled(template, &[("NAME", &dialect.name_as_written(&part.name))]))
-}
-
-/// Whether a column of this definition can be added to a table with rows:
-/// <https://www.sqlite.org/lang_altertable.html#altertabaddcol>.
-fn can_be_added(text: &str) -> bool {
-    let upper = text.to_uppercase();
-    let has = |word: &str| upper.split(|c: char| !c.is_alphanumeric() && c != '_').any(|found| found == word);
-    let fixed = !has("DEFAULT") || !upper.contains("CURRENT_") && !upper.replace(' ', "").contains("DEFAULT(");
-    !has("PRIMARY") && !has("UNIQUE") && !has("STORED") && fixed && (!upper.contains("NOT NULL") || has("DEFAULT"))
 }
