@@ -7,11 +7,10 @@ use std::fs::File;
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
-use jaunty_core::logbook::{Begun, Ended, KeptResult, Outcome};
+use jaunty_core::logbook::{Ended, KeptResult, Outcome};
 use jaunty_core::run::Job;
-use jaunty_core::run::execute::keeps;
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::script::{PIECE, Script};
 use jaunty_core::words;
@@ -112,20 +111,7 @@ fn begin(session: &dyn Session, large: &Large, with: &With) -> Option<i64> {
         1 => format!("-- the statements of {name}"),
         line => format!("-- the statements of {name} from line {line} on"),
     };
-    let title = format!("run {name}");
-    let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    let begun = Begun {
-        connection: &with.profile.name,
-        engine: &with.profile.engine,
-        database: &location.database,
-        buffer: None,
-        title: Some(&title),
-        statement: &statement,
-        values: &[],
-        session: &location.session,
-        started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
-    };
-    if keeps(with.profile) { with.keeping.note(|logbook| logbook.begin(&begun)) } else { None }
+    with.keeping.begin((with.profile, &location), &format!("run {name}"), &statement)
 }
 
 fn all(

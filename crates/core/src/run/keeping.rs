@@ -4,12 +4,15 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Instant;
+use std::time::{Instant, UNIX_EPOCH};
 
+use super::execute::keeps;
 use super::state::{Ahead, Run};
 use crate::archive::{ArchiveError, Retention, keep_within};
 use crate::files::Folders;
-use crate::logbook::Logbook;
+use crate::logbook::{Begun, Logbook};
+use jaunty_seam::engine::Location;
+use jaunty_seam::profile::Profile;
 
 /// Where runs are kept. Clones share the logbook.
 #[derive(Clone)]
@@ -128,6 +131,24 @@ impl Keeping {
     /// Writes to the logbook. A logbook that fails does not keep a statement from running.
     pub fn note<T>(&self, act: impl FnOnce(&Logbook) -> Result<T, crate::logbook::LogbookError>) -> Option<T> {
         act(&*self.logbook()?).inspect_err(|error| tracing::warn!(%error, "a run could not be noted")).ok()
+    }
+
+    /// Notes that something has begun that is no statement of a buffer: a load, a slip, a script. None where the connection
+    /// keeps no runs.
+    pub fn begin(&self, (profile, location): (&Profile, &Location), title: &str, statement: &str) -> Option<i64> {
+        let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let begun = Begun {
+            connection: &profile.name,
+            engine: &profile.engine,
+            database: &location.database,
+            buffer: None,
+            title: Some(title),
+            statement,
+            values: &[],
+            session: &location.session,
+            started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
+        };
+        if keeps(profile) { self.note(|logbook| logbook.begin(&begun)) } else { None }
     }
 
     /// Notes that what these runs changed is gone.

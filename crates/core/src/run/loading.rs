@@ -1,11 +1,10 @@
 //! Loading rows of a file: one run of the logbook, like a statement.
 
-use std::time::{Duration, UNIX_EPOCH};
+use std::time::Duration;
 
 use super::Keeping;
-use super::execute::keeps;
 use crate::import::{ImportError, Loaded, Matching};
-use crate::logbook::{Begun, Ended, KeptResult, Outcome};
+use crate::logbook::{Ended, KeptResult, Outcome};
 use jaunty_seam::engine::Location;
 use jaunty_seam::profile::Profile;
 
@@ -27,19 +26,7 @@ impl Noted {
             None => format!("-- rows of {whose} into {}: {}", matching.table, names.join(", ")),
         };
         let title = format!("load {whose} into {into}");
-        let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        let begun = Begun {
-            connection: &profile.name,
-            engine: &profile.engine,
-            database: &location.database,
-            buffer: None,
-            title: Some(&title),
-            statement: &statement,
-            values: &[],
-            session: &location.session,
-            started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
-        };
-        Noted(if keeps(profile) { keeping.note(|logbook| logbook.begin(&begun)) } else { None })
+        Noted(keeping.begin((profile, location), &title, &statement))
     }
 
     /// Notes how it ended.

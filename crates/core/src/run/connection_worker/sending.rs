@@ -1,11 +1,9 @@
 //! Sending a slip: one run of the logbook, which knows the slip that takes it back.
 
 use std::sync::{Arc, PoisonError};
-use std::time::UNIX_EPOCH;
 
 use super::{Report, Worker};
-use crate::logbook::{Begun, Ended, KeptResult, Outcome};
-use crate::run::execute::keeps;
+use crate::logbook::{Ended, KeptResult, Outcome};
 use crate::run::state::{Run, RunResult};
 use crate::slip::statements::script;
 use crate::slip::{Slip, Unsent, send};
@@ -69,20 +67,7 @@ impl Worker {
         let statement = script(slip, dialect, location.transaction.is_some());
         let what = if slip.takes_back.is_some() { "taken back" } else { "slip" };
         let title = format!("{what}: {} · {}", slip.counted(), slip.ground.table.name);
-        let started = std::time::SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        let begun = Begun {
-            connection: &self.profile.name,
-            engine: &self.profile.engine,
-            database: &location.database,
-            buffer: None,
-            title: Some(&title),
-            statement: &statement,
-            values: &[],
-            session: &location.session,
-            started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),
-        };
-        let kept = keeps(&self.profile);
-        let number = if kept { self.keeping.note(|logbook| logbook.begin(&begun)) } else { None };
+        let number = self.keeping.begin((&self.profile, location), &title, &statement);
         let run = Run::begin(statement, Some(title), number).until(stop).at(&self.profile.name, &location.database);
         let run = Arc::new(run);
         self.now_runs(&run);
