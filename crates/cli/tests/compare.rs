@@ -108,6 +108,13 @@ fn no_statements_are_made_of_rows_that_are_not_all_there() {
     let arguments = arguments.map(|word| if word == "last" { "1" } else { word });
     let [out, told] = compare(&home, 2, &[&arguments[..], &["--statements"]].concat());
     assert!(told.contains("no statements are made of them") && out.is_empty(), "{told}{out}");
+    for (limit, code, expected) in
+        [(4, 2, "the statement of the left takes only some of the rows (limit)"), (50, 0, "")]
+    {
+        let statement = format!("select id, name, berths from ports limit {limit}");
+        let [_, told] = rows(&home, code, &["--statement", &statement, "--key", "id", "--statements"]);
+        assert!(told.contains(expected), "{limit}: {told}");
+    }
     // On the screen: one is narrowed to one row.
     let screen = home.screen(&["ports.sql", "-c", "office"]);
     screen.shows("office.db · main").press(&["C-g"]).shows("1–4 of 4").press(&["C-t", "t"]).shows("pinned left");
@@ -116,6 +123,13 @@ fn no_statements_are_made_of_rows_that_are_not_all_there() {
     for key in ["d", "p", "c"] {
         screen.press(&[key]).shows("no statements are made of the left result: it is narrowed");
     }
+    // The third and last row of three may be there all the same.
+    let home = two().file("ports.sql", "-- Ports\nselect id, name, berths from ports order by id limit 3;\n");
+    let screen = home.screen(&["ports.sql", "-c", "office"]);
+    screen.shows("office.db · main").press(&["C-g"]).shows("1–3 of 3").press(&["C-t", "t"]).shows("pinned left");
+    screen.press(&["C-t", "C-g"]).shows("held · Ports").press(&["C-t", "K"]).shows("rows that differ");
+    screen.shows("!! its statement takes only some of the rows (limit)");
+    screen.press(&["d"]).shows("no statements are made of the left result: its statement takes only some");
 }
 
 #[test]

@@ -9,7 +9,7 @@ use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::make_alike;
-use jaunty_core::compare::draft::drafts;
+use jaunty_core::compare::draft::{cut_by, drafts};
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Shown, compare};
 use jaunty_core::compare::structure::{self, Differences, Schemas, Structure};
 use jaunty_core::logbook::Outcome;
@@ -221,8 +221,9 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
         _ => {
             let name = side.run.as_deref().unwrap_or("last");
             let (archive, _) = super::rows::kept(name, 1)?;
-            let partial = Some(super::rows::outcome(name)?).filter(|outcome| *outcome != Outcome::Done);
-            let (archive, statement, origins) = (Arc::new(archive), String::new(), Vec::new());
+            let entry = super::rows::entry(name)?;
+            let partial = Some(entry.outcome).filter(|outcome| *outcome != Outcome::Done);
+            let (archive, statement, origins) = (Arc::new(archive), entry.statement, Vec::new());
             return Ok(Rows { archive, statement, origins, catalog: None, dialect: None, partial });
         }
     };
@@ -360,6 +361,14 @@ fn of_rows(
     });
     let found = found.map_err(failed)?;
     for (rows, side) in [left, right].into_iter().zip(["left", "right"]) {
+        // Of a kept run it is read as the left one, for which the statements are.
+        let cut =
+            rows.dialect.or(left.dialect).and_then(|dialect| cut_by(&rows.statement, rows.archive.rows(), dialect));
+        if let Some(word) = cut.filter(|_| args.found.statements) {
+            return Err(Failure::Usage(format!(
+                "the statement of the {side} takes only some of the rows ({word}); no statements are made of them"
+            )));
+        }
         let Some(outcome) = rows.partial else { continue };
         let what = format!("the rows of the {side} run are not all there: {}", outcome.word());
         // A row that is missing would be one to delete.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::chart::plot::Texts;
-use jaunty_core::logbook::{Entry, Outcome};
+use jaunty_core::logbook::Entry;
 use jaunty_core::run::Run;
 use jaunty_language::dialect::SQLITE;
 
@@ -15,12 +15,8 @@ use super::output::Output;
 use crate::args::Rows;
 use crate::failure::Failure;
 
-/// How a run ended, by its number or `last`.
-pub fn outcome(run: &str) -> Result<Outcome, Failure> {
-    Ok(entry(run)?.outcome)
-}
-
-fn entry(run: &str) -> Result<Entry, Failure> {
+/// What the logbook has of a run, by its number or `last`.
+pub fn entry(run: &str) -> Result<Entry, Failure> {
     let logbook = logbook()?;
     let found = match run.parse::<i64>() {
         Ok(number) => logbook.entry(number),

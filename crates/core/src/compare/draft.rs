@@ -6,6 +6,9 @@ use super::Difference;
 use super::rows::{Comparison, Differing, Shown};
 use crate::arrange::Progress;
 use crate::slip::{Datum, Draft, Ground, Kind, Row, What};
+use jaunty_language::dialect::Dialect;
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::shape::words;
 
 /// Rows that are read at a time.
 const AT_ONCE: usize = 1024;
@@ -30,6 +33,33 @@ pub enum Undrawn {
     /// Reading failed, or a person stopped it.
     #[error(transparent)]
     Reading(#[from] super::rows::CompareError),
+}
+
+/// The word by which a statement takes only some of the rows that it is about, where its result may have been cut by it: a
+/// row that is missing then may be there all the same. None where there is none, or where `rows`, which it gave, are fewer
+/// than the number that it names.
+pub fn cut_by(statement: &str, rows: u64, dialect: &'static Dialect) -> Option<&'static str> {
+    let all = words(statement, dialect, 0);
+    let at = |word: &str| all.iter().position(|found| found.is(word));
+    if let Some(place) = at("LIMIT") {
+        let most = all
+            .get(place + 1)
+            .filter(|word| word.kind == TokenKind::Number)
+            .and_then(|word| word.text.parse::<u64>().ok());
+        // Another number after a comma, or after `OFFSET`, leaves rows out at the beginning.
+        let only = all.iter().filter(|word| word.is("LIMIT")).count() == 1
+            && at("OFFSET").is_none()
+            && !all.get(place + 2).is_some_and(|word| word.sign(b','));
+        return (!only || most.is_none_or(|most| rows >= most)).then_some("limit");
+    }
+    let others = [
+        ("TOP", "top"),
+        ("FETCH", "fetch"),
+        ("OFFSET", "offset"),
+        ("TABLESAMPLE", "tablesample"),
+        ("ROWNUM", "rownum"),
+    ];
+    others.into_iter().find(|(word, _)| at(word).is_some()).map(|(_, said)| said)
 }
 
 /// Drafts that make the rows of `ground`, which is that of the left, as those of the right are.

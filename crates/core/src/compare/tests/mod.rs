@@ -8,7 +8,7 @@ use arrow_array::{ArrayRef, BooleanArray, Int32Array, Int64Array, RecordBatch, S
 use proptest::prelude::*;
 
 use super::Difference;
-use super::draft::{Undrawn, drafts};
+use super::draft::{Undrawn, cut_by, drafts};
 use super::rows::{Columns, CompareError, Comparison, Shown, compare, same};
 use crate::archive::{Archive, Writer};
 use crate::arrange::pick::Part;
@@ -210,6 +210,24 @@ fn what_differs_becomes_drafts() {
     assert_eq!(why.to_string(), "sailings is told apart by id: compare by that, and the statements are known");
     let twice = compared(left, sailings(&[(1, "due"), (1, "gone")]), &["id"], 10).unwrap();
     assert!(matches!(drafts(&twice, &ground, &Progress::default()), Err(Undrawn::Repeated(1))));
+}
+
+#[test]
+fn a_result_that_was_cut_is_known_by_its_statement() {
+    for (statement, rows, expected) in [
+        ("select * from ports", 100, None),
+        ("select * from ports limit 100", 100, Some("limit")),
+        ("select * from ports limit 100", 12, None),
+        ("select * from ports limit 100 offset 5", 12, Some("limit")),
+        ("select * from ports limit 5, 100", 12, Some("limit")),
+        ("select * from ports limit :most", 12, Some("limit")),
+        ("select * from (select * from ports limit 3) p limit 100", 3, Some("limit")),
+        ("select * from ports offset 5", 12, Some("offset")),
+        ("select * from ports fetch first 3 rows only", 3, Some("fetch")),
+        ("select 'limit 3' as \"limit\" from ports", 3, None),
+    ] {
+        assert_eq!(cut_by(statement, rows, &POSTGRES), expected, "{statement}");
+    }
 }
 
 #[test]

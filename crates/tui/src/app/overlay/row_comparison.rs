@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jaunty_core::arrange::ArrangeError;
 use jaunty_core::compare::Difference;
-use jaunty_core::compare::draft::drafts;
+use jaunty_core::compare::draft::{cut_by, drafts};
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Differing, Shown, compare};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
@@ -52,6 +52,7 @@ pub struct ComparedSide {
     kept: Arc<KeptRows>,
     /// Whether only some of its rows are shown.
     narrowed: bool,
+    dialect: &'static Dialect,
     known: Option<(Arc<Catalog>, &'static Dialect)>,
 }
 
@@ -61,9 +62,17 @@ impl ComparedSide {
         let outcome = self.run.outcome();
         match () {
             () if outcome != Outcome::Done => Some(format!("its rows are not all there: {}", outcome.word())),
+            () if self.cut_by().is_some() => {
+                Some(format!("its statement takes only some of the rows ({})", self.cut_by().unwrap_or_default()))
+            }
             () if self.narrowed => Some("it is narrowed to some of its rows (o shows all of them)".to_owned()),
             () => None,
         }
+    }
+
+    /// The word by which its statement takes only some of the rows.
+    fn cut_by(&self) -> Option<&'static str> {
+        cut_by(&self.head.statement, self.kept.rows().unwrap_or(u64::MAX), self.dialect)
     }
 
     /// The table that the rows are of, found by the first of these columns that is one of a table.
@@ -303,13 +312,14 @@ impl App {
         let all = [&self.connection].into_iter().chain(&self.background);
         let mut of_run = all.filter(|connection| connection.name() == run.connection);
         let catalog = of_run.find_map(|connection| connection.catalog.clone());
-        let known = catalog.map(|catalog| (catalog, self.dialect_of(&head)));
+        let dialect = self.dialect_of(&head);
+        let known = catalog.map(|catalog| (catalog, dialect));
         let title = match run.title.clone() {
             Some(title) => format!("{title} on {}", run.connection),
             None => format!("{} on {}", run.statement.split_whitespace().collect::<Vec<_>>().join(" "), run.connection),
         };
         let narrowed = rows.view().arrangement().is_some_and(|arrangement| arrangement.len() < arrangement.of());
-        Some(ComparedSide { title: clean::clean(&title).into_owned(), head, run, kept, narrowed, known })
+        Some(ComparedSide { title: clean::clean(&title).into_owned(), head, run, kept, narrowed, dialect, known })
     }
 
     /// Begins to compare. False, with the reason told, where that cannot be.
