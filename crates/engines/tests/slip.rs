@@ -231,7 +231,7 @@ impl Quay<'_> {
             assert_eq!(self.rows(&ground, session), model, "round {round}\n{}", script(&drafted, self.dialect, false));
             // Every second one is taken back: the table is what it was.
             let sent = jaunty_core::slip::Sent { rows, uncommitted: false };
-            let back = sent.opposite(&drafted, Some(7)).expect("every row is known");
+            let back = sent.opposite(&drafted, self.dialect, Some(7)).expect("every row is known");
             if round % 2 == 0 {
                 self.sent(&back, session);
                 assert_eq!(
@@ -251,7 +251,7 @@ impl Quay<'_> {
         let key = rows[0].after.as_ref().expect("the server told its number")[0].clone().unwrap();
         assert_eq!(self.rows(&ground, session)[key.text()][1], Some(Datum::Text("numbered".into())));
         let sent = jaunty_core::slip::Sent { rows, uncommitted: false };
-        self.sent(&sent.opposite(&numbered, None).unwrap(), session);
+        self.sent(&sent.opposite(&numbered, self.dialect, None).unwrap(), session);
         assert_eq!(self.rows(&ground, session), model);
         self.open_transactions(&ground, session, &model);
         self.refusals(&ground, session, &model);
@@ -437,7 +437,7 @@ fn every_type(connect: &dyn Fn() -> Box<dyn Session>, dialect: &'static Dialect,
                 Ok(sent) => sent,
                 Err(error) => return wrong.push(format!("{db_type} {value} {what}: {error}")),
             };
-            let back = sent.opposite(&slip, None).unwrap();
+            let back = sent.opposite(&slip, dialect, None).unwrap();
             if let Err(error) = send(&back, dialect, session, &Stop::default(), |_| {}) {
                 return wrong
                     .push(format!("{db_type} {value} {what}, back: {error}\n{}", script(&back, dialect, false)));
@@ -644,7 +644,7 @@ fn what_a_server_makes_of_rows_is_counted_and_known() {
     );
     let sent = send(&changed, dialect, session, &Stop::default(), |_| {}).unwrap();
     assert_eq!(rows(session)[0][3], Some(Datum::Number("1".into())));
-    let back = sent.opposite(&changed, None).unwrap();
+    let back = sent.opposite(&changed, dialect, None).unwrap();
     assert!(script(&back, dialect, false).contains("touched = 0"), "{}", script(&back, dialect, false));
     send(&back, dialect, session, &Stop::default(), |_| {}).unwrap();
     // A trigger that leaves the row out, and a rule that is only looked at at the end: nothing is done.
@@ -660,10 +660,10 @@ fn what_a_server_makes_of_rows_is_counted_and_known() {
     let added = slip(&|slip| assert_eq!(slip.add(BTreeMap::new()), 0));
     let sent = send(&added, dialect, session, &Stop::default(), |_| {}).unwrap();
     assert_eq!(rows(session).len(), 2);
-    send(&sent.opposite(&added, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
+    send(&sent.opposite(&added, dialect, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
     let gone = slip(&|slip| assert!(slip.delete((0, now[0].clone())).unwrap()));
     let sent = send(&gone, dialect, session, &Stop::default(), |_| {}).unwrap();
     assert!(rows(session).is_empty());
-    send(&sent.opposite(&gone, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
+    send(&sent.opposite(&gone, dialect, None).unwrap(), dialect, session, &Stop::default(), |_| {}).unwrap();
     assert_eq!(rows(session), now);
 }

@@ -13,7 +13,7 @@ use super::Difference;
 use crate::archive::{Archive, ArchiveError};
 use crate::arrange::pick::Part;
 use crate::arrange::{ArrangeError, Progress};
-use crate::slip::Datum;
+use crate::slip::{Datum, datum};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 /// A column that both sides have.
@@ -309,9 +309,9 @@ fn moment<'a>(reader: &ColumnReader<'_>, text: &'a str) -> &'a str {
 pub fn same(left: &Datum, right: &Datum) -> bool {
     let plain = |datum: &Datum| {
         let (kind, text) = match datum {
-            Datum::Null | Datum::Default => (CellKind::Null, ""),
+            Datum::Null | Datum::Default | Datum::Absent => (CellKind::Null, ""),
             Datum::Number(text) => (CellKind::Number, text.as_str()),
-            Datum::Text(text) => (CellKind::Text, text.as_str()),
+            Datum::Text(text) | Datum::Written(text) => (CellKind::Text, text.as_str()),
             Datum::Bytes(text) => (CellKind::Binary, text.as_str()),
             Datum::Bool(value) => (CellKind::Boolean, if *value { "true" } else { "false" }),
         };
@@ -352,7 +352,7 @@ impl Comparison {
                     let reader = readers[side].get(pair.at[side]).filter(|_| at[side] < batches[side].num_rows());
                     cell[side] = reader.map(|reader| {
                         let read = reader.get(at[side]);
-                        Datum::of_cell(read.kind, &read.text)
+                        datum(read.kind, &read.text)
                     });
                 }
                 at[side] += 1;

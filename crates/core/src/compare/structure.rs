@@ -350,7 +350,7 @@ fn held_by(kind: &Kind) -> &'static str {
         Kind::Bytes => "bytes",
         Kind::Choice(_) => "one of some",
         Kind::Text(_) => "text",
-        Kind::Any => "anything",
+        Kind::Any | Kind::Value(_) => "anything",
         Kind::Other => "a type of its own",
     }
 }

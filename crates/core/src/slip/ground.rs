@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use jaunty_language::dialect::{Dialect, Family};
+use jaunty_language::dialect::{Dialect, Family, Part, Place, Source, Takes};
 use jaunty_language::statement::shape::{self, Shape, words};
 use jaunty_seam::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule};
 use jaunty_seam::rows::origin::Origin;
@@ -24,6 +24,9 @@ pub struct Ground {
     pub key: Vec<usize>,
     /// Which columns have to be different from row to row together, as places in `fields`.
     pub unique: Vec<Vec<usize>>,
+    /// What its rows are where they are not those of a table. Its parts are the fields.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<Box<Place>>,
 }
 
 /// A column of the table.
@@ -54,6 +57,9 @@ pub enum NoGround {
     /// The language has no statements for it.
     #[error("rows of this database are changed by its own commands")]
     Language,
+    /// They are not elements of anything.
+    #[error("{0}")]
+    NoElements(String),
     /// Rows of several queries stand together.
     #[error("the statement puts rows of several queries together ({0}): it is not known which table a row is of")]
     Together(String),
@@ -171,7 +177,87 @@ impl Ground {
             false => format!("{}.", dialect.name_as_written(&object.schema)),
         };
         let written = format!("{schema}{}", dialect.name_as_written(&object.name));
-        Ok(Ground { table: object.to_name(), written, fields, key, unique })
+        Ok(Ground { table: object.to_name(), written, fields, key, unique, place: None })
+    }
+
+    /// What can be changed of the result of a statement where there are no tables; `columns` are those of the result, with
+    /// the names of their types.
+    pub fn of_elements(
+        statement: &str,
+        columns: &[(String, String)],
+        dialect: &'static Dialect,
+    ) -> Result<Ground, NoGround> {
+        let elements = dialect.elements.ok_or(NoGround::Language)?;
+        let place = elements.place(statement, columns).map_err(NoGround::NoElements)?;
+        let field = |part: &Part| Field {
+            column: Column {
+                name: part.name.clone(),
+                db_type: part.about.clone(),
+                nullable: part.optional,
+                key: part.is_key,
+                generated: part.fixed.then(|| "by the server".to_owned()),
+                ..Column::default()
+            },
+            kind: match part.takes {
+                Takes::Text => Kind::Text(None),
+                Takes::Number => Kind::Real,
+                Takes::Count => Kind::Integer(1, i64::MAX.into()),
+                Takes::Value => Kind::Value(part.about.clone()),
+            },
+            at: match part.source {
+                Source::Column(at) => Some(at),
+                _ => None,
+            },
+            references: None,
+            numbered: false,
+        };
+        let fields: Vec<Field> = place.parts.iter().map(field).collect();
+        let key = (0..fields.len()).filter(|at| place.parts[*at].is_key).collect();
+        let table = Name { schema: String::new(), name: place.name.clone() };
+        Ok(Ground {
+            table,
+            written: place.written.clone(),
+            fields,
+            key,
+            unique: Vec::new(),
+            place: Some(Box::new(place)),
+        })
+    }
+
+    /// The part of an element that a field is; none where there are tables.
+    pub fn part(&self, field: usize) -> Option<&Part> {
+        self.place.as_ref()?.parts.get(field)
+    }
+
+    /// Whether a field may be taken out of its element.
+    pub fn can_be_absent(&self, field: usize) -> bool {
+        self.part(field).is_some_and(|part| part.optional && part.takes == Takes::Value)
+    }
+
+    /// Whether the server gives an element this part where nobody does.
+    pub fn is_given_else(&self, field: usize) -> bool {
+        self.part(field).is_some_and(|part| part.is_key && part.takes == Takes::Value)
+    }
+
+    /// All of an element, where the fields are parts of it.
+    pub fn whole(&self) -> Option<usize> {
+        self.place.as_ref()?.parts.iter().position(|part| part.whole)
+    }
+
+    /// The field that a column of the result is a part of, by its name, and where it is in that: `place.code` is `code` in
+    /// `place`, once that column was opened.
+    pub fn within(&self, column: &str) -> Option<(usize, String)> {
+        let inside = |(field, of): (usize, &Field)| {
+            let path = column.strip_prefix(of.column.name.as_str())?.strip_prefix('.')?;
+            of.at.map(|_| (field, path.to_owned()))
+        };
+        let mut found = self.fields.iter().enumerate().filter_map(inside);
+        found.next().filter(|_| found.next().is_none())
+    }
+
+    /// What one of its rows is, in a word.
+    pub fn element(&self) -> &str {
+        self.place.as_ref().map_or("row", |place| place.element.as_str())
     }
 
     /// The field that stands at a place of the result, if it is one of the table.

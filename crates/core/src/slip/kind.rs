@@ -6,7 +6,7 @@ use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Column, ObjectKind};
 use jaunty_seam::rows::moment;
 
-use super::datum::Datum;
+use super::Datum;
 
 /// What the values of a column are. The server has the last word: what is not known here is sent as text.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -36,6 +36,8 @@ pub enum Kind {
     Choice(Vec<String>),
     /// Text, of so many characters at most.
     Text(Option<usize>),
+    /// Values of any type as the language writes them, of which this one is the usual one.
+    Value(String),
     /// Whatever is given: the column has no type.
     #[default]
     Any,
@@ -255,8 +257,26 @@ impl Kind {
                 let over = most.filter(|most| long > *most);
                 (as_text(), over.map(|most| say(format!("{long} characters; the column takes {most}"))))
             }
+            Kind::Value(of) => match dialect.elements.map(|elements| elements.written(of, text)) {
+                Some(Ok(written)) => (Datum::Written(written), None),
+                Some(Err(what)) => (as_text(), Some(Mistake::Wrong(what))),
+                None => (as_text(), None),
+            },
             Kind::Any if is_number(shaped) && shaped == text => (Datum::Number(text.to_owned()), None),
             Kind::Any | Kind::Other => (as_text(), None),
+        }
+    }
+
+    /// What a value is by itself, where a column takes values of several types; and its text, as a person edits it.
+    pub fn of_value(&self, value: &Datum, dialect: &Dialect) -> (Kind, String) {
+        let plain = |text: &str| dialect.elements.and_then(|elements| elements.plain(text));
+        match (self, value) {
+            (Kind::Value(_), Datum::Written(text) | Datum::Text(text)) => match plain(text) {
+                Some((of, text)) => (Kind::Value(of), text),
+                None => (self.clone(), text.clone()),
+            },
+            (Kind::Text(_), Datum::Bytes(digits)) => (Kind::Bytes, digits.clone()),
+            (_, value) => (self.clone(), value.text().to_owned()),
         }
     }
 
@@ -265,6 +285,7 @@ impl Kind {
         match self {
             Kind::Choice(values) => values.clone(),
             Kind::Boolean => vec!["true".into(), "false".into()],
+            Kind::Value(of) if of == "bool" => vec!["true".into(), "false".into()],
             _ => Vec::new(),
         }
     }

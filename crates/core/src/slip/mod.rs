@@ -4,9 +4,12 @@
 //! [`Store`] keeps it on disk with each of them. [`statements::steps`] makes statements of it, in the order that keys
 //! need, and [`send`] carries them out in one transaction, in which each row is read again first: where it is not what
 //! was read, everything is rolled back. What was sent has an [`opposite`](send::Sent::opposite), which takes it back.
+//!
+//! What has no tables has [`Place`](jaunty_language::dialect::Place)s: documents, and elements of a key, are drafted,
+//! shown and taken back as rows are; their language plans what is sent, and [`elements`] sends it.
 
 pub mod block;
-mod datum;
+mod elements;
 mod ground;
 mod kind;
 mod resolve;
@@ -20,16 +23,15 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 use crate::reveal::shape::grouped;
+use jaunty_language::dialect::Dialect;
 
-pub use datum::Datum;
+pub use elements::element_of;
 pub use ground::{Field, Ground, NoGround};
+pub use jaunty_language::dialect::{Datum, Row};
 pub use kind::{Kind, Mistake};
 pub use resolve::Keep;
-pub use send::{Conflict, Sent, SentRow, Unsent, row_of, send};
+pub use send::{Conflict, Sent, SentRow, Unsent, datum, row_of, send};
 pub use store::{Kept, Store};
-
-/// The values of a row by the fields of its [`Ground`]: none where a column was not read.
-pub type Row = Vec<Option<Datum>>;
 
 /// Changes of the rows of one table.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -117,6 +119,12 @@ pub enum Undrafted {
     /// The server computes the column.
     #[error("\"{0}\" is computed by the server: it cannot be given a value")]
     Computed(String),
+    /// The part of an element is not one that a statement can change: a position, a field whose name would be a path.
+    #[error("\"{0}\" cannot be changed in its place; write a statement")]
+    Fixed(String),
+    /// The column says which row it is, and has none of another name.
+    #[error("\"{0}\" stays as it is: add one like this under another name, and delete this one")]
+    Lasting(String),
     /// The column has no NULL.
     #[error("\"{0}\" cannot be NULL")]
     NotNull(String),
@@ -126,6 +134,9 @@ pub enum Undrafted {
     /// An outer join found no row.
     #[error("there is no row of {0} here: its key is NULL")]
     NoRow(String),
+    /// A key or a field was asked for that is not there.
+    #[error("there is nothing here to change: {0} does not exist")]
+    Nothing(String),
     /// The row is going to be deleted.
     #[error("this row is marked to be deleted; press the key for deleting again to keep it")]
     Deleted,
@@ -161,7 +172,10 @@ impl Slip {
         let Some(of) = self.ground.fields.get(field) else { return Ok(()) };
         let name = || of.column.name.clone();
         match value {
+            _ if !of.is_given() && self.ground.place.is_some() => Err(Undrafted::Fixed(name())),
             _ if !of.is_given() => Err(Undrafted::Computed(name())),
+            Datum::Absent if !self.ground.can_be_absent(field) => Err(Undrafted::NotNull(name())),
+            Datum::Default if self.ground.place.is_some() => Err(Undrafted::NoDefault(name())),
             Datum::Null if !of.column.nullable => Err(Undrafted::NotNull(name())),
             Datum::Default if of.column.default.is_none() && !of.numbered && !of.column.nullable => {
                 Err(Undrafted::NoDefault(name()))
@@ -173,6 +187,9 @@ impl Slip {
     /// Drafts another value of a row that was read as `old`. A value as it was takes the draft back.
     pub fn change(&mut self, (row, old): (u64, Row), field: usize, value: Datum) -> Result<(), Undrafted> {
         self.allows(field, &value)?;
+        if let Some(part) = self.ground.part(field).filter(|part| part.lasting) {
+            return Err(Undrafted::Lasting(part.name.clone()));
+        }
         let at = match self.of_row(row) {
             Some(at) if self.drafts[at].what == What::Delete => return Err(Undrafted::Deleted),
             Some(at) => at,
@@ -214,9 +231,17 @@ impl Slip {
         self.drafts.len() - 1
     }
 
+    /// What a row more begins with, where its key is like that of this one: an identifier, if the language makes them.
+    pub fn begun(&self, dialect: &'static Dialect, like: Option<&Row>) -> BTreeMap<usize, Datum> {
+        elements::new_key(&self.ground, dialect, like)
+    }
+
     /// The values of a row more that is like this one: without what the server numbers, and without columns that were
     /// not read.
     pub fn copied(&self, old: &Row) -> BTreeMap<usize, Datum> {
+        if self.ground.place.is_some() {
+            return elements::copied(&self.ground, old);
+        }
         let given = |(field, value): (usize, &Option<Datum>)| {
             let of = self.ground.fields.get(field)?;
             let is_plain =
@@ -246,6 +271,9 @@ impl Slip {
 
     /// Whether there is a row of the table at all: an outer join gives NULL where there is none.
     fn is_there(&self, old: &Row) -> Result<(), Undrafted> {
+        if let Some(name) = elements::nothing_there(&self.ground, old) {
+            return Err(Undrafted::Nothing(name));
+        }
         let key = &self.ground.key;
         let missing = key.iter().any(|at| matches!(old.get(*at), Some(Some(Datum::Null)) | None));
         match missing && !key.is_empty() {

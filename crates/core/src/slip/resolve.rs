@@ -17,7 +17,9 @@ impl Slip {
     /// Settles a conflict. Nothing is sent.
     pub fn settle(&mut self, conflict: &Conflict, keep: Keep) {
         let Some(draft) = self.drafts.get_mut(conflict.draft) else { return };
-        let given = |field: &usize| self.ground.fields.get(*field).is_some_and(super::Field::is_given);
+        let stays = |field: usize| self.ground.part(field).is_some_and(|part| part.whole || part.lasting);
+        let given =
+            |field: &usize| self.ground.fields.get(*field).is_some_and(super::Field::is_given) && !stays(*field);
         match (keep, &conflict.theirs) {
             (Keep::Theirs, _) => {
                 self.drafts.remove(conflict.draft);
@@ -47,8 +49,9 @@ impl Slip {
             // The row is gone: what was known of it is added again, or there is nothing left to delete.
             (_, None) if draft.what == What::Change => {
                 let mut new = std::mem::take(&mut draft.new);
+                let given = |field: usize| self.ground.fields.get(field).is_some_and(super::Field::is_given);
                 for (field, value) in draft.old.iter().enumerate() {
-                    if let Some(value) = value.as_ref().filter(|_| given(&field)) {
+                    if let Some(value) = value.as_ref().filter(|_| given(field)) {
                         new.entry(field).or_insert_with(|| value.clone());
                     }
                 }

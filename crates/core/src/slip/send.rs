@@ -7,10 +7,10 @@ use jaunty_language::dialect::{Changing, Dialect};
 use jaunty_language::statement::parameters::Value;
 use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::rows::cell::ColumnReader;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use super::statements::{Step, reading, reading_last, savepoint, steps};
-use super::{Datum, Draft, Ground, Row, Slip, What};
+use super::{Datum, Draft, Ground, Row, Slip, What, elements};
 
 /// What was sent, as the server has it.
 #[derive(Debug, Clone, PartialEq)]
@@ -63,6 +63,17 @@ pub enum Unsent {
         /// How many.
         rows: u64,
     },
+    /// Something stands in the way of a change.
+    #[error("{what}: nothing was sent")]
+    Hindered {
+        /// The draft.
+        draft: usize,
+        /// What it is.
+        what: String,
+    },
+    /// A transaction is open in which statements are only noted down, so that nothing can be read again.
+    #[error("a transaction is open, in which commands are only noted down: end it first")]
+    Noting,
     /// A transaction is open that only takes its end.
     #[error("the open transaction has failed: roll it back first")]
     FailedTransaction,
@@ -88,6 +99,9 @@ pub fn send(
     stop: &Stop,
     mut told: impl FnMut(usize),
 ) -> Result<Sent, Unsent> {
+    if let (Some(of), Some(place)) = (dialect.elements, &slip.ground.place) {
+        return elements::send(slip, (of, place), &mut Line { session, stop }, told);
+    }
     let refused = |draft, error, rolled_back| Unsent::Refused { draft, error, rolled_back };
     let Some(changing) = dialect.changing else {
         let error = EngineError::new(ErrorKind::Refused, "rows of this database are not changed by statements");
@@ -177,7 +191,7 @@ fn carry_out(
     if counted != 1 && !unchanged_is_none {
         return Err(Unsent::Counted { draft: step.draft, rows: counted });
     }
-    let one = |found: Found| (found.rows == 1).then_some(found.first).flatten();
+    let one = |found: Found| (found.rows == 1).then(|| found.first()).flatten();
     let after = match draft.what {
         What::Delete => None,
         What::Add if changing.inserted.is_some() => one(done),
@@ -208,7 +222,7 @@ fn carry_out(
 
 /// The row as it is now, if it still is what was read.
 fn as_read(ground: &Ground, draft: &Draft, at: usize, found: Found) -> Result<Row, Unsent> {
-    let theirs = match (found.rows, found.first) {
+    let theirs = match (found.rows, found.first()) {
         (0, _) | (_, None) => return Err(Unsent::Conflict(Conflict { draft: at, theirs: None })),
         (1, Some(row)) => row,
         (rows, _) => {
@@ -224,13 +238,13 @@ fn as_read(ground: &Ground, draft: &Draft, at: usize, found: Found) -> Result<Ro
 }
 
 /// A session, and the wish that ends what it does.
-struct Line<'a> {
-    session: &'a mut dyn Session,
-    stop: &'a Stop,
+pub(super) struct Line<'a> {
+    pub(super) session: &'a mut dyn Session,
+    pub(super) stop: &'a Stop,
 }
 
 impl Line<'_> {
-    fn run(&mut self, text: &str, values: &[Value]) -> Result<Found, EngineError> {
+    pub(super) fn run(&mut self, text: &str, values: &[Value]) -> Result<Found, EngineError> {
         let found = Arc::new(Mutex::new(Found::default()));
         let request = Request::new(text).with(values).until(self.stop);
         self.session.run(&request, Box::new(Finding(Arc::clone(&found))))?;
@@ -239,15 +253,25 @@ impl Line<'_> {
     }
 }
 
+/// So many rows of what a statement gave are kept: what a transaction noted down has a row for each.
+const KEPT: usize = 100_000;
+
 /// What a statement gave.
 #[derive(Debug, Default)]
-struct Found {
-    /// The first row.
-    first: Option<Row>,
+pub(super) struct Found {
+    /// The first rows.
+    pub(super) kept: Vec<Row>,
     /// How many rows.
-    rows: u64,
+    pub(super) rows: u64,
     /// How many rows it touched, where the server tells.
-    affected: Option<u64>,
+    pub(super) affected: Option<u64>,
+}
+
+impl Found {
+    /// The first row.
+    pub(super) fn first(self) -> Option<Row> {
+        self.kept.into_iter().next()
+    }
 }
 
 struct Finding(Arc<Mutex<Found>>);
@@ -261,9 +285,8 @@ impl Sink for Finding {
         let mut found = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         match event {
             Event::Rows(batch) => {
-                if found.first.is_none() && batch.num_rows() > 0 {
-                    found.first = Some(row(&batch, 0));
-                }
+                let room = KEPT.saturating_sub(found.kept.len());
+                found.kept.extend((0..batch.num_rows().min(room)).map(|at| row(&batch, at)));
                 found.rows += batch.num_rows() as u64;
             }
             Event::Ends { affected: Some(rows) } => found.affected = Some(rows),
@@ -277,9 +300,20 @@ impl Sink for Finding {
 fn row(batch: &RecordBatch, at: usize) -> Row {
     let cell = |column: &ColumnReader<'_>| {
         let cell = column.get(at);
-        Some(Datum::of_cell(cell.kind, &cell.text))
+        Some(datum(cell.kind, &cell.text))
     };
     ColumnReader::all(batch).iter().map(cell).collect()
+}
+
+/// A value that was read.
+pub fn datum(kind: CellKind, text: &str) -> Datum {
+    match kind {
+        CellKind::Null => Datum::Null,
+        CellKind::Number => Datum::Number(text.to_owned()),
+        CellKind::Text => Datum::Text(text.to_owned()),
+        CellKind::Binary => Datum::Bytes(text.trim_start_matches("\\x").to_owned()),
+        CellKind::Boolean => Datum::Bool(text == "true"),
+    }
 }
 
 /// The values of a row by the fields of a table; `batch` has the columns of the result.
@@ -287,7 +321,7 @@ pub fn row_of(ground: &Ground, batch: &RecordBatch, at: usize) -> Row {
     let columns = ColumnReader::all(batch);
     let value = |place: usize| {
         let cell = columns.get(place)?.get(at);
-        Some(Datum::of_cell(cell.kind, &cell.text))
+        Some(datum(cell.kind, &cell.text))
     };
     ground.fields.iter().map(|field| field.at.and_then(value)).collect()
 }
@@ -296,7 +330,11 @@ impl Sent {
     /// The slip that takes this back: the table is what it was, unless somebody changes it meanwhile.
     ///
     /// None where the server did not say what became of a row.
-    pub fn opposite(&self, slip: &Slip, number: Option<i64>) -> Option<Slip> {
+    pub fn opposite(&self, slip: &Slip, dialect: &'static Dialect, number: Option<i64>) -> Option<Slip> {
+        if let (Some(of), Some(place)) = (dialect.elements, &slip.ground.place) {
+            let drafts = elements::opposite(slip, &self.rows, (of, place))?;
+            return Some(Slip { drafts, takes_back: number, sending: false, ..slip.clone() });
+        }
         let mut drafts = Vec::new();
         for (draft, row) in slip.drafts.iter().zip(&self.rows) {
             let given = |field: usize| slip.ground.fields.get(field).is_some_and(super::Field::is_given);

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jaunty_language::dialect::{Changing, Dialect};
 use jaunty_language::statement::parameters::Value;
 
-use super::{Datum, Draft, Field, Ground, Kind, Row, Slip, What};
+use super::{Datum, Draft, Field, Ground, Kind, Row, Slip, What, elements};
 
 /// What is sent for one draft.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,6 +45,9 @@ pub struct Listed {
 ///
 /// Inside a transaction that is open it begins with a savepoint, and does not commit.
 pub fn listed(slip: &Slip, dialect: &'static Dialect, within: bool) -> Vec<Listed> {
+    if let (Some(of), Some(place)) = (dialect.elements, &slip.ground.place) {
+        return elements::listed(slip, (of, place), dialect, within);
+    }
     let around = |text: &str| Listed { draft: None, changes: false, text: format!("{text};") };
     let mut all = vec![match within {
         true => around(&savepoint(dialect.transaction.savepoint)),

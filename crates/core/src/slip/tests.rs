@@ -28,7 +28,14 @@ fn berths() -> Slip {
         field(3, column("note", false, true)),
     ];
     fields[1].kind = Kind::Text(Some(8));
-    let ground = Ground { table, written: "quay.berths".into(), fields, key: vec![0], unique: vec![vec![0], vec![1]] };
+    let ground = Ground {
+        table,
+        written: "quay.berths".into(),
+        fields,
+        key: vec![0],
+        unique: vec![vec![0], vec![1]],
+        place: None,
+    };
     Slip { connection: "harbour".into(), ground, ..Slip::default() }
 }
 

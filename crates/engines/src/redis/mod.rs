@@ -14,6 +14,7 @@ mod reads;
 mod reply;
 mod session;
 
+use jaunty_language::dialect::commands::arguments::written;
 use jaunty_language::dialect::{Dialect, REDIS};
 use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
@@ -48,7 +49,7 @@ impl Engine for Redis {
     }
 
     fn preview_statement(&self, _: &str, name: &str, _: &str) -> String {
-        format!("scan 0 match {} count 1000", arguments::quoted(name))
+        format!("scan 0 match {} count 1000", written(name.as_bytes()))
     }
 
     fn container(&self) -> Container {

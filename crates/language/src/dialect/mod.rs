@@ -7,9 +7,11 @@
 mod acting;
 mod altering;
 mod changing;
-mod commands;
+pub mod commands;
 mod comparing;
+mod datum;
 pub mod documents;
+mod elements;
 mod sql;
 
 use std::sync::LazyLock;
@@ -20,6 +22,8 @@ pub use acting::Acting;
 pub use altering::{Altering, Change, Clauses, Tables};
 pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
+pub use datum::{Datum, Row, bytes_of};
+pub use elements::{Answer, Around, Edit, Elements, Found, Part, Place, Planned, Reading, Source, Takes, Undo};
 
 pub use commands::REDIS;
 pub use documents::DOCUMENTS;
@@ -144,6 +148,8 @@ pub struct Dialect {
     pub comparing: Option<&'static Comparing>,
     /// How it changes single rows; none where rows are not changed by statements of SQL.
     pub changing: Option<&'static Changing>,
+    /// How single documents, or elements of a key, are changed; none where rows are those of tables.
+    pub elements: Option<&'static dyn Elements>,
     /// How structures are changed; none where it is not known yet.
     pub altering: Option<&'static Altering>,
     /// A number that is read as infinity, where there is no word for it.
@@ -242,6 +248,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     acting: None,
     comparing: None,
     changing: None,
+    elements: None,
     altering: None,
     definitions_commit: false,
     plans: None,

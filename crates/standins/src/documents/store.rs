@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::bson;
 use super::failure::Failure;
 use super::matching::{self, has_operators};
 use super::scope::Scope;
@@ -229,7 +230,13 @@ impl Collection {
         scope: &Scope<'_>,
     ) -> Result<bool, Failure> {
         let Some(own) = self.documents.get(&number).cloned() else { return Ok(false) };
-        if Value::Document((*own).clone()) == Value::Document(made.clone()) {
+        // Byte by byte: a number of another type is equal, and another value.
+        let bytes = |document: &Document| {
+            let mut bytes = Vec::new();
+            bson::write(document, &mut bytes);
+            bytes
+        };
+        if bytes(&own) == bytes(&made) {
             return Ok(false);
         }
         self.validated(&made, scope)?;

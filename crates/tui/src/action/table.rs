@@ -227,6 +227,8 @@ actions! {
     "Changing rows" {
         Result "change-value" "Change value" ["a"]
             "Give this value, or the marked cells of a column, another one; drafted, not sent" => App::change_value;
+        Result "change-document" "Change document" ["W"]
+            "Change all of this document as text, in your text editor if there is one; drafted" => App::change_document;
         Result "add-row" "Add row" ["A"]
             "Draft a new row of this table" => App::add_row;
         Result "copy-row" "Copy row" ["C"]

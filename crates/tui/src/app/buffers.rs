@@ -232,10 +232,7 @@ impl App {
 
     /// Opens a file in that text editor, at a line from 1.
     pub(super) fn edit_file_outside(&mut self, path: &Path, line: usize) {
-        let named = ["VISUAL", "EDITOR"]
-            .iter()
-            .find_map(|name| std::env::var(name).ok().filter(|value| !value.trim().is_empty()));
-        let Some(named) = named else {
+        let Some(named) = text_editor() else {
             let place = clean::clean(&path.display().to_string()).into_owned();
             return self.tell_wrong(format!("no text editor for {place}: set VISUAL or EDITOR before starting"));
         };
@@ -342,4 +339,10 @@ fn item(path: &Path, state: &str, connection: Option<&str>) -> Item {
 
 fn state(buffer: &Buffer) -> &'static str {
     if buffer.document.is_unsaved() { "unsaved" } else { "open" }
+}
+
+/// The text editor that a person has named.
+pub(super) fn text_editor() -> Option<String> {
+    let named = |name: &&str| std::env::var(name).ok().filter(|value| !value.trim().is_empty());
+    ["VISUAL", "EDITOR"].iter().find_map(named)
 }

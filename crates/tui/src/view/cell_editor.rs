@@ -24,8 +24,11 @@ pub(super) fn draw(app: &App, editor: &CellEditor, area: Rect, ground: Style, ce
     let style = |role| ground.patch(app.theme.style(role));
     let of = editor.of()?;
     let column = clean::clean(&of.column.name);
-    let mut title = format!("{column} · {}", clean::clean(&of.column.db_type));
-    if !of.column.nullable {
+    let within = clean::clean(&editor.within);
+    let mut title = format!("{column}{}{within}", if within.is_empty() { "" } else { "." });
+    let about = clean::clean(editor.type_name());
+    title.push_str(&format!("{}{about}", if about.is_empty() { "" } else { " · " }));
+    if !of.column.nullable && editor.head.ground.place.is_none() {
         title.push_str(" · not NULL");
     }
     if let Some((table, key)) = &of.references {
@@ -39,6 +42,7 @@ pub(super) fn draw(app: &App, editor: &CellEditor, area: Rect, ground: Style, ce
     let mut does = vec![("accept", "drafts it")];
     does.extend(can(&Datum::Null).then_some(("cell-null", "NULL")));
     does.extend((has_default && can(&Datum::Default)).then_some(("cell-default", "default")));
+    does.extend(can(&Datum::Absent).then_some(("cell-default", "not there")));
     does.extend([("cell-outside", "text editor"), ("close-overlay", "closes")]);
     let hint = keys(app, &does);
     let after = heading(app, &title, area, ground, cells);

@@ -89,7 +89,7 @@ fn draw_title(app: &App, rows: &Rows, run: &Run, area: Rect, ground: Style, cell
     let strong = ground.patch(app.theme.style(Role::Accent));
     let faint = ground.patch(app.theme.style(Role::Faint));
     let mut arranged = arranged(rows);
-    let drafted = rows.kept().map(|kept| app.drafted_of(kept.path())).unwrap_or_default();
+    let drafted = rows.base().map(|base| app.drafted_of(&base)).unwrap_or_default();
     if !drafted.is_empty() {
         arranged = format!("{drafted}{}{arranged}", if arranged.is_empty() { "" } else { " · " });
     }
@@ -288,6 +288,7 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
     }
     // A page that is not the one in sight yet is shown where its rows belong.
     let skip = view.top.saturating_sub(page.from) as usize;
+    let (base, is_opened) = (rows.base(), rows.is_opened());
     let lines = page.rows.iter().enumerate().skip(skip);
     for ((offset, row), y) in lines.zip(area.y + HEAD..area.bottom()) {
         let number = page.from + offset as u64;
@@ -296,7 +297,7 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
         if in_hand {
             fill(cells, Rect { y, height: 1, ..area }, ground);
         }
-        let draft = rows.kept().and_then(|kept| app.slips.draft_of(kept.path(), view.row_of(number)));
+        let draft = base.as_ref().and_then(|base| app.slips.draft_of(base, view.row_of(number)));
         let numbers = ground.patch(app.theme.style(if draft.is_some() { Role::Accent } else { Role::Faint }));
         if let Some((_, draft)) = draft {
             put(cells, area.x, y, area.right(), &draft.what.sign().to_string(), numbers);
@@ -311,7 +312,8 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
             if within {
                 fill(cells, Rect { x: *x, y, width: *width, height: 1 }, ground);
             }
-            let changed = draft.and_then(|(slip, draft)| drafted(slip, draft, *column));
+            let opened = is_opened.then_some(head.name.as_str());
+            let changed = draft.and_then(|(slip, draft)| drafted(app, slip, draft, *column, opened));
             let deleted = draft.is_some_and(|(_, draft)| draft.what == What::Delete);
             let ground = match (&changed, deleted) {
                 (Some(_), _) => {
@@ -338,12 +340,39 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
 }
 
 /// The value that is drafted for a column of the result, ready to be painted.
-fn drafted(slip: &Slip, draft: &Draft, column: usize) -> Option<Shown> {
-    let value = draft.new.get(&slip.ground.field_at(column)?)?;
+///
+/// With the name of the column where that is not one of the result itself, but was made by opening one.
+fn drafted(app: &App, slip: &Slip, draft: &Draft, column: usize, opened: Option<&str>) -> Option<Shown> {
+    let elements = slip.ground.place.as_ref().and_then(|_| app.dialect_of(slip).elements);
+    let named = |name: &str| slip.ground.fields.iter().position(|field| field.column.name == name);
+    let (value, part);
+    match opened {
+        None => value = draft.new.get(&slip.ground.field_at(column)?)?,
+        Some(name) => match named(name) {
+            Some(field) => value = draft.new.get(&field)?,
+            None => {
+                let (field, within) = slip.ground.within(name)?;
+                let at = |value: Option<&Datum>| elements?.part_at(value?.text(), &within);
+                let (was, is) = (at(draft.was(field)), at(draft.new.get(&field)));
+                draft.new.get(&field).filter(|_| was != is)?;
+                part = is.map_or(Datum::Absent, Datum::Written);
+                value = &part;
+            }
+        },
+    }
+    let plain;
+    let value = match value {
+        // Texts stand in a result without the quotation marks that a statement has.
+        Datum::Written(text) => {
+            plain = elements.and_then(|elements| elements.plain(text)).map_or_else(|| text.clone(), |(_, text)| text);
+            &Datum::Text(plain)
+        }
+        value => value,
+    };
     let kind = match value {
-        Datum::Null | Datum::Default => CellKind::Null,
+        Datum::Null | Datum::Default | Datum::Absent => CellKind::Null,
         Datum::Number(_) => CellKind::Number,
-        Datum::Text(_) => CellKind::Text,
+        Datum::Text(_) | Datum::Written(_) => CellKind::Text,
         Datum::Bytes(_) => CellKind::Binary,
         Datum::Bool(_) => CellKind::Boolean,
     };

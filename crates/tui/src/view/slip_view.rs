@@ -124,7 +124,14 @@ fn draw_fields(
         let x = x + names + 2;
         put_cut(cells, x, y, x + types, &clean::clean(&field.column.db_type), style(Role::Faint));
         let (x, end) = (x + types + 2, area.right() - 1);
+        let is_element = slip.ground.place.is_some();
         let usual = match (&field.column.default, field.numbered, field.is_given()) {
+            (.., false) if is_element => "given by the server".to_owned(),
+            _ if slip.ground.whole() == Some(at) => {
+                "all of it as text; fields that are given count before it".to_owned()
+            }
+            _ if slip.ground.is_given_else(at) => "the server gives one where nothing is given".to_owned(),
+            _ if slip.ground.can_be_absent(at) => "not there where nothing is given".to_owned(),
             (.., false) => "computed by the server".to_owned(),
             (_, true, _) => "numbered by the server".to_owned(),
             (Some(default), ..) => format!("default {}", clean::clean(default)),
@@ -144,7 +151,8 @@ fn draw_fields(
                 put_datum(app, was, (x, y, end), line, cells);
             }
             (None, None) if draft.what == What::Add => {
-                let needs = field.column.default.is_none() && !field.column.nullable && !field.numbered;
+                let comes = slip.ground.whole() == Some(at) || slip.ground.is_given_else(at);
+                let needs = field.column.default.is_none() && !field.column.nullable && !field.numbered && !comes;
                 let role = if needs && field.is_given() { Role::Failed } else { Role::Faint };
                 put_cut(cells, x, y, end, &usual, style(role));
             }
@@ -174,7 +182,11 @@ fn draw_conflict(app: &App, slip: &Slip, conflict: &Conflict, area: Rect, ground
     }
     let differing = slip.ground.fields.iter().enumerate().filter(|(at, _)| {
         let (was, now) = (draft.was(*at), theirs.get(*at).and_then(Option::as_ref));
-        draft.new.contains_key(at) || was.is_some() && was != now
+        // A field of a document that is NULL was read as one that is not there; and all of it is in its fields.
+        let is_nothing =
+            |value: Option<&Datum>| value.is_some_and(|value| matches!(value, Datum::Null | Datum::Absent));
+        let tells = slip.ground.whole() != Some(*at) && !(is_nothing(was) && is_nothing(now));
+        draft.new.contains_key(at) || was.is_some() && was != now && tells
     });
     for ((at, field), y) in differing.zip(area.y + 2..area.bottom()) {
         let name = clean::clean(&field.column.name);

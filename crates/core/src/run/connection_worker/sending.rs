@@ -82,7 +82,7 @@ impl Worker {
             Err(Unsent::Refused { error, .. }) => (Outcome::Failed, Some(error.clone())),
             Err(unsent) => (Outcome::Failed, Some(EngineError::new(ErrorKind::Refused, unsent.to_string()))),
         };
-        let opposite = outcome.as_ref().ok().and_then(|sent| sent.opposite(slip, number));
+        let opposite = outcome.as_ref().ok().and_then(|sent| sent.opposite(slip, dialect, number));
         if outcome.is_ok() {
             let affected = Some(slip.drafts.len() as u64);
             let position = run.add_result(RunResult::Affected(affected));

@@ -2,7 +2,7 @@
 
 mod redis;
 
-pub use redis::REDIS;
+pub use redis::{REDIS, arguments};
 
 use super::Dialect;
 

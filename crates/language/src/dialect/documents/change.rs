@@ -29,13 +29,7 @@ pub fn of_document(statement: &str, document: &str) -> Result<String, String> {
         let line = |(name, value): &(String, Value)| format!("{indent}{}: {}", key(name), written(value));
         fields.iter().map(line).collect::<Vec<_>>().join(",\n")
     };
-    // A regular expression would be looked for by what it fits.
-    let is_pattern = |value: &Value| matches!(value, Value::Object(parts) if parts.iter().any(|(name, _)| name == "$regularExpression"));
-    let equal = |(name, value): &(String, Value)| match is_pattern(value) {
-        true => (name.clone(), Value::Object(vec![("$eq".to_owned(), value.clone())])),
-        false => (name.clone(), value.clone()),
-    };
-    let all: Vec<_> = fields.iter().map(equal).collect();
+    let all: Vec<_> = fields.iter().map(|(name, value)| (name.clone(), compared(value.clone()))).collect();
     let others: Vec<_> = fields.iter().filter(|(name, _)| name != "_id").cloned().collect();
     if others.is_empty() {
         return Err("the rows have no field but _id".into());
@@ -49,8 +43,16 @@ pub fn of_document(statement: &str, document: &str) -> Result<String, String> {
     ))
 }
 
+/// A value as a filter has it, to be compared: a regular expression would be looked for by what it fits, and the fields of a
+/// reference would be taken for operators.
+pub(super) fn compared(value: Value) -> Value {
+    let is_special = matches!(&value, Value::Object(parts)
+        if parts.iter().any(|(name, _)| matches!(name.as_str(), "$regularExpression" | "$ref")));
+    if is_special { Value::Object(vec![("$eq".to_owned(), value)]) } else { value }
+}
+
 /// The collection that a command's documents are of.
-fn collection_of(command: &[(String, Value)]) -> Option<String> {
+pub(super) fn collection_of(command: &[(String, Value)]) -> Option<String> {
     let (verb, Value::Text(collection)) = command.first()? else { return None };
     let part = |wanted: &str| command.iter().find(|(name, _)| name == wanted).map(|(_, value)| value);
     let is_plain = match verb.as_str() {

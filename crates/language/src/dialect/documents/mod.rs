@@ -3,9 +3,10 @@
 //!
 //! [`read`] reads JSON as people write it; [`statement`] makes the command of a statement, in either form; [`operators`]
 //! lists the names that have a meaning; [`plan`] reads plans; [`change`] writes the statement
-//! that changes a document, [`turn`] turns a statement into its other form.
+//! that changes a document, [`elements`] what a slip of documents sends, [`turn`] turns a statement into its other form.
 
 pub mod change;
+mod elements;
 mod expressions;
 pub mod operators;
 mod parts;
@@ -57,6 +58,7 @@ pub static DOCUMENTS: Dialect = Dialect {
         "UPSERT",
     ],
     plans: Some(&plan::PLANS),
+    elements: Some(&elements::Documents),
     transaction: TransactionWords {
         begin: "begin",
         commit: "commit",

@@ -397,6 +397,43 @@ pub fn written(value: &Value) -> String {
     }
 }
 
+/// A value as JSON over several lines: each field and each element that has fields itself on a line of its own.
+pub fn laid_out(value: &Value) -> String {
+    let mut text = String::new();
+    lay_out(value, "", &mut text);
+    text
+}
+
+fn lay_out(value: &Value, indent: &str, text: &mut String) {
+    let deeper = format!("{indent}  ");
+    let is_long = |value: &Value| matches!(value, Value::Object(fields) if !fields.is_empty() && !is_typed(fields));
+    let (open, close, count) = match value {
+        Value::Object(fields) if is_long(value) => ('{', '}', fields.len()),
+        Value::Array(values) if values.iter().any(is_long) => ('[', ']', values.len()),
+        value => return text.push_str(&written(value)),
+    };
+    text.push(open);
+    for at in 0..count {
+        text.push('\n');
+        text.push_str(&deeper);
+        match value {
+            Value::Object(fields) => {
+                text.push_str(&format!("{}: ", key(&fields[at].0)));
+                lay_out(&fields[at].1, &deeper, text);
+            }
+            Value::Array(values) => lay_out(&values[at], &deeper, text),
+            _ => {}
+        }
+        text.push_str(if at + 1 < count { "," } else { "" });
+    }
+    text.push_str(&format!("\n{indent}{close}"));
+}
+
+/// Whether an object stands for a value of another type.
+fn is_typed(fields: &[(String, Value)]) -> bool {
+    matches!(fields, [(name, _)] if name.starts_with('$'))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,7 +2,7 @@
 
 use jaunty_core::run::connection_worker::Order;
 use jaunty_core::run::sample::Sample;
-use jaunty_core::slip::{Datum, Field, Mistake, Row, Slip};
+use jaunty_core::slip::{Datum, Field, Kind, Mistake, Row, Slip, Undrafted};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
 use jaunty_seam::catalog::{Name, ObjectKind};
@@ -41,6 +41,10 @@ pub struct CellEditor {
     pub edited: Edited,
     /// The field.
     pub field: usize,
+    /// Where it is in the field, where only a part of that is changed; else empty.
+    pub within: String,
+    /// What the value is: of a field that takes values of several types, that of the one that is there.
+    kind: Kind,
     /// The value as it was, if there is one.
     pub was: Option<Datum>,
     /// What is typed.
@@ -61,21 +65,41 @@ pub struct CellEditor {
 
 impl CellEditor {
     /// For a value of rows that were read; `first` is the value that it begins with.
-    pub(in crate::app) fn of_rows(head: Slip, rows: Vec<(u64, Row)>, field: usize, first: Option<Datum>) -> CellEditor {
+    ///
+    /// With something `within` the field, that part of it.
+    pub(in crate::app) fn of_rows(
+        head: Slip,
+        rows: Vec<(u64, Row)>,
+        (field, within): (usize, String),
+        first: Option<Datum>,
+        dialect: &'static Dialect,
+    ) -> CellEditor {
         let was = match rows.as_slice() {
             [(_, old)] => old.get(field).cloned().flatten(),
             _ => None,
         };
-        CellEditor::new(head, Edited::Rows(rows), field, (was, first), None)
+        let part = |value: Option<Datum>| match within.is_empty() {
+            true => value,
+            false => value.map(|value| part_of(&value, &within, dialect)),
+        };
+        let values = (part(was), part(first));
+        let mut editor = CellEditor::new(head, Edited::Rows(rows), field, values, None, dialect);
+        editor.within = within;
+        editor
     }
 
     /// For a value of a draft.
-    pub(in crate::app) fn of_draft(slip: &Slip, draft: usize, field: usize, back: SlipView) -> CellEditor {
+    pub(in crate::app) fn of_draft(
+        slip: &Slip,
+        (draft, field): (usize, usize),
+        back: SlipView,
+        dialect: &'static Dialect,
+    ) -> CellEditor {
         let of = slip.drafts.get(draft);
         let was = of.and_then(|draft| draft.was(field)).cloned();
         let first = of.and_then(|draft| draft.value(field)).cloned();
         let head = Slip { drafts: Vec::new(), ..slip.clone() };
-        CellEditor::new(head, Edited::Draft(draft), field, (was, first), Some(Box::new(back)))
+        CellEditor::new(head, Edited::Draft(draft), field, (was, first), Some(Box::new(back)), dialect)
     }
 
     fn new(
@@ -84,17 +108,46 @@ impl CellEditor {
         field: usize,
         (was, first): (Option<Datum>, Option<Datum>),
         back: Option<Box<SlipView>>,
+        dialect: &'static Dialect,
     ) -> CellEditor {
-        let choices = head.ground.fields.get(field).map_or_else(Vec::new, |field| field.kind.choices());
+        let of_field = head.ground.fields.get(field).map(|field| field.kind.clone()).unwrap_or_default();
+        let known = first.as_ref().or(was.as_ref()).filter(|value| !value.is_word());
+        let (kind, text) = match known {
+            Some(value) => of_field.of_value(value, dialect),
+            None => (of_field, String::new()),
+        };
+        let choices = kind.choices();
         let choices = choices.into_iter().map(|value| Choice { value, about: String::new() }).collect();
         let given = first.clone().filter(Datum::is_word);
-        let line = Line::offered(first.map(|value| value.text().to_owned()).unwrap_or_default());
-        CellEditor { head, edited, field, was, line, given, mistake: None, choices, chosen: None, looks_up: None, back }
+        let line = Line::offered(if given.is_none() && first.is_some() { text } else { String::new() });
+        CellEditor {
+            head,
+            edited,
+            field,
+            within: String::new(),
+            kind,
+            was,
+            line,
+            given,
+            mistake: None,
+            choices,
+            chosen: None,
+            looks_up: None,
+            back,
+        }
     }
 
     /// The column.
     pub fn of(&self) -> Option<&Field> {
         self.head.ground.fields.get(self.field)
+    }
+
+    /// The name of its type: that of the value where the column takes several.
+    pub fn type_name(&self) -> &str {
+        match &self.kind {
+            Kind::Value(of) if !of.is_empty() => of,
+            _ => self.of().map_or("", |field| field.column.db_type.as_str()),
+        }
     }
 
     /// How many rows get the value.
@@ -120,19 +173,23 @@ impl CellEditor {
         if let Some(given) = &self.given {
             return (given.clone(), None);
         }
-        let Some(of) = self.of() else { return (Datum::Null, None) };
         let found = self.found();
         let chosen = self.chosen.and_then(|at| found.get(at).map(|choice| choice.value.clone()));
-        let read = of.kind.read(chosen.as_deref().unwrap_or(self.line.text()), dialect);
+        let read = self.kind.read(chosen.as_deref().unwrap_or(self.line.text()), dialect);
         match (&read.1, found.as_slice()) {
             // The name of what is referenced means its key.
-            (Some(_), [one]) if self.looks_up.is_some() && !self.line.is_empty() => of.kind.read(&one.value, dialect),
+            (Some(_), [one]) if self.looks_up.is_some() && !self.line.is_empty() => self.kind.read(&one.value, dialect),
             _ => read,
         }
     }
 
     /// Takes NULL, or the default, in the place of what is typed; the second time the text again.
     pub(crate) fn give(&mut self, value: Datum, app: &mut App) {
+        // Where there are no defaults, a field is left out.
+        let value = match value {
+            Datum::Default if self.head.ground.can_be_absent(self.field) => Datum::Absent,
+            value => value,
+        };
         if self.given.as_ref() == Some(&value) {
             self.given = None;
         } else if let Err(error) = self.head.allows(self.field, &value) {
@@ -144,10 +201,15 @@ impl CellEditor {
 
     /// Opens the text in a person's own text editor.
     pub(crate) fn edit_outside(&mut self, app: &mut App) {
-        let is_json = self.of().is_some_and(|field| field.kind == jaunty_core::slip::Kind::Json);
-        let ending = if is_json { "json" } else { "txt" };
+        let ending = if matches!(self.kind, Kind::Json | Kind::Value(_)) { "json" } else { "txt" };
+        let text = match (&self.kind, app.dialect_of(&self.head).elements) {
+            (Kind::Value(of), Some(elements)) if !matches!(of.as_str(), "string") => {
+                elements.laid_out(self.line.text())
+            }
+            _ => self.line.text().to_owned(),
+        };
         let file = tempfile::Builder::new().prefix("value-").suffix(&format!(".{ending}")).tempfile();
-        let file = match file.and_then(|file| std::fs::write(file.path(), self.line.text()).map(|()| file)) {
+        let file = match file.and_then(|file| std::fs::write(file.path(), &text).map(|()| file)) {
             Ok(file) => file,
             Err(error) => return app.tell_wrong(format!("no file for your text editor: {error}")),
         };
@@ -177,6 +239,29 @@ impl CellEditor {
         };
         self.choices = sample.rows.iter().filter_map(choice).collect();
     }
+}
+
+/// A part of a value.
+fn part_of(value: &Datum, within: &str, dialect: &'static Dialect) -> Datum {
+    let part = dialect.elements.and_then(|elements| elements.part_at(value.text(), within));
+    part.map_or(Datum::Absent, |part| if part == "null" { Datum::Null } else { Datum::Written(part) })
+}
+
+/// The field of a row with another part in it: of what is drafted for it, or else was read.
+fn with_part(
+    slip: &Slip,
+    (row, old): &(u64, Row),
+    (field, within): (usize, &str),
+    value: &Datum,
+    dialect: &'static Dialect,
+) -> Result<Datum, Undrafted> {
+    let draft = slip.of_row(*row).and_then(|at| slip.drafts.get(at));
+    let whole = draft.and_then(|draft| draft.value(field)).or(old.get(field).and_then(Option::as_ref));
+    let part = (*value != Datum::Absent).then(|| value.literal(dialect));
+    let made = whole.and_then(|whole| dialect.elements?.with_part(whole.text(), within, part.as_deref()));
+    let name = || slip.ground.fields.get(field).map_or_else(String::new, |field| field.column.name.clone());
+    made.map(Datum::Written)
+        .ok_or_else(|| Undrafted::Mistake(name(), format!("it has no {within} that could be changed")))
 }
 
 impl Layer for CellEditor {
@@ -232,12 +317,19 @@ impl Layer for CellEditor {
             return After::Stay;
         }
         let field = self.field;
+        let (within, dialect) = (self.within.clone(), app.dialect_of(&self.head));
         let drafted = match &self.edited {
             Edited::Rows(rows) => {
                 let rows = rows.clone();
                 app.draft(&self.head, |slip| {
                     slip.allows(field, &value)?;
-                    rows.into_iter().try_for_each(|row| slip.change(row, field, value.clone()))
+                    rows.into_iter().try_for_each(|row| {
+                        let value = match within.is_empty() {
+                            true => value.clone(),
+                            false => with_part(slip, &row, (field, &within), &value, dialect)?,
+                        };
+                        slip.change(row, field, value)
+                    })
                 })
             }
             Edited::Draft(draft) => {
@@ -295,8 +387,9 @@ impl App {
     pub(in crate::app) fn open_cell_editor(&mut self, mut editor: CellEditor) {
         let Some(of) = editor.of() else { return };
         if !of.is_given() {
-            let name = clean::clean(&of.column.name).into_owned();
-            return self.tell_wrong(format!("\"{name}\" is computed by the server: it cannot be given a value"));
+            let error = editor.head.allows(editor.field, &Datum::Null).err();
+            return self
+                .tell_wrong(error.map_or_else(String::new, |error| clean::clean(&error.to_string()).into_owned()));
         }
         if let Some((table, _)) = of.references.clone() {
             let catalog = self.connection.catalog.clone();

@@ -68,9 +68,11 @@ impl SlipView {
         let said = clean::clean_lines(&unsent.to_string());
         let draft = match &unsent {
             Unsent::Conflict(conflict) => Some(conflict.draft),
-            Unsent::NotOne { draft, .. } | Unsent::Counted { draft, .. } => Some(*draft),
+            Unsent::NotOne { draft, .. } | Unsent::Counted { draft, .. } | Unsent::Hindered { draft, .. } => {
+                Some(*draft)
+            }
             Unsent::Refused { draft, .. } => *draft,
-            Unsent::FailedTransaction => None,
+            Unsent::FailedTransaction | Unsent::Noting => None,
         };
         self.failed = Some(match &unsent {
             Unsent::Refused { rolled_back: false, .. } => {
@@ -199,7 +201,8 @@ impl Layer for SlipView {
         match self.field {
             Some(_) if is_deleted => app.tell("the row is going to be deleted: its values stay as they are"),
             Some(field) => {
-                let editor = CellEditor::of_draft(slip, self.chosen, field, self.clone());
+                let dialect = app.dialect_of(&self.head);
+                let editor = CellEditor::of_draft(slip, (self.chosen, field), self.clone(), dialect);
                 app.open_cell_editor(editor);
             }
             None => self.open_fields(),

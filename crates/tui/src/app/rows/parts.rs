@@ -41,14 +41,20 @@ impl Rows {
     }
 
     /// The rows of the run that are shown, or that those are made of.
-    pub(super) fn base(&self) -> Option<PathBuf> {
+    pub fn base(&self) -> Option<PathBuf> {
         let kept = self.kept.as_ref()?;
         let of = self.opened.iter().find(|(_, stack)| stack.iter().any(|opened| opened.kept.path() == kept.path()));
         Some(of.map_or_else(|| kept.path().to_owned(), |(base, _)| base.clone()))
     }
 
+    /// The rows of the run that are shown, whatever is opened in them.
+    pub fn own(&self) -> Option<Arc<KeptRows>> {
+        let base = self.base()?;
+        self.run.as_ref()?.all_rows().into_iter().find(|own| own.path() == base)
+    }
+
     /// Whether what is shown has an opened column.
-    pub(in crate::app) fn is_opened(&self) -> bool {
+    pub fn is_opened(&self) -> bool {
         self.base().is_some_and(|base| self.kept.as_ref().is_some_and(|kept| kept.path() != base))
     }
 }

@@ -10,10 +10,11 @@ use std::path::Path;
 
 use jaunty_core::archive::Archive;
 use jaunty_core::run::execute::keeps;
-use jaunty_core::slip::{Ground, Row, Slip, Undrafted, block, row_of};
+use jaunty_core::slip::{Ground, Row, Slip, Undrafted, block, element_of, row_of};
 use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
 use jaunty_seam::profile::{Guard, Profile};
+use jaunty_seam::rows::cell::type_name;
 use jaunty_seam::rows::origin::Origin;
 
 use super::overlay::{CellEditor, SlipView};
@@ -29,6 +30,8 @@ const MOST: u64 = 10_000;
 pub enum Purpose {
     /// To give a value of theirs another one.
     Change,
+    /// To give all of a document another text.
+    Whole,
     /// To be deleted, or not.
     Delete,
     /// To be added once more.
@@ -48,6 +51,8 @@ pub struct Drafting {
     pub rows: Vec<(u64, Row)>,
     /// The places in the result of the columns from the one in hand on, as they are shown.
     pub columns: Vec<usize>,
+    /// The name of the column in hand, where it is a part of one that was opened.
+    pub part: Option<String>,
     /// What for.
     pub purpose: Purpose,
 }
@@ -71,6 +76,11 @@ impl App {
         self.read_rows(Purpose::Change);
     }
 
+    /// Opens all of the document in hand as text.
+    pub fn change_document(&mut self) {
+        self.read_rows(Purpose::Whole);
+    }
+
     /// Marks rows to be deleted, or takes the mark back.
     pub fn delete_rows(&mut self) {
         self.read_rows(Purpose::Delete);
@@ -88,7 +98,7 @@ impl App {
 
     /// Takes a block of cells for the cells from the one in hand on. False if it is text for the buffer.
     pub(super) fn paste_cells(&mut self, text: &str) -> bool {
-        let path = self.rows.kept().map(|kept| kept.path().to_owned());
+        let path = self.rows.base();
         let has_slip = path.is_some_and(|path| self.slips.of_rows(&path).next().is_some());
         if !(has_slip || text.contains('\t')) {
             return false;
@@ -102,7 +112,9 @@ impl App {
 
     /// Reads rows again, whole: what is drafted is compared with them when it is sent.
     fn read_rows(&mut self, purpose: Purpose) {
-        let (Some(run), Some(kept)) = (self.rows.run().cloned(), self.rows.kept().cloned()) else {
+        let (Some(run), Some(shown), Some(kept)) =
+            (self.rows.run().cloned(), self.rows.kept().cloned(), self.rows.own())
+        else {
             return self.tell_wrong("no rows here");
         };
         if self.refuses_from_elsewhere() {
@@ -113,14 +125,17 @@ impl App {
             let name = clean::clean(&profile.name).into_owned();
             return self.tell_wrong(format!("{name} is read-only: its rows cannot be changed here"));
         }
-        if self.rows.is_opened() {
+        let dialect = self.buffer.document.outline().dialect();
+        let is_opened = self.rows.is_opened();
+        if is_opened && (dialect.elements.is_none() || matches!(purpose, Purpose::Paste(_))) {
             return self.tell_wrong("a column is opened into its parts; close it (X) to change rows");
         }
-        let Some(catalog) = self.connection.catalog.clone() else {
+        // What tells elements apart is known from the statement; rows of a table want the catalog.
+        let catalog = self.connection.catalog.clone();
+        if catalog.is_none() && dialect.elements.is_none() {
             return self.tell_wrong("the catalog is still being read: the key of these rows is not known yet");
-        };
+        }
         let (view, total) = (self.rows.view(), self.rows.total());
-        let dialect = self.buffer.document.outline().dialect();
         let (from, to, first) = match (&purpose, view.marked(total)) {
             (Purpose::Add, _) => (view.row, view.row, view.column),
             (Purpose::Paste(block), _) => (view.row, total.min(view.row + block.len() as u64), view.column),
@@ -140,8 +155,8 @@ impl App {
             return self.tell_wrong("mark cells of one column to give all of them one value");
         }
         let numbers: Vec<u64> = (from..to).map(|at| view.row_of(at)).collect();
-        let columns = view.columns.get(first..).unwrap_or_default().to_vec();
-        let at = columns.first().copied().unwrap_or(0);
+        let mut columns = view.columns.get(first..).unwrap_or_default().to_vec();
+        let at = columns.first().copied().unwrap_or(first);
         let head = Slip {
             connection: profile.name.clone(),
             database: run.database.clone(),
@@ -154,11 +169,31 @@ impl App {
                 let archive = kept.archive().map_err(|error| error.to_string())?;
                 let schema = archive.schema();
                 let names: Vec<String> = schema.fields().iter().map(|field| field.name().clone()).collect();
-                let told: Vec<Option<Origin>> = schema.fields().iter().map(|field| Origin::of(field)).collect();
-                let ground = Ground::find((&head.statement, &names, &told), at, &catalog, dialect)
-                    .map_err(|error| error.to_string())?;
-                let rows = rows_of(&archive, &ground, &numbers)?;
-                Ok(Drafting { head: Slip { ground, ..head }, rows, columns, purpose })
+                // A key may be quicker than the first page, from which on the order of columns is known.
+                if columns.is_empty() {
+                    columns = (first..names.len()).collect();
+                }
+                let found = match &catalog {
+                    Some(catalog) if dialect.elements.is_none() => {
+                        let told: Vec<Option<Origin>> = schema.fields().iter().map(|field| Origin::of(field)).collect();
+                        Ground::find((&head.statement, &names, &told), at, catalog, dialect)
+                    }
+                    _ => {
+                        let types = schema.fields().iter().map(|field| type_name(field));
+                        let columns: Vec<_> = names.into_iter().zip(types).collect();
+                        Ground::of_elements(&head.statement, &columns, dialect)
+                    }
+                };
+                let ground = found.map_err(|error| error.to_string())?;
+                let rows = rows_of(&archive, &ground, &numbers, dialect)?;
+                let part = match is_opened {
+                    true => {
+                        let opened = shown.archive().map_err(|error| error.to_string())?.schema();
+                        opened.fields().get(at).map(|field| field.name().clone())
+                    }
+                    false => None,
+                };
+                Ok(Drafting { head: Slip { ground, ..head }, rows, columns, part, purpose })
             };
             Done::Drafting(read().map(Box::new))
         });
@@ -166,7 +201,21 @@ impl App {
 
     /// Drafts what rows were read for.
     pub(super) fn take_drafting(&mut self, drafting: Drafting) {
-        let Drafting { head, rows, columns, purpose } = drafting;
+        let Drafting { head, rows, columns, part, purpose } = drafting;
+        if let Some(place) = &head.ground.place {
+            let refused = match purpose {
+                Purpose::Add | Purpose::Copy => !place.can[0],
+                Purpose::Delete => !place.can[1],
+                _ => false,
+            };
+            if refused {
+                return self.tell_wrong(format!(
+                    "a {} is not added or deleted here; {} changes it",
+                    place.element,
+                    self.key_of("change-value").unwrap_or_default()
+                ));
+            }
+        }
         if let (true, Some((_, row))) = (head.ground.key.is_empty(), rows.first()) {
             let known = row.iter().filter(|value| value.is_some()).count();
             if known < head.ground.fields.len() {
@@ -180,16 +229,36 @@ impl App {
             }
         }
         match purpose {
-            Purpose::Change => {
-                let field = columns.first().and_then(|place| head.ground.field_at(*place));
-                let Some(field) = field else { return self.tell_wrong("this column is not one of the table") };
+            Purpose::Change | Purpose::Whole => {
+                let whole = matches!(purpose, Purpose::Whole);
+                // A part of an opened column is changed within its field.
+                let own = part.as_ref().and_then(|name| {
+                    let named = |field: &jaunty_core::slip::Field| field.column.name == *name;
+                    head.ground.fields.iter().position(named).map(|field| (field, String::new()))
+                });
+                let found = match &part {
+                    _ if whole => head.ground.whole().map(|field| (field, String::new())),
+                    Some(name) => own.or_else(|| head.ground.within(name)),
+                    None => columns.first().and_then(|at| head.ground.field_at(*at)).map(|at| (at, String::new())),
+                };
+                let Some((field, within)) = found else {
+                    return self.tell_wrong(match (whole, &head.ground.place) {
+                        (true, _) => "only documents are changed as a whole".to_owned(),
+                        (_, Some(_)) => "this column is not one that can be changed here".to_owned(),
+                        (_, None) => "this column is not one of the table".to_owned(),
+                    });
+                };
                 let slip = self.slips.find(&head).unwrap_or(&head);
                 let first = rows.first().and_then(|(row, old)| {
                     let draft = slip.of_row(*row).and_then(|at| slip.drafts.get(at));
                     draft.and_then(|draft| draft.value(field)).or(old.get(field)?.as_ref()).cloned()
                 });
-                let editor = CellEditor::of_rows(head, rows, field, first);
+                let dialect = self.buffer.document.outline().dialect();
+                let editor = CellEditor::of_rows(head, rows, (field, within), first, dialect);
                 self.open_cell_editor(editor);
+                if whole && crate::app::buffers::text_editor().is_some() {
+                    self.on::<CellEditor, _>(CellEditor::edit_outside);
+                }
             }
             Purpose::Delete => {
                 let mut kept = 0;
@@ -209,9 +278,18 @@ impl App {
                 }
                 self.unmark();
             }
-            Purpose::Add => self.open_added(&head, BTreeMap::new()),
+            Purpose::Add => {
+                let begun = head.begun(self.buffer.document.outline().dialect(), rows.first().map(|(_, row)| row));
+                self.open_added(&head, begun);
+            }
             Purpose::Copy => {
-                let new: Vec<_> = rows.iter().map(|(_, old)| head.copied(old)).collect();
+                let dialect = self.buffer.document.outline().dialect();
+                let like = |old: &Row| {
+                    let mut new = head.begun(dialect, Some(old));
+                    new.extend(head.copied(old));
+                    new
+                };
+                let new: Vec<_> = rows.iter().map(|(_, old)| like(old)).collect();
                 match new.len() {
                     1 => new.into_iter().for_each(|new| self.open_added(&head, new)),
                     count => {
@@ -317,7 +395,7 @@ impl App {
     }
 
     /// The language of a slip, which may be for another connection than the one in hand.
-    pub(in crate::app) fn dialect_of(&self, slip: &Slip) -> &'static Dialect {
+    pub fn dialect_of(&self, slip: &Slip) -> &'static Dialect {
         let engine = self.profile_of(slip).map(|profile| profile.engine.as_str());
         let engine = engine.and_then(|name| self.engines.iter().find(|engine| engine.name() == name));
         engine.map_or_else(|| self.buffer.document.outline().dialect(), |engine| engine.dialect())
@@ -337,7 +415,7 @@ impl App {
 
     /// Drops the draft that was made last of the result in hand.
     pub fn undo_draft(&mut self) {
-        let path = self.rows.kept().map(|kept| kept.path().to_owned()).unwrap_or_default();
+        let path = self.rows.base().unwrap_or_default();
         let Some(head) = self.slips.of_rows(&path).next().cloned() else { return self.tell("nothing is drafted here") };
         let last = head.drafts.len().saturating_sub(1);
         let line = clean::clean(&head.line(last)).into_owned();
@@ -350,12 +428,23 @@ impl App {
 }
 
 /// Some rows of an archive, whole.
-fn rows_of(archive: &Archive, ground: &Ground, numbers: &[u64]) -> Result<Vec<(u64, Row)>, String> {
+fn rows_of(
+    archive: &Archive,
+    ground: &Ground,
+    numbers: &[u64],
+    dialect: &'static Dialect,
+) -> Result<Vec<(u64, Row)>, String> {
     let mut rows = Vec::with_capacity(numbers.len());
     for numbers in numbers.chunks(256) {
         let wanted: Vec<u32> = numbers.iter().filter_map(|number| u32::try_from(*number).ok()).collect();
         let batch = archive.gather(&wanted, None).map_err(|error| error.to_string())?;
-        rows.extend(numbers.iter().enumerate().map(|(at, number)| (*number, row_of(ground, &batch, at))));
+        for (at, number) in numbers.iter().enumerate() {
+            let row = match ground.place {
+                Some(_) => element_of(ground, dialect, &batch, (at, *number))?,
+                None => row_of(ground, &batch, at),
+            };
+            rows.push((*number, row));
+        }
     }
     Ok(rows)
 }

@@ -15,7 +15,7 @@ impl App {
     /// Opens the slip of the result in hand; where it has none, lists all.
     pub fn open_slip(&mut self) {
         self.status = None;
-        let path = self.rows.kept().map(|kept| kept.path().to_owned()).unwrap_or_default();
+        let path = self.rows.base().unwrap_or_default();
         let of_rows: Vec<Slip> = self.slips.of_rows(&path).cloned().collect();
         match of_rows.as_slice() {
             [one] => self.overlay = Some(Overlay::Slip(Box::new(SlipView::of(one, 0)))),

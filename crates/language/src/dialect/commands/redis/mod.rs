@@ -2,6 +2,9 @@
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/#inline-commands>. One command a line; an argument in
 //! quotes may go over several. A line that begins with `#` is a comment of ours.
 
+pub mod arguments;
+mod elements;
+
 use crate::dialect::{Dialect, Family, HelpKind, PLAIN, Quote, QuoteKind, TransactionWords};
 
 const TEXT: Quote =
@@ -16,6 +19,7 @@ pub static REDIS: Dialect = Dialect {
     help: &[(HelpKind::Command, include_str!("commands.txt"))],
     ends_with_line: true,
     line_comments: &["#"],
+    elements: Some(&elements::Keys),
     transaction: TransactionWords {
         begin: "multi",
         commit: "exec",

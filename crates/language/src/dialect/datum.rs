@@ -1,10 +1,11 @@
-//! One value of a slip: as it was read, and as it is to be.
+//! One value of what is changed: as it was read, and as it is to be.
 
 use serde::{Deserialize, Serialize};
 
-use jaunty_language::dialect::Dialect;
-use jaunty_language::statement::parameters::ParameterValue;
-use jaunty_seam::rows::cell::CellKind;
+use super::Dialect;
+
+/// The values of a row, or of an element, by its fields: none where one was not read.
+pub type Row = Vec<Option<Datum>>;
 
 /// A value. Texts are whole and not cleaned.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -22,25 +23,18 @@ pub enum Datum {
     Bytes(String),
     /// True or false.
     Bool(bool),
+    /// A value of any type, as its language writes it.
+    Written(String),
+    /// A field of a document that is not there.
+    Absent,
 }
 
 impl Datum {
-    /// A value that was read.
-    pub fn of_cell(kind: CellKind, text: &str) -> Datum {
-        match kind {
-            CellKind::Null => Datum::Null,
-            CellKind::Number => Datum::Number(text.to_owned()),
-            CellKind::Text => Datum::Text(text.to_owned()),
-            CellKind::Binary => Datum::Bytes(text.trim_start_matches("\\x").to_owned()),
-            CellKind::Boolean => Datum::Bool(text == "true"),
-        }
-    }
-
-    /// Its text, as a person edits it; nothing for NULL and defaults.
+    /// Its text, as a person edits it; nothing where it is a word.
     pub fn text(&self) -> &str {
         match self {
-            Datum::Null | Datum::Default => "",
-            Datum::Number(text) | Datum::Text(text) | Datum::Bytes(text) => text,
+            Datum::Null | Datum::Default | Datum::Absent => "",
+            Datum::Number(text) | Datum::Text(text) | Datum::Bytes(text) | Datum::Written(text) => text,
             Datum::Bool(true) => "true",
             Datum::Bool(false) => "false",
         }
@@ -51,20 +45,22 @@ impl Datum {
         match self {
             Datum::Null => "NULL",
             Datum::Default => "default",
+            Datum::Absent => "not there",
             value => value.text(),
         }
     }
 
     /// Whether what is shown stands for something, and is not its text.
     pub fn is_word(&self) -> bool {
-        matches!(self, Datum::Null | Datum::Default)
+        matches!(self, Datum::Null | Datum::Default | Datum::Absent)
     }
 
     /// As it stands in a statement.
     pub fn literal(&self, dialect: &Dialect) -> String {
         match self {
-            Datum::Null => "null".into(),
+            Datum::Null | Datum::Absent => "null".into(),
             Datum::Default => "default".into(),
+            Datum::Written(text) => text.clone(),
             Datum::Number(text) => match is_plain_number(text) {
                 true => text.clone(),
                 false => match (dialect.infinity, text.as_str()) {
@@ -78,22 +74,6 @@ impl Datum {
             Datum::Bool(value) => value.to_string(),
         }
     }
-
-    /// As it is sent beside a statement; none where it stands in the text as a word.
-    pub fn parameter(&self) -> Option<ParameterValue> {
-        Some(match self {
-            Datum::Null | Datum::Default => return None,
-            Datum::Number(text) => match text.parse::<i64>() {
-                Ok(number) if number.to_string() == *text => ParameterValue::Int(number),
-                _ if keeps_its_digits(text) => ParameterValue::Number(text.clone()),
-                // A server reads text as the number that its column holds, digit by digit.
-                _ => ParameterValue::Text(text.clone()),
-            },
-            Datum::Text(text) => ParameterValue::Text(text.clone()),
-            Datum::Bytes(digits) => ParameterValue::Bytes(bytes(digits)),
-            Datum::Bool(value) => ParameterValue::Bool(*value),
-        })
-    }
 }
 
 /// Whether a number can stand in a statement as it is. A zero with a sign keeps that only as text.
@@ -103,18 +83,8 @@ fn is_plain_number(text: &str) -> bool {
         && text.bytes().all(|byte| byte.is_ascii_digit() || b"+-.eE".contains(&byte))
 }
 
-/// Whether a double is this number and no other with more digits.
-fn keeps_its_digits(text: &str) -> bool {
-    let Ok(number) = text.parse::<f64>() else { return false };
-    if number.is_infinite() && matches!(text, "inf" | "-inf") {
-        return true;
-    }
-    let digits = text.bytes().filter(u8::is_ascii_digit).count();
-    number.is_finite() && (digits <= 15 || ryu::Buffer::new().format(number) == text)
-}
-
 /// The bytes of hexadecimal digits; what is not a digit ends them.
-fn bytes(digits: &str) -> Vec<u8> {
+pub fn bytes_of(digits: &str) -> Vec<u8> {
     let pairs = digits.as_bytes().chunks_exact(2);
     pairs.map_while(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()).collect()
 }
@@ -122,7 +92,7 @@ fn bytes(digits: &str) -> Vec<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
+    use crate::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 
     #[test]
     fn values_stand_in_statements_as_each_language_has_them() {
@@ -140,17 +110,5 @@ mod tests {
         ] {
             assert_eq!(datum.literal(dialect), literal);
         }
-    }
-
-    #[test]
-    fn a_number_is_sent_with_all_of_its_digits() {
-        let sent = |text: &str| Datum::Number(text.into()).parameter().unwrap();
-        assert_eq!(sent("-5"), ParameterValue::Int(-5));
-        assert_eq!(sent("007"), ParameterValue::Number("007".into()));
-        assert_eq!(sent("0.1"), ParameterValue::Number("0.1".into()));
-        let long = "12345678901234567890.123456789";
-        assert_eq!(sent(long), ParameterValue::Text(long.into()));
-        assert_eq!(Datum::Bytes("00ff1".into()).parameter(), Some(ParameterValue::Bytes(vec![0, 255])));
-        assert_eq!(Datum::Null.parameter(), None);
     }
 }
