@@ -260,3 +260,58 @@ fn what_keys_hold_is_changed_by_its_type() {
     assert_eq!(words("ttl fare:adult"), "-1");
     screen.press(&["C-t", "C-n", "C-g"]).shows("keys *").press(&["C-t", "a"]).shows("these are names of keys");
 }
+
+#[test]
+fn rows_of_files_become_documents() {
+    let (home, _server) = harbour(false);
+    let csv = "code,berths,fee,open,since,place.x,place.y,note\nEMB,2,12.50,true,2031-03-05,1.5,51,\nLNT,3,7.25,false,2030-01-02,2,52.5,\"two\nlines\"\n";
+    let home = home.file("berths.csv", csv);
+    let load = |arguments: &[&str]| home.call(&[&["load"], arguments, &["-c", "log"]].concat());
+    let refused = load(&["berths.csv", "-i", "berths"]).exits(2).1;
+    assert!(refused.contains("there is no collection berths; --create makes it"), "{refused}");
+    let seen = load(&["berths.csv", "-i", "berths", "--create", "--column", "code=_id", "--preview"]).gives();
+    assert!(seen.contains("→ _id string") && seen.contains("→ fee double") && seen.contains("→ since date"), "{seen}");
+    load(&["berths.csv", "-i", "berths", "--create", "--column", "code=_id"]).gives();
+    let all = told(&home, "berths | sort { _id: 1 }");
+    let expected = "{\"_id\":\"EMB\",\"berths\":2,\"fee\":12.5,\"open\":true,\"since\":{\"$date\":\"2031-03-05T00:00:00Z\"},\"place\":{\"x\": 1.5, \"y\": 51.0}}";
+    assert_eq!(all.lines().next(), Some(expected), "{all}");
+    assert!(all.contains("two\\nlines"), "{all}");
+    // What is there already: refused as a whole, left as it is, replaced.
+    let home = home.file("more.csv", "_id,berths\nTRN,5\nEMB,9\n");
+    let load = |arguments: &[&str]| home.call(&[&["load"], arguments, &["-c", "log"]].concat());
+    let failed = load(&["more.csv", "-i", "berths"]).exits(1).1;
+    assert!(failed.contains("duplicate") && failed.contains("nothing was loaded"), "{failed}");
+    assert!(!told(&home, "berths").contains("TRN"), "what was added before the error is removed again");
+    load(&["more.csv", "-i", "berths", "--on-conflict", "skip"]).gives();
+    let all = told(&home, "berths | sort { _id: 1 }");
+    assert!(all.contains("\"TRN\",\"berths\":5") && all.contains("\"EMB\",\"berths\":2"), "{all}");
+    load(&["more.csv", "-i", "berths", "--on-conflict", "replace"]).gives();
+    assert!(told(&home, "berths { _id: 'EMB' }").contains("{\"_id\":\"EMB\",\"berths\":9}"));
+    // A row that the server refuses goes to a file, and the others are loaded.
+    told(&home, "berths index { berths: 1 } { unique: true }");
+    let home = home.file("third.csv", "_id,berths\nA,20\nB,9\nC,21\nD,9\n");
+    let load = |arguments: &[&str]| home.call(&[&["load"], arguments, &["-c", "log"]].concat());
+    load(&["third.csv", "-i", "berths", "--refused", "bad.csv"]).gives();
+    let bad = std::fs::read_to_string(home.path("project/bad.csv")).unwrap();
+    assert!(bad.contains("B,9") && bad.contains("D,9") && !bad.contains("A,20"), "{bad}");
+    assert_eq!(told(&home, "berths count { berths: { $gte: 20 } }").trim(), "{\"n\":2}");
+    // JSON keeps what lies in it, and a document without a key gets one.
+    let home = home
+        .file("log.jsonl", "{\"at\": {\"x\": [1, {\"y\": null}]}, \"n\": 9000000000}\n{\"n\": 1, \"tags\": [\"a\"]}\n");
+    home.call(&["load", "log.jsonl", "-c", "log", "-i", "log", "--create"]).gives();
+    let all = told(&home, "log | sort { n: 1 } | project { _id: 0 }");
+    assert!(all.contains("\"tags\":[\"a\"]") && all.contains("\"at\":{\"x\": [1, {\"y\": null}]}"), "{all}");
+    // From one collection to another every value stays what it was.
+    let odd = "odd insert { _id: { $oid: '65f0c0ffee65f0c0ffee65f0' }, a: 7, b: { $numberLong: '7' }, c: 7.0, d: { $numberDecimal: '7.10' }, e: true, f: { $date: '2031-03-05T12:00:00Z' }, g: [1, { h: 2.0 }], i: 'x', j: { $binary: { base64: 'AAEC', subType: '00' } } } { _id: 2, a: 'seven', b: 1, i: 5 }";
+    told(&home, odd);
+    let first = told(&home, "odd").lines().next().unwrap().to_owned();
+    assert!(first.contains("\"b\":{\"$numberLong\":\"7\"}"), "also where others of the field are of 32 bits: {first}");
+    home.call(&["load", "--from", "log", "-s", "odd", "-c", "log", "-i", "even", "--create"]).gives();
+    assert_eq!(told(&home, "even | sort { i: 1 }"), told(&home, "odd | sort { i: 1 }"));
+    // On the screen too.
+    let home = home.file("screen.csv", "_id,berths\nS1,31\nS2,32\n");
+    let screen = home.screen(&["ports.documents", "-c", "log"]);
+    screen.shows("mongodb 8.0.0").press(&["M-i"]).shows("file").types("screen.csv").press(&["Enter"]).types("berths");
+    screen.shows("S1").press(&["C-g"]).shows("2 rows loaded");
+    assert_eq!(told(&home, "berths count { berths: { $gte: 31 } }").trim(), "{\"n\":2}");
+}

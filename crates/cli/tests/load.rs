@@ -143,7 +143,7 @@ fn what_stays_of_parts_is_told() {
     let many: String = (0..9000).map(|n| format!("k{n},n{n},1\n")).collect();
     let home = home.file("b.csv", &format!("code,name,berths\n{many}last,,1\n"));
     let told = load(&home, 2, &["b.csv", "-c", "quay", "-i", "ports", "--batch", "1000"]);
-    assert!(told.contains("line 9002") && told.contains("8,000 rows of parts before it stay"), "{told}");
+    assert!(told.contains("line 9002") && told.contains("8,000 rows before it stay"), "{told}");
     assert_eq!(one(&home, "select cast(count(*) as text) from ports"), "8000");
 }
 
@@ -210,6 +210,14 @@ fn rows_go_from_one_connection_to_another() {
     let other = Connection::open(home.path("project/other.db")).unwrap();
     let expected: String = other.query_row(sums, [], |row| row.get(0)).unwrap();
     assert_eq!(one(&home, sums), expected);
+    // Few rows are all looked at before any is loaded, and end once.
+    let few =
+        ["--from", "other.db", "-s", "select id, note from kinds where id < 4 order by id", "-c", "quay", "-i", "few"];
+    for more in [&["--create"][..], &[], &["--batch", "2"], &["--refused", "bad.csv"]] {
+        let told = load(&home, 0, &[&few[..], more].concat());
+        assert!(told.starts_with("3 rows loaded into few"), "{told}");
+    }
+    assert_eq!(one(&home, "select cast(count(*) as text) from few"), "12");
     // Kept rows need no server; a statement that writes gives none.
     home.call(&["run", "-c", "quay", "-s", "select id, note from kinds where id < 3"]).exits(0);
     load(&home, 0, &["--run", "last", "-c", "quay", "-i", "kept_rows", "--create"]);
@@ -416,7 +424,7 @@ fn a_guard_counts_for_loading_on_the_screen() {
     let home = quay().file("new.csv", &NEW.replace(";x;", ";4;")).file("a.sql", "select 1;\n");
     let screen = home.screen(&["a.sql", "-c", "locked"]);
     screen.shows("quay.db · main").press(&["M-i"]).shows("locked is read-only: nothing can be loaded there");
-    screen.press(&["F3"]).shows("connections").types("guarded").press(&["Enter"]).shows("guarded");
+    screen.press(&["F3"]).shows("connections").types("guarded").press(&["Enter"]).shows("ASKS FIRST");
     screen.press(&["M-i"]).shows("load a file · guarded").types("nowhere.csv").shows("nowhere.csv cannot be read");
     screen.press(&["C-u"]).types("new.csv").press(&["Enter"]).types("ports").shows("2 rows looked at");
     screen.press(&["C-g"]).shows("guarded asks before anything that writes");

@@ -62,7 +62,7 @@ pub fn of_statement(
     };
     let thread = std::thread::Builder::new().name("rows".into()).spawn(run);
     thread.map_err(|error| Failure::Usage(format!("a thread could not be started: {error}")))?;
-    Source::of_batches(name, Box::new(Handing(receiver))).map_err(|error| Failure::Database(error.to_string()))
+    Source::of_batches(name, Box::new(Handing(receiver).fuse())).map_err(|error| Failure::Database(error.to_string()))
 }
 
 struct Handing(Receiver<Message>);

@@ -34,7 +34,7 @@ const QUIET: Duration = Duration::from_millis(300);
 pub fn run(args: &args::Load) -> Result<(), Failure> {
     let Named { folders, connections, profile, engine } = named(&args.connection)?;
     let dialect = engine.dialect();
-    if dialect.changing.is_none() {
+    if dialect.types_of_rows().is_none() {
         return Err(Failure::Usage(format!("rows cannot be loaded into {} yet", engine.title())));
     }
     match profile.guard {
@@ -193,6 +193,20 @@ fn matching(
     });
     let pairs = pairs.collect::<Result<Vec<_>, Failure>>()?;
     match (table, args.create) {
+        // A collection takes any fields; whether it is there only guards against a slip of the pen.
+        (Some(_), false) | (None, true) if dialect.changing.is_none() => {
+            let matching = Matching::into_collection(&source.found, &args.into, (&args.key, &pairs), dialect);
+            let matching = matching.map_err(failure)?;
+            if args.on_conflict == "replace" && matching.key.is_empty() {
+                return Err(Failure::Usage(
+                    "documents are replaced by their _id: --column FILE=_id says which column that is".into(),
+                ));
+            }
+            Ok(matching)
+        }
+        (None, false) if dialect.changing.is_none() => {
+            Err(Failure::Usage(format!("there is no collection {}; --create makes it", args.into)))
+        }
         (Some(table), false) if table.kind == ObjectKind::Table => {
             let matching = Matching::into_table(&source.found, table, &pairs, catalog, dialect).map_err(failure)?;
             if args.on_conflict == "replace" && matching.key.is_empty() {
@@ -314,7 +328,7 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
 fn failure(error: ImportError) -> Failure {
     let kept = |kept: u64| match kept {
         0 => "nothing was loaded".to_owned(),
-        rows => format!("{} of parts before it stay", words::count(rows, "row")),
+        rows => format!("{} before it stay", words::count(rows, "row")),
     };
     match error {
         ImportError::Stopped { kept: rows } => Failure::Stopped(format!("cancelled; {}", kept(rows))),

@@ -10,7 +10,7 @@ use base64::engine::general_purpose::STANDARD;
 use jaunty_seam::rows::assemble::Value;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::widen::{mixed_value, typed_as};
-use jaunty_seam::rows::{DB_TYPE, OF_DOCUMENTS, moment};
+use jaunty_seam::rows::{DB_TYPE, OF_DOCUMENTS, WHOLE_AS, moment};
 use serde_json::value::RawValue;
 
 use super::file::write_batches;
@@ -20,6 +20,10 @@ use crate::arrange::parts::parts_in_order;
 /// The type of a column's values where it is a field of documents.
 pub(super) fn kind_of(field: &Field) -> Option<String> {
     let metadata = field.metadata();
+    // Of mixed values each says its own, but for whole numbers.
+    if let Some(kind) = metadata.get(WHOLE_AS) {
+        return Some(kind.clone());
+    }
     metadata.contains_key(OF_DOCUMENTS).then(|| match (typed_as(field), field.data_type()) {
         (Some(kind), _) => kind.to_owned(),
         (None, DataType::Utf8) => "string".to_owned(),
@@ -158,7 +162,7 @@ pub(super) fn put(column: &ColumnReader<'_>, row: usize, kind: &str, text: &mut 
         ColumnReader::Bytes(values) => bytes(values.value(row), out),
         ColumnReader::Mixed(values) => match mixed_value(values, row) {
             Value::Null => out.extend_from_slice(b"null"),
-            Value::Int(value) => whole(value, false, out),
+            Value::Int(value) => whole(value, kind == "long", out),
             Value::Real(value) => real(value, out),
             Value::Text(value) => quoted(value, out),
             Value::Bytes(value) | Value::RawText(value) => bytes(value, out),

@@ -97,7 +97,10 @@ pub struct Shape {
 impl FoundColumn {
     /// The type of a column for them. A key of text needs a length on some servers.
     pub fn db_type(&self, is_key: bool, dialect: &Dialect) -> String {
-        let Some(changing) = dialect.changing else { return "text".into() };
+        let Some(changing) = dialect.changing else {
+            let types = dialect.types_of_rows();
+            return types.map_or("text", |types| types[self.shape.of as usize]).to_owned();
+        };
         let named = changing.type_of(self.shape.of, self.shape.scale);
         match is_key && self.shape.of == ColumnType::Text && (named.contains("longtext") || named.contains("max")) {
             true => format!("{}varchar(255)", if named.starts_with('n') { "n" } else { "" }),

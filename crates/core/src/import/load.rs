@@ -150,12 +150,23 @@ impl Plan<'_> {
         }
     }
 
+    /// Whether everything is held together by a transaction. Where it is not, each block is whole by itself, and stays.
+    fn is_together(&self) -> bool {
+        self.dialect.changing.is_some()
+    }
+
     fn begin(&mut self) -> Result<(), ImportError> {
+        if !self.is_together() {
+            return Ok(());
+        }
         let begin = self.dialect.changing.map_or("begin", |changing| changing.begin);
         self.run(begin)
     }
 
     fn commit(&mut self) -> Result<(), ImportError> {
+        if !self.is_together() {
+            return Ok(());
+        }
         self.run(self.dialect.transaction.commit)
     }
 
@@ -186,7 +197,7 @@ impl Plan<'_> {
         }
         match outcome {
             Err(ImportError::Malformed(what)) if self.kept > 0 => {
-                Err(ImportError::Malformed(format!("{what}; {} rows of parts before it stay", self.kept)))
+                Err(ImportError::Malformed(format!("{what}; {} rows before it stay", self.kept)))
             }
             outcome => outcome,
         }
@@ -209,7 +220,7 @@ impl Plan<'_> {
         }
         match (&options.refused, options.parts) {
             // The quickest way: all in one stream.
-            (None, Parts::One) => self.stream(next, options)?,
+            (None, Parts::One) if self.is_together() => self.stream(next, options)?,
             _ => self.in_blocks(next, options)?,
         }
         self.commit()?;
@@ -313,22 +324,32 @@ impl Plan<'_> {
             let taken = self.session.load(&self.load, &mut || Ok(once.take())).map_err(|error| self.failed(error))?;
             self.loaded.rows += taken;
             self.loaded.there += (rows.len() as u64).saturating_sub(taken);
+            if !self.is_together() {
+                self.kept = self.loaded.rows;
+            }
             return Ok(());
         };
         let words = &self.dialect.transaction;
         let named = |words: &str| words.replace("here", "jaunty_load");
         let (set, back) = (named(words.savepoint), named(words.back_to_savepoint));
-        self.run(&set)?;
+        if self.is_together() {
+            self.run(&set)?;
+        }
         let mut once = Some(part.clone());
         match self.session.load(&self.load, &mut || Ok(once.take())) {
             Ok(taken) => {
                 self.loaded.rows += taken;
                 self.loaded.there += (rows.len() as u64).saturating_sub(taken);
+                if !self.is_together() {
+                    self.kept = self.loaded.rows;
+                }
                 Ok(())
             }
             Err(error) if matches!(error.kind, ErrorKind::Stopped | ErrorKind::Lost) => Err(self.failed(error)),
             Err(error) => {
-                self.run(&back)?;
+                if self.is_together() {
+                    self.run(&back)?;
+                }
                 if rows.len() == 1 {
                     let fields = ColumnReader::all(&part);
                     let fields = fields.iter().map(|column| match column.get(0) {

@@ -1,11 +1,27 @@
 //! Which column of a file goes into which of a table.
 
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{ColumnType, Dialect};
 use jaunty_seam::catalog::{Catalog, Column, Object};
 
 use super::found::Found;
 use super::{Dates, ImportError};
 use crate::slip::Kind;
+
+/// The field that tells documents apart.
+const KEY: &str = "_id";
+
+/// What the values of a field are, by what was found of them. Texts are not checked.
+fn kind_of(found: ColumnType) -> Kind {
+    match found {
+        ColumnType::Integer | ColumnType::Long => Kind::Integer(i64::MIN.into(), i64::MAX.into()),
+        ColumnType::Decimal => Kind::Decimal(None),
+        ColumnType::Real => Kind::Real,
+        ColumnType::Boolean => Kind::Boolean,
+        ColumnType::Date | ColumnType::Moment | ColumnType::Instant => Kind::Moment,
+        ColumnType::Json => Kind::Json,
+        ColumnType::Time | ColumnType::Uuid | ColumnType::Text | ColumnType::Bytes => Kind::Any,
+    }
+}
 
 /// A column of a table, and the one of the file that goes there.
 #[derive(Debug, Clone)]
@@ -123,6 +139,55 @@ impl Matching {
             left_out,
             definition: None,
         })
+    }
+
+    /// Into a collection, which takes any fields: each column is one, of its own name or of that in `pairs`; an empty one
+    /// leaves a column out. A key can only be `_id`.
+    pub fn into_collection(
+        found: &Found,
+        name: &str,
+        (key, pairs): (&[String], &[(String, String)]),
+        dialect: &'static Dialect,
+    ) -> Result<Matching, ImportError> {
+        let mistake = |text: String| Err(ImportError::Mistake(text));
+        let known = |name: &str| found.columns.iter().any(|column| column.name == name);
+        if let Some((wrong, _)) = pairs.iter().find(|(file, _)| !known(file)) {
+            return mistake(format!("the file has no column \"{wrong}\""));
+        }
+        let (mut targets, mut left_out) = (Vec::<Target>::new(), Vec::new());
+        for (from, file) in found.columns.iter().enumerate() {
+            let told = pairs.iter().find(|(name, _)| *name == file.name).map_or(file.name.as_str(), |(_, to)| to);
+            if told.is_empty() {
+                left_out.push(file.name.clone());
+                continue;
+            }
+            if targets.iter().any(|target| target.column.name == told) {
+                return mistake(format!("two columns would be \"{told}\"; --column FILE=FIELD gives one another name"));
+            }
+            let is_key = told == KEY;
+            let column = Column {
+                name: told.to_owned(),
+                db_type: file.db_type(false, dialect),
+                nullable: !is_key,
+                key: is_key,
+                ..Column::default()
+            };
+            targets.push(Target { column, kind: kind_of(file.shape.of), from, dates: file.dates });
+        }
+        if targets.is_empty() {
+            return mistake("every column is left out".into());
+        }
+        let has_key = targets.iter().any(|target| target.column.key);
+        match key {
+            [] => {}
+            [key] if has_key && key == KEY => {}
+            [key] if !has_key => {
+                return mistake(format!("the key of a document is {KEY}; --column {key}={KEY} makes it that"));
+            }
+            _ => return mistake(format!("the key of a document is {KEY} alone")),
+        }
+        let key = if has_key { vec![KEY.to_owned()] } else { Vec::new() };
+        Ok(Matching { table: dialect.name_as_written(name), targets, key, left_out, definition: None })
     }
 
     /// Into a table that is made for it, of this name (with its schema where that is told). `pairs` give columns other names;

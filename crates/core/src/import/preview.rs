@@ -74,7 +74,11 @@ pub fn matching(
     let path: Vec<Written> =
         into.table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
     let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    match path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) {
+    let known = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+    match known {
+        _ if dialect.changing.is_none() => {
+            Matching::into_collection(&source.found, &into.table, (&into.key, &into.pairs), dialect)
+        }
         Some(table) if table.kind == ObjectKind::Table => {
             Matching::into_table(&source.found, table, &into.pairs, catalog, dialect)
         }

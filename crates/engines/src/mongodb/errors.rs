@@ -53,6 +53,25 @@ pub fn refusal(reply: &RawDocument<'_>) -> Option<Refusal> {
     }
 }
 
+/// How many documents a command wrote, and what of it was refused, by its place.
+pub fn of_writes(reply: &RawDocument<'_>) -> (u64, Vec<(usize, EngineError)>) {
+    let count = number(reply.get("n")).and_then(|count| u64::try_from(count).ok()).unwrap_or(0);
+    let Some(Element::Array(list)) = reply.get("writeErrors") else { return (count, Vec::new()) };
+    let one = |element: Element<'_>| match element {
+        Element::Document(error) => {
+            let refusal = Refusal {
+                code: number(error.get("code")).unwrap_or_default(),
+                name: text(error.get("codeName")),
+                message: text(error.get("errmsg")),
+            };
+            let at = number(error.get("index")).and_then(|at| usize::try_from(at).ok()).unwrap_or(0);
+            Some((at, refused(&refusal)))
+        }
+        _ => None,
+    };
+    (count, list.iter().flatten().filter_map(|(_, element)| one(element)).collect())
+}
+
 /// The error of a command.
 pub fn refused(refusal: &Refusal) -> EngineError {
     let kind = match refusal.code {

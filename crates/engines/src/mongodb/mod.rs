@@ -8,6 +8,7 @@ mod catalog;
 mod connect;
 mod effect;
 mod errors;
+mod load;
 mod members;
 mod rows;
 mod session;

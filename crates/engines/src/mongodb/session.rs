@@ -11,6 +11,7 @@ use jaunty_language::dialect::documents::read::Mistake;
 use jaunty_language::dialect::documents::statement::{self, Command};
 use jaunty_language::statement::parameters::Value as Given;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
     Abilities, CatalogPart, Effect, Flow, Location, Request, Session, Sink, Stop, Switch, SwitchKind, Transaction,
     Verdict,
@@ -23,8 +24,16 @@ use super::members::Wish;
 use super::rows::Rows;
 use super::transactions::{Transactions, Word};
 use super::wire::WireError;
-use super::{catalog, effect, errors, value};
+use super::{catalog, effect, errors, load, value};
 use crate::net::work::{Patience, with_cancel};
+
+/// What a command wrote.
+pub(super) struct Written {
+    /// How many documents.
+    pub count: u64,
+    /// What was refused, by its place among them.
+    pub errors: Vec<(usize, EngineError)>,
+}
 
 /// A session on a server.
 pub struct DocumentSession {
@@ -135,6 +144,27 @@ impl DocumentSession {
             Some(_) if self.patience.is_over() => Err(EngineError::stopped()),
             Some(refusal) => Err(errors::refused(&refusal)),
             None => bson::decoded(raw.as_bytes()).map_err(broken),
+        }
+    }
+
+    /// Sends a command that writes, and takes what of it was refused.
+    pub(super) fn write(&mut self, mut command: Document) -> Result<Written, EngineError> {
+        self.refuse_if_lost()?;
+        let name = command.first().map(|(name, _)| name.clone()).unwrap_or_default();
+        if self.read_only {
+            return Err(EngineError::new(
+                ErrorKind::Refused,
+                format!("the profile's guard is read-only, and {name} writes"),
+            ));
+        }
+        command.push(pair("$db", Bson::text(self.location.database.clone())));
+        let patience = self.patience.clone();
+        let body = self.send(&command, || patience.look())?;
+        let raw = reply(&body).map_err(|error| errors::broken(&error.into(), 0))?;
+        let (count, errors) = errors::of_writes(&raw);
+        match errors::refusal(&raw) {
+            Some(refusal) if errors.is_empty() => Err(errors::refused(&refusal)),
+            _ => Ok(Written { count, errors }),
         }
     }
 
@@ -428,6 +458,11 @@ impl Session for DocumentSession {
             let at = error.at.or_else(|| errors::place(&error.message, request.text));
             self.lose(error.at(at))
         })
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        self.patience.follow(&load.stop);
+        load::rows(self, load, next)
     }
 
     fn is_alive(&mut self) -> bool {

@@ -228,6 +228,11 @@ pub trait Elements: Debug + Sync {
         true
     }
 
+    /// The types of fields, by what their values are ([`super::ColumnType`]), where rows of a file become elements.
+    fn types(&self) -> Option<&'static [&'static str; 13]> {
+        None
+    }
+
     /// The type of a value, as it is written, and its text as a person edits it.
     fn plain(&self, _written: &str) -> Option<(String, String)> {
         None

@@ -314,6 +314,15 @@ impl Dialect {
         name.bytes().next().is_some_and(|first| self.word_signs.contains(&first))
     }
 
+    /// The types of columns, or of fields, of rows that are loaded, by what their values are ([`ColumnType`]); none where no
+    /// rows can be loaded.
+    pub fn types_of_rows(&self) -> Option<&'static [&'static str; 13]> {
+        match self.changing {
+            Some(changing) => Some(&changing.types),
+            None => self.elements.and_then(Elements::types),
+        }
+    }
+
     /// A name in the quotes of the dialect.
     pub fn quoted_name(&self, name: &str) -> String {
         let [open, close] = self.name_quotes;

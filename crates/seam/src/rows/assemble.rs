@@ -14,7 +14,7 @@ use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 use crate::rows::form::TEXT_FORM;
 use crate::rows::origin::Origin;
 use crate::rows::widen::{MixedBuilder, is_mixed, mixed_type, widen};
-use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE, OF_DOCUMENTS, TYPED_AS};
+use crate::rows::{BATCH_BYTES, BATCH_ROWS, DB_TYPE, OF_DOCUMENTS, TYPED_AS, WHOLE_AS};
 
 /// One value of one row.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -249,6 +249,9 @@ impl Assembler {
                 }
             } else if announced.of_documents && is_mixed(field.data_type()) {
                 metadata.insert(DB_TYPE.to_owned(), "mixed".to_owned());
+                if announced.db_type == "long" {
+                    metadata.insert(WHOLE_AS.to_owned(), announced.db_type.clone());
+                }
             }
             field.with_metadata(metadata)
         });

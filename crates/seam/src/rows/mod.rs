@@ -28,6 +28,9 @@ pub const TYPED_AS: &str = "typed_as";
 /// written as Extended JSON, and what is NULL is not there.
 pub const OF_DOCUMENTS: &str = "of_documents";
 
+/// The metadata key of the type that whole numbers have in a column of mixed values of documents, where it is not the usual one.
+pub const WHOLE_AS: &str = "whole_as";
+
 /// The most rows in one batch.
 pub const BATCH_ROWS: usize = 8192;
 

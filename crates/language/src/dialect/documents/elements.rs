@@ -250,6 +250,10 @@ impl Elements for Documents {
         }
     }
 
+    fn types(&self) -> Option<&'static [&'static str; 13]> {
+        Some(&TYPES)
+    }
+
     fn plain(&self, text: &str) -> Option<(String, String)> {
         let value = read::value(text).ok()?;
         let only = |fields: &[(String, Value)]| match fields {
@@ -364,6 +368,12 @@ const WRAPPED: &[(&str, &str)] = &[
     ("int", "$numberInt"),
     ("double", "$numberDouble"),
     ("uuid", "$uuid"),
+];
+
+/// The types of fields that rows of a file become.
+const TYPES: [&str; 13] = [
+    "int", "long", "double", "double", "bool", "date", "string", "date", "date", "string", "object", "string",
+    "binData",
 ];
 
 fn is_whole(text: &str) -> bool {

@@ -385,7 +385,7 @@ impl App {
         let Some(profile) = self.connection.profile.clone() else { return self.tell_wrong("connect first") };
         let Some(engine) = self.engine_of(&profile) else { return };
         let name = clean::clean(&profile.name).into_owned();
-        if engine.dialect().changing.is_none() {
+        if engine.dialect().types_of_rows().is_none() {
             return self.tell_wrong(format!("rows cannot be loaded into {} yet", engine.title()));
         }
         if profile.guard == Guard::ReadOnly {
@@ -525,7 +525,7 @@ fn in_words(loaded: &Loaded, table: &str, refused: Option<&Path>, took: Duration
 fn said(error: &ImportError) -> String {
     let stays = |kept: u64| match kept {
         0 => "nothing was loaded".to_owned(),
-        rows => format!("{} of parts before it stay", words::count(rows, "row")),
+        rows => format!("{} before it stay", words::count(rows, "row")),
     };
     match error {
         ImportError::Stopped { kept } => format!("cancelled; {}", stays(*kept)),
