@@ -431,3 +431,39 @@ fn a_guard_counts_for_loading_on_the_screen() {
     assert_eq!(one(&home, "select count(*) || '' from ports"), "0");
     screen.press(&["C-g"]).shows("2 rows loaded into ports in");
 }
+
+#[test]
+fn a_whole_database_is_kept() {
+    let home = quay();
+    home.call(&["run", "-q", "-c", "quay", "-s", "insert into ports (code, name, berths) values ('A1', 'one', 1)"])
+        .exits(0);
+    let (_, told) = home.call(&["dump", "-c", "quay", "--backup", "-o", "whole.db"]).exits(0);
+    assert!(told.contains("whole.db"), "{told}");
+    let copy = Connection::open(home.path("project/whole.db")).unwrap();
+    let rows = |db: &Connection| {
+        db.query_row("select group_concat(code || name) from ports", [], |row| row.get::<_, String>(0)).unwrap()
+    };
+    assert_eq!(rows(&copy), "A1one");
+    for (arguments, expected) in [
+        (&["--backup"][..], "--output"),
+        (&["--backup", "-o", "x.db", "ports"], "cannot be used with"),
+        (&["--backup", "-o", "no/such/folder/x.db"], "cannot be written"),
+    ] {
+        let (_, told) = home.call(&[&["dump", "-c", "quay"], arguments].concat()).exits(2);
+        assert!(told.contains(expected), "{told}");
+    }
+    // From the screen, by its name in the list of actions.
+    let home = home.file("a.sql", "select 1;\n");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen
+        .shows("quay.db · main")
+        .press(&["C-l"])
+        .types("copy of the data")
+        .shows("Copy of the database")
+        .press(&["Enter"]);
+    screen.shows("copied into").shows("copy-of-quay-");
+    let files = std::fs::read_dir(home.path("project")).unwrap().flatten().map(|entry| entry.path());
+    let kept: Vec<_> = files.filter(|path| path.to_string_lossy().contains("copy-of-quay-")).collect();
+    let [kept] = kept.as_slice() else { panic!("one copy: {kept:?}") };
+    assert_eq!(rows(&Connection::open(kept).unwrap()), "A1one");
+}

@@ -289,3 +289,78 @@ fn the_count_before_a_change_can_be_stopped() {
     });
     assert_eq!(run(session.as_mut(), "select count(*) from t").unwrap().rows(), [["3"]]);
 }
+
+#[test]
+fn a_database_is_copied_as_a_whole_while_others_write() {
+    copied_while_others_write("wal");
+    copied_while_others_write("delete");
+}
+
+fn copied_while_others_write(mode: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = database(folder.path(), 200_000);
+    let db = Connection::open(&path).unwrap();
+    db.execute_batch("create table moved(id integer primary key, name text)").unwrap();
+    db.pragma_update(None, "journal_mode", mode).unwrap();
+    drop(db);
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let into = folder.path().join("copy.db");
+    std::thread::scope(|scope| {
+        // Each of its transactions keeps the sum of both tables.
+        let writer = scope.spawn(|| {
+            let db = Connection::open(&path).unwrap();
+            db.busy_timeout(Duration::from_secs(60)).unwrap();
+            let mut moves = 0;
+            while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                db.execute_batch(
+                    "begin immediate; insert into moved select * from ports order by id desc limit 1;
+                     delete from ports where id = (select max(id) from ports); commit",
+                )
+                .unwrap();
+                moves += 1;
+            }
+            moves
+        });
+        let mut session = connect(&path).unwrap();
+        std::fs::File::create_new(&into).unwrap();
+        let mut heard = Vec::new();
+        let mut told = |pages: u64, of: u64| heard.push((pages, of));
+        let copied = session.copy_into(&into, &mut told, &Stop::default());
+        // Whatever comes: nobody waits for a thread without an end.
+        done.store(true, std::sync::atomic::Ordering::Relaxed);
+        assert!(writer.join().unwrap() > 0);
+        copied.unwrap();
+        assert!(heard.len() > 1 && heard.last().is_some_and(|(pages, of)| pages == of), "{heard:?}");
+    });
+    let copy = Connection::open(&into).unwrap();
+    let sum = "select (select count(*) from ports) + (select count(*) from moved)";
+    assert_eq!(copy.query_row(sum, [], |row| row.get::<_, i64>(0)).unwrap(), 200_000, "it is of one moment");
+    assert_eq!(copy.query_row("pragma integrity_check", [], |row| row.get::<_, String>(0)).unwrap(), "ok");
+}
+
+#[test]
+fn a_copy_is_stopped_and_refuses_an_open_transaction() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = database(folder.path(), 100_000);
+    let into = folder.path().join("copy.db");
+    let mut session = connect(&path).unwrap();
+    std::fs::File::create_new(&into).unwrap();
+    let stop = Stop::default();
+    let wish = stop.clone();
+    let mut told = |_: u64, _: u64| wish.wish();
+    assert_eq!(session.copy_into(&into, &mut told, &stop).unwrap_err().kind, ErrorKind::Stopped);
+    run(session.as_mut(), "begin").unwrap();
+    let refused = session.copy_into(&into, &mut |_, _| {}, &Stop::default()).unwrap_err();
+    assert!(refused.message.contains("a transaction is open"), "{refused}");
+    run(session.as_mut(), "rollback").unwrap();
+    // Memory too can be kept.
+    let mut memory = memory();
+    run(memory.as_mut(), "create table tides as select 1 as high").unwrap();
+    let kept = folder.path().join("kept.db");
+    std::fs::File::create_new(&kept).unwrap();
+    memory.copy_into(&kept, &mut |_, _| {}, &Stop::default()).unwrap();
+    assert_eq!(run(connect(&kept).unwrap().as_mut(), "select * from tides").unwrap().rows(), [["1"]]);
+    let error =
+        memory.copy_into(&folder.path().join("no/such/folder.db"), &mut |_, _| {}, &Stop::default()).unwrap_err();
+    assert!(error.message.starts_with("the copy cannot be written"), "{error}");
+}

@@ -1,6 +1,7 @@
 //! `jaunty dump`: a database, or some of its tables, as statements that make it again.
 
 use std::io::{BufWriter, IsTerminal, Write};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use jaunty_core::dump::{DumpError, Dumped, Wanted, dump};
@@ -10,6 +11,7 @@ use jaunty_language::statement::Written;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::engine::Stop;
 use jaunty_seam::error::ErrorKind;
+use jaunty_seam::profile::Profile;
 
 use super::interrupt::Interrupt;
 use super::load::catalog;
@@ -25,6 +27,17 @@ const QUIET: Duration = Duration::from_millis(300);
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
     let Named { profile, engine, .. } = named(&args.connection)?;
     let dialect = engine.dialect();
+    if args.backup {
+        if engine.ending_of_copies().is_none() {
+            let what = format!(
+                "{} does not copy itself into a file; without --backup it is written as statements",
+                engine.title()
+            );
+            return Err(Failure::Usage(what));
+        }
+        let path = args.output.as_deref().unwrap_or(Path::new("copy.db"));
+        return back_up(&profile, path);
+    }
     if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
         return Err(Failure::Usage(format!("{} cannot be written as statements yet", engine.title())));
     }
@@ -74,6 +87,40 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 progress::clear();
             }
             said(&dumped.map_err(failure)?, args)
+        },
+    )
+}
+
+/// Copies a whole database into a file, in the server's own way.
+fn back_up(profile: &Profile, path: &Path) -> Result<(), Failure> {
+    let interrupt = Interrupt::listen();
+    let stop = Stop::default();
+    let wish = stop.clone();
+    let unwritten = |error: std::io::Error| Failure::Usage(format!("{} cannot be written: {error}", path.display()));
+    let (since, shows) = (Instant::now(), std::io::stderr().is_terminal());
+    interrupt.around(
+        move || wish.wish(),
+        || {
+            let mut session = crate::open::session(profile, &stop)?;
+            let part = PartFile::create(path).map_err(unwritten)?;
+            let mut told = |done: u64, of: u64| {
+                if shows && since.elapsed() > QUIET {
+                    eprint!(
+                        "\r{} % · {}\x1b[K",
+                        (done * 100).checked_div(of).unwrap_or(0),
+                        words::clock(since.elapsed())
+                    );
+                }
+            };
+            let copied = session.copy_into(part.place(), &mut told, &stop);
+            if shows {
+                progress::clear();
+            }
+            copied.map_err(|error| failure(DumpError::Server(error)))?;
+            part.finish().map_err(unwritten)?;
+            let size = std::fs::metadata(path).map_or(0, |data| data.len());
+            eprintln!("{}", clean_lines(&format!("{} in {}", words::bytes(size), path.display())));
+            Ok(())
         },
     )
 }

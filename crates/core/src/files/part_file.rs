@@ -31,6 +31,11 @@ impl PartFile {
         Ok(PartFile { out: Some(out), beside, path: path.to_owned(), _remembered })
     }
 
+    /// Where it stands until it gets its name, for whoever writes it in another way.
+    pub fn place(&self) -> &Path {
+        &self.beside
+    }
+
     /// Gives it its name. A file that had the name before is replaced.
     pub fn finish(mut self) -> io::Result<()> {
         if let Some(mut out) = self.out.take() {

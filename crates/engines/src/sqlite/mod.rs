@@ -1,9 +1,10 @@
 //! SQLite, in this process.
 //!
 //! [`open`] opens a file and says what is wrong with it, [`session`] runs statements, [`pump`]
-//! carries their rows to the sink, [`catalog`] lists objects, [`errors`] turns result codes into
+//! carries their rows to the sink, [`backup`] copies a database as a whole, [`catalog`] lists objects, [`errors`] turns result codes into
 //! sentences.
 
+mod backup;
 mod catalog;
 mod errors;
 mod functions;
@@ -56,6 +57,10 @@ impl Engine for Sqlite {
 
     fn is_private(&self, profile: &Profile) -> bool {
         profile.text("path") == Some(":memory:")
+    }
+
+    fn ending_of_copies(&self) -> Option<&'static str> {
+        Some("db")
     }
 
     fn connect(&self, attempt: &Attempt<'_>) -> Result<Box<dyn Session>, EngineError> {

@@ -1,5 +1,6 @@
 //! An open database: running statements and telling where it is.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_language::dialect::{Kind, SQLITE};
@@ -20,7 +21,7 @@ use rusqlite::{ColumnMetadata, Connection, InterruptHandle, Statement};
 
 use super::open::Opened;
 use super::pump::{self, PROGRESS_EVERY};
-use super::{catalog, errors, load};
+use super::{backup, catalog, errors, load};
 
 pub(super) struct SqliteSession {
     opened: Opened,
@@ -233,6 +234,14 @@ impl Session for SqliteSession {
             Err(_) if load.stop.is_wished() => Err(EngineError::stopped()),
             taken => taken,
         }
+    }
+
+    fn copy_into(&mut self, path: &Path, told: &mut dyn FnMut(u64, u64), stop: &Stop) -> Result<(), EngineError> {
+        if self.location().transaction.is_some() {
+            let what = "a transaction is open, and a copy has only what is committed";
+            return Err(EngineError::new(ErrorKind::Refused, what).remedy("Commit it, or roll it back."));
+        }
+        backup::copy(&self.opened.connection, path, told, stop, |error| self.error(error))
     }
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {

@@ -85,6 +85,11 @@ pub trait Engine: Send + Sync {
         false
     }
 
+    /// The ending of a file that holds a copy of a whole database, where a session makes one ([`Session::copy_into`]).
+    fn ending_of_copies(&self) -> Option<&'static str> {
+        None
+    }
+
     /// Profiles that the files of the server's own clients describe, and where they stand.
     fn profiles_on_file(&self) -> Vec<(Profile, String)> {
         Vec::new()

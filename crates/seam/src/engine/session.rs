@@ -1,5 +1,7 @@
 //! An open connection.
 
+use std::path::Path;
+
 use super::load::{self, Load, NextRows};
 use super::{CatalogPart, Location, Request, Sink, Stop, Switch, SwitchKind};
 use crate::catalog::{Catalog, Object};
@@ -70,6 +72,15 @@ pub trait Session: Send {
     /// - `next` is called on this thread, and may wait. An error that it gives is returned as it is.
     fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
         load::by_statements(self, load, next)
+    }
+
+    /// Copies the whole database into a file, in the server's own way: as it is at one moment, while others go on.
+    ///
+    /// - The file is there, and empty. After an error it is of no use; the caller removes it.
+    /// - `told` hears how much is done, and of how much, in a unit of the server's.
+    /// - Only an engine that has an [`super::Engine::ending_of_copies`] is asked.
+    fn copy_into(&mut self, _path: &Path, _told: &mut dyn FnMut(u64, u64), _stop: &Stop) -> Result<(), EngineError> {
+        Err(EngineError::new(ErrorKind::Refused, "this server does not copy itself into a file"))
     }
 
     /// Whether the connection is alive, as far as can be told without asking the server: a

@@ -99,6 +99,8 @@ actions! {
             "Show the table at the cursor: columns, rows, references" => App::reveal;
         Everywhere "load-file" "Load a file" ["alt-i"]
             "Load a file, or pasted rows, into a table: CSV, JSON, Parquet, Arrow, workbooks" => App::load_file;
+        Everywhere "keep-database" "Copy of the database" []
+            "Keep a copy of the whole database in a file: SQLite's own, or statements that make it again" => App::keep_database;
         Everywhere "compare-structure" "Compare structure" ["alt-y"]
             "What tables, views and routines another connection or schema has that this has not" => App::compare_structure;
         Everywhere "draw-schema" "Schema drawing" ["alt-w"]

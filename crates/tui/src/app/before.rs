@@ -13,6 +13,7 @@ use jaunty_core::words;
 use jaunty_language::text::clean;
 use jaunty_seam::catalog::Name;
 use jaunty_seam::engine::{NoPrompt, Request, Session, Stop};
+use jaunty_seam::profile::Profile;
 
 use super::{App, Question};
 use crate::work::{Done, Kind, stopping};
@@ -25,7 +26,16 @@ pub struct Kept {
     /// The connection that they are for.
     connection: u64,
     /// The file, and what is in it.
-    outcome: Result<(PathBuf, Dumped), String>,
+    outcome: Result<(PathBuf, Copied), String>,
+}
+
+/// What a copy is.
+#[derive(Debug)]
+enum Copied {
+    /// Statements that make it again.
+    Statements(Dumped),
+    /// A file of so many bytes, as the server has them.
+    File(u64),
 }
 
 /// What stands in a question until it is known how many rows are in the way.
@@ -93,7 +103,59 @@ impl App {
         self.keep_copy(names, jobs);
     }
 
-    /// Keeps a copy of tables, with their rows, in a file that has their name and the moment.
+    /// Keeps a copy of the whole database: in the server's own way where it has one, else as statements.
+    pub fn keep_database(&mut self) {
+        let Some(profile) = self.connection.profile.clone() else { return self.tell_wrong("connect first") };
+        let ending = self.engine_of(&profile).and_then(|engine| engine.ending_of_copies());
+        match ending {
+            Some(ending) => self.back_up(&profile, ending),
+            None => self.keep_copy(Vec::new(), Vec::new()),
+        }
+    }
+
+    /// Has the server copy the database into a file that has its name and the moment.
+    fn back_up(&mut self, profile: &Profile, ending: &str) {
+        let Some(engine) = self.engine_of(profile) else { return };
+        if engine.is_private(profile) {
+            let name = clean::clean(&profile.name).into_owned();
+            return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
+        }
+        let path = self.path_of_copy(&profile.name, ending);
+        let (secret, connection, stop) = (self.secret_of(profile), self.connection.number, Stop::default());
+        let (what, profile) = (format!("copying {}", clean::clean(&profile.name)), profile.clone());
+        self.begin_work(Kind::Copy, what, move |progress| {
+            let keep = || -> Result<(PathBuf, Copied), String> {
+                let unwritten = |error: std::io::Error| format!("{} cannot be written: {error}", path.display());
+                let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
+                let mut session = opened.map_err(|error| error.to_string())?;
+                let part = PartFile::create(&path).map_err(unwritten)?;
+                let mut before = 0;
+                let mut told = |done: u64, of: u64| {
+                    progress.expect(of);
+                    // Where it begins again it has done less than before.
+                    let more = done.saturating_sub(before);
+                    let _ = progress.advance(usize::try_from(more).unwrap_or_default());
+                    before = before.max(done);
+                };
+                session.copy_into(part.place(), &mut told, &stop).map_err(|error| error.to_string())?;
+                part.finish().map_err(unwritten)?;
+                let size = std::fs::metadata(&path).map_or(0, |data| data.len());
+                Ok((path, Copied::File(size)))
+            };
+            let outcome = stopping(progress, &stop, keep);
+            Done::Kept(Box::new(Kept { jobs: Vec::new(), connection, outcome }))
+        });
+    }
+
+    /// Where a copy of something goes: it has its name and the moment.
+    fn path_of_copy(&self, name: &str, ending: &str) -> PathBuf {
+        let plain: String = name.chars().map(|c| if c.is_alphanumeric() || c == '_' { c } else { '-' }).collect();
+        let moment = chrono::Local::now().format("%Y%m%d-%H%M%S");
+        self.folder_for_rows().join(format!("copy-of-{plain}-{moment}.{ending}"))
+    }
+
+    /// Keeps a copy of tables, with their rows, in a file that has the name of the first and the moment; without names, of all
+    /// that the database holds.
     pub(in crate::app) fn keep_copy(&mut self, names: Vec<Name>, jobs: Vec<Job>) {
         let (Some(profile), Some(catalog)) = (self.connection.profile.clone(), self.connection.catalog.clone()) else {
             return self.tell_wrong("not connected");
@@ -106,16 +168,15 @@ impl App {
         if engine.dialect().changing.is_none_or(|changing| changing.copying.is_none()) {
             return self.tell_wrong(format!("{} cannot be written as statements yet", engine.title()));
         }
-        let Some(first) = names.first() else { return self.tell_wrong("no table here") };
-        let plain: String = first.name.chars().map(|c| if c.is_alphanumeric() || c == '_' { c } else { '-' }).collect();
-        let moment = chrono::Local::now().format("%Y%m%d-%H%M%S");
-        let path = self.folder_for_rows().join(format!("copy-of-{plain}-{moment}.sql"));
+        let of = names.first().map_or(&profile.name, |name| &name.name).clone();
+        let path = self.path_of_copy(&of, "sql");
         let (secret, connection, stop) = (self.secret_of(&profile), self.connection.number, Stop::default());
-        let what = format!("keeping a copy of {}", clean::clean(&first.name));
+        let what = format!("keeping a copy of {}", clean::clean(&of));
         self.begin_work(Kind::Copy, what, move |progress| {
             let rows = catalog_rows(&catalog, &names);
             progress.expect(rows);
-            let keep = || -> Result<(PathBuf, Dumped), String> {
+            let whole = names.is_empty();
+            let keep = || -> Result<(PathBuf, Copied), String> {
                 let unwritten = |error: std::io::Error| format!("{} cannot be written: {error}", path.display());
                 let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
                 let mut session = opened.map_err(|error| error.to_string())?;
@@ -130,11 +191,11 @@ impl App {
                 let ends = (&mut part as &mut (dyn std::io::Write + Send), &stop);
                 let dumped = dump(session.as_mut(), &catalog, engine.dialect(), &wanted, ends, &mut told);
                 let dumped = dumped.map_err(|error| error.to_string())?;
-                if let Some(left_out) = dumped.left_out.first() {
+                if let Some(left_out) = dumped.left_out.first().filter(|_| !whole) {
                     return Err(left_out.clone());
                 }
                 part.finish().map_err(unwritten)?;
-                Ok((path, dumped))
+                Ok((path, Copied::Statements(dumped)))
             };
             let outcome = stopping(progress, &stop, keep);
             Done::Kept(Box::new(Kept { jobs, connection, outcome }))
@@ -143,16 +204,26 @@ impl App {
 
     pub(super) fn take_kept(&mut self, kept: Kept) {
         let Kept { jobs, connection, outcome } = kept;
-        let (path, dumped) = match outcome {
+        let (path, copied) = match outcome {
             Ok(kept) => kept,
             Err(error) => {
                 let nothing = if jobs.is_empty() { "" } else { "; nothing was run" };
                 return self.tell_wrong(clean::clean(&format!("no copy was kept: {error}{nothing}")).into_owned());
             }
         };
-        let rows = words::count(dumped.rows, "row");
-        let said =
-            clean::clean(&format!("{rows} kept in {}; jaunty run brings them back", path.display())).into_owned();
+        let said = match copied {
+            Copied::File(size) => format!("{} copied into {}", words::bytes(size), path.display()),
+            Copied::Statements(dumped) => {
+                let rows = words::count(dumped.rows, "row");
+                let left_out = match dumped.left_out.as_slice() {
+                    [] => String::new(),
+                    [one] => format!(" · left out: {one}"),
+                    [first, others @ ..] => format!(" · left out: {first}, and {} more", others.len()),
+                };
+                format!("{rows} kept in {}; jaunty run brings them back{left_out}", path.display())
+            }
+        };
+        let said = clean::clean(&said).into_owned();
         if jobs.is_empty() {
             return self.tell(said);
         }
@@ -167,5 +238,8 @@ impl App {
 
 /// About how many rows tables have, as far as the catalog knows.
 fn catalog_rows(catalog: &jaunty_seam::catalog::Catalog, names: &[Name]) -> u64 {
+    if names.is_empty() {
+        return catalog.objects().iter().filter_map(|object| object.rows).sum();
+    }
     names.iter().filter_map(|name| catalog.relation(name)?.rows).sum()
 }
