@@ -114,6 +114,29 @@ fn a_whole_document_is_changed_as_text_added_copied_and_deleted() {
         .shows("{ $set: { tags: [\"a\"] },")
         .shows("$unset: { berths: \"\" } };")
         .press(&["Escape"]);
+    // Fields that the result has are drafted one by one, and stand there.
+    screen.press(&["W"]).shows("(document) · object").press(&["C-u"]);
+    screen.types("{ _id: 'GUL', name: 'Gulls', berths: 4, place: { code: 'N', at: [3.2, 52.9] } }").press(&["Enter"]);
+    screen
+        .shows("Gulls")
+        .press(&["M-u"])
+        .shows("name: \"Gullhaven\" → \"Gulls\"")
+        .shows("{ $set: { name: \"Gulls\" }")
+        .press(&["Escape", "z"]);
+    screen.shows("draft dropped").press(&["W"]).shows("(document) · object").press(&["C-u"]);
+    screen
+        .types("{ _id: 'GUL', name: 'Gullhaven', tags: ['a'], place: { code: 'N', at: [3.2, 52.9] } }")
+        .press(&["Enter"]);
+    screen.shows("slip: 1 changed");
+    // With what is drafted for its fields in it.
+    screen.press(&["Right", "a"]).shows("name · string").types("Gullholm").press(&["Enter"]).shows("Gullholm");
+    screen.press(&["W"]).shows("(document) · object").shows("Gullholm\", tags").press(&["Escape"]);
+    screen
+        .press(&["a"])
+        .shows("name · string")
+        .types("Gullhaven")
+        .press(&["Enter"])
+        .shows("as it was: nothing is drafted");
     // What is wrong in it is said at its place.
     screen.press(&["W"]).shows("(document)").press(&["C-u"]).types("{ _id: ").shows("(at").press(&["Escape"]);
     // One more, as text or field by field; one like another.

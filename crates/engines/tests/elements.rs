@@ -650,6 +650,35 @@ fn a_document_is_changed_only_where_it_differs() {
     assert_eq!(conflict.theirs, None);
 }
 
+#[test]
+fn what_is_kept_after_a_conflict_of_documents() {
+    let server = simulated(true);
+    let pier = Pier { engine: "mongodb", port: server.port() };
+    let mut session = pier.connect();
+    let session = session.as_mut();
+    for (keep, expected) in [
+        (Keep::Ours, "{\"_id\": 1, \"a\": 5, \"b\": 2}"),
+        (Keep::Both, "{\"_id\": 1, \"a\": 5, \"b\": 9}"),
+        (Keep::Theirs, "{\"_id\": 1, \"a\": 1, \"b\": 9}"),
+    ] {
+        run(session, "berths delete all {}").unwrap();
+        run(session, "berths insert { _id: 1, a: 1, b: 2 } { _id: 2, note: \"x\" }").unwrap();
+        let (mut slip, rows) = pier.read(session, "berths | sort { _id: 1 }");
+        slip.change((0, rows[0].clone()), 1, Datum::Written("5".into())).unwrap();
+        run(session, "berths update { _id: 1 } { $set: { b: 9 } }").unwrap();
+        let Err(Unsent::Conflict(conflict)) = pier.send(session, &slip) else { panic!("no conflict") };
+        slip.settle(&conflict, keep);
+        assert_eq!(slip.is_empty(), keep == Keep::Theirs);
+        if !slip.is_empty() {
+            pier.send(session, &slip)
+                .unwrap_or_else(|error| panic!("{error}\n{}", script(&slip, pier.dialect(), false)));
+        }
+        // A field that only others have is not made one that is NULL.
+        let whole = "berths { _id: 1 } | project { _id: 0, document: \"$$ROOT\" }";
+        assert_eq!(all(session, whole)[0][0], expected, "{keep:?}");
+    }
+}
+
 /// A server without transactions refuses the second change: the first one is taken back. One with them rolls back.
 #[test]
 fn all_documents_are_changed_or_none() {

@@ -96,6 +96,44 @@ pub(super) fn nothing_there(ground: &Ground, old: &Row) -> Option<String> {
     place.parts.iter().zip(old).any(is_nothing).then(|| name().unwrap_or_else(|| place.name.clone()))
 }
 
+/// All of an element as text, with what is drafted for its parts.
+pub(super) fn whole_with_drafts(ground: &Ground, dialect: &'static Dialect, draft: &Draft) -> Option<Datum> {
+    let (of, place) = (dialect.elements?, ground.place.as_ref()?);
+    let mut text = draft.value(ground.whole()?)?.text().to_owned();
+    for (field, value) in draft.new.iter().filter(|(field, _)| Some(**field) != ground.whole()) {
+        let written = (*value != Datum::Absent).then(|| value.literal(dialect));
+        text = of.with_part(&text, &place.parts.get(*field)?.name, written.as_deref())?;
+    }
+    Some(Datum::Text(text))
+}
+
+/// The parts of a text of all of an element, where nothing else in it differs from what was read: each as it is to be.
+pub(super) fn parts_of_whole(
+    ground: &Ground,
+    dialect: &'static Dialect,
+    old: &Row,
+    text: &Datum,
+) -> Option<Vec<(usize, Datum)>> {
+    let (of, place) = (dialect.elements?, ground.place.as_ref()?);
+    let before = old.get(ground.whole()?)?.as_ref()?;
+    let can = |part: &&jaunty_language::dialect::Part| !part.whole && !part.fixed && !part.lasting;
+    let names: Vec<&str> = place.parts.iter().filter(can).map(|part| part.name.as_str()).collect();
+    if !of.differ_only_in(before.text(), text.text(), &names) {
+        return None;
+    }
+    let now = of.of_document(place, text.text(), true).ok()?;
+    let mut parts = Vec::new();
+    for (at, _) in place.parts.iter().enumerate().filter(|(_, part)| can(part)) {
+        match (old.get(at).and_then(Option::as_ref), now.get(at).cloned().flatten()) {
+            // What is NULL is not in the text.
+            (Some(was @ Datum::Null), Some(Datum::Absent | Datum::Null)) => parts.push((at, was.clone())),
+            (_, Some(is)) => parts.push((at, is)),
+            (_, None) => {}
+        }
+    }
+    Some(parts)
+}
+
 fn edit(draft: &Draft) -> Edit<'_> {
     match draft.what {
         What::Change => Edit::Change(&draft.old, &draft.new),

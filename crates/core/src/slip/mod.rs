@@ -211,6 +211,32 @@ impl Slip {
         Ok(())
     }
 
+    /// All of an element as text, as it is drafted; `old` is what was read.
+    pub fn whole_of(&self, (row, old): (u64, &Row), dialect: &'static Dialect) -> Option<Datum> {
+        match self.of_row(row).and_then(|at| self.drafts.get(at)) {
+            Some(draft) => elements::whole_with_drafts(&self.ground, dialect, draft),
+            None => old.get(self.ground.whole()?)?.clone(),
+        }
+    }
+
+    /// Drafts another text of all of an element that was read as `old`. Where only parts differ that the result has, it is
+    /// those that are drafted.
+    pub fn change_whole(
+        &mut self,
+        (row, old): (u64, Row),
+        text: Datum,
+        dialect: &'static Dialect,
+    ) -> Result<(), Undrafted> {
+        let Some(whole) = self.ground.whole() else { return Ok(()) };
+        if let Some(parts) = elements::parts_of_whole(&self.ground, dialect, &old, &text) {
+            if let Some(at) = self.of_row(row) {
+                self.take_out(at, whole);
+            }
+            return parts.into_iter().try_for_each(|(field, value)| self.change((row, old.clone()), field, value));
+        }
+        self.change((row, old), whole, text)
+    }
+
     /// Gives a row that is added another value; none takes it out, so that the table's default counts.
     pub fn fill_in(&mut self, draft: usize, field: usize, value: Option<Datum>) -> Result<(), Undrafted> {
         if let Some(value) = &value {
@@ -262,6 +288,15 @@ impl Slip {
         let old = before.map_or(old, |draft| draft.old);
         self.drafts.push(Draft { what: What::Delete, row: Some(row), old, new: BTreeMap::new() });
         Ok(true)
+    }
+
+    /// Takes the new value of a field out of a draft; one that changes nothing more is dropped.
+    pub fn take_out(&mut self, at: usize, field: usize) {
+        let Some(draft) = self.drafts.get_mut(at) else { return };
+        draft.new.remove(&field);
+        if draft.what == What::Change && draft.new.is_empty() {
+            self.drafts.remove(at);
+        }
     }
 
     /// Drops a draft.

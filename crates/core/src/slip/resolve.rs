@@ -36,7 +36,11 @@ impl Slip {
                         let whole = ours.into_iter().enumerate().filter_map(|(field, value)| Some((field, value?)));
                         let whole: Vec<(usize, Datum)> = whole.filter(|(field, _)| given(field)).collect();
                         for (field, value) in whole {
-                            draft.new.entry(field).or_insert(value);
+                            // A field that is not there was read as NULL.
+                            let absent = theirs.get(field).is_some_and(|now| *now == Some(Datum::Absent));
+                            if !(value == Datum::Null && absent) {
+                                draft.new.entry(field).or_insert(value);
+                            }
                         }
                     }
                     let old = &draft.old;

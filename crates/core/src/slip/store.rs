@@ -75,7 +75,8 @@ fn read(path: &Path) -> Result<Slip, String> {
     let slip: Slip = serde_json::from_slice(&text).map_err(|error| error.to_string())?;
     let fields = slip.ground.fields.len();
     let fits = |at: &usize| *at < fields;
-    let whole = slip.ground.key.iter().all(fits)
+    let whole = slip.ground.place.as_ref().is_none_or(|place| place.parts.len() == fields)
+        && slip.ground.key.iter().all(fits)
         && slip.ground.unique.iter().flatten().all(fits)
         && slip.drafts.iter().all(|d| d.new.keys().all(fits) && (d.old.is_empty() || d.old.len() == fields));
     if whole { Ok(slip) } else { Err("it names columns that it does not have".into()) }

@@ -253,6 +253,11 @@ pub trait Elements: Debug + Sync {
         None
     }
 
+    /// Whether two elements, as they are written, differ in no other parts than these.
+    fn differ_only_in(&self, _one: &str, _other: &str, _names: &[&str]) -> bool {
+        false
+    }
+
     /// A value over several lines, for a person to edit.
     fn laid_out(&self, written: &str) -> String {
         written.to_owned()

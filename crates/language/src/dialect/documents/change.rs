@@ -55,6 +55,10 @@ pub(super) fn compared(value: Value) -> Value {
 pub(super) fn collection_of(command: &[(String, Value)]) -> Option<String> {
     let (verb, Value::Text(collection)) = command.first()? else { return None };
     let part = |wanted: &str| command.iter().find(|(name, _)| name == wanted).map(|(_, value)| value);
+    // A statement of ours would go to the database in hand.
+    if part("$db").is_some() {
+        return None;
+    }
     let is_plain = match verb.as_str() {
         "find" => part("projection").is_none_or(is_choice),
         "aggregate" => match part("pipeline")? {
@@ -62,6 +66,7 @@ pub(super) fn collection_of(command: &[(String, Value)]) -> Option<String> {
                 Value::Object(stage) => stage.iter().all(|(name, argument)| {
                     KEPT.contains(&name.as_str())
                         && (name != "$project" || is_choice(argument))
+                        && (name != "$unset" || takes_whole(argument))
                         && adds_nothing(argument)
                 }),
                 _ => false,
@@ -73,10 +78,19 @@ pub(super) fn collection_of(command: &[(String, Value)]) -> Option<String> {
     is_plain.then(|| collection.clone())
 }
 
-/// Whether a projection only chooses fields.
+/// Whether a projection only chooses fields, and these as they are: of a part of one the rest is not known.
 fn is_choice(projection: &Value) -> bool {
     let Value::Object(fields) = projection else { return false };
-    fields.iter().all(|(_, value)| matches!(value, Value::Number(_) | Value::Bool(_)))
+    fields.iter().all(|(name, value)| !name.contains('.') && matches!(value, Value::Number(_) | Value::Bool(_)))
+}
+
+/// Whether a stage takes whole fields out.
+fn takes_whole(argument: &Value) -> bool {
+    match argument {
+        Value::Text(name) => !name.contains('.'),
+        Value::Array(names) => names.iter().all(takes_whole),
+        _ => false,
+    }
 }
 
 /// Whether a stage puts no field of its own into documents.
@@ -136,6 +150,9 @@ ports update {
             "ports | project { twice: { $add: [1, 1] } }",
             "ports | geoNear { near: { type: 'Point', coordinates: [0, 0] }, distanceField: 'm' }",
             "{ listCollections: 1 }",
+            "{ find: 'ports', $db: 'other' }",
+            "ports | project { 'place.type': 1 }",
+            "ports | unset ['place.type']",
         ] {
             assert!(of_document(statement, GULL).is_err(), "{statement}");
         }

@@ -127,6 +127,9 @@ fn are_fields(fields: &[(String, Value)]) -> bool {
 impl Elements for Documents {
     fn place(&self, text: &str, columns: &[(String, String)]) -> Result<Place, String> {
         let command = statement::command(text).map_err(|mistake| mistake.message)?;
+        if command.iter().any(|(name, _)| name == "$db") {
+            return Err("the statement names a database of its own: switch to that, and read them there".into());
+        }
         let collection = collection_of(&command)
             .ok_or("these rows are not documents of a collection: the statement makes others out of them")?;
         if !columns.iter().any(|(name, _)| name == "_id") {
@@ -346,6 +349,16 @@ impl Elements for Documents {
             None => None,
         };
         put_at(read::value(text).ok()?, path, part).map(|value| written(&value))
+    }
+
+    fn differ_only_in(&self, one: &str, other: &str, names: &[&str]) -> bool {
+        let (one, other) = (fields_of(one), fields_of(other));
+        let within = |from: &[(String, Value)], all: &[(String, Value)]| {
+            from.iter()
+                .filter(|(name, _)| !names.contains(&name.as_str()))
+                .all(|(name, value)| of(all, name) == Some(value))
+        };
+        within(&one, &other) && within(&other, &one)
     }
 
     fn laid_out(&self, text: &str) -> String {

@@ -318,12 +318,16 @@ impl Layer for CellEditor {
         }
         let field = self.field;
         let (within, dialect) = (self.within.clone(), app.dialect_of(&self.head));
+        let is_whole = self.head.ground.whole() == Some(field);
         let drafted = match &self.edited {
             Edited::Rows(rows) => {
                 let rows = rows.clone();
                 app.draft(&self.head, |slip| {
                     slip.allows(field, &value)?;
                     rows.into_iter().try_for_each(|row| {
+                        if is_whole {
+                            return slip.change_whole(row, value.clone(), dialect);
+                        }
                         let value = match within.is_empty() {
                             true => value.clone(),
                             false => with_part(slip, &row, (field, &within), &value, dialect)?,
@@ -355,7 +359,7 @@ impl Layer for CellEditor {
                 Edited::Rows(rows) => {
                     let is_drafted = |(row, _): &&(u64, Row)| {
                         slip.and_then(|slip| slip.drafts.get(slip.of_row(*row)?))
-                            .is_some_and(|draft| draft.new.contains_key(&field))
+                            .is_some_and(|draft| is_whole || draft.new.contains_key(&field))
                     };
                     rows.iter().filter(is_drafted).count()
                 }

@@ -95,13 +95,8 @@ impl SlipView {
         let (chosen, field) = (self.chosen, self.field);
         self.settled();
         app.draft(&self.head, |slip| {
-            match (field, slip.drafts.get(chosen).map(|draft| (draft.what, draft.row, draft.old.clone()))) {
-                (Some(field), Some((What::Change, Some(row), old))) => {
-                    if let Some(value) = old.get(field).cloned().flatten() {
-                        slip.change((row, old), field, value)?;
-                    }
-                }
-                (Some(field), Some((What::Add, ..))) => slip.fill_in(chosen, field, None)?,
+            match (field, slip.drafts.get(chosen).map(|draft| draft.what)) {
+                (Some(field), Some(What::Change | What::Add)) => slip.take_out(chosen, field),
                 _ => drop(slip.drop_draft(chosen)),
             }
             Ok(())

@@ -249,11 +249,14 @@ impl App {
                     });
                 };
                 let slip = self.slips.find(&head).unwrap_or(&head);
+                let dialect = self.buffer.document.outline().dialect();
                 let first = rows.first().and_then(|(row, old)| {
+                    if whole {
+                        return slip.whole_of((*row, old), dialect);
+                    }
                     let draft = slip.of_row(*row).and_then(|at| slip.drafts.get(at));
                     draft.and_then(|draft| draft.value(field)).or(old.get(field)?.as_ref()).cloned()
                 });
-                let dialect = self.buffer.document.outline().dialect();
                 let editor = CellEditor::of_rows(head, rows, (field, within), first, dialect);
                 self.open_cell_editor(editor);
                 if whole && crate::app::buffers::text_editor().is_some() {
