@@ -100,7 +100,7 @@ actions! {
         Everywhere "load-file" "Load a file" ["alt-i"]
             "Load a file, or pasted rows, into a table: CSV, JSON, Parquet, Arrow, workbooks" => App::load_file;
         Everywhere "keep-database" "Copy of the database" []
-            "Keep a copy of the whole database in a file: SQLite's own, or statements that make it again" => App::keep_database;
+            "Keep a copy of the whole database in a file: the server's own, or statements that make it" => App::keep_database;
         Everywhere "compare-structure" "Compare structure" ["alt-y"]
             "What tables, views and routines another connection or schema has that this has not" => App::compare_structure;
         Everywhere "draw-schema" "Schema drawing" ["alt-w"]
