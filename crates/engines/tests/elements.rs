@@ -6,14 +6,19 @@
 mod support;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::thread;
 
+use arrow_array::{ArrayRef, Int64Array, RecordBatch};
 use jaunty_core::connection::open;
 use jaunty_core::slip::statements::script;
 use jaunty_core::slip::{Datum, Ground, Keep, Row, Sent, Slip, Unsent, What, element_of, send};
 use jaunty_engines::by_name;
 use jaunty_language::dialect::Dialect;
+use jaunty_seam::catalog::Column;
+use jaunty_seam::engine::load::{Load, Meeting};
 use jaunty_seam::engine::{Session, Stop};
+use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_seam::rows::cell::type_name;
 use jaunty_standins::documents::{Options, Server};
@@ -714,5 +719,54 @@ fn all_documents_are_changed_or_none() {
             run(session, "rollback").unwrap();
             assert_eq!(look(session), before);
         }
+    }
+}
+
+#[test]
+fn a_load_that_is_stopped_or_refused_leaves_no_document_of_its_block() {
+    let (server, others) = (simulated(false), Documents::start());
+    for port in [server.port(), others.port] {
+        let pier = Pier { engine: "mongodb", port };
+        let mut session = pier.connect();
+        let session = session.as_mut();
+        run(session, "berths insert { _id: 7, n: 0 }").unwrap();
+        let columns = ["_id", "n"].map(|name| Column { name: name.into(), db_type: "int".into(), ..Column::default() });
+        let batch = |from: i64| {
+            let numbers = || Arc::new(Int64Array::from_iter_values(from..from + 1500)) as ArrayRef;
+            RecordBatch::try_from_iter([("_id", numbers()), ("n", numbers())]).unwrap()
+        };
+        let count = |session: &mut dyn Session| all(session, "berths count")[0][0].clone();
+        let stop = Stop::default();
+        let load = |meeting, stop: &Stop| Load {
+            table: "berths",
+            columns: &columns,
+            key: &[],
+            meeting,
+            dialect: pier.dialect(),
+            stop: stop.clone(),
+        };
+        // The wish comes with the second batch.
+        let mut given = 0;
+        let mut next = || {
+            given += 1;
+            if given == 2 {
+                stop.wish();
+            }
+            Ok(Some(batch(10_000 * given)))
+        };
+        let error = session.load(&load(Meeting::Refuse, &stop), &mut next).unwrap_err();
+        assert_eq!((error.kind, count(session).as_str()), (ErrorKind::Stopped, "1"));
+        // One in the second thousand is there already.
+        let mut once = Some(batch(-1200));
+        let error = session.load(&load(Meeting::Refuse, &Stop::default()), &mut || Ok(once.take())).unwrap_err();
+        assert!(error.code.as_deref().is_some_and(|code| code.starts_with("11000")), "{error}");
+        assert_eq!(count(session), "1", "what stood before it is removed again");
+        let mut once = Some(batch(-1200));
+        assert_eq!(session.load(&load(Meeting::Skip, &Stop::default()), &mut || Ok(once.take())).unwrap(), 1499);
+        assert_eq!(all(session, "berths { _id: 7 }")[0][1], "0");
+        let mut once = Some(batch(-1200));
+        assert_eq!(session.load(&load(Meeting::Replace, &Stop::default()), &mut || Ok(once.take())).unwrap(), 1500);
+        assert_eq!((all(session, "berths { _id: 7 }")[0][1].as_str(), count(session).as_str()), ("7", "1500"));
+        run(session, "berths drop").unwrap();
     }
 }

@@ -1,6 +1,7 @@
 //! `jaunty dump`: a database, or some of its tables, as statements that make it again.
 
-use std::io::{BufWriter, IsTerminal, Write};
+use std::fs::File;
+use std::io::{BufWriter, IsTerminal, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -9,7 +10,7 @@ use jaunty_core::files::part_file::PartFile;
 use jaunty_core::words;
 use jaunty_language::statement::Written;
 use jaunty_language::text::clean::clean_lines;
-use jaunty_seam::engine::Stop;
+use jaunty_seam::engine::{Engine, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Profile;
 
@@ -27,6 +28,9 @@ const QUIET: Duration = Duration::from_millis(300);
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
     let Named { profile, engine, .. } = named(&args.connection)?;
     let dialect = engine.dialect();
+    if let Some(path) = &args.output {
+        refuse_database(engine, path)?;
+    }
     if args.backup {
         if engine.ending_of_copies().is_none() {
             let what = format!(
@@ -89,6 +93,18 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             said(&dumped.map_err(failure)?, args)
         },
     )
+}
+
+/// Refuses to put a copy in the place of a database, of which it may be the copy.
+fn refuse_database(engine: &dyn Engine, path: &Path) -> Result<(), Failure> {
+    let mut head = Vec::new();
+    let read = File::open(path).and_then(|file| file.take(100).read_to_end(&mut head));
+    match read.is_ok() && engine.sniff(&head) {
+        true => {
+            Err(Failure::Usage(format!("{} is a database, which would be replaced: name another file", path.display())))
+        }
+        false => Ok(()),
+    }
 }
 
 /// Copies a whole database into a file, in the server's own way.

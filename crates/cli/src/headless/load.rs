@@ -193,7 +193,7 @@ fn matching(
     });
     let pairs = pairs.collect::<Result<Vec<_>, Failure>>()?;
     match (table, args.create) {
-        // A collection takes any fields; whether it is there only guards against a slip of the pen.
+        // A collection takes any fields; whether it is there only guards against a mistyped name.
         (Some(_), false) | (None, true) if dialect.changing.is_none() => {
             let matching = Matching::into_collection(&source.found, &args.into, (&args.key, &pairs), dialect);
             let matching = matching.map_err(failure)?;

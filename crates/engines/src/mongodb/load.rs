@@ -43,10 +43,8 @@ pub fn rows(session: &mut DocumentSession, load: &Load<'_>, next: &mut NextRows<
     let outcome = loading.all(load, next);
     match outcome {
         Ok(()) => Ok(loading.taken),
-        Err(error) => {
-            loading.undo();
-            Err(error)
-        }
+        Err(error) if error.kind != ErrorKind::Lost && loading.undo() => Err(error),
+        Err(error) => Err(error.remedy("Documents of the last block may be there: look before you load it again.")),
     }
 }
 
@@ -169,8 +167,10 @@ impl Loading<'_> {
         }
     }
 
-    /// Removes what was added.
-    fn undo(&mut self) {
+    /// Removes what was added. False if that could not be.
+    fn undo(&mut self) -> bool {
+        let mut done = true;
+        self.session.heed_nobody();
         let all = std::mem::take(&mut self.made);
         for some in all.chunks(DOCUMENTS) {
             let q = vec![pair("_id", Bson::Document(vec![pair("$in", Bson::Array(some.to_vec()))]))];
@@ -179,8 +179,10 @@ impl Loading<'_> {
                 vec![pair("delete", Bson::text(&*self.collection)), pair("deletes", Bson::Array(vec![delete]))];
             if let Err(error) = self.session.write(command) {
                 tracing::warn!(%error, "documents of a load that failed are still there");
+                done = false;
             }
         }
+        done
     }
 }
 

@@ -147,6 +147,11 @@ impl DocumentSession {
         }
     }
 
+    /// From here on nobody's wish ends what is asked: what was begun is put in order.
+    pub(super) fn heed_nobody(&mut self) {
+        self.patience.follow_none();
+    }
+
     /// Sends a command that writes, and takes what of it was refused.
     pub(super) fn write(&mut self, mut command: Document) -> Result<Written, EngineError> {
         self.refuse_if_lost()?;

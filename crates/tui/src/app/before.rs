@@ -100,6 +100,9 @@ impl App {
     /// Keeps a copy of what the first of these statements is about, and runs them once it is there.
     pub(super) fn keep_and_run(&mut self, jobs: Vec<Job>) {
         let names = self.endangered(&jobs);
+        if names.is_empty() {
+            return self.tell_wrong("no table here that a copy could be kept of; nothing was run");
+        }
         self.keep_copy(names, jobs);
     }
 
