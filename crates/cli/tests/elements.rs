@@ -281,7 +281,7 @@ fn what_keys_hold_is_changed_by_its_type() {
         .press(&["Enter", "M-u"]);
     screen.shows("persist fare:adult").press(&["C-g"]).shows("sent: 1 changed in fare:adult");
     assert_eq!(words("ttl fare:adult"), "-1");
-    screen.press(&["C-t", "C-n", "C-g"]).shows("keys *").press(&["C-t", "a"]).shows("these are names of keys");
+    screen.press(&["C-t", "C-n", "C-g"]).shows("of 4").press(&["C-t", "a"]).shows("these are names of keys");
 }
 
 #[test]

@@ -625,6 +625,11 @@ fn a_document_is_changed_only_where_it_differs() {
     let whole = at("(document)");
     let (_, shown) = of(whole, Datum::Written("{ _id: \"GUL\", berths: 4, place: { x: 1, y: { z: 2 }, tags: [1, 2] }, \"a.b\": 3, like: { $regularExpression: { pattern: \"^G\", options: \"i\" } } }".into()));
     assert!(shown.ends_with("{ $set: { berths: 4 }, $unset: { name: \"\" } };"), "{shown}");
+    // A field that is given by itself counts before it: no path stands twice.
+    let (mut both, _) = of(whole, Datum::Written("{ _id: \"GUL\", name: \"x\", berths: 4, place: { x: 1, y: { z: 2 }, tags: [1, 2] }, \"a.b\": 3, like: { $regularExpression: { pattern: \"^G\", options: \"i\" } } }".into()));
+    both.change((0, rows[0].clone()), at("name"), Datum::Written("\"Gulls\"".into())).unwrap();
+    let texts = script(&both, pier.dialect(), false);
+    assert!(texts.contains("{ $set: { berths: 4, name: \"Gulls\" } };"), "{texts}");
     let (refused, _) = of(whole, Datum::Written("{ _id: \"GUL\" }".into()));
     assert_eq!(
         pier.send(session, &refused).unwrap_err().to_string(),

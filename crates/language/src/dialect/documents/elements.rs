@@ -440,7 +440,6 @@ fn plan(place: &Place, edit: &Edit<'_>, at: usize) -> Result<Planned, String> {
     let read = |filter: &str| format!("{collection} | match {filter} | project {{ _id: 0, document: \"$$ROOT\" }}");
     let by_id = |id: &Value| format!("{{ _id: {} }}", written(&compared(id.clone())));
     let id_of = |row: &Row| row.get(of_id(place)).cloned().flatten().map(|id| value_of(&id));
-    let all = edit.given(whole(place)).map(|all| fields_of(all.text()));
     let reads = edit
         .old()
         .map(|old| Reading { text: read(&filter(place, old)), otherwise: id_of(old).map(|id| read(&by_id(&id))) });
@@ -449,60 +448,75 @@ fn plan(place: &Place, edit: &Edit<'_>, at: usize) -> Result<Planned, String> {
         Some(id) => vec![Reading { text: read(&by_id(&id)), otherwise: None }],
         None => Vec::new(),
     };
-    let given = place.parts.iter().enumerate().filter(|(_, part)| !part.whole);
-    let given = given.filter_map(|(at, part)| Some((&part.name, edit.given(at)?)));
     let (writes, after) = match edit {
         Edit::Delete(old) => (vec![format!("{collection} delete {}", filter(place, old))], Vec::new()),
         Edit::Add(_) => {
-            let mut fields = all.unwrap_or_default();
-            for (name, value) in given {
-                let (is_there, value) = (*value != Datum::Absent, value_of(value));
-                match fields.iter().position(|(field, _)| field == name) {
-                    Some(at) if is_there => fields[at].1 = value,
-                    Some(at) => drop(fields.remove(at)),
-                    None if is_there => fields.push((name.clone(), value)),
-                    None => {}
-                }
-            }
+            let fields = made(place, edit);
             let id = of(&fields, "_id").cloned();
             (vec![format!("{collection} insert {}", written(&Value::Object(fields)))], after(id))
         }
         Edit::Change(old, _) => {
-            let id = id_of(old);
-            if let (Some(mut fields), Some(_)) = (all.clone(), exact(place, old)) {
-                // Its identifier stays, whatever stands in the text.
-                if let Some(id) = &id {
+            let (filter, id) = (filter(place, old), id_of(old));
+            let text = match edit.given(whole(place)).filter(|_| exact(place, old).is_some()) {
+                Some(_) => {
+                    let mut fields = made(place, edit);
+                    // Its identifier stays, whatever stands in the text.
                     fields.retain(|(name, _)| name != "_id");
-                    fields.insert(0, ("_id".to_owned(), id.clone()));
+                    fields.splice(0..0, id.clone().map(|id| ("_id".to_owned(), id)));
+                    Some(format!("{collection} replace {filter} {}", written(&Value::Object(fields))))
                 }
-                let text = written(&Value::Object(fields));
-                (vec![format!("{collection} replace {} {text}", filter(place, old))], after(id))
-            } else {
-                let mut changes = Changes::default();
-                if let (Some(fields), Some(before)) = (all, edit.was(whole(place))) {
-                    let before = fields_of(before.text());
-                    if of(&fields, "_id") != of(&before, "_id") {
-                        return Err("a document keeps its _id: add another one, and delete this one".into());
-                    }
-                    changes_of(&before, &fields, &mut changes)?;
-                }
-                for (name, value) in given {
-                    let before = edit.was(place.parts.iter().position(|part| part.name == *name).unwrap_or(0));
-                    match (value, before) {
-                        (Datum::Absent, _) => changes.unset.push(format!("{}: \"\"", key(name))),
-                        (value, Some(before @ Datum::Written(_))) => {
-                            changes.differ(name, &value_of(before), &value_of(value))
-                        }
-                        (value, _) => changes.set(name, &value_of(value)),
-                    }
-                }
-                let writes =
-                    changes.written().map(|changes| format!("{collection} update {} {changes}", filter(place, old)));
-                (writes.into_iter().collect(), after(id))
-            }
+                None => changed(place, edit)?.map(|changes| format!("{collection} update {filter} {changes}")),
+            };
+            (text.into_iter().collect(), after(id))
         }
     };
     Ok(Planned { edit: at, reads, writes, after, shift: 0 })
+}
+
+/// The fields that are given, one by one.
+fn given<'a>(place: &'a Place, edit: &'a Edit<'_>) -> impl Iterator<Item = (usize, &'a str, &'a Datum)> {
+    let parts = place.parts.iter().enumerate().filter(|(_, part)| !part.whole);
+    parts.filter_map(|(at, part)| Some((at, part.name.as_str(), edit.given(at)?)))
+}
+
+/// A document as it is to be: its text, and the fields that are given.
+fn made(place: &Place, edit: &Edit<'_>) -> Vec<(String, Value)> {
+    let mut fields = edit.given(whole(place)).map_or_else(Vec::new, |all| fields_of(all.text()));
+    for (_, name, value) in given(place, edit) {
+        let (is_there, value) = (*value != Datum::Absent, value_of(value));
+        match fields.iter().position(|(field, _)| field == name) {
+            Some(at) if is_there => fields[at].1 = value,
+            Some(at) => drop(fields.remove(at)),
+            None if is_there => fields.push((name.to_owned(), value)),
+            None => {}
+        }
+    }
+    fields
+}
+
+/// What is changed in a document, as an update has it; nothing where it stays as it is. A field that is given counts before
+/// the text of all of it: no path stands twice in an update.
+fn changed(place: &Place, edit: &Edit<'_>) -> Result<Option<String>, String> {
+    let mut changes = Changes::default();
+    if let (Some(text), Some(before)) = (edit.given(whole(place)), edit.was(whole(place))) {
+        let is_given = |name: &str| given(place, edit).any(|(_, own, _)| own == name);
+        let others = |text: &Datum| -> Vec<(String, Value)> {
+            fields_of(text.text()).into_iter().filter(|(name, _)| !is_given(name)).collect()
+        };
+        let (before, now) = (others(before), others(text));
+        if of(&now, "_id") != of(&before, "_id") {
+            return Err("a document keeps its _id: add another one, and delete this one".into());
+        }
+        changes_of(&before, &now, &mut changes)?;
+    }
+    for (at, name, value) in given(place, edit) {
+        match (value, edit.was(at)) {
+            (Datum::Absent, _) => changes.unset.push(format!("{}: \"\"", key(name))),
+            (value, Some(before @ Datum::Written(_))) => changes.differ(name, &value_of(before), &value_of(value)),
+            (value, _) => changes.set(name, &value_of(value)),
+        }
+    }
+    Ok(changes.written())
 }
 
 /// What differs between a document as it was shown and as it was written.
