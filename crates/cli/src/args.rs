@@ -240,7 +240,7 @@ pub struct Dump {
     /// Without definitions
     #[arg(long)]
     pub only_rows: bool,
-    /// The whole database as a file of its own, copied by the server itself (SQLite)
+    /// Back up the whole database into a file (SQLite)
     #[arg(long, requires = "output", conflicts_with_all = ["tables", "only_structure", "only_rows"])]
     pub backup: bool,
 }

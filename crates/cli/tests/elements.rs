@@ -142,7 +142,7 @@ fn a_whole_document_is_changed_as_text_added_copied_and_deleted() {
     // One more, as text or field by field; one like another.
     screen
         .press(&["A"])
-        .shows("all of it as text")
+        .shows("the whole document as text")
         .press(&["End", "Enter"])
         .shows("(document) · object")
         .types("{ _id: 'TRN', name: 'Ternholm' }")
@@ -229,7 +229,7 @@ fn what_keys_hold_is_changed_by_its_type() {
     screen.press(&["Down", "Left", "a"]).shows("was length").types("width").press(&["Enter"]).shows("slip: 2 changed");
     screen
         .press(&["A"])
-        .shows("its field is not given yet")
+        .shows("the field is missing")
         .press(&["Enter"])
         .shows(" field  ")
         .types("mast top")
@@ -281,7 +281,7 @@ fn what_keys_hold_is_changed_by_its_type() {
         .press(&["Enter", "M-u"]);
     screen.shows("persist fare:adult").press(&["C-g"]).shows("sent: 1 changed in fare:adult");
     assert_eq!(words("ttl fare:adult"), "-1");
-    screen.press(&["C-t", "C-n", "C-g"]).shows("of 4").press(&["C-t", "a"]).shows("these are names of keys");
+    screen.press(&["C-t", "C-n", "C-g"]).shows("of 4").press(&["C-t", "a"]).shows("these are key names");
 }
 
 #[test]

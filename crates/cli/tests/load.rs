@@ -448,8 +448,8 @@ fn a_whole_database_is_kept() {
         (&["--backup"][..], "--output"),
         (&["--backup", "-o", "x.db", "ports"], "cannot be used with"),
         (&["--backup", "-o", "no/such/folder/x.db"], "cannot be written"),
-        (&["--backup", "-o", "whole.db"], "is a database, which would be replaced"),
-        (&["-o", "quay.db"], "is a database, which would be replaced"),
+        (&["--backup", "-o", "whole.db"], "is a database and would be overwritten"),
+        (&["-o", "quay.db"], "is a database and would be overwritten"),
     ] {
         let (_, told) = home.call(&[&["dump", "-c", "quay"], arguments].concat()).exits(2);
         assert!(told.contains(expected), "{told}");

@@ -33,10 +33,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
     }
     if args.backup {
         if engine.ending_of_copies().is_none() {
-            let what = format!(
-                "{} does not copy itself into a file; without --backup it is written as statements",
-                engine.title()
-            );
+            let what = format!("{} has no backup of its own; leave --backup out to write statements", engine.title());
             return Err(Failure::Usage(what));
         }
         let path = args.output.as_deref().unwrap_or(Path::new("copy.db"));
@@ -100,9 +97,10 @@ fn refuse_database(engine: &dyn Engine, path: &Path) -> Result<(), Failure> {
     let mut head = Vec::new();
     let read = File::open(path).and_then(|file| file.take(100).read_to_end(&mut head));
     match read.is_ok() && engine.sniff(&head) {
-        true => {
-            Err(Failure::Usage(format!("{} is a database, which would be replaced: name another file", path.display())))
-        }
+        true => Err(Failure::Usage(format!(
+            "{} is a database and would be overwritten; choose another file",
+            path.display()
+        ))),
         false => Ok(()),
     }
 }

@@ -223,10 +223,7 @@ pub(super) fn send(
             return Ok(Sent { rows, uncommitted: within });
         }
     }
-    let what = format!(
-        "{} is changed all the time by others, so that it could not be looked at and changed in one",
-        place.name
-    );
+    let what = format!("{} kept changing while the slip was sent ({ATTEMPTS} attempts)", place.name);
     Err(Unsent::Hindered { draft: 0, what })
 }
 

@@ -120,10 +120,10 @@ pub enum Undrafted {
     #[error("\"{0}\" is computed by the server: it cannot be given a value")]
     Computed(String),
     /// The part of an element is not one that a statement can change: a position, a field whose name would be a path.
-    #[error("\"{0}\" cannot be changed in its place; write a statement")]
+    #[error("\"{0}\" cannot be changed here; write a statement")]
     Fixed(String),
     /// The column says which row it is, and has none of another name.
-    #[error("\"{0}\" stays as it is: add one like this under another name, and delete this one")]
+    #[error("\"{0}\" cannot be changed; copy the row, and delete this one")]
     Lasting(String),
     /// The column has no NULL.
     #[error("\"{0}\" cannot be NULL")]
@@ -135,7 +135,7 @@ pub enum Undrafted {
     #[error("there is no row of {0} here: its key is NULL")]
     NoRow(String),
     /// A key or a field was asked for that is not there.
-    #[error("there is nothing here to change: {0} does not exist")]
+    #[error("nothing to change: {0} does not exist")]
     Nothing(String),
     /// The row is going to be deleted.
     #[error("this row is marked to be deleted; press the key for deleting again to keep it")]

@@ -72,7 +72,7 @@ pub enum Unsent {
         what: String,
     },
     /// A transaction is open in which statements are only noted down, so that nothing can be read again.
-    #[error("a transaction is open, in which commands are only noted down: end it first")]
+    #[error("a transaction is open that only queues commands: end it first")]
     Noting,
     /// A transaction is open that only takes its end.
     #[error("the open transaction has failed: roll it back first")]

@@ -204,7 +204,7 @@ pub trait Elements: Debug + Sync {
 
     /// The values of a row that is a document; `exact` if fields that are NULL and fields that are not there are told apart in it.
     fn of_document(&self, _place: &Place, _document: &str, _exact: bool) -> Result<Row, String> {
-        Err("these rows are no documents".into())
+        Err("these rows are not documents".into())
     }
 
     /// What is sent for these changes, in the order in which it is sent. An error is the change and a sentence.

@@ -80,7 +80,7 @@ pub trait Session: Send {
     /// - `told` hears how much is done, and of how much, in a unit of the server's.
     /// - Only an engine that has an [`super::Engine::ending_of_copies`] is asked.
     fn copy_into(&mut self, _path: &Path, _told: &mut dyn FnMut(u64, u64), _stop: &Stop) -> Result<(), EngineError> {
-        Err(EngineError::new(ErrorKind::Refused, "this server does not copy itself into a file"))
+        Err(EngineError::new(ErrorKind::Refused, "this server has no backup of its own"))
     }
 
     /// Whether the connection is alive, as far as can be told without asking the server: a

@@ -230,7 +230,7 @@ actions! {
         Result "change-value" "Change value" ["a"]
             "Give this value, or the marked cells of a column, another one; drafted, not sent" => App::change_value;
         Result "change-document" "Change document" ["W"]
-            "Change all of this document as text, in your text editor if there is one; drafted" => App::change_document;
+            "Edit this document as text, in your text editor if one is set; drafted, not sent" => App::change_document;
         Result "add-row" "Add row" ["A"]
             "Draft a new row of this table" => App::add_row;
         Result "copy-row" "Copy row" ["C"]

@@ -101,7 +101,7 @@ impl App {
     pub(super) fn keep_and_run(&mut self, jobs: Vec<Job>) {
         let names = self.endangered(&jobs);
         if names.is_empty() {
-            return self.tell_wrong("no table here that a copy could be kept of; nothing was run");
+            return self.tell_wrong("no table to copy; nothing was run");
         }
         self.keep_copy(names, jobs);
     }

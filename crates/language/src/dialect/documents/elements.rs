@@ -505,7 +505,7 @@ fn changed(place: &Place, edit: &Edit<'_>) -> Result<Option<String>, String> {
         };
         let (before, now) = (others(before), others(text));
         if of(&now, "_id") != of(&before, "_id") {
-            return Err("a document keeps its _id: add another one, and delete this one".into());
+            return Err("_id cannot be changed; copy the document, and delete this one".into());
         }
         changes_of(&before, &now, &mut changes)?;
     }

@@ -260,8 +260,7 @@ fn with_part(
     let part = (*value != Datum::Absent).then(|| value.literal(dialect));
     let made = whole.and_then(|whole| dialect.elements?.with_part(whole.text(), within, part.as_deref()));
     let name = || slip.ground.fields.get(field).map_or_else(String::new, |field| field.column.name.clone());
-    made.map(Datum::Written)
-        .ok_or_else(|| Undrafted::Mistake(name(), format!("it has no {within} that could be changed")))
+    made.map(Datum::Written).ok_or_else(|| Undrafted::Mistake(name(), format!("there is no value at {within}")))
 }
 
 impl Layer for CellEditor {

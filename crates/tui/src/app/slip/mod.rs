@@ -209,11 +209,8 @@ impl App {
                 _ => false,
             };
             if refused {
-                return self.tell_wrong(format!(
-                    "a {} is not added or deleted here; {} changes it",
-                    place.element,
-                    self.key_of("change-value").unwrap_or_default()
-                ));
+                let key = self.key_of("change-value").unwrap_or_default();
+                return self.tell_wrong(format!("nothing can be added or deleted here; {key} changes the value"));
             }
         }
         if let (true, Some((_, row))) = (head.ground.key.is_empty(), rows.first()) {
@@ -243,7 +240,7 @@ impl App {
                 };
                 let Some((field, within)) = found else {
                     return self.tell_wrong(match (whole, &head.ground.place) {
-                        (true, _) => "only documents are changed as a whole".to_owned(),
+                        (true, _) => "only documents can be changed as text".to_owned(),
                         (_, Some(_)) => "this column is not one that can be changed here".to_owned(),
                         (_, None) => "this column is not one of the table".to_owned(),
                     });

@@ -102,7 +102,7 @@ impl Elements for Keys {
         let word = |at: usize| arguments.get(at).map(|word| String::from_utf8_lossy(word).to_ascii_lowercase());
         let command = word(0).unwrap_or_default();
         let no = |why: &str| Err(why.to_owned());
-        let Some(key) = arguments.get(1) else { return no("the reply is not that of a key") };
+        let Some(key) = arguments.get(1) else { return no("this reply is not the value of a key") };
         let has_pairs = columns.first().is_some_and(|(name, _)| name == "key");
         let has = |wanted: &str| arguments.iter().skip(2).any(|word| word.eq_ignore_ascii_case(wanted.as_bytes()));
         let listed = |from: usize| Source::Listed(arguments.iter().skip(from).map(|word| datum(word)).collect());
@@ -126,9 +126,7 @@ impl Elements for Keys {
             }
             "lrange" | "lindex" => {
                 let Some(first) = word(2).and_then(|first| first.parse().ok()) else {
-                    return no(
-                        "positions that are counted from the end are other ones after each change: count from the beginning",
-                    );
+                    return no("negative positions shift with each change: use a start of 0 or more");
                 };
                 let position = Part { fixed: true, ..key_part("position", Source::Counted(first)) };
                 let next = Part { fixed: true, ..part("in front of", Source::Untold) };
@@ -140,10 +138,10 @@ impl Elements for Keys {
                 (SORTED_SET, vec![key_part("member", Source::Column(0)), score], [true, true])
             }
             "zrange" | "zrevrange" | "zrangebyscore" | "zrevrangebyscore" => {
-                return no("a member of a sorted set is changed with its score: add withscores");
+                return no("add withscores to change members and their scores");
             }
             "xrange" | "xrevrange" | "xread" => {
-                return no("entries of a stream stay as they are: xadd adds one, xdel removes one");
+                return no("stream entries cannot be changed; xadd adds one, xdel removes one");
             }
             // The keys of a pattern, as the catalog shows them.
             "scan" if columns.get(2).is_some_and(|(name, _)| name == LEFT) => {
@@ -151,10 +149,12 @@ impl Elements for Keys {
                 let key = Part { lasting: true, ..key_part("key", Source::Column(0)) };
                 (LIFETIME, vec![key, lives], [false, false])
             }
-            "scan" | "keys" => return no("these are names of keys: look at what one holds to change it"),
+            "scan" | "keys" => {
+                return no("these are key names: read one (get, hgetall, lrange …) to change what it holds");
+            }
             other => {
                 return Err(format!(
-                    "what {other} gives is not what a key holds: get, hgetall, lrange, smembers, zrange … withscores and ttl give that"
+                    "the reply of {other} cannot be changed; get, hgetall, lrange, smembers, zrange … withscores and ttl can"
                 ));
             }
         };
@@ -201,7 +201,7 @@ impl Elements for Keys {
         if let (LIST, Edit::Add(new)) = (element, edit) {
             let next = new.get(&NEXT).filter(|next| **next != Datum::Absent).cloned();
             return match is_put_back(edit) && value_of(answers.first()) != next {
-                true => Found::Hindered("what stands there in the list is not what stood there then".into()),
+                true => Found::Hindered("the list has changed at this position".into()),
                 false => Found::Same(None),
             };
         }
@@ -218,7 +218,7 @@ impl Elements for Keys {
             };
             if is_there {
                 let name = edit.given(NAME).map(argument).unwrap_or_default();
-                return Found::Hindered(format!("{name} is there already"));
+                return Found::Hindered(format!("{name} already exists"));
             }
         }
         let Some(old) = edit.old() else { return Found::Same(None) };
@@ -319,7 +319,7 @@ fn plan_by_name(place: &Place, edits: &[Edit<'_>], at: usize) -> Result<Planned,
     let (edit, key) = (&edits[at], &place.written);
     let missing = |part: usize| {
         let name = place.parts.get(part).map_or("name", |part| part.name.as_str());
-        (at, format!("its {name} is not given yet"))
+        (at, format!("the {name} is missing"))
     };
     let element = place.element.as_str();
     let value_at = |part: usize| edit.value(part).filter(|value| !value.is_word()).map(argument);
@@ -420,7 +420,7 @@ fn plan_in_list(key: &str, edits: &[Edit<'_>], at: usize) -> Result<Planned, (us
     let now = position_here - put_back().filter(|other| position(other.given(NAME)) < position_here).count() as i64;
     let then = position_here - deleted().filter(|other| position(other.was(NAME)) < position_here).count() as i64;
     let value = edit.value(VALUE).filter(|value| !value.is_word()).map(argument);
-    let value = value.ok_or_else(|| (at, "its value is not given yet".to_owned()))?;
+    let value = value.ok_or_else(|| (at, "the value is missing".to_owned()))?;
     let one = |position: i64| vec![reading(format!("lindex {key} {position}"))];
     let next = edit.given(NEXT).filter(|next| !next.is_word()).map(argument);
     let is_new = |edit: &&Edit<'_>| matches!(edit, Edit::Add(_)) && !is_put_back(edit);
