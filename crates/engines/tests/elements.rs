@@ -23,29 +23,13 @@ use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_seam::rows::cell::type_name;
 use jaunty_standins::documents::{Options, Server};
 use jaunty_testservers::{Documents, PASSWORD, Redis};
-use support::run;
+use support::{Random, run};
 
 /// Where elements are changed.
 #[derive(Clone, Copy)]
 struct Pier {
     engine: &'static str,
     port: u16,
-}
-
-/// Numbers that look random and are the same in each run.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0 % limit as u64) as usize
-    }
-
-    fn of<'a, T: ?Sized>(&mut self, all: &[&'a T]) -> &'a T {
-        all[self.below(all.len())]
-    }
 }
 
 /// Values that commands could be broken with.

@@ -21,7 +21,7 @@ use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_seam::rows::origin::Origin;
 use jaunty_standins::tds::{Options, Server};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
-use support::run;
+use support::{Random, run};
 
 /// A server with the table of berths.
 struct Quay<'a> {
@@ -91,22 +91,6 @@ const NOTES: &[&str] =
 const PRICES: &[&str] = &["0.00000000", "-1.50000000", "12345678901234567890.12345678", "0.00000001"];
 const SHARES: &[&str] = &["0.5", "-2.25", "0.015625"];
 const RAW: &[&str] = &["", "00", "ff00ff", "27223b"];
-
-/// Numbers that look random and are the same in each run.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0 % limit as u64) as usize
-    }
-
-    fn of<'a, T: ?Sized>(&mut self, all: &[&'a T]) -> &'a T {
-        all[self.below(all.len())]
-    }
-}
 
 impl Quay<'_> {
     fn make(&self, session: &mut dyn Session) -> Ground {

@@ -169,3 +169,19 @@ pub fn origins(session: &mut dyn Session, statement: &str) -> Vec<String> {
     };
     schema.fields().iter().map(told).collect()
 }
+
+/// Numbers that look random and are the same in each run.
+pub struct Random(pub u64);
+
+impl Random {
+    pub fn below(&mut self, limit: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0 % limit as u64) as usize
+    }
+
+    pub fn of<'a, T: ?Sized>(&mut self, all: &[&'a T]) -> &'a T {
+        all[self.below(all.len())]
+    }
+}
