@@ -255,11 +255,6 @@ impl Ground {
         found.next().filter(|_| found.next().is_none())
     }
 
-    /// What one of its rows is, in a word.
-    pub fn element(&self) -> &str {
-        self.place.as_ref().map_or("row", |place| place.element.as_str())
-    }
-
     /// The field that stands at a place of the result, if it is one of the table.
     pub fn field_at(&self, place: usize) -> Option<usize> {
         self.fields.iter().position(|field| field.at == Some(place))

@@ -237,16 +237,11 @@ impl Slip {
         self.change((row, old), whole, text)
     }
 
-    /// Gives a row that is added another value; none takes it out, so that the table's default counts.
-    pub fn fill_in(&mut self, draft: usize, field: usize, value: Option<Datum>) -> Result<(), Undrafted> {
-        if let Some(value) = &value {
-            self.allows(field, value)?;
-        }
+    /// Gives a row that is added a value.
+    pub fn fill_in(&mut self, draft: usize, field: usize, value: Datum) -> Result<(), Undrafted> {
+        self.allows(field, &value)?;
         if let Some(draft) = self.drafts.get_mut(draft).filter(|draft| draft.what == What::Add) {
-            match value {
-                Some(value) => draft.new.insert(field, value),
-                None => draft.new.remove(&field),
-            };
+            draft.new.insert(field, value);
         }
         Ok(())
     }

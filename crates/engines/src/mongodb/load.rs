@@ -4,7 +4,7 @@ use std::collections::hash_map::RandomState;
 use std::hash::{BuildHasher, Hasher};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use arrow_array::RecordBatch;
+use arrow_schema::Fields;
 use jaunty_documents::bson::field;
 use jaunty_documents::{Bson, Document};
 use jaunty_language::dialect::documents::read::{self, Value};
@@ -65,10 +65,11 @@ struct Loading<'a> {
 impl Loading<'_> {
     fn all(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<(), EngineError> {
         while let Some(batch) = next()? {
+            let (schema, columns) = (batch.schema(), ColumnReader::all(&batch));
             let mut waiting: Vec<Document> = Vec::new();
             let mut bytes = 0;
             for row in 0..batch.num_rows() {
-                let (document, size) = self.document(load.columns, &batch, row)?;
+                let (document, size) = self.document((load.columns, &columns, schema.fields()), row)?;
                 waiting.push(document);
                 bytes += size;
                 if waiting.len() == DOCUMENTS || bytes > BYTES || row + 1 == batch.num_rows() {
@@ -86,19 +87,17 @@ impl Loading<'_> {
     /// A row as a document, and about how many bytes it has. What is NULL is left out; `place.code` is a field within one.
     fn document(
         &mut self,
-        columns: &[Column],
-        batch: &RecordBatch,
+        (columns, readers, fields): (&[Column], &[ColumnReader<'_>], &Fields),
         row: usize,
     ) -> Result<(Document, usize), EngineError> {
         let (mut document, mut size) = (Document::new(), 64);
-        let schema = batch.schema();
-        for ((column, reader), field) in columns.iter().zip(ColumnReader::all(batch)).zip(schema.fields()) {
+        for ((column, reader), field) in columns.iter().zip(readers).zip(fields) {
             let cell = reader.get(row);
             if cell.kind == CellKind::Null {
                 continue;
             }
             size += cell.text.len() + column.name.len() + 8;
-            let value = match (field.metadata().contains_key(OF_DOCUMENTS), &reader) {
+            let value = match (field.metadata().contains_key(OF_DOCUMENTS), reader) {
                 // A field of documents stays what it was there.
                 (true, ColumnReader::Mixed(values)) => match mixed_value(values, row) {
                     Mixed::Typed(kind, text) => value_of(kind, CellKind::Text, text),

@@ -341,7 +341,7 @@ impl Layer for CellEditor {
                     let of = slip.drafts.get(draft).cloned();
                     match of.and_then(|of| Some((of.row?, of.old))) {
                         Some(row) => slip.change(row, field, value.clone()),
-                        None => slip.fill_in(draft, field, Some(value.clone())),
+                        None => slip.fill_in(draft, field, value.clone()),
                     }
                 })
             }
