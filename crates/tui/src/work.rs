@@ -24,7 +24,9 @@ use jaunty_seam::profile::Profile;
 
 use jaunty_language::plan::Plan;
 
-use crate::app::{Answered, Buffer, Compared, Drafting, Earlier, Gathered, Kept, Message, Post, Recalled, Structures};
+use crate::app::{
+    Answered, Buffer, Compared, Drafting, Earlier, Gathered, Kept, Message, Post, Recalled, Sparked, Structures,
+};
 use jaunty_core::words;
 
 /// Something that is being done.
@@ -52,6 +54,8 @@ pub enum Kind {
     ColumnStats,
     /// A chart.
     Chart,
+    /// Sparklines of a result's columns.
+    Sparklines,
     /// A plan.
     Plan,
     /// Rows, to be changed.
@@ -120,6 +124,8 @@ pub enum Done {
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// What is drawn of a result.
     Charted(Box<Gathered>),
+    /// Sparklines of a result's columns.
+    Sparked(Sparked),
     /// The plan of a statement, and the one that it had before.
     Planned(Box<Result<(Plan, Option<Earlier>), String>>),
     /// Files of buffers.

@@ -177,6 +177,39 @@ fn a_column_tells_what_it_holds() {
     assert!(text.contains("Port 6") && text.contains("143"), "{text}");
 }
 
+/// The dots in the two lines below the head: of two columns, and of what is between them.
+fn dots(stage: &Stage, line: &str) -> Vec<String> {
+    let text = stage.text();
+    let lines: Vec<&str> = text.lines().collect();
+    let head = lines.iter().position(|text| text.contains(line)).unwrap_or_else(|| panic!("{text}"));
+    let sparks = lines.get(head + 1..head + 3).unwrap_or_default();
+    let bare = |line: &&str| line.split_whitespace().filter(|part| *part != "│").collect::<Vec<_>>().join(" ");
+    sparks.iter().map(bare).collect()
+}
+
+#[test]
+fn sparklines_show_how_the_values_of_each_column_go_along_the_rows() {
+    let text = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 400) \
+                select 1000 + i as number, 'berth' as word, abs(i - 200) as far from n";
+    let stage = Stage::with(text, (120, 30), Guard::Open).runs().control('t').settles();
+    assert!(stage.text().contains("1001"));
+    let height = stage.app.rows.height();
+    let stage = stage.types("L").settles();
+    let types = "integer  text";
+    assert_eq!(dots(&stage, types), ["⢀⣠⠖⠚ ⠳⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
+    assert_eq!(stage.app.rows.height(), height - 2, "two lines less are left for rows");
+    let stage = stage.types("ss").settles();
+    assert_eq!(dots(&stage, types), ["⠙⠲⠤⣄⣀ ⠳⣄ ⣠⠞", "⠈⠙⠒⠦⣄ ⠈⠳⣤⠞⠁"], "the greatest first:\n{}", stage.text());
+    let stage = stage.types("o").settles();
+    assert_eq!(dots(&stage, types), ["⢀⣠⠖⠚ ⠳⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
+    let stage = stage.types("L").settles();
+    assert_eq!(stage.app.rows.height(), height);
+    // Words have none, and it is said.
+    let stage = Stage::with("select 'berth' as word", (120, 30), Guard::Open).runs().control('t').settles();
+    let stage = stage.types("L").settles();
+    assert!(stage.text().contains("no column of numbers or times has values here"), "{}", stage.text());
+}
+
 #[test]
 fn a_result_is_exported_and_nothing_is_replaced_unasked() {
     let stage = result().types("n< 3").enter().settles();

@@ -1,11 +1,12 @@
 //! Charts of rows: what is drawn ([`spec`], [`choose`]), the rows put together for it in one pass ([`gather`]), and the
-//! picture ([`plot`]), for paper and for a terminal.
+//! picture ([`plot`]), for paper and for a terminal; and a line of a few cells for each column ([`sparks`]).
 
 pub mod choose;
 mod column;
 pub mod gather;
 pub mod plot;
 pub mod scale;
+pub mod sparks;
 pub mod spec;
 mod steps;
 

@@ -174,6 +174,8 @@ actions! {
             "Write the statement that changes this document, unless somebody else did" => App::edit_document;
         Result "facts" "Column statistics" ["i"]
             "Count, NULL, distinct, min, max, mean and most frequent values of this column" => App::column_facts;
+        Result "sparklines" "Sparklines" ["L"]
+            "Show how the values of each column go along the rows, above it; or not" => App::toggle_sparklines;
         Result "chart" "Chart" ["G"]
             "Draw a chart of these rows: lines, bars, a histogram …, chosen by the columns" => App::open_chart;
         Result "show-plan" "Show as plan" ["P"]

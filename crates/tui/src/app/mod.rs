@@ -65,7 +65,7 @@ pub use overlay::{
     StructureComparison, Structures, Use,
 };
 pub use recall::Recalled;
-pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, View};
+pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, Sparked, View};
 pub use slip::{Drafting, Slips};
 
 use crate::action::{Action, Scope, by_name};
@@ -490,6 +490,7 @@ impl App {
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);
         }
+        self.follow_sparklines();
         self.add_up();
     }
 }

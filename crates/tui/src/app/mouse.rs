@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 
-use super::{App, HEAD};
+use super::App;
 use crate::action::Scope;
 use crate::layout::Areas;
 
@@ -105,7 +105,7 @@ impl App {
             if had_focus && !other && before.column == now.column {
                 self.sort();
             }
-        } else if at.y >= area.y + HEAD {
+        } else if at.y >= area.y + self.rows.head(area) {
             self.unmark();
             self.dragging = Some(Dragging::Cells);
             if twice {

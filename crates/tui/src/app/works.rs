@@ -16,7 +16,9 @@ impl App {
         what: String,
         act: impl FnOnce(&Progress) -> Done + Send + 'static,
     ) -> u64 {
-        if !matches!(kind, Kind::Write | Kind::Load | Kind::Copy | Kind::Arrange | Kind::Recall | Kind::Note) {
+        const SEVERAL: &[Kind] =
+            &[Kind::Write, Kind::Load, Kind::Copy, Kind::Arrange, Kind::Sparklines, Kind::Recall, Kind::Note];
+        if !SEVERAL.contains(&kind) {
             self.stop_works(|work| work.kind == kind);
         }
         self.works_begun += 1;
@@ -134,6 +136,7 @@ impl App {
             Done::Logbook(read) => self.take_logbook(read),
             Done::ColumnStats(found) => self.take_facts(found),
             Done::Charted(gathered) => self.take_chart(*gathered),
+            Done::Sparked(sparked) => self.take_sparklines(sparked),
             Done::Planned(plan) => self.take_plan(*plan),
             Done::Sums(sums) => self.take_sums(sums),
             Done::Drafting(drafting) => {

@@ -1,8 +1,8 @@
 //! A chart of rows, as large as the screen.
 
 use jaunty_language::text::clean;
-use jaunty_picture::Paint;
 use jaunty_picture::cells::{Cell, Grid};
+use jaunty_picture::{Paint, Scene};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -41,17 +41,7 @@ pub(super) fn draw(app: &App, view: &ChartView, area: Rect, ground: Style, cells
             put_cut(cells, area.x + 3, inside.y + 1, area.right() - 1, failed, style(Role::Failed));
         }
         (Some(plot), None) => {
-            let grid = Grid::paint(&plot.scene, app.theme.has_colours());
-            for y in 0..inside.height {
-                for x in 0..inside.width {
-                    let Cell { symbol, paint, ground: below } = grid.cell(usize::from(x), usize::from(y));
-                    if symbol == '\0' || (symbol == ' ' && below == Paint::Ground) {
-                        continue;
-                    }
-                    let painted = app.theme.painted(paint, below, ground);
-                    put(cells, inside.x + x, inside.y + y, inside.right(), symbol.encode_utf8(&mut [0; 4]), painted);
-                }
-            }
+            picture(app, &plot.scene, inside, ground, cells);
             mark_place(app, view, inside, cells);
         }
         (None, None) => {
@@ -82,6 +72,21 @@ pub(super) fn draw(app: &App, view: &ChartView, area: Rect, ground: Style, cells
         (None, None) => {}
     }
     None
+}
+
+/// Paints a scene of [`Metrics::TERMINAL`](jaunty_picture::Metrics::TERMINAL) into an area.
+pub(super) fn picture(app: &App, scene: &Scene, area: Rect, ground: Style, cells: &mut Buffer) {
+    let grid = Grid::paint(scene, app.theme.has_colours());
+    for y in 0..area.height {
+        for x in 0..area.width {
+            let Cell { symbol, paint, ground: below } = grid.cell(usize::from(x), usize::from(y));
+            if symbol == '\0' || (symbol == ' ' && below == Paint::Ground) {
+                continue;
+            }
+            let painted = app.theme.painted(paint, below, ground);
+            put(cells, area.x + x, area.y + y, area.right(), symbol.encode_utf8(&mut [0; 4]), painted);
+        }
+    }
 }
 
 /// Shows where the place in hand is.

@@ -272,6 +272,11 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
                 false => put_cut(cells, *x, y, end, text, style),
             };
         }
+        let height = (rows.head(area) - HEAD).min(area.height.saturating_sub(HEAD));
+        if let Some(spark) = rows.spark(*column).filter(|_| height > 0) {
+            let line = Rect { x: *x, y: area.y + HEAD, width: *width, height };
+            super::chart::picture(app, &spark.scene(*width, height), line, ground, cells);
+        }
     }
     if let Some(x) = rule {
         for y in area.y + 1..area.bottom() {
@@ -290,7 +295,7 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
     let skip = view.top.saturating_sub(page.from) as usize;
     let (base, is_opened) = (rows.base(), rows.is_opened());
     let lines = page.rows.iter().enumerate().skip(skip);
-    for ((offset, row), y) in lines.zip(area.y + HEAD..area.bottom()) {
+    for ((offset, row), y) in lines.zip(area.y + rows.head(area)..area.bottom()) {
         let number = page.from + offset as u64;
         let in_hand = number == view.row;
         let ground = if in_hand { ground.patch(app.theme.style(Role::Row)) } else { ground };

@@ -23,17 +23,19 @@ mod columns;
 mod moving;
 mod parts;
 mod selection;
+mod sparks;
 mod strip;
 
 pub use arranged::Arranged;
 pub use columns::Placed;
 pub(in crate::app) use selection::Opened;
 pub use selection::{Marked, Marks};
+pub use sparks::Sparked;
 pub use strip::Slot;
 
 pub(super) use beside::Linked;
 
-/// Lines above the rows: the title, the names, the types.
+/// Lines above the rows: the title, the names, the types. Sparklines come below these.
 pub const HEAD: u16 = 3;
 
 /// Where in a result a person is.
@@ -127,6 +129,7 @@ pub struct Rows {
     sums: Option<String>,
     added: Option<(u64, std::ops::Range<u64>, std::ops::Range<usize>)>,
     asked: Option<(PathBuf, u64, u64, usize)>,
+    sparklines: sparks::Sparklines,
     /// Whether the next result of the same statement is shown from where this one is.
     pub(super) stays: bool,
     area: Rect,
@@ -240,7 +243,7 @@ impl Rows {
 
     /// How many rows fit on the screen.
     pub fn height(&self) -> usize {
-        usize::from(self.area.height.saturating_sub(HEAD)).max(1)
+        usize::from(self.area.height.saturating_sub(self.head(self.area))).max(1)
     }
 
     /// Whether a page is about to come.
@@ -385,10 +388,10 @@ impl Rows {
 
     pub(super) fn click(&mut self, at: Position, area: Rect) {
         let column = self.columns(area).iter().find(|placed| placed.holds(at.x)).map(|placed| placed.position);
-        let total = self.total();
+        let (total, first) = (self.total(), area.y + self.head(area));
         if let Some(view) = self.view_mut() {
-            if at.y >= area.y + HEAD {
-                view.row = (view.top + u64::from(at.y - area.y - HEAD)).min(total.saturating_sub(1));
+            if at.y >= first {
+                view.row = (view.top + u64::from(at.y - first)).min(total.saturating_sub(1));
             }
             view.column = column.unwrap_or(view.column);
         }
