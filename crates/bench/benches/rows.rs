@@ -1,7 +1,7 @@
 //! What is done with kept rows, beside the bare Arrow kernels doing the same in memory: sorting by any
 //! column, a free search, facts, and CSV.
 //!
-//! `cargo bench -p jaunty-bench --bench rows [-- ROWS]`
+//! `cargo bench -p jaunty-bench --bench rows [-- [charts] [ROWS]]`: charts alone, or all of it.
 
 #![allow(clippy::print_stdout)] // It is a report.
 
@@ -39,6 +39,9 @@ fn main() -> Outcome<()> {
     let size = std::fs::metadata(archive.path())?.len() >> 20;
     println!("{rows} rows of ten columns, {size} MiB on disk");
 
+    if std::env::args().any(|word| word == "charts") {
+        return charts(&archive);
+    }
     let names: Vec<String> = archive.schema().fields().iter().map(|field| field.name().clone()).collect();
     let mut ours: Vec<(String, Duration)> = Vec::new();
     for (column, name) in names.iter().enumerate() {

@@ -196,12 +196,12 @@ fn sparklines_show_how_the_values_of_each_column_go_along_the_rows() {
     let height = stage.app.rows.height();
     let stage = stage.types("L").settles();
     let types = "integer  text";
-    assert_eq!(dots(&stage, types), ["⢀⣠⠖⠚ ⠳⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
+    assert_eq!(dots(&stage, types), ["⢀⣠⠴⠚ ⠲⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
     assert_eq!(stage.app.rows.height(), height - 2, "two lines less are left for rows");
     let stage = stage.types("ss").settles();
-    assert_eq!(dots(&stage, types), ["⠙⠲⠤⣄⣀ ⠳⣄ ⣠⠞", "⠈⠙⠒⠦⣄ ⠈⠳⣤⠞⠁"], "the greatest first:\n{}", stage.text());
+    assert_eq!(dots(&stage, types), ["⠙⠒⠦⣄⣀ ⠙⢦⡀ ⢀⡴", "⠈⠉⠓⠦⢤ ⠙⢦⡴⠋"], "the greatest first:\n{}", stage.text());
     let stage = stage.types("o").settles();
-    assert_eq!(dots(&stage, types), ["⢀⣠⠖⠚ ⠳⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
+    assert_eq!(dots(&stage, types), ["⢀⣠⠴⠚ ⠲⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
     let stage = stage.types("L").settles();
     assert_eq!(stage.app.rows.height(), height);
     // Words have none, and it is said.

@@ -65,6 +65,12 @@ where
     }
 }
 
+/// The values of a column of doubles without NULL, as they are: NaN and endless ones are among them.
+pub fn doubles(column: &ArrayRef) -> Option<&[f64]> {
+    let doubles = column.as_primitive_opt::<Float64Type>()?;
+    (doubles.null_count() == 0).then(|| &doubles.values()[..])
+}
+
 /// The values of a column as numbers, times as seconds since 1970. NULL and what is no number is NaN.
 pub fn numbers(column: &ArrayRef, field: &Field, nature: Nature, out: &mut Vec<f64>) {
     out.clear();

@@ -1,5 +1,5 @@
-//! Sparklines: how the values of each column go along its rows, in the room of a few cells. All rows count: each place
-//! of the line reaches from the least to the greatest value of its rows.
+//! Sparklines: how the values of each column go along its rows, in the room of a few cells. All rows count: the line is
+//! the mean of the rows at each place, and the area around it reaches from their least to their greatest value.
 
 use jaunty_picture::{Paint, Scene};
 
@@ -11,75 +11,111 @@ use crate::arrange::pick::Part;
 /// Stretches of rows that are told apart. A line may be drawn in fewer places, so it fits a column of any width.
 const STRETCHES: u64 = 256;
 
-/// The range of some rows' values; of none it is empty.
+/// What the values of some rows come to.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Range {
+struct Stretch {
     min: f64,
     max: f64,
+    sum: f64,
+    count: u64,
 }
 
-impl Range {
-    const EMPTY: Range = Range { min: f64::INFINITY, max: f64::NEG_INFINITY };
+impl Stretch {
+    const EMPTY: Stretch = Stretch { min: f64::INFINITY, max: f64::NEG_INFINITY, sum: 0.0, count: 0 };
 
-    fn is_empty(self) -> bool {
-        self.min > self.max
-    }
-
-    fn and(self, other: Range) -> Range {
-        Range { min: self.min.min(other.min), max: self.max.max(other.max) }
+    fn and(self, other: Stretch) -> Stretch {
+        Stretch {
+            min: self.min.min(other.min),
+            max: self.max.max(other.max),
+            sum: self.sum + other.sum,
+            count: self.count + other.count,
+        }
     }
 
     /// With values; those that are NaN are none.
-    fn with(self, values: &[f64]) -> Range {
-        values.iter().fold(self, |range, value| Range { min: range.min.min(*value), max: range.max.max(*value) })
+    fn with(mut self, values: &[f64]) -> Stretch {
+        for value in values.iter().filter(|value| !value.is_nan()) {
+            self.min = self.min.min(*value);
+            self.max = self.max.max(*value);
+            self.sum += value;
+            self.count += 1;
+        }
+        self
     }
+}
+
+/// A place of a line, between the least value of the column (0) and its greatest (1).
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Place {
+    /// The least value of its rows.
+    pub min: f64,
+    /// Their mean.
+    pub mean: f64,
+    /// The greatest.
+    pub max: f64,
 }
 
 /// The course of a column's values along its rows.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Spark {
-    stretches: Vec<Range>,
-    whole: Range,
+    stretches: Vec<Stretch>,
+    whole: Stretch,
 }
 
 impl Spark {
-    fn of(stretches: Vec<Range>) -> Option<Spark> {
-        let whole = stretches.iter().copied().fold(Range::EMPTY, Range::and);
-        (!whole.is_empty()).then_some(Spark { stretches, whole })
+    fn of(stretches: Vec<Stretch>) -> Option<Spark> {
+        let whole = stretches.iter().copied().fold(Stretch::EMPTY, Stretch::and);
+        (whole.count > 0).then_some(Spark { stretches, whole })
     }
 
-    /// The line in so many places: where each reaches from and to, between the column's least value (0) and its
-    /// greatest (1); nothing where there is no value. Of values that are all the same it lies in the middle.
-    pub fn places(&self, places: usize) -> Vec<Option<(f64, f64)>> {
+    /// The line in so many places; nothing where there is no value. Of values that are all the same it lies in the
+    /// middle.
+    pub fn places(&self, places: usize) -> Vec<Option<Place>> {
         let count = self.stretches.len();
         let height = self.whole.max - self.whole.min;
-        let share = |value: f64| if height > 0.0 { (value - self.whole.min) / height } else { 0.5 };
+        let share = |value: f64| if height > 0.0 { ((value - self.whole.min) / height).clamp(0.0, 1.0) } else { 0.5 };
         let one = |place: usize| {
             let from = place * count / places;
             let to = ((place + 1) * count / places).max(from + 1);
-            let range = self.stretches.get(from..to)?.iter().copied().fold(Range::EMPTY, Range::and);
-            (!range.is_empty()).then(|| (share(range.min), share(range.max)))
+            let here = self.stretches.get(from..to)?.iter().copied().fold(Stretch::EMPTY, Stretch::and);
+            let mean = here.sum / here.count as f64;
+            (here.count > 0).then(|| Place { min: share(here.min), mean: share(mean), max: share(here.max) })
         };
         (0..places).map(one).collect()
     }
 
-    /// The line in the dots of so many cells, beside and below each other.
-    pub fn scene(&self, width: u16, height: u16) -> Scene {
-        let (places, dots) = (usize::from(width) * 2, f32::from(height) * 4.0);
+    /// The line in the dots of so many cells, beside and below each other; the area in the ground of the cells. Where
+    /// there are no colours strokes from the least to the greatest stand for both.
+    pub fn scene(&self, width: u16, height: u16, colours: bool) -> Scene {
+        let dots = f32::from(height) * 4.0;
         let mut scene = Scene::new(f32::from(width) * 2.0, dots);
-        let mut before = None;
-        for (x, place) in self.places(places).into_iter().enumerate() {
-            // Rows without a value are a gap.
-            if let Some((mut low, mut high)) = place {
-                // A stroke goes on where the one before it ended.
-                if let Some((low_before, high_before)) = before.replace((low, high)) {
-                    (low, high) = (low.min(high_before), high.max(low_before));
-                }
-                let (x, y) = (x as f32 + 0.5, |share: f64| (dots - 1.0) * (1.0 - share as f32) + 0.5);
-                scene.line(vec![(x, y(low)), (x, y(high))], Paint::Series(0), 1.0);
-            } else {
-                before = None;
+        let y = |share: f64| (dots - 1.0) * (1.0 - share as f32) + 0.5;
+        let places = self.places(usize::from(width) * 2);
+        for (x, cell) in places.chunks(2).enumerate().filter(|_| colours) {
+            let here = || cell.iter().flatten();
+            let min = here().map(|place| place.min).fold(f64::INFINITY, f64::min);
+            let max = here().map(|place| place.max).fold(0.0, f64::max);
+            let least = here().map(|place| place.mean).fold(f64::INFINITY, f64::min);
+            let most = here().map(|place| place.mean).fold(0.0, f64::max);
+            // The rows of a place of a rising line are not all alike either.
+            if here().count() > 0 && (y(min) - y(least) > 1.0 || y(most) - y(max) > 1.0) {
+                scene.rect(x as f32 * 2.0, y(max) - 0.5, 2.0, y(min) - y(max) + 1.0, Paint::Soft(0));
             }
+        }
+        let mut before = None;
+        for (x, place) in places.into_iter().enumerate() {
+            // Rows without a value are a gap.
+            let Some(Place { min, mean, max }) = place else {
+                before = None;
+                continue;
+            };
+            let (mut low, mut high) = if colours { (mean, mean) } else { (min, max) };
+            // A stroke goes on where the one before it ended.
+            if let Some((low_before, high_before)) = before.replace((low, high)) {
+                (low, high) = (low.min(high_before), high.max(low_before));
+            }
+            let x = x as f32 + 0.5;
+            scene.line(vec![(x, y(low)), (x, y(high))], Paint::Series(0), 1.0);
         }
         scene
     }
@@ -105,14 +141,14 @@ pub fn sparks(part: &Part, progress: &Progress) -> Result<Vec<Option<Spark>>, Pa
     let read = Part { columns: Some(measured.iter().filter_map(own).collect()), ..part.clone() };
     let count = rows.min(STRETCHES);
     let begins = |stretch: u64| (u128::from(stretch) * u128::from(rows)).div_ceil(u128::from(count)) as u64;
-    let mut stretches = vec![vec![Range::EMPTY; count as usize]; measured.len()];
+    let mut stretches = vec![vec![Stretch::EMPTY; count as usize]; measured.len()];
     let mut values = Vec::new();
     let mut at = 0;
     for batch in read.batches() {
         let batch = batch?;
         let here = at..at + batch.num_rows() as u64;
         let of_stretch = |row: u64| (u128::from(row) * u128::from(count) / u128::from(rows)) as u64;
-        for (((column, field), place), ranges) in
+        for (((column, field), place), stretches) in
             batch.columns().iter().zip(read.schema().fields()).zip(&measured).zip(&mut stretches)
         {
             numbers(column, field, natures.get(*place).copied().unwrap_or(Nature::Number), &mut values);
@@ -122,8 +158,8 @@ pub fn sparks(part: &Part, progress: &Progress) -> Result<Vec<Option<Spark>>, Pa
                     break;
                 }
                 let rows = (from - here.start) as usize..(to - here.start) as usize;
-                if let (Some(range), Some(values)) = (ranges.get_mut(stretch as usize), values.get(rows)) {
-                    *range = range.with(values);
+                if let (Some(stretch), Some(values)) = (stretches.get_mut(stretch as usize), values.get(rows)) {
+                    *stretch = stretch.with(values);
                 }
             }
         }
@@ -162,7 +198,11 @@ mod tests {
     }
 
     fn drawn(spark: &Spark, width: u16, height: u16) -> Vec<String> {
-        Grid::paint(&spark.scene(width, height), false).lines()
+        Grid::paint(&spark.scene(width, height, false), false).lines()
+    }
+
+    fn place(min: f64, mean: f64, max: f64) -> Option<Place> {
+        Some(Place { min, mean, max })
     }
 
     #[test]
@@ -181,10 +221,15 @@ mod tests {
         let found = sparks(&part, &Progress::default()).unwrap();
         assert_eq!(found[1], None, "words have no course");
         let high: Vec<usize> =
-            (0..20).filter(|at| found[0].as_ref().unwrap().places(20)[*at].unwrap().1 > 0.5).collect();
+            (0..20).filter(|at| found[0].as_ref().unwrap().places(20)[*at].unwrap().max > 0.5).collect();
         assert_eq!(high, [14], "70,123 of 100,000 is in the fifteenth of twenty places");
         assert_eq!(drawn(found[0].as_ref().unwrap(), 10, 2), ["       ⡇  ", "⣀⣀⣀⣀⣀⣀⣀⣇⣀⣀"]);
         assert_eq!(drawn(found[2].as_ref().unwrap(), 4, 2), ["  ⣠⠞", "⡴⠋⠁ "]);
+        // With colours the line is the mean, and what stands out is the ground of its cell.
+        let grid = Grid::paint(&found[0].as_ref().unwrap().scene(10, 2, true), true);
+        assert_eq!(grid.lines(), ["          ", "⣀⣀⣀⣀⣀⣀⣀⣀⣀⣀"]);
+        let grounds = |y: usize| (0..10).filter(|x| grid.cell(*x, y).ground != Paint::Ground).collect::<Vec<_>>();
+        assert_eq!((grounds(0), grounds(1)), (vec![7], vec![7]));
         // The same rows the other way about, and some of the columns.
         let wanted = Wanted { order: vec![Order { column: 2, descending: true }], ..Wanted::default() };
         let order = arrange(&part.archive, &wanted, &Progress::default()).unwrap();
@@ -202,10 +247,10 @@ mod tests {
         let part = part(&folder, vec![("few", Arc::new(few)), ("same", Arc::new(same)), ("none", Arc::new(none))], 3);
         let found = sparks(&part, &Progress::default()).unwrap();
         let few = found[0].as_ref().unwrap();
-        assert_eq!(few.places(4), [Some((0.0, 0.0)), None, Some((1.0, 1.0)), Some((0.5, 0.5))]);
-        assert_eq!(few.places(8)[..4], [Some((0.0, 0.0)), Some((0.0, 0.0)), None, None]);
-        assert_eq!(few.places(1), [Some((0.0, 1.0))]);
-        assert_eq!(found[1].as_ref().unwrap().places(2), [Some((0.5, 0.5)); 2]);
+        assert_eq!(few.places(4), [place(0.0, 0.0, 0.0), None, place(1.0, 1.0, 1.0), place(0.5, 0.5, 0.5)]);
+        assert_eq!(few.places(8)[..4], [place(0.0, 0.0, 0.0), place(0.0, 0.0, 0.0), None, None]);
+        assert_eq!(few.places(1), [place(0.0, 0.5, 1.0)]);
+        assert_eq!(found[1].as_ref().unwrap().places(2), [place(0.5, 0.5, 0.5); 2]);
         assert_eq!(found[2], None);
     }
 

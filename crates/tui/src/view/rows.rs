@@ -275,7 +275,7 @@ fn draw_table(app: &App, rows: &Rows, page: &Page, area: Rect, ground: Style, ce
         let height = (rows.head(area) - HEAD).min(area.height.saturating_sub(HEAD));
         if let Some(spark) = rows.spark(*column).filter(|_| height > 0) {
             let line = Rect { x: *x, y: area.y + HEAD, width: *width, height };
-            super::chart::picture(app, &spark.scene(*width, height), line, ground, cells);
+            super::chart::picture(app, &spark.scene(*width, height, app.theme.has_colours()), line, ground, cells);
         }
     }
     if let Some(x) = rule {

@@ -2,12 +2,12 @@
 
 use std::thread;
 
-use super::{Body, Counts, Data, Gather, PartError, range_of};
+use super::{Body, Counts, Data, Gather, PartError, is_lines_alone, range_of};
 use crate::arrange::Progress;
 use crate::arrange::pick::Part as Rows;
 use crate::chart::choose::Plan;
-use crate::chart::column::{Nature, numbers};
-use crate::chart::spec::{Kind, Spec};
+use crate::chart::column::numbers;
+use crate::chart::spec::Spec;
 
 /// Fewer rows are not worth a thread.
 const MANY: u64 = 200_000;
@@ -23,10 +23,8 @@ pub(super) struct Pieces {
 
 /// The pieces of a part, if it is drawn as lines of all its rows and has many of them.
 pub(super) fn pieces(plan: &Plan, part: &Rows) -> Option<Pieces> {
-    let is_lines = matches!(plan.kind, Kind::Line | Kind::Area | Kind::Bar) && !plan.is_grouped();
-    let is_plain = plan.each.is_none() && plan.by.is_none() && plan.x_nature != Nature::Name && !plan.y.is_empty();
     let (at, rows) = (plan.x?, part.len());
-    if !is_lines || !is_plain || rows < MANY || plan.y_nature.contains(&Nature::Name) {
+    if !is_lines_alone(plan) || rows < MANY {
         return None;
     }
     let first = Rows { rows: part.rows.start..part.rows.start + 1000, ..part.clone() };

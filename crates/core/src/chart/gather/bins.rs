@@ -6,6 +6,17 @@ const BINS: usize = 2048;
 /// Points that are looked at together.
 const RUN: usize = 64;
 
+/// Points whose places are found together.
+const BLOCK: usize = 256;
+
+/// The whole part of a number from 0 to 2,047, as the bits of a double have it that has been moved so that 32 are left
+/// for the rest. Vectors of this are made for any processor, which those of a conversion are not.
+#[inline]
+fn whole_part(number: f64) -> u32 {
+    const MOVED: f64 = (1_u64 << (f64::MANTISSA_DIGITS - 1 - 32)) as f64;
+    ((number + MOVED).to_bits() >> 32) as u32 & (BINS as u32 * 2 - 1)
+}
+
 /// Part of a line: all points between two places of the lower edge. It begins where a line of the processor's cache does.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[repr(align(64))]
@@ -134,7 +145,7 @@ impl Bins {
         }
     }
 
-    /// Adds points, and says how many of them have no place.
+    /// Adds points, and says how many of them have no place: what is NaN or endless has none.
     pub(super) fn add_all(&mut self, xs: &[f64], ys: &[f64]) -> u64 {
         let (mut xs_left, mut ys_left) = (xs, ys);
         let mut without_place = 0;
@@ -153,7 +164,7 @@ impl Bins {
     /// The bin of a place, if there is one.
     fn at(&self, x: f64) -> Option<usize> {
         let at = (x - self.from) * (1.0 / self.width);
-        (at >= 0.0 && at < BINS as f64).then_some(at as usize)
+        (at >= 0.0 && at < BINS as f64).then(|| (whole_part(at) as usize).min(BINS - 1))
     }
 
     /// Adds a run of points that all lie in one bin; otherwise it adds none and says so.
@@ -164,6 +175,9 @@ impl Bins {
         }
         let (x, y) = (Range::of(xs), Range::of(ys));
         if x.has_nan || y.has_nan || self.at(x.min) != Some(at) || self.at(x.max) != Some(at) {
+            return false;
+        }
+        if y.min.is_infinite() || y.max.is_infinite() {
             return false;
         }
         let Some(bin) = self.bins.get_mut(at) else { return false };
@@ -183,26 +197,37 @@ impl Bins {
         true
     }
 
-    fn add_each(&mut self, xs: &[f64], ys: &[f64]) -> u64 {
+    fn add_each(&mut self, mut xs: &[f64], mut ys: &[f64]) -> u64 {
         let mut without_place = 0;
-        let (mut from, mut each) = (self.from, 1.0 / self.width);
-        for (x, y) in xs.iter().copied().zip(ys.iter().copied()) {
-            if x.is_nan() || y.is_nan() {
-                without_place += 1;
-                continue;
-            }
-            let at = (x - from) * each;
-            // What is beyond the ends, or at the end of the last bin, takes the long way.
-            if at >= 0.0
-                && let Some(bin) = self.bins.get_mut(at as usize)
-            {
-                bin.add(x, y);
-            } else {
-                self.add(x, y);
-                (from, each) = (self.from, 1.0 / self.width);
-            }
+        while !xs.is_empty() {
+            let done = self.add_block(xs, ys, &mut without_place);
+            (xs, ys) = (xs.get(done..).unwrap_or_default(), ys.get(done..).unwrap_or_default());
         }
         without_place
+    }
+
+    /// Adds the first points, and says how many. First all places are found, which the compiler makes vectors of: bins
+    /// all over the memory are then waited for together.
+    fn add_block(&mut self, xs: &[f64], ys: &[f64], without_place: &mut u64) -> usize {
+        let mut places = [u32::MAX; BLOCK];
+        let (from, each) = (self.from, 1.0 / self.width);
+        for ((place, x), y) in places.iter_mut().zip(xs).zip(ys) {
+            let at = (x - from) * each;
+            let is_there = (at >= 0.0) & (at < BINS as f64) & y.is_finite();
+            *place = if is_there { whole_part(at) } else { u32::MAX };
+        }
+        for (nth, ((place, x), y)) in places.iter().zip(xs).zip(ys).enumerate() {
+            if let Some(bin) = self.bins.get_mut(*place as usize) {
+                bin.add(*x, *y);
+            } else if !x.is_finite() || !y.is_finite() {
+                *without_place += 1;
+            } else {
+                // What is beyond the ends takes the long way, and all others have other places after it.
+                self.add(*x, *y);
+                return nth + 1;
+            }
+        }
+        xs.len().min(BLOCK)
     }
 
     /// The line of these points and of those, whose rows come after these. Both began with the same range, so that
@@ -293,12 +318,14 @@ mod tests {
     fn runs_of_points_are_the_same_as_each_of_them() {
         let many = 300_000;
         let wave = |n: usize| ((n * 7919) % 1009) as f64 - 500.0;
-        let orders: [(&str, Point); 6] = [
+        let orders: [(&str, Point); 8] = [
             ("in order", Box::new(move |n| (n as f64, wave(n)))),
             ("backwards", Box::new(move |n| ((many - n) as f64, wave(n)))),
             ("in no order", Box::new(move |n| (((n * 104_729) % many) as f64, wave(n)))),
             ("each twice", Box::new(move |n| ((n / 2) as f64, wave(n)))),
             ("with gaps", Box::new(move |n| (n as f64, if n % 977 == 0 { f64::NAN } else { wave(n) }))),
+            ("endless values", Box::new(move |n| (n as f64, if n % 977 == 0 { f64::INFINITY } else { wave(n) }))),
+            ("endless places", Box::new(move |n| (if n % 977 == 0 { f64::NEG_INFINITY } else { n as f64 }, wave(n)))),
             ("without places", Box::new(move |n| (if n % 3001 == 0 { f64::NAN } else { n as f64 }, wave(n)))),
         ];
         for (name, point) in &orders {

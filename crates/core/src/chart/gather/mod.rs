@@ -23,7 +23,7 @@ pub use spread::Spread;
 
 use super::ChartError;
 use super::choose::{Plan, plan};
-use super::column::{Nature, numbers};
+use super::column::{Nature, doubles, numbers};
 use super::spec::{Aggregate, Kind, Spec, Step};
 use super::steps::{coarser, start_of};
 use crate::archive::ArchiveError;
@@ -261,6 +261,9 @@ impl Data {
         range: Option<(f64, f64)>,
         buffers: &mut Buffers,
     ) -> Result<(), ChartError> {
+        if self.take_lines(batch, range, buffers) {
+            return Ok(());
+        }
         let plan = self.plan.clone();
         let each = Words::of(batch, plan.each);
         let by = Words::of(batch, plan.by);
@@ -297,7 +300,6 @@ impl Data {
                 x_names: &x_names,
                 y_names: &y_names,
                 labels: &labels,
-                range,
                 measures: y.is_some() && y_nature != Nature::Name,
             };
             self.take_measure(&row, &name, batch.num_rows(), buffers)?;
@@ -305,26 +307,43 @@ impl Data {
         Ok(())
     }
 
+    /// Takes the rows of lines, without series by a column and small charts: what charts of millions of rows are has a
+    /// loop of its own. False if they are to be drawn in another way.
+    fn take_lines(&mut self, batch: &RecordBatch, range: Option<(f64, f64)>, buffers: &mut Buffers) -> bool {
+        let plan = &self.plan;
+        let Some(x) = plan.x.filter(|_| is_lines_alone(plan)) else { return false };
+        let (x, x_nature) = (column_and_field(batch, x), plan.x_nature);
+        let measures: Vec<(usize, Nature)> = plan.y.iter().copied().zip(plan.y_nature.iter().copied()).collect();
+        let Some(part) = self.part("").and_then(|at| self.parts.get_mut(at)) else { return false };
+        let part = &mut part.1;
+        // Of columns of one name there is one line.
+        let name = |y: usize| if measures.len() > 1 { batch.schema_ref().field(y).name() } else { "" };
+        let series: Vec<usize> = measures.iter().filter_map(|(y, _)| part.series(name(*y))).collect();
+        let Body::Lines(lines) = &mut part.body else { return false };
+        if lines.is_empty() {
+            let range = range.unwrap_or_else(|| {
+                numbers(x.0, x.1, x_nature, &mut buffers.x);
+                range_of(&buffers.x)
+            });
+            lines.resize_with(part.series.len(), || Bins::new(range));
+        }
+        for from in (0..batch.num_rows()).step_by(NEAR) {
+            let rows = NEAR.min(batch.num_rows() - from);
+            let xs = values((x.0, x.1, x_nature), from, rows, &mut buffers.x);
+            for ((y, nature), series) in measures.iter().zip(&series) {
+                let Some(line) = lines.get_mut(*series) else { continue };
+                let (column, field) = column_and_field(batch, *y);
+                let ys = values((column, field, *nature), from, rows, &mut buffers.y);
+                self.counts.without_place += line.add_all(xs, ys);
+            }
+        }
+        true
+    }
+
     fn take_measure(&mut self, row: &Row<'_>, measure: &str, rows: usize, buffers: &Buffers) -> Result<(), ChartError> {
         let plan = row.plan;
         let (mut each, mut by, mut name) = (String::new(), String::new(), String::new());
         let plain = plan.each.is_none() && plan.by.is_none();
-        // One line of all rows has a loop of its own: it is what charts of millions of rows are.
-        if plain
-            && plan.x.is_some()
-            && plan.x_nature != Nature::Name
-            && row.measures
-            && let Some(part) = self.part("")
-            && let Some(series) = self.parts[part].1.series(measure)
-            && let Body::Lines(lines) = &mut self.parts[part].1.body
-        {
-            if series >= lines.len() {
-                let range = row.range.unwrap_or_else(|| range_of(&buffers.x));
-                lines.resize_with(series + 1, || Bins::new(range));
-            }
-            self.counts.without_place += lines[series].add_all(&buffers.x, &buffers.y);
-            return Ok(());
-        }
         let mut known: Option<(usize, usize)> = None;
         for at in 0..rows {
             let x = buffers.x.get(at).copied().filter(|_| plan.x.is_some() && plan.x_nature != Nature::Name);
@@ -469,6 +488,33 @@ impl Data {
     }
 }
 
+/// So many rows at a time stay in the processor's nearest cache.
+const NEAR: usize = 2048;
+
+/// Some of the values of a column as numbers: where they lie, or in a buffer. What has no place is NaN or endless.
+fn values<'a>(
+    (column, field, nature): (&'a ArrayRef, &Field, Nature),
+    from: usize,
+    rows: usize,
+    buffer: &'a mut Vec<f64>,
+) -> &'a [f64] {
+    match doubles(column).and_then(|values| values.get(from..from + rows)) {
+        Some(values) => values,
+        None => {
+            numbers(&column.slice(from, rows), field, nature, buffer);
+            buffer
+        }
+    }
+}
+
+/// Whether lines of all rows are drawn: neither series by a column nor small charts.
+fn is_lines_alone(plan: &Plan) -> bool {
+    let is_lines = matches!(plan.kind, Kind::Line | Kind::Area | Kind::Bar) && !plan.is_grouped();
+    let is_alone = plan.each.is_none() && plan.by.is_none() && plan.x_nature != Nature::Name;
+    let measures = !plan.y.is_empty() && plan.y.len() <= MOST_SERIES && !plan.y_nature.contains(&Nature::Name);
+    is_lines && is_alone && measures
+}
+
 struct Row<'a> {
     plan: &'a Plan,
     each: &'a Words<'a>,
@@ -476,7 +522,6 @@ struct Row<'a> {
     x_names: &'a Words<'a>,
     y_names: &'a Words<'a>,
     labels: &'a Words<'a>,
-    range: Option<(f64, f64)>,
     measures: bool,
 }
 
