@@ -9,10 +9,11 @@
 use std::cell::RefCell;
 use std::time::Instant;
 
+use arrow_schema::ArrowError;
 use jaunty_seam::engine::{Event, Flow, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::BATCH_DELAY;
-use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
+use jaunty_seam::rows::assemble::{Announced, Assembler, Place, Value};
 use rusqlite::Row;
 
 use rusqlite::types::ValueRef;
@@ -89,7 +90,7 @@ impl Pump {
     #[inline]
     pub(super) fn row(&mut self, row: &Row<'_>) -> Flow {
         let Some(assembler) = &mut self.assembler else { return self.flow };
-        match assembler.push_row(|column| value(row, column)) {
+        match assembler.push_row_by(|column, place| put(row, column, place)) {
             Ok(true) => return self.push(),
             Ok(false) => {}
             Err(error) => return self.fail(EngineError::new(ErrorKind::Local, error.to_string())),
@@ -171,12 +172,12 @@ impl Pump {
 }
 
 #[inline]
-fn value<'r>(row: &'r Row<'_>, column: usize) -> Value<'r> {
+fn put(row: &Row<'_>, column: usize, place: Place<'_>) -> Result<(), ArrowError> {
     match row.get_ref(column) {
-        Ok(ValueRef::Integer(v)) => Value::Int(v),
-        Ok(ValueRef::Real(v)) => Value::Real(v),
-        Ok(ValueRef::Text(v)) => Value::RawText(v),
-        Ok(ValueRef::Blob(v)) => Value::Bytes(v),
-        Ok(ValueRef::Null) | Err(_) => Value::Null,
+        Ok(ValueRef::Integer(value)) => place.int(value),
+        Ok(ValueRef::Real(value)) => place.real(value),
+        Ok(ValueRef::Text(value)) => place.raw_text(value),
+        Ok(ValueRef::Blob(value)) => place.value(Value::Bytes(value)),
+        Ok(ValueRef::Null) | Err(_) => place.value(Value::Null),
     }
 }

@@ -168,6 +168,57 @@ impl Builder {
     }
 }
 
+/// Where one value of a row goes. A row whose columns do not all get one is not whole.
+pub struct Place<'a> {
+    builder: &'a mut Builder,
+    /// Bytes of the rows that have not been taken yet.
+    bytes: &'a mut usize,
+}
+
+impl Place<'_> {
+    /// Puts a whole number.
+    #[inline]
+    pub fn int(self, value: i64) -> Result<(), ArrowError> {
+        match self.builder {
+            Builder::Int(builder) => builder.append_value(value),
+            other => return other.push(Value::Int(value)),
+        }
+        Ok(())
+    }
+
+    /// Puts a floating-point number.
+    #[inline]
+    pub fn real(self, value: f64) -> Result<(), ArrowError> {
+        match self.builder {
+            Builder::Real(builder) => builder.append_value(value),
+            other => return other.push(Value::Real(value)),
+        }
+        Ok(())
+    }
+
+    /// Puts what the database calls text, as [`Value::RawText`].
+    #[inline]
+    pub fn raw_text(self, value: &[u8]) -> Result<(), ArrowError> {
+        *self.bytes += value.len();
+        match self.builder {
+            Builder::Text(builder) => builder.append_value(value),
+            other => return other.push(Value::RawText(value)),
+        }
+        Ok(())
+    }
+
+    /// Puts any value.
+    #[inline]
+    pub fn value(self, value: Value<'_>) -> Result<(), ArrowError> {
+        *self.bytes += match value {
+            Value::Text(text) | Value::Typed(_, text) => text.len(),
+            Value::RawText(bytes) | Value::Bytes(bytes) => bytes.len(),
+            Value::Null | Value::Int(_) | Value::Real(_) => 0,
+        };
+        self.builder.push(value)
+    }
+}
+
 /// A column as the database announces it.
 #[derive(Debug, Clone, Default)]
 pub struct Announced {
@@ -208,15 +259,19 @@ impl Assembler {
     /// Adds one row, its values in the order of the columns. Returns whether the batch is full.
     #[inline]
     pub fn push_row<'v>(&mut self, mut value: impl FnMut(usize) -> Value<'v>) -> Result<bool, ArrowError> {
+        self.push_row_by(|column, place| place.value(value(column)))
+    }
+
+    /// Adds one row, each value put where it belongs as soon as its type is known: what an engine has told apart is not
+    /// told apart again. Returns whether the batch is full.
+    #[inline]
+    pub fn push_row_by(
+        &mut self,
+        mut put: impl FnMut(usize, Place<'_>) -> Result<(), ArrowError>,
+    ) -> Result<bool, ArrowError> {
+        let bytes = &mut self.bytes;
         for (column, builder) in self.builders.iter_mut().enumerate() {
-            let value = value(column);
-            self.bytes += match value {
-                Value::Text(text) => text.len(),
-                Value::RawText(bytes) | Value::Bytes(bytes) => bytes.len(),
-                Value::Typed(_, text) => text.len(),
-                _ => 0,
-            };
-            builder.push(value)?;
+            put(column, Place { builder, bytes })?;
         }
         self.rows += 1;
         Ok(self.rows >= BATCH_ROWS || self.bytes >= BATCH_BYTES)
