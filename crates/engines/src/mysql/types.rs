@@ -164,6 +164,15 @@ fn number<T: std::str::FromStr>(raw: &[u8]) -> Result<T, Misfit> {
     std::str::from_utf8(raw).ok().and_then(|text| text.parse().ok()).ok_or(Misfit)
 }
 
+/// A whole number. The usual ones are read digit by digit, which costs a third of what reading any text as a number does.
+fn integer<T: TryFrom<i64> + std::str::FromStr>(raw: &[u8]) -> Result<T, Misfit> {
+    let (negative, unsigned) = raw.strip_prefix(b"-").map_or((false, raw), |unsigned| (true, unsigned));
+    match digits(unsigned).filter(|_| (1..=MOST_DIGITS).contains(&unsigned.len())) {
+        Some(value) => T::try_from(if negative { -value } else { value }).map_err(|_| Misfit),
+        None => number(raw),
+    }
+}
+
 /// Appends a value.
 #[inline]
 pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfit> {
@@ -171,10 +180,10 @@ pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfi
         (Reader::Bits, Cells::U64(b)) => b.append_value(raw.iter().fold(0, |bits, byte| bits << 8 | u64::from(*byte))),
         (_, Cells::Text(b)) => b.append_value(std::str::from_utf8(raw).map_err(|_| Misfit)?),
         (_, Cells::Bytes(b)) => b.append_value(raw),
-        (_, Cells::I16(b)) => b.append_value(number(raw)?),
-        (_, Cells::I32(b)) => b.append_value(number(raw)?),
-        (_, Cells::I64(b)) => b.append_value(number(raw)?),
-        (_, Cells::U64(b)) => b.append_value(number(raw)?),
+        (_, Cells::I16(b)) => b.append_value(integer(raw)?),
+        (_, Cells::I32(b)) => b.append_value(integer(raw)?),
+        (_, Cells::I64(b)) => b.append_value(integer(raw)?),
+        (_, Cells::U64(b)) => b.append_value(integer(raw)?),
         (_, Cells::F32(b)) => b.append_value(number(raw)?),
         (_, Cells::F64(b)) => b.append_value(number(raw)?),
         (Reader::Decimal(scale), Cells::Decimal(b, ..)) => b.append_value(decimal(raw, scale).ok_or(Misfit)?),
@@ -187,26 +196,44 @@ pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfi
 
 /// The digits of a decimal number without its point, if exactly `scale` stand behind it.
 fn decimal(raw: &[u8], scale: i8) -> Option<i128> {
-    let (negative, digits) = raw.strip_prefix(b"-").map_or((false, raw), |digits| (true, digits));
-    let mut value: i128 = 0;
-    let mut behind = None;
-    for byte in digits {
-        match byte {
-            b'0'..=b'9' => value = value.checked_mul(10)?.checked_add(i128::from(byte - b'0'))?,
-            b'.' if behind.is_none() => {
-                behind = Some(0);
-                continue;
-            }
-            _ => return None,
+    let (negative, unsigned) = raw.strip_prefix(b"-").map_or((false, raw), |unsigned| (true, unsigned));
+    let scale = usize::try_from(scale).ok()?;
+    let (whole, fraction) = match scale {
+        0 => (unsigned, &[][..]),
+        _ => {
+            let (whole, rest) = unsigned.split_at(unsigned.len().checked_sub(scale + 1)?);
+            (whole, rest.strip_prefix(b".")?)
         }
-        behind = behind.map(|count: i8| count + 1);
-    }
-    (behind.unwrap_or(0) == scale).then_some(if negative { -value } else { value })
+    };
+    let value = if unsigned.len() <= MOST_DIGITS {
+        i128::from(digits(whole)? * 10_i64.pow(scale as u32) + digits(fraction)?)
+    } else {
+        read(whole)?.checked_mul(10_i128.checked_pow(scale as u32)?)?.checked_add(read(fraction)?)?
+    };
+    Some(if negative { -value } else { value })
 }
 
-/// A number of so many digits.
+/// So many digits fit into 64 bits, whatever they are.
+const MOST_DIGITS: usize = 18;
+
+/// A number of so many digits as fit.
+fn read(raw: &[u8]) -> Option<i128> {
+    let (first, rest) = raw.split_at(raw.len() % MOST_DIGITS);
+    let parts = rest.chunks(MOST_DIGITS);
+    parts.into_iter().try_fold(i128::from(digits(first)?), |value, part| {
+        value.checked_mul(10_i128.pow(MOST_DIGITS as u32))?.checked_add(i128::from(digits(part)?))
+    })
+}
+
+/// A number of at most [`MOST_DIGITS`] digits.
 fn digits(raw: &[u8]) -> Option<i64> {
-    raw.iter().try_fold(0, |number, byte| byte.is_ascii_digit().then(|| number * 10 + i64::from(byte - b'0')))
+    let (mut value, mut are_digits) = (0_i64, true);
+    for byte in raw {
+        let digit = byte.wrapping_sub(b'0');
+        are_digits &= digit <= 9;
+        value = value.wrapping_mul(10).wrapping_add(i64::from(digit));
+    }
+    are_digits.then_some(value)
 }
 
 fn date(raw: &[u8]) -> Option<i32> {
@@ -238,7 +265,16 @@ mod tests {
     #[test]
     fn texts_are_read_into_values() {
         assert_eq!((decimal(b"-12.50", 2), decimal(b"7", 0)), (Some(-1250), Some(7)));
-        assert_eq!((decimal(b"12.5", 2), decimal(b"1e3", 0)), (None, None));
+        assert_eq!((decimal(b"12.5", 2), decimal(b"1e3", 0), decimal(b"1.234", 2)), (None, None, None));
+        assert_eq!((decimal(b".50", 2), decimal(b"5", 2), decimal(b"x.50", 2)), (Some(50), None, None));
+        let longest: i128 = "9".repeat(38).parse().unwrap();
+        assert_eq!(decimal(b"-99999999999999999999.999999999999999999", 18), Some(-longest));
+        assert_eq!(decimal("9".repeat(38).as_bytes(), 0), Some(longest));
+        assert_eq!(decimal("9".repeat(40).as_bytes(), 0), None);
+        assert_eq!((integer::<i16>(b"-32768").ok(), integer::<i16>(b"32768").ok()), (Some(i16::MIN), None));
+        assert_eq!((integer::<u64>(b"18446744073709551615").ok(), integer::<u64>(b"-1").ok()), (Some(u64::MAX), None));
+        assert_eq!((integer::<i64>(b"-9223372036854775808").ok(), integer::<i64>(b"").ok()), (Some(i64::MIN), None));
+        assert_eq!((integer::<i32>(b"1x").ok(), integer::<i32>(b"-").ok()), (None, None));
         assert_eq!((date(b"1970-01-02"), date(b"0000-00-00"), date(b"2024-00-10")), (Some(1), None, None));
         assert_eq!(timestamp(b"1970-01-01 00:00:01.5"), Some(1_500_000));
         assert_eq!(timestamp(b"1970-01-01 00:00:01"), Some(1_000_000));

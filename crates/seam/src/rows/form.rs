@@ -66,14 +66,23 @@ pub fn civil(days: i64) -> (i64, u8, u8) {
 
 /// The day, counted from 1970-01-01, of a date; nothing where there is no such date.
 pub fn days(year: i64, month: u8, day: u8) -> Option<i64> {
+    let is_leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let length = match month {
+        2 => 28 + u8::from(is_leap),
+        4 | 6 | 9 | 11 => 30,
+        1..=12 => 31,
+        _ => return None,
+    };
+    if day == 0 || day > length {
+        return None;
+    }
     let shifted = if month <= 2 { year - 1 } else { year };
     let era = shifted.div_euclid(400);
     let year_of_era = shifted.rem_euclid(400);
     let month_from_march = (i64::from(month) + 9) % 12;
     let day_of_year = (153 * month_from_march + 2) / 5 + i64::from(day) - 1;
     let day_of_era = year_of_era * 365 + year_of_era / 4 - year_of_era / 100 + day_of_year;
-    let days = era * 146_097 + day_of_era - 719_468;
-    (civil(days) == (year, month, day)).then_some(days)
+    Some(era * 146_097 + day_of_era - 719_468)
 }
 
 /// Writes a date; years before the first end in ` BC`.
