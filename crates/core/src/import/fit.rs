@@ -9,6 +9,7 @@ use arrow_schema::{DataType, Field, Schema};
 use jaunty_language::dialect::Dialect;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
+use super::found::is_exact;
 use super::matching::Target;
 use super::refused::Bad;
 use super::source::Block;
@@ -61,6 +62,17 @@ pub(super) fn fitted(
         let column = match column.data_type() {
             DataType::Utf8 => fit_texts(column, target, dialect, (&mut reasons, &mut unusual, &lines)),
             _ => {
+                if loses_digits(&target.kind, dialect) && column.data_type().is_decimal() {
+                    let reader = ColumnReader::of(column, rows.schema_ref().field(target.from));
+                    let mut text = String::new();
+                    for (row, reason) in reasons.iter_mut().enumerate().filter(|(row, _)| column.is_valid(*row)) {
+                        text.clear();
+                        reader.put(row, &mut text);
+                        if !is_exact(&text) {
+                            reason.get_or_insert_with(|| too_long(target, &text));
+                        }
+                    }
+                }
                 if !target.column.nullable && column.null_count() > 0 {
                     for (row, reason) in reasons.iter_mut().enumerate().filter(|(row, _)| column.is_null(*row)) {
                         let _ = row;
@@ -97,6 +109,16 @@ pub(super) fn fitted(
     Ok(Fitted { rows: fitted, lines: kept, bad, unusual })
 }
 
+/// Whether a number of many digits would lose some of them in such a column.
+fn loses_digits(kind: &Kind, dialect: &Dialect) -> bool {
+    matches!(kind, Kind::Decimal(_) | Kind::Integer(..)) && dialect.changing.is_some_and(|c| c.decimals_are_doubles)
+}
+
+fn too_long(target: &Target, text: &str) -> String {
+    let number: String = text.chars().take(60).collect();
+    format!("{}: {number} has more digits than a number keeps here; a column of text keeps them", target.column.name)
+}
+
 fn not_null(target: &Target) -> String {
     format!("{}: no value, and the column cannot be NULL", target.column.name)
 }
@@ -111,6 +133,7 @@ fn fit_texts(
     let texts = column.as_string::<i32>();
     let is_day = matches!(target.kind, Kind::Date | Kind::Moment);
     let mut rewritten = (is_day && target.dates != Dates::Iso).then(StringBuilder::new);
+    let loses_digits = loses_digits(&target.kind, dialect);
     let is_required = !target.column.nullable && target.column.default.is_none() && target.column.generated.is_none();
     for (row, reason) in reasons.iter_mut().enumerate() {
         if texts.is_null(row) {
@@ -137,6 +160,9 @@ fn fit_texts(
             }
         }
         match misfit(iso.as_deref().unwrap_or(text), &target.kind, dialect) {
+            None | Some(Mistake::Unusual(_)) if loses_digits && !is_exact(text) => {
+                reason.get_or_insert_with(|| too_long(target, text));
+            }
             None => {}
             Some(Mistake::Wrong(what)) => {
                 reason.get_or_insert_with(|| format!("{}: {what}", target.column.name));

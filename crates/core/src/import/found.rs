@@ -90,6 +90,8 @@ pub struct Shape {
     pub of: ColumnType,
     /// The most digits after a point.
     pub scale: u32,
+    /// Whether a server whose decimals are floating-point numbers keeps every number as it is written.
+    pub exact: bool,
     /// The longest text, in characters.
     pub longest: usize,
 }
@@ -101,8 +103,11 @@ impl FoundColumn {
             let types = dialect.types_of_rows();
             return types.map_or("text", |types| types[self.shape.of as usize]).to_owned();
         };
-        let named = changing.type_of(self.shape.of, self.shape.scale);
-        match is_key && self.shape.of == ColumnType::Text && (named.contains("longtext") || named.contains("max")) {
+        // A number that would lose digits is kept as text.
+        let loses = self.shape.of == ColumnType::Decimal && changing.decimals_are_doubles && !self.shape.exact;
+        let of = if loses { ColumnType::Text } else { self.shape.of };
+        let named = changing.type_of(of, self.shape.scale);
+        match is_key && of == ColumnType::Text && (named.contains("longtext") || named.contains("max")) {
             true => format!("{}varchar(255)", if named.starts_with('n') { "n" } else { "" }),
             false => named,
         }
@@ -118,6 +123,7 @@ pub(super) struct Seeing {
     month_first: bool,
     iso: bool,
     scale: u32,
+    exact: bool,
     longest: usize,
     values: u64,
     pub nulls: u64,
@@ -148,6 +154,7 @@ impl Default for Seeing {
             month_first: true,
             iso: true,
             scale: 0,
+            exact: true,
             longest: 0,
             values: 0,
             nulls: 0,
@@ -193,6 +200,7 @@ impl Seeing {
         if let Some((_, fraction)) = text.split_once('.') {
             self.scale = self.scale.max(fraction.len() as u32);
         }
+        self.exact &= is_exact(text);
         self.could.retain(|of| is_of(*of, text, iso.as_deref()));
     }
 
@@ -211,12 +219,30 @@ impl Seeing {
             Some(of) => of,
             None => ColumnType::Text,
         };
-        (Shape { of, scale: self.scale.min(30), longest: self.longest }, dates)
+        (Shape { of, scale: self.scale.min(30), exact: self.exact, longest: self.longest }, dates)
     }
 
     pub fn is_distinct(&self) -> bool {
         self.distinct && self.nulls == 0 && self.values > 0
     }
+}
+
+/// Whether a number stays what it is where decimals are floating-point numbers: as a whole one of 64 bits, or because
+/// it is the shortest text of its floating-point number. What is no number stays, too.
+pub(super) fn is_exact(text: &str) -> bool {
+    // Of so few digits every one stays (IEEE 754, 5.12.2).
+    const ALWAYS: usize = 15;
+    if text.len() <= ALWAYS || text.parse::<i64>().is_ok() {
+        return true;
+    }
+    let Ok(number) = text.parse::<f64>() else { return true };
+    let digits = |text: &str| -> String {
+        let mantissa = text.split(['e', 'E']).next().unwrap_or_default();
+        let whole = mantissa.bytes().filter(u8::is_ascii_digit).map(char::from);
+        let digits: String = whole.skip_while(|digit| *digit == '0').collect();
+        digits.trim_end_matches('0').to_owned()
+    };
+    digits(text) == digits(&format!("{number:e}"))
 }
 
 /// Whether a text is a value of a type. `iso` is it as a day in the usual form.
@@ -235,7 +261,7 @@ fn is_of(of: ColumnType, text: &str, iso: Option<&str>) -> bool {
                 && digits.matches('.').count() <= 1
                 && !digits.ends_with('.')
         }
-        ColumnType::Real => is_number && text.parse::<f64>().is_ok_and(f64::is_finite),
+        ColumnType::Real => is_number && text.parse::<f64>().is_ok_and(f64::is_finite) && is_exact(text),
         ColumnType::Boolean => matches!(text, "true" | "false" | "TRUE" | "FALSE" | "True" | "False" | "t" | "f"),
         ColumnType::Date => iso.is_some_and(|iso| moment::day(iso).is_some() && iso.len() == 10),
         ColumnType::Time => text.len() >= 5 && moment::time_of_day(text).is_some(),
@@ -278,6 +304,8 @@ mod tests {
             (&["1", "2.50"], ColumnType::Decimal),
             (&["1", "2.5e3"], ColumnType::Real),
             (&["007", "1"], ColumnType::Text),
+            (&["1e5", "99999999999999999999"], ColumnType::Text),
+            (&["1e5", "0.12345678901234568"], ColumnType::Real),
             (&["0", "0.5"], ColumnType::Decimal),
             (&["true", "f"], ColumnType::Boolean),
             (&["2031-03-05", "2031-12-31"], ColumnType::Date),
@@ -292,6 +320,26 @@ mod tests {
         ] {
             assert_eq!(shape(values).0, expected, "{values:?}");
         }
+    }
+
+    #[test]
+    fn numbers_that_doubles_do_not_keep_are_told_apart() {
+        let lost = ["99999999999999999999", "0.1234567890123456789", "1234567890.123456789", "1.00000000000000000001"];
+        let kept = ["9223372036854775807", "0.12345678901234568", "1.500000000000000000000", "quay", "1e300", "-0"];
+        assert_eq!(lost.map(is_exact), [false; 4]);
+        assert_eq!(kept.map(is_exact), [true; 6]);
+        let column = |values: &[&str]| {
+            let mut seeing = Seeing::default();
+            values.iter().for_each(|value| seeing.see(Some(value)));
+            let (shape, dates) = seeing.shape();
+            FoundColumn { name: "a".into(), shape, dates, nulls: 0, distinct: false, examples: Vec::new() }
+        };
+        let types = |values: &[&str]| {
+            use jaunty_language::dialect::{POSTGRES, SQLITE};
+            [&SQLITE, &POSTGRES].map(|dialect| column(values).db_type(false, dialect))
+        };
+        assert_eq!(types(&["1.5", "2"]), ["numeric", "numeric"]);
+        assert_eq!(types(&["1.5", lost[0]]), ["text", "numeric"]);
     }
 
     #[test]

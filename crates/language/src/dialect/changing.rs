@@ -18,6 +18,8 @@ pub struct Changing {
     pub defaults_only: &'static str,
     /// Whether a column takes values of any type, whatever type it has.
     pub loose_types: bool,
+    /// Whether what is called a decimal is stored as a floating-point number, but for whole ones of 64 bits.
+    pub decimals_are_doubles: bool,
     /// Whether a key of one column of the type `integer` is numbered by the server.
     pub numbers_integer_keys: bool,
     /// How a database is written as statements; none where it is not yet.
@@ -113,6 +115,7 @@ pub(super) const USUAL: Changing = Changing {
     numbering: ["", "", ""],
     defaults_only: "default values",
     loose_types: false,
+    decimals_are_doubles: false,
     copying: None,
     numbers_integer_keys: false,
     types: [

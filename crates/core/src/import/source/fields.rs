@@ -1,5 +1,6 @@
 //! Rows of fields with a separator between.
 
+use std::collections::VecDeque;
 use std::io::Read;
 use std::sync::Arc;
 
@@ -18,8 +19,8 @@ pub(super) struct CsvRows {
     schema: SchemaRef,
     null: Option<String>,
     record: Record,
-    /// The first record, where it is not one of names.
-    pending: bool,
+    /// The records that were looked at and are rows.
+    pending: VecDeque<Record>,
     failed: Option<ImportError>,
 }
 
@@ -28,11 +29,9 @@ impl CsvRows {
         reader: Reader<Box<dyn Read + Send>>,
         names: Vec<String>,
         null: Option<String>,
-        pending: Option<Record>,
+        pending: VecDeque<Record>,
     ) -> CsvRows {
-        let is_pending = pending.is_some();
-        let record = pending.unwrap_or_default();
-        CsvRows { reader, schema: text_schema(&names), null, record, pending: is_pending, failed: None }
+        CsvRows { reader, schema: text_schema(&names), null, record: Record::default(), pending, failed: None }
     }
 }
 
@@ -50,7 +49,9 @@ impl Rows for CsvRows {
             (0..count).map(|_| StringBuilder::with_capacity(ROWS, ROWS * 12)).collect();
         let (mut lines, mut bad, mut bytes) = (Vec::with_capacity(ROWS), Vec::new(), 0_usize);
         while lines.len() + bad.len() < ROWS && bytes < 16 << 20 {
-            if !std::mem::take(&mut self.pending) {
+            if let Some(record) = self.pending.pop_front() {
+                self.record = record;
+            } else {
                 match self.reader.read(&mut self.record) {
                     Ok(true) => {}
                     Ok(false) => break,

@@ -13,6 +13,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use encoding_rs::Encoding;
+use flate2::read::MultiGzDecoder;
 use jaunty_language::dialect::ColumnType;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
@@ -154,6 +155,13 @@ trait Rows: Send {
     }
 }
 
+/// What a compressed file begins with (RFC 1952).
+const GZIP: &[u8] = &[0x1f, 0x8b];
+
+/// What other compressed files begin with, and what they are.
+const PACKED: &[(&[u8], &str)] =
+    &[(&[0x28, 0xb5, 0x2f, 0xfd], "Zstandard"), (b"BZh", "bzip2"), (&[0xfd, b'7', b'z', b'X', b'Z', 0], "XZ")];
+
 /// Counts the bytes that are read.
 struct Counted<R>(R, Arc<AtomicU64>);
 
@@ -170,7 +178,11 @@ impl Source {
     pub fn open(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
         let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
         let read = Arc::new(AtomicU64::new(0));
-        let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default().to_ascii_lowercase();
+        let ending = |path: &Path| path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+        let ending = match ending(path) {
+            gz if gz == "gz" => path.file_stem().map(|stem| ending(Path::new(stem))).unwrap_or_default(),
+            other => other,
+        };
         let by_name = choices.format.or_else(|| Format::of_word(&ending));
         if let Some(format @ (Format::Parquet | Format::Arrow)) = by_name {
             return Source::of_columns(path, format, read);
@@ -186,8 +198,20 @@ impl Source {
                 (Box::new(file), size)
             }
         };
-        let mut first = Vec::with_capacity(FIRST);
-        raw.by_ref().take(FIRST as u64).read_to_end(&mut first).map_err(failed)?;
+        raw = Box::new(Counted(raw, Arc::clone(&read)));
+        let look = |raw: &mut Box<dyn Read + Send>| -> Result<Vec<u8>, ImportError> {
+            let mut first = Vec::with_capacity(FIRST);
+            raw.by_ref().take(FIRST as u64).read_to_end(&mut first).map_err(failed)?;
+            Ok(first)
+        };
+        let mut first = look(&mut raw)?;
+        if first.starts_with(GZIP) {
+            raw = Box::new(MultiGzDecoder::new(Cursor::new(first).chain(raw)));
+            first = look(&mut raw)?;
+        }
+        if let Some((_, what)) = PACKED.iter().find(|(mark, _)| first.starts_with(mark)) {
+            return Err(ImportError::Malformed(format!("this is a {what} file: unpack it first")));
+        }
         if first.starts_with(b"PAR1") || first.starts_with(b"ARROW1") {
             let what = if first[0] == b'P' { "parquet" } else { "arrow" };
             return Err(ImportError::Mistake(format!(
@@ -207,8 +231,7 @@ impl Source {
             Some('{') => Format::JsonLines,
             _ => Format::Csv,
         });
-        let whole = Counted(Cursor::new(first).chain(raw), Arc::clone(&read));
-        let mut whole: Box<dyn Read + Send> = Box::new(whole);
+        let mut whole: Box<dyn Read + Send> = Box::new(Cursor::new(first).chain(raw));
         whole.by_ref().take(mark as u64).read_to_end(&mut Vec::new()).map_err(failed)?;
         // UTF-8 is checked field by field, so that one that is not such is a bad row and not the end.
         let text: Box<dyn Read + Send> = match encoding == encoding_rs::UTF_8 {
@@ -219,16 +242,19 @@ impl Source {
             Format::Csv => {
                 let form = form_of(&decoded_first, &ending, choices);
                 let mut reader = Reader::new(text, form);
-                let mut record = Record::default();
-                let there = reader.read(&mut record).map_err(|error| ImportError::Malformed(error.to_string()))?;
-                if !there {
+                let (mut record, mut second) = (Record::default(), Record::default());
+                let mut next = |record: &mut Record| {
+                    reader.read(record).map_err(|error| ImportError::Malformed(error.to_string()))
+                };
+                if !next(&mut record)? {
                     return Err(ImportError::Malformed(format!("{} has no rows", path.display())));
                 }
-                let header = choices.header.unwrap_or_else(|| looks_like_names(&record));
+                let second = next(&mut second)?.then_some(second);
+                let header = choices.header.unwrap_or_else(|| looks_like_names(&record, second.as_ref()));
                 let names = names_of(&record, header);
                 let null = choices.null.clone();
-                let pending = (!header).then_some(record);
-                (Box::new(CsvRows::new(reader, names, null, pending)), form, header)
+                let pending = (!header).then_some(record).into_iter().chain(second);
+                (Box::new(CsvRows::new(reader, names, null, pending.collect())), form, header)
             }
             Format::JsonLines => (Box::new(JsonRows::lines(text)), Form::default(), true),
             _ => (Box::new(JsonRows::array(text)?), Form::default(), true),
@@ -279,7 +305,10 @@ impl Source {
         let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
         let file = File::open(path).map_err(failed)?;
         let size = file.metadata().ok().map(|data| data.len());
-        let broken = |error: String| ImportError::Malformed(format!("{}: {error}", path.display()));
+        let broken = |error: String| {
+            let (path, what) = (path.display(), format.word());
+            ImportError::Malformed(format!("{path} is not a {what} file, or it is damaged: {error}"))
+        };
         let batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send> = match format {
             Format::Parquet => {
                 let builder = parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder::try_new(file);
@@ -432,22 +461,31 @@ fn form_of(first: &str, ending: &str, choices: &Choices) -> Form {
     Form { separator: best.filter(|(count, _)| *count > 0).map_or(b',', |(_, sign)| sign), quote }
 }
 
-/// Whether a first record has names: different from each other, none of them empty, a number or a day.
-fn looks_like_names(record: &Record) -> bool {
+/// Whether a first record has names: none of them is a number or a day, and they are different from each other and not
+/// empty; or there are numbers or days below them.
+fn looks_like_names(record: &Record, second: Option<&Record>) -> bool {
+    let text = |field: &[u8]| String::from_utf8_lossy(field).trim().to_owned();
+    let is_value = |text: &str| {
+        let day = text.get(..10).unwrap_or_default();
+        text.parse::<f64>().is_ok() || jaunty_seam::rows::moment::day(day).is_some()
+    };
+    let names: Vec<String> = record.fields().map(|(field, _)| text(field)).collect();
+    if names.iter().any(|name| is_value(name)) {
+        return false;
+    }
     let mut seen = std::collections::HashSet::new();
-    record.fields().all(|(field, _)| {
-        let text = String::from_utf8_lossy(field);
-        let text = text.trim();
-        let is_value = text.parse::<f64>().is_ok()
-            || text.get(..10).is_some_and(|text| jaunty_seam::rows::moment::day(text).is_some());
-        !text.is_empty() && !is_value && seen.insert(text.to_owned())
-    })
+    if names.iter().all(|name| !name.is_empty() && seen.insert(name)) {
+        return true;
+    }
+    let below = second.into_iter().flat_map(Record::fields).map(|(field, _)| text(field));
+    names.iter().zip(below).any(|(name, value)| !name.is_empty() && is_value(&value))
 }
 
 fn names_of(record: &Record, header: bool) -> Vec<String> {
     let mut seen = std::collections::HashSet::new();
     let name = |(at, (field, _)): (usize, (&[u8], bool))| {
-        let text = String::from_utf8_lossy(field).trim().to_owned();
+        // What no server takes in a name, and nobody sees.
+        let text = String::from_utf8_lossy(field).trim().replace(char::is_control, "_");
         let mut name = if header && !text.is_empty() { text } else { format!("c{}", at + 1) };
         while !seen.insert(name.clone()) {
             name.push('_');
@@ -482,3 +520,6 @@ impl Rows for ColumnRows {
         Ok(Some(Block { rows, lines, bad: Vec::new() }))
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,15 +1,88 @@
 //! Rows that are objects of JSON.
 
+use std::borrow::Cow;
 use std::io::{BufRead, BufReader, Read};
 use std::sync::Arc;
 
 use arrow_array::ArrayRef;
 use arrow_array::builder::StringBuilder;
+use serde::de::{Deserialize, Deserializer, Error, MapAccess, Visitor};
+use serde_json::error::Category;
+use serde_json::value::RawValue;
 
 use super::{Block, ROWS, Rows, batch, text_schema};
 use crate::import::ImportError;
 use crate::import::csv::LONGEST;
 use crate::import::refused::Bad;
+
+/// An object: its fields in their order, with each value as it is written, since a number may have more digits than any
+/// type of ours, and what lies in a field is kept as it is.
+struct Object(Vec<(String, Box<RawValue>)>);
+
+impl<'de> Deserialize<'de> for Object {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Object, D::Error> {
+        struct Fields;
+        impl<'de> Visitor<'de> for Fields {
+            type Value = Object;
+
+            fn expecting(&self, text: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                text.write_str("an object")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Object, A::Error> {
+                let mut fields: Vec<(String, Box<RawValue>)> = Vec::new();
+                while let Some((name, value)) = map.next_entry::<String, Box<RawValue>>()? {
+                    // Which of them counts is not said anywhere.
+                    if fields.iter().any(|(known, _)| *known == name) {
+                        return Err(A::Error::custom(format_args!("{TWICE}{name}")));
+                    }
+                    fields.push((name, value));
+                }
+                Ok(Object(fields))
+            }
+        }
+        deserializer.deserialize_map(Fields)
+    }
+}
+
+impl Object {
+    /// A field as text: a text without its quotation marks, and any other value as it is written; none where it is
+    /// null or not there.
+    fn text(&self, name: &str) -> Option<Cow<'_, str>> {
+        let (_, value) = self.0.iter().find(|(known, _)| known == name)?;
+        match value.get() {
+            "null" => None,
+            text if text.starts_with('"') => serde_json::from_str::<String>(text).ok().map(Cow::Owned),
+            other => Some(Cow::Borrowed(other)),
+        }
+    }
+}
+
+/// What the message of a field that is there twice begins with.
+const TWICE: &str = "twice ";
+
+/// Why a text is not an object.
+fn reason(text: &str, error: &serde_json::Error) -> String {
+    let said = error.to_string();
+    if let Some(name) = said.strip_prefix(TWICE).and_then(|rest| rest.rsplit_once(" at line ")) {
+        return format!("the field \"{}\" stands there twice", name.0);
+    }
+    let what = match text.trim_start().chars().next() {
+        Some('[') => "a list",
+        Some('"') => "a text",
+        Some('t' | 'f') => "true or false",
+        Some('n') => "null",
+        _ => "a number",
+    };
+    match error.classify() {
+        Category::Data => format!("{what}, and not an object of JSON"),
+        Category::Eof => "the object of JSON ends too early".to_owned(),
+        Category::Syntax | Category::Io => {
+            let said = said.rsplit_once(" at line ").map_or(said.as_str(), |(said, _)| said);
+            format!("not JSON from character {} on: {said}", error.column())
+        }
+    }
+}
 
 /// Objects of JSON. Their columns are those of the first thousands; a row with others is a bad one.
 pub(super) struct JsonRows {
@@ -98,15 +171,17 @@ impl Rows for JsonRows {
         while objects.len() + bad.len() < ROWS && bytes < 16 << 20 {
             let Some((line, text)) = self.objects.next().transpose()? else { break };
             bytes += text.len();
-            match serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&text) {
+            match serde_json::from_str::<Object>(&text) {
                 Ok(object) => {
                     if !self.known {
-                        self.names.extend(
-                            object.keys().filter(|name| !self.names.contains(name)).cloned().collect::<Vec<_>>(),
-                        );
+                        for (name, _) in &object.0 {
+                            if !self.names.contains(name) {
+                                self.names.push(name.clone());
+                            }
+                        }
                     }
-                    match object.keys().find(|name| !self.names.contains(name)) {
-                        Some(name) => {
+                    match object.0.iter().find(|(name, _)| !self.names.contains(name)) {
+                        Some((name, _)) => {
                             let reason = format!("a field \"{name}\" that the rows before do not have");
                             bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
                         }
@@ -114,7 +189,7 @@ impl Rows for JsonRows {
                     }
                 }
                 Err(error) => {
-                    let reason = format!("not an object of JSON: {error}");
+                    let reason = reason(&text, &error);
                     bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
                 }
             }
@@ -126,11 +201,7 @@ impl Rows for JsonRows {
         let column = |name: &String| {
             let mut column = StringBuilder::new();
             for (_, object) in &objects {
-                match object.get(name) {
-                    None | Some(serde_json::Value::Null) => column.append_null(),
-                    Some(serde_json::Value::String(text)) => column.append_value(text),
-                    Some(other) => column.append_value(other.to_string()),
-                }
+                column.append_option(object.text(name));
             }
             Arc::new(column.finish()) as ArrayRef
         };

@@ -32,7 +32,9 @@ pub(super) fn open(path: &Path, sheet: Option<&str>, header: Option<bool>) -> Re
 
 fn read(path: &Path, sheet: Option<&str>, header: Option<bool>) -> Result<Sheet, ImportError> {
     let broken = |error: String| ImportError::Malformed(format!("{}: {error}", path.display()));
-    let size = unpacked(path).map_err(broken)?;
+    let size = unpacked(path).map_err(|error| {
+        ImportError::Malformed(format!("{} is not a workbook, or it is damaged: {error}", path.display()))
+    })?;
     if size > MOST {
         let size = size >> 20;
         return Err(broken(format!(

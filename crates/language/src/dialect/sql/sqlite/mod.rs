@@ -47,6 +47,7 @@ const CHANGING: Changing = Changing {
     begin: "begin immediate",
     lock: ["", ""],
     loose_types: true,
+    decimals_are_doubles: true,
     types: [
         "integer", "integer", "numeric", "real", "boolean", "date", "time", "timestamp", "timestamp", "text", "text", "text", "blob",
     ],
