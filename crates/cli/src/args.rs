@@ -215,6 +215,9 @@ pub struct Load {
     /// The order in which days are written
     #[arg(long, value_name = "ORDER", value_parser = ["ymd", "dmy", "mdy"])]
     pub dates: Option<String>,
+    /// The sign before the fraction of numbers; the other one groups digits: comma (1.234,5) or point (1,234.5)
+    #[arg(long, value_name = "SIGN", value_parser = ["comma", "point"])]
+    pub decimal: Option<String>,
     /// Confirm it on a connection whose guard is ask
     #[arg(short, long)]
     pub yes: bool,

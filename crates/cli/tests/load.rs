@@ -37,6 +37,31 @@ fn one(home: &Home, query: &str) -> String {
     connection.query_row(query, [], |row| row.get::<_, Option<String>>(0)).unwrap().unwrap_or_else(|| "NULL".into())
 }
 
+/// A table from a file that writes numbers in its own way, and nothing that is lost on the way.
+#[test]
+fn numbers_are_read_as_the_file_writes_them_and_no_digit_is_lost() {
+    let long = "12345678901234567890.123456789";
+    let home = quay().file("a.csv", &format!("amount;code;long\n1.234,50;A;{long}\n7,5;B;1\n"));
+    load(&home, 0, &["a.csv", "-c", "quay", "-i", "sums", "--create"]);
+    let types = "select group_concat(name || ' ' || lower(type)) from pragma_table_info('sums')";
+    assert_eq!(one(&home, types), "amount numeric,code text,long text");
+    assert_eq!(one(&home, "select group_concat((amount + 0) || code || long) from sums"), format!("1234.5A{long},7.5B1"));
+    let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "sums", "--preview"]);
+    assert!(told.contains("numbers as 1.234,5"), "{told}");
+    // What could be read in two ways is what a person says.
+    let home = home
+        .file("b.csv", "berths;name;code\n1,234;x;A\n")
+        .file("c.jsonl", "{\"code\": \"C\", \"amount\": 0.1234567890123456789}\n");
+    let told = load(&home, 2, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "comma"]);
+    assert!(told.contains("1.234"), "{told}");
+    load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "point"]);
+    assert_eq!(one(&home, "select berths || '' from ports"), "1234");
+    // A number that the column would round is told.
+    let told = load(&home, 2, &["c.jsonl", "-c", "quay", "-i", "sums"]);
+    let expected = "line 1: amount: 0.1234567890123456789 has more digits than a number keeps here";
+    assert!(told.contains(expected), "{told}");
+}
+
 #[test]
 fn a_new_table_has_the_types_of_the_values() {
     let home = quay().file("new.csv", PORTS);
@@ -247,7 +272,7 @@ fn hostile_files_end_in_rows_or_a_sentence() {
         ("only signs", b",,,\n,,,\n".to_vec(), "rows loaded"),
         ("nul", b"a,b\nx\0y,2\n".to_vec(), "1 row loaded"),
         ("open quote", b"a,b\n1,\"2\n3,4\n".to_vec(), "line 2: a quote opens there that never closes"),
-        ("ragged", b"a,b\n1,2\n3\n4,5,6\n".to_vec(), "line 3: 1 fields where there are 2 columns"),
+        ("ragged", b"a,b\n1,2\n3\n4,5,6\n".to_vec(), "line 3: 1 field where there are 2 columns"),
         ("not utf-8", b"a,b\n1,\xff\xfe\n".to_vec(), "1 row loaded"),
         ("half utf-16", b"\xFF\xFEa\0,\0b\0\n\x001\0".to_vec(), ""),
         ("escape signs", b"a\x1b[2J,b\n\x1b]0;x\x07,2\n".to_vec(), "1 row loaded"),
@@ -260,7 +285,7 @@ fn hostile_files_end_in_rows_or_a_sentence() {
         (
             "deep JSON",
             format!("[{{\"a\": {}1{}}}]", "[".repeat(100_000), "]".repeat(100_000)).into_bytes(),
-            "not an object of JSON",
+            "1 row loaded",
         ),
     ] {
         let home = quay();
@@ -401,7 +426,11 @@ fn a_sheet_of_a_workbook_is_loaded() {
     for (name, bytes) in [("short.xlsx", b"PK\x03\x04....".to_vec()), ("text.ods", b"a,b\n1,2\n".to_vec())] {
         std::fs::write(home.path(&format!("project/{name}")), bytes).unwrap();
         let told = load(&home, 2, &[name, "-c", "quay", "-i", "odd", "--create"]);
-        assert!(told.starts_with(&format!("jaunty: {name}: ")) && !told.contains("panicked"), "{told}");
+        assert!(
+            told.starts_with(&format!("jaunty: {name} is not a workbook, or it is damaged: "))
+                && !told.contains("panicked"),
+            "{told}"
+        );
     }
 }
 
@@ -412,7 +441,7 @@ fn pasted_rows_make_a_table() {
     screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay");
     screen.pastes("id\tname\n1\tTern Sound\n2\tEbb Gate\n").shows("(pasted rows)").types("tides");
     screen.shows("The table is new: create table tides ( id integer, name text )").shows("none; every id is different");
-    screen.press(&["Down"; 8]).types("id").shows("id integer not null, name text, primary key (id)");
+    screen.press(&["Down"; 9]).types("id").shows("id integer not null, name text, primary key (id)");
     screen.press(&["C-g"]).shows("2 rows loaded into tides in");
     assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern Sound;2Ebb Gate");
     // Its catalog knows the table at once.

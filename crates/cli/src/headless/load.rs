@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::connection::Connections;
 use jaunty_core::import::preview::look;
 use jaunty_core::import::{
-    Choices, Dates, Format, ImportError, Loaded, Matching, Options, Parts, Refused, Source, load,
+    Choices, Dates, Format, ImportError, Loaded, Matching, Numbers, Options, Parts, Refused, Source, load,
 };
 use jaunty_core::run::Keeping;
 use jaunty_core::run::loading::Noted;
@@ -146,6 +146,7 @@ fn choices(args: &args::Load) -> Result<Choices, Failure> {
         header: args.header.as_deref().map(|word| word == "yes"),
         null: args.null.clone(),
         dates: args.dates.as_deref().and_then(Dates::of_word),
+        numbers: args.decimal.as_deref().and_then(Numbers::of_word),
         sheet: args.sheet.clone(),
     })
 }
@@ -270,6 +271,9 @@ fn preview(
         let mut about = Vec::new();
         if column.dates != Dates::Iso {
             about.push(format!("days as {}", column.dates.word()));
+        }
+        if column.numbers != Numbers::Plain {
+            about.push(format!("numbers as {}", column.numbers.example()));
         }
         if column.nulls > 0 {
             about.push(format!("{} NULL", words::number(column.nulls)));

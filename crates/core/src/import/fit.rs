@@ -1,5 +1,6 @@
 //! Whether rows fit a table: each value is checked against the type of its column before it is sent.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use arrow_array::builder::StringBuilder;
@@ -13,7 +14,7 @@ use super::found::is_exact;
 use super::matching::Target;
 use super::refused::Bad;
 use super::source::Block;
-use super::{Dates, ImportError};
+use super::{Dates, ImportError, Numbers};
 use crate::slip::{Kind, Mistake};
 
 /// A block whose rows fit, and those that do not.
@@ -131,8 +132,10 @@ fn fit_texts(
     (reasons, unusual, lines): (&mut [Option<String>], &mut Unusual, &[u64]),
 ) -> ArrayRef {
     let texts = column.as_string::<i32>();
-    let is_day = matches!(target.kind, Kind::Date | Kind::Moment);
-    let mut rewritten = (is_day && target.dates != Dates::Iso).then(StringBuilder::new);
+    let is_day = matches!(target.kind, Kind::Date | Kind::Moment) && target.dates != Dates::Iso;
+    let is_number = matches!(target.kind, Kind::Integer(..) | Kind::Decimal(_) | Kind::Real);
+    let is_number = is_number && target.numbers != Numbers::Plain;
+    let mut rewritten = (is_day || is_number).then(StringBuilder::new);
     let loses_digits = loses_digits(&target.kind, dialect);
     let is_required = !target.column.nullable && target.column.default.is_none() && target.column.generated.is_none();
     for (row, reason) in reasons.iter_mut().enumerate() {
@@ -144,22 +147,27 @@ fn fit_texts(
             continue;
         }
         let text = texts.value(row);
-        let mut iso = None;
+        let mut usual = None;
         if let Some(rewritten) = &mut rewritten {
-            iso = target.dates.iso(text);
-            match &iso {
-                Some(iso) => rewritten.append_value(iso),
+            usual = match is_day {
+                true => target.dates.iso(text),
+                false => target.numbers.plain(text).map(Cow::into_owned),
+            };
+            match &usual {
+                Some(usual) => rewritten.append_value(usual),
                 None => {
                     rewritten.append_null();
-                    let say = || {
-                        format!("{}: \"{text}\" is not a day written as {}", target.column.name, target.dates.word())
-                    };
-                    reason.get_or_insert_with(say);
+                    let name = &target.column.name;
+                    reason.get_or_insert_with(|| match is_day {
+                        true => format!("{name}: \"{text}\" is not a day written as {}", target.dates.word()),
+                        false => format!("{name}: \"{text}\" is not a number written as {}", target.numbers.example()),
+                    });
                     continue;
                 }
             }
         }
-        match misfit(iso.as_deref().unwrap_or(text), &target.kind, dialect) {
+        let text = usual.as_deref().unwrap_or(text);
+        match misfit(text, &target.kind, dialect) {
             None | Some(Mistake::Unusual(_)) if loses_digits && !is_exact(text) => {
                 reason.get_or_insert_with(|| too_long(target, text));
             }

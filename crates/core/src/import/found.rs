@@ -3,6 +3,8 @@
 use jaunty_language::dialect::{ColumnType, Dialect};
 use jaunty_seam::rows::moment;
 
+use super::Numbers;
+
 /// The order in which a day is written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Dates {
@@ -75,6 +77,8 @@ pub struct FoundColumn {
     pub shape: Shape,
     /// The order in which its days are written.
     pub dates: Dates,
+    /// How its numbers are written.
+    pub numbers: Numbers,
     /// How many values are not there.
     pub nulls: u64,
     /// Whether its values are different from each other, as far as they were looked at.
@@ -124,12 +128,49 @@ pub(super) struct Seeing {
     iso: bool,
     scale: u32,
     exact: bool,
+    /// The numbers of another writing that all of them could be.
+    written: [Written; 2],
     longest: usize,
     values: u64,
     pub nulls: u64,
     seen: std::collections::HashSet<u64>,
     distinct: bool,
     pub examples: Vec<String>,
+}
+
+/// Numbers in another writing than the usual one.
+#[derive(Debug)]
+struct Written {
+    numbers: Numbers,
+    /// The type that all of them have, if all are such.
+    could: Option<ColumnType>,
+    /// Whether one of them can be read in no other way.
+    clear: bool,
+    scale: u32,
+    exact: bool,
+}
+
+impl Written {
+    fn new(numbers: Numbers) -> Written {
+        Written { numbers, could: Some(ColumnType::Integer), clear: false, scale: 0, exact: true }
+    }
+
+    /// Whether a text is such a number.
+    fn see(&mut self, text: &str) -> bool {
+        let Some(plain) = self.numbers.plain(text) else {
+            self.could = None;
+            return false;
+        };
+        self.exact &= is_exact(&plain);
+        let fraction = plain.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+        self.scale = self.scale.max(fraction as u32);
+        let wider = |of: &ColumnType| [ColumnType::Integer, ColumnType::Long, ColumnType::Decimal].contains(of);
+        self.could = self.could.and_then(|could| {
+            let rest = TRIED.iter().skip_while(|of| **of != could).filter(|of| wider(of));
+            rest.copied().find(|of| is_of(*of, &plain, None))
+        });
+        true
+    }
 }
 
 /// What is tried, the narrowest first.
@@ -155,6 +196,7 @@ impl Default for Seeing {
             iso: true,
             scale: 0,
             exact: true,
+            written: [Written::new(Numbers::Comma), Written::new(Numbers::Point)],
             longest: 0,
             values: 0,
             nulls: 0,
@@ -182,6 +224,13 @@ impl Seeing {
             text.hash(&mut hasher);
             self.distinct = self.seen.insert(hasher.finish());
         }
+        let [comma, point] = &mut self.written;
+        if comma.could.is_some() || point.could.is_some() {
+            let (by_comma, by_point) = (comma.see(text), point.see(text));
+            // Points alone stand in addresses and versions, too.
+            comma.clear |= by_comma && !by_point && text.contains(',');
+            point.clear |= by_point && !by_comma;
+        }
         // Of a text like any other nothing is tried any more.
         if self.could.is_empty() {
             return;
@@ -204,22 +253,34 @@ impl Seeing {
         self.could.retain(|of| is_of(*of, text, iso.as_deref()));
     }
 
-    /// What all of them are. Days that could be written either way are text: nobody can know.
-    pub fn shape(&self) -> (Shape, Dates) {
+    /// What all of them are. Days and numbers that could be written either way are text, since nobody can know, unless a
+    /// person says how they are written.
+    pub fn shape(&self, told: Option<Dates>, numbers: Option<Numbers>) -> (Shape, Dates, Numbers) {
         let dates = match (self.iso, self.day_first, self.month_first) {
             (true, ..) => Dates::Iso,
+            (_, true, true) => told.unwrap_or_default(),
             (_, true, false) => Dates::DayFirst,
             (_, false, true) => Dates::MonthFirst,
             _ => Dates::Iso,
         };
-        let is_unclear = !self.iso && self.day_first && self.month_first;
+        let is_unclear = dates == Dates::Iso && !self.iso && self.day_first && self.month_first;
         let first = self.could.first().copied().filter(|_| self.values > 0);
         let of = match first {
             Some(ColumnType::Date | ColumnType::Moment) if is_unclear => ColumnType::Text,
             Some(of) => of,
             None => ColumnType::Text,
         };
-        (Shape { of, scale: self.scale.min(30), exact: self.exact, longest: self.longest }, dates)
+        let written = self.written.iter().find(|written| match numbers {
+            Some(told) => written.numbers == told,
+            None => written.clear,
+        });
+        // `1.234` is a number of the usual writing, too: only a person can say that it is not.
+        let others = written.filter(|_| self.values > 0 && (of == ColumnType::Text || numbers.is_some()));
+        if let Some((written, of)) = others.and_then(|written| Some((written, written.could?))) {
+            let shape = Shape { of, scale: written.scale.min(30), exact: written.exact, longest: self.longest };
+            return (shape, dates, written.numbers);
+        }
+        (Shape { of, scale: self.scale.min(30), exact: self.exact, longest: self.longest }, dates, Numbers::Plain)
     }
 
     pub fn is_distinct(&self) -> bool {
@@ -292,7 +353,7 @@ mod tests {
     fn shape(values: &[&str]) -> (ColumnType, Dates) {
         let mut seeing = Seeing::default();
         values.iter().for_each(|value| seeing.see(Some(*value).filter(|value| !value.is_empty())));
-        let (shape, dates) = seeing.shape();
+        let (shape, dates, _) = seeing.shape(None, None);
         (shape.of, dates)
     }
 
@@ -323,6 +384,46 @@ mod tests {
     }
 
     #[test]
+    fn numbers_of_another_writing_are_found_where_they_are_clear() {
+        let shape = |values: &[&str], told: Option<Numbers>| {
+            let mut seeing = Seeing::default();
+            values.iter().for_each(|value| seeing.see(Some(value)));
+            let (shape, _, numbers) = seeing.shape(None, told);
+            (shape.of, shape.scale, numbers)
+        };
+        use ColumnType::{Decimal, Integer, Long, Text};
+        for (values, told, expected) in [
+            (&["7,5", "1.234"][..], None, (Decimal, 1, Numbers::Comma)),
+            (&["1.234.567", "3"], None, (Text, 0, Numbers::Plain)),
+            (&["1.234.567", "3"], Some(Numbers::Comma), (Integer, 0, Numbers::Comma)),
+            (&["1,234.50", "7"], None, (Decimal, 2, Numbers::Point)),
+            (&["3,000,000,000"], None, (Long, 0, Numbers::Point)),
+            (&["1,234", "2,345"], None, (Text, 0, Numbers::Plain)),
+            (&["1,234", "2,345"], Some(Numbers::Comma), (Decimal, 3, Numbers::Comma)),
+            (&["1,234", "2,345"], Some(Numbers::Point), (Integer, 0, Numbers::Point)),
+            (&["1.234", "2.345"], None, (Decimal, 3, Numbers::Plain)),
+            (&["1.234", "2.345"], Some(Numbers::Comma), (Integer, 0, Numbers::Comma)),
+            (&["7,5", "1,234.5"], None, (Text, 0, Numbers::Plain)),
+            (&["192.168.100.200"], None, (Text, 0, Numbers::Plain)),
+            (&["1,2,3"], Some(Numbers::Comma), (Text, 0, Numbers::Plain)),
+            (&["007,5"], None, (Text, 0, Numbers::Plain)),
+            (&["quay"], Some(Numbers::Comma), (Text, 0, Numbers::Plain)),
+        ] {
+            let (of, scale, numbers) = shape(values, told);
+            let scale = if of == Text { 0 } else { scale };
+            assert_eq!((of, scale, numbers), expected, "{values:?} {told:?}");
+        }
+    }
+
+    #[test]
+    fn days_that_could_be_read_both_ways_are_what_a_person_says() {
+        let mut seeing = Seeing::default();
+        ["03/05/2031", "04/06/2031"].iter().for_each(|value| seeing.see(Some(value)));
+        let (shape, dates, _) = seeing.shape(Some(Dates::DayFirst), None);
+        assert_eq!((shape.of, dates), (ColumnType::Date, Dates::DayFirst));
+    }
+
+    #[test]
     fn numbers_that_doubles_do_not_keep_are_told_apart() {
         let lost = ["99999999999999999999", "0.1234567890123456789", "1234567890.123456789", "1.00000000000000000001"];
         let kept = ["9223372036854775807", "0.12345678901234568", "1.500000000000000000000", "quay", "1e300", "-0"];
@@ -331,8 +432,8 @@ mod tests {
         let column = |values: &[&str]| {
             let mut seeing = Seeing::default();
             values.iter().for_each(|value| seeing.see(Some(value)));
-            let (shape, dates) = seeing.shape();
-            FoundColumn { name: "a".into(), shape, dates, nulls: 0, distinct: false, examples: Vec::new() }
+            let (shape, dates, numbers) = seeing.shape(None, None);
+            FoundColumn { name: "a".into(), shape, dates, numbers, nulls: 0, distinct: false, examples: Vec::new() }
         };
         let types = |values: &[&str]| {
             use jaunty_language::dialect::{POSTGRES, SQLITE};

@@ -4,7 +4,7 @@ use jaunty_language::dialect::{ColumnType, Dialect};
 use jaunty_seam::catalog::{Catalog, Column, Object};
 
 use super::found::Found;
-use super::{Dates, ImportError};
+use super::{Dates, ImportError, Numbers};
 use crate::slip::Kind;
 
 /// The field that tells documents apart.
@@ -34,6 +34,8 @@ pub struct Target {
     pub from: usize,
     /// The order in which the file writes days.
     pub dates: Dates,
+    /// How it writes numbers.
+    pub numbers: Numbers,
 }
 
 /// Where the rows of a file go.
@@ -97,7 +99,7 @@ impl Matching {
                 )));
             }
             let kind = Kind::of(column, catalog, dialect);
-            targets.push(Target { column: column.clone(), kind, from, dates: file.dates });
+            targets.push(Target { column: column.clone(), kind, from, dates: file.dates, numbers: file.numbers });
         }
         if targets.is_empty() {
             let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
@@ -172,7 +174,13 @@ impl Matching {
                 key: is_key,
                 ..Column::default()
             };
-            targets.push(Target { column, kind: kind_of(file.shape.of), from, dates: file.dates });
+            targets.push(Target {
+                column,
+                kind: kind_of(file.shape.of),
+                from,
+                dates: file.dates,
+                numbers: file.numbers,
+            });
         }
         if targets.is_empty() {
             return mistake("every column is left out".into());
@@ -229,7 +237,7 @@ impl Matching {
             let not_null = if is_key { " not null" } else { "" };
             lines.push(format!("  {} {}{not_null}", dialect.name_as_written(&column.name), column.db_type));
             let kind = Kind::of(&column, catalog, dialect);
-            targets.push(Target { column, kind, from, dates: file.dates });
+            targets.push(Target { column, kind, from, dates: file.dates, numbers: file.numbers });
         }
         let key: Vec<String> =
             targets.iter().filter(|target| target.column.key).map(|t| t.column.name.clone()).collect();

@@ -10,6 +10,7 @@ mod fit;
 mod found;
 mod load;
 mod matching;
+mod numbers;
 pub mod preview;
 mod refused;
 mod source;
@@ -19,6 +20,7 @@ use std::path::PathBuf;
 pub use found::{Dates, Found, FoundColumn, Shape};
 pub use load::{Loaded, Options, Parts, load};
 pub use matching::{Matching, Target};
+pub use numbers::Numbers;
 pub use refused::{Bad, Refused};
 pub use source::{Block, Choices, Format, Source};
 

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering;
 
 use jaunty_core::import::preview::Preview;
-use jaunty_core::import::{Dates, Format};
+use jaunty_core::import::{Dates, Format, Numbers};
 use jaunty_core::words;
 use jaunty_language::text::clean;
 use jaunty_language::text::wrap::wrapped;
@@ -134,6 +134,10 @@ fn found(view: &ImportView, field: &str) -> Option<String> {
         "dates" => {
             let column = source.found.columns.iter().find(|column| column.dates != Dates::Iso)?;
             format!("{} in {}", column.dates.word(), clean::clean(&column.name))
+        }
+        "decimal" => {
+            let column = source.found.columns.iter().find(|column| column.numbers != Numbers::Plain)?;
+            format!("{} in {}", column.numbers.example(), clean::clean(&column.name))
         }
         "key" => {
             let matching = preview.matching.as_ref().ok()?;

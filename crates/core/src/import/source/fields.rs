@@ -67,7 +67,10 @@ impl Rows for CsvRows {
             let Some(texts) = texts else {
                 let reason = match record.len() == count {
                     true => "a field is not UTF-8 text".to_owned(),
-                    false => format!("{} fields where there are {count} columns", record.len()),
+                    false => {
+                        let fields = if record.len() == 1 { "field" } else { "fields" };
+                        format!("{} {fields} where there are {count} columns", record.len())
+                    }
                 };
                 let fields = record.fields().map(|(field, _)| String::from_utf8_lossy(field).into_owned()).collect();
                 bad.push(Bad { line: record.line, reason, fields });

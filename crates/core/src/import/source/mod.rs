@@ -23,7 +23,7 @@ use super::csv::{Form, Reader, Record};
 use super::encoding::{Decoded, sniff};
 use super::found::{Found, FoundColumn, Seeing};
 use super::refused::Bad;
-use super::{Dates, ImportError};
+use super::{Dates, ImportError, Numbers};
 
 /// Rows in a block.
 const ROWS: usize = 8192;
@@ -99,6 +99,8 @@ pub struct Choices {
     pub null: Option<String>,
     /// The order of days in all columns of days.
     pub dates: Option<Dates>,
+    /// How the numbers of all columns are written.
+    pub numbers: Option<Numbers>,
     /// The sheet of a workbook; the first that has cells where it says none.
     pub sheet: Option<String>,
 }
@@ -272,7 +274,7 @@ impl Source {
             rows,
             ahead: std::collections::VecDeque::new(),
         };
-        source.looked_at(choices.dates)
+        source.looked_at(choices)
     }
 
     /// Rows that are there in columns: of a result, live or kept. `name` is what they are called where they are told of.
@@ -282,7 +284,7 @@ impl Source {
     ) -> Result<Source, ImportError> {
         let path = PathBuf::from(name);
         let rows = Box::new(ColumnRows { batches, rows: 0, path: path.clone() });
-        Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(None)
+        Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(&Choices::default())
     }
 
     fn new(path: PathBuf, format: Format, rows: Box<dyn Rows>, size: Option<u64>, read: Arc<AtomicU64>) -> Source {
@@ -322,7 +324,7 @@ impl Source {
         };
         let rows = Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() });
         let source = Source::new(path.to_owned(), format, rows, size, read);
-        source.looked_at(None)
+        source.looked_at(&Choices::default())
     }
 
     fn of_workbook(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
@@ -332,11 +334,11 @@ impl Source {
         let source = Source::new(path.to_owned(), Format::Workbook, rows, size, Arc::default());
         let more = if sheet.others > 0 { format!(" of {}", sheet.others + 1) } else { String::new() };
         let sheet_name = Some(format!("{}{more}", sheet.name));
-        Source { header: sheet.header, sheet: sheet_name, ..source }.looked_at(choices.dates)
+        Source { header: sheet.header, sheet: sheet_name, ..source }.looked_at(choices)
     }
 
     /// Looks at the first rows, which are given later all the same.
-    fn looked_at(mut self, dates: Option<Dates>) -> Result<Source, ImportError> {
+    fn looked_at(mut self, choices: &Choices) -> Result<Source, ImportError> {
         let mut seeing: Vec<(String, Seeing)> = Vec::new();
         let (mut rows, mut bytes, mut all) = (0, 0, false);
         while rows < LOOKED_AT && bytes < LOOKED_AT_BYTES {
@@ -376,15 +378,16 @@ impl Source {
         }
         let schema = self.ahead.back().map(|block| block.rows.schema());
         let column = |(at, (name, seeing)): (usize, (String, Seeing))| {
-            let (mut shape, found) = seeing.shape();
+            let (mut shape, found, numbers) = seeing.shape(choices.dates, choices.numbers);
             if let Some(of) = schema.as_ref().and_then(|schema| typed(schema.fields().get(at)?.data_type())) {
                 (shape.of, shape.scale) = of;
             }
-            let dates = dates.unwrap_or(found);
+            let dates = choices.dates.unwrap_or(found);
             FoundColumn {
                 name,
                 shape,
                 dates,
+                numbers,
                 nulls: seeing.nulls,
                 distinct: seeing.is_distinct(),
                 examples: seeing.examples,

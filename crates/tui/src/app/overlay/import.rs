@@ -7,7 +7,9 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::connection::open_asking;
 use jaunty_core::import::preview::{Into, Preview, matching, preview};
-use jaunty_core::import::{Choices, Dates, Format, ImportError, Loaded, Options, Parts, Refused, Source, load};
+use jaunty_core::import::{
+    Choices, Dates, Format, ImportError, Loaded, Numbers, Options, Parts, Refused, Source, load,
+};
 use jaunty_core::run::Order;
 use jaunty_core::run::loading::Noted;
 use jaunty_core::words;
@@ -55,6 +57,12 @@ const FIELDS: &[Declared] = &[
     ("encoding", &[], "as found", "such as utf-8, utf-16le, windows-1252"),
     ("null", &[], "empty without quotes", "a field that is NULL, too"),
     ("dates", &["", "ymd", "dmy", "mdy"], "as found", "the order in which days are written"),
+    (
+        "decimal",
+        &["", "comma", "point"],
+        "as found",
+        "the sign before the fraction: comma (1.234,5) or point (1,234.5)",
+    ),
     ("key", &[], "none", "the key of a table that is made; several with commas between them"),
     (
         "conflict",
@@ -202,6 +210,7 @@ impl ImportView {
                 header: given("header").map(|word| word == "yes"),
                 null: given("null").map(str::to_owned),
                 dates: given("dates").and_then(Dates::of_word),
+                numbers: given("decimal").and_then(Numbers::of_word),
                 sheet: given("sheet").map(str::to_owned),
             },
             into: Into {
