@@ -186,7 +186,7 @@ pub struct Load {
     #[arg(long, value_name = "FILE")]
     pub refused: Option<PathBuf>,
     /// Commit after so many rows, instead of all or none
-    #[arg(long, value_name = "ROWS")]
+    #[arg(long, value_name = "ROWS", value_parser = clap::value_parser!(u64).range(1..))]
     pub batch: Option<u64>,
     /// Say what was found and what would be loaded, and load nothing
     #[arg(long)]

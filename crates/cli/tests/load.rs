@@ -45,17 +45,22 @@ fn numbers_are_read_as_the_file_writes_them_and_no_digit_is_lost() {
     load(&home, 0, &["a.csv", "-c", "quay", "-i", "sums", "--create"]);
     let types = "select group_concat(name || ' ' || lower(type)) from pragma_table_info('sums')";
     assert_eq!(one(&home, types), "amount numeric,code text,long text");
-    assert_eq!(one(&home, "select group_concat((amount + 0) || code || long) from sums"), format!("1234.5A{long},7.5B1"));
+    assert_eq!(
+        one(&home, "select group_concat((amount + 0) || code || long) from sums"),
+        format!("1234.5A{long},7.5B1")
+    );
     let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "sums", "--preview"]);
     assert!(told.contains("numbers as 1.234,5"), "{told}");
     // What could be read in two ways is what a person says.
     let home = home
         .file("b.csv", "berths;name;code\n1,234;x;A\n")
         .file("c.jsonl", "{\"code\": \"C\", \"amount\": 0.1234567890123456789}\n");
-    let told = load(&home, 2, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "comma"]);
-    assert!(told.contains("1.234"), "{told}");
-    load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "point"]);
-    assert_eq!(one(&home, "select berths || '' from ports"), "1234");
+    let told = load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "comma"]);
+    assert!(told.contains("berths: \"1.234\": it has to be a whole number"), "{told}");
+    load(&home, 0, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "point", "--preview"]);
+    let told =
+        load(&home, 1, &["b.csv", "-c", "quay", "-i", "ports", "--decimal", "point", "--on-conflict", "replace"]);
+    assert!(told.contains("CHECK constraint failed: berths < 100"), "1,234 berths are more than 1.234: {told}");
     // A number that the column would round is told.
     let told = load(&home, 2, &["c.jsonl", "-c", "quay", "-i", "sums"]);
     let expected = "line 1: amount: 0.1234567890123456789 has more digits than a number keeps here";
@@ -103,8 +108,39 @@ fn columns_are_matched_by_name_and_by_hand() {
     let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "ports", "--column", "titel=name"]);
     assert!(told.contains("the file has no column \"titel\"; it has CODE, title, berths, extra"), "{told}");
     let told = load(&home, 0, &["a.csv", "-c", "quay", "-i", "ports", "--column", "title=name", "--column", "berths="]);
-    assert!(told.contains("not loaded, as ports has no such column: berths, extra"), "{told}");
+    assert!(told.contains("not loaded: berths (not wanted), extra (no such column in the table)"), "{told}");
+    let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "prots"]);
+    assert!(told.contains("there is no table prots · did you mean ports?; --create makes it"), "{told}");
+    assert!(load(&home, 2, &["a.csv", "-c", "quay", "-i", "", "--create"]).contains("name the table"));
     assert_eq!(one(&home, "select code || name || ifnull(berths, 'NULL') || note from ports"), "SMQSaltmarshNULL-");
+}
+
+#[test]
+fn what_the_server_refuses_is_written_as_the_file_has_it() {
+    let home = quay()
+        .database(
+            "other.db",
+            "create table sails (id integer primary key, day date check (day > '2031-02'), twice integer generated always as (id * 2))",
+        )
+        .file("a.csv", "twice,crew,day,id\n2,Ann,05.03.2031,1\n4,Bo,31.01.2031,2\n");
+    let arguments = ["a.csv", "-c", "other.db", "-i", "sails"];
+    let told = load(&home, 1, &arguments);
+    assert!(told.contains("CHECK constraint failed") && told.contains("--refused FILE finds such rows"), "{told}");
+    let told = load(&home, 0, &[&arguments[..], &["--refused", "bad.csv"]].concat());
+    let expected = "not loaded: twice (computed by the server), crew (no such column in the table)";
+    assert!(told.starts_with("1 row loaded") && told.contains(expected), "{told}");
+    // With the columns that went nowhere, and the day as it was written.
+    let bad = std::fs::read_to_string(home.path("project/bad.csv")).unwrap();
+    assert!(bad.starts_with("line,reason,twice,crew,day,id\n3,"), "{bad}");
+    assert!(bad.ends_with(",4,Bo,31.01.2031,2\n"), "{bad}");
+    let told = load(&home, 2, &[&arguments[..], &["--column", "crew=twice"]].concat());
+    assert!(told.contains("twice: the server computes it, so nothing goes there"), "{told}");
+    // What is loaded is never written over, nor is a file that is something else.
+    let told = load(&home, 2, &["bad.csv", "-c", "other.db", "-i", "sails", "--refused", "./bad.csv"]);
+    assert!(told.contains("./bad.csv is the file that is loaded"), "{told}");
+    let told = load(&home, 2, &[&arguments[..], &["--refused", "other.db"]].concat());
+    assert!(told.contains("other.db is there already, and is not a file of refused rows"), "{told}");
+    assert_eq!(std::fs::read_to_string(home.path("project/bad.csv")).unwrap(), bad);
 }
 
 #[test]

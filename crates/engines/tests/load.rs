@@ -4,6 +4,7 @@
 
 mod support;
 
+use std::path::Path;
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
@@ -258,7 +259,7 @@ fn a_new_table_of_mariadb_goes_with_a_load_that_fails() {
     let error = loaded(session.as_mut(), None).unwrap_err();
     assert!(matches!(error, ImportError::Server { kept: 0, .. }), "{error}");
     assert!(run(session.as_mut(), "select * from ports").is_err(), "the table is gone");
-    let refused = Refused::new(&bad, vec!["code".into(), "n".into()]);
+    let refused = Refused::new(&bad, vec!["code".into(), "n".into()], Path::new("-")).unwrap();
     let told = loaded(session.as_mut(), Some(refused)).unwrap();
     assert_eq!((told.rows, told.refused), (3, 1));
     assert_eq!(session.location().transaction, None);

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use jaunty_core::connection::Connections;
-use jaunty_core::import::preview::look;
+use jaunty_core::import::preview::{look, near};
 use jaunty_core::import::{
     Choices, Dates, Format, ImportError, Loaded, Matching, Numbers, Options, Parts, Refused, Source, load,
 };
@@ -18,6 +18,7 @@ use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::{Catalog, ObjectKind};
 use jaunty_seam::engine::load::Meeting;
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Guard;
 
 use super::handed_on::{of_run, of_statement};
@@ -48,7 +49,7 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
         _ => {}
     }
     let choices = choices(args)?;
-    let parts = args.batch.map_or(Parts::One, |rows| Parts::Of(rows.max(1)));
+    let parts = args.batch.map_or(Parts::One, Parts::Of);
     let interrupt = Interrupt::listen();
     let stop = Stop::default();
     let wish = stop.clone();
@@ -79,14 +80,16 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
                 }
             };
             let names = source.found.columns.iter().map(|column| column.name.clone()).collect();
-            let refused = args.refused.as_ref().map(|path| Refused::new(path, names));
+            let of = args.file.as_deref().unwrap_or(Path::new("-"));
+            let refused = args.refused.as_ref().map(|path| Refused::new(path, names, of));
+            let refused = refused.transpose().map_err(failure)?;
             let options = Options { parts, meeting: meeting(args), refused, stop: stop.clone(), told: &mut told };
             let outcome = load(source, &matching, session.as_mut(), dialect, options);
             if shows {
                 progress::clear();
             }
             noted.end(&keeping, &outcome, since.elapsed());
-            let loaded = outcome.map_err(failure)?;
+            let loaded = outcome.map_err(|error| failed(error, args.refused.is_some()))?;
             if !args.quiet {
                 say(&loaded, &matching, args, since.elapsed());
             }
@@ -180,6 +183,9 @@ fn matching(
     catalog: &Catalog,
     dialect: &'static Dialect,
 ) -> Result<Matching, Failure> {
+    if args.into.trim().is_empty() {
+        return Err(Failure::Usage("--into: name the table".into()));
+    }
     let path: Vec<Written> =
         args.into.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
     let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
@@ -232,8 +238,9 @@ fn matching(
                 Some(key) => format!("\nEvery value of {key} is different: --key {key} makes it the key."),
                 None => String::new(),
             };
+            let near = near(&args.into, catalog).map(|near| format!(" · did you mean {near}?")).unwrap_or_default();
             Err(Failure::Usage(format!(
-                "there is no table {}; --create makes it:\n{}{}",
+                "there is no table {}{near}; --create makes it:\n{}{}",
                 args.into,
                 new.definition.unwrap_or_default(),
                 clean_lines(&key)
@@ -311,7 +318,8 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
         text.push_str(&format!("\n{} {what}", words::number(loaded.there)));
     }
     if !matching.left_out.is_empty() {
-        text.push_str(&format!("\nnot loaded, as {} has no such column: {}", args.into, matching.left_out.join(", ")));
+        let left_out: Vec<_> = matching.left_out.iter().map(|(name, why)| format!("{name} ({why})")).collect();
+        text.push_str(&format!("\nnot loaded: {}", left_out.join(", ")));
     }
     if let Some((line, what)) = &loaded.first_unusual {
         let values = words::count(loaded.unusual, "value");
@@ -330,6 +338,11 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
 }
 
 fn failure(error: ImportError) -> Failure {
+    failed(error, true)
+}
+
+/// What went wrong; `refuses`, if rows that a server does not take are told to go into a file.
+fn failed(error: ImportError, refuses: bool) -> Failure {
     let kept = |kept: u64| match kept {
         0 => "nothing was loaded".to_owned(),
         rows => format!("{} before it stay", words::count(rows, "row")),
@@ -338,7 +351,11 @@ fn failure(error: ImportError) -> Failure {
         ImportError::Stopped { kept: rows } => Failure::Stopped(format!("cancelled; {}", kept(rows))),
         ImportError::Server { error, kept: rows } => {
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
-            Failure::Database(format!("{error}; {}{remedy}", kept(rows)))
+            let finds = match error.kind {
+                ErrorKind::Refused if !refuses => ". --refused FILE finds such rows, and loads the others",
+                _ => "",
+            };
+            Failure::Database(format!("{error}; {}{finds}{remedy}", kept(rows)))
         }
         ImportError::Row { kept: rows, .. } => Failure::Usage(format!(
             "{error}; {}. --refused FILE writes such rows to a file and loads the others",

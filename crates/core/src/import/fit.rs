@@ -21,6 +21,8 @@ use crate::slip::{Kind, Mistake};
 pub(super) struct Fitted {
     /// Those that fit, with the columns of the table.
     pub rows: RecordBatch,
+    /// The same as they stand in the file.
+    pub of_file: RecordBatch,
     /// The line of each.
     pub lines: Vec<u64>,
     /// Those that do not.
@@ -92,6 +94,7 @@ pub(super) fn fitted(
     let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(count));
     let mut fitted = RecordBatch::try_new_with_options(schema, columns, &options).map_err(malformed)?;
     let mut kept = lines;
+    let mut of_file = rows.clone();
     if reasons.iter().any(Option::is_some) {
         let readers = ColumnReader::all(&rows);
         for (row, reason) in reasons.iter().enumerate() {
@@ -103,11 +106,13 @@ pub(super) fn fitted(
             bad.push(Bad { line: kept[row], reason: reason.clone(), fields: fields.collect() });
         }
         let mask = BooleanArray::from_iter(reasons.iter().map(|reason| Some(reason.is_none())));
+        drop(readers);
         fitted = arrow_select::filter::filter_record_batch(&fitted, &mask).map_err(malformed)?;
+        of_file = arrow_select::filter::filter_record_batch(&of_file, &mask).map_err(malformed)?;
         kept = kept.into_iter().zip(&reasons).filter(|(_, reason)| reason.is_none()).map(|(line, _)| line).collect();
     }
     bad.sort_by_key(|bad| bad.line);
-    Ok(Fitted { rows: fitted, lines: kept, bad, unusual })
+    Ok(Fitted { rows: fitted, of_file, lines: kept, bad, unusual })
 }
 
 /// Whether a number of many digits would lose some of them in such a column.

@@ -351,7 +351,8 @@ impl Plan<'_> {
                     self.run(&back)?;
                 }
                 if rows.len() == 1 {
-                    let fields = ColumnReader::all(&part);
+                    let of_file = block.of_file.slice(rows.start, 1);
+                    let fields = ColumnReader::all(&of_file);
                     let fields = fields.iter().map(|column| match column.get(0) {
                         cell if cell.kind == CellKind::Null => String::new(),
                         cell => cell.text.into_owned(),

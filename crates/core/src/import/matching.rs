@@ -47,8 +47,8 @@ pub struct Matching {
     pub targets: Vec<Target>,
     /// The columns of its key.
     pub key: Vec<String>,
-    /// Columns of the file that go nowhere.
-    pub left_out: Vec<String>,
+    /// Columns of the file that go nowhere, and why.
+    pub left_out: Vec<(String, &'static str)>,
     /// The statement that makes the table, where it is new.
     pub definition: Option<String>,
 }
@@ -69,7 +69,7 @@ impl Matching {
             exact.or_else(|| table.columns.iter().find(|column| column.name.eq_ignore_ascii_case(name)))
         };
         let names = || table.columns.iter().map(|column| column.name.as_str()).collect::<Vec<_>>().join(", ");
-        let (mut targets, mut left_out): (Vec<Target>, Vec<String>) = (Vec::new(), Vec::new());
+        let (mut targets, mut left_out) = (Vec::<Target>::new(), Vec::new());
         for (file, _) in pairs {
             if !found.columns.iter().any(|column| column.name == *file) {
                 let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
@@ -79,16 +79,23 @@ impl Matching {
         for (from, file) in found.columns.iter().enumerate() {
             let told = pairs.iter().find(|(name, _)| *name == file.name).map(|(_, to)| to.as_str());
             if told == Some("") {
-                left_out.push(file.name.clone());
+                left_out.push((file.name.clone(), "not wanted"));
                 continue;
             }
             let column = match (told, of_table(told.unwrap_or(&file.name))) {
+                (None, Some(column)) if !column.is_given() => {
+                    left_out.push((file.name.clone(), "computed by the server"));
+                    continue;
+                }
+                (Some(_), Some(column)) if !column.is_given() => {
+                    return Err(mistake(format!("{}: the server computes it, so nothing goes there", column.name)));
+                }
                 (_, Some(column)) => column,
                 (Some(told), None) => {
                     return Err(mistake(format!("{} has no column \"{told}\"; it has {}", table.name, names())));
                 }
                 (None, None) => {
-                    left_out.push(file.name.clone());
+                    left_out.push((file.name.clone(), "no such column in the table"));
                     continue;
                 }
             };
@@ -160,7 +167,7 @@ impl Matching {
         for (from, file) in found.columns.iter().enumerate() {
             let told = pairs.iter().find(|(name, _)| *name == file.name).map_or(file.name.as_str(), |(_, to)| to);
             if told.is_empty() {
-                left_out.push(file.name.clone());
+                left_out.push((file.name.clone(), "not wanted"));
                 continue;
             }
             if targets.iter().any(|target| target.column.name == told) {
@@ -219,7 +226,7 @@ impl Matching {
         for (from, file) in found.columns.iter().enumerate() {
             let told = pairs.iter().find(|(name, _)| *name == file.name).map_or(file.name.as_str(), |(_, to)| to);
             if told.is_empty() {
-                left_out.push(file.name.clone());
+                left_out.push((file.name.clone(), "not wanted"));
                 continue;
             }
             if targets.iter().any(|target| target.column.name.eq_ignore_ascii_case(told)) {

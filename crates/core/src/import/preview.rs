@@ -8,6 +8,8 @@ use jaunty_seam::catalog::{Catalog, ObjectKind};
 
 use super::fit::fitted;
 use super::refused::Bad;
+use crate::connection::nearest;
+
 use super::{Choices, ImportError, Matching, Source};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
@@ -88,6 +90,12 @@ pub fn matching(
         }
         None => Matching::into_new(&source.found, &into.table, (&into.key, &into.pairs), catalog, dialect),
     }
+}
+
+/// The table whose name is nearest to one that is not there, if it is near enough to be meant.
+pub fn near<'a>(name: &str, catalog: &'a Catalog) -> Option<&'a str> {
+    let tables = catalog.objects().iter().filter(|object| object.kind == ObjectKind::Table);
+    nearest(name, tables.map(|object| object.name.as_str()))
 }
 
 /// Looks at a file, and at what would become of its first rows.

@@ -1,7 +1,7 @@
 //! The file of rows that do not fit, each with the reason.
 
 use std::fs::File;
-use std::io::BufWriter;
+use std::io::{BufWriter, Read};
 use std::path::{Path, PathBuf};
 
 use super::ImportError;
@@ -28,13 +28,27 @@ pub struct Refused {
     pub first: Vec<(u64, String)>,
 }
 
+/// What such a file begins with.
+const BEGINS: &str = "line,reason";
+
 /// So many of them are told.
 const TOLD: usize = 5;
 
 impl Refused {
-    /// Writes to this file, for rows with these columns.
-    pub fn new(path: &Path, names: Vec<String>) -> Refused {
-        Refused { path: path.to_owned(), names, file: None, rows: 0, first: Vec::new() }
+    /// Writes to this file, for rows of another one with these columns. One that is there already is only replaced if it
+    /// is of refused rows, and never while it is read.
+    pub fn new(path: &Path, names: Vec<String>, of: &Path) -> Result<Refused, ImportError> {
+        let whole = |path: &Path| path.canonicalize().ok();
+        let mistake = |what: &str| Err(ImportError::Mistake(format!("{} {what}", path.display())));
+        if whole(path).is_some_and(|path| Some(path) == whole(of)) {
+            return mistake("is the file that is loaded: name another one for rows that do not fit");
+        }
+        let mut first = [0; BEGINS.len()];
+        let read = File::open(path).and_then(|mut file| file.read(&mut first));
+        if read.is_ok_and(|count| count > 0 && first != *BEGINS.as_bytes()) {
+            return mistake("is there already, and is not a file of refused rows: name another one");
+        }
+        Ok(Refused { path: path.to_owned(), names, file: None, rows: 0, first: Vec::new() })
     }
 
     /// Writes a row.

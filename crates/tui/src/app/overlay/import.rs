@@ -470,6 +470,8 @@ impl App {
                 let mut session = opened.map_err(|error| error.to_string())?;
                 let location = session.location();
                 let names = source.found.columns.iter().map(|column| column.name.clone()).collect();
+                let refused = wanted.refused.as_ref().map(|path| Refused::new(path, names, &wanted.path));
+                let refused = refused.transpose().map_err(failed)?;
                 let since = Instant::now();
                 progress.expect(size.unwrap_or_default());
                 let mut told = |sent: u64, at: u64| {
@@ -482,7 +484,7 @@ impl App {
                 let options = Options {
                     parts: wanted.parts,
                     meeting: wanted.meeting,
-                    refused: wanted.refused.as_ref().map(|path| Refused::new(path, names)),
+                    refused,
                     stop: stop.clone(),
                     told: &mut told,
                 };
