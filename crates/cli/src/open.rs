@@ -36,6 +36,11 @@ pub fn connections(folders: &Folders) -> Connections {
 fn engine_of(path: &Path) -> Option<&'static dyn Engine> {
     let mut head = Vec::new();
     File::open(path).ok()?.take(64).read_to_end(&mut head).ok()?;
+    // A file of nothing is a database without tables, if it is called one.
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    if head.is_empty() && ["db", "db3", "sqlite", "sqlite3"].iter().any(|known| ending.eq_ignore_ascii_case(known)) {
+        return jaunty_engines::by_name("sqlite");
+    }
     ENGINES.iter().copied().find(|engine| engine.sniff(&head))
 }
 

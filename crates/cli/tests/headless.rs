@@ -151,6 +151,10 @@ fn every_kind_of_bad_file_gets_a_sentence() {
     );
     let lock = rusqlite::Connection::open(home.path("project/locked.db")).unwrap();
     lock.execute_batch("begin exclusive").unwrap();
+    // One that is empty is a database without tables, if it is called one.
+    let home = home.file("empty.db", "").file("empty.txt", "");
+    home.call(&["run", "-c", "empty.db", "-s", "create table t(a)"]).exits(0);
+    assert!(home.call(&["run", "-c", "empty.txt", "-s", "select 1"]).exits(2).1.contains("not a database"));
     for (name, what, remedy) in [
         ("missing", "no such file", "Fix the path in the profile, or add create = true"),
         ("letter", "is not a SQLite database", "Its first bytes are those of another kind of file"),

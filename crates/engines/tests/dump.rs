@@ -111,6 +111,7 @@ fn sqlite_is_made_again() {
         "create trigger g after insert on \"odd \"\" name\" begin insert into first(id) values (new.id + 100); select 1; end",
         "create virtual table words using fts5(text)",
         "insert into \"odd \"\" name\"(note) values ('it''s; a ''quoted'' \n line'), ('é🛳')",
+        "insert into \"odd \"\" name\"(note) values (cast(x'006161002700' as text))",
         "insert into berths values (1, 1, 0.1, x'00ff'), (1, 2, 9e999, '007'), (2, 1, null, 1.0), (2, 2, 1e-300, '')",
         "insert into second values (7, 101)",
         "update first set second = 7",
@@ -193,7 +194,7 @@ fn mariadb_is_made_again() {
          alter table pair add foreign key (other) references riap(id);
          create view later_one as select p.name, b.number from ports p join berths b on b.port = p.id;
          create view a_first as select name from later_one;
-         insert into ports(name, state, raw) values ('Saltmarsh; \"Quay\"', 'rough', x'00ff27'), ('it''s \\\\ é', null, '');
+         insert into ports(name, state, raw) values ('Saltmarsh; \"Quay\"', 'rough', x'00ff27'), (concat('a', char(0), 'b'), null, null), ('it''s \\\\ é', null, '');
          insert into berths values (1, 1, 12.5, '2031-03-05 07:30:00.5'), (2, 7, null, null);
          set foreign_key_checks = 0; insert into pair values (1, 1); insert into riap values (1, 1)",
     );

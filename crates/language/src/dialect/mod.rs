@@ -73,6 +73,8 @@ pub struct Dialect {
     pub conditions: &'static [&'static str],
     /// Whether a text that is not ASCII needs an `N` before its quote.
     pub national_texts: bool,
+    /// Whether a statement ends at a character NUL, so that no literal of text can have one.
+    pub ends_at_nul: bool,
     /// Characters that begin a parameter (`:name`, `?1`).
     pub parameters: &'static [u8],
     /// Words to be set off from names, upper case and sorted.
@@ -214,6 +216,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     batch_word: None,
     conditions: &[],
     national_texts: false,
+    ends_at_nul: false,
     parameters: &[],
     keywords: &[],
     starters: &[],
@@ -333,6 +336,10 @@ impl Dialect {
     pub fn text_as_written(&self, text: &str) -> String {
         let plain = self.quotes.iter().find(|quote| quote.kind == QuoteKind::Text && quote.prefix.is_none());
         let Some(quote) = plain else { return text.to_owned() };
+        if self.ends_at_nul && text.contains('\0') {
+            let digits: String = text.bytes().map(|byte| format!("{byte:02x}")).collect();
+            return format!("cast({} as text)", self.bytes_as_written(&digits));
+        }
         // Without the letter it is a text of an older code page, which lacks most letters.
         let national = if self.national_texts && !text.is_ascii() { "N" } else { "" };
         let close = char::from(quote.close);

@@ -100,6 +100,7 @@ const ACTING: Acting = Acting {
 pub static SQLITE: Dialect = Dialect {
     name: "sqlite",
     own_prefixes: &["sqlite_", "pragma_"],
+    ends_at_nul: true,
     help: &[KEYWORDS, (HelpKind::Keyword, include_str!("keywords.txt")), FUNCTIONS, (HelpKind::Function, include_str!("functions.txt"))],
     extension: "sql",
     quotes: &[
