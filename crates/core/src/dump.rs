@@ -292,21 +292,37 @@ impl<'a> Dumping<'a> {
         outcome.0.map_err(DumpError::Server)?;
         self.dumped.rows += writing.rows;
         drop(writing);
-        if !self.copying.goes_on.is_empty() {
-            let name: Vec<String> = parts.iter().map(|part| written(part)).collect();
-            let name = name.join(".");
-            for column in numbered {
-                let text = self
-                    .copying
-                    .goes_on
-                    .replace("TABLE_TEXT", &self.dialect.text_as_written(&name))
-                    .replace("COLUMN_TEXT", &self.dialect.text_as_written(column))
-                    .replace("COLUMN", &self.dialect.name_as_written(column))
-                    .replace("TABLE", &name);
-                self.put(&text)?;
+        self.counters(object, &parts, &numbered)
+    }
+
+    /// Lets the numbers that the server gives go on where they are, and not where the last row that is left ends.
+    fn counters(&mut self, object: &Object, parts: &[String], numbered: &[&str]) -> Result<(), DumpError> {
+        let [query, set] = self.copying.goes_on;
+        let is_numbered = object.definition.to_ascii_lowercase().contains("autoincrement");
+        if query.is_empty() || (numbered.is_empty() && !is_numbered) {
+            return Ok(());
+        }
+        let name: Vec<String> = parts.iter().map(|part| self.dialect.name_as_written(part)).collect();
+        let [name, bare] = [name.join("."), object.name.clone()].map(|name| self.dialect.text_as_written(&name));
+        // Where the definition of the table says it there is one, of no column.
+        let columns = if numbered.is_empty() { &[""][..] } else { numbered };
+        for column in columns {
+            let column = self.dialect.text_as_written(column);
+            let names = [("TABLE_TEXT", name.as_str()), ("BARE_TEXT", &bare), ("COLUMN_TEXT", &column)];
+            if let [value, called] = self.first(&filled(query, &names))?.as_slice() {
+                let values = [&names[..], &[("VALUE", value.as_str()), ("CALLED", called)]].concat();
+                self.put(&filled(set, &values))?;
             }
         }
         Ok(())
+    }
+
+    /// The first row of a query; nothing where it has none.
+    fn first(&mut self, query: &str) -> Result<Vec<String>, DumpError> {
+        let found = Arc::new(Mutex::new(Vec::<String>::new()));
+        let sink = Box::new(First(Arc::clone(&found)));
+        self.session.run(&Request::new(query).until(self.stop), sink).map_err(DumpError::Server)?;
+        Ok(std::mem::take(&mut *found.lock().unwrap_or_else(PoisonError::into_inner)))
     }
 
     /// Where a sequence is.
@@ -316,21 +332,27 @@ impl<'a> Dumping<'a> {
             return Ok(());
         }
         let name = templates::name(object, self.catalog, self.dialect);
-        let found = Arc::new(Mutex::new(Vec::<String>::new()));
-        let request = query.replace("NAME", &name);
-        let sink = Box::new(First(Arc::clone(&found)));
-        self.session.run(&Request::new(&request).until(self.stop), sink).map_err(DumpError::Server)?;
-        let found = std::mem::take(&mut *found.lock().unwrap_or_else(PoisonError::into_inner));
-        if let [value, called] = found.as_slice() {
-            let text = set
-                .replace("TEXT", &self.dialect.text_as_written(&name))
-                .replace("NAME", &name)
-                .replace("VALUE", value)
-                .replace("CALLED", called);
-            self.put(&text)?;
+        if let [value, called] = self.first(&filled(query, &[("NAME", &name)]))?.as_slice() {
+            let text = self.dialect.text_as_written(&name);
+            self.put(&filled(set, &[("TEXT", &text), ("NAME", &name), ("VALUE", value), ("CALLED", called)]))?;
         }
         Ok(())
     }
+}
+
+/// A text with its places filled in; what is filled in has no places, whatever it is called.
+fn filled(template: &str, values: &[(&str, &str)]) -> String {
+    let (mut text, mut rest) = (String::new(), template);
+    let found = |rest: &str| {
+        let places = values.iter().filter_map(|(key, value)| Some((rest.find(key)?, *key, *value)));
+        places.min_by_key(|(at, ..)| *at)
+    };
+    while let Some((at, key, value)) = found(rest) {
+        text.push_str(&rest[..at]);
+        text.push_str(value);
+        rest = &rest[at + key.len()..];
+    }
+    text + rest
 }
 
 /// Rows on their way to the text.

@@ -116,6 +116,9 @@ fn sqlite_is_made_again() {
         "insert into second values (7, 101)",
         "update first set second = 7",
         "insert into words values ('tide tables'), ('it''s')",
+        "create table \"VALUE BARE_TEXT's\"(id integer primary key autoincrement, a)",
+        "insert into \"VALUE BARE_TEXT's\"(a) values (1), (2), (3)",
+        "delete from \"VALUE BARE_TEXT's\" where id > 1",
         "create temp table scratch(a)",
     ] {
         run(from.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
@@ -127,6 +130,10 @@ fn sqlite_is_made_again() {
         assert!(matches!(found.as_str(), "ok" | ""), "{check}: {found}");
     }
     assert_eq!(run(to.as_mut(), "select count(*) from words where words match 'tide'").unwrap().rows(), [["1"]]);
+    // A number that was given is not given again.
+    run(to.as_mut(), "insert into \"VALUE BARE_TEXT's\"(a) values (4)").unwrap();
+    let last = run(to.as_mut(), "select max(id) from \"VALUE BARE_TEXT's\"").unwrap().rows();
+    assert_eq!(last, [["4"]]);
     // One table, with or without its rows.
     let one = Wanted { names: vec![Name { schema: "main".into(), name: "second".into() }], ..Wanted::default() };
     let text = dumped(from.as_mut(), by_name("sqlite").unwrap().dialect(), &one).0;
@@ -159,7 +166,8 @@ fn postgres_is_made_again() {
          create procedure sweep(inout n int) language sql as 'select n';
          create function note() returns trigger language plpgsql as $$ begin new.berths := coalesce(new.berths, 1); return new; end; $$;
          create trigger noted before insert or update on ports for each row execute function note();
-         insert into ports(name, state) values ('Saltmarsh; \"Quay\"', 'rough'), ('it''s', null);
+         insert into ports(name, state) values ('Saltmarsh; \"Quay\"', 'rough'), ('it''s', null), ('gone', null); delete from ports where name = 'gone';
+         create table \"Odd Harbour\".\"VALUE's\"(\"CALLED\" serial, a int); insert into \"Odd Harbour\".\"VALUE's\"(a) values (1), (2); delete from \"Odd Harbour\".\"VALUE's\" where a = 2;
          insert into ops.berths values (1, 1, 12.50, '\\x00ff27', '2031-03-05 07:30:00.5+00', '{a,\"b c\",NULL}', '{\"a\": [1, null]}'), (2, 1, null, '', 'infinity', '{}', 'null');
          insert into \"Odd Harbour\".\"select\" values (1, null); insert into pair values (1, null); update pair set other = 1; update \"Odd Harbour\".\"select\" set other = 1;
          insert into log values ('2031-05-05', 'calm'); select nextval('tickets'); refresh materialized view prices",
@@ -174,8 +182,10 @@ fn postgres_is_made_again() {
     run(to.as_mut(), "insert into ports(name) values ('Gullhaven')").unwrap();
     assert_eq!(
         run(to.as_mut(), "select id, tag, berths from ports where name = 'Gullhaven'").unwrap().rows(),
-        [["3", "GULLHAVEN", "1"]]
+        [["4", "GULLHAVEN", "1"]]
     );
+    let next = "insert into \"Odd Harbour\".\"VALUE's\"(a) values (3) returning \"CALLED\"";
+    assert_eq!(run(to.as_mut(), next).unwrap().rows(), [["3"]]);
     assert_eq!(run(to.as_mut(), "select nextval('tickets')").unwrap().rows(), [["8"]]);
     assert!(run(to.as_mut(), "insert into pair values (9, 99)").is_err());
 }

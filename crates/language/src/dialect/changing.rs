@@ -47,9 +47,10 @@ pub struct Copying {
     pub keys_after: bool,
     /// Whether what a schema is called is a database of its own: only one of them is written.
     pub schemas_are_databases: bool,
-    /// Lets the numbers of a column go on: `TABLE` and `COLUMN` are names, `TABLE_TEXT` and `COLUMN_TEXT` texts. Empty
-    /// where the definition says it.
-    pub goes_on: &'static str,
+    /// The query for where the server is with the numbers of a column, and the statement that lets them go on there:
+    /// `TABLE_TEXT` is the table's name as it is written, `BARE_TEXT` as it is, `COLUMN_TEXT` the column's, `VALUE` and
+    /// `CALLED` what the query gave. Empty where the definition says it.
+    pub goes_on: [&'static str; 2],
     /// The query for where the sequence `NAME` is, and the statement that sets it there (`TEXT` is the name as a text,
     /// `VALUE` and `CALLED` what the query gave). Empty where there are none.
     pub sequence: [&'static str; 2],

@@ -75,7 +75,7 @@ const CHANGING: Changing = Changing {
         ],
         keys_after: false,
         schemas_are_databases: true,
-        goes_on: "",
+        goes_on: ["", ""],
         sequence: ["select next_not_cached_value, 0 from NAME", "select setval(NAME, VALUE, CALLED)"],
     }),
     inserted: None,

@@ -43,7 +43,10 @@ const CHANGING: Changing = Changing {
         around: [&["set check_function_bodies = off", "begin"], &["commit"]],
         keys_after: true,
         schemas_are_databases: false,
-        goes_on: "select setval(pg_get_serial_sequence(TABLE_TEXT, COLUMN_TEXT), (select max(COLUMN) from TABLE))",
+        goes_on: [
+            "select n, true from pg_sequence_last_value(pg_get_serial_sequence(TABLE_TEXT, COLUMN_TEXT)::regclass) n where n is not null",
+            "select setval(pg_get_serial_sequence(TABLE_TEXT, COLUMN_TEXT), VALUE, CALLED)",
+        ],
         sequence: ["select last_value, is_called from NAME", "select setval(TEXT, VALUE, CALLED)"],
     }),
     numbering: ["", "", " overriding system value"],

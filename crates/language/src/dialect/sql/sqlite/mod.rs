@@ -41,7 +41,10 @@ const CHANGING: Changing = Changing {
         around: [&["pragma foreign_keys = off", "begin"], &["commit"]],
         keys_after: false,
         schemas_are_databases: true,
-        goes_on: "",
+        goes_on: [
+            "select seq, 1 from sqlite_sequence where name = BARE_TEXT",
+            "delete from sqlite_sequence where name = BARE_TEXT;\ninsert into sqlite_sequence(name, seq) values (BARE_TEXT, VALUE)",
+        ],
         sequence: ["", ""],
     }),
     begin: "begin immediate",
