@@ -478,7 +478,9 @@ fn pasted_rows_make_a_table() {
     screen.pastes("id\tname\n1\tTern Sound\n2\tEbb Gate\n").shows("(pasted rows)").types("tides");
     screen.shows("The table is new: create table tides ( id integer, name text )").shows("none; every id is different");
     screen.press(&["Down"; 9]).types("id").shows("id integer not null, name text, primary key (id)");
-    screen.press(&["C-g"]).shows("2 rows loaded into tides in");
+    screen.press(&["C-g"]).shows("2 rows loaded into tides in").loses("The table is new");
+    // Pressed once more it loads nothing twice.
+    screen.press(&["C-g"]).shows("these rows are loaded; change something here to load again");
     assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern Sound;2Ebb Gate");
     // Its catalog knows the table at once.
     screen.press(&["Escape"]).loses("load a file").press(&["C-o"]).shows("catalog of").types("tides").shows("tides");

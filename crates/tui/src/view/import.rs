@@ -28,6 +28,7 @@ pub(super) fn draw(app: &App, view: &ImportView, area: Rect, ground: Style, cell
     let after = heading(app, &format!("load a file · {}", clean::clean(&view.profile.name)), area, ground, cells);
     let hint = match &view.loading {
         Some(_) => keys(app, &[("close-overlay", "stops")]),
+        None if matches!(view.ended, Some(Ok(_))) => keys(app, &[("close-overlay", "closes")]),
         None => keys(app, &[("load-rows", "loads"), ("accept", "next"), ("close-overlay", "closes")]),
     };
     put_hint(cells, after + 2, area.y, area.right() - 1, &hint, style(Role::Faint));
@@ -99,7 +100,9 @@ pub(super) fn draw(app: &App, view: &ImportView, area: Rect, ground: Style, cell
     }
     let (text, role) = fits(preview);
     say(&text, role);
-    if let Some(definition) = preview.matching.as_ref().ok().and_then(|matching| matching.definition.as_ref()) {
+    let is_loaded = matches!(view.ended, Some(Ok(_)));
+    let definition = preview.matching.as_ref().ok().and_then(|matching| matching.definition.as_ref());
+    if let Some(definition) = definition.filter(|_| !is_loaded) {
         let definition = definition.split_whitespace().collect::<Vec<_>>().join(" ");
         say(&format!("The table is new: {definition}"), Role::Accent);
     }

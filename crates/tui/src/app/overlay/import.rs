@@ -259,13 +259,21 @@ impl ImportView {
         if self.loading.is_some() {
             return;
         }
+        // A key that was pressed twice would load the same rows twice.
+        const ONCE: &str = " · these rows are loaded; change something here to load again";
+        if let Some(Ok(said)) = &mut self.ended {
+            if !said.ends_with(ONCE) {
+                said.push_str(ONCE);
+            }
+            return;
+        }
         match &self.preview {
             Some(Ok(preview)) if !self.reading => {
                 if let Err(error) = &preview.matching {
                     return self.fail(error.to_string());
                 }
             }
-            _ => return app.tell("the file is still being looked at"),
+            _ => return self.fail("the file is still being looked at".to_owned()),
         }
         if self.profile.guard == Guard::Ask && !self.asks {
             self.asks = true;
@@ -433,6 +441,8 @@ impl App {
             }
             view.made_of = view.snapshot();
         }
+        // Whoever was too early may go on.
+        view.ended = view.ended.take().filter(Result::is_ok);
         view.preview = Some(found);
         view.chosen = view.chosen.min(view.count().saturating_sub(1));
     }
