@@ -78,7 +78,7 @@ impl SlipView {
             Unsent::Refused { rolled_back: false, .. } => {
                 format!("{said} · whether it was sent is not known: look at the rows before sending it again")
             }
-            Unsent::Refused { .. } => format!("{said} · everything was rolled back, nothing was sent"),
+            Unsent::Refused { .. } => format!("{said} · everything was rolled back"),
             _ => said,
         });
         self.chosen = draft.unwrap_or(self.chosen);
