@@ -99,7 +99,7 @@ fn sqlite_is_made_again() {
     let open = || open(by_name("sqlite").unwrap(), &memory, None).unwrap();
     let (mut from, mut to) = (open(), open());
     for statement in [
-        "create table \"odd \"\" name\"(id integer primary key, note text not null default 'x', twice as (id * 2), check (id > 0) -- a comment\n)",
+        "create table \"odd \"\" name\"(id integer primary key, note text not null default 'x', twice as (id * 2), check (id > 0) -- a comment, no autoincrement\n)",
         "create table berths(port integer, number integer, length real, any_name, primary key (port, number), \
          foreign key (port) references \"odd \"\" name\" on delete cascade) without rowid",
         "create table first(id integer primary key, second integer references second)",
