@@ -28,6 +28,7 @@ mod profiles;
 mod recall;
 mod rows;
 mod running;
+mod saving;
 mod slip;
 mod values;
 mod works;
