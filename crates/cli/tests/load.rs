@@ -112,6 +112,8 @@ fn columns_are_matched_by_name_and_by_hand() {
     let told = load(&home, 2, &["a.csv", "-c", "quay", "-i", "prots"]);
     assert!(told.contains("there is no table prots · did you mean ports?; --create makes it"), "{told}");
     assert!(load(&home, 2, &["a.csv", "-c", "quay", "-i", "", "--create"]).contains("name the table"));
+    let told = load(&home, 1, &["a.csv", "-c", "quay", "-i", "nowhere.ports", "--create"]);
+    assert!(told.contains("unknown database nowhere") && !told.contains("--refused"), "{told}");
     assert_eq!(one(&home, "select code || name || ifnull(berths, 'NULL') || note from ports"), "SMQSaltmarshNULL-");
 }
 
@@ -436,7 +438,9 @@ fn a_file_is_looked_at_and_loaded_on_the_screen() {
         "SMQSaltmarsh; QuayNULL05.03.2031;GULGullhavenNULL31.12.2030"
     );
     // Once more they are there already: all or nothing.
-    screen.press(&["C-g"]).shows("nothing was loaded").press(&["Escape"]).loses("load a file").press(&["M-l"]);
+    screen.press(&["C-g"]).shows("these rows are loaded; change something here to load again");
+    screen.types("x").shows("ports has no column \"x\"").press(&["C-u"]).loses("ports has no column").press(&["C-g"]);
+    screen.shows("nothing was loaded").press(&["Escape"]).loses("load a file").press(&["M-l"]);
     screen.shows("new.csv into ports");
 }
 

@@ -204,10 +204,12 @@ fn sparklines_show_how_the_values_of_each_column_go_along_the_rows() {
     assert_eq!(dots(&stage, types), ["⢀⣠⠴⠚ ⠲⣄ ⣠⠞", "⣠⠴⠚⠉ ⠈⠳⣤⠞⠁"], "{}", stage.text());
     let stage = stage.types("L").settles();
     assert_eq!(stage.app.rows.height(), height);
-    // Words have none, and it is said.
+    // Words have none, and it is said; rows that are come by later have theirs.
     let stage = Stage::with("select 'berth' as word", (120, 30), Guard::Open).runs().control('t').settles();
+    let height = stage.app.rows.height();
     let stage = stage.types("L").settles();
     assert!(stage.text().contains("no column of numbers or times has values here"), "{}", stage.text());
+    assert_eq!(stage.app.rows.height(), height, "nothing is left free for what is not there");
 }
 
 #[test]

@@ -349,10 +349,10 @@ fn failed(error: ImportError, refuses: bool) -> Failure {
     };
     match error {
         ImportError::Stopped { kept: rows } => Failure::Stopped(format!("cancelled; {}", kept(rows))),
-        ImportError::Server { error, kept: rows } => {
+        ImportError::Server { error, kept: rows, of_rows } => {
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
             let finds = match error.kind {
-                ErrorKind::Refused if !refuses => ". --refused FILE finds such rows, and loads the others",
+                ErrorKind::Refused if of_rows && !refuses => ". --refused FILE finds such rows, and loads the others",
                 _ => "",
             };
             Failure::Database(format!("{error}; {}{finds}{remedy}", kept(rows)))

@@ -140,13 +140,16 @@ impl Plan<'_> {
     fn run(&mut self, statement: &str) -> Result<(), ImportError> {
         let request = Request::new(statement).until(&self.stop);
         let outcome = self.session.run(&request, Box::new(Nothing));
-        outcome.map_err(|error| self.failed(error))
+        outcome.map_err(|error| match self.failed(error) {
+            ImportError::Server { error, kept, .. } => ImportError::Server { error, kept, of_rows: false },
+            other => other,
+        })
     }
 
     fn failed(&self, error: EngineError) -> ImportError {
         match error.kind {
             ErrorKind::Stopped => ImportError::Stopped { kept: self.kept },
-            _ => ImportError::Server { error, kept: self.kept },
+            _ => ImportError::Server { error, kept: self.kept, of_rows: true },
         }
     }
 

@@ -62,6 +62,8 @@ pub enum ImportError {
         error: EngineError,
         /// How many rows stay, of parts that were committed before.
         kept: u64,
+        /// Whether it was about rows, and not about a statement around them.
+        of_rows: bool,
     },
     /// Somebody wanted it to end.
     #[error("cancelled")]

@@ -550,7 +550,7 @@ fn said(error: &ImportError) -> String {
     };
     match error {
         ImportError::Stopped { kept } => format!("cancelled; {}", stays(*kept)),
-        ImportError::Server { error, kept } => format!("{error}; {}", stays(*kept)),
+        ImportError::Server { error, kept, .. } => format!("{error}; {}", stays(*kept)),
         ImportError::Row { kept, .. } => {
             format!("{error}; {}. A file for refused rows lets the others be loaded", stays(*kept))
         }

@@ -29,29 +29,38 @@ pub struct Sparklines {
     wanted: bool,
     asked: Option<Of>,
     found: Option<(Of, Vec<Option<Spark>>)>,
+    /// Whether a person has just asked for them, and is told if there are none.
+    told: bool,
 }
 
 impl Rows {
     /// The lines above the rows.
     pub fn head(&self, area: Rect) -> u16 {
-        if self.sparklines.wanted && area.height >= LEAST { HEAD + LINES } else { HEAD }
+        let are_none = || self.sparks().is_some_and(|sparks| sparks.iter().all(Option::is_none));
+        if self.sparklines.wanted && area.height >= LEAST && !are_none() { HEAD + LINES } else { HEAD }
     }
 
     /// The sparkline of a column, if they are shown and it has one.
     pub fn spark(&self, column: usize) -> Option<&Spark> {
-        let ((path, stamp, _), sparks) = self.sparklines.found.as_ref()?;
-        let is_shown = self.kept.as_ref().is_some_and(|kept| kept.path() == path);
-        // Those of another order would tell of other rows.
-        let is_shown = is_shown && self.view().arranged.stamp == *stamp;
-        sparks.get(column).filter(|_| self.sparklines.wanted && is_shown)?.as_ref()
+        self.sparks()?.get(column)?.as_ref()
+    }
+
+    /// Those of the rows that are shown: of another order they would tell of other rows.
+    fn sparks(&self) -> Option<&[Option<Spark>]> {
+        let found = self.sparklines.found.as_ref().filter(|_| self.sparklines.wanted);
+        let ((path, stamp, _), sparks) = found?;
+        let kept = self.kept.as_ref().filter(|kept| kept.path() == path)?;
+        let shown = self.views.get(kept.path()).map_or(0, |view| view.arranged.stamp);
+        (shown == *stamp).then_some(sparks)
     }
 
     /// What has to be gathered, if what is shown has not been. While rows come it is done again whenever they have
     /// become twice as many.
     fn unsparked(&self) -> Option<Of> {
-        let path = self.kept.as_ref()?.path().to_owned();
-        let of = (path, self.view().arranged.stamp, self.total());
-        if !self.sparklines.wanted || of.2 == 0 {
+        let kept = self.kept.as_ref().filter(|_| self.sparklines.wanted)?;
+        let stamp = self.views.get(kept.path()).map_or(0, |view| view.arranged.stamp);
+        let of = (kept.path().to_owned(), stamp, self.total());
+        if of.2 == 0 {
             return None;
         }
         let is_over = self.run.as_ref().is_none_or(|run| run.outcome() != Outcome::Running || run.is_held());
@@ -74,7 +83,7 @@ impl App {
             return self.tell("no rows here");
         }
         let wanted = !self.rows.sparklines.wanted;
-        self.rows.sparklines = Sparklines { wanted, ..Sparklines::default() };
+        self.rows.sparklines = Sparklines { wanted, told: true, ..Sparklines::default() };
         if wanted && self.rows.area.height < LEAST {
             self.tell("the pane is too low for sparklines");
         }
@@ -106,11 +115,15 @@ impl App {
             return;
         }
         match found {
-            Ok(sparks) if sparks.iter().all(Option::is_none) => {
-                rows.sparklines.wanted = false;
-                self.tell("no sparklines: no column of numbers or times has values here");
+            Ok(sparks) => {
+                let are_none = sparks.iter().all(Option::is_none);
+                let is_asked = std::mem::take(&mut rows.sparklines.told);
+                rows.sparklines.found = Some((of, sparks));
+                // Whoever only passes by such rows has them again at the next.
+                if are_none && is_asked {
+                    self.tell("no sparklines: no column of numbers or times has values here");
+                }
             }
-            Ok(sparks) => rows.sparklines.found = Some((of, sparks)),
             Err(PartError::Stopped) => rows.sparklines.wanted = false,
             Err(error) => {
                 rows.sparklines.wanted = false;
