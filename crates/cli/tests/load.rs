@@ -475,6 +475,21 @@ fn a_sheet_of_a_workbook_is_loaded() {
 }
 
 #[test]
+fn a_key_that_comes_before_the_file_was_looked_at_counts() {
+    let rows: String = (0..200_000).map(|n| format!("{n},berth {n}\n")).collect();
+    let home = quay().file("many.csv", &format!("id,name\n{rows}")).file("a.sql", "select 1;\n");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen.shows("quay.db · main").press(&["M-i", "C-g"]).shows("name a file, or paste rows here");
+    screen
+        .types("many.csv")
+        .press(&["Enter"])
+        .types("fresh")
+        .press(&["C-g"])
+        .shows("200,000 rows loaded into fresh in");
+    assert_eq!(one(&home, "select count(*) || '' from fresh"), "200000");
+}
+
+#[test]
 fn pasted_rows_make_a_table() {
     let home = quay().file("a.sql", "select 1;\n");
     let screen = home.screen(&["a.sql", "-c", "quay"]);

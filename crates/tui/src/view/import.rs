@@ -80,6 +80,7 @@ pub(super) fn draw(app: &App, view: &ImportView, area: Rect, ground: Style, cell
         }
         (None, Some(Ok(said))) => say(said, Role::Done),
         (None, Some(Err(error))) => say(error, Role::Failed),
+        (None, None) if view.goes_on => say("loads as soon as the file has been looked at", Role::Running),
         (None, None) => say(view.help(), Role::Faint),
     }
     let preview = match &view.preview {

@@ -109,6 +109,8 @@ pub struct ImportView {
     pub asks: bool,
     /// What goes on.
     pub loading: Option<Loading>,
+    /// It is loaded as soon as the file has been looked at.
+    pub goes_on: bool,
     /// How it ended.
     pub ended: Option<Result<String, String>>,
     /// What the preview is of.
@@ -146,6 +148,7 @@ impl ImportView {
             reading: false,
             asks: false,
             loading: None,
+            goes_on: false,
             ended: None,
             made_of: String::new(),
             pasted: None,
@@ -268,12 +271,16 @@ impl ImportView {
             return;
         }
         match &self.preview {
-            Some(Ok(preview)) if !self.reading => {
+            // Whoever was too early need not press it again.
+            None => return self.goes_on = true,
+            _ if self.reading => return self.goes_on = true,
+            Some(Ok(preview)) => {
                 if let Err(error) = &preview.matching {
                     return self.fail(error.to_string());
                 }
             }
-            _ => return self.fail("the file is still being looked at".to_owned()),
+            // Why it cannot be read stands there.
+            Some(Err(_)) => return,
         }
         if self.profile.guard == Guard::Ask && !self.asks {
             self.asks = true;
@@ -312,7 +319,7 @@ impl Layer for ImportView {
         if let Some(touched) = column.and_then(|at| self.touched.get_mut(at)) {
             *touched = true;
         }
-        (self.ended, self.asks) = (None, false);
+        (self.ended, self.asks, self.goes_on) = (None, false, false);
     }
 
     fn edit(&mut self, edit: LineEdit) {
@@ -441,10 +448,11 @@ impl App {
             }
             view.made_of = view.snapshot();
         }
-        // Whoever was too early may go on.
-        view.ended = view.ended.take().filter(Result::is_ok);
         view.preview = Some(found);
         view.chosen = view.chosen.min(view.count().saturating_sub(1));
+        if std::mem::take(&mut view.goes_on) {
+            self.on(|view: &mut ImportView, app| view.load(app));
+        }
     }
 
     fn begin_load(
