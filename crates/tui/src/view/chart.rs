@@ -7,7 +7,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use super::overlay::{heading, keys};
+use super::overlay::{heading_before, keys};
 use crate::app::{App, ChartView};
 use crate::paint::{put, put_cut, put_hint};
 use crate::theme::Role;
@@ -34,7 +34,7 @@ pub(super) fn draw(app: &App, view: &ChartView, area: Rect, ground: Style, cells
         ],
     );
     let start = put_hint(cells, area.x + area.width * 2 / 5, area.y, area.right() - 1, &hint, style(Role::Faint));
-    heading(app, &clean::fit(&title, usize::from(start.saturating_sub(area.x + 3))).text, area, ground, cells);
+    heading_before(app, &title, start, area, ground, cells);
     let inside = Rect { y: area.y + 1, height: area.height.saturating_sub(crate::app::CHART_AROUND), ..area };
     match (&view.plot, &view.failed) {
         (_, Some(failed)) => {

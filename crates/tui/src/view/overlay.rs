@@ -87,6 +87,11 @@ pub(super) fn heading(app: &App, text: &str, area: Rect, ground: Style, cells: &
     put(cells, area.x + 1, area.y, area.right(), text, ground.patch(app.theme.style(Role::Accent)))
 }
 
+/// A heading that ends before the cell at which something else begins.
+pub(super) fn heading_before(app: &App, text: &str, end: u16, area: Rect, ground: Style, cells: &mut Buffer) {
+    put_cut(cells, area.x + 1, area.y, end.saturating_sub(2), text, ground.patch(app.theme.style(Role::Accent)));
+}
+
 fn draw_list(app: &App, list: &List, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
     let faint = ground.patch(app.theme.style(Role::Faint));
     let found = format!("{} of {} {}", list.found.len(), list.items.len(), list.title);

@@ -8,7 +8,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
-use super::overlay::{heading, keys};
+use super::overlay::{heading_before, keys};
 use crate::app::{App, Earlier, PlanView};
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -56,7 +56,7 @@ pub(super) fn draw(app: &App, view: &PlanView, area: Rect, ground: Style, cells:
         _ => (does.as_str(), Role::Faint),
     };
     let start = put_hint(cells, area.x + area.width / 2, area.y, area.right() - 1, hint, style(role));
-    heading(app, &clean::fit(&title, usize::from(start.saturating_sub(area.x + 2))).text, area, ground, cells);
+    heading_before(app, &title, start, area, ground, cells);
     let plan = match &view.plan {
         None => {
             put(cells, area.x + 3, area.y + 2, area.right(), "reading the plan …", style(Role::Faint));
