@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use jaunty_core::connection::Connections;
-use jaunty_core::import::preview::{look, near};
+use jaunty_core::import::preview::{look, near, relation};
 use jaunty_core::import::{
     Choices, Dates, Format, ImportError, Loaded, Matching, Numbers, Options, Parts, Refused, Source, load,
 };
@@ -13,7 +13,6 @@ use jaunty_core::run::Keeping;
 use jaunty_core::run::loading::Noted;
 use jaunty_core::{settings, words};
 use jaunty_language::dialect::Dialect;
-use jaunty_language::statement::Written;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::{Catalog, ObjectKind};
 use jaunty_seam::engine::load::Meeting;
@@ -186,10 +185,7 @@ fn matching(
     if args.into.trim().is_empty() {
         return Err(Failure::Usage("--into: name the table".into()));
     }
-    let path: Vec<Written> =
-        args.into.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    let table = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+    let table = relation(&args.into, catalog, dialect);
     let pairs = args.columns.iter().map(|pair| {
         let (file, table) = pair.split_once('=').ok_or_else(|| {
             Failure::Usage(format!(

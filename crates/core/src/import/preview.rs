@@ -4,7 +4,7 @@ use std::path::Path;
 
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
-use jaunty_seam::catalog::{Catalog, ObjectKind};
+use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
 use super::fit::fitted;
 use super::refused::Bad;
@@ -73,11 +73,7 @@ pub fn matching(
     if into.table.trim().is_empty() {
         return Err(ImportError::Mistake("name the table".into()));
     }
-    let path: Vec<Written> =
-        into.table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    let known = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
-    match known {
+    match relation(&into.table, catalog, dialect) {
         _ if dialect.changing.is_none() => {
             Matching::into_collection(&source.found, &into.table, (&into.key, &into.pairs), dialect)
         }
@@ -90,6 +86,13 @@ pub fn matching(
         }
         None => Matching::into_new(&source.found, &into.table, (&into.key, &into.pairs), catalog, dialect),
     }
+}
+
+/// The table, view or collection of a name, with its schema where that is told.
+pub fn relation<'a>(name: &str, catalog: &'a Catalog, dialect: &Dialect) -> Option<&'a Object> {
+    let path: Vec<Written> = name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+    catalog.find_relation(schema, path.last()?, dialect)
 }
 
 /// The table whose name is nearest to one that is not there, if it is near enough to be meant.
@@ -108,10 +111,7 @@ pub fn preview(
 ) -> Result<Preview, ImportError> {
     let mut source = Source::open(path, choices)?;
     let matching = matching(&source, into, catalog, dialect);
-    let table: Vec<Written> =
-        into.table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let schema = table.len().checked_sub(2).and_then(|at| table.get(at));
-    let known = table.last().and_then(|name| catalog.find_relation(schema, name, dialect));
+    let known = relation(&into.table, catalog, dialect);
     let columns = known.map_or_else(Vec::new, |table| table.columns.iter().map(|c| c.name.clone()).collect());
     let looked = look(&mut source, matching.as_ref().ok(), dialect)?;
     Ok(Preview { source, matching, columns, looked })
