@@ -283,6 +283,11 @@ impl Seeing {
         (Shape { of, scale: self.scale.min(30), exact: self.exact, longest: self.longest }, dates, Numbers::Plain)
     }
 
+    /// Whether all values are days in the usual order.
+    pub fn is_iso(&self) -> bool {
+        self.iso && self.values > 0
+    }
+
     pub fn is_distinct(&self) -> bool {
         self.distinct && self.nulls == 0 && self.values > 0
     }

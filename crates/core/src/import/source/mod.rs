@@ -382,7 +382,8 @@ impl Source {
             if let Some(of) = schema.as_ref().and_then(|schema| typed(schema.fields().get(at)?.data_type())) {
                 (shape.of, shape.scale) = of;
             }
-            let dates = choices.dates.unwrap_or(found);
+            // One that is written as all servers read it is not meant.
+            let dates = if seeing.is_iso() { Dates::Iso } else { choices.dates.unwrap_or(found) };
             FoundColumn {
                 name,
                 shape,

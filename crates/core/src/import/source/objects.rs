@@ -1,6 +1,5 @@
 //! Rows that are objects of JSON.
 
-use std::borrow::Cow;
 use std::collections::HashSet;
 use std::io::{BufRead, BufReader, Read};
 use std::sync::Arc;
@@ -16,9 +15,9 @@ use crate::import::ImportError;
 use crate::import::csv::LONGEST;
 use crate::import::refused::Bad;
 
-/// An object: its fields in their order, with each value as it is written, since a number may have more digits than any
-/// type of ours, and what lies in a field is kept as it is.
-struct Object(Vec<(String, Box<RawValue>)>);
+/// An object: its fields in their order, as texts; none where it is null. A text is without its quotation marks, and any
+/// other value as it is written, since a number may have more digits than any type of ours.
+struct Object(Vec<(String, Option<String>)>);
 
 impl<'de> Deserialize<'de> for Object {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Object, D::Error> {
@@ -31,13 +30,20 @@ impl<'de> Deserialize<'de> for Object {
             }
 
             fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Object, A::Error> {
-                let mut fields: Vec<(String, Box<RawValue>)> = Vec::new();
-                let mut names = HashSet::new();
-                while let Some((name, value)) = map.next_entry::<String, Box<RawValue>>()? {
+                let (mut fields, mut names) = (Vec::new(), HashSet::new());
+                while let Some((name, value)) = map.next_entry::<String, &RawValue>()? {
                     // Which of them counts is not said anywhere.
                     if !names.insert(name.clone()) {
-                        return Err(A::Error::custom(format_args!("{TWICE}{name}")));
+                        return Err(A::Error::custom(format_args!("{OWN}the field \"{name}\" stands there twice")));
                     }
+                    let value = match value.get() {
+                        "null" => None,
+                        // Half of a pair of surrogates is no text.
+                        text if text.starts_with('"') => Some(serde_json::from_str(text).map_err(|error| {
+                            A::Error::custom(format_args!("{OWN}the field \"{name}\" is not a text: {error}"))
+                        })?),
+                        other => Some(other.to_owned()),
+                    };
                     fields.push((name, value));
                 }
                 Ok(Object(fields))
@@ -48,28 +54,23 @@ impl<'de> Deserialize<'de> for Object {
 }
 
 impl Object {
-    /// A field as text: a text without its quotation marks, and any other value as it is written; none where it is
-    /// null or not there. Objects of a file mostly have the same fields in the same order, so it is looked for at `at`
-    /// first.
-    fn text(&self, at: usize, name: &str) -> Option<Cow<'_, str>> {
-        let is_it = |(known, _): &&(String, Box<RawValue>)| known == name;
-        let (_, value) = self.0.get(at).filter(is_it).or_else(|| self.0.iter().find(is_it))?;
-        match value.get() {
-            "null" => None,
-            text if text.starts_with('"') => serde_json::from_str::<String>(text).ok().map(Cow::Owned),
-            other => Some(Cow::Borrowed(other)),
-        }
+    /// A field. Objects of a file mostly have the same fields in the same order, so it is looked for at `at` first.
+    fn text(&self, at: usize, name: &str) -> Option<&str> {
+        let is_it = |(known, _): &&(String, Option<String>)| known == name;
+        self.0.get(at).filter(is_it).or_else(|| self.0.iter().find(is_it))?.1.as_deref()
     }
 }
 
-/// What the message of a field that is there twice begins with.
-const TWICE: &str = "twice ";
+/// What a message of our own begins with.
+const OWN: &str = "own: ";
 
 /// Why a text is not an object.
 fn reason(text: &str, error: &serde_json::Error) -> String {
     let said = error.to_string();
-    if let Some(name) = said.strip_prefix(TWICE).and_then(|rest| rest.rsplit_once(" at line ")) {
-        return format!("the field \"{}\" stands there twice", name.0);
+    // Where in the line it is stands at the end, once for each reader.
+    let bare = |said: &str| said.split(" at line ").next().unwrap_or_default().to_owned();
+    if let Some(own) = said.strip_prefix(OWN) {
+        return bare(own);
     }
     let what = match text.trim_start().chars().next() {
         Some('[') => "a list",
@@ -82,8 +83,7 @@ fn reason(text: &str, error: &serde_json::Error) -> String {
         Category::Data => format!("{what}, and not an object of JSON"),
         Category::Eof => "the object of JSON ends too early".to_owned(),
         Category::Syntax | Category::Io => {
-            let said = said.rsplit_once(" at line ").map_or(said.as_str(), |(said, _)| said);
-            format!("not JSON from character {} on: {said}", error.column())
+            format!("not JSON from character {} on: {}", error.column(), bare(&said))
         }
     }
 }

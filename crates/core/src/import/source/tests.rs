@@ -51,11 +51,12 @@ fn objects_of_json_keep_their_order_and_every_digit() {
 
 #[test]
 fn what_is_not_an_object_is_told() {
-    let lines = "{\"a\": 1}\n{\"a\": 1, \"a\": 2}\n[1]\n7\n\"quay\"\nnull\n{\"a\": 2\n{a: 1}\n{\"a\": 3}\n";
+    let lines = "{\"a\": 1}\n{\"a\": 1, \"a\": 2}\n{\"a\": \"x\\ud800y\"}\n[1]\n7\n\"quay\"\nnull\n{\"a\": 2\n{a: 1}\n{\"a\": 3}\n";
     let Read { rows, bad, .. } = read("a.jsonl", lines.as_bytes()).unwrap();
     assert_eq!(rows, [texts(&["1"]), texts(&["3"])]);
     let expected = [
         "the field \"a\" stands there twice",
+        "the field \"a\" is not a text: unexpected end of hex escape",
         "a list, and not an object of JSON",
         "a number, and not an object of JSON",
         "a text, and not an object of JSON",
@@ -64,6 +65,17 @@ fn what_is_not_an_object_is_told() {
         "not JSON from character 2 on: key must be a string",
     ];
     assert_eq!(bad, expected);
+}
+
+#[test]
+fn days_that_are_clear_stay_so_whatever_is_said_of_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.csv");
+    std::fs::write(&path, "made,due\n2031-03-05,03/04/2031\n2031-03-06,05/06/2031\n").unwrap();
+    let choices = Choices { dates: Some(Dates::DayFirst), ..Choices::default() };
+    let source = Source::open(&path, &choices).unwrap();
+    let found: Vec<_> = source.found.columns.iter().map(|column| (column.shape.of, column.dates)).collect();
+    assert_eq!(found, [(ColumnType::Date, Dates::Iso), (ColumnType::Date, Dates::DayFirst)]);
 }
 
 #[test]
