@@ -4,6 +4,7 @@ use super::*;
 use crate::complete::tests::saltmarsh;
 use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 use jaunty_seam::catalog::{Column, Name};
+use proptest::prelude::*;
 
 fn number(value: i64) -> Datum {
     Datum::Number(value.to_string())
@@ -175,6 +176,80 @@ fn a_slip_is_on_disk_with_every_draft() {
     // One that was damaged is told of, and stays.
     std::fs::write(store.path_of(&other), "{\"connection\":").unwrap();
     assert!(store.all()[0].slip.is_err());
+}
+
+#[test]
+fn two_programs_draft_for_the_same_rows() {
+    let folder = tempfile::tempdir().unwrap();
+    let open = || Store::new(folder.path().join("slips"));
+    let (one, other) = (open(), open());
+    let (mut ours, mut theirs) = (berths(), berths());
+    ours.change(row(7, "N7", None, ""), 3, text("ours")).unwrap();
+    assert_eq!(one.save(&ours).unwrap(), None);
+    // Another begins beside it, with another row and another field of the same one.
+    theirs.change(row(8, "N8", None, ""), 3, text("theirs")).unwrap();
+    theirs.change(row(7, "N7", None, ""), 1, text("N77")).unwrap();
+    let merged = other.save(&theirs).unwrap().unwrap();
+    let lines = |slip: &Slip| (0..slip.drafts.len()).map(|at| slip.line(at)).collect::<Vec<_>>();
+    let both = ["id 8: note: '' → theirs", "id 7: code: N7 → N77, note: '' → ours"];
+    assert_eq!(lines(&merged), both);
+    // The first learns of it with its next draft, and drops what it dropped.
+    ours.drafts.clear();
+    ours.add(BTreeMap::from([(1, text("N9"))]));
+    let merged = one.save(&ours).unwrap().unwrap();
+    assert_eq!(lines(&merged), ["code N9", both[0], both[1]]);
+    // What one sends goes, and what the other drafted meanwhile stays.
+    let sent = merged.clone();
+    let mut theirs = other.all().remove(0).slip.unwrap();
+    theirs.add(BTreeMap::from([(1, text("N10"))]));
+    assert_eq!(other.save(&theirs).unwrap(), None);
+    one.remove(&sent).unwrap();
+    assert_eq!(lines(one.all()[0].slip.as_ref().unwrap()), ["code N10"]);
+    theirs.change(row(9, "N9", None, ""), 3, text("after")).unwrap();
+    assert_eq!(lines(&other.save(&theirs).unwrap().unwrap()), ["code N10", "id 9: note: '' → after"]);
+    // A file that nobody can read is not written over.
+    std::fs::write(one.path_of(&ours), "{\"connection\":").unwrap();
+    assert_eq!(one.save(&ours).unwrap(), None);
+    let aside = one.path_of(&ours).with_extension("unread");
+    assert_eq!(std::fs::read_to_string(aside).unwrap(), "{\"connection\":");
+}
+
+fn note_of(draft: &Draft) -> String {
+    match &draft.new[&3] {
+        Datum::Text(note) => note.clone(),
+        other => panic!("{other:?}"),
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+
+    /// Whatever the order in which several programs draft for rows of their own, all of it is on disk at the end.
+    #[test]
+    fn drafts_of_several_programs_are_all_kept(order in proptest::collection::vec((0..3_usize, 0..4_u64, "[a-c]?"), 1..40)) {
+        let folder = tempfile::tempdir().unwrap();
+        let mut programs: Vec<(Store, Slip)> =
+            (0..3).map(|_| (Store::new(folder.path().join("slips")), berths())).collect();
+        let mut model = BTreeMap::new();
+        for (program, row_of_it, note) in order {
+            let id = program as u64 * 10 + row_of_it;
+            let (store, slip) = &mut programs[program];
+            // A value as it was takes the draft back.
+            slip.change(row(id as i64, "N", None, ""), 3, text(&note)).unwrap();
+            match note.is_empty() {
+                true => model.remove(&id),
+                false => model.insert(id, note),
+            };
+            if let Some(merged) = store.save(slip).unwrap() {
+                *slip = merged;
+            }
+        }
+        let kept = Store::new(folder.path().join("slips")).all();
+        let drafts = kept.iter().flat_map(|kept| &kept.slip.as_ref().unwrap().drafts);
+        let found: BTreeMap<u64, String> =
+            drafts.map(|draft| (draft.row.unwrap(), note_of(draft))).collect();
+        prop_assert_eq!(found, model);
+    }
 }
 
 #[test]

@@ -372,11 +372,20 @@ impl App {
         // Where runs are not recorded, drafts go with the program too.
         let keeps = self.keeps_slips_of(head);
         let saved = self.slips.find(head).filter(|_| keeps).map(|slip| self.slips.store.save(slip));
-        self.slips.all.retain(|slip| !slip.is_empty());
-        if let Some(Err(error)) = saved {
-            self.tell_wrong(format!("the slip is not safe on disk: {error}"));
-            return outcome.is_ok();
+        self.slips.with_others = false;
+        match saved {
+            Some(Ok(Some(merged))) => {
+                *self.slips.find_mut(head) = merged;
+                self.slips.with_others = true;
+            }
+            Some(Err(error)) => {
+                self.slips.all.retain(|slip| !slip.is_empty());
+                self.tell_wrong(format!("the slip is not safe on disk: {error}"));
+                return outcome.is_ok();
+            }
+            Some(Ok(None)) | None => {}
         }
+        self.slips.all.retain(|slip| !slip.is_empty());
         if let Err(error) = &outcome {
             self.tell_wrong(clean::clean(&error.to_string()).into_owned());
         }
@@ -404,7 +413,8 @@ impl App {
     /// What a person presses to go on.
     pub(in crate::app) fn how_to_send(&self) -> String {
         let key = |name: &str| self.key_of(name).unwrap_or_default();
-        format!("{} shows and sends the slip", key("slip"))
+        let others = if self.slips.with_others { ", with what another jaunty drafted" } else { "" };
+        format!("{} shows and sends the slip{others}", key("slip"))
     }
 
     /// What is drafted of a result, in words; empty where nothing is.

@@ -58,11 +58,22 @@ impl App {
         }
         // If the program ends meanwhile, nobody knows whether it was sent: it says so then.
         let slip = Slip { sending: true, ..slip };
-        if self.keeps_slips_of(&slip)
-            && let Err(error) = self.slips.store.save(&slip)
-        {
-            self.tell_wrong(format!("not sent: the slip is not safe on disk: {error}"));
-            return false;
+        let saved = if self.keeps_slips_of(&slip) { self.slips.store.save(&slip) } else { Ok(None) };
+        match saved {
+            Ok(None) => {}
+            Ok(Some(merged)) => {
+                // Nothing is sent that was not seen.
+                let merged = Slip { sending: false, ..merged };
+                let _ = self.slips.store.save(&merged);
+                *self.slips.find_mut(head) = merged;
+                self.slips.all.retain(|slip| !slip.is_empty());
+                self.tell_wrong("not sent: another jaunty changed this slip meanwhile; look at it as it is now");
+                return false;
+            }
+            Err(error) => {
+                self.tell_wrong(format!("not sent: the slip is not safe on disk: {error}"));
+                return false;
+            }
         }
         self.connection.order_slip(slip);
         true
@@ -94,12 +105,15 @@ impl App {
                 // What may have been committed is marked so on disk.
                 let known = !matches!(&unsent, Unsent::Refused { rolled_back: false, .. });
                 let told = Slip { sending: !known, ..slip.clone() };
-                *self.slips.find_mut(slip) = told.clone();
-                if self.keeps_slips_of(&told)
-                    && let Err(error) = self.slips.store.save(&told)
-                {
-                    tracing::warn!(%error, "the slip is not safe on disk");
-                }
+                let saved = if self.keeps_slips_of(&told) { self.slips.store.save(&told) } else { Ok(None) };
+                let told = match saved {
+                    Ok(merged) => merged.unwrap_or(told),
+                    Err(error) => {
+                        tracing::warn!(%error, "the slip is not safe on disk");
+                        told
+                    }
+                };
+                *self.slips.find_mut(slip) = told;
                 let mut view = SlipView::of(slip, 0);
                 view.not_sent(unsent);
                 self.overlay = Some(Overlay::Slip(Box::new(view)));

@@ -11,6 +11,8 @@ pub struct Slips {
     pub(super) all: Vec<Slip>,
     /// How often one was changed.
     revision: u64,
+    /// The last draft met drafts of another program for the same rows.
+    pub(super) with_others: bool,
     /// Files that could not be read, each with why.
     pub unread: Vec<String>,
 }
@@ -25,7 +27,7 @@ impl Slips {
                 Err(error) => unread.push(format!("the slip {} cannot be read: {error}", kept.path.display())),
             }
         }
-        Slips { store, all, revision: 0, unread }
+        Slips { store, all, revision: 0, with_others: false, unread }
     }
 
     /// How often one was changed: what was made of them is as they are while it is the same.
