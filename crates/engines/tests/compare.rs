@@ -191,6 +191,34 @@ fn postgres_is_made_alike() {
     assert!(made.script(dialect("postgres")).contains("create table spare.ports"));
 }
 
+/// A type whose values stand in another order sorts otherwise, and no statement makes it like the other.
+#[test]
+fn the_order_of_values_counts() {
+    let server = Postgres::start();
+    let open = |database: &str, values: &str| {
+        server.sql(&format!("create database {database}"));
+        let mut session = of_server("postgres", server.port, database);
+        run(session.as_mut(), &format!("create type mood as enum ({values})")).unwrap();
+        session
+    };
+    let all = Schemas::All;
+    let one = structure(open("one", "'calm', 'rough', 'wild'").as_mut(), "postgres", &all);
+    let turned = structure(open("two", "'rough', 'breezy', 'calm', 'wild'").as_mut(), "postgres", &all);
+    let same = structure(open("three", "'calm', 'rough', 'wild'").as_mut(), "postgres", &all);
+    assert_eq!(compare(&one, &same).items, []);
+    let told = told(&one, &turned).join("\n");
+    assert!(
+        told.contains("order of values") && told.contains("calm, rough, wild") && told.contains("rough, calm, wild"),
+        "{told}"
+    );
+    let made = make_alike(&one, &turned, &compare(&one, &turned)).unwrap();
+    assert!(
+        made.script(dialect("postgres")).contains("type public.mood: no statement changes it so"),
+        "{}",
+        made.script(dialect("postgres"))
+    );
+}
+
 const MARIADB: [&str; 2] = [
     "create table ports(id int auto_increment primary key, name varchar(20) not null, berths int default 3, tide float, key by_berths (berths));
      create table routes(id int primary key, start int, constraint begins foreign key (start) references ports(id));

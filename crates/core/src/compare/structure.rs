@@ -36,6 +36,8 @@ pub enum PartOf {
     Definition,
     /// The order of its columns.
     Order,
+    /// The order of its values.
+    ValueOrder,
 }
 
 impl PartOf {
@@ -54,6 +56,7 @@ impl PartOf {
             PartOf::Comment => "comment",
             PartOf::Definition => "definition",
             PartOf::Order => "order of columns",
+            PartOf::ValueOrder => "order of values",
         }
     }
 }
@@ -492,23 +495,24 @@ fn parts(left: &Item, right: &Item, one_language: bool) -> Vec<PartDiffers> {
         all.push(differs(Difference::OnlyRight, theirs.of, &theirs.name, None, Some(at)));
     }
     all.sort_by_key(|part| (part.of, part.left.is_none(), part.left, part.right));
-    if let Some(order) = order(left, right).filter(|_| one_language) {
-        all.push(order);
+    if one_language {
+        all.extend(order(left, right, (PartOf::Table(PartKind::Column), PartOf::Order)));
+        all.extend(order(left, right, (PartOf::Value, PartOf::ValueOrder)));
     }
     all
 }
 
-/// The order of the columns that both have, where it is another one.
-fn order(left: &Item, right: &Item) -> Option<PartDiffers> {
+/// The order of the parts of a kind that both have, where it is another one.
+fn order(left: &Item, right: &Item, (of, told): (PartOf, PartOf)) -> Option<PartDiffers> {
     let names = |item: &Item, other: &Item| -> Vec<String> {
-        let is = |part: &&Part| part.of == PartOf::Table(PartKind::Column);
+        let is = |part: &&Part| part.of == of;
         let has = |name: &str| other.parts.iter().filter(is).any(|part| part.name == name);
         item.parts.iter().filter(is).map(|part| part.name.clone()).filter(|name| has(name)).collect()
     };
     let (ours, theirs) = (names(left, right), names(right, left));
     (ours != theirs).then(|| PartDiffers {
         what: Difference::Changed,
-        of: PartOf::Order,
+        of: told,
         name: String::new(),
         left: None,
         right: None,

@@ -81,7 +81,12 @@ impl Alter<'_> {
                     }
                 },
                 PartOf::Definition => self.done.notes.push(said("it has to be made again by hand".into())),
-                PartOf::Order | PartOf::Index | PartOf::Trigger | PartOf::Comment | PartOf::Value => {}
+                PartOf::Order
+                | PartOf::ValueOrder
+                | PartOf::Index
+                | PartOf::Trigger
+                | PartOf::Comment
+                | PartOf::Value => {}
             }
         }
         let adds_last = clauses.place[0].is_empty();
