@@ -24,7 +24,7 @@ pub struct Args {
 /// What the screen is opened with.
 #[derive(Debug, clap::Args)]
 pub struct Open {
-    /// A buffer to open, a database file, or a URL to connect to
+    /// A buffer to open, by its file or its name (`jaunty buffers`), a database file, or a URL to connect to
     pub file: Option<PathBuf>,
     /// The connection to run statements on, by its name in a connections file
     #[arg(short, long, value_name = "NAME")]
@@ -55,6 +55,8 @@ pub enum Command {
     Rows(Rows),
     /// Print each statement of a file as a line of JSON
     Statements(Statements),
+    /// List the buffers of the project and your own, by the names that other commands take
+    Buffers(Buffers),
     /// List, test and change connections; secrets are never shown
     Connections(Connections),
     /// Serve a text editor: the language server protocol on standard input and output (docs/editors.md)
@@ -124,7 +126,7 @@ pub struct Run {
     /// Statements to run; "-" reads them from standard input
     #[arg(short, long, value_name = "TEXT")]
     pub statement: Option<String>,
-    /// A file of statements to run, "-" for standard input; with :LINE only the one at that line
+    /// A file of statements to run, or a buffer by its name, "-" for standard input; with :LINE only the one at that line
     #[arg(value_name = "FILE[:LINE]")]
     pub file: Option<String>,
     #[command(flatten)]
@@ -464,6 +466,16 @@ pub struct Statements {
     /// The dialect it is written in
     #[arg(short, long, default_value = "sqlite")]
     pub dialect: String,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Buffers {
+    /// Only their names, one a line
+    #[arg(long, conflicts_with = "json")]
+    pub names: bool,
+    /// Print a line of JSON for each
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, clap::Args)]

@@ -35,6 +35,7 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Schema(schema)) => headless::drawings::schema(&schema),
         Some(Command::Log(log)) => headless::log::list(&log),
         Some(Command::Rows(rows)) => headless::rows::write(&rows),
+        Some(Command::Buffers(buffers)) => headless::buffers::list(&buffers),
         Some(Command::Statements(statements)) => headless::statements::list(&statements),
         Some(Command::Connections(connections)) => headless::connections::act(&connections),
         Some(Command::Lsp { .. }) => headless::lsp::serve(),

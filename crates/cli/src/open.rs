@@ -175,11 +175,15 @@ pub fn refused(error: &EngineError) -> Failure {
     if error.step == Some(Step::Profile) { Failure::Usage(told) } else { Failure::Database(told) }
 }
 
+/// The project's folder of ours, if there is one.
+pub fn project_folder() -> Option<PathBuf> {
+    let here = std::env::current_dir().unwrap_or_default();
+    here.ancestors().map(|folder| folder.join(".jaunty")).find(|folder| folder.is_dir())
+}
+
 /// The folder for the buffers of a connection: the project's, if there is one, or the user's.
 fn buffers(folders: &Folders, connection: Option<&str>) -> PathBuf {
-    let here = std::env::current_dir().unwrap_or_default();
-    let project = here.ancestors().map(|folder| folder.join(".jaunty")).find(|folder| folder.is_dir());
-    jaunty_core::buffers::folder_of(folders, project.as_deref(), connection)
+    jaunty_core::buffers::folder_of(folders, project_folder().as_deref(), connection)
 }
 
 /// Opens the screen.
@@ -200,6 +204,7 @@ pub fn open(args: &Open) -> Result<(), Failure> {
         chosen = Some(profile_of(path, engine));
         buffer = None;
     }
+    buffer = buffer.map(crate::headless::buffers::meant);
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
     }

@@ -601,7 +601,7 @@ fn an_interrupt_ends_connecting() {
 
 #[test]
 fn shells_complete_names_and_manuals_are_there() {
-    let home = Home::ferry();
+    let home = Home::ferry().file(".jaunty/buffers/ferry/fares.sql", "").file(".jaunty/buffers/ferry/tides.sql", "");
     assert_eq!(home.call(&["connections", "list", "--names"]).gives(), "ferry\ncareful\nmuseum\n");
     let script = home.path("complete.bash");
     std::fs::write(&script, home.call(&["completions", "bash"]).gives()).unwrap();
@@ -618,14 +618,45 @@ fn shells_complete_names_and_manuals_are_there() {
     };
     assert_eq!(complete("jaunty run -c m"), "museum");
     assert_eq!(complete("jaunty conn"), "connections");
+    assert_eq!(complete("jaunty run -c ferry ferry/f"), "ferry/fares.sql");
+    assert_eq!(complete("jaunty fer"), "ferry/fares.sql ferry/tides.sql");
+    assert_eq!(complete("jaunty log ferry/f"), "");
     for shell in ["zsh", "fish"] {
         let script = home.call(&["completions", shell]).gives();
-        assert!(script.contains("connections list --names"), "{shell}");
+        assert!(script.contains("connections list --names") && script.contains("buffers --names"), "{shell}");
+        let runs = script.matches("_jaunty_files").count();
+        assert!(shell == "fish" || runs > 4, "each place where a buffer may stand: {runs}");
     }
     home.call(&["man", &home.path("man").display().to_string()]).gives();
     let page = std::fs::read_to_string(home.path("man/jaunty-run.1")).unwrap();
     assert!(page.contains("Run statements without a screen"), "{page}");
     assert!(home.call(&["man"]).gives().contains(".TH jaunty 1"));
+}
+
+/// Buffers lie in folders of the project and of the person: their names are enough.
+#[test]
+fn buffers_are_found_by_their_names() {
+    let home = Home::ferry()
+        .file(".jaunty/buffers/ferry/fares.sql", "select 1 as of_project;\n\nselect 2 as second;\n")
+        .file("../data/jaunty/buffers/ferry/fares.sql", "select 3 as hidden;\n")
+        .file("../data/jaunty/buffers/ferry/tides.sql", "select 4 as own;\n");
+    assert_eq!(home.call(&["buffers", "--names"]).gives(), "ferry/fares.sql\nferry/tides.sql\n");
+    let listed = home.call(&["buffers"]).gives();
+    assert!(listed.lines().all(|line| line.ends_with(" bytes")), "{listed}");
+    let json = home.call(&["buffers", "--json"]).gives();
+    let first: serde_json::Value = serde_json::from_str(json.lines().next().unwrap()).unwrap();
+    assert_eq!((&first["name"], &first["bytes"]), (&"ferry/fares.sql".into(), &45.into()));
+    let run = |file: &str| home.call(&["run", "-c", "ferry", file, "--format", "csv"]).gives();
+    assert_eq!(run("ferry/fares:3"), "second\n2\n");
+    assert_eq!(run("ferry/tides.sql"), "own\n4\n");
+    // A file that is there is what a person means.
+    std::fs::create_dir_all(home.path("project/ferry")).unwrap();
+    std::fs::write(home.path("project/ferry/tides.sql"), "select 5 as file;\n").unwrap();
+    assert_eq!(run("ferry/tides.sql"), "file\n5\n");
+    let screen = home.screen(&["ferry/fares", "-c", "ferry"]);
+    screen.shows("fares.sql").shows("as of_project").press(&["C-q"]).ends();
+    let (_, refused) = home.call(&["run", "-c", "ferry", "ferry/nothing"]).exits(2);
+    assert!(refused.contains("ferry/nothing"), "{refused}");
 }
 
 #[test]

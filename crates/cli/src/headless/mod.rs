@@ -1,5 +1,6 @@
 //! Everything that needs no screen.
 
+pub mod buffers;
 pub mod compare;
 pub mod connections;
 pub mod drawings;

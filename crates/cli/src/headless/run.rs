@@ -432,11 +432,12 @@ fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failu
 
 /// `FILE:LINE`, unless a file has that very name.
 pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
-    match text.rsplit_once(':') {
+    let (file, line) = match text.rsplit_once(':') {
         Some((file, line)) if !Path::new(text).exists() => match line.parse() {
-            Ok(line) => (PathBuf::from(file), Some(line)),
-            Err(_) => (PathBuf::from(text), None),
+            Ok(line) => (file, Some(line)),
+            Err(_) => (text, None),
         },
-        _ => (PathBuf::from(text), None),
-    }
+        _ => (text, None),
+    };
+    (super::buffers::meant(PathBuf::from(file)), line)
 }

@@ -12,6 +12,9 @@ use crate::failure::Failure;
 /// Asks this program for the names of connections, one a line.
 const NAMES: &str = "jaunty connections list --names 2>/dev/null";
 
+/// Asks it for the names of buffers.
+const BUFFERS: &str = "jaunty buffers --names 2>/dev/null";
+
 /// Prints the completion script of a shell.
 pub fn completions(shell: &str) -> Result<(), Failure> {
     let kind = match shell {
@@ -25,32 +28,75 @@ pub fn completions(shell: &str) -> Result<(), Failure> {
     super::print_as_it_is(&with_names(&script, kind))
 }
 
-/// The script with names of connections where the command line takes one: they are asked of the program when they are
-/// wanted, since files change.
+/// The script with names of connections and of buffers where the command line takes one: they are asked of the program
+/// when they are wanted, since files change.
 fn with_names(script: &str, shell: Shell) -> String {
     match shell {
         Shell::Zsh => {
-            let function = format!(
-                "_jaunty_names() {{\n    local -a names\n    names=(${{(f)\"$({NAMES})\"}})\n    compadd -a names\n}}\n"
-            );
-            let script = script.replace(":NAME:_default", ":NAME:_jaunty_names");
+            let function = |name: &str, asked: &str, also: &str| {
+                format!(
+                    "{name}() {{\n    local -a names\n    names=(${{(f)\"$({asked})\"}})\n    compadd -a names\n{also}}}\n"
+                )
+            };
+            let functions = function("_jaunty_names", NAMES, "") + &function("_jaunty_files", BUFFERS, "    _files\n");
+            let mut script = script.replace(":NAME:_default", ":NAME:_jaunty_names");
+            for place in FILES {
+                script = script.replace(&format!("{place}:_default"), &format!("{place}:_jaunty_files"));
+                script = script.replace(&format!("{place}:_files"), &format!("{place}:_jaunty_files"));
+            }
             // Behind the line that tells which command it is for.
             match script.split_once('\n') {
-                Some((first, rest)) => format!("{first}\n\n{function}{rest}"),
+                Some((first, rest)) => format!("{first}\n\n{functions}{rest}"),
                 None => script,
             }
         }
         Shell::Fish => {
             let names = format!("complete -c jaunty -s c -l connection -x -a \"({NAMES})\"\n");
-            format!("{script}{names}")
+            let taken = TAKE_BUFFERS.join(" ");
+            let buffers = format!("complete -c jaunty -n \"__fish_seen_subcommand_from {taken}\" -a \"({BUFFERS})\"\n");
+            let alone = format!("complete -c jaunty -n __fish_use_subcommand -a \"({BUFFERS})\"\n");
+            format!("{script}{names}{buffers}{alone}")
         }
-        _ => format!(
-            "{script}\n_jaunty_with_names() {{\n    case \"${{COMP_WORDS[COMP_CWORD-1]}}\" in\n        -c|--connection)\n            \
-             COMPREPLY=($(compgen -W \"$({NAMES})\" -- \"${{COMP_WORDS[COMP_CWORD]}}\"))\n            return ;;\n    esac\n    \
-             _jaunty \"$@\"\n}}\ncomplete -F _jaunty_with_names -o bashdefault -o default jaunty\n"
-        ),
+        _ => {
+            let taken = TAKE_BUFFERS.join("|");
+            format!(
+                r#"{script}
+_jaunty_with_names() {{
+    local word="${{COMP_WORDS[COMP_CWORD]}}" command="${{COMP_WORDS[1]}}"
+    case "${{COMP_WORDS[COMP_CWORD-1]}}" in
+        -c|--connection)
+            COMPREPLY=($(compgen -W "$({NAMES})" -- "$word"))
+            return ;;
+    esac
+    _jaunty "$@"
+    case "$word" in -*) return ;; esac
+    if ((COMP_CWORD == 1)); then command=; fi
+    case "$command" in
+        ''|{taken})
+            local name
+            while IFS= read -r name; do
+                if [[ "$name" == "$word"* ]]; then COMPREPLY+=("$name"); fi
+            done < <({BUFFERS}) ;;
+    esac
+}}
+complete -F _jaunty_with_names -o bashdefault -o default jaunty
+"#
+            )
+        }
     }
 }
+
+/// The commands that take a buffer by its name.
+const TAKE_BUFFERS: &[&str] = &["run", "plan", "send", "statements"];
+
+/// How the places of files where a buffer may be named stand in what is generated for zsh.
+const FILES: &[&str] = &[
+    "or a URL to connect to",
+    "only the one at that line",
+    "line that the statement stands at",
+    "'::file -- The file; \"-\" for standard input",
+    "':file -- The file; \"-\" for standard input",
+];
 
 /// Writes the manual pages into a folder, or prints that of the program.
 pub fn man(folder: Option<&Path>) -> Result<(), Failure> {

@@ -14,7 +14,7 @@ pub fn list(args: &Statements) -> Result<(), Failure> {
         let known: Vec<_> = DIALECTS.iter().map(|d| d.name).collect();
         Failure::Usage(format!("unknown dialect \"{}\". Use one of: {}.", args.dialect, known.join(", ")))
     })?;
-    let rope = rope(&super::read(&args.file)?);
+    let rope = rope(&super::read(&super::buffers::meant(args.file.clone()))?);
     let mut lines = String::new();
     for statement in split::statements(&rope, dialect, 0) {
         let line = json!({

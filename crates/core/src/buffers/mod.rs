@@ -2,6 +2,7 @@
 //! being lost.
 
 pub mod journal;
+pub mod names;
 
 use std::io;
 use std::path::{Path, PathBuf};
