@@ -5,7 +5,7 @@
 mod support;
 
 use std::collections::BTreeMap;
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 
@@ -186,11 +186,72 @@ fn calls(home: &Home) -> BTreeMap<&'static str, (Value, &'static str)> {
         ("catalog.object", (json!({"connection": "ferry", "name": "ports"}), "create table")),
         ("logbook.find", (json!({"query": "connection=ferry"}), "\"run\":1")),
         ("screen.state", (json!({}), "\"guest\":true")),
+        ("screen.watch", (json!({}), "\"guest\":true")),
         ("screen.actions", (json!({}), "run-statement")),
         ("screen.act", (json!({"action": "theme"}), "\"guest\":true")),
         ("screen.follow", (place.clone(), "select name")),
         ("screen.run", (place, "select name")),
     ])
+}
+
+/// The socket of the one screen that there is.
+fn socket(home: &Home) -> PathBuf {
+    std::fs::read_dir(home.path("state/jaunty/run")).unwrap().next().unwrap().unwrap().path()
+}
+
+/// Watches the screen: how things stand, and what tells when that changes.
+fn watched(home: &Home) -> (String, BufReader<UnixStream>) {
+    let mut stream = UnixStream::connect(socket(home)).unwrap();
+    stream.set_read_timeout(Some(std::time::Duration::from_secs(60))).unwrap();
+    stream.write_all(b"{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"screen.watch\"}\n").unwrap();
+    let mut stream = BufReader::new(stream);
+    let mut first = String::new();
+    while !first.contains("\"id\":1") {
+        first.clear();
+        assert!(stream.read_line(&mut first).unwrap() > 0);
+    }
+    (first, stream)
+}
+
+#[test]
+fn what_changes_on_the_screen_is_told_to_programs() {
+    let home = home();
+    let screen = home.screen(&["work.sql", "-c", "ferry"]);
+    screen.shows("work.sql  1:1").shows("ferry.db");
+    let (_, mut told) = watched(&home);
+    let mut until = |what: &str, is: &dyn Fn(&Value) -> bool| loop {
+        let mut line = String::new();
+        assert!(told.read_line(&mut line).unwrap() > 0, "it ended before {what}");
+        let message: Value = serde_json::from_str(&line).unwrap();
+        assert_eq!(message["method"], "screen.changed");
+        if is(&message["params"]) {
+            return;
+        }
+    };
+    screen.press(&["C-n", "C-g"]);
+    until("the rows of the second statement", &|state| {
+        state["run"]["rows"] == 5000
+            && state["run"]["outcome"] == "done"
+            && state["statement"].as_str().is_some_and(|text| text.contains("as tide"))
+    });
+    // From a shell, one state a line; it ends with the screen.
+    let shell = home.call(&["call", "screen.watch"]).begins().until_it_writes();
+    // Whoever does not read keeps nobody waiting.
+    let silent: Vec<_> = (0..3).map(|_| watched(&home).1).collect();
+    screen.press(&["C-p", "C-g"]);
+    until("the rows of the first", &|state| state["run"]["rows"] == 3);
+    for _ in 0..200 {
+        screen.press(&["C-n", "C-p"]);
+    }
+    screen.shows("Gullhaven").press(&["C-q"]).ends();
+    drop(silent);
+    let (states, _) = shell.exits(0);
+    assert!(
+        states
+            .lines()
+            .all(|line| serde_json::from_str::<Value>(&format!("{{{}", line.trim_start_matches('{'))).is_ok())
+    );
+    assert!(states.contains("\"rows\":3"), "{states}");
 }
 
 #[test]
@@ -211,7 +272,11 @@ fn every_method_of_the_interface_answers() {
     let order = ["run"].into_iter().chain(names.iter().copied().filter(|name| *name != "run"));
     for name in order {
         let (params, expected) = &calls[name];
-        let answer = home.call(&["call", name, &params.to_string()]).gives();
+        let answer = match name {
+            // What is called from a shell goes on until the screen ends.
+            "screen.watch" => watched(&home).0,
+            _ => home.call(&["call", name, &params.to_string()]).gives(),
+        };
         assert!(answer.to_lowercase().contains(&expected.to_lowercase()), "{name}: {answer}");
         let (_, refused) = home.call(&["call", name, r#"{"tide": 1}"#]).exits(2);
         assert!(refused.contains("has no parameter tide"), "{name}: {refused}");
@@ -299,8 +364,7 @@ fn nothing_that_programs_send_ends_a_screen() {
     let home = home();
     let pane = home.screen(&["--pane"]);
     pane.shows("ferry");
-    let folder = home.path("state/jaunty/run");
-    let socket: PathBuf = std::fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    let socket = socket(&home);
     let described: Value = serde_json::from_str(&home.call(&["serve", "--describe"]).gives()).unwrap();
     let values = [
         json!(null),
@@ -361,8 +425,7 @@ fn only_its_owner_reaches_a_screen() {
     let home = home();
     let pane = home.screen(&["--pane"]);
     pane.shows("ferry");
-    let folder = home.path("state/jaunty/run");
-    let socket: PathBuf = std::fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    let socket = socket(&home);
     let python = "import socket, sys\ns = socket.socket(socket.AF_UNIX)\ns.connect(sys.argv[1])\n\
         s.sendall(b'{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"screen.state\"}\\n')\nprint(len(s.recv(9)))\n";
     let ask = |through: &[&str]| {

@@ -260,6 +260,12 @@ pub const METHODS: &[Method] = &[
         gives: "connection, database, file, statement, run in sight, and what the last line says",
     },
     Method {
+        name: "screen.watch",
+        help: "Tells how things stand on the screen, and screen.changed with the same whenever that has changed",
+        params: &[],
+        gives: "the state, as screen.state",
+    },
+    Method {
         name: "screen.actions",
         help: "Lists everything that a person can ask the screen for",
         params: &[],
@@ -343,7 +349,8 @@ pub fn markdown() -> String {
         and output with `jaunty serve`, and on the socket of each screen that runs (`jaunty call METHOD '{{…}}'` finds the \
         one of the project, or answers itself where none runs). Parameters go by name or by place; one that is not known \
         is an error. `screen.*` needs a screen. While a statement runs `run.progress` is told: `{{\"run\", \"rows\", \
-        \"note\"}}`.\n\n\
+        \"note\"}}`. A program that reads slowly misses states of the screen in between, never the last; \
+        `jaunty call screen.watch` prints one a line until it is ended.\n\n\
         This page comes from the table in `crates/serve/src/api.rs`; `jaunty serve --describe` prints it as an OpenRPC \
         document.\n"
     );

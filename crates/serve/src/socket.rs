@@ -140,8 +140,10 @@ pub fn listen(folder: &Path, project: &Path, answer: Answer) -> io::Result<Liste
             let (answer, one) = (Arc::clone(&answer), Arc::clone(&served));
             let _ = thread::Builder::new().name("program".into()).spawn(move || {
                 let _one = one;
-                if let Ok(out) = stream.try_clone() {
+                if let (Ok(out), Ok(whole)) = (stream.try_clone(), stream.try_clone()) {
                     serve_lines(BufReader::new(stream), out, &answer);
+                    // What is still told later has nobody to be told to.
+                    let _ = whole.shutdown(std::net::Shutdown::Both);
                 }
             });
         }
@@ -216,6 +218,20 @@ pub fn ask(
             }
             Incoming::Notification { params, .. } => told(&params),
             _ => {}
+        }
+    }
+}
+
+/// Gives each thing that is told over a connection, until the other side ends it.
+pub fn each_told<E>(mut stream: BufReader<UnixStream>, mut told: impl FnMut(&Value) -> Result<(), E>) -> Result<(), E> {
+    loop {
+        let mut line = String::new();
+        match stream.by_ref().take(LONGEST).read_line(&mut line) {
+            Ok(0) | Err(_) => return Ok(()),
+            Ok(_) => {}
+        }
+        if let Ok(Incoming::Notification { params, .. }) = serde_json::from_str(&line).map(understood) {
+            told(&params)?;
         }
     }
 }

@@ -11,7 +11,7 @@ use jaunty_language::text::rope;
 use jaunty_serve::Options;
 use jaunty_serve::api;
 use jaunty_serve::service::Service;
-use jaunty_serve::socket::{Answer, Tell, ask, serve_lines};
+use jaunty_serve::socket::{Answer, Tell, ask, each_told, serve_lines};
 use serde_json::{Value, json};
 
 use super::run::file_and_line;
@@ -51,9 +51,15 @@ pub fn call(method: &str, params: Option<&str>) -> Result<(), Failure> {
     api::checked(method, &params).map_err(|refusal| Failure::Usage(refusal.message))?;
     let folders = crate::open::folders()?;
     let here = std::env::current_dir().unwrap_or_default();
+    let silent = |error: io::Error| Failure::Database(format!("the screen does not answer: {error}"));
     let answer = match crate::screen::reach(&folders, &here) {
-        Some(stream) => ask(&mut BufReader::new(stream), method, &params, |_| {})
-            .map_err(|error| Failure::Database(format!("the screen does not answer: {error}")))?,
+        Some(stream) if method == "screen.watch" => {
+            let mut stream = BufReader::new(stream);
+            let first = ask(&mut stream, method, &params, |_| {}).map_err(silent)?.map_err(Failure::Database)?;
+            super::print(&format!("{first}\n"))?;
+            return each_told(stream, |state| super::print(&format!("{state}\n")));
+        }
+        Some(stream) => ask(&mut BufReader::new(stream), method, &params, |_| {}).map_err(silent)?,
         None => {
             let tell: Tell = Arc::new(|_| true);
             service()?.answer(method, &params, &tell).map_err(|refusal| refusal.message)

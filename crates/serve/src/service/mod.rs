@@ -31,8 +31,8 @@ use crate::socket::Tell;
 use crate::state::Options;
 use crate::wire::Refusal;
 
-/// Answers `screen.*`, where there is a screen.
-pub type Screen = Box<dyn Fn(&str, &Map<String, Value>) -> Result<Value, Refusal> + Send + Sync>;
+/// Answers `screen.*`, where there is a screen; what it tells later goes by the third.
+pub type Screen = Box<dyn Fn(&str, &Map<String, Value>, &Tell) -> Result<Value, Refusal> + Send + Sync>;
 
 /// What answers programs.
 pub struct Service {
@@ -83,7 +83,7 @@ impl Service {
             "catalog.draw" => self.catalog_draw(&given),
             "logbook.find" => self.logbook_find(&given),
             screen => match &self.screen {
-                Some(answer) => answer(screen, &given),
+                Some(answer) => answer(screen, &given, tell),
                 None => Err(Refusal::failed("the methods of the screen need a running jaunty in this project")),
             },
         }

@@ -30,7 +30,6 @@ pub struct Place {
 }
 
 /// What is wished from outside.
-#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Wish {
     /// Show what this place is on.
     Follow(Place),
@@ -40,6 +39,30 @@ pub enum Wish {
     Act(String),
     /// Say how things stand.
     State,
+    /// Say it, and again whenever that has changed.
+    Watch(Watcher),
+}
+
+impl fmt::Debug for Wish {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Wish::Follow(place) => f.debug_tuple("Follow").field(place).finish(),
+            Wish::Run(place) => f.debug_tuple("Run").field(place).finish(),
+            Wish::Act(name) => f.debug_tuple("Act").field(name).finish(),
+            Wish::State => f.write_str("State"),
+            Wish::Watch(_) => f.write_str("Watch"),
+        }
+    }
+}
+
+/// Is told how things stand whenever that has changed; false when nobody wants it any more. It must not wait.
+pub type Watcher = Box<dyn Fn(&Standing) -> bool + Send>;
+
+/// Who is told how things stand, and what was told last.
+#[derive(Default)]
+pub(super) struct Watchers {
+    all: Vec<Watcher>,
+    told: Standing,
 }
 
 /// How things stand on the screen, for others.
@@ -115,10 +138,26 @@ impl App {
                 }
             },
             Wish::State => Ok(()),
+            Wish::Watch(watcher) => {
+                self.watchers.all.push(watcher);
+                Ok(())
+            }
         };
         // What an action changed is seen in the answer.
         self.follow();
         reply(done.map(|()| self.standing()));
+    }
+
+    /// Tells whoever watches how things stand, where that has changed.
+    pub(super) fn tell_watchers(&mut self) {
+        if self.watchers.all.is_empty() {
+            return;
+        }
+        let now = self.standing();
+        if now != self.watchers.told {
+            self.watchers.all.retain(|watcher| watcher(&now));
+            self.watchers.told = now;
+        }
     }
 
     fn standing(&self) -> Standing {

@@ -58,7 +58,8 @@ pub use buffer::{Buffer, MARGIN, OpenError};
 pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
 pub use diagnostics::Diagnostics;
-pub use guest::{NotDone, Place, Remote, Reply, Standing, Wish};
+use guest::Watchers;
+pub use guest::{NotDone, Place, Remote, Reply, Standing, Watcher, Wish};
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Compared,
     ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, ImportView, Item, Layer, List, LogbookView, Overlay,
@@ -193,6 +194,7 @@ pub struct App {
     trail: Vec<Option<Arc<Run>>>,
     /// A statement beside the buffer that was asked for: its result is held as soon as it runs.
     aside: Option<StatementId>,
+    watchers: Watchers,
     /// What is drafted and not yet sent.
     pub slips: Slips,
     /// Keys that were pressed while rows were read to be changed: they are for what opens then.
@@ -301,6 +303,7 @@ impl App {
             snippets,
             trail: Vec::new(),
             aside: None,
+            watchers: Watchers::default(),
             planning: None,
             slips: Slips::open(Store::new(folders.slips())),
             typed_ahead: Vec::new(),
@@ -444,6 +447,7 @@ impl App {
         if self.status.as_ref().is_some_and(|told| !told.wrong && told.since.elapsed() >= TOLD_FOR) {
             self.status = None;
         }
+        self.tell_watchers();
     }
 
     /// Takes one message.
