@@ -4,6 +4,7 @@
 
 mod support;
 
+use jaunty_testservers::{PASSWORD, Postgres};
 use rusqlite::Connection;
 use support::Home;
 
@@ -106,4 +107,79 @@ fn a_person_stops_it() {
     let (_, told) = going.interrupted().exits(130);
     assert!(told.contains("cancelled in the statement at line 12"), "{told}");
     assert!(home.call(&["log"]).gives().contains("stopped"));
+}
+
+/// Rows below a `COPY` are sent as they are read, also where the server refuses them.
+#[test]
+fn rows_below_a_copy_are_not_kept_in_memory() {
+    let server = Postgres::start();
+    let rows: String = (0..500_000).map(|n| format!("{n}\tquay; {n}\n")).collect();
+    let script = |second: &str| {
+        format!(
+            "create table c(id int, name text);\n-- All of them\ncopy c (id, name) from stdin;\n{rows}\\.\n\n\
+             copy c from stdin with (format csv);\n{second}\n\\.\ninsert into c values (-1, 'after');\n"
+        )
+    };
+    let home = Home::new().file("large.sql", &script("7,\"a\nb\"")).file("wrong.sql", &script("x,y")).file(
+        ".jaunty/connections.toml",
+        &format!(
+            "[bookings]\nengine = \"postgres\"\nurl = \"postgresql://clerk@127.0.0.1:{}/bookings\"\n\
+             secret_command = \"echo {PASSWORD}\"\n",
+            server.port
+        ),
+    );
+    let [_, told] = run(&home, 0, &["-c", "bookings"]);
+    assert!(told.starts_with("4 statements run, 500,002 rows changed in "), "{told}");
+    assert_eq!(server.sql("select sum(id), count(*), min(name) from c").trim(), "124999750006|500002|a\nb");
+    server.sql("drop table c");
+    let (_, told) = home.call(&["run", "wrong.sql", "-c", "bookings"]).exits(1);
+    assert!(told.contains("statement 3 at line 500006: ") && told.contains("\"x\""), "{told}");
+    assert_eq!(server.sql("select count(*) from c").trim(), "500000");
+    let (_, told) = home.call(&["run", "wrong.sql", "-c", "bookings", "--keep-going"]).exits(1);
+    assert!(told.contains("statement 1 at line 1: ") && told.contains("2 of 4 statements failed"), "{told}");
+    assert_eq!(server.sql("select count(*) from c").trim(), "1000001");
+}
+
+/// A file that is not opened, run from the screen.
+#[test]
+fn a_script_runs_from_the_screen() {
+    let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n;\n";
+    let home = quay(&large(&["insert into nowhere values (1);\n", "insert into tides values (9, 9);\n"]));
+    let home = home.file("long.sql", endless).file("a.sql", "select count(*) as n from tides;\n");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    let ask = |file: &str| {
+        screen
+            .press(&["C-l"])
+            .types("run a script")
+            .shows("Run the statements of a file")
+            .press(&["Enter"])
+            .shows("or FILE:LINE");
+        screen.types(file).press(&["Enter"]);
+    };
+    screen.shows("quay.db · main");
+    // What is not there keeps the prompt.
+    ask("nowhere.sql");
+    screen.shows("nowhere.sql cannot be read").press(&["Escape"]);
+    ask("large.sql");
+    screen.shows("Run large.sql (10.0 MiB) on quay?").shows("rows of queries are not kept").press(&["t"]);
+    screen.shows("statement 7 at line 12: no such table: nowhere").shows("everything was rolled back");
+    assert_eq!(rows(&home), -1);
+    ask("large.sql");
+    screen.shows("go on after those that fail").press(&["g"]).shows("1 of 8 statements failed");
+    assert_eq!(rows(&home), 6);
+    // From a line on; the table is there for the next statement.
+    ask("large.sql:13");
+    screen.shows("from line 13 on").press(&["y"]).shows("UNIQUE constraint failed");
+    screen.press(&["C-g"]).shows("1 row");
+    // It is stopped as a statement is, and says meanwhile how far it is.
+    ask("long.sql");
+    screen
+        .shows("Run long.sql")
+        .press(&["y"])
+        .shows("100 % · statement 1 · line 1")
+        .press(&["Escape"])
+        .shows("stopped");
+    screen.press(&["C-q"]).ends();
+    let log = home.call(&["log"]).gives();
+    assert_eq!(log.matches("run large.sql").count(), 3, "{log}");
 }

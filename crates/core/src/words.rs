@@ -1,10 +1,12 @@
 //! Numbers and times in words, as notes and titles show them.
 
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, SystemTime};
 
 use crate::connection::Tried;
 use crate::logbook::{Entry, KeptResult, Outcome};
 use crate::run::Run;
+use crate::run::script::Meter;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::text::clean;
 use jaunty_seam::engine::{Effect, Message, Progress};
@@ -112,7 +114,14 @@ pub fn note(run: &Run, now: SystemTime) -> String {
             let rows = (run.rows() > 0).then(|| format!("{} so far", count(run.rows(), "row")));
             let parts = ["running".into(), clock(run.duration())].into_iter();
             let id = run.query_id().map(|id| clean::clean(id).into_owned());
-            parts.chain(run.progress().map(progress)).chain(id).filter(|part| !part.is_empty()).chain(rows).collect()
+            let far = run.script().map(|(meter, size)| script(meter, size));
+            parts
+                .chain(far)
+                .chain(run.progress().map(progress))
+                .chain(id)
+                .filter(|part| !part.is_empty())
+                .chain(rows)
+                .collect()
         }
         Outcome::Done => {
             let gone = run.is_rolled_back().then(|| ROLLED_BACK.to_owned());
@@ -120,8 +129,10 @@ pub fn note(run: &Run, now: SystemTime) -> String {
             let touched = touched.map(|touched| format!("{} changed", count(touched, "row")));
             let before = run.lines_before();
             let before = (before > 0).then(|| format!("with {} of its batch", count(before.into(), "line")));
-            [yielded(run).unwrap_or_else(|| "done".into())]
+            let statements = run.statements().map(|statements| format!("{} run", count(statements, "statement")));
+            statements
                 .into_iter()
+                .chain([yielded(run).unwrap_or_else(|| "done".into())])
                 .chain(touched)
                 .chain(before)
                 .chain(gone)
@@ -148,6 +159,13 @@ pub fn message(message: &Message) -> String {
     let line = message.line.map(|line| format!("line {line}: ")).unwrap_or_default();
     let code = message.code.as_deref().map(|code| format!(" [{code}]")).unwrap_or_default();
     clean::clean(&format!("{}: {line}{}{code}", message.severity, message.text)).into_owned()
+}
+
+/// How far a script is.
+pub fn script(meter: &Meter, size: u64) -> String {
+    let percent = meter.read.load(Relaxed).min(size) * 100 / size.max(1);
+    let (statement, line) = (number(meter.statements.load(Relaxed)), number(meter.line.load(Relaxed)));
+    format!("{percent} % · statement {statement} · line {line}")
 }
 
 /// How far a server is, by its own word.

@@ -4,6 +4,7 @@
 
 mod support;
 
+use std::io::{Cursor, Read};
 use std::sync::{Arc, LazyLock, Mutex};
 use std::time::{Duration, Instant};
 
@@ -11,7 +12,7 @@ use arrow_schema::DataType;
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
 use jaunty_language::statement::parameters::ParameterValue;
-use jaunty_seam::engine::{Effect, Reading, Request, Session, Stop, Switch, SwitchKind, Touches, Transaction};
+use jaunty_seam::engine::{Effect, Reading, Request, Rows, Session, Stop, Switch, SwitchKind, Touches, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{PASSWORD, Postgres};
@@ -231,6 +232,45 @@ fn copy_goes_both_ways() {
     let wrong = refused(session.as_mut(), "copy c from stdin;\nx\ty\n\\.");
     assert_eq!(wrong.code.as_deref(), Some("22P02"));
     assert_eq!(one(session.as_mut(), "select count(*) from c"), "2", "the session goes on");
+}
+
+/// Rows that come from outside of the statement, as those of a script that is read meanwhile.
+fn copies(session: &mut dyn Session, statement: &str, rows: impl Read + Send + 'static) -> Result<u64, EngineError> {
+    let rows: &Rows = &Mutex::new(rows);
+    let collect = Collect::up_to(usize::MAX);
+    let request = Request::new(statement).taking(Some(rows));
+    session.run(&request, Box::new(collect.clone()))?;
+    let seen = collect.seen.lock().unwrap();
+    Ok(seen.affected.iter().flatten().sum())
+}
+
+#[test]
+fn rows_of_a_copy_may_come_from_outside() {
+    let mut session = connect();
+    run(session.as_mut(), "create temp table c(id int, name text)").unwrap();
+    // More than goes at a time, and pieces that end within lines.
+    let lines = |count: usize| (0..count).map(|n| format!("{n}\tquay é {n}\n")).collect::<String>();
+    let many = Cursor::new(lines(60_000).into_bytes());
+    assert_eq!(copies(session.as_mut(), "copy c from stdin;", many).unwrap(), 60_000);
+    assert_eq!(one(session.as_mut(), "select sum(id) || max(name) from c"), "1799970000quay é 9999");
+    assert_eq!(copies(session.as_mut(), "copy c from stdin", std::io::empty()).unwrap(), 0);
+    // The server refuses one, while others are on their way.
+    let wrong = Cursor::new(format!("{}x\ty\n{}", lines(50_000), lines(50_000)).into_bytes());
+    let error = copies(session.as_mut(), "copy c from stdin;", wrong).unwrap_err();
+    assert_eq!(error.code.as_deref(), Some("22P02"));
+    // They cannot be read to their end: nothing of them is there.
+    let broken = Cursor::new(lines(50_000).into_bytes()).chain(Broken);
+    let error = copies(session.as_mut(), "copy c from stdin;", broken).unwrap_err();
+    assert_eq!(error.to_string(), "the rows of the COPY cannot be read: the disk is gone");
+    assert_eq!(one(session.as_mut(), "select count(*) from c"), "60000", "the session goes on");
+}
+
+struct Broken;
+
+impl Read for Broken {
+    fn read(&mut self, _: &mut [u8]) -> std::io::Result<usize> {
+        Err(std::io::Error::other("the disk is gone"))
+    }
 }
 
 #[test]

@@ -1,23 +1,19 @@
 //! `jaunty run` of a file that is large: its statements run while it is read, and memory does not grow with it.
 //!
-//! The logbook has one run for all of it. What is looked at before anything runs in a small file (that no quote stays open,
-//! that no place is to be filled in) is looked at statement by statement here.
+//! The logbook has one run for all of it.
 
 use std::fs::File;
 use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::path::Path;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use jaunty_core::logbook::{Ended, KeptResult, Outcome};
-use jaunty_core::run::Job;
-use jaunty_core::run::reading::{self, Read};
-use jaunty_core::run::script::{PIECE, Script};
+use jaunty_core::run::script::carry_out::{FailedStatement, Unfinished, Wanted, Watcher, carry_out};
+use jaunty_core::run::script::{Meter, Noted, Script};
 use jaunty_core::words;
-use jaunty_language::text::clean::{clean, clean_lines};
-use jaunty_seam::engine::load::Nothing;
-use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
-use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_language::text::clean::clean_lines;
+use jaunty_seam::engine::{Session, Sink, Stop};
 use jaunty_seam::profile::Guard;
 
 use super::progress;
@@ -57,209 +53,110 @@ pub fn large<'a>(path: &'a Path, with: &With, from: Option<usize>, single_transa
     })
 }
 
-/// What was done.
-#[derive(Debug, Clone, Copy, Default)]
-struct Done {
-    statements: u64,
-    failed: u64,
-    affected: u64,
-}
-
 /// Runs it.
 pub fn run(session: &mut dyn Session, large: &Large, with: &With) -> Result<(), Failure> {
     let file = File::open(large.path)
         .map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", large.path.display())))?;
     let buffer = std::path::absolute(large.path).ok();
-    let number = begin(session, large, with);
-    let since = Instant::now();
-    let mut done = Done::default();
-    let outcome = all(session, (file, buffer), large, with, &mut done);
-    let (how, error) = match &outcome {
-        Ok(()) if done.failed == 0 => (Outcome::Done, None),
-        Ok(()) => (Outcome::Failed, None),
-        Err(Failure::Stopped(_) | Failure::Closed) => (Outcome::Stopped, None),
-        Err(error) => (Outcome::Failed, Some(error.to_string())),
+    let wanted = Wanted {
+        from: large.from,
+        single_transaction: large.single_transaction,
+        keep_going: with.keep_going,
+        session_goes_on: false,
     };
-    if let Some(number) = number {
-        let affected = KeptResult::Affected(Some(done.affected));
-        with.keeping.note(|logbook| logbook.result(number, 0, &affected));
-        let duration_ms = since.elapsed().as_millis() as i64;
-        let ended = Ended { first_row_ms: None, duration_ms, rows: 0, bytes: 0, error };
-        with.keeping.note(|logbook| logbook.end(number, how, &ended));
-    }
+    let name = large.path.display().to_string();
+    let noted = Noted::begin(with.keeping, (with.profile, &session.location()), &name, wanted);
+    let since = Instant::now();
+    let (meter, stop) = (Arc::new(Meter::default()), Stop::default());
+    let mut script = Script::new(file, with.dialect, buffer, &meter);
+    let shows = with.output.lock().shows_progress() && std::io::stderr().is_terminal();
+    let progress = shows.then(|| Ticker::begin(&meter, large.size));
+    let mut watcher = Headless { with, progress };
+    let wish = stop.clone();
+    let (done, outcome) = with
+        .interrupt
+        .around(move || wish.wish(), || carry_out(session, &mut script, wanted, &mut watcher, (&meter, &stop)));
+    drop(watcher);
+    noted.end(with.keeping, done, outcome.as_ref().err(), since.elapsed());
     if !with.quiet {
         let statements = words::count(done.statements, "statement");
         let affected = words::count(done.affected, "row");
         eprintln!("{statements} run, {affected} changed in {}", words::duration(since.elapsed()));
     }
-    outcome?;
-    match done.failed {
-        0 => Ok(()),
-        failed => Err(Failure::Database(format!(
-            "{} of {} failed",
-            words::number(failed),
-            words::count(done.statements, "statement")
-        ))),
+    outcome.map_err(|unfinished| match unfinished {
+        Unfinished::Stopped { .. } => Failure::Stopped(unfinished.to_string()),
+        Unfinished::Script(_) | Unfinished::TwoReadings(_) => Failure::Usage(unfinished.to_string()),
+        Unfinished::Statement(_) | Unfinished::Transaction(_) | Unfinished::SomeFailed(_) => {
+            Failure::Database(unfinished.to_string())
+        }
+    })
+}
+
+/// Rows go where the output goes, and what went wrong to standard error.
+struct Headless<'a> {
+    with: &'a With<'a>,
+    progress: Option<Ticker>,
+}
+
+impl Headless<'_> {
+    fn tell(&self, text: &str) {
+        let _line = self.progress.as_ref().map(Ticker::pause);
+        eprintln!("jaunty: {}", clean_lines(text));
     }
 }
 
-/// Notes it in the logbook, as one run.
-fn begin(session: &dyn Session, large: &Large, with: &With) -> Option<i64> {
-    let location = session.location();
-    let name = large.path.display();
-    let statement = match large.from {
-        1 => format!("-- the statements of {name}"),
-        line => format!("-- the statements of {name} from line {line} on"),
-    };
-    with.keeping.begin((with.profile, &location), &format!("run {name}"), &statement)
-}
-
-fn all(
-    session: &mut dyn Session,
-    (file, buffer): (File, Option<PathBuf>),
-    large: &Large,
-    with: &With,
-    done: &mut Done,
-) -> Result<(), Failure> {
-    let words = &with.dialect.transaction;
-    let plain = |session: &mut dyn Session, text: &str| {
-        let stop = Stop::default();
-        session.run(&Request::new(text).until(&stop), Box::new(Nothing)).map_err(|e| Failure::Database(e.to_string()))
-    };
-    if large.single_transaction {
-        plain(session, words.begin)?;
+impl Watcher for Headless<'_> {
+    fn sink(&mut self) -> Box<dyn Sink> {
+        Box::new(self.with.output.clone())
     }
-    let mut script = Script::new(file, with.dialect, buffer, PIECE);
-    let mut outcome = each(session, &mut script, large, with, done);
-    progress_is_over(with);
-    if large.single_transaction && outcome.is_ok() {
-        if session.location().in_transaction() {
-            outcome = plain(session, words.commit);
-        } else {
-            eprintln!("jaunty: the transaction ended before the last statement: one of them ended it");
-        }
-    }
-    if session.location().in_transaction() {
-        let rolled_back = plain(session, words.roll_back);
-        let what = if large.single_transaction { "everything" } else { "a transaction was open at the end; it" };
-        match &rolled_back {
-            Ok(()) => eprintln!("jaunty: {what} was rolled back"),
-            // Where the connection is lost the server does; what went wrong before is more to the point.
-            Err(error) => eprintln!("jaunty: rolling back: {error}"),
-        }
-        if outcome.is_ok() {
-            return rolled_back;
-        }
-    }
-    outcome
-}
 
-fn shows(with: &With) -> bool {
-    with.output.lock().shows_progress() && std::io::stderr().is_terminal()
-}
+    fn failed(&mut self, failed: &FailedStatement) {
+        self.tell(&failed.to_string());
+    }
 
-fn progress_is_over(with: &With) {
-    if shows(with) {
-        progress::clear();
+    fn note(&mut self, note: &str) {
+        self.tell(note);
     }
 }
 
-fn each(
-    session: &mut dyn Session,
-    script: &mut Script<File>,
-    large: &Large,
-    with: &With,
-    done: &mut Done,
-) -> Result<(), Failure> {
-    let (shows, since) = (shows(with), Instant::now());
-    let (mut told, mut taken) = (Instant::now(), 0);
-    // Checked now and then: asking the clock for each would be most of the work.
-    let mut next_look = 0_u64;
-    while let Some(piece) = script.next() {
-        let piece = piece.map_err(|error| Failure::Usage(error.to_string()))?;
-        if piece.line < large.from {
-            continue;
-        }
-        // A part of the one before.
-        if taken > 0 {
-            taken -= 1;
-            continue;
-        }
-        if with.interrupt.was_asked() {
-            return Err(Failure::Stopped(format!("cancelled before the statement at line {}", piece.line)));
-        }
-        let job = match reading::read(session, &piece.job, &Stop::default()) {
-            Read::AsItStands => piece.job,
-            Read::Longer(job, more) => {
-                taken = more;
-                *job
-            }
-            Read::Ask(..) => {
-                return Err(Failure::Usage(format!(
-                    "the statement at line {} may end in two places; put a semicolon where it ends",
-                    piece.line
-                )));
+/// The thread that shows how far it is, also while one statement takes long.
+struct Ticker {
+    ended: Arc<(Mutex<bool>, Condvar)>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Ticker {
+    fn begin(meter: &Arc<Meter>, size: u64) -> Ticker {
+        let ended = Arc::new((Mutex::new(false), Condvar::new()));
+        let (meter, state, since) = (Arc::clone(meter), Arc::clone(&ended), Instant::now());
+        let show = move || {
+            let (ended, waits) = &*state;
+            let mut ended = ended.lock().unwrap_or_else(PoisonError::into_inner);
+            while !*ended {
+                ended = waits.wait_timeout(ended, EVERY).unwrap_or_else(PoisonError::into_inner).0;
+                if !*ended && since.elapsed() > QUIET {
+                    eprint!("\r{} · {}\x1b[K", words::script(&meter, size), words::clock(since.elapsed()));
+                }
             }
         };
-        done.statements += 1;
-        let outcome = one(session, &job, with);
-        if let Err(error) = outcome.map(|affected| done.affected += affected) {
-            progress_is_over(with);
-            if with.interrupt.was_asked() || error.kind == ErrorKind::Stopped {
-                return Err(Failure::Stopped(format!("cancelled in the statement at line {}", piece.line)));
-            }
-            let explained = error.explain(&job.statement, piece.line as usize);
-            let number = words::number(done.statements);
-            let explained = format!("statement {number} at line {}: {explained}", words::number(piece.line));
-            let lost = error.kind == ErrorKind::Lost;
-            if !with.keep_going || lost {
-                return Err(Failure::Database(explained));
-            }
-            eprintln!("jaunty: {}", clean_lines(&explained));
-            done.failed += 1;
-        }
-        if shows && done.statements >= next_look {
-            next_look = done.statements + 64;
-            if since.elapsed() > QUIET && told.elapsed() > EVERY {
-                told = Instant::now();
-                let percent = script.read().min(large.size) * 100 / large.size.max(1);
-                let at = format!("statement {} · line {}", words::number(done.statements), words::number(piece.line));
-                eprint!("\r{percent} % · {} · {}\x1b[K", clean(&at), words::clock(since.elapsed()));
-            }
-        }
-    }
-    Ok(())
-}
-
-/// Runs one statement; gives how many rows it changed.
-fn one(session: &mut dyn Session, job: &Job, with: &With) -> Result<u64, EngineError> {
-    let stop = Stop::default();
-    let wish = stop.clone();
-    let affected = Arc::new(Mutex::new(0));
-    let sink = Counting { affected: Arc::clone(&affected), output: Box::new(with.output.clone()) };
-    let sent = job.sent();
-    let request = Request::new(&sent).until(&stop);
-    let outcome = with.interrupt.around(move || wish.wish(), || session.run(&request, Box::new(sink)));
-    outcome?;
-    let affected = *affected.lock().unwrap_or_else(PoisonError::into_inner);
-    Ok(affected)
-}
-
-/// Counts the rows that a statement changed; its own rows go on.
-struct Counting {
-    affected: Arc<Mutex<u64>>,
-    output: Box<dyn Sink>,
-}
-
-impl Sink for Counting {
-    fn wanted(&self) -> Flow {
-        self.output.wanted()
+        let thread = std::thread::Builder::new().name("progress".into()).spawn(show);
+        Ticker { ended, thread: thread.inspect_err(|error| tracing::warn!(%error, "no progress is shown")).ok() }
     }
 
-    fn take(&mut self, event: Event) -> Flow {
-        if let Event::Ends { affected: Some(rows) } = &event {
-            *self.affected.lock().unwrap_or_else(PoisonError::into_inner) += rows;
+    /// Clears the line; it is shown again once what this gives is dropped.
+    fn pause(&self) -> MutexGuard<'_, bool> {
+        let guard = self.ended.0.lock().unwrap_or_else(PoisonError::into_inner);
+        progress::clear();
+        guard
+    }
+}
+
+impl Drop for Ticker {
+    fn drop(&mut self) {
+        *self.pause() = true;
+        self.ended.1.notify_all();
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
         }
-        self.output.take(event)
     }
 }

@@ -25,6 +25,7 @@ use jaunty_seam::engine::{Abilities, Effect, Engine, Location, Question, Request
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
+pub use scripting::{ScriptOrder, ScriptText};
 pub use sending::Sending;
 
 /// What the thread is asked.
@@ -47,6 +48,8 @@ pub enum Order {
     Switch(Switch),
     /// List where [`Order::Switch`] could go to.
     Choices(SwitchKind),
+    /// Run a script while it is read, which a person has said yes to.
+    Script(Box<ScriptOrder>),
     /// Send a slip, which a person has seen as SQL and said yes to.
     Send(Box<Slip>),
 }
@@ -104,6 +107,8 @@ pub enum Report {
     Definition(Box<Object>, Result<Option<String>, EngineError>),
     /// Where a switch could go to.
     Choices(SwitchKind, Result<Vec<String>, EngineError>),
+    /// A script did not begin, and why.
+    ScriptRefused(String),
     /// What became of a slip.
     Sending(Box<Slip>, Sending),
     /// Nothing is left to do. So many jobs were not run, since one before them did not end well.
@@ -338,6 +343,7 @@ impl Worker {
                 }
             }
             Order::Switch(to) => self.switch(&to, &stop),
+            Order::Script(script) => self.run_script(*script, &stop),
             Order::Send(slip) => self.send_slip(&slip, &stop),
             Order::Choices(kind) => {
                 let Some((session, _)) = self.connect_and_use(&stop) else { return };
@@ -507,6 +513,7 @@ impl Worker {
 
 mod idle;
 mod link;
+mod scripting;
 mod sending;
 #[cfg(test)]
 mod tests;

@@ -6,6 +6,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use super::out_line::file_of;
+use super::script::Meter;
 use crate::archive::{Archive, ArchiveError};
 use crate::chart::plot::Texts;
 use crate::chart::scale::number;
@@ -42,6 +43,10 @@ pub struct Run {
     first_row: AtomicU64,
     results: Mutex<Vec<RunResult>>,
     messages: Mutex<Vec<Message>>,
+    /// How far it is, where it is a script, and the size of that in bytes.
+    script: Option<(Arc<Meter>, u64)>,
+    /// How many statements a script ran.
+    statements: OnceLock<u64>,
     /// How far the server is, by its own word.
     progress: Mutex<Option<Progress>>,
     /// The server's own id of it.
@@ -193,6 +198,8 @@ impl Run {
             first_row: AtomicU64::new(0),
             results: Mutex::new(Vec::new()),
             messages: Mutex::new(Vec::new()),
+            script: None,
+            statements: OnceLock::new(),
             progress: Mutex::default(),
             query_id: OnceLock::new(),
             affected: Mutex::default(),
@@ -207,6 +214,26 @@ impl Run {
     pub fn behind(mut self, before: &str) -> Run {
         self.lines_before = if before.is_empty() { 0 } else { before.lines().count() as u32 };
         self
+    }
+
+    /// That of a script of so many bytes, which says how far it is.
+    pub(super) fn of_script(mut self, meter: &Arc<Meter>, size: u64) -> Run {
+        self.script = Some((Arc::clone(meter), size));
+        self
+    }
+
+    /// How far a script is, and its size in bytes; none where it is not one.
+    pub fn script(&self) -> Option<(&Meter, u64)> {
+        self.script.as_ref().map(|(meter, size)| (meter.as_ref(), *size))
+    }
+
+    /// How many statements a script ran, when it has ended.
+    pub fn statements(&self) -> Option<u64> {
+        self.statements.get().copied()
+    }
+
+    pub(super) fn set_statements(&self, statements: u64) {
+        let _ = self.statements.set(statements);
     }
 
     /// How many lines were sent before the statement, as it needs them of its batch.

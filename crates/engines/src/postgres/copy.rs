@@ -1,13 +1,14 @@
 //! `COPY … TO STDOUT` and `COPY … FROM STDIN`: a conversation of its own in the protocol.
 
-use std::io;
+use std::io::{self, Read};
 use std::pin::pin;
+use std::sync::PoisonError;
 
+use bytes::Bytes;
 use futures_util::SinkExt;
-use jaunty_language::dialect::POSTGRES;
-use jaunty_language::lexer::{Lexer, TokenKind};
-use jaunty_language::text::rope;
-use jaunty_seam::error::EngineError;
+use jaunty_language::statement::copy::Direction;
+use jaunty_seam::engine::Rows;
+use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::TextForm;
 
@@ -15,46 +16,8 @@ use super::errors;
 use super::session::PostgresSession;
 use crate::net::feed::{Feed, local};
 
-/// Which way the rows go.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Direction {
-    /// From the server, each line a row.
-    Out,
-    /// To the server: they stand in the statement from this byte on.
-    In(usize),
-}
-
-/// The direction of a statement that is a `COPY` between us and the server.
-pub fn direction(statement: &str) -> Option<Direction> {
-    let rope = rope(statement);
-    let mut words = Lexer::new(&rope, &POSTGRES, 0).filter(|token| !token.kind.is_trivia());
-    let is = |range: std::ops::Range<usize>, word: &str| {
-        statement.get(range).is_some_and(|text| text.eq_ignore_ascii_case(word))
-    };
-    if !words.next().is_some_and(|first| is(first.range(), "copy")) {
-        return None;
-    }
-    let mut depth = 0;
-    let mut before = 0..0;
-    for token in words {
-        match token.kind {
-            TokenKind::Punctuation(b'(') => depth += 1,
-            TokenKind::Punctuation(b')') => depth -= 1,
-            TokenKind::Word if depth == 0 && is(before.clone(), "to") && is(token.range(), "stdout") => {
-                return Some(Direction::Out);
-            }
-            TokenKind::Word if depth == 0 && is(before.clone(), "from") && is(token.range(), "stdin") => {
-                // The rows begin on the line after the semicolon.
-                let semicolon = statement[token.end..].find(';').map_or(statement.len(), |at| token.end + at);
-                let line = statement[semicolon..].find('\n').map_or(statement.len(), |at| semicolon + at + 1);
-                return Some(Direction::In(line));
-            }
-            _ => {}
-        }
-        before = token.range();
-    }
-    None
-}
+/// How much is sent at a time, in bytes.
+const PIECE: u64 = 1 << 18;
 
 /// Columns of text with these names.
 pub fn text_columns<'n>(names: impl Iterator<Item = &'n str>) -> Columns {
@@ -71,13 +34,25 @@ pub fn text_columns<'n>(names: impl Iterator<Item = &'n str>) -> Columns {
 /// Carries one out.
 pub async fn carry_out(
     session: &PostgresSession,
-    statement: &str,
+    (statement, rows): (&str, Option<&Rows>),
     direction: Direction,
     feed: &mut Feed,
 ) -> Result<(), EngineError> {
-    match direction {
-        Direction::Out => out(session, statement, feed).await,
-        Direction::In(rows) => into(session, statement, rows, feed).await,
+    match (direction, rows) {
+        (Direction::Out, _) => out(session, statement, feed).await,
+        (Direction::In(below), None) => {
+            let rows = statement.get(below..).unwrap_or_default();
+            let mut rows = rows.strip_suffix("\\.").unwrap_or(rows).as_bytes();
+            let command = statement.get(..below).unwrap_or(statement);
+            into(session, command, &mut |piece| (&mut rows).take(PIECE).read_to_end(piece), feed).await
+        }
+        (Direction::In(_), Some(rows)) => {
+            let mut next = |piece: &mut Vec<u8>| {
+                let mut rows = rows.lock().unwrap_or_else(PoisonError::into_inner);
+                (&mut *rows).take(PIECE).read_to_end(piece)
+            };
+            into(session, statement, &mut next, feed).await
+        }
     }
 }
 
@@ -109,34 +84,28 @@ fn row(feed: &mut Feed, line: &[u8]) -> Result<(), EngineError> {
     Ok(())
 }
 
-async fn into(session: &PostgresSession, statement: &str, rows: usize, feed: &mut Feed) -> Result<(), EngineError> {
-    let failed = |error: tokio_postgres::Error| errors::statement(&error, statement);
-    let command = statement[..rows].trim_end().trim_end_matches(';');
-    let data = statement.get(rows..).unwrap_or_default();
-    let data = data.strip_suffix("\\.").unwrap_or(data).as_bytes().to_vec();
-    let sink = session.wait(feed, session.link.client.copy_in::<_, io::Cursor<Vec<u8>>>(command)).await?;
+/// Sends rows piece by piece, however many there are; `next` gives a piece, and an empty one at their end.
+async fn into(
+    session: &PostgresSession,
+    command: &str,
+    next: &mut dyn FnMut(&mut Vec<u8>) -> io::Result<usize>,
+    feed: &mut Feed,
+) -> Result<(), EngineError> {
+    let failed = |error: tokio_postgres::Error| errors::statement(&error, command);
+    let text = command.trim_end().trim_end_matches(';');
+    let sink = session.wait(feed, session.link.client.copy_in::<_, Bytes>(text)).await?;
     let mut sink = pin!(sink.map_err(failed)?);
-    session.wait(feed, sink.send(io::Cursor::new(data))).await?.map_err(failed)?;
+    loop {
+        let mut piece = Vec::new();
+        // What is not sent to its end is given up by the server as a whole.
+        let unread =
+            |error| EngineError::new(ErrorKind::Local, format!("the rows of the COPY cannot be read: {error}"));
+        if next(&mut piece).map_err(unread)? == 0 {
+            break;
+        }
+        session.wait(feed, sink.send(Bytes::from(piece))).await?.map_err(failed)?;
+    }
     let taken = session.wait(feed, sink.finish()).await?.map_err(failed)?;
     feed.ends(Some(taken));
     Ok(())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn only_a_copy_between_us_and_the_server_is_one() {
-        for (statement, expected) in [
-            ("copy ports to stdout", Some(Direction::Out)),
-            ("COPY (select 1 as to, 2 as stdout) TO STDOUT with (format csv)", Some(Direction::Out)),
-            ("copy ports from stdin", Some(Direction::In(21))),
-            ("copy ports (id) from stdin;\n1\n\\.", Some(Direction::In(28))),
-            ("copy ports to '/tmp/x'", None),
-            ("select 'copy to stdout'", None),
-        ] {
-            assert_eq!(direction(statement), expected, "{statement}");
-        }
-    }
 }

@@ -6,8 +6,10 @@ use std::task::Poll;
 
 use futures_util::{Stream, StreamExt};
 use jaunty_language::dialect::{Kind, POSTGRES};
-use jaunty_language::statement::parameters::{self, Value, value_of};
-use jaunty_seam::engine::Flow;
+use jaunty_language::statement::copy::direction;
+use jaunty_language::statement::parameters::{self, value_of};
+use jaunty_language::text::rope;
+use jaunty_seam::engine::{Flow, Request};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::columns::Columns;
 use tokio_postgres::types::ToSql;
@@ -22,7 +24,11 @@ use crate::net::work::{self, with_cancel};
 
 impl PostgresSession {
     /// Runs a statement, whatever it is.
-    pub(super) fn carry_out(&self, statement: &str, values: &[Value], feed: &mut Feed) -> Outcome<()> {
+    pub(super) fn carry_out(&self, request: &Request<'_>, feed: &mut Feed) -> Outcome<()> {
+        let (statement, values) = (request.text, request.values);
+        if let Some(direction) = direction(&rope(statement), &POSTGRES) {
+            return self.link.runtime.block_on(copy::carry_out(self, (statement, request.rows), direction, feed));
+        }
         if values.is_empty() {
             return self.carry_out_with(statement, &[], feed);
         }
@@ -34,9 +40,6 @@ impl PostgresSession {
     fn carry_out_with(&self, statement: &str, given: &[AsText], feed: &mut Feed) -> Outcome<()> {
         let link = &self.link;
         link.runtime.block_on(async {
-            if let Some(direction) = copy::direction(statement) {
-                return copy::carry_out(self, statement, direction, feed).await;
-            }
             let prepared = self.wait(feed, link.client.prepare(statement)).await?;
             let prepared = match prepared {
                 Ok(prepared) => prepared,

@@ -364,14 +364,14 @@ impl Session for PostgresSession {
     }
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Outcome<()> {
-        let (statement, values) = (request.text, request.values);
+        let statement = request.text;
         client_line::refuse(statement, &POSTGRES)?;
         self.patience.follow(&request.stop);
         if kind(statement) == Kind::Definition {
             self.origins.forget();
         }
         let mut feed = Feed::new(sink);
-        let outcome = self.carry_out(statement, values, &mut feed);
+        let outcome = self.carry_out(request, &mut feed);
         // Notices of the end are there when the end is.
         self.link.runtime.block_on(tokio::task::yield_now());
         tell_notices(&self.link, &mut feed);

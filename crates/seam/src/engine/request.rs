@@ -1,12 +1,18 @@
 //! What a session is asked.
 
+use std::io::Read;
+use std::sync::Mutex;
+
 use jaunty_language::statement::parameters::Value;
 
 use super::{Prompt, Stop};
 use crate::profile::{Profile, Secret};
 
+/// Rows for a statement, as lines of text: [`Request::rows`].
+pub type Rows = Mutex<dyn Read + Send>;
+
 /// A statement for a session, with all that belongs to it. The caller owns it; a session keeps nothing of it.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Request<'a> {
     /// The statement, without what ends it.
     pub text: &'a str,
@@ -15,17 +21,25 @@ pub struct Request<'a> {
     pub values: &'a [Value],
     /// The wish to end it.
     pub stop: Stop,
+    /// The rows that it takes, where they do not stand in the text below it (`COPY … FROM STDIN` of a script that is read
+    /// while it runs), as they would stand there. They are read as the server takes them; what is left is the caller's.
+    pub rows: Option<&'a Rows>,
 }
 
 impl<'a> Request<'a> {
     /// A statement without parameters that nobody will stop.
     pub fn new(text: &'a str) -> Request<'a> {
-        Request { text, values: &[], stop: Stop::default() }
+        Request { text, values: &[], stop: Stop::default(), rows: None }
     }
 
     /// With these values.
     pub fn with(self, values: &'a [Value]) -> Request<'a> {
         Request { values, ..self }
+    }
+
+    /// With these rows.
+    pub fn taking(self, rows: Option<&'a Rows>) -> Request<'a> {
+        Request { rows, ..self }
     }
 
     /// Ended by this wish.

@@ -120,6 +120,7 @@ pub fn synonyms(name: &str) -> &'static str {
     match name {
         "run-statement" => "execute go query send submit",
         "run-all" => "execute script batch everything",
+        "run-script" => "execute sql file source restore dump import",
         "back" => "stop abort interrupt kill",
         "logbook" => "history past queries recent runs log",
         "actions" => "command palette menu commands",

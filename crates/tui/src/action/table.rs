@@ -33,6 +33,8 @@ actions! {
             "Run the statement at the cursor, or the selected ones" => App::run_statement;
         Everywhere "run-all" "Run all" ["alt-g"]
             "Run every statement of the buffer in order, until one fails" => App::run_all;
+        Everywhere "run-script" "Run a script" []
+            "Run the statements of a file while it is read, however large it is, from a line on" => App::ask_for_script;
         Everywhere "back" "Cancel or step back" ["esc"]
             "Cancel what runs (fetched rows stay); else clear the selection, or leave the result" => App::back;
         Everywhere "logbook" "Logbook" ["alt-l"]

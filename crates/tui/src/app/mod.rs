@@ -29,6 +29,7 @@ mod recall;
 mod rows;
 mod running;
 mod saving;
+mod scripts;
 mod slip;
 mod values;
 mod works;

@@ -63,6 +63,9 @@ impl App {
 
     /// Runs every statement of the buffer.
     pub fn run_all(&mut self) {
+        if self.runs_as_script() {
+            return;
+        }
         self.run_range(0..self.buffer.document.outline().statements().len());
     }
 

@@ -164,11 +164,13 @@ fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
                 _ => long,
             }
         }
+        _ if run.script().is_some() => run.script().map(|(far, size)| words::script(far, size)).unwrap_or_default(),
         _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
     };
     match run.outcome() {
         Outcome::Running if run.is_held() => format!("{counted} so far, held"),
+        Outcome::Running if run.script().is_some() => format!("{counted}  » {}", words::clock(run.duration())),
         Outcome::Running => format!("{counted} so far  » {}", words::clock(run.duration())),
         Outcome::Done => counted,
         other => format!("{counted} · {}", other.word()).trim_start_matches(" · ").to_owned(),

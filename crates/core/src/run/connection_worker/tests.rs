@@ -160,6 +160,7 @@ fn in_words(report: &Report) -> String {
         Report::Sample(name, _) => format!("sample of {}", name.name),
         Report::Idle { left_out } => format!("idle, {left_out} left out"),
         Report::Sending(slip, _) => format!("slip of {}", slip.ground.table.name),
+        Report::ScriptRefused(why) => format!("script refused: {why}"),
     }
 }
 

@@ -8,6 +8,8 @@ use std::time::{Duration, Instant, SystemTime};
 
 use jaunty_core::catalog::templates;
 use jaunty_core::logbook::Outcome;
+use jaunty_core::run::connection_worker::ScriptOrder;
+use jaunty_core::run::script::statement;
 use jaunty_core::run::{ConnectionWorker, Job, Order, Report, Run, Ticket};
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
@@ -206,6 +208,17 @@ impl Connection {
         }
     }
 
+    /// Runs a script.
+    pub(super) fn begin_script(&mut self, order: Box<ScriptOrder>) {
+        self.end_preview();
+        let id = StatementId::of(&statement(&order.name, order.wanted));
+        if self.ask(Order::Script(order)) {
+            self.asked_for.get_or_insert_with(Instant::now);
+            self.busy = true;
+            self.waiting.push_back(Waiting { ids: HashSet::from([id]), jobs: None });
+        }
+    }
+
     /// Whether something runs or waits to.
     pub fn is_busy(&self) -> bool {
         self.busy
@@ -395,7 +408,7 @@ impl Connection {
                 self.catalog = Some(Arc::clone(catalog));
             }
             Report::Catalog(_) | Report::NoCatalog(_) | Report::Definition(..) => {}
-            Report::Sample(..) | Report::Checked(..) | Report::Sending(..) => {}
+            Report::Sample(..) | Report::Checked(..) | Report::Sending(..) | Report::ScriptRefused(_) => {}
             Report::Question(_) | Report::NotMoved(_) | Report::Asks(..) | Report::Joined(_) | Report::Choices(..) => {}
         }
     }
@@ -469,6 +482,7 @@ impl App {
             Report::Sample(name, sample) => self.previewed(name, sample),
             Report::Checked(id, error) => self.checked(id, error),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
+            Report::ScriptRefused(why) => self.tell_wrong(clean::clean(&why).into_owned()),
             Report::Idle { left_out } => self.after_runs(left_out),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
         }

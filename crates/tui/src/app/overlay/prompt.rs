@@ -2,6 +2,7 @@
 
 use jaunty_core::logbook::Entry;
 use jaunty_core::run::Job;
+use jaunty_core::run::connection_worker::ScriptOrder;
 use jaunty_language::edit::document::Motion;
 use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::profile::Profile;
@@ -62,6 +63,8 @@ pub(in crate::app) enum Asked {
     Url,
     /// Where a drawing is to be saved.
     Drawing,
+    /// The script that is to be run.
+    Script,
     Switch(SwitchKind),
 }
 
@@ -108,6 +111,7 @@ impl Layer for Prompt {
             Asked::Answer => app.answer_while_connecting(Some(self.line.take())),
             Asked::Url => app.begin_profile(text),
             Asked::Drawing => app.save_drawing(text, false),
+            Asked::Script => app.run_script_file(text),
             Asked::Snippet => app.make_snippet(text),
             Asked::NewBuffer => app.new_buffer(text),
             Asked::Rename => app.rename_buffer(text),
@@ -164,6 +168,8 @@ pub struct Question {
     pub(in crate::app) export: String,
     /// What the question is about, where it is about runs.
     pub(in crate::app) forget: Vec<Entry>,
+    /// What the question is about, where it is about a script.
+    pub(in crate::app) script: Option<Box<ScriptOrder>>,
 }
 
 /// What an answer means.
@@ -195,6 +201,13 @@ pub enum Answered {
     Drawing,
     /// Forget runs.
     Forget,
+    /// Run the script.
+    Script {
+        /// In one transaction.
+        whole: bool,
+        /// Also after statements that fail.
+        keep_going: bool,
+    },
     /// Do nothing.
     Nothing,
 }
@@ -209,6 +222,7 @@ impl Question {
             profile: None,
             export: String::new(),
             forget: Vec::new(),
+            script: None,
         }
     }
 }
@@ -259,6 +273,11 @@ impl Layer for Question {
             Answered::Forget => app.forget_runs(std::mem::take(&mut self.forget)),
             Answered::Export => app.export(&self.export, true),
             Answered::Drawing => app.save_drawing(&self.export, true),
+            Answered::Script { whole, keep_going } => {
+                if let Some(script) = self.script.take() {
+                    app.run_script(script, (whole, keep_going));
+                }
+            }
             Answered::Nothing => {}
         }
         After::Close
