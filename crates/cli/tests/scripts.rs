@@ -166,6 +166,7 @@ fn a_script_runs_from_the_screen() {
     assert_eq!(rows(&home), -1);
     ask("large.sql");
     screen.shows("go on after those that fail").press(&["g"]).shows("1 of 8 statements failed");
+    screen.shows("error: statement 7 at line 12: no such table: nowhere");
     assert_eq!(rows(&home), 6);
     // From a line on; the table is there for the next statement.
     ask("large.sql:13");
@@ -182,4 +183,34 @@ fn a_script_runs_from_the_screen() {
     screen.press(&["C-q"]).ends();
     let log = home.call(&["log"]).gives();
     assert_eq!(log.matches("run large.sql").count(), 3, "{log}");
+}
+
+/// A buffer that is larger than runs of its statements should be is run as a script too, saved or not.
+#[test]
+fn all_of_a_very_large_buffer_is_a_script() {
+    let line = format!("-- {}\n", "the tide comes in; and goes out ".repeat(64 << 10));
+    let home = quay(&format!(
+        "create table tides(id integer);\n{}insert into tides values (1), (2);\nbegin;\ninsert into tides values (3);\n",
+        line.repeat(8)
+    ));
+    let screen = home.screen(&["large.sql", "-c", "quay"]);
+    screen.until("the statements to be found", |text| text.contains("quay.db · main") && !text.contains("finding"));
+    screen
+        .press(&["C-End"])
+        .types("insert into tides values (4);")
+        .press(&["M-g"])
+        .shows("Run large.sql (16.0 MiB) on quay?")
+        .press(&["y"]);
+    screen.shows("5 statements run · 4 rows changed").shows("[transaction open");
+    // What it left open is the person's, and is marked when it is gone.
+    screen.press(&["Enter"]).types("rollback;").press(&["C-g"]).loses("[transaction open");
+    screen
+        .press(&["M-l"])
+        .shows("run large.sql")
+        .shows("rolled back")
+        .press(&["Escape", "C-q"])
+        .shows("unsaved")
+        .press(&["d"]);
+    screen.ends();
+    assert_eq!(rows(&home), 2);
 }

@@ -76,6 +76,39 @@ fn a_server_that_goes_away_in_the_middle_of_a_transaction() {
     screen.press(&["C-q"]).ends();
 }
 
+/// Notices stay: below what a statement gave, all of them by a key, and after a restart.
+#[test]
+fn what_the_server_says_can_be_read() {
+    let server = Postgres::start();
+    let home = Home::new()
+        .file(
+            "a.sql",
+            "do $$ begin for n in 1..60 loop raise notice 'tide %', n; end loop; raise warning 'fog\nin the bay'; end $$;\n\n\
+             select warned();\n\nselect 7 as plain;\n",
+        )
+        .file(
+            ".jaunty/connections.toml",
+            &format!(
+                "[bookings]\nengine = \"postgres\"\nurl = \"{}\"\nsecret_command = \"echo {PASSWORD}\"\n",
+                url(&server)
+            ),
+        );
+    server.sql(
+        "create function warned() returns int language plpgsql as $$ begin raise notice 'low water'; return 42; end $$",
+    );
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("postgres 15").press(&["C-g"]).shows("done · ").shows("notice: tide 60").shows("before these · M in");
+    screen.press(&["C-t", "M"]).shows("61 messages · ").shows("notice: tide 1").press(&["End"]).shows("in the bay");
+    screen.press(&["c"]).shows("copied 62 lines").loses("61 messages · do");
+    assert!(screen.clipboard().starts_with("notice: tide 1\nnotice: tide 2\n"), "{}", screen.clipboard());
+    // Below rows there is a line of them.
+    screen.press(&["C-t", "C-n", "C-g"]).shows("42").shows("notice: low water");
+    screen.press(&["C-n", "C-g"]).shows("plain").press(&["C-t", "M"]).shows("the server said nothing here");
+    screen.press(&["C-q"]).ends();
+    let screen = home.screen(&["a.sql"]);
+    screen.shows("notice: tide 60").press(&["C-n"]).shows("notice: low water").press(&["C-q"]).ends();
+}
+
 #[test]
 fn several_connections_are_open_and_each_buffer_has_its_own() {
     let (server, other) = (Postgres::start(), Redis::start());

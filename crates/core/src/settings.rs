@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{Document, Item};
 
 use crate::archive::Retention;
-use crate::run::state::Ahead;
+use crate::run::gate::Ahead;
 
 /// What a person has set.
 #[derive(Debug, Clone)]

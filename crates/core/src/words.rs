@@ -129,8 +129,7 @@ pub fn note(run: &Run, now: SystemTime) -> String {
             let touched = touched.map(|touched| format!("{} changed", count(touched, "row")));
             let before = run.lines_before();
             let before = (before > 0).then(|| format!("with {} of its batch", count(before.into(), "line")));
-            let statements = run.statements().map(|statements| format!("{} run", count(statements, "statement")));
-            statements
+            ran(run)
                 .into_iter()
                 .chain([yielded(run).unwrap_or_else(|| "done".into())])
                 .chain(touched)
@@ -142,16 +141,36 @@ pub fn note(run: &Run, now: SystemTime) -> String {
         Outcome::Failed => {
             let error = run.end().and_then(|end| end.error.as_ref());
             let message = error.map(|error| error.to_string().lines().next().unwrap_or_default().to_owned());
-            ["failed".into()].into_iter().chain(message).chain([when]).collect()
+            ["failed".into()].into_iter().chain(message).chain(ran(run)).chain([when]).collect()
         }
         Outcome::Stopped | Outcome::CutShort => {
             let rows = (run.rows() > 0).then(|| format!("{} kept", count(run.rows(), "row")));
             // Of one whose program ended nobody knows how long it ran.
             let took = (!run.duration().is_zero()).then_some(took);
-            [run.outcome().word().to_owned()].into_iter().chain(rows).chain(took).chain([when]).collect()
+            [run.outcome().word().to_owned()]
+                .into_iter()
+                .chain(ran(run))
+                .chain(rows)
+                .chain(took)
+                .chain([when])
+                .collect()
         }
     };
     parts.join(" · ")
+}
+
+/// How many statements a script ran, when it has ended.
+fn ran(run: &Run) -> Option<String> {
+    run.statements().map(|statements| format!("{} run", count(statements, "statement")))
+}
+
+/// What a run's server said, in one line: the message, or how many there are and the last.
+pub fn said(run: &Run) -> Option<String> {
+    let (all, last) = run.said(|said| (said.count(), said.kept().last().map(message)));
+    match (all, last) {
+        (0 | 1, last) => last,
+        (all, last) => Some(format!("{} · {}", count(all, "message"), last.unwrap_or_default())),
+    }
 }
 
 /// A message of the server, in one line.
@@ -163,9 +182,13 @@ pub fn message(message: &Message) -> String {
 
 /// How far a script is.
 pub fn script(meter: &Meter, size: u64) -> String {
-    let percent = meter.read.load(Relaxed).min(size) * 100 / size.max(1);
     let (statement, line) = (number(meter.statements.load(Relaxed)), number(meter.line.load(Relaxed)));
-    format!("{percent} % · statement {statement} · line {line}")
+    format!("{} · statement {statement} · line {line}", percent(meter, size))
+}
+
+/// The share of a script that was read.
+pub fn percent(meter: &Meter, size: u64) -> String {
+    format!("{} %", meter.read.load(Relaxed).min(size) * 100 / size.max(1))
 }
 
 /// How far a server is, by its own word.
@@ -268,6 +291,8 @@ mod tests {
         let started = SystemTime::now() - Duration::from_secs(120);
         let started_ms = started.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_millis() as i64;
         Entry {
+            messages: Vec::new(),
+            left_out: 0,
             number: 1,
             connection: "ferry".into(),
             database: "saltmarsh.db".into(),

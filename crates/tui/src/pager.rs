@@ -9,7 +9,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use jaunty_core::archive::{ArchiveError, Window};
 use jaunty_core::arrange::Arrangement;
 use jaunty_core::export::extended;
-use jaunty_core::run::state::KeptRows;
+use jaunty_core::run::kept::KeptRows;
 use jaunty_language::text::clean;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
 use jaunty_seam::rows::origin::Origin;

@@ -10,7 +10,7 @@ use std::collections::HashSet;
 use std::mem::discriminant;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
-use jaunty_core::run::state::Ahead;
+use jaunty_core::run::gate::Ahead;
 use jaunty_seam::profile::Guard;
 use jaunty_tui::action::ACTIONS;
 use jaunty_tui::app::Message;

@@ -7,7 +7,7 @@ mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
 use jaunty_core::arrange::ArrangeError;
-use jaunty_core::run::state::Ahead;
+use jaunty_core::run::gate::Ahead;
 use jaunty_seam::profile::Guard;
 use jaunty_tui::app::{Message, Overlay};
 use jaunty_tui::work::Done;

@@ -6,7 +6,7 @@
 mod support;
 
 use crossterm::event::{KeyCode, KeyModifiers};
-use jaunty_core::run::state::Ahead;
+use jaunty_core::run::gate::Ahead;
 use jaunty_seam::profile::Guard;
 use support::Stage;
 

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jaunty_language::statement::parameters::Value;
+use jaunty_seam::engine::Message;
 
 /// How a run ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -117,6 +118,10 @@ pub struct Entry {
     pub ended: Ended,
     /// Its results.
     pub results: Vec<KeptResult>,
+    /// What the server said, where that was asked for with the entry.
+    pub messages: Vec<Message>,
+    /// How many messages came after those, and were not kept.
+    pub left_out: u64,
 }
 
 impl Entry {

@@ -37,7 +37,9 @@ impl Logbook {
             "select {ENTRY} from runs where number in
                (select max(number) from runs where connection = ?1 and outcome <> 'running' group by statement_id)"
         );
-        self.entries(&select, params![connection])
+        let mut entries = self.entries(&select, params![connection])?;
+        self.add_messages(&mut entries).map_err(|e| self.error(e))?;
+        Ok(entries)
     }
 
     /// The last run of a statement on a connection before this one that was done; none if there is none.
@@ -84,7 +86,9 @@ impl Logbook {
     /// One run by its number.
     pub fn entry(&self, number: i64) -> Result<Option<Entry>, LogbookError> {
         let select = format!("select {ENTRY} from runs where number = ?1");
-        Ok(self.entries(&select, params![number])?.pop())
+        let mut entries = self.entries(&select, params![number])?;
+        self.add_messages(&mut entries).map_err(|e| self.error(e))?;
+        Ok(entries.pop())
     }
 
     /// Keeps the rows of a run however old they get, or no longer.

@@ -21,6 +21,7 @@ pub use query::{Query, Searchable};
 use crate::archive::Archive;
 use jaunty_language::outline::StatementId;
 use jaunty_language::statement::parameters::{ParameterValue, Value};
+use jaunty_seam::engine::Message;
 
 /// Why the logbook could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -169,6 +170,46 @@ impl Logbook {
         Ok(())
     }
 
+    /// Notes what the server said, and how many messages it sent after those; of very many the first.
+    pub fn messages(&self, run: i64, (messages, more): (&[Message], u64)) -> Result<(), LogbookError> {
+        let note = || -> rusqlite::Result<()> {
+            let all = self.connection.unchecked_transaction()?;
+            let mut bytes = 0;
+            let fits = |message: &&Message| {
+                bytes += message.text.len();
+                bytes <= MESSAGE_BYTES
+            };
+            let kept = messages.iter().take(MESSAGES).take_while(fits).enumerate();
+            let mut insert = all.prepare_cached(
+                "insert into messages(run, position, severity, code, line, text) values (?1, ?2, ?3, ?4, ?5, ?6)",
+            )?;
+            let mut noted = 0;
+            for (position, Message { severity, code, line, text }) in kept {
+                insert.execute(params![run, position as i64, severity, code, line, text])?;
+                noted += 1;
+            }
+            drop(insert);
+            let left_out = more as i64 + messages.len() as i64 - noted;
+            all.execute("update runs set messages_left_out = ?2 where number = ?1", params![run, left_out])?;
+            all.commit()
+        };
+        note().map_err(|e| self.error(e))
+    }
+
+    /// Reads the messages of all these runs at once.
+    pub(super) fn add_messages(&self, entries: &mut [Entry]) -> rusqlite::Result<()> {
+        let mut statement = self
+            .connection
+            .prepare_cached("select severity, code, line, text from messages where run = ?1 order by position")?;
+        for entry in entries {
+            let message = |row: &Row<'_>| {
+                Ok(Message { severity: row.get(0)?, code: row.get(1)?, line: row.get(2)?, text: row.get(3)? })
+            };
+            entry.messages = statement.query_map([entry.number], message)?.collect::<rusqlite::Result<_>>()?;
+        }
+        Ok(())
+    }
+
     /// Keeps the slip that takes a run back, as JSON.
     pub fn keep_slip(&self, run: i64, back: &str) -> Result<(), LogbookError> {
         let insert = "insert or replace into slips(run, back) values (?1, ?2)";
@@ -279,7 +320,11 @@ impl Logbook {
 }
 
 const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error, \
-     connection, database, bytes, pinned, session, parameters, rolled_back";
+     connection, database, bytes, pinned, session, parameters, rolled_back, messages_left_out";
+
+/// So many messages of a run are noted, and so many bytes of them.
+const MESSAGES: usize = 1_000;
+const MESSAGE_BYTES: usize = 256 << 10;
 
 /// Values as they are kept; none where there are none.
 fn written(values: &[Value]) -> Option<String> {
@@ -317,6 +362,8 @@ fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
             error: row.get(8)?,
         },
         results: Vec::new(),
+        messages: Vec::new(),
+        left_out: count(row.get(16)?),
     })
 }
 
@@ -421,6 +468,32 @@ mod tests {
         assert_eq!((entry.connection.as_str(), entry.ended.bytes, entry.pinned), ("ferry", 9_000, false));
         assert_eq!(entry.results.len(), 2);
         assert!(open(folder.path()).latest("other").unwrap().is_empty());
+    }
+
+    #[test]
+    fn what_the_server_said_is_remembered_and_goes_with_its_run() {
+        let folder = tempfile::tempdir().unwrap();
+        let logbook = open(folder.path());
+        let run = logbook.begin(&begun("do")).unwrap();
+        let fog = Message { code: Some("01000".into()), line: Some(3), ..Message::new("warning", "fog\nand more") };
+        let many: Vec<_> = (0..MESSAGES + 7).map(|n| Message::new("notice", format!("tide {n}"))).collect();
+        logbook.messages(run, (&[std::slice::from_ref(&fog), &many].concat(), 2)).unwrap();
+        logbook.end(run, Outcome::Done, &Ended::default()).unwrap();
+        let other = logbook.begin(&begun("select 1")).unwrap();
+        logbook.messages(other, (&[Message::new("notice", "x".repeat(MESSAGE_BYTES + 1))], 0)).unwrap();
+        logbook.end(other, Outcome::Done, &Ended::default()).unwrap();
+        let again = open(folder.path());
+        let latest = again.latest("ferry").unwrap();
+        let entry = latest.iter().find(|entry| entry.number == run).unwrap();
+        assert_eq!((&entry.messages[0], entry.messages.len(), entry.left_out), (&fog, MESSAGES, 10));
+        let entry = again.entry(other).unwrap().unwrap();
+        assert_eq!((entry.messages.len(), entry.left_out), (0, 1), "one that is too long is counted");
+        again.remove(&entry).unwrap();
+        let left: i64 = again
+            .connection
+            .query_row("select count(*) from messages where run = ?1", [other], |row| row.get(0))
+            .unwrap();
+        assert_eq!(left, 0);
     }
 
     #[test]

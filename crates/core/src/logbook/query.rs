@@ -170,6 +170,8 @@ mod tests {
     fn run(day: u32, connection: &str, statement: &str, outcome: Outcome) -> Entry {
         let noon = chrono::Local.with_ymd_and_hms(2031, 3, day, 12, 30, 0).earliest().unwrap();
         Entry {
+            messages: Vec::new(),
+            left_out: 0,
             number: i64::from(day),
             connection: connection.into(),
             database: "saltmarsh".into(),

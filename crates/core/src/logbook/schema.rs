@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 
 /// The format that this version writes.
-pub(super) const FORMAT: i64 = 6;
+pub(super) const FORMAT: i64 = 7;
 
 const TABLES: &str = "
     create table if not exists runs (
@@ -35,7 +35,7 @@ const TABLES: &str = "
     ) strict, without rowid;";
 
 /// What came with each format after the first.
-const STEPS: [&str; 5] = [
+const STEPS: [&str; 6] = [
     "
     alter table runs add column bytes integer;                      -- of its archives
     alter table runs add column pinned integer not null default 0;  -- its rows stay, however old
@@ -57,6 +57,18 @@ const STEPS: [&str; 5] = [
         run integer primary key references runs on delete cascade,
         back text not null               -- JSON: the slip that takes the run back
     ) strict;
+    ",
+    "
+    create table messages (
+        run integer not null references runs on delete cascade,
+        position integer not null,
+        severity text not null,          -- in the server's own word
+        code text,
+        line integer,                    -- of the statement, from 1
+        text text not null,
+        primary key (run, position)
+    ) strict, without rowid;
+    alter table runs add column messages_left_out integer not null default 0;  -- that came after those
     ",
 ];
 

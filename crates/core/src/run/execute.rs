@@ -207,10 +207,19 @@ pub fn execute(
         error: run.end().and_then(|end| end.error.as_ref()).map(ToString::to_string),
     };
     if let Some(number) = number {
+        note_messages(&run, number, keeping);
         keeping.note(|logbook| logbook.end(number, outcome, &ended));
     }
     tell(&run);
     run
+}
+
+/// Notes what the server said while a run was carried out.
+pub(super) fn note_messages(run: &Run, number: i64, keeping: &Keeping) {
+    let (messages, more) = run.said(|said| (said.kept().to_vec(), said.left_out()));
+    if !messages.is_empty() {
+        keeping.note(|logbook| logbook.messages(number, (&messages, more)));
+    }
 }
 
 #[cfg(test)]

@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Instant, UNIX_EPOCH};
 
 use super::execute::keeps;
-use super::state::{Ahead, Run};
+use super::gate::Ahead;
+use super::state::Run;
 use crate::archive::{ArchiveError, Retention, keep_within};
 use crate::files::Folders;
 use crate::logbook::{Begun, Logbook};

@@ -1,7 +1,7 @@
 //! The sink of a run: rows go to the archive, facts to the logbook and the screen.
 
 use std::sync::{Arc, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
@@ -9,7 +9,8 @@ use arrow_schema::SchemaRef;
 use super::archive_writer::{ArchiveWriter, Failure, Tap};
 use super::execute::Tell;
 use super::keeping::Keeping;
-use super::state::{KeptRows, RESULT_NAME, Run, RunResult};
+use super::kept::{KeptRows, RESULT_NAME, RunResult};
+use super::state::Run;
 use crate::archive::{ArchiveError, Writer};
 use crate::logbook::KeptResult;
 use jaunty_seam::engine::{Event, Flow, Sink};
@@ -26,7 +27,12 @@ pub struct RecordingSink {
     tell: Tell,
     /// Values beside a result that is not whole yet.
     output: Vec<RecordBatch>,
+    /// When a message was told of last.
+    told: Option<Instant>,
 }
+
+/// How often messages are told of.
+const TELL_EVERY: Duration = Duration::from_millis(50);
 
 impl RecordingSink {
     /// Keeps the results of this run, and hands them on to `tap` as well.
@@ -40,6 +46,7 @@ impl RecordingSink {
             tap,
             tell: Arc::clone(tell),
             output: Vec::new(),
+            told: None,
         }
     }
 
@@ -146,6 +153,11 @@ impl RecordingSink {
             }
             Event::Message(message) => {
                 self.run.add_message(message.clone());
+                // It is shown at once, but not each of thousands.
+                if self.told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
+                    self.told = Some(Instant::now());
+                    (self.tell)(&self.run);
+                }
                 Ok(self.tap(Event::Message(message)))
             }
             Event::Progress(progress) => {

@@ -2,12 +2,14 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use super::gate::{Ahead, Gate};
+use super::kept::{KeptRows, RunResult};
+use super::messages::Messages;
 use super::out_line::file_of;
 use super::script::Meter;
-use crate::archive::{Archive, ArchiveError};
 use crate::chart::plot::Texts;
 use crate::chart::scale::number;
 use crate::export::file::of_result;
@@ -42,7 +44,7 @@ pub struct Run {
     /// Milliseconds until the first row, plus one; zero while there is none.
     first_row: AtomicU64,
     results: Mutex<Vec<RunResult>>,
-    messages: Mutex<Vec<Message>>,
+    messages: Mutex<Messages>,
     /// How far it is, where it is a script, and the size of that in bytes.
     script: Option<(Arc<Meter>, u64)>,
     /// How many statements a script ran.
@@ -72,114 +74,6 @@ pub struct End {
     pub error: Option<EngineError>,
 }
 
-/// One result of a run.
-#[derive(Debug, Clone)]
-pub enum RunResult {
-    /// Rows.
-    Rows(Arc<KeptRows>),
-    /// A number of rows touched, where the server tells it.
-    Affected(Option<u64>),
-}
-
-/// The key of an archive's metadata under which the name of its result stands.
-pub(super) const RESULT_NAME: &str = "result_name";
-
-/// Rows in an archive that may not have been opened yet.
-#[derive(Debug)]
-pub struct KeptRows {
-    path: PathBuf,
-    archive: Mutex<Option<Arc<Archive>>>,
-}
-
-impl KeptRows {
-    /// Rows of an archive that is open.
-    pub fn open(archive: Arc<Archive>) -> Self {
-        KeptRows { path: archive.path().to_owned(), archive: Mutex::new(Some(archive)) }
-    }
-
-    /// Rows of an archive on disk.
-    pub fn closed(path: PathBuf) -> Self {
-        KeptRows { path, archive: Mutex::new(None) }
-    }
-
-    /// The name that the server gives the result, where the archive is open. From the server: cleaned where it is
-    /// shown.
-    pub fn name(&self) -> Option<String> {
-        let archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
-        archive.as_ref()?.schema().metadata().get(RESULT_NAME).cloned()
-    }
-
-    /// The archive's file.
-    pub fn path(&self) -> &Path {
-        &self.path
-    }
-
-    /// How many rows there are, if the archive is open.
-    pub fn rows(&self) -> Option<u64> {
-        let archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
-        archive.as_ref().map(|archive| archive.rows())
-    }
-
-    /// The archive, opened now if it was not. This reads the disk: not for the interface thread.
-    pub fn archive(&self) -> Result<Arc<Archive>, ArchiveError> {
-        let mut archive = self.archive.lock().unwrap_or_else(PoisonError::into_inner);
-        match &*archive {
-            Some(archive) => Ok(Arc::clone(archive)),
-            None => Ok(Arc::clone(archive.insert(Arc::new(Archive::open(&self.path)?)))),
-        }
-    }
-}
-
-/// How often a run that is held looks whether it was asked to stop.
-const LOOK_EVERY: Duration = Duration::from_millis(200);
-
-/// How far a run fetches ahead of whoever reads: until one of the two is reached.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Ahead {
-    /// Rows.
-    pub rows: u64,
-    /// Bytes in memory.
-    pub bytes: u64,
-}
-
-impl Ahead {
-    /// As far as there are rows.
-    pub const ALL: Ahead = Ahead { rows: u64::MAX, bytes: u64::MAX };
-}
-
-/// What a run waits at.
-#[derive(Debug, Default)]
-struct Gate {
-    allowed: Mutex<Allowed>,
-    opened: Condvar,
-}
-
-impl Gate {
-    fn lock(&self) -> MutexGuard<'_, Allowed> {
-        self.allowed.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-#[derive(Debug, Clone, Copy)]
-struct Allowed {
-    each: Ahead,
-    rows: u64,
-    bytes: u64,
-    held: bool,
-}
-
-impl Allowed {
-    fn is_full(&self, rows: u64, bytes: u64) -> bool {
-        rows >= self.rows || bytes >= self.bytes
-    }
-}
-
-impl Default for Allowed {
-    fn default() -> Self {
-        Allowed { each: Ahead::ALL, rows: u64::MAX, bytes: u64::MAX, held: false }
-    }
-}
-
 impl Run {
     /// A run that begins now.
     pub fn begin(statement: String, title: Option<String>, number: Option<i64>) -> Run {
@@ -197,7 +91,7 @@ impl Run {
             rows: AtomicU64::new(0),
             first_row: AtomicU64::new(0),
             results: Mutex::new(Vec::new()),
-            messages: Mutex::new(Vec::new()),
+            messages: Mutex::default(),
             script: None,
             statements: OnceLock::new(),
             progress: Mutex::default(),
@@ -304,6 +198,7 @@ impl Run {
         let error = entry.ended.error.map(|text| EngineError::new(jaunty_seam::error::ErrorKind::Refused, text));
         run.end = OnceLock::from(End { outcome: entry.outcome, duration, error });
         run.rolled_back = AtomicBool::new(entry.rolled_back);
+        run.messages = Mutex::new(Messages::of(entry.messages, entry.left_out));
         run
     }
 
@@ -315,59 +210,40 @@ impl Run {
     /// Asks it to stop.
     pub fn stop(&self) {
         self.stop.wish();
-        self.gate.opened.notify_all();
+        self.gate.look();
     }
 
     /// With a limit to how far it fetches ahead of whoever reads.
     pub fn ahead(self, ahead: Ahead) -> Run {
-        *self.gate.lock() = Allowed { each: ahead, rows: ahead.rows, bytes: ahead.bytes, held: false };
+        self.gate.set(ahead);
         self
     }
 
     /// Whether it waits, with its cursor held on the server, until somebody wants more rows.
     pub fn is_held(&self) -> bool {
-        self.gate.lock().held && self.end.get().is_none()
+        self.gate.is_held() && self.end.get().is_none()
     }
 
     /// Lets it fetch as much again.
     pub fn fetch_more(&self) {
-        let mut allowed = self.gate.lock();
-        if allowed.held {
-            allowed.rows = allowed.rows.saturating_add(allowed.each.rows);
-            allowed.bytes = allowed.bytes.saturating_add(allowed.each.bytes);
-            self.gate.opened.notify_all();
-        }
+        self.gate.open();
     }
 
     /// Lets it fetch all there is.
     pub fn fetch_rest(&self) {
-        let mut allowed = self.gate.lock();
-        (allowed.rows, allowed.bytes) = (u64::MAX, u64::MAX);
-        self.gate.opened.notify_all();
+        self.gate.remove();
     }
 
     /// Whether nobody wants more than these rows for now: it is held then, until [`Run::wait_for_room`] says
     /// otherwise.
     pub(super) fn holds(&self, rows: u64, bytes: u64) -> bool {
-        let mut allowed = self.gate.lock();
-        allowed.held = allowed.is_full(rows, bytes) && !self.is_stopped();
-        allowed.held
+        self.gate.holds(rows, bytes, || self.is_stopped())
     }
 
     /// Waits until more rows than these are wanted, or none at all, but no longer than `at_most`. Returns whether it
     /// is held still.
     pub(super) fn wait_for_room(&self, rows: u64, bytes: u64, at_most: Duration) -> bool {
-        let until = Instant::now() + at_most;
-        let mut allowed = self.gate.lock();
-        while allowed.is_full(rows, bytes) && !self.is_stopped() {
-            let left = until.saturating_duration_since(Instant::now()).min(LOOK_EVERY);
-            if left.is_zero() {
-                return true;
-            }
-            allowed = self.gate.opened.wait_timeout(allowed, left).unwrap_or_else(PoisonError::into_inner).0;
-        }
-        allowed.held = false;
-        false
+        self.gate.wait(rows, bytes, at_most, || self.is_stopped())
     }
 
     /// Whether it was asked to stop.
@@ -451,9 +327,19 @@ impl Run {
         counts.reduce(|a, b| a + b)
     }
 
-    /// What the server said beside its results.
+    /// What the server said, as much of it as is kept. Each text is as it came: cleaned where it is shown.
     pub fn messages(&self) -> Vec<Message> {
-        self.messages.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.messages_from(0)
+    }
+
+    /// The same from one of them on, for who has seen those before.
+    pub fn messages_from(&self, first: usize) -> Vec<Message> {
+        self.said(|messages| messages.kept().get(first..).unwrap_or_default().to_vec())
+    }
+
+    /// Looks at what the server said. Nothing else of the run may be asked meanwhile.
+    pub fn said<T>(&self, look: impl FnOnce(&Messages) -> T) -> T {
+        look(&self.messages.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     pub(super) fn add_rows(&self, rows: usize) {
@@ -473,7 +359,7 @@ impl Run {
     pub(super) fn add_message(&self, mut message: Message) {
         // The server counts from the first line that was sent.
         message.line = message.line.and_then(|line| line.checked_sub(self.lines_before)).filter(|line| *line > 0);
-        self.messages.lock().unwrap_or_else(PoisonError::into_inner).push(message);
+        self.messages.lock().unwrap_or_else(PoisonError::into_inner).add(message);
     }
 
     /// How far the server is, by its own word.
@@ -609,6 +495,8 @@ mod tests {
     #[test]
     fn a_run_of_earlier_says_what_it_said_then() {
         let entry = Entry {
+            messages: Vec::new(),
+            left_out: 0,
             number: 9,
             connection: "ferry".into(),
             database: "saltmarsh".into(),

@@ -41,6 +41,7 @@ pub async fn carry_out(
     match (direction, rows) {
         (Direction::Out, _) => out(session, statement, feed).await,
         (Direction::In(below), None) => {
+            let below = below.unwrap_or(statement.len());
             let rows = statement.get(below..).unwrap_or_default();
             let mut rows = rows.strip_suffix("\\.").unwrap_or(rows).as_bytes();
             let command = statement.get(..below).unwrap_or(statement);

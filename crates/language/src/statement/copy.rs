@@ -10,9 +10,9 @@ use crate::lexer::{Lexer, TokenKind};
 pub enum Direction {
     /// From the server, each line a row.
     Out,
-    /// To the server: they stand in the text from this byte on, which is its length where it has no line below the
-    /// statement.
-    In(usize),
+    /// To the server: they stand in the text from this byte on, the line after the semicolon; none where no semicolon ends
+    /// the statement.
+    In(Option<usize>),
 }
 
 /// The direction of a statement that is a `COPY` between a client and its server. Its text may go on below it.
@@ -48,15 +48,12 @@ pub fn direction(statement: &Rope, dialect: &'static Dialect) -> Option<Directio
 }
 
 /// The line after the semicolon, which the options of a `COPY` may hide in a literal before it stands.
-fn below(statement: &Rope, dialect: &'static Dialect, from: usize) -> usize {
-    let mut rest = Lexer::new(statement, dialect, from);
-    let Some(semicolon) = rest.find(|token| token.kind == TokenKind::Semicolon) else {
-        return statement.len_bytes();
-    };
-    match statement.byte_to_line(semicolon.end) + 1 {
+fn below(statement: &Rope, dialect: &'static Dialect, from: usize) -> Option<usize> {
+    let semicolon = Lexer::new(statement, dialect, from).find(|token| token.kind == TokenKind::Semicolon)?;
+    Some(match statement.byte_to_line(semicolon.end) + 1 {
         line if line < statement.len_lines() => statement.line_to_byte(line),
         _ => statement.len_bytes(),
-    }
+    })
 }
 
 #[cfg(test)]
@@ -70,10 +67,11 @@ mod tests {
         for (statement, expected) in [
             ("copy ports to stdout", Some(Direction::Out)),
             ("COPY (select 1 as to, 2 as stdout) TO STDOUT with (format csv)", Some(Direction::Out)),
-            ("copy ports from stdin", Some(Direction::In(21))),
-            ("copy ports from stdin;", Some(Direction::In(22))),
-            ("copy ports (id) from stdin;\n1\n\\.", Some(Direction::In(28))),
-            ("copy ports from stdin (delimiter ';', null 'a\nb');\n1;2\n\\.", Some(Direction::In(51))),
+            ("copy ports from stdin", Some(Direction::In(None))),
+            ("copy ports from stdin;", Some(Direction::In(Some(22)))),
+            ("copy ports (id) from stdin;\n1\n\\.", Some(Direction::In(Some(28)))),
+            ("copy ports from stdin (delimiter ';', null 'a\nb');\n1;2\n\\.", Some(Direction::In(Some(51)))),
+            ("copy ports from stdin (null 'a\n", Some(Direction::In(None))),
             ("copy ports to '/tmp/x'", None),
             ("copy ports to program 'x'; select a from stdin", None),
             ("select 'copy to stdout'", None),

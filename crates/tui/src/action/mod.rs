@@ -51,6 +51,8 @@ pub enum Scope {
     StructureComparison,
     /// Where a file is loaded.
     ImportView,
+    /// Where messages are read.
+    MessagesView,
 }
 
 impl Scope {
@@ -77,6 +79,7 @@ impl Scope {
             Scope::RowComparison => "comparison of rows",
             Scope::StructureComparison => "comparison of structures",
             Scope::ImportView => "load",
+            Scope::MessagesView => "messages",
         }
     }
 
@@ -146,6 +149,7 @@ pub fn synonyms(name: &str) -> &'static str {
         "slip" | "slips" => "changes pending edits send apply commit drafts",
         "take-back" => "undo revert changes",
         "plan" | "measured-plan" | "show-plan" => "explain analyze query cost slow index",
+        "messages" => "notices warnings print output",
         "chart" => "graph plot picture line bar scatter histogram map",
         "narrow" => "where condition",
         "search-rows" => "grep find",

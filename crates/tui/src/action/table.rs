@@ -5,8 +5,8 @@ use jaunty_language::edit::document::Motion;
 
 use super::{Action, Scope};
 use crate::app::{
-    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, ImportView, LogbookView, PlanView, RowComparison,
-    RowDetail, SchemaView, SlipView, StructureComparison, Use,
+    App, Axis, CatalogBrowser, CellEditor, ChartView, Form, ImportView, LogbookView, MessagesView, PlanView,
+    RowComparison, RowDetail, SchemaView, SlipView, StructureComparison, Use,
 };
 use crate::line::{LineEdit, LinePlace};
 
@@ -180,6 +180,8 @@ actions! {
             "Show how the values of each column go along the rows, above it; or not" => App::toggle_sparklines;
         Result "chart" "Chart" ["G"]
             "Draw a chart of these rows: lines, bars, a histogram …, chosen by the columns" => App::open_chart;
+        Result "messages" "Messages" ["M"]
+            "Show what the server said while this statement ran: notices, warnings, printed lines" => App::show_messages;
         Result "show-plan" "Show as plan" ["P"]
             "Show the rows of an EXPLAIN as a tree of steps" => App::show_plan;
         Result "follow-row" "Follow key" ["f"]
@@ -672,6 +674,11 @@ actions! {
             "To the next field" => |app| app.on_layer(|layer, _| layer.move_by(1));
         ImportView "import-previous" "Previous field" ["backtab"]
             "To the previous field" => |app| app.on_layer(|layer, _| layer.move_by(-1));
+    }
+
+    "In messages" {
+        MessagesView "copy-messages" "Copy" ["c"]
+            "Copy all of them" => |app| app.on(|view: &mut MessagesView, app| view.copy(app));
     }
 
     "In a plan" {

@@ -63,9 +63,9 @@ use guest::Watchers;
 pub use guest::{NotDone, Place, Remote, Reply, Standing, Watcher, Wish};
 pub use overlay::{
     AboutView, Answered, Axis, CHART_AROUND, CatalogBrowser, CellEditor, ChartView, ColumnStatsView, Compared,
-    ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, ImportView, Item, Layer, List, LogbookView, Overlay,
-    PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowComparison, RowDetail, SchemaView, SlipView, Spot,
-    StructureComparison, Structures, Use,
+    ComparedSide, Earlier, Field, Form, Gathered, Help, HelpLine, ImportView, Item, Layer, List, LogbookView,
+    MessagesView, Overlay, PASSWORD, Pick, PlanView, Preview, Prompt, Question, RowComparison, RowDetail, SchemaView,
+    SlipView, Spot, StructureComparison, Structures, Use,
 };
 pub use recall::Recalled;
 pub use rows::{Arranged, HEAD, Marked, Marks, Placed, Rows, Shows, Slot, Sparked, View};

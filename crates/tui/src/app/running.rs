@@ -71,6 +71,10 @@ impl App {
 
     fn run_range(&mut self, range: std::ops::Range<usize>) {
         self.aside = None;
+        // What is run now is what is wanted, and not the script that ran before.
+        if self.rows.run().is_some_and(|run| run.script().is_some()) {
+            self.rows.hold(None);
+        }
         if self.buffer.document.awaits_outline() {
             return self.tell("still finding the statements of this buffer; run it when that is done");
         }
@@ -233,20 +237,22 @@ impl App {
     }
 
     /// After several statements: says where it ended if it did not get to the end.
-    pub(super) fn after_runs(&mut self, left_out: usize) {
-        if left_out == 0 {
-            return;
-        }
+    pub(super) fn after_runs(&mut self, left_out: usize, several: bool) {
         let Some(run) = self.connection.newest_run().filter(|run| run.outcome() != Outcome::Done).cloned() else {
             return;
         };
         let document = &self.buffer.document;
         let at = document.outline().statements().iter().find(|s| StatementId::of(&s.text(document.rope())) == run.id);
         let line = at.map(|s| (s.start, document.rope().byte_to_line(s.start) + 1));
-        if let Some((start, line)) = line {
+        // The one at the cursor is in sight already.
+        let here = document.statement().map(|statement| statement.start);
+        if let Some((start, line)) = line.filter(|(start, _)| left_out > 0 || several && here != Some(*start)) {
             self.go(Motion::To(start), false);
-            let left = words::count(left_out as u64, "statement");
-            self.tell_wrong(format!("{} at line {line}; {left} after it not run", run.outcome().word()));
+            let left = match left_out {
+                0 => String::new(),
+                left => format!("; {} after it not run", words::count(left as u64, "statement")),
+            };
+            self.tell_wrong(format!("{} at line {line}{left}", run.outcome().word()));
         }
     }
 

@@ -19,7 +19,7 @@ use super::{Answered, App, Overlay, Question};
 
 /// From this many bytes on all statements of a buffer are run as a script: a run of each would take more memory than the
 /// buffer.
-const LARGE: usize = 64 << 20;
+const LARGE: usize = 16 << 20;
 
 impl App {
     /// Asks which file is to be run.

@@ -8,7 +8,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 use crate::action::{Scope, by_name};
-use crate::app::{App, Help, HelpLine, List, Overlay, Prompt, Question};
+use crate::app::{App, Help, HelpLine, List, MessagesView, Overlay, Prompt, Question};
 use crate::line::Line;
 use crate::paint::{fill, put, put_cut, put_hint, put_right};
 use crate::theme::Role;
@@ -27,6 +27,9 @@ pub fn drawer(app: &App, screen: Rect) -> Rect {
         Some(Overlay::Schema(_)) => screen.height.saturating_sub(2),
         Some(Overlay::Plan(_)) => screen.height.saturating_sub(2),
         Some(Overlay::Chart(_)) => screen.height.saturating_sub(2),
+        Some(Overlay::Messages(view)) => {
+            u16::try_from(view.lines.len()).unwrap_or(u16::MAX).saturating_add(1).min(screen.height * 3 / 5).max(2)
+        }
         Some(Overlay::ColumnStats(_)) => super::column_stats::LINES,
         Some(Overlay::CellEditor(editor)) => super::cell_editor::rows(editor),
         Some(Overlay::Slip(_) | Overlay::RowComparison(_) | Overlay::StructureComparison(_) | Overlay::Import(_)) => {
@@ -55,6 +58,7 @@ pub(super) fn draw(app: &App, overlay: &Overlay, screen: Rect, cells: &mut Buffe
         Overlay::Question(question) => draw_question(app, question, area, ground, cells),
         Overlay::Form(form) => super::form::draw(app, form, area, ground, cells),
         Overlay::CatalogBrowser(walk) => super::catalog_browser::draw(app, walk, area, ground, cells),
+        Overlay::Messages(view) => draw_messages(app, view, area, ground, cells),
         Overlay::About(view) => draw_about(app, &view.about, view.top, area, ground, cells),
         Overlay::RowDetail(whole) => super::row_detail::draw(app, whole, area, ground, cells),
         Overlay::LogbookView(past) => super::logbook_view::draw(app, past, area, ground, cells),
@@ -219,6 +223,19 @@ fn draw_about(app: &App, about: &About, top: usize, area: Rect, ground: Style, c
     );
     for (line, y) in about_lines(about, area).iter().skip(top).zip(area.y + 1..area.bottom()) {
         put_cut(cells, area.x + 3, y, area.right() - 1, line, ground);
+    }
+    None
+}
+
+fn draw_messages(app: &App, view: &MessagesView, area: Rect, ground: Style, cells: &mut Buffer) -> Option<Position> {
+    let faint = ground.patch(app.theme.style(Role::Faint));
+    let hint =
+        keys(app, &[("overlay-up overlay-down", "scroll"), ("copy-messages", "copies"), ("close-overlay", "closes")]);
+    let start = put_right(cells, area.x + 20, area.y, area.right() - 1, &hint, faint);
+    heading_before(app, &view.title(), start, area, ground, cells);
+    let wrong = ground.patch(app.theme.style(Role::Failed));
+    for ((is_wrong, line), y) in view.lines.iter().skip(view.top).zip(area.y + 1..area.bottom()) {
+        put_cut(cells, area.x + 3, y, area.right() - 1, line, if *is_wrong { wrong } else { ground });
     }
     None
 }

@@ -29,7 +29,7 @@ pub(super) fn draw(app: &App, rows: &Rows, area: Rect, cells: &mut Buffer) {
             draw_title(app, rows, run, area, ground, cells);
             match (rows.failure(), rows.page()) {
                 (Some(failure), _) => {
-                    text(&kept_rows_gone(failure), area, ground.patch(app.theme.style(Role::Failed)), cells)
+                    text(&kept_rows_gone(failure), area, ground.patch(app.theme.style(Role::Failed)), cells);
                 }
                 (None, Some(page)) => draw_table(app, rows, page, above_trouble(run, area), ground, cells),
                 (None, None) => {}
@@ -38,11 +38,13 @@ pub(super) fn draw(app: &App, rows: &Rows, area: Rect, cells: &mut Buffer) {
         }
         (Shows::Error, Some(run)) => {
             draw_title(app, rows, run, area, ground, cells);
-            draw_error(app, run, area, ground, cells);
+            let y = draw_error(app, run, area, ground, cells);
+            draw_messages(app, run, Rect { y, height: area.bottom().saturating_sub(y), ..area }, ground, cells);
         }
         (Shows::Note, Some(run)) => {
             draw_title(app, rows, run, area, ground, cells);
-            text(&words::note(run, app.now), area, ground, cells);
+            let y = text(&words::note(run, app.now), area, ground, cells);
+            draw_messages(app, run, Rect { y, height: area.bottom().saturating_sub(y), ..area }, ground, cells);
         }
         _ => draw_nothing(app, area, ground, cells),
     }
@@ -56,10 +58,10 @@ fn has_focus(app: &App, rows: &Rows) -> bool {
 /// The most lines that an error may take from the rows before it.
 const TROUBLE: usize = 6;
 
-/// Why a run with rows ended badly, in lines.
+/// What stands below the rows of a run, in lines: why it ended badly, or what the server said.
 fn trouble(run: &Run, area: Rect) -> Vec<String> {
     let end = run.end();
-    let Some(error) = end.and_then(|end| end.error.as_ref()) else { return Vec::new() };
+    let Some(error) = end.and_then(|end| end.error.as_ref()) else { return words::said(run).into_iter().collect() };
     let room = usize::from(area.width.saturating_sub(4)).max(1);
     let said = format!("{error}\n{}", error.remedy.as_deref().unwrap_or_default());
     let lines = said.lines().flat_map(|line| wrapped(line, room));
@@ -73,10 +75,34 @@ pub fn above_trouble(run: &Run, area: Rect) -> Rect {
 }
 
 fn draw_trouble(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
-    let failed = ground.patch(app.theme.style(Role::Failed));
+    let failed = run.end().is_some_and(|end| end.error.is_some());
+    let style = ground.patch(app.theme.style(if failed { Role::Failed } else { Role::Faint }));
     let below = above_trouble(run, area).bottom() + 1;
+    let key = app.key_of("messages").filter(|_| !failed && run.said(|said| said.count()) > 1);
+    let more = key.map(|key| format!(" · {key} shows all")).unwrap_or_default();
     for (line, y) in trouble(run, area).iter().zip(below..area.bottom()) {
-        put(cells, area.x + 3, y, area.right(), line, failed);
+        put_cut(cells, area.x + 3, y, area.right(), &format!("{line}{more}"), style);
+    }
+}
+
+/// What the server said while a statement ran that gave no rows: as much as there is room for.
+fn draw_messages(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
+    let room = usize::from(area.height.saturating_sub(1));
+    let (all, shown) = run.said(|said| {
+        let last = said.kept().iter().rev().take(room).map(words::message).collect::<Vec<_>>();
+        (said.count(), last)
+    });
+    // The last ones, as they come; those before are a key away.
+    let hidden = all.saturating_sub(shown.len() as u64);
+    let mut lines: Vec<String> = shown.into_iter().rev().collect();
+    if hidden > 0
+        && let Some(first) = lines.first_mut()
+    {
+        let key = app.key_of("messages").unwrap_or_default();
+        *first = format!("… {} before these · {key} in the result shows all", words::count(hidden + 1, "message"));
+    }
+    for (line, y) in lines.iter().zip(area.y + 1..area.bottom()) {
+        put_cut(cells, area.x + 3, y, area.right(), line, ground);
     }
 }
 
@@ -164,7 +190,8 @@ fn progress(rows: &Rows, run: &Run, (room, most): (usize, usize)) -> String {
                 _ => long,
             }
         }
-        _ if run.script().is_some() => run.script().map(|(far, size)| words::script(far, size)).unwrap_or_default(),
+        // The note below says more.
+        _ if run.script().is_some() => run.script().map_or_else(String::new, |(far, size)| words::percent(far, size)),
         _ if rows.shows() == Shows::Rows => words::count(total, "row"),
         _ => String::new(),
     };
@@ -183,22 +210,24 @@ fn percent(last: u64, total: u64) -> String {
     if total < 1000 || percent == 0 { String::new() } else { format!(" · {percent} % down") }
 }
 
-fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) {
+/// Writes lines below the title; gives the line after them.
+fn text(text: &str, area: Rect, style: Style, cells: &mut Buffer) -> u16 {
     let room = usize::from(area.width.saturating_sub(4)).max(1);
     let mut y = area.y + 2;
     for line in text.lines() {
         for part in wrapped(line, room) {
             if y >= area.bottom() {
-                return;
+                return y;
             }
             put(cells, area.x + 3, y, area.right(), &part, style);
             y += 1;
         }
     }
+    y
 }
 
-fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) {
-    let Some(error) = run.end().and_then(|end| end.error.as_ref()) else { return };
+fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffer) -> u16 {
+    let Some(error) = run.end().and_then(|end| end.error.as_ref()) else { return area.y };
     let document = &app.buffer.document;
     // A result that is held may be of another statement.
     let current = document.statement().filter(|statement| app.buffer.id_of(statement) == run.id);
@@ -209,7 +238,7 @@ fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
     text(first, area, failed, cells);
     let lines = wrapped(first, usize::from(area.width.saturating_sub(4)).max(1)).len() as u16;
     let below = Rect { y: area.y + lines, height: area.height.saturating_sub(lines), ..area };
-    text(rest, below, ground, cells);
+    text(rest, below, ground, cells)
 }
 
 fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {

@@ -12,7 +12,7 @@ use jaunty_core::archive::Retention;
 use jaunty_core::connection::{Connections, load};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
-use jaunty_core::run::state::Ahead;
+use jaunty_core::run::gate::Ahead;
 use jaunty_core::settings::Settings;
 use jaunty_engines::ENGINES;
 use jaunty_seam::profile::{Guard, Profile};

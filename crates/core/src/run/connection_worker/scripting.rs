@@ -9,15 +9,14 @@ use ropey::Rope;
 
 use super::{Report, Worker};
 use crate::logbook::Outcome;
+use crate::run::execute::note_messages;
+use crate::run::kept::RunResult;
 use crate::run::script::carry_out::{FailedStatement, Unfinished, Wanted, Watcher, carry_out};
 use crate::run::script::{Meter, Noted, Script, outcome, statement};
-use crate::run::state::{Run, RunResult};
+use crate::run::state::Run;
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{Message, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
-
-/// So many errors of statements are shown; the others are counted.
-const ERRORS: u64 = 200;
 
 /// A script to be run.
 #[derive(Debug, Clone)]
@@ -63,7 +62,6 @@ impl Read for RopeReader {
 /// What statements say on the way is noted in their run; their rows are not kept.
 struct Noting<'a> {
     run: &'a Run,
-    failed: u64,
 }
 
 impl Watcher for Noting<'_> {
@@ -72,10 +70,7 @@ impl Watcher for Noting<'_> {
     }
 
     fn failed(&mut self, failed: &FailedStatement) {
-        self.failed += 1;
-        if self.failed <= ERRORS {
-            self.run.add_message(Message::new("error", failed.to_string()));
-        }
+        self.run.add_message(Message::new("error", failed.to_string()));
     }
 
     fn note(&mut self, note: &str) {
@@ -124,14 +119,13 @@ impl Worker {
         };
         tell(&run);
         let mut script = Script::new(reader, self.engine.dialect(), Some(buffer), &meter);
-        let mut watcher = Noting { run: &run, failed: 0 };
+        let mut watcher = Noting { run: &run };
         let (done, ended) = carry_out(session.as_mut(), &mut script, wanted, &mut watcher, (&meter, stop));
-        if watcher.failed > ERRORS {
-            let more = format!("{} more failed", watcher.failed - ERRORS);
-            run.add_message(Message::new("error", more));
-        }
         run.set_statements(done.statements);
         run.add_result(RunResult::Affected(Some(done.affected)));
+        if let Some(number) = noted.number() {
+            note_messages(&run, number, &self.keeping);
+        }
         noted.end(&self.keeping, done, ended.as_ref().err(), run.duration());
         let (how, _) = outcome(ended.as_ref().err());
         let error = ended.err().filter(|_| how != Outcome::Stopped).map(of_script);
@@ -143,8 +137,14 @@ impl Worker {
         if lost {
             let transaction = self.lose();
             (self.tell)(Report::Lost { transaction });
-        } else {
-            self.moved();
+            return;
+        }
+        self.moved();
+        match self.session.as_ref().and_then(|(_, location)| location.transaction) {
+            // Rolled back, it takes the script with it, also what of it had run.
+            Some(_) => self.in_transaction.note(&run),
+            // It ended one, in whichever way.
+            None => drop(self.in_transaction.roll_back()),
         }
     }
 }

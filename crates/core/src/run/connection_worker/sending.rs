@@ -4,7 +4,8 @@ use std::sync::{Arc, PoisonError};
 
 use super::{Report, Worker};
 use crate::logbook::{Ended, KeptResult, Outcome};
-use crate::run::state::{Run, RunResult};
+use crate::run::kept::RunResult;
+use crate::run::state::Run;
 use crate::slip::statements::script;
 use crate::slip::{Slip, Unsent, send};
 use jaunty_seam::engine::{Location, Stop};

@@ -172,7 +172,7 @@ impl Script {
     fn take_rows_apart(&mut self, source: &mut Source, whole: &Rope, start: usize) -> Result<(), ScriptError> {
         let head = self.ends.len();
         let open = whole.byte_slice(start..);
-        let Some(Direction::In(below)) = direction(&Rope::from(open), self.dialect) else { return Ok(()) };
+        let Some(Direction::In(Some(below))) = direction(&Rope::from(open), self.dialect) else { return Ok(()) };
         // Its first line may not be there yet.
         let end = start + below;
         if whole.byte_slice(..end).bytes().last() != Some(b'\n') {

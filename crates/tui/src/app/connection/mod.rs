@@ -20,7 +20,7 @@ use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
 use super::overlay::RELOADING;
-use super::{App, CatalogBrowser, Item, List, Overlay, Pick};
+use super::{App, CatalogBrowser, Item, List, MessagesView, Overlay, Pick};
 use jaunty_core::words;
 
 /// How the connection stands.
@@ -449,6 +449,7 @@ impl App {
             return;
         }
         let again = matches!(self.connection.link, Link::Open | Link::Failed(_) | Link::Gone(_));
+        let several = self.connection.batch.is_some();
         self.connection.take_in(&report);
         match report {
             Report::Connected(..) if again => self.tell("reconnected"),
@@ -461,8 +462,11 @@ impl App {
             Report::LetGo => self.tell("the connection was closed after a time without use; the next run reconnects"),
             Report::Run(run) => {
                 self.show_aside(&run);
-                for message in run.messages().iter().filter(|_| run.end().is_some()) {
-                    self.tell(words::message(message));
+                if let Some(view) = self.overlaid::<MessagesView>() {
+                    view.renew();
+                }
+                if let Some(said) = words::said(&run).filter(|_| run.end().is_some()) {
+                    self.tell(said);
                 }
             }
             Report::NotMoved(error) => {
@@ -483,7 +487,7 @@ impl App {
             Report::Checked(id, error) => self.checked(id, error),
             Report::Choices(kind, choices) => self.list_choices(kind, choices),
             Report::ScriptRefused(why) => self.tell_wrong(clean::clean(&why).into_owned()),
-            Report::Idle { left_out } => self.after_runs(left_out),
+            Report::Idle { left_out } => self.after_runs(left_out, several),
             Report::Connected(..) | Report::NotConnected(_) | Report::Remembered(_) | Report::Moved(_) => {}
         }
     }

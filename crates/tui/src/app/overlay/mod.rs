@@ -11,6 +11,7 @@ mod help;
 mod import;
 pub(in crate::app) mod list;
 mod logbook_view;
+mod messages_view;
 mod plan;
 pub(in crate::app) mod prompt;
 mod row_comparison;
@@ -30,6 +31,7 @@ pub use help::{Help, HelpLine};
 pub use import::ImportView;
 pub use list::{Item, List, Pick};
 pub use logbook_view::LogbookView;
+pub use messages_view::MessagesView;
 pub use plan::{Earlier, PlanView};
 pub use prompt::{Answered, Prompt, Question};
 use ratatui::layout::Position;
@@ -214,6 +216,8 @@ overlays! {
     StructureComparison(Box<StructureComparison>) is StructureComparison;
     /// A file that is loaded.
     Import(Box<ImportView>) is ImportView;
+    /// What the server said.
+    Messages(Box<MessagesView>) is MessagesView;
     /// What a column holds.
     ColumnStats(ColumnStatsView) is ColumnStatsView;
     /// All keys.

@@ -8,7 +8,7 @@ use jaunty_core::compare::draft::{cut_by, drafts};
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Differing, Shown, compare};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
-use jaunty_core::run::state::KeptRows;
+use jaunty_core::run::kept::KeptRows;
 use jaunty_core::slip::{Ground, Slip, statements};
 use jaunty_core::words;
 use jaunty_language::dialect::Dialect;

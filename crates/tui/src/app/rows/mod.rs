@@ -7,7 +7,7 @@ use std::sync::Arc;
 use jaunty_core::chart::Spec;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::Run;
-use jaunty_core::run::state::KeptRows;
+use jaunty_core::run::kept::KeptRows;
 use jaunty_language::outline::StatementId;
 use ratatui::layout::{Position, Rect};
 

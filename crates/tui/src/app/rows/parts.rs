@@ -6,7 +6,7 @@ use std::sync::Arc;
 use jaunty_core::archive::PARTS;
 use jaunty_core::arrange::parts::{self, OpenError, Opened};
 use jaunty_core::export::extended;
-use jaunty_core::run::state::KeptRows;
+use jaunty_core::run::kept::KeptRows;
 use jaunty_core::words;
 use jaunty_language::dialect::Family;
 use jaunty_language::dialect::documents::change::of_document;
