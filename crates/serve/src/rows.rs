@@ -36,6 +36,9 @@ const KEPT_FOR: Duration = Duration::from_secs(7 * 24 * 60 * 60);
 /// More rows are not put into an editor at once.
 const MOST_AT_ONCE: u64 = 50_000;
 
+/// So many messages of the server stand above the rows.
+const MESSAGES: usize = 40;
+
 /// Rows that a message or help has.
 const FEW: u64 = 10;
 
@@ -80,8 +83,11 @@ fn page(run: &Run, from: u64, dialect: Option<&'static Dialect>) -> String {
     let place = [run.connection.as_str(), run.database.as_str()].join(" ");
     let head = format!("{} · {} · {}", clean(&title), clean(place.trim()), clean(&words::note(run, SystemTime::now())));
     let mut text = format!("{head}\n");
-    for message in run.messages() {
-        text.push_str(&format!("{}\n", words::message(&message)));
+    let (messages, all) =
+        run.said(|said| (said.kept().iter().take(MESSAGES).map(words::message).collect::<Vec<_>>(), said.count()));
+    messages.iter().for_each(|message| text.push_str(&format!("{message}\n")));
+    if all > messages.len() as u64 {
+        text.push_str(&format!("… {} more\n", words::count(all - messages.len() as u64, "message")));
     }
     text.push('\n');
     if let Some(plan) = plan_of(run, dialect) {

@@ -102,7 +102,7 @@ fn name_places(out: &mut [u8]) {
 }
 
 /// A parameter for a value: by the last name in it where there is room, else by its number.
-fn name_of(written: &str, number: usize, room: usize) -> String {
+pub(super) fn name_of(written: &str, number: usize, room: usize) -> String {
     let mut words = written.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
     let word = words.rfind(|word| !word.is_empty() && !word.starts_with(|c: char| c.is_ascii_digit()));
     let name = format!(":{}", word.unwrap_or_default().to_ascii_lowercase());
