@@ -120,6 +120,9 @@ impl<'a> Bytes<'a> {
     }
 }
 
+/// The mark of a text in Unicode (RFC 3629, section 6).
+const BYTE_ORDER_MARK: &str = "\u{feff}";
+
 /// Cuts a rope into tokens from a place outside of quotes and comments.
 #[derive(Clone)]
 pub struct Lexer<'a> {
@@ -362,7 +365,11 @@ impl Iterator for Lexer<'_> {
     fn next(&mut self) -> Option<Token> {
         let first = self.bytes.at(self.at)?;
         let start = self.at;
-        let (kind, end, closed) = self.token(first);
+        // A mark that some programs begin files with; no server takes it.
+        let (kind, end, closed) = match start == 0 && self.bytes.starts_with(0, BYTE_ORDER_MARK) {
+            true => (TokenKind::Space, BYTE_ORDER_MARK.len(), true),
+            false => self.token(first),
+        };
         self.at = end;
         Some(Token { kind, start, end, closed })
     }
@@ -381,6 +388,13 @@ mod tests {
             .filter(|t| t.kind != TokenKind::Space)
             .map(|t| (t.kind, rope.byte_slice(t.range()).to_string()))
             .collect()
+    }
+
+    #[test]
+    fn the_mark_that_a_file_begins_with_is_none_of_its_words() {
+        assert_eq!(kinds("\u{feff}a"), [(TokenKind::Word, "a".to_owned())]);
+        // Anywhere else it is what somebody wrote.
+        assert_eq!(kinds(" \u{feff}a"), [(TokenKind::Word, "\u{feff}a".to_owned())]);
     }
 
     #[test]

@@ -177,7 +177,7 @@ fn each(
 ) -> Result<(), Unfinished> {
     let mut taken = 0;
     for piece in script {
-        let Piece { job, line, rows } = piece?;
+        let Piece { job, line, rows, is_unended } = piece?;
         if line < wanted.from {
             continue;
         }
@@ -206,6 +206,11 @@ fn each(
         let request = Request::new(&sent).until(stop).taking(rows.as_deref());
         let outcome = session.run(&request, Box::new(sink));
         done.affected += *affected.lock().unwrap_or_else(PoisonError::into_inner);
+        if is_unended.load(Ordering::Relaxed) {
+            watcher.note(&format!(
+                "the rows of the COPY at line {line} end with the file, and no line \\. ends them: it may be cut off"
+            ));
+        }
         let Err(error) = outcome else { continue };
         if stop.is_wished() || error.kind == ErrorKind::Stopped {
             return Err(Unfinished::Stopped { line, within: true });

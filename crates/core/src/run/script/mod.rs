@@ -11,7 +11,7 @@ use std::collections::VecDeque;
 use std::io::Read;
 use std::ops::Range;
 use std::path::PathBuf;
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicBool, AtomicU64};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jaunty_language::dialect::Dialect;
@@ -52,6 +52,8 @@ pub struct Piece {
     /// The rows that it takes, where they are too many to stand in its text. Those that nobody reads are left out when the
     /// next statement is asked for.
     pub rows: Option<Arc<Rows>>,
+    /// Whether those rows, once they are read, ended with the text and not with the line that says so: it may be cut off.
+    pub is_unended: Arc<AtomicBool>,
 }
 
 /// Why a script cannot go on.
@@ -186,6 +188,7 @@ impl Script {
         let below = Arc::new(Mutex::new(Below::new(Arc::clone(&self.source))));
         if let Some(piece) = self.ready.back_mut() {
             piece.job.statement.truncate(piece.job.statement.trim_end().len());
+            piece.is_unended = Arc::clone(below.lock().unwrap_or_else(PoisonError::into_inner).unended());
             piece.rows = Some(Arc::clone(&below) as Arc<Rows>);
         }
         self.below = Some(below);
@@ -208,7 +211,9 @@ impl Script {
             ScriptError::Unready(line_of(at), why)
         })?;
         let pieces = prepared.jobs.into_iter().zip(prepared.starts);
-        Ok(pieces.map(|(job, start)| Piece { job, line: line_of(start), rows: None }).collect())
+        Ok(pieces
+            .map(|(job, start)| Piece { job, line: line_of(start), rows: None, is_unended: Arc::default() })
+            .collect())
     }
 }
 
@@ -241,6 +246,7 @@ fn said(unready: &Unready) -> (usize, String) {
 #[cfg(test)]
 mod tests {
     use std::io::Cursor;
+    use std::sync::atomic::Ordering;
 
     use super::*;
     use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
@@ -330,16 +336,19 @@ mod tests {
         let text = format!("select 1;\ncopy ports from stdin;\n{rows}\\.\nselect 2;\ncopy ports from stdin;\n{rows}");
         let source = Cursor::new(text.into_bytes());
         let script = Script::in_pieces(source, &POSTGRES, None, (&Arc::default(), 64));
-        let mut found = Vec::new();
+        let (mut found, mut unended) = (Vec::new(), Vec::new());
         for piece in script {
             let piece = piece.unwrap();
             let mut some = [0; 7];
             let taken = piece.rows.map(|rows| rows.lock().unwrap().read(&mut some).unwrap());
+            unended.push(piece.is_unended);
             found.push((piece.job.statement.trim_end_matches(';').to_owned(), piece.line, taken));
         }
         let copy = "copy ports from stdin".to_owned();
         let selects = [("select 1".to_owned(), 1, None), ("select 2".to_owned(), 104, None)];
         let [first, second] = selects;
         assert_eq!(found, [first, (copy.clone(), 2, Some(7)), second, (copy, 105, Some(7))]);
+        let unended: Vec<bool> = unended.iter().map(|flag| flag.load(Ordering::Relaxed)).collect();
+        assert_eq!(unended, [false, false, false, true], "the last rows end with the text");
     }
 }

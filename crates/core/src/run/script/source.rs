@@ -1,7 +1,7 @@
 //! The text of a script, read piece by piece, and the rows below a `COPY` in it.
 
 use std::io::{self, Read};
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::{Meter, ScriptError};
@@ -73,6 +73,8 @@ pub(super) struct Below {
     /// A line begins after that.
     at_line: bool,
     is_over: bool,
+    /// Set where the text ends, and no line ends them.
+    unended: Arc<AtomicBool>,
 }
 
 /// The line that ends rows.
@@ -80,7 +82,12 @@ const END: &str = "\\.";
 
 impl Below {
     pub(super) fn new(source: Arc<Mutex<Source>>) -> Below {
-        Below { source, piece: Vec::new(), given: 0, at_line: true, is_over: false }
+        Below { source, piece: Vec::new(), given: 0, at_line: true, is_over: false, unended: Arc::default() }
+    }
+
+    /// Whether they ended with the text, and not with their line.
+    pub(super) fn unended(&self) -> &Arc<AtomicBool> {
+        &self.unended
     }
 
     /// Takes some more of them. Nothing at their end.
@@ -108,7 +115,10 @@ impl Below {
         let open = || ["\n\\", "\n"].iter().find(|end| text.ends_with(*end)).map(|end| text.len() + 1 - end.len());
         let end = next.or_else(open).unwrap_or(text.len());
         let given = source.give(end);
-        self.is_over = given.is_empty();
+        if given.is_empty() {
+            self.is_over = true;
+            self.unended.store(true, Ordering::Relaxed);
+        }
         self.at_line = given.ends_with('\n');
         (self.piece, self.given) = (given.into_bytes(), 0);
         Ok(())
