@@ -217,6 +217,23 @@ fn results_affected_rows_and_notices_come_in_order() {
     assert_eq!(returned.rows(), [["6"]]);
 }
 
+/// A server that says more than can be taken in is heard in part, and it is told how much was not.
+#[test]
+fn a_flood_of_notices_is_counted() {
+    let mut session = connect();
+    let flood = "do $$ begin for n in 1..200000 loop raise notice 'tide %', n; end loop; end $$";
+    let found = run(session.as_mut(), flood).unwrap();
+    let seen = found.seen.lock().unwrap();
+    let left_out = |text: &String| text.strip_prefix("note: ")?.split(' ').next()?.parse::<u64>().ok();
+    let (told, left_out): (Vec<_>, Vec<_>) = seen.messages.iter().partition(|text| left_out(text).is_none());
+    let left_out: u64 = left_out
+        .into_iter()
+        .filter_map(|text| text.strip_prefix("note: ")?.split(' ').next()?.parse::<u64>().ok())
+        .sum();
+    assert_eq!(told.len() as u64 + left_out, 200_000);
+    assert_eq!(told[0], "notice: tide 1");
+}
+
 #[test]
 fn copy_goes_both_ways() {
     let mut session = connect();

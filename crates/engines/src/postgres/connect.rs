@@ -1,6 +1,8 @@
 //! Logging in.
 
-use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, TrySendError, sync_channel};
 use std::time::Instant;
 
 use futures_util::future::poll_fn;
@@ -28,6 +30,25 @@ const LONGEST_OF_LOGIN: u64 = 1 << 20;
 /// So many messages of the server may wait to be told; what comes on top is left out.
 const MOST_SAID: usize = 1000;
 
+/// What the server says beside its answers, until it is told.
+pub struct Said {
+    messages: Receiver<AsyncMessage>,
+    /// How many came while too many waited.
+    left_out: Arc<AtomicU64>,
+}
+
+impl Said {
+    /// What waits to be told.
+    pub fn waiting(&self) -> impl Iterator<Item = AsyncMessage> + '_ {
+        self.messages.try_iter()
+    }
+
+    /// How many were left out since this was asked last.
+    pub fn left_out(&self) -> u64 {
+        self.left_out.swap(0, Ordering::Relaxed)
+    }
+}
+
 /// What a session needs of its connection.
 pub struct Link {
     /// Runs the driver while something is waited for.
@@ -35,7 +56,7 @@ pub struct Link {
     /// The driver.
     pub client: Client,
     /// What the server says beside its answers.
-    pub said: Receiver<AsyncMessage>,
+    pub said: Said,
     /// Where the server is, for a second connection that stops what runs on the first.
     pub route: Route,
     /// How both are encrypted.
@@ -79,7 +100,7 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
     )
 }
 
-type LoggedIn = (Client, Receiver<AsyncMessage>, Route, MakeRustlsConnect, Tls, String, Overheard);
+type LoggedIn = (Client, Said, Route, MakeRustlsConnect, Tls, String, Overheard);
 
 async fn log_in(
     profile: &Profile,
@@ -118,12 +139,18 @@ async fn log_in(
     let logged_in = config.connect_raw(stream, connect).await;
     let (client, mut connection) = logged_in.map_err(|error| errors::login(&error, &route, secret, &database))?;
     let version = connection.parameter("server_version").unwrap_or_default().to_owned();
-    let (post, said) = sync_channel(MOST_SAID);
+    let (post, messages) = sync_channel(MOST_SAID);
+    let left_out = Arc::new(AtomicU64::new(0));
+    let said = Said { messages, left_out: Arc::clone(&left_out) };
     tokio::spawn(async move {
         while let Some(message) = poll_fn(|cx| connection.poll_message(cx)).await {
             match message {
-                // A server that says more than anybody could read is not listened to.
-                Ok(message) => drop(post.try_send(message)),
+                // A server that says more than anybody could read is only counted.
+                Ok(message) => {
+                    if matches!(post.try_send(message), Err(TrySendError::Full(_))) {
+                        left_out.fetch_add(1, Ordering::Relaxed);
+                    }
+                }
                 Err(error) => {
                     tracing::debug!(%error, "the connection ended");
                     break;

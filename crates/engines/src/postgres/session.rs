@@ -220,7 +220,7 @@ impl PostgresSession {
 }
 
 pub(super) fn tell_notices(link: &Link, feed: &mut Feed) {
-    for message in link.said.try_iter() {
+    for message in link.said.waiting() {
         match message {
             AsyncMessage::Notice(notice) => {
                 let detail = notice.detail().map_or(String::new(), |detail| format!(" ({detail})"));
@@ -232,6 +232,13 @@ pub(super) fn tell_notices(link: &Link, feed: &mut Feed) {
                 feed.message(Message::new("notification", format!("{}: {}", heard.channel(), heard.payload())));
             }
             _ => {}
+        }
+    }
+    match link.said.left_out() {
+        0 => {}
+        left_out => {
+            let text = format!("{left_out} messages came faster than they could be taken in, and were left out");
+            feed.message(Message::new("note", text));
         }
     }
 }

@@ -90,9 +90,9 @@ fn draw_messages(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Bu
     let room = usize::from(area.height.saturating_sub(1));
     let (all, shown) = run.said(|said| {
         let last = said.kept().iter().rev().take(room).map(words::message).collect::<Vec<_>>();
-        (said.count(), last)
+        (said.kept().len() as u64, last)
     });
-    // The last ones, as they come; those before are a key away.
+    // The last ones that are kept, as they come; those before are a key away.
     let hidden = all.saturating_sub(shown.len() as u64);
     let mut lines: Vec<String> = shown.into_iter().rev().collect();
     if hidden > 0
