@@ -1,6 +1,6 @@
 //! MySQL and MariaDB, over their own protocol.
 //!
-//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements,
+//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements, [`results`] takes in what they give,
 //! [`types`] turns values into columns, [`catalog`] lists objects, [`errors`] turns the server's
 //! errors into sentences, [`files`] reads the files of the server's own clients.
 
@@ -9,6 +9,7 @@ mod connect;
 mod errors;
 mod files;
 mod load;
+mod results;
 mod session;
 mod types;
 
