@@ -240,6 +240,11 @@ fn what_changes_on_the_screen_is_told_to_programs() {
     let silent: Vec<_> = (0..3).map(|_| watched(&home).1).collect();
     screen.press(&["C-p", "C-g"]);
     until("the rows of the first", &|state| state["run"]["rows"] == 3);
+    // Nobody takes all threads by asking again and again.
+    let mut greedy = UnixStream::connect(socket(&home)).unwrap();
+    greedy.write_all(b"{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"screen.watch\"}\n".repeat(80).as_slice()).unwrap();
+    let refused = |line: &String| line.contains("watch this screen already");
+    assert!(BufReader::new(greedy).lines().map_while(Result::ok).any(|line| refused(&line)));
     for _ in 0..200 {
         screen.press(&["C-n", "C-p"]);
     }

@@ -68,7 +68,7 @@ pub fn run(session: &mut dyn Session, large: &Large, with: &With) -> Result<(), 
     let noted = Noted::begin(with.keeping, (with.profile, &session.location()), &name, wanted);
     let since = Instant::now();
     let (meter, stop) = (Arc::new(Meter::default()), Stop::default());
-    let mut script = Script::new(file, with.dialect, buffer, &meter);
+    let mut script = Script::new(file, with.dialect, buffer, &meter).until(&stop);
     let shows = with.output.lock().shows_progress() && std::io::stderr().is_terminal();
     let progress = shows.then(|| Ticker::begin(&meter, large.size));
     let mut watcher = Headless { with, progress };

@@ -4,10 +4,11 @@
 //! what two of them changed, the value of the one that writes last counts.
 
 use std::collections::HashMap;
-use std::fs::{File, Metadata};
+use std::fs::{File, Metadata, TryLockError};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 use std::{fs, io};
 
 use sha2::{Digest, Sha256};
@@ -36,6 +37,9 @@ fn stamp(path: &Path) -> Option<Stamp> {
     let of = |data: Metadata| (data.ino(), data.len(), data.mtime(), data.mtime_nsec());
     fs::metadata(path).ok().map(of)
 }
+
+/// So long another program may take to write a slip: the screen waits for it.
+const PATIENCE: Duration = Duration::from_secs(1);
 
 /// A slip that was found on disk.
 #[derive(Debug)]
@@ -74,7 +78,16 @@ impl Store {
     fn alone(&self) -> io::Result<File> {
         crate::files::private_folder(&self.folder)?;
         let lock = crate::files::private(File::options().create(true).write(true)).open(self.folder.join(".lock"))?;
-        lock.lock()?;
+        let since = Instant::now();
+        while let Err(error) = lock.try_lock() {
+            match error {
+                TryLockError::WouldBlock if since.elapsed() < PATIENCE => std::thread::sleep(Duration::from_millis(2)),
+                TryLockError::WouldBlock => {
+                    return Err(io::Error::other("another jaunty is writing slips and does not end"));
+                }
+                TryLockError::Error(error) => return Err(error),
+            }
+        }
         Ok(lock)
     }
 

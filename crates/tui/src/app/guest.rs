@@ -58,6 +58,9 @@ impl fmt::Debug for Wish {
 /// Is told how things stand whenever that has changed; false when nobody wants it any more. It must not wait.
 pub type Watcher = Box<dyn Fn(&Standing) -> bool + Send>;
 
+/// So many may watch at once: each has a thread of its own.
+const WATCHERS: usize = 64;
+
 /// Who is told how things stand, and what was told last.
 #[derive(Default)]
 pub(super) struct Watchers {
@@ -138,6 +141,9 @@ impl App {
                 }
             },
             Wish::State => Ok(()),
+            Wish::Watch(_) if self.watchers.all.len() >= WATCHERS => {
+                Err(NotDone::Refused(format!("{WATCHERS} programs watch this screen already")))
+            }
             Wish::Watch(watcher) => {
                 self.watchers.all.push(watcher);
                 Ok(())

@@ -118,7 +118,7 @@ impl Worker {
             (told.1)(Report::Run(Arc::clone(run)));
         };
         tell(&run);
-        let mut script = Script::new(reader, self.engine.dialect(), Some(buffer), &meter);
+        let mut script = Script::new(reader, self.engine.dialect(), Some(buffer), &meter).until(stop);
         let mut watcher = Noting { run: &run };
         let (done, ended) = carry_out(session.as_mut(), &mut script, wanted, &mut watcher, (&meter, stop));
         run.set_statements(done.statements);

@@ -56,7 +56,7 @@ pub enum Unfinished {
     },
     /// It cannot be read.
     #[error(transparent)]
-    Script(#[from] ScriptError),
+    Script(ScriptError),
     /// A statement may end in two places.
     #[error("the statement at line {0} may end in two places; put a semicolon where it ends")]
     TwoReadings(u64),
@@ -177,6 +177,10 @@ fn each(
 ) -> Result<(), Unfinished> {
     let mut taken = 0;
     for piece in script {
+        let piece = piece.map_err(|error| match error {
+            ScriptError::Stopped(line) => Unfinished::Stopped { line, within: false },
+            error => Unfinished::Script(error),
+        });
         let Piece { job, line, rows, is_unended } = piece?;
         if line < wanted.from {
             continue;

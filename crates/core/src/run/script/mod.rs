@@ -18,7 +18,7 @@ use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::Outline;
 use jaunty_language::statement::copy::{Direction, direction};
 use jaunty_language::text::rope;
-use jaunty_seam::engine::Rows;
+use jaunty_seam::engine::{Rows, Stop};
 use ropey::Rope;
 
 pub use self::noted::{Noted, outcome, statement};
@@ -73,6 +73,9 @@ pub enum ScriptError {
     /// A statement is not ready to run: the line, and why.
     #[error("line {0}: {1}")]
     Unready(u64, String),
+    /// A person stopped it before the statement that begins at this line or after it.
+    #[error("stopped before line {0}")]
+    Stopped(u64),
     /// A statement has no end.
     #[error("the statement at line {0} is longer than 1 GiB")]
     TooLong(u64),
@@ -90,6 +93,8 @@ pub struct Script {
     ready: VecDeque<Piece>,
     /// The rows of the statement that was given out last.
     below: Option<Arc<Mutex<Below>>>,
+    /// The wish to end it, also while it is read.
+    stop: Stop,
 }
 
 impl Script {
@@ -111,19 +116,36 @@ impl Script {
         (meter, at_once): (&Arc<Meter>, usize),
     ) -> Script {
         let source = Arc::new(Mutex::new(Source::new(Box::new(source), at_once, meter)));
-        Script { source, dialect, buffer, ends: String::new(), at_once, ready: VecDeque::new(), below: None }
+        Script {
+            source,
+            dialect,
+            buffer,
+            ends: String::new(),
+            at_once,
+            ready: VecDeque::new(),
+            below: None,
+            stop: Stop::default(),
+        }
+    }
+
+    /// Ended by this wish.
+    pub fn until(self, stop: &Stop) -> Script {
+        Script { stop: stop.clone(), ..self }
     }
 
     /// Gets the next statements ready; none at the end.
     fn fill(&mut self) -> Result<(), ScriptError> {
         if let Some(below) = self.below.take() {
-            below.lock().unwrap_or_else(PoisonError::into_inner).skip()?;
+            below.lock().unwrap_or_else(PoisonError::into_inner).skip(&self.stop)?;
         }
         let source = Arc::clone(&self.source);
         let mut source = source.lock().unwrap_or_else(PoisonError::into_inner);
         let mut at_once = self.at_once;
         while self.ready.is_empty() && !(source.is_over && source.text.is_empty()) {
             while source.text.len() < at_once && !source.is_over {
+                if self.stop.is_wished() {
+                    return Err(ScriptError::Stopped(source.lines + 1));
+                }
                 source.more()?;
             }
             self.take(&mut source)?;
@@ -350,5 +372,19 @@ mod tests {
         assert_eq!(found, [first, (copy.clone(), 2, Some(7)), second, (copy, 105, Some(7))]);
         let unended: Vec<bool> = unended.iter().map(|flag| flag.load(Ordering::Relaxed)).collect();
         assert_eq!(unended, [false, false, false, true], "the last rows end with the text");
+    }
+
+    #[test]
+    fn a_wish_to_stop_ends_the_reading_too() {
+        let rows = "1\tport\n".repeat(100);
+        let stop = Stop::default();
+        let text = format!("copy ports from stdin;\n{rows}\\.\nselect 2;\n");
+        let script = Script::in_pieces(Cursor::new(text.into_bytes()), &POSTGRES, None, (&Arc::default(), 64));
+        let mut script = script.until(&stop);
+        assert!(script.next().unwrap().unwrap().rows.is_some());
+        stop.wish();
+        // It is never taken for the end of the script.
+        assert!(matches!(script.next(), Some(Err(ScriptError::Stopped(2..)))));
+        assert!(script.next().is_none());
     }
 }

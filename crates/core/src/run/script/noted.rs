@@ -14,6 +14,8 @@ pub struct Noted(Option<i64>);
 
 /// What stands in the logbook for the statements of a script.
 pub fn statement(name: &str, wanted: Wanted) -> String {
+    // The comment ends with its line.
+    let name: String = name.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
     match wanted.from {
         1 => format!("-- the statements of {name}"),
         line => format!("-- the statements of {name} from line {line} on"),

@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::{Meter, ScriptError};
+use jaunty_seam::engine::Stop;
 
 /// What was read of a script and not given out.
 pub(super) struct Source {
@@ -125,8 +126,11 @@ impl Below {
     }
 
     /// Leaves out those that nobody took.
-    pub(super) fn skip(&mut self) -> Result<(), ScriptError> {
+    pub(super) fn skip(&mut self, stop: &Stop) -> Result<(), ScriptError> {
         while !self.is_over {
+            if stop.is_wished() {
+                return Err(ScriptError::Stopped(self.source.lock().unwrap_or_else(PoisonError::into_inner).lines + 1));
+            }
             self.take()?;
         }
         self.given = self.piece.len();
