@@ -1,0 +1,182 @@
+//! What brings rows in and takes them out, and what compares.
+
+use std::path::PathBuf;
+
+use clap::Subcommand;
+
+use super::EXIT_CODES;
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["file", "from", "run"]))]
+pub struct Load {
+    /// The file: CSV, TSV, JSON lines, a JSON array, Parquet, Arrow, or a sheet of a workbook (XLSX, ODS); "-" for standard input
+    pub file: Option<PathBuf>,
+    /// Instead of a file, the rows of a statement on this connection
+    #[arg(long, value_name = "NAME", requires = "statement")]
+    pub from: Option<String>,
+    /// That statement
+    #[arg(short, long, value_name = "TEXT", requires = "from")]
+    pub statement: Option<String>,
+    /// Instead of a file, the kept rows of a run, by its number in the log; "last" is the latest
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<String>,
+    /// The connection, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// The table, with its schema where that is needed
+    #[arg(short, long, value_name = "TABLE")]
+    pub into: String,
+    /// Make the table, with the types that the values have
+    #[arg(long)]
+    pub create: bool,
+    /// The key of a table that is made; may be given several times
+    #[arg(long, value_name = "COLUMN", requires = "create")]
+    pub key: Vec<String>,
+    /// Which column of the file goes into which of the table; FILE= leaves one out. May be given several times
+    #[arg(long = "column", value_name = "FILE=TABLE")]
+    pub columns: Vec<String>,
+    /// What becomes of a row whose key is there already
+    #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = ["stop", "skip", "replace"])]
+    pub on_conflict: String,
+    /// Write rows that do not fit to this CSV file, each with the reason, and load the others
+    #[arg(long, value_name = "FILE")]
+    pub refused: Option<PathBuf>,
+    /// Commit after so many rows, instead of all or none
+    #[arg(long, value_name = "ROWS", value_parser = clap::value_parser!(u64).range(1..))]
+    pub batch: Option<u64>,
+    /// Say what was found and what would be loaded, and load nothing
+    #[arg(long)]
+    pub preview: bool,
+    /// The format; without it the ending says, or the first bytes
+    #[arg(short, long, value_name = "FORMAT", value_parser = ["csv", "tsv", "jsonl", "json", "parquet", "arrow", "xlsx", "ods"])]
+    pub format: Option<String>,
+    /// The sheet of a workbook; without it the first that has rows
+    #[arg(long, value_name = "NAME")]
+    pub sheet: Option<String>,
+    /// What stands between fields: a character, or tab, comma, semicolon, pipe
+    #[arg(long, value_name = "SIGN")]
+    pub separator: Option<String>,
+    /// What stands around fields that hold a separator
+    #[arg(long, value_name = "SIGN")]
+    pub quote: Option<String>,
+    /// The encoding, such as utf-8, utf-16le or windows-1252
+    #[arg(long, value_name = "NAME")]
+    pub encoding: Option<String>,
+    /// Whether the first row has the names
+    #[arg(long, value_name = "YES", value_parser = ["yes", "no"])]
+    pub header: Option<String>,
+    /// A field that is NULL, beside one that is empty and has no quotes
+    #[arg(long, value_name = "TEXT")]
+    pub null: Option<String>,
+    /// The order in which days are written
+    #[arg(long, value_name = "ORDER", value_parser = ["ymd", "dmy", "mdy"])]
+    pub dates: Option<String>,
+    /// The sign before the fraction of numbers; the other one groups digits: comma (1.234,5) or point (1,234.5)
+    #[arg(long, value_name = "SIGN", value_parser = ["comma", "point"])]
+    pub decimal: Option<String>,
+    /// Confirm it on a connection whose guard is ask
+    #[arg(short, long)]
+    pub yes: bool,
+    /// Say nothing on standard error
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct Dump {
+    /// The connection, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub connection: String,
+    /// Only these tables and views, with their schema where that is needed
+    pub tables: Vec<String>,
+    /// The file; without it standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Without rows
+    #[arg(long, conflicts_with = "only_rows")]
+    pub only_structure: bool,
+    /// Without definitions
+    #[arg(long)]
+    pub only_rows: bool,
+    /// Back up the whole database into a file (SQLite)
+    #[arg(long, requires = "output", conflicts_with_all = ["tables", "only_structure", "only_rows"])]
+    pub backup: bool,
+}
+
+/// What is compared.
+#[derive(Debug, Subcommand)]
+pub enum Compare {
+    /// Two tables or results by a key: which rows only one has, and which values differ
+    Rows(Box<CompareRows>),
+    /// Two databases or schemas: tables with their parts, views, routines, triggers, types
+    Structure(CompareStructure),
+}
+
+/// What becomes of what was found.
+#[derive(Debug, clap::Args)]
+pub struct Found {
+    /// Write the statements that make the left like the right, and run none of them
+    #[arg(long)]
+    pub statements: bool,
+    /// A line of JSON for each row or object that differs
+    #[arg(long, conflicts_with = "statements")]
+    pub json: bool,
+    /// End with exit code 3 where something differs
+    #[arg(long)]
+    pub exit_code: bool,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct CompareRows {
+    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub left: Option<String>,
+    /// That of the right side; without it the same
+    #[arg(short, long, value_name = "NAME")]
+    pub right: Option<String>,
+    /// The table or view, with its schema where that is needed
+    #[arg(short, long, value_name = "TABLE")]
+    pub table: Option<String>,
+    /// That of the right side, where it has another name
+    #[arg(long, value_name = "TABLE")]
+    pub right_table: Option<String>,
+    /// Instead of a table, a statement that reads
+    #[arg(short, long, value_name = "TEXT", conflicts_with = "table")]
+    pub statement: Option<String>,
+    /// That of the right side, where it is another one
+    #[arg(long, value_name = "TEXT", conflicts_with = "right_table")]
+    pub right_statement: Option<String>,
+    /// On the left the kept rows of a run, by its number in the log
+    #[arg(long, value_name = "RUN", conflicts_with = "left")]
+    pub left_run: Option<String>,
+    /// On the right the kept rows of a run
+    #[arg(long, value_name = "RUN", conflicts_with = "right")]
+    pub right_run: Option<String>,
+    /// A column that tells rows apart; may be given several times. Without it the table's key
+    #[arg(short, long, value_name = "COLUMN", value_delimiter = ',')]
+    pub key: Vec<String>,
+    #[command(flatten)]
+    pub found: Found,
+}
+
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXIT_CODES)]
+pub struct CompareStructure {
+    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    #[arg(short, long, value_name = "NAME")]
+    pub left: String,
+    /// That of the right side; without it the same
+    #[arg(short, long, value_name = "NAME")]
+    pub right: Option<String>,
+    /// Only this schema; without it all, or the one at hand where the two are of different kinds
+    #[arg(short, long, value_name = "SCHEMA")]
+    pub schema: Option<String>,
+    /// That of the right side, where it has another name
+    #[arg(long, value_name = "SCHEMA")]
+    pub right_schema: Option<String>,
+    #[command(flatten)]
+    pub found: Found,
+}
