@@ -196,16 +196,23 @@ impl Logbook {
         note().map_err(|e| self.error(e))
     }
 
-    /// Reads the messages of all these runs at once.
+    /// Reads the messages of these runs, of the latest first, until there are too many to be held.
     pub(super) fn add_messages(&self, entries: &mut [Entry]) -> rusqlite::Result<()> {
         let mut statement = self
             .connection
             .prepare_cached("select severity, code, line, text from messages where run = ?1 order by position")?;
-        for entry in entries {
+        let mut latest: Vec<&mut Entry> = entries.iter_mut().collect();
+        latest.sort_by_key(|entry| std::cmp::Reverse(entry.number));
+        let mut bytes = 0;
+        for entry in latest {
+            if bytes > HELD_BYTES {
+                break;
+            }
             let message = |row: &Row<'_>| {
                 Ok(Message { severity: row.get(0)?, code: row.get(1)?, line: row.get(2)?, text: row.get(3)? })
             };
             entry.messages = statement.query_map([entry.number], message)?.collect::<rusqlite::Result<_>>()?;
+            bytes += entry.messages.iter().map(|message| message.text.len()).sum::<usize>();
         }
         Ok(())
     }
@@ -325,6 +332,9 @@ const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms
 /// So many messages of a run are noted, and so many bytes of them.
 const MESSAGES: usize = 1_000;
 const MESSAGE_BYTES: usize = 256 << 10;
+
+/// Of all runs that are read at once so many bytes of messages are held.
+const HELD_BYTES: usize = 8 << 20;
 
 /// Values as they are kept; none where there are none.
 fn written(values: &[Value]) -> Option<String> {

@@ -85,7 +85,7 @@ impl App {
         let (name, connection) = (clean::clean(&order.name).into_owned(), self.connection.name());
         let from = match order.wanted.from {
             1 => String::new(),
-            line => format!(" from line {line} on"),
+            line => format!(", from line {line} on"),
         };
         let mut about = vec![
             "Statements run while it is read. The logbook has one run for all of them; rows of queries are not kept."
@@ -113,7 +113,7 @@ impl App {
             Answered::Script { whole: false, keep_going: true },
         ));
         answers.push(('n', "no", Answered::Nothing));
-        let text = format!("Run {name} ({}){from} on {connection}?", words::bytes(order.size));
+        let text = format!("Run {name} ({}) on {connection}{from}?", words::bytes(order.size));
         self.overlay =
             Some(Overlay::Question(Question { about, script: Some(Box::new(order)), ..Question::new(text, &answers) }));
     }

@@ -98,7 +98,7 @@ pub trait Watcher {
     /// A statement failed, and the others run after it.
     fn failed(&mut self, failed: &FailedStatement);
 
-    /// Something about the transaction that has to be known.
+    /// Something that has to be known: about the transaction, or what was left out.
     fn note(&mut self, note: &str);
 }
 
@@ -176,6 +176,7 @@ fn each(
     (meter, stop): (&Meter, &Stop),
 ) -> Result<(), Unfinished> {
     let mut taken = 0;
+    let mut told_of_out_lines = false;
     for piece in script {
         let piece = piece.map_err(|error| match error {
             ScriptError::Stopped(line) => Unfinished::Stopped { line, within: false },
@@ -201,6 +202,11 @@ fn each(
             }
             Read::Ask(..) => return Err(Unfinished::TwoReadings(line)),
         };
+        if !job.out.is_empty() && !std::mem::replace(&mut told_of_out_lines, true) {
+            watcher.note(&format!(
+                "out-lines write nothing where a script runs while it is read; the first is at line {line}"
+            ));
+        }
         done.statements += 1;
         meter.statements.store(done.statements, Ordering::Relaxed);
         meter.line.store(line, Ordering::Relaxed);
