@@ -225,7 +225,11 @@ fn each(
         if stop.is_wished() || error.kind == ErrorKind::Stopped {
             return Err(Unfinished::Stopped { line, within: true });
         }
-        let explained = error.explain(&job.statement, usize::try_from(line).unwrap_or(usize::MAX));
+        // What shows the place in a statement shows its line, which stays in the logbook: not one with a password in it.
+        let explained = match &job.kept {
+            Some(_) => error.to_string(),
+            None => error.explain(&job.statement, usize::try_from(line).unwrap_or(usize::MAX)),
+        };
         let lost = error.kind == ErrorKind::Lost;
         let failed = FailedStatement { number: done.statements, line, explained, error };
         done.failed += 1;
