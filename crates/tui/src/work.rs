@@ -16,6 +16,7 @@ use jaunty_core::buffers::Hit;
 use jaunty_core::import::preview::Preview;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
+use jaunty_core::run::connection_worker::ScriptOrder;
 use jaunty_core::run::prepare::{Prepared, Unready};
 use jaunty_core::slip::Slip;
 use jaunty_language::outline::Outline;
@@ -70,6 +71,8 @@ pub enum Kind {
     Structures,
     /// A file, looked at before it is loaded.
     Import,
+    /// A script, looked at before it is run.
+    Script,
     /// Rows of a file on their way into a table.
     Load,
     /// A copy of tables.
@@ -107,6 +110,8 @@ pub enum Done {
     Saved(Result<String, String>),
     /// This file is there already; what asked for it, and what the answer to replace it is.
     IsThere(PathBuf, String, Answered),
+    /// A script, or what a person wrote and why that is not one.
+    Script(Result<Box<ScriptOrder>, (String, String)>),
     /// A condition that a value of this archive makes, on this column.
     Equal(PathBuf, usize, Result<Test, String>),
     /// Text for the clipboard, and what to say.

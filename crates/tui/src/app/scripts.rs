@@ -16,6 +16,7 @@ use jaunty_seam::profile::{Guard, path};
 use super::overlay::Prompt;
 use super::overlay::prompt::Asked;
 use super::{Answered, App, Overlay, Question};
+use crate::work::{Done, Kind};
 
 /// From this many bytes on all statements of a buffer are run as a script: a run of each would take more memory than the
 /// buffer.
@@ -24,32 +25,37 @@ const LARGE: usize = 16 << 20;
 impl App {
     /// Asks which file is to be run.
     pub fn ask_for_script(&mut self) {
-        let title = "run the script FILE, or FILE:LINE to begin there".to_owned();
-        self.overlay = Some(Overlay::Prompt(Prompt::new(title, Asked::Script)));
+        self.ask_for_script_as("");
     }
 
-    /// Asks whether the file that a person named is to be run.
+    fn ask_for_script_as(&mut self, text: &str) {
+        let title = "run the script FILE, or FILE:LINE to begin there".to_owned();
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Script, text)));
+    }
+
+    /// Looks at the file that a person named, beside the screen: a disk may take its time.
     pub(in crate::app) fn run_script_file(&mut self, text: &str) {
-        let text = text.trim();
-        let folder = self.folder_for_rows();
-        let whole = path::written(Path::new(text), &folder);
-        // A file whose name ends like a line is that file.
-        let (path, from) = match text.rsplit_once(':').filter(|_| !whole.is_file()) {
-            Some((file, line)) if line.parse::<u64>().is_ok_and(|line| line > 0) => {
-                (path::written(Path::new(file), &folder), line.parse().unwrap_or(1))
+        let (text, folder) = (text.trim().to_owned(), self.folder_for_rows());
+        if text.is_empty() {
+            return self.tell_wrong("a script has a file");
+        }
+        self.begin_work(Kind::Script, format!("looking at {}", clean::clean(&text)), move |_| {
+            Done::Script(script_of(&text, &folder).map(Box::new).map_err(|why| (text, why)))
+        });
+    }
+
+    /// Takes in what the file is: asks whether it is to be run, or again for a file.
+    pub(super) fn take_script(&mut self, found: Result<Box<ScriptOrder>, (String, String)>) {
+        match found {
+            Ok(order) => self.ask_whether_to_run(*order),
+            Err((text, why)) => {
+                // What is open meanwhile stays.
+                if self.overlay.is_none() {
+                    self.ask_for_script_as(&text);
+                }
+                self.tell_wrong(why);
             }
-            _ => (whole, 1),
-        };
-        let shown = clean::clean(&path.display().to_string()).into_owned();
-        let size = match std::fs::metadata(&path) {
-            _ if text.is_empty() => return self.tell_wrong("a script has a file"),
-            Ok(data) if data.is_dir() => return self.tell_wrong(format!("{shown} is a folder")),
-            Ok(data) => data.len(),
-            Err(error) => return self.tell_wrong(format!("{shown} cannot be read: {error}")),
-        };
-        let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-        let wanted = Wanted { from, session_goes_on: true, ..Wanted::default() };
-        self.ask_whether_to_run(ScriptOrder { name, text: ScriptText::File(path), size, wanted });
+        }
     }
 
     /// Asks whether the buffer in hand is to be run as a script. False where it is small enough to run statement by
@@ -136,4 +142,25 @@ fn why_not(dialect: &Dialect) -> Option<&'static str> {
         dialect if dialect.ends_with_line => Some(lines),
         _ => None,
     }
+}
+
+/// The script that a person means: a file, or one from a line on.
+fn script_of(text: &str, folder: &Path) -> Result<ScriptOrder, String> {
+    let whole = path::written(Path::new(text), folder);
+    // A file whose name ends like a line is that file.
+    let (path, from) = match text.rsplit_once(':').filter(|_| !whole.is_file()) {
+        Some((file, line)) if line.parse::<u64>().is_ok_and(|line| line > 0) => {
+            (path::written(Path::new(file), folder), line.parse().unwrap_or(1))
+        }
+        _ => (whole, 1),
+    };
+    let shown = clean::clean(&path.display().to_string()).into_owned();
+    let size = match std::fs::metadata(&path) {
+        Ok(data) if data.is_dir() => return Err(format!("{shown} is a folder")),
+        Ok(data) => data.len(),
+        Err(error) => return Err(format!("{shown} cannot be read: {error}")),
+    };
+    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let wanted = Wanted { from, session_goes_on: true, ..Wanted::default() };
+    Ok(ScriptOrder { name, text: ScriptText::File(path), size, wanted })
 }

@@ -77,6 +77,7 @@ impl App {
         match done {
             Done::Arranged(found) => self.take_arrangement(number, found),
             Done::Equal(path, column, Ok(test)) => self.narrow_to(&path, column, test),
+            Done::Script(found) => self.take_script(found),
             Done::IsThere(path, text, answered) => self.ask_to_replace_file(&path, text, answered),
             Done::Saved(Ok(text)) => self.tell(text),
             Done::Copied(Ok((text, said))) => {
