@@ -126,11 +126,7 @@ fn large() -> Catalog {
             let there = table - 4;
             let to = Name { schema, name: format!("{}_{}_{there}", word(there), word(there / 10)) };
             let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: String::new() };
-            object.constraints.push(Constraint {
-                name: String::new(),
-                columns: vec![format!("{}_id", word(table + 1))],
-                rule,
-            });
+            object.constraints.push(Constraint::new("", vec![format!("{}_id", word(table + 1))], rule));
         }
     }
     catalog.complete();

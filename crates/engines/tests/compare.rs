@@ -20,6 +20,7 @@ use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
+use support::harbour::{HARBOUR, OF_POSTGRES};
 use support::run;
 
 fn of_server(engine: &'static str, port: u16, database: &str) -> Box<dyn Session> {
@@ -160,6 +161,65 @@ const POSTGRES: [&str; 2] = [
      comment on table ports is 'where ships lie; it''s'; comment on column ports.name is 'as it is spelt'; comment on view busy is 'full ones';",
 ];
 
+/// Other than the harbour in each kind of thing that belongs to a table, a view or a sequence.
+const OTHERWISE: &[&str] = &[
+    "drop policy own on duty; alter policy keeps on duty with check (port > 1); create policy other on duty using (true); alter table duty no force row level security",
+    "alter table ports set (fillfactor = 90, autovacuum_vacuum_threshold = 7), reset (autovacuum_enabled); alter table ports alter name set storage main, alter id reset (n_distinct)",
+    "drop rule noted on ports; create rule of_ours as on delete to ports do also nothing; alter table trail enable rule kept",
+    "drop trigger a_note on ports; create trigger a_note before update of code on ports for each row execute function note()",
+    "alter table ports enable trigger late; comment on trigger late on ports is 'at once'; drop index ports_ident; create unique index ports_ident on ports(name, id)",
+    "alter table ports set without cluster; alter table scratch set logged; alter sequence scratch_a_seq owned by none; alter table scratch replica identity default",
+    "drop statistics ports_both; create statistics of_ours (ndistinct) on name, code from ports; alter table log detach partition log_rest; alter table ferries no inherit boats",
+    "alter table ports drop constraint apart; alter table ports drop constraint ports_name; alter table ports add constraint ports_name unique (name)",
+    "alter table duty alter who type name collate \"POSIX\"; alter view named reset (security_barrier); alter view named alter column level set default 'high'; comment on view named is null",
+    "drop aggregate a_total(int) cascade; comment on function add_up(text) is 'otherwise'; comment on sequence tickets is null; comment on domain code is 'otherwise'",
+    "drop index log_what; create aggregate of_ours(int) (sfunc = add_two, stype = int)",
+];
+
+#[test]
+fn all_that_belongs_to_tables_of_postgres_is_made_alike() {
+    let server = Postgres::start();
+    let brought = "create extension btree_gist; create schema tools; create extension hstore schema tools";
+    for (database, sql) in [("whole", HARBOUR), ("otherwise", HARBOUR), ("bare", brought), ("again", brought)] {
+        server.sql(&format!("create database {database}"));
+        server.sql_in(database, sql);
+    }
+    for sql in OTHERWISE {
+        server.sql_in("otherwise", sql);
+    }
+    let open = |database: &str| of_server("postgres", server.port, database);
+    let (mut whole, all) = (open("whole"), Schemas::All);
+    let mut otherwise = open("otherwise");
+    let [ours, theirs] = [&mut otherwise, &mut whole].map(|of| structure(of.as_mut(), "postgres", &all));
+    insta::assert_snapshot!("postgres_belongings", told(&ours, &theirs).join("\n"));
+    let made = made_alike(otherwise.as_mut(), whole.as_mut(), "postgres", [&all; 2]);
+    insta::assert_snapshot!("postgres_belongings_statements", made.script(dialect("postgres")));
+    // From nothing, and to nothing.
+    let mut bare = open("bare");
+    made_alike(bare.as_mut(), whole.as_mut(), "postgres", [&all; 2]);
+    for query in OF_POSTGRES {
+        let told = |of: &mut dyn Session| -> Vec<Vec<String>> { run(of, query).unwrap().rows() };
+        let [made, wanted] = [told(bare.as_mut()), told(whole.as_mut())];
+        // Where a sequence is, is no matter of the structure.
+        let is_last_value = query.contains("last_value");
+        let plain = |rows: Vec<Vec<String>>| -> Vec<Vec<String>> {
+            rows.into_iter()
+                .map(|mut row| {
+                    if is_last_value {
+                        row.truncate(8);
+                        row
+                    } else {
+                        row
+                    }
+                })
+                .collect()
+        };
+        assert_eq!(plain(made), plain(wanted), "{query}");
+    }
+    let mut again = open("again");
+    made_alike(bare.as_mut(), again.as_mut(), "postgres", [&all; 2]);
+}
+
 #[test]
 fn postgres_is_made_alike() {
     let server = Postgres::start();
@@ -226,14 +286,17 @@ const MARIADB: [&str; 2] = [
      create table held(id int primary key, x int not null); create table holding(held_id int, constraint holds foreign key (held_id) references held(id));
      create view busy as select name from ports where berths > 3;
      create function twice(n int) returns int deterministic return n * 2;
-     create trigger noted before insert on ports for each row set new.tide = 0;",
+     create trigger noted before insert on ports for each row set new.tide = 0;
+     create event nightly on schedule every 1 day starts '2031-01-01' disable do delete from gone; create event once on schedule at '2037-01-01' disable do delete from gone;",
     "create table ports(id int auto_increment primary key, code char(3) not null default '', name varchar(40) character set latin1 not null comment 'it''s spelt so', berths bigint, open int as (berths > 0) stored, unique key by_name (name(10), berths), fulltext key words (name), constraint roomy check (berths >= 0)) comment 'where ships lie';
      create table routes(id int, start int, number int auto_increment unique, constraint begins foreign key (start) references ports(id) on delete cascade);
      create table pairs(id int primary key, other int, key (other), foreign key (other) references pairs(id));
      create table held(id int, x int not null, primary key (id, x), unique key only_id (id)); create table holding(held_id int, constraint holds foreign key (held_id) references held(id));
      create view busy as select name, berths from ports where berths > 5; create view later as select * from busy;
      create function twice(n int) returns int deterministic return n + n; create procedure sail() select 1;
-     create trigger noted before insert on ports for each row set new.berths = 1;",
+     create trigger noted before insert on ports for each row set new.berths = 1;
+     create event nightly on schedule every 2 hour starts '2031-01-01' on completion preserve disable comment 'at night' do delete from pairs;
+     create event later on schedule at '2037-01-01' disable do delete from pairs;",
 ];
 
 #[test]

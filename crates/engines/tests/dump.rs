@@ -15,6 +15,7 @@ use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use support::harbour::{HARBOUR, OF_POSTGRES};
 use support::run;
 
 fn of_server(engine: &'static str, port: u16, database: &str) -> Box<dyn Session> {
@@ -33,8 +34,8 @@ fn catalog(session: &mut dyn Session) -> Catalog {
 }
 
 fn dumped(session: &mut dyn Session, dialect: &'static Dialect, wanted: &Wanted) -> (String, Dumped) {
-    let (catalog, mut text) = (catalog(session), Vec::new());
-    let dumped = dump(session, &catalog, dialect, wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
+    let mut text = Vec::new();
+    let dumped = dump(session, dialect, wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
     (String::from_utf8(text).unwrap(), dumped)
 }
 
@@ -120,6 +121,8 @@ fn sqlite_is_made_again() {
         "insert into \"VALUE BARE_TEXT's\"(a) values (1), (2), (3)",
         "delete from \"VALUE BARE_TEXT's\" where id > 1",
         "create temp table scratch(a)",
+        "pragma user_version = 7",
+        "pragma application_id = -12",
     ] {
         run(from.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
     }
@@ -130,6 +133,8 @@ fn sqlite_is_made_again() {
         assert!(matches!(found.as_str(), "ok" | ""), "{check}: {found}");
     }
     assert_eq!(run(to.as_mut(), "select count(*) from words where words match 'tide'").unwrap().rows(), [["1"]]);
+    let numbers = "select user_version, application_id from pragma_user_version, pragma_application_id";
+    assert_eq!(run(to.as_mut(), numbers).unwrap().rows(), [["7", "-12"]]);
     // A number that was given is not given again.
     run(to.as_mut(), "insert into \"VALUE BARE_TEXT's\"(a) values (4)").unwrap();
     let last = run(to.as_mut(), "select max(id) from \"VALUE BARE_TEXT's\"").unwrap().rows();
@@ -191,6 +196,156 @@ fn postgres_is_made_again() {
 }
 
 #[test]
+fn everything_that_a_schema_of_postgres_holds_is_made_again() {
+    let server = Postgres::start();
+    server.sql(HARBOUR);
+    server.sql("alter table ports add constraint named check (name <> 'old') not valid");
+    server.sql("create database copied");
+    let (mut from, mut to) =
+        (of_server("postgres", server.port, "bookings"), of_server("postgres", server.port, "copied"));
+    let dialect = by_name("postgres").unwrap().dialect();
+    same(from.as_mut(), to.as_mut(), dialect);
+    for query in OF_POSTGRES {
+        let [ours, theirs] = [&mut from, &mut to].map(|of| run(of.as_mut(), query).unwrap().rows());
+        assert!(!ours.is_empty(), "{query}");
+        if let Some(row) = ours.iter().find(|row| !theirs.contains(row)) {
+            let near = theirs.iter().find(|other| other.first() == row.first());
+            panic!("{row:?} is not there: {near:?}\n{query}");
+        }
+        assert_eq!(ours, theirs, "{query}");
+    }
+}
+
+#[test]
+fn what_postgres_keeps_elsewhere_is_made_again_and_what_is_not_written_is_told() {
+    let server = Postgres::start();
+    server.sql("create database copied");
+    let server_of_files = "create extension file_fdw; create server \"Files\" foreign data wrapper file_fdw";
+    for database in ["bookings", "copied"] {
+        server.sql_in(database, server_of_files);
+    }
+    server.sql(
+        "create foreign table manifest(line text options (force_not_null 'true'), n int) server \"Files\" options (filename '/nowhere/it''s=here', format 'csv');
+         comment on foreign table manifest is 'who sailed'; create publication ferries for all tables; create collation reversed (locale = 'C')",
+    );
+    let (mut from, mut to) =
+        (of_server("postgres", server.port, "bookings"), of_server("postgres", server.port, "copied"));
+    let dialect = by_name("postgres").unwrap().dialect();
+    let (text, told) = dumped(from.as_mut(), dialect, &Wanted::default());
+    let left_out = ["collations (1)", "foreign servers (1)", "publications (1)"]
+        .map(|what| format!("{what} cannot be written yet"));
+    assert_eq!(told.left_out, left_out);
+    restore(to.as_mut(), &text, dialect);
+    assert_eq!(objects(&catalog(from.as_mut())), objects(&catalog(to.as_mut())));
+    for query in [
+        "select ftrelid::regclass::text, ftoptions::text, s.srvname from pg_foreign_table join pg_foreign_server s on s.oid = ftserver",
+        "select attname, attfdwoptions::text from pg_attribute where attrelid = 'manifest'::regclass and attnum > 0 order by 1",
+        "select obj_description('manifest'::regclass)",
+    ] {
+        let [ours, theirs] = [&mut from, &mut to].map(|of| run(of.as_mut(), query).unwrap().rows());
+        assert!(!ours.is_empty());
+        assert_eq!(ours, theirs, "{query}");
+    }
+}
+
+#[test]
+fn a_copy_of_a_table_has_its_parts_and_the_sequences_of_its_columns() {
+    let server = Postgres::start();
+    server.sql(
+        "create table log(id serial, at date, what text) partition by range (at); create table log_31 partition of log for values from ('2031-01-01') to ('2032-01-01');
+         create table log_rest partition of log default; insert into log(at, what) values ('2031-05-05', 'calm'), ('2040-01-01', 'rough');
+         create table boats(id bigserial primary key, name text); create table ferries(decks int) inherits (boats);
+         insert into boats(name) values ('Heron'); insert into ferries(name, decks) values ('Tern', 3);
+         create table duty(who name); alter table duty enable row level security; alter table duty force row level security;
+         create policy own on duty using (who = current_user); insert into duty values ('clerk'), ('mate');
+         create role mate login password 'saltmarsh'; grant select on duty to mate",
+    );
+    let mut session = of_server("postgres", server.port, "bookings");
+    let dialect = by_name("postgres").unwrap().dialect();
+    for (table, others) in [("log", "log_31, log_rest"), ("boats", "ferries")] {
+        let name = Name { schema: "public".into(), name: table.into() };
+        let text = dumped(session.as_mut(), dialect, &Wanted { names: vec![name], ..Wanted::default() }).0;
+        let tables = others.split(", ").chain([table]);
+        let queries: Vec<String> = tables.map(|table| format!("select * from only {table} order by 1")).collect();
+        let mut rows =
+            || -> Vec<_> { queries.iter().map(|query| run(session.as_mut(), query).unwrap().rows()).collect() };
+        let before = rows();
+        assert_eq!(before.concat().len(), 2);
+        run(session.as_mut(), &format!("drop table {table} cascade")).unwrap();
+        restore(session.as_mut(), &text, dialect);
+        let mut rows =
+            || -> Vec<_> { queries.iter().map(|query| run(session.as_mut(), query).unwrap().rows()).collect() };
+        assert_eq!(rows(), before, "{text}");
+        // The numbers go on.
+        let given = format!(
+            "insert into {table}{} returning id",
+            if table == "log" { "(at) values ('2031-01-02')" } else { "(name) values ('Gull')" }
+        );
+        assert_eq!(run(session.as_mut(), &given).unwrap().rows(), [["3"]]);
+    }
+    // Rows that a policy hides are not left out without a word.
+    let profile = Profile::new("quay", "postgres").with("host", "127.0.0.1").with("tls", "off").with("user", "mate");
+    let mut profile = profile.with("database", "bookings");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(server.port)));
+    let mut other = open(by_name("postgres").unwrap(), &profile, Some(&Secret::new("saltmarsh".into()))).unwrap();
+    let duty = Wanted { names: vec![Name { schema: "public".into(), name: "duty".into() }], ..Wanted::default() };
+    let refused = dump(other.as_mut(), dialect, &duty, (&mut Vec::new(), &Stop::default()), &mut |_| {}).unwrap_err();
+    assert!(refused.to_string().contains("row-level security"), "{refused}");
+    assert_eq!(run(other.as_mut(), "show row_security").unwrap().rows(), [["on"]]);
+}
+
+#[test]
+fn values_are_the_same_wherever_they_are_read_again() {
+    let server = Postgres::start();
+    server.sql(
+        "create table moments(id int primary key, d date, t timestamp, z timestamptz, w timetz, i interval, f float8, r real, b bytea, m money, x xml);
+         insert into moments values
+          (1, '2031-02-03', '2031-02-03 04:05:06.789012', '2031-10-26 00:30:00+00', '04:05:06.7+05:45', '1 year 2 mons -3 days 04:05:06.007', 0.1::float8 + 0.2, 1.17549435e-38, '\\x00ff5c27', '-1234.56', '<a>é</a>'),
+          (2, 'infinity', '0044-03-15 BC', '-infinity', '23:59:60+00', '-00:00:01', 'NaN', '-0', '', '0', null),
+          (3, '0044-03-15 BC', '294276-12-31 23:59:59', '2031-10-26 01:30:00+00', '00:00:00-12', '178000000 years', '-infinity', 3.4e38, 'a\\\\b', '92233720368547758.07', '<b/>')",
+    );
+    server.sql("create database copied");
+    for setting in [
+        "datestyle = 'German'",
+        "intervalstyle = 'sql_standard'",
+        "bytea_output = 'escape'",
+        "extra_float_digits = -3",
+        "timezone = 'Europe/Berlin'",
+        "standard_conforming_strings = off",
+        "backslash_quote = off",
+        "lc_monetary = 'C'",
+        "quote_all_identifiers = on",
+    ] {
+        server.sql(&format!("alter database bookings set {setting}"));
+    }
+    for setting in [
+        "datestyle = 'SQL, MDY'",
+        "intervalstyle = 'iso_8601'",
+        "timezone = 'Asia/Kolkata'",
+        "standard_conforming_strings = off",
+    ] {
+        server.sql(&format!("alter database copied set {setting}"));
+    }
+    let (mut from, mut to) =
+        (of_server("postgres", server.port, "bookings"), of_server("postgres", server.port, "copied"));
+    let dialect = by_name("postgres").unwrap().dialect();
+    let (text, _) = dumped(from.as_mut(), dialect, &Wanted::default());
+    restore(to.as_mut(), &text, dialect);
+    let exact = "select id, encode(date_send(d), 'hex'), encode(timestamp_send(t), 'hex'), extract(epoch from z), extract(epoch from w), \
+        extract(timezone from w), extract(epoch from i), extract(month from i), extract(day from i), float8send(f), float4send(r), encode(b, 'hex'), m::numeric, x::text \
+        from moments order by id";
+    let [ours, theirs] = [&mut from, &mut to].map(|of| {
+        run(of.as_mut(), "reset all").unwrap();
+        for plain in ["set datestyle = 'ISO'", "set bytea_output = 'hex'", "set extra_float_digits = 1"] {
+            run(of.as_mut(), plain).unwrap();
+        }
+        run(of.as_mut(), exact).unwrap().rows()
+    });
+    assert_eq!(ours.len(), 3);
+    assert_eq!(ours, theirs, "{text}");
+}
+
+#[test]
 fn mariadb_is_made_again() {
     let (one, other) = (Mariadb::start(), Mariadb::start());
     one.sql(
@@ -212,10 +367,50 @@ fn mariadb_is_made_again() {
     for statement in [
         "create function tide(port int, days decimal(3,1)) returns int deterministic begin declare n int; set n = 1; return days + n; end",
         "create procedure sweep(inout n int) begin select n; select n + 1; end",
+        "set @mode = @@sql_mode, sql_mode = 'ansi_quotes,pipes_as_concat', time_zone = '+03:00'",
+        "create function joined(a varchar(9)) returns varchar(20) deterministic return a || 'x'",
+        "create trigger of_mode after insert on riap for each row set @said = 'a' || 'b'",
+        "create event of_zone on schedule every 1 day starts '2031-01-01 06:00:00' disable do delete from riap where id = 97",
+        "create table moments(id int primary key, at timestamp(3) null)",
+        "insert into moments values (1, '2031-03-05 07:30:00.5')",
+        "create table exact(id int primary key, f float, d double, n decimal(65,30), z date, t time(6), y year, b bit(10), s set('a','b c'), g point, v varbinary(9), u uuid, i inet6, c char(3) character set latin1, m mediumint unsigned zerofill, j json)",
+        "insert into exact values (1, 16777216, 0.1e0 + 0.2e0, '12345678901234567890123456789012345.123456789012345678901234567890', '0000-00-00', '-838:59:59.999999', 2031, b'1100000001', 'a,b c', point(1.5, -0.1), x'00ff27', \
+            '11111111-2222-3333-4444-555555555555', '::1', 'é', 7, '{\"a\": [1, null]}'), (2, 0.1234567, -1.7976931348623157e308, 0, '2031-00-00', '00:00:00', 0, 0, '', null, '', null, null, '', 0, null)",
+        "set sql_mode = @mode, time_zone = 'SYSTEM'",
+        "create view tidal as select tide(id, 1) as tide from ports",
+        "create event nightly on schedule every 1 day starts '2031-01-01' on completion preserve disable comment 'at night; it''s late' do begin delete from riap where id = 99; select 1; end",
+        "create event once on schedule at '2037-01-01' disable do delete from riap where id = 98",
         "create trigger noted before insert on ports for each row begin set new.berths = 1; set new.name = upper(new.name); end",
     ] {
         run(from.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
     }
     same(from.as_mut(), to.as_mut(), by_name("mysql").unwrap().dialect());
     assert_eq!(run(to.as_mut(), "select tide(1, 2)").unwrap().rows(), [["3"]]);
+    assert_eq!(
+        run(to.as_mut(), "select joined('a'), @@time_zone, @@foreign_key_checks").unwrap().rows(),
+        [["ax", "SYSTEM", "1"]]
+    );
+    for at in [from.as_mut(), to.as_mut()] {
+        assert!(!run(at, "select @@sql_mode").unwrap().rows()[0][0].contains("NO_AUTO_VALUE"));
+        run(at, "set time_zone = '+05:00'").unwrap();
+    }
+    let exact = "select id, cast(f as double), hex(cast(d as char)), d - 0.3, n, cast(z as char), cast(t as char), y, hex(b), s + 0, hex(g), hex(v), u, i, hex(c), m, j from exact order by id";
+    let [ours, theirs] = [&mut from, &mut to].map(|of| run(of.as_mut(), exact).unwrap().rows());
+    assert_eq!(ours.len(), 2);
+    assert_eq!(ours, theirs);
+    for at in [from.as_mut(), to.as_mut()] {
+        assert_eq!(run(at, "select at from moments").unwrap().rows(), [["2031-03-05 09:30:00.500"]]);
+    }
+    for query in [
+        "select event_name, event_definition, time_zone, sql_mode, interval_value, interval_field, execute_at, starts, status, on_completion, event_comment from information_schema.events order by 1",
+        "select table_name, view_definition, check_option, security_type from information_schema.views where table_schema = 'bookings' order by 1",
+        "select trigger_name, sql_mode, event_manipulation, action_timing, action_order, action_statement from information_schema.triggers where trigger_schema = 'bookings' order by 1",
+        "select routine_name, routine_definition, is_deterministic, sql_data_access, security_type, sql_mode from information_schema.routines where routine_schema = 'bookings' order by 1",
+        "select table_name, column_name, column_type, collation_name, column_default, extra, generation_expression, column_comment from information_schema.columns where table_schema = 'bookings' order by 1, ordinal_position",
+        "select table_name, index_name, seq_in_index, column_name, non_unique, sub_part, index_type from information_schema.statistics where table_schema = 'bookings' order by 1, 2, 3",
+    ] {
+        let [ours, theirs] = [&mut from, &mut to].map(|of| run(of.as_mut(), query).unwrap().rows());
+        assert!(!ours.is_empty(), "{query}");
+        assert_eq!(ours, theirs, "{query}");
+    }
 }

@@ -10,6 +10,7 @@ use jaunty_core::files::part_file::PartFile;
 use jaunty_core::words;
 use jaunty_language::statement::Written;
 use jaunty_language::text::clean::clean_lines;
+use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{Engine, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Profile;
@@ -49,7 +50,11 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
         move || wish.wish(),
         || {
             let mut session = crate::open::session(&profile, &stop)?;
-            let catalog = catalog(session.as_mut(), &stop)?;
+            // What is written is read again with the rows; here it is only asked what the names mean.
+            let catalog = match args.tables.is_empty() {
+                true => Catalog::default(),
+                false => catalog(session.as_mut(), &stop)?,
+            };
             let mut wanted =
                 Wanted { only_structure: args.only_structure, only_rows: args.only_rows, ..Wanted::default() };
             for name in &args.tables {
@@ -69,14 +74,14 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             let dumped = match &args.output {
                 None => {
                     let mut out = BufWriter::new(std::io::stdout());
-                    dump(session.as_mut(), &catalog, dialect, &wanted, (&mut out, &stop), &mut told)
+                    dump(session.as_mut(), dialect, &wanted, (&mut out, &stop), &mut told)
                 }
                 Some(path) => {
                     let unwritten =
                         |e: std::io::Error| Failure::Usage(format!("{} cannot be written: {e}", path.display()));
                     let part = PartFile::create(path).map_err(unwritten)?;
                     let mut part = part;
-                    let dumped = dump(session.as_mut(), &catalog, dialect, &wanted, (&mut part, &stop), &mut told);
+                    let dumped = dump(session.as_mut(), dialect, &wanted, (&mut part, &stop), &mut told);
                     // It gets its name when it is whole.
                     if dumped.is_ok() {
                         part.finish().map_err(unwritten)?;

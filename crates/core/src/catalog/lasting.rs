@@ -1,8 +1,10 @@
 //! Which objects a database is made of: those that a statement can make again.
 
-use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
+use std::collections::HashMap;
 
-/// The objects of a database, without those that pass with the session and those that others are made of. Where a schema
+use jaunty_seam::catalog::{BelongingKind, Catalog, Name, Object, ObjectKind};
+
+/// The objects of a database, without those that pass with the session and those that come with others. Where a schema
 /// is a database of its own, only those of the one at hand.
 pub fn lasting(catalog: &Catalog, schemas_are_databases: bool) -> Vec<&Object> {
     let first = catalog.path.iter().find(|schema| !passes(schema)).map(String::as_str).unwrap_or_default();
@@ -16,7 +18,7 @@ pub fn lasting(catalog: &Catalog, schemas_are_databases: bool) -> Vec<&Object> {
         })
     };
     let of_schema = |object: &&Object| !passes(&object.schema) && (!schemas_are_databases || object.schema == first);
-    let all = catalog.objects().iter().filter(of_schema);
+    let all = catalog.objects().iter().filter(of_schema).filter(|object| object.brought_by.is_empty());
     all.filter(|object| !(object.kind == ObjectKind::Table && made_of(object))).collect()
 }
 
@@ -24,15 +26,50 @@ fn passes(schema: &str) -> bool {
     schema == "temp" || schema.starts_with("pg_temp")
 }
 
-/// Views after those that they read.
-pub fn in_order(mut left: Vec<&Object>) -> Vec<&Object> {
-    let mut ordered = Vec::with_capacity(left.len());
-    while !left.is_empty() {
-        let is_free = |view: &&Object| {
-            !left.iter().any(|other| view.uses.contains(&other.to_name()) && other.to_name() != view.to_name())
-        };
-        let next = left.iter().position(is_free).unwrap_or(0);
-        ordered.push(left.remove(next));
+/// Objects after those of them that they are made of, else in the order in which they stand.
+pub fn in_order(objects: Vec<&Object>) -> Vec<&Object> {
+    after_what_they_need(objects, |object| object.uses.iter().collect())
+}
+
+/// Tables after those that they are parts of, or take columns from.
+pub fn parts_last(tables: Vec<&Object>) -> Vec<&Object> {
+    after_what_they_need(tables, |table| parents_of(table).collect())
+}
+
+/// What an object is a part of, or goes with.
+pub fn parents_of(object: &Object) -> impl Iterator<Item = &Name> {
+    let parents = object.belongings.iter().filter(|belonging| belonging.kind == BelongingKind::Parent);
+    parents.filter_map(|parent| parent.to.as_ref())
+}
+
+/// Whether an object needs a table or a view to be made.
+pub fn needs_tables(object: &Object, catalog: &Catalog) -> bool {
+    object.uses.iter().any(|name| catalog.relation(name).is_some())
+}
+
+fn after_what_they_need<'a>(
+    objects: Vec<&'a Object>,
+    needs_of: impl Fn(&'a Object) -> Vec<&'a Name>,
+) -> Vec<&'a Object> {
+    let mut places: HashMap<Name, Vec<usize>> = HashMap::new();
+    for (at, object) in objects.iter().enumerate() {
+        places.entry(object.to_name()).or_default().push(at);
+    }
+    let needs = objects.iter().map(|object| needs_of(object).into_iter().filter_map(|name| places.get(name)).flatten());
+    let needs: Vec<Vec<usize>> = needs.map(|needs| needs.copied().collect()).collect();
+    let (mut seen, mut ordered) = (vec![false; objects.len()], Vec::with_capacity(objects.len()));
+    for first in 0..objects.len() {
+        // One after the other down to what needs nothing that has not come; where they go around in a ring it is cut.
+        let mut path = vec![(first, 0)];
+        while let Some((at, next)) = path.pop() {
+            if next == 0 && std::mem::replace(&mut seen[at], true) {
+                continue;
+            }
+            match needs[at].get(next) {
+                Some(need) => path.extend([(at, next + 1), (*need, 0)]),
+                None => ordered.push(objects[at]),
+            }
+        }
     }
     ordered
 }

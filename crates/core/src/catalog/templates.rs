@@ -176,10 +176,13 @@ fn call(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String>
 
 /// The arguments in a signature as `(a integer, b numeric(10,2)) returns text`.
 pub fn arguments(signature: &str) -> Vec<String> {
-    let mut depth = 0;
+    let (mut depth, mut quote) = (0, None);
     let mut all = vec![String::new()];
     for c in signature.chars() {
         match c {
+            // A quote in quotes is doubled: it closes, and opens again.
+            '\'' | '"' if quote.is_none_or(|open| open == c) => quote = if quote.is_none() { Some(c) } else { None },
+            _ if quote.is_some() => {}
             '(' | '[' => depth += 1,
             ')' | ']' => depth -= 1,
             ',' if depth == 1 => {
@@ -223,7 +226,7 @@ fn named_type(object: &Object, shown: &str, dialect: &Dialect) -> String {
         return format!("create type {shown} as enum ({})", values.join(", "));
     }
     let fields: Vec<_> =
-        object.columns.iter().map(|c| format!("{} {}", dialect.name_as_written(&c.name), c.db_type)).collect();
+        object.columns.iter().map(|c| format!("{} {}", dialect.name_as_written(&c.name), c.declared_type())).collect();
     format!("create type {shown} as ({})", fields.join(", "))
 }
 
@@ -232,11 +235,15 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     let columns = object.columns.iter().map(|column| {
         let mut line = format!("    {:width$} ", dialect.name_as_written(&column.name));
         let [numbered, computed] = dialect.generated;
+        let type_ = column.declared_type();
         line.push_str(&match &column.generated {
-            Some(word) if word.ends_with("identity") => filled(numbered, &[("TYPE", &column.db_type), ("WORD", word)]),
-            Some(expression) => filled(computed, &[("TYPE", &column.db_type), ("EXPRESSION", expression)]),
-            None => column.db_type.clone(),
+            Some(word) if word.ends_with("identity") => filled(numbered, &[("TYPE", &type_), ("WORD", word)]),
+            Some(expression) => filled(computed, &[("TYPE", &type_), ("EXPRESSION", expression)]),
+            None => type_,
         });
+        if !column.numbering.is_empty() {
+            line.push_str(&format!(" ({})", column.numbering));
+        }
         if let Some(default) = &column.default {
             line.push_str(&format!(" default {default}"));
         }
@@ -248,7 +255,8 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
         line
     });
     let rules = object.constraints.iter().map(|rule| format!("    {}", constraint(rule, object, catalog, dialect)));
-    let mut text = format!("create table {shown} (\n{}\n)", columns.chain(rules).collect::<Vec<_>>().join(",\n"));
+    let word = if object.kind == ObjectKind::ForeignTable { "foreign table" } else { "table" };
+    let mut text = format!("create {word} {shown} (\n{}\n)", columns.chain(rules).collect::<Vec<_>>().join(",\n"));
     if !object.clauses.is_empty() {
         text.push_str(&format!(" {}", object.clauses));
     }
@@ -264,6 +272,9 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     for column in object.columns.iter().filter(|column| !column.comment.is_empty()) {
         told(&column.name, &column.comment);
     }
+    for belonging in &object.belongings {
+        text.push_str(&format!(";\n{}", belonging.makes));
+    }
     text
 }
 
@@ -276,14 +287,19 @@ pub fn comment_on(
     dialect: &Dialect,
 ) -> Option<String> {
     let literal = |text: &str| dialect.text_as_written(text);
-    let shown = name(object, catalog, dialect);
+    let shown = called(object, catalog, dialect);
     let [of_table, of_column] = dialect.comments;
+    // Where the language has no word for what it is, only tables can be written about.
+    if !of_table.contains("KIND") && object.kind != ObjectKind::Table {
+        return None;
+    }
     let (template, named) = match column {
         "" => (of_table, shown),
         column => (of_column, format!("{shown}.{}", dialect.name_as_written(column))),
     };
     let (schema, table) = (literal(&object.schema), literal(&object.name));
-    let words: [(&str, &str); 5] = [
+    let words: [(&str, &str); 6] = [
+        ("KIND", word_in_statements(object)),
         ("NAME", &named),
         ("SCHEMA", &schema),
         ("TABLE", &table),
@@ -291,6 +307,38 @@ pub fn comment_on(
         ("TEXT", &literal(comment)),
     ];
     (!template.is_empty()).then(|| filled(template, &words))
+}
+
+/// The word for its kind where a statement drops it or says something about it.
+pub fn word_in_statements(object: &Object) -> &'static str {
+    match object.kind {
+        ObjectKind::MaterialisedView => "materialized view",
+        ObjectKind::VirtualTable => "table",
+        ObjectKind::Function if object.definition.starts_with("create aggregate") => "aggregate",
+        ObjectKind::Type if object.signature.starts_with("domain") => "domain",
+        kind => kind.word(),
+    }
+}
+
+/// Its name as a statement calls it: a routine's with what it takes, where several may have the name.
+pub fn called(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let is_routine = matches!(object.kind, ObjectKind::Function | ObjectKind::Procedure);
+    let takes = match is_routine && dialect.altering.is_some_and(|altering| altering.overloads) {
+        true => taken(&object.signature),
+        false => String::new(),
+    };
+    name(object, catalog, dialect) + &takes
+}
+
+/// What a routine takes, without what it takes where nothing is given: as it is written where it is dropped.
+pub fn taken(signature: &str) -> String {
+    let plain = |takes: &String| {
+        let lower = takes.to_ascii_lowercase();
+        let end = [" default ", " = "].iter().filter_map(|word| lower.find(word)).min();
+        takes.get(..end.unwrap_or(takes.len())).unwrap_or_default().to_owned()
+    };
+    let all: Vec<String> = arguments(signature).iter().map(plain).collect();
+    format!("({})", all.join(", "))
 }
 
 /// A template with what its words stand for. What is put in is not looked at again.
@@ -317,7 +365,11 @@ pub fn constraint(rule: &Constraint, of: &Object, catalog: &Catalog, dialect: &D
         name => format!("constraint {} ", dialect.name_as_written(name)),
     };
     let columns = list(&rule.columns);
+    if !rule.definition.is_empty() {
+        return format!("{named}{}", rule.definition);
+    }
     match &rule.rule {
+        Rule::Exclude(text) => format!("{named}exclude {text}"),
         Rule::Primary => format!("{named}primary key ({columns})"),
         Rule::Unique => format!("{named}unique ({columns})"),
         Rule::Check(expression) => format!("{named}check ({})", bare(expression)),
@@ -385,8 +437,7 @@ mod tests {
         };
         let ports = catalog.object("public", "ports", ObjectKind::Table);
         ports.columns = vec![column("id", "integer", true), column("name", "text", false)];
-        ports.constraints =
-            vec![Constraint { name: "ports_pkey".into(), columns: vec!["id".into()], rule: Rule::Primary }];
+        ports.constraints = vec![Constraint::new("ports_pkey", vec!["id".into()], Rule::Primary)];
         let berths = catalog.object("ops", "Berth Plan", ObjectKind::Table);
         berths.columns = vec![column("port", "integer", false), column("order", "numeric(4,1)", false)];
         berths.columns[1].default = Some("0".into());
@@ -394,12 +445,8 @@ mod tests {
         let to = Name { schema: "public".into(), name: "ports".into() };
         let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: "on delete cascade".into() };
         berths.constraints = vec![
-            Constraint { name: "at".into(), columns: vec!["port".into()], rule },
-            Constraint {
-                name: String::new(),
-                columns: vec![],
-                rule: Rule::Check("((port > 0) and (port < 9))".into()),
-            },
+            Constraint::new("at", vec!["port".into()], rule),
+            Constraint::new("", vec![], Rule::Check("((port > 0) and (port < 9))".into())),
         ];
         catalog.object("public", "tides", ObjectKind::Function).signature =
             "(port integer, days numeric(3,0) default 2) returns numeric".into();
@@ -464,5 +511,8 @@ mod tests {
             ["a integer", "b numeric(10,2) default 0"]
         );
         assert_eq!(arguments("()"), Vec::<String>::new());
+        let told = "(INOUT n integer, \"odd, name\" text DEFAULT 'x, y) = ''z'::text, c integer[] = '{}')";
+        assert_eq!(arguments(told).len(), 3, "{:?}", arguments(told));
+        assert_eq!(taken(told), "(INOUT n integer, \"odd, name\" text, c integer[])");
     }
 }

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::definition::{PartKind, TablePart, moved, parts_of_table, telling};
-use jaunty_seam::catalog::{Catalog, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{BelongingKind, Catalog, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{CatalogPart, Request, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -26,6 +26,8 @@ pub enum PartOf {
     Index,
     /// A trigger.
     Trigger,
+    /// What else belongs to it.
+    Belonging(BelongingKind),
     /// A value of an enumerated type.
     Value,
     /// What the definition says after the list of parts.
@@ -51,6 +53,7 @@ impl PartOf {
             PartOf::Table(PartKind::Check) => "check",
             PartOf::Table(PartKind::Index) | PartOf::Index => "index",
             PartOf::Trigger => "trigger",
+            PartOf::Belonging(kind) => kind.word(),
             PartOf::Value => "value",
             PartOf::Options => "options",
             PartOf::Comment => "comment",
@@ -203,6 +206,7 @@ fn read_all(
         }
         let mut bare = object.clone();
         bare.indexes.clear();
+        bare.belongings.clear();
         bare.comment.clear();
         bare.columns.iter_mut().for_each(|column| column.comment.clear());
         let own = match session.definition(object, stop) {
@@ -256,11 +260,17 @@ fn item(object: &Object, definition: String, schema: &str, catalog: &Catalog, di
         None if !definition.is_empty() => parts.push(part(PartOf::Definition, "", &definition)),
         None => {}
     }
+    if !object.made_with.is_empty() && object.kind != ObjectKind::Event {
+        parts.push(part(PartOf::Options, "", &object.made_with));
+    }
     for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
         parts.push(part(PartOf::Index, &index.name, &index.definition));
     }
     for trigger in object.triggers.iter().filter(|trigger| !trigger.definition.is_empty()) {
         parts.push(part(PartOf::Trigger, &trigger.name, &trigger.definition));
+    }
+    for belonging in &object.belongings {
+        parts.push(part(PartOf::Belonging(belonging.kind), &belonging.name, &belonging.makes));
     }
     let plain = |of, name: &str, text: &str| Part { told: text.to_owned(), ..part(of, name, text) };
     // Where the definition has them they are told with it.
@@ -305,7 +315,7 @@ fn held(object: &Object, catalog: &Catalog, dialect: &'static Dialect) -> Vec<Pa
                 let text = format!("{columns} → {}({})", to.name, theirs.join(", "));
                 all.push(part(PartOf::Table(PartKind::Reference), "", text));
             }
-            Rule::Primary | Rule::Check(_) => {}
+            Rule::Primary | Rule::Check(_) | Rule::Exclude(_) => {}
         }
     }
     let is_plain = |over: &String| object.columns.iter().any(|column| column.name == *over);
@@ -453,7 +463,9 @@ fn parts(left: &Item, right: &Item, one_language: bool) -> Vec<PartDiffers> {
     let (mut lefts, mut rights): (Vec<usize>, Vec<usize>) =
         ((0..left_parts.len()).collect(), (0..right_parts.len()).collect());
     let by_name = |part: &Part| match part.of {
-        PartOf::Table(PartKind::Column) | PartOf::Trigger | PartOf::Value | PartOf::Comment => true,
+        PartOf::Table(PartKind::Column) | PartOf::Trigger | PartOf::Belonging(_) | PartOf::Value | PartOf::Comment => {
+            true
+        }
         // What an index is over is found again in another language, and not its name.
         PartOf::Index | PartOf::Table(PartKind::Index) => one_language,
         _ => false,

@@ -38,14 +38,14 @@ pub(crate) fn saltmarsh() -> Catalog {
             if let Some(to) = to {
                 let to = Name { schema: (*schema).into(), name: to.into() };
                 let rule = Rule::Foreign { to, columns: vec!["id".into()], actions: String::new() };
-                object.constraints.push(Constraint { name: String::new(), columns: vec![words[0].into()], rule });
+                object.constraints.push(Constraint::new("", vec![words[0].into()], rule));
             }
         }
     }
     // As SQLite keeps it, and as PostgreSQL writes it.
     let ports = catalog.object("public", "ports", ObjectKind::Table);
     for check in ["country in ('Aldermere', 'Brackenport')", "((country)::text = any ((array['Cape Loam'])::text[]))"] {
-        ports.constraints.push(Constraint { name: String::new(), columns: vec![], rule: Rule::Check(check.into()) });
+        ports.constraints.push(Constraint::new("", vec![], Rule::Check(check.into())));
     }
     let busy = catalog.object("public", "busy_ports", ObjectKind::View);
     busy.columns = vec![Column { name: "name".into(), db_type: "text".into(), ..Column::default() }];

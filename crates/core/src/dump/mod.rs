@@ -3,18 +3,18 @@
 //! The order is one that can be run: types and routines, tables, rows, keys and indexes, views, triggers. All rows are of
 //! one state of the database.
 
+mod rows;
+
 use std::io::{self, Write};
-use std::sync::{Arc, Mutex, PoisonError};
 
 use jaunty_language::dialect::{Copying, Dialect};
-use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{Belonging, BelongingKind, Catalog, Constraint, Name, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
-use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
+use jaunty_seam::engine::{CatalogPart, Request, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::rows::cell::ColumnReader;
 
 use crate::catalog::{lasting, script, templates};
-use crate::export::{ExportError, Exporter, Format, Options};
+use crate::export::ExportError;
 
 /// What is written.
 #[derive(Debug, Clone, Default)]
@@ -55,21 +55,24 @@ pub enum DumpError {
     Unknown,
 }
 
-/// Writes a database, or some of its tables, into `out`. `told` hears how many rows were written.
+/// Writes a database, or some of its tables, into `out`. What it holds is read in the transaction that reads the rows.
+/// `told` hears how many rows were written.
 pub fn dump(
     session: &mut dyn Session,
-    catalog: &Catalog,
     dialect: &'static Dialect,
     wanted: &Wanted,
     (out, stop): (&mut (dyn Write + Send), &Stop),
     told: &mut (dyn FnMut(u64) + Send),
 ) -> Result<Dumped, DumpError> {
     let copying = dialect.changing.and_then(|changing| changing.copying).ok_or(DumpError::Unknown)?;
+    let catalog = Catalog::default();
     let mut dumping = Dumping { session, catalog, dialect, copying, out, stop, dumped: Dumped::default(), told };
-    dumping.ask(copying.snapshot)?;
-    let outcome = dumping.all(wanted);
+    let outcome = dumping.in_transaction(wanted);
     // What was only read needs no end of its own, but the session is to be free.
-    let end = dumping.ask(dialect.transaction.roll_back);
+    let mut end = dumping.ask(dialect.transaction.roll_back);
+    if !copying.afterwards.is_empty() {
+        end = end.and(dumping.ask(copying.afterwards));
+    }
     outcome?;
     end?;
     Ok(dumping.dumped)
@@ -77,7 +80,8 @@ pub fn dump(
 
 struct Dumping<'a> {
     session: &'a mut dyn Session,
-    catalog: &'a Catalog,
+    /// What the database holds; where schemas are not databases, none of them is nearer than others: names are whole.
+    catalog: Catalog,
     dialect: &'static Dialect,
     copying: &'static Copying,
     out: &'a mut (dyn Write + Send),
@@ -86,103 +90,161 @@ struct Dumping<'a> {
     told: &'a mut (dyn FnMut(u64) + Send),
 }
 
-impl<'a> Dumping<'a> {
+/// What is written, by when it comes.
+struct Chosen {
+    sequences: Vec<Object>,
+    /// Types, and routines that need no table, in an order that can be made.
+    early: Vec<Object>,
+    tables: Vec<Object>,
+    /// Tables whose rows are kept elsewhere.
+    foreign: Vec<Object>,
+    virtuals: Vec<Object>,
+    /// Views, and routines that need tables or views, in an order that can be made.
+    views: Vec<Object>,
+    events: Vec<Object>,
+}
+
+impl Chosen {
+    fn all(&self) -> impl Iterator<Item = &Object> {
+        let lists = [&self.sequences, &self.early, &self.tables, &self.foreign, &self.virtuals];
+        lists.into_iter().chain([&self.views, &self.events]).flatten()
+    }
+}
+
+impl Dumping<'_> {
     fn ask(&mut self, statement: &str) -> Result<(), DumpError> {
         let request = Request::new(statement).until(self.stop);
         self.session.run(&request, Box::new(Nothing)).map_err(DumpError::Server)
     }
 
+    fn in_transaction(&mut self, wanted: &Wanted) -> Result<(), DumpError> {
+        let whole_names = self.dialect.altering.map_or("", |altering| altering.whole_names[0]);
+        let first = self.copying.snapshot.iter().chain([&whole_names]).filter(|statement| !statement.is_empty());
+        first.into_iter().try_for_each(|statement| self.ask(statement))?;
+        let mut number = 0;
+        let mut more = true;
+        while more {
+            let part = CatalogPart { schema: None, number, stop: self.stop.clone() };
+            more = self.session.catalog(&part, &mut self.catalog).map_err(DumpError::Server)?;
+            number += 1;
+        }
+        if !self.copying.schemas_are_databases {
+            self.catalog.path.clear();
+        }
+        self.catalog.complete();
+        self.all(wanted)
+    }
+
     fn all(&mut self, wanted: &Wanted) -> Result<(), DumpError> {
-        let objects = self.wanted(wanted);
-        let of = |kinds: &[ObjectKind]| -> Vec<&Object> {
-            objects.iter().filter(|object| kinds.contains(&object.kind)).copied().collect()
-        };
+        let chosen = self.chosen(wanted);
+        let whole = wanted.names.is_empty();
         let [before, after] = self.copying.around;
         before.iter().try_for_each(|statement| self.put(statement))?;
-        let tables = of(&[ObjectKind::Table]);
-        let views = lasting::in_order(of(&[ObjectKind::View, ObjectKind::MaterialisedView]));
-        let virtuals = of(&[ObjectKind::VirtualTable]);
         if !wanted.only_rows {
-            if wanted.names.is_empty() {
-                self.schemas(&objects)?;
-                for object in of(&[ObjectKind::Type]) {
-                    self.define(object)?;
-                }
-                for object in of(&[ObjectKind::Sequence]) {
-                    if !lasting::belongs_to_a_column(object, self.catalog) {
-                        self.define(object)?;
-                    }
-                }
-                // Where bodies are not looked at, routines may come before what they name.
-                if self.copying.keys_after {
-                    for object in of(&[ObjectKind::Function, ObjectKind::Procedure]) {
-                        self.define(object)?;
-                    }
-                }
+            if whole {
+                self.schemas(&chosen)?;
             }
-            for object in &tables {
-                self.table(object)?;
-            }
-            for object in &virtuals {
-                self.define(object)?;
-            }
+            let first = [&chosen.sequences, &chosen.early];
+            first.into_iter().flatten().try_for_each(|object| self.define(object))?;
+            chosen.tables.iter().try_for_each(|object| self.table(object))?;
+            chosen.foreign.iter().chain(&chosen.virtuals).try_for_each(|object| self.define(object))?;
+            self.belongings(&chosen, |kind| kind == BelongingKind::Parent)?;
         }
         if !wanted.only_structure {
-            for object in tables.iter().chain(&virtuals) {
-                self.rows(object)?;
-            }
-            for object in of(&[ObjectKind::Sequence]).into_iter().filter(|_| wanted.names.is_empty()) {
-                if !lasting::belongs_to_a_column(object, self.catalog) {
-                    self.position(object)?;
-                }
-            }
+            chosen.tables.iter().chain(&chosen.virtuals).try_for_each(|object| self.rows(object))?;
+            chosen.sequences.iter().try_for_each(|object| self.position(object))?;
         }
         if !wanted.only_rows {
-            for object in &tables {
-                self.keys_and_indexes(object)?;
-            }
-            for object in &views {
+            chosen.tables.iter().try_for_each(|object| self.keys_and_indexes(object))?;
+            for object in &chosen.views {
                 self.define(object)?;
+                let indexes = object.indexes.iter().filter(|index| !index.definition.is_empty());
+                indexes.into_iter().try_for_each(|index| self.put(&index.definition))?;
             }
-            if wanted.names.is_empty() && !self.copying.keys_after {
-                for object in of(&[ObjectKind::Function, ObjectKind::Procedure]) {
-                    self.define(object)?;
-                }
+            for trigger in chosen.all().flat_map(|object| &object.triggers).filter(|t| !t.definition.is_empty()) {
+                self.put_made(&trigger.definition, &trigger.made_with)?;
             }
-            for object in tables.iter().chain(&views) {
-                for trigger in object.triggers.iter().filter(|trigger| !trigger.definition.is_empty()) {
-                    self.put(&trigger.definition)?;
-                }
-            }
+            self.belongings(&chosen, |kind| kind > BelongingKind::Parent)?;
+            chosen.events.iter().try_for_each(|object| self.define(object))?;
         }
         after.iter().try_for_each(|statement| self.put(statement))?;
         Ok(self.out.flush()?)
     }
 
     /// The objects that are written.
-    fn wanted(&self, wanted: &Wanted) -> Vec<&'a Object> {
-        let mut all = lasting::lasting(self.catalog, self.copying.schemas_are_databases);
-        all.retain(|object| wanted.names.is_empty() || wanted.names.contains(&object.to_name()));
-        // A part of a table comes after the whole.
-        all.sort_by_key(|object| object.kind == ObjectKind::Table && object.definition.contains(" partition of "));
-        all
+    fn chosen(&self, wanted: &Wanted) -> Chosen {
+        use ObjectKind::{Event, ForeignTable, Function, MaterialisedView, Procedure, Sequence, Table, Type};
+        use ObjectKind::{View, VirtualTable};
+        let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
+        all.retain(|object| object.kind != Sequence || !lasting::belongs_to_a_column(object, &self.catalog));
+        if !wanted.names.is_empty() {
+            let names = with_parts(&wanted.names, &all);
+            all.retain(|object| names.contains(&object.to_name()));
+        }
+        let of = |kinds: &[ObjectKind]| -> Vec<&Object> {
+            all.iter().filter(|object| kinds.contains(&object.kind)).copied().collect()
+        };
+        let owned = |objects: Vec<&Object>| -> Vec<Object> { objects.into_iter().cloned().collect() };
+        // Bodies are not looked at yet; but a row of a table in its arguments needs the table.
+        let is_early = |object: &&Object| self.copying.keys_after && !lasting::needs_tables(object, &self.catalog);
+        let (early, late): (Vec<&Object>, Vec<&Object>) = of(&[Function, Procedure]).into_iter().partition(is_early);
+        let views = [late, of(&[View, MaterialisedView])].concat();
+        Chosen {
+            sequences: owned(of(&[Sequence])),
+            early: owned(lasting::in_order([of(&[Type]), early].concat())),
+            tables: owned(of(&[Table])),
+            foreign: owned(of(&[ForeignTable])),
+            virtuals: owned(of(&[VirtualTable])),
+            views: owned(lasting::in_order(views)),
+            events: owned(of(&[Event])),
+        }
     }
 
-    fn schemas(&mut self, objects: &[&Object]) -> Result<(), DumpError> {
-        if self.copying.schemas_are_databases {
-            return Ok(());
+    fn schemas(&mut self, chosen: &Chosen) -> Result<(), DumpError> {
+        if !self.copying.schemas_are_databases {
+            let mut schemas: Vec<&str> = chosen.all().map(|object| object.schema.as_str()).collect();
+            schemas.sort_unstable();
+            schemas.dedup();
+            for schema in schemas {
+                self.put(&format!("create schema if not exists {}", self.dialect.name_as_written(schema)))?;
+            }
         }
-        let mut schemas: Vec<&str> = objects.iter().map(|object| object.schema.as_str()).collect();
-        schemas.sort_unstable();
-        schemas.dedup();
-        for schema in schemas {
-            self.put(&format!("create schema if not exists {}", self.dialect.name_as_written(schema)))?;
+        let [extensions, unwritten] = self.copying.beside;
+        for statement in self.column(extensions)? {
+            self.put(&statement)?;
         }
+        let left_out = self.column(unwritten)?;
+        self.dumped.left_out.extend(left_out);
         Ok(())
+    }
+
+    /// Writes what belongs to objects, of some kinds, in the order of those.
+    fn belongings(&mut self, chosen: &Chosen, is_due: fn(BelongingKind) -> bool) -> Result<(), DumpError> {
+        let all = chosen.all().flat_map(|object| &object.belongings);
+        let mut all: Vec<&Belonging> = all.filter(|belonging| is_due(belonging.kind)).collect();
+        all.sort_by_key(|belonging| belonging.kind);
+        all.into_iter().try_for_each(|belonging| self.put(&belonging.makes))
+    }
+
+    /// Writes the settings of an object that was just made.
+    fn settings(&mut self, object: &Object) -> Result<(), DumpError> {
+        let settings = object.belongings.iter().filter(|belonging| belonging.kind == BelongingKind::Setting);
+        settings.into_iter().try_for_each(|setting| self.put(&setting.makes))
     }
 
     fn put(&mut self, statement: &str) -> Result<(), DumpError> {
         Ok(writeln!(self.out, "{}", script::ended(statement, self.dialect))?)
+    }
+
+    /// Writes a statement that is to be run under some settings of the session.
+    fn put_made(&mut self, statement: &str, made_with: &str) -> Result<(), DumpError> {
+        let [with, before] = self.dialect.altering.map_or(["", ""], |altering| altering.made_with);
+        if made_with.is_empty() || with.is_empty() {
+            return self.put(statement);
+        }
+        self.put(&templates::filled(with, &[("SETTINGS", made_with)]))?;
+        self.put(statement)?;
+        self.put(before)
     }
 
     /// Writes the statement that makes an object, by the server's word or by what the catalog knows.
@@ -194,7 +256,16 @@ impl<'a> Dumping<'a> {
             }
             own => own.map_err(DumpError::Server)?,
         };
-        let Some(text) = own.or_else(|| templates::definition(object, self.catalog, self.dialect)) else {
+        // What the catalog makes of a table has all that belongs to it.
+        let bare = Object { belongings: Vec::new(), ..object.clone() };
+        let (text, own) = match own {
+            Some(text) => (Some(text), true),
+            None => {
+                let has_comments = matches!(object.kind, ObjectKind::Table | ObjectKind::ForeignTable);
+                (templates::definition(&bare, &self.catalog, self.dialect), !has_comments)
+            }
+        };
+        let Some(text) = text else {
             self.dumped.left_out.push(format!(
                 "{}: nothing is known of how this {} is made",
                 object.name,
@@ -203,7 +274,18 @@ impl<'a> Dumping<'a> {
             return Ok(());
         };
         self.dumped.objects += 1;
-        self.put(&text)
+        self.put_made(&text, &object.made_with)?;
+        if own {
+            // The server's word says nothing of comments.
+            let comment = Some(&object.comment).filter(|comment| !comment.is_empty());
+            let of_columns = object.columns.iter().filter(|column| !column.comment.is_empty());
+            let all = comment.map(|comment| ("", comment)).into_iter();
+            for (column, comment) in all.chain(of_columns.map(|column| (column.name.as_str(), &column.comment))) {
+                let told = templates::comment_on(object, column, comment, &self.catalog, self.dialect);
+                told.into_iter().try_for_each(|statement| self.put(&statement))?;
+            }
+        }
+        self.settings(object)
     }
 
     /// A table, without what is made after its rows.
@@ -213,19 +295,20 @@ impl<'a> Dumping<'a> {
         }
         let mut bare = object.clone();
         bare.indexes.clear();
-        bare.constraints.retain(|rule| !matches!(rule.rule, Rule::Foreign { .. }));
+        bare.belongings.clear();
+        bare.constraints.retain(|rule| !comes_after_rows(rule));
         self.dumped.objects += 1;
-        match templates::definition(&bare, self.catalog, self.dialect) {
-            Some(text) => self.put(&text),
-            None => Ok(()),
+        if let Some(text) = templates::definition(&bare, &self.catalog, self.dialect) {
+            self.put(&text)?;
         }
+        self.settings(object)
     }
 
     fn keys_and_indexes(&mut self, object: &Object) -> Result<(), DumpError> {
-        let name = templates::name(object, self.catalog, self.dialect);
+        let name = templates::name(object, &self.catalog, self.dialect);
         if self.copying.keys_after {
-            for rule in object.constraints.iter().filter(|rule| matches!(rule.rule, Rule::Foreign { .. })) {
-                let rule = templates::constraint(rule, object, self.catalog, self.dialect);
+            for rule in object.constraints.iter().filter(|rule| comes_after_rows(rule)) {
+                let rule = templates::constraint(rule, object, &self.catalog, self.dialect);
                 self.put(&format!("alter table {name} add {rule}"))?;
             }
         } else if object.definition.is_empty() {
@@ -237,189 +320,24 @@ impl<'a> Dumping<'a> {
         }
         Ok(())
     }
+}
 
-    fn rows(&mut self, object: &Object) -> Result<(), DumpError> {
-        let written = |name: &str| self.dialect.name_as_written(name);
-        let given: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(|c| written(&c.name)).collect();
-        // The rows of a table in parts are those of its parts.
-        if given.is_empty() || object.clauses.to_ascii_lowercase().starts_with("partition by") {
-            return Ok(());
-        }
-        let numbered = object.columns.iter().filter(|c| c.is_numbered());
-        let numbered: Vec<&str> = numbered.map(|column| column.name.as_str()).collect();
-        let table = format!("{}.{}", written(&object.schema), written(&object.name));
-        let key: Vec<String> = object.primary_key().iter().map(|name| written(name)).collect();
-        let order = if key.is_empty() { String::new() } else { format!(" order by {}", key.join(", ")) };
-        let query = format!("select {} from {table}{order}", given.join(", "));
-        let own_schema = self.copying.schemas_are_databases || templates::reaches(object, self.catalog);
-        let parts =
-            if own_schema { vec![object.name.clone()] } else { vec![object.schema.clone(), object.name.clone()] };
-        let numbering = self.dialect.changing.map_or("", |changing| changing.numbering[2]);
-        let options = Options {
-            from: Some(parts.clone()),
-            before_values: if numbered.is_empty() { "" } else { numbering },
-            dialect: self.dialect,
-            ..Options::default()
+/// Whether a rule is made when the rows are there: one about other tables, and one that they need not keep.
+fn comes_after_rows(rule: &Constraint) -> bool {
+    matches!(rule.rule, Rule::Foreign { .. }) || rule.definition.to_ascii_uppercase().ends_with("NOT VALID")
+}
+
+/// Names with the tables that are parts of theirs, and the sequences that go with their columns.
+fn with_parts(names: &[Name], all: &[&Object]) -> Vec<Name> {
+    let mut names = names.to_vec();
+    loop {
+        let is_part = |object: &&&Object| {
+            !names.contains(&object.to_name()) && lasting::parents_of(object).any(|parent| names.contains(parent))
         };
-        let (stop, before) = (self.stop.clone(), self.dumped.rows);
-        // The sink lives as long as the statement, and the text longer: it is written when some of it is there.
-        let written_rows = Arc::new(Mutex::new(Writing {
-            exporter: Format::Insert.exporter(&options),
-            text: Vec::new(),
-            rows: 0,
-            failed: None,
-        }));
-        let (sender, texts) = std::sync::mpsc::sync_channel::<(Vec<u8>, u64)>(4);
-        let sink = RowsSink { writing: Arc::clone(&written_rows), sender, stop: stop.clone() };
-        let (session, out, told) = (&mut *self.session, &mut *self.out, &mut *self.told);
-        let outcome = std::thread::scope(|scope| {
-            let writer = scope.spawn(move || -> io::Result<()> {
-                for (text, rows) in texts {
-                    out.write_all(&text)?;
-                    told(before + rows);
-                }
-                Ok(())
-            });
-            let ran = session.run(&Request::new(&query).until(&stop), Box::new(sink));
-            let wrote = writer.join().unwrap_or_else(|_| Err(io::Error::other("the thread that writes has ended")));
-            (ran, wrote)
-        });
-        let mut writing = written_rows.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(error) = writing.failed.take() {
-            return Err(error.into());
+        let found: Vec<Name> = all.iter().filter(is_part).map(|object| object.to_name()).collect();
+        if found.is_empty() {
+            return names;
         }
-        outcome.1?;
-        outcome.0.map_err(DumpError::Server)?;
-        self.dumped.rows += writing.rows;
-        drop(writing);
-        self.counters(object, &parts, &numbered)
-    }
-
-    /// Lets the numbers that the server gives go on where they are, and not where the last row that is left ends.
-    fn counters(&mut self, object: &Object, parts: &[String], numbered: &[&str]) -> Result<(), DumpError> {
-        let [query, set] = self.copying.goes_on;
-        let is_numbered = object.definition.to_ascii_lowercase().contains("autoincrement");
-        if query.is_empty() || (numbered.is_empty() && !is_numbered) {
-            return Ok(());
-        }
-        let name: Vec<String> = parts.iter().map(|part| self.dialect.name_as_written(part)).collect();
-        let [name, bare] = [name.join("."), object.name.clone()].map(|name| self.dialect.text_as_written(&name));
-        // Where the definition of the table says it there is one, of no column.
-        let columns = if numbered.is_empty() { &[""][..] } else { numbered };
-        for column in columns {
-            let column = self.dialect.text_as_written(column);
-            let names = [("TABLE_TEXT", name.as_str()), ("BARE_TEXT", &bare), ("COLUMN_TEXT", &column)];
-            let found = match self.first(&filled(query, &names)) {
-                // The word may stand in a comment only, and then there is nothing to ask.
-                Err(DumpError::Server(error)) if numbered.is_empty() && error.kind == ErrorKind::Refused => continue,
-                found => found?,
-            };
-            if let [value, called] = found.as_slice() {
-                let values = [&names[..], &[("VALUE", value.as_str()), ("CALLED", called)]].concat();
-                self.put(&filled(set, &values))?;
-            }
-        }
-        Ok(())
-    }
-
-    /// The first row of a query; nothing where it has none.
-    fn first(&mut self, query: &str) -> Result<Vec<String>, DumpError> {
-        let found = Arc::new(Mutex::new(Vec::<String>::new()));
-        let sink = Box::new(First(Arc::clone(&found)));
-        self.session.run(&Request::new(query).until(self.stop), sink).map_err(DumpError::Server)?;
-        Ok(std::mem::take(&mut *found.lock().unwrap_or_else(PoisonError::into_inner)))
-    }
-
-    /// Where a sequence is.
-    fn position(&mut self, object: &Object) -> Result<(), DumpError> {
-        let [query, set] = self.copying.sequence;
-        if query.is_empty() {
-            return Ok(());
-        }
-        let name = templates::name(object, self.catalog, self.dialect);
-        if let [value, called] = self.first(&filled(query, &[("NAME", &name)]))?.as_slice() {
-            let text = self.dialect.text_as_written(&name);
-            self.put(&filled(set, &[("TEXT", &text), ("NAME", &name), ("VALUE", value), ("CALLED", called)]))?;
-        }
-        Ok(())
-    }
-}
-
-/// A text with its places filled in; what is filled in has no places, whatever it is called.
-fn filled(template: &str, values: &[(&str, &str)]) -> String {
-    let (mut text, mut rest) = (String::new(), template);
-    let found = |rest: &str| {
-        let places = values.iter().filter_map(|(key, value)| Some((rest.find(key)?, *key, *value)));
-        places.min_by_key(|(at, ..)| *at)
-    };
-    while let Some((at, key, value)) = found(rest) {
-        text.push_str(&rest[..at]);
-        text.push_str(value);
-        rest = &rest[at + key.len()..];
-    }
-    text + rest
-}
-
-/// Rows on their way to the text.
-struct Writing {
-    exporter: Box<dyn Exporter>,
-    text: Vec<u8>,
-    rows: u64,
-    failed: Option<ExportError>,
-}
-
-struct RowsSink {
-    writing: Arc<Mutex<Writing>>,
-    sender: std::sync::mpsc::SyncSender<(Vec<u8>, u64)>,
-    stop: Stop,
-}
-
-impl Sink for RowsSink {
-    fn wanted(&self) -> Flow {
-        if self.stop.is_wished() { Flow::Stop } else { Flow::Continue }
-    }
-
-    fn take(&mut self, event: Event) -> Flow {
-        let mut writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
-        let Writing { exporter, text, rows, .. } = &mut *writing;
-        let outcome = match event {
-            Event::Begins { schema, .. } => exporter.columns(&schema, text),
-            Event::Rows(batch) => {
-                *rows += batch.num_rows() as u64;
-                exporter.batch(&batch, text)
-            }
-            Event::Ends { .. } => exporter.finish(text),
-            _ => Ok(()),
-        };
-        if let Err(error) = outcome {
-            writing.failed = Some(error);
-            return Flow::Stop;
-        }
-        let (text, rows) = (std::mem::take(&mut writing.text), writing.rows);
-        drop(writing);
-        if !text.is_empty() && self.sender.send((text, rows)).is_err() {
-            return Flow::Stop;
-        }
-        self.wanted()
-    }
-}
-
-/// The first row, as texts.
-struct First(Arc<Mutex<Vec<String>>>);
-
-impl Sink for First {
-    fn wanted(&self) -> Flow {
-        Flow::Continue
-    }
-
-    fn take(&mut self, event: Event) -> Flow {
-        if let Event::Rows(batch) = event
-            && batch.num_rows() > 0
-        {
-            let cells = ColumnReader::all(&batch);
-            *self.0.lock().unwrap_or_else(PoisonError::into_inner) =
-                cells.iter().map(|column| column.get(0).text.into_owned()).collect();
-        }
-        Flow::Continue
+        names.extend(found);
     }
 }

@@ -4,7 +4,7 @@ use crate::catalog::templates;
 use crate::complete::about::column_line;
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::text::clean;
-use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{BelongingKind, Catalog, Name, Object, ObjectKind, Rule};
 
 /// A line about an object.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -68,7 +68,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         let section = match rule.rule {
             Rule::Primary | Rule::Unique => "keys",
             Rule::Foreign { .. } => "references",
-            Rule::Check(_) => "checks",
+            Rule::Check(_) | Rule::Exclude(_) => "checks",
         };
         let leads_to = match &rule.rule {
             Rule::Foreign { to, .. } => Some(to.clone()),
@@ -94,9 +94,23 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     for trigger in &object.triggers {
         put("triggers", format!("{}  {}", trigger.name, trigger.when), None);
     }
+    for belonging in &object.belongings {
+        let section = match belonging.kind {
+            BelongingKind::Setting | BelongingKind::Mark | BelongingKind::State => "settings",
+            BelongingKind::Parent => "part of",
+            BelongingKind::Statistics => "statistics",
+            BelongingKind::Comment => "comments",
+            BelongingKind::Security => "row security",
+            BelongingKind::Policy => "policies",
+            BelongingKind::Rule => "rules",
+        };
+        let text = format!("{}  {}", belonging.name, belonging.makes.split_whitespace().collect::<Vec<_>>().join(" "));
+        put(section, text, belonging.to.clone());
+    }
     for used in &object.uses {
         let text = catalog.relation(used).map_or(used.name.clone(), |object| templates::name(object, catalog, dialect));
-        put("reads from", text, Some(used.clone()));
+        let section = if object.kind.has_rows() { "reads from" } else { "needs" };
+        put(section, text, Some(used.clone()));
     }
     for view in catalog.reading(&name) {
         put("used by", templates::name(view, catalog, dialect), Some(view.to_name()));
@@ -149,11 +163,7 @@ mod tests {
         let catalog = saltmarsh();
         let ports = catalog.objects().iter().find(|o| o.name == "crew").unwrap();
         let mut odd = ports.clone();
-        odd.constraints = vec![jaunty_seam::catalog::Constraint {
-            name: String::new(),
-            columns: vec!["order".into()],
-            rule: Rule::Unique,
-        }];
+        odd.constraints = vec![jaunty_seam::catalog::Constraint::new("", vec!["order".into()], Rule::Unique)];
         let key =
             |dialect| lines(&odd, &catalog, dialect).into_iter().find(|line| line.section == "keys").unwrap().text;
         assert_eq!(key(&jaunty_language::dialect::MYSQL), "unique (`order`)");

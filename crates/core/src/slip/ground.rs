@@ -303,7 +303,7 @@ fn view_between<'a>(
             }
         }
         // Of one that says nothing it is not known.
-        view.uses.is_empty()
+        view.uses.iter().all(|name| catalog.relation(name).is_none())
     };
     views.find(reads)
 }

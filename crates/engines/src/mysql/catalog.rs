@@ -45,15 +45,21 @@ and c.table_name = s.table_name and c.constraint_name = s.index_name and c.const
 order by table_schema, table_name, index_name, seq_in_index";
 
 const TRIGGERS: &str = "\
-select event_object_schema, event_object_table, trigger_name, lower(concat(action_timing, ' ', event_manipulation)), action_statement \
+select event_object_schema, event_object_table, trigger_name, lower(concat(action_timing, ' ', event_manipulation)), action_statement, concat('sql_mode = ', quote(sql_mode)) \
 from information_schema.triggers where trigger_schema {OWN} order by 1, 2, action_order, 3";
 
 const ROUTINES: &str = "\
 select r.routine_schema, r.routine_name, r.routine_type, r.dtd_identifier, r.routine_comment, \
-p.parameter_mode, p.parameter_name, p.dtd_identifier \
+p.parameter_mode, p.parameter_name, p.dtd_identifier, concat('sql_mode = ', quote(r.sql_mode)) \
 from information_schema.routines r left join information_schema.parameters p \
 on p.specific_schema = r.routine_schema and p.specific_name = r.specific_name and p.ordinal_position > 0 \
 where r.routine_schema {OWN} order by r.routine_schema, r.routine_name, p.ordinal_position";
+
+const EVENTS: &str = "\
+select event_schema, event_name, event_comment, \
+case event_type when 'RECURRING' then lower(concat('every ', interval_value, ' ', interval_field)) else concat('at ', execute_at) end, \
+concat('sql_mode = ', quote(sql_mode), ', time_zone = ', quote(time_zone)) \
+from information_schema.events where event_schema {OWN} order by 1, 2";
 
 const VIEWS: &str =
     "select table_schema, table_name, view_definition from information_schema.views where table_schema {OWN}";
@@ -76,7 +82,7 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
             for row in &found {
                 let Some(table) = catalog.relation_mut(&field(row, 0), &field(row, 1)) else { continue };
                 let rule = Rule::Check(field(row, 3));
-                table.constraints.push(Constraint { name: field(row, 2), columns: Vec::new(), rule });
+                table.constraints.push(Constraint::new(field(row, 2), Vec::new(), rule));
             }
             ask(INDEXES)?.iter().for_each(|row| index(catalog, row));
         }
@@ -90,7 +96,7 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
                     MYSQL.name_as_written(&table.name),
                     field(&row, 4)
                 );
-                table.triggers.push(Trigger { name, when, definition });
+                table.triggers.push(Trigger { name, when, definition, made_with: field(&row, 5) });
             }
             for row in ask(VIEWS)? {
                 let mut uses = named_in(&field(&row, 2));
@@ -102,6 +108,10 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
         }
         _ => {
             ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row));
+            for row in ask(EVENTS)? {
+                let event = catalog.object(&field(&row, 0), &field(&row, 1), ObjectKind::Event);
+                (event.comment, event.signature, event.made_with) = (field(&row, 2), field(&row, 3), field(&row, 4));
+            }
             let databases = ask("select schema_name from information_schema.schemata order by 1")?;
             catalog.databases = databases.iter().map(|row| field(row, 0)).collect();
             return Ok(false);
@@ -145,7 +155,7 @@ fn column(catalog: &mut Catalog, row: &Row) {
         default,
         generated,
         comment: field(row, 13),
-        values: Vec::new(),
+        ..Column::default()
     });
 }
 
@@ -166,7 +176,7 @@ fn key(catalog: &mut Catalog, row: &Row) {
                 Rule::Foreign { to, columns: Vec::new(), actions: actions.join(" ") }
             }
         };
-        table.constraints.push(Constraint { name, columns: Vec::new(), rule });
+        table.constraints.push(Constraint::new(name, Vec::new(), rule));
     }
     let Some(constraint) = table.constraints.last_mut() else { return };
     constraint.columns.push(column);
@@ -206,7 +216,7 @@ fn routine(catalog: &mut Catalog, row: &Row) {
     let all = [before.filter(|before| !before.is_empty()).map(str::to_owned), takes];
     let all: Vec<String> = all.into_iter().flatten().collect();
     object.signature = format!("({}){gives}", all.join(", "));
-    object.comment = field(row, 4);
+    (object.comment, object.made_with) = (field(row, 4), field(row, 8));
 }
 
 /// The tables that a view's definition names. The server writes each as `` `database`.`table` ``,
@@ -235,6 +245,7 @@ pub fn definition(session: &mut MysqlSession, of: &Object) -> Result<Option<Stri
         ObjectKind::Sequence => ("sequence", 1),
         ObjectKind::Function => ("function", 2),
         ObjectKind::Procedure => ("procedure", 2),
+        ObjectKind::Event => ("event", 3),
         _ => ("table", 1),
     };
     let quoted = |name: &str| format!("`{}`", name.replace('`', "``"));

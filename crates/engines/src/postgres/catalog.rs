@@ -6,11 +6,12 @@ use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, Obj
 use jaunty_seam::error::EngineError;
 use tokio_postgres::SimpleQueryRow;
 
+use super::belongings;
 use super::run::said;
 use super::session::{PostgresSession, quoted};
 
 /// The schemas that are a person's own.
-const OWN: &str = "(n.nspname !~ '^pg_(toast|temp)' or n.oid = pg_my_temp_schema()) and n.nspname not in ('pg_catalog', 'information_schema')";
+pub(super) const OWN: &str = "(n.nspname !~ '^pg_(toast|temp)' or n.oid = pg_my_temp_schema()) and n.nspname not in ('pg_catalog', 'information_schema')";
 
 /// What has rows, and sequences, with their columns: a row a column.
 const RELATIONS: &str = "\
@@ -19,11 +20,26 @@ case when c.reltuples >= 0 then c.reltuples::bigint end, \
 case when c.relkind in ('r', 'm') then c.relpages::bigint * current_setting('block_size')::bigint end, \
 a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(a.attnum = any(k.conkey), false), \
 pg_get_expr(d.adbin, d.adrelid), a.attgenerated, a.attidentity, col_description(c.oid, a.attnum), \
-case when c.relispartition then format('partition of %s %s', (select i.inhparent::regclass from pg_inherits i where i.inhrelid = c.oid), \
-pg_get_expr(c.relpartbound, c.oid)) end, case when c.relkind = 'p' then 'partition by ' || pg_get_partkeydef(c.oid) end \
+case c.relkind when 'p' then 'partition by ' || pg_get_partkeydef(c.oid) \
+when 'f' then (select 'server ' || quote_ident(s.srvname) || coalesce(' options (' || (select string_agg(format('%I %L', split_part(o, '=', 1), \
+substr(o, strpos(o, '=') + 1)), ', ') from unnest(t.ftoptions) o) || ')', '') \
+from pg_foreign_table t join pg_foreign_server s on s.oid = t.ftserver where t.ftrelid = c.oid) end, \
+case when a.attcollation <> y.typcollation then (select format('%I.%I', cn.nspname, co.collname) from pg_collation co \
+join pg_namespace cn on cn.oid = co.collnamespace where co.oid = a.attcollation) end, \
+(select coalesce('extension ' || e.extname, 'identity') from pg_depend d left join pg_extension e on d.refclassid = 'pg_extension'::regclass and e.oid = d.refobjid \
+where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.objsubid = 0 and (d.deptype = 'e' or c.relkind = 'S' and d.deptype = 'i') limit 1), \
+(select concat_ws(' ', case when q.seqstart <> case when q.seqincrement < 0 then q.seqmax else q.seqmin end then 'start with ' || q.seqstart end, \
+case when q.seqincrement <> 1 then 'increment by ' || q.seqincrement end, \
+case when q.seqmin <> case when q.seqincrement > 0 then 1 else u.low end then 'minvalue ' || q.seqmin end, \
+case when q.seqmax <> case when q.seqincrement < 0 then -1 else u.high end then 'maxvalue ' || q.seqmax end, \
+case when q.seqcache <> 1 then 'cache ' || q.seqcache end, case when q.seqcycle then 'cycle' end) \
+from pg_depend d join pg_sequence q on q.seqrelid = d.objid join (values ('int2'::regtype::oid, -32768::bigint, 32767::bigint), \
+('int4'::regtype, -2147483648, 2147483647), ('int8'::regtype, -9223372036854775808, 9223372036854775807)) u(type, low, high) on u.type = q.seqtypid \
+where d.classid = 'pg_class'::regclass and d.refclassid = 'pg_class'::regclass and d.refobjid = c.oid and d.refobjsubid = a.attnum and d.deptype = 'i' \
+and a.attidentity <> '' limit 1) \
 from pg_class c join pg_namespace n on n.oid = c.relnamespace \
 left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and c.relkind <> 'S' \
-left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum \
+left join pg_type y on y.oid = a.atttypid left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum \
 left join pg_constraint k on k.conrelid = c.oid and k.contype = 'p' \
 where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} and has_schema_privilege(n.oid, 'usage') \
 order by n.nspname, c.relname, a.attnum";
@@ -35,10 +51,10 @@ select n.nspname, c.relname, k.conname, k.contype, \
 fn.nspname, f.relname, \
 (select json_agg(a.attname order by u.i) from unnest(k.confkey) with ordinality u(n, i) \
  join pg_attribute a on a.attrelid = k.confrelid and a.attnum = u.n), \
-k.confdeltype, k.confupdtype, pg_get_expr(k.conbin, k.conrelid) \
+k.confdeltype, k.confupdtype, pg_get_expr(k.conbin, k.conrelid), pg_get_constraintdef(k.oid) \
 from pg_constraint k join pg_class c on c.oid = k.conrelid join pg_namespace n on n.oid = c.relnamespace \
 left join pg_class f on f.oid = k.confrelid left join pg_namespace fn on fn.oid = f.relnamespace \
-where k.contype in ('p', 'u', 'f', 'c') and k.conparentid = 0 and {OWN} \
+where k.contype in ('p', 'u', 'f', 'c', 'x') and k.conparentid = 0 and {OWN} \
 order by n.nspname, c.relname, k.contype <> 'p', k.conname";
 
 const INDEXES: &str = "\
@@ -46,7 +62,7 @@ select n.nspname, c.relname, i.relname, x.indisunique, pg_get_indexdef(x.indexre
 (select json_agg(pg_get_indexdef(x.indexrelid, g, true) order by g) from generate_series(1, x.indnkeyatts) g) \
 from pg_index x join pg_class c on c.oid = x.indrelid join pg_class i on i.oid = x.indexrelid \
 join pg_namespace n on n.oid = c.relnamespace \
-where not exists (select from pg_constraint k where k.conindid = x.indexrelid and k.contype in ('p', 'u')) and {OWN} \
+where not exists (select from pg_constraint k where k.conindid = x.indexrelid and k.contype in ('p', 'u', 'x')) and {OWN} \
 order by n.nspname, c.relname, i.relname";
 
 /// The bits of `tgtype` are from `pg_trigger.h`.
@@ -56,37 +72,96 @@ case when t.tgtype & 64 > 0 then 'instead of' when t.tgtype & 2 > 0 then 'before
 concat_ws(' or ', case when t.tgtype & 4 > 0 then 'insert' end, case when t.tgtype & 16 > 0 then 'update' end, \
 case when t.tgtype & 8 > 0 then 'delete' end, case when t.tgtype & 32 > 0 then 'truncate' end) \
 from pg_trigger t join pg_class c on c.oid = t.tgrelid join pg_namespace n on n.oid = c.relnamespace \
-where not t.tgisinternal and {OWN} order by n.nspname, c.relname, t.tgname";
+where not t.tgisinternal and coalesce((to_jsonb(t)->>'tgparentid')::bigint, 0) = 0 and {OWN} order by n.nspname, c.relname, t.tgname";
 
 const USES: &str = "\
 select distinct n.nspname, c.relname, un.nspname, u.relname \
 from pg_rewrite r join pg_class c on c.oid = r.ev_class join pg_namespace n on n.oid = c.relnamespace \
 join pg_depend d on d.classid = 'pg_rewrite'::regclass and d.objid = r.oid and d.refclassid = 'pg_class'::regclass \
 join pg_class u on u.oid = d.refobjid and u.oid <> c.oid join pg_namespace un on un.oid = u.relnamespace \
-where {OWN} order by 1, 2, 3, 4";
+where {OWN} and r.rulename = '_RETURN' \
+union select n.nspname, c.relname, fn.nspname, p.proname \
+from pg_rewrite r join pg_class c on c.oid = r.ev_class join pg_namespace n on n.oid = c.relnamespace \
+join pg_depend d on d.classid = 'pg_rewrite'::regclass and d.objid = r.oid and d.refclassid = 'pg_proc'::regclass \
+join pg_proc p on p.oid = d.refobjid join pg_namespace fn on fn.oid = p.pronamespace \
+where {OWN} and r.rulename = '_RETURN' order by 1, 2, 3, 4";
+
+/// What a routine is made of beside its text: types that it takes or gives, rows of tables among them, and all that a body
+/// of the standard's kind names; of an aggregate its functions.
+const NEEDED_BY_ROUTINE: &str = "\
+(select json_agg(distinct jsonb_build_array(needs.schema, needs.name)) from (\
+select un.nspname, u.relname from pg_depend d join pg_class u on u.oid = d.refobjid join pg_namespace un on un.oid = u.relnamespace \
+where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.refclassid = 'pg_class'::regclass \
+union all select un.nspname, u.typname from pg_depend d join pg_type t on t.oid = d.refobjid \
+join pg_type u on u.oid = case when t.typelem <> 0 then t.typelem else t.oid end and u.oid >= 16384 join pg_namespace un on un.oid = u.typnamespace \
+where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.refclassid = 'pg_type'::regclass \
+union all select un.nspname, u.proname from pg_depend d join pg_proc u on u.oid = d.refobjid join pg_namespace un on un.oid = u.pronamespace \
+where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.refclassid = 'pg_proc'::regclass and u.oid <> p.oid and u.oid >= 16384) needs(schema, name))";
+
+/// <https://www.postgresql.org/docs/current/sql-createaggregate.html>
+const AGGREGATE: &str = "\
+(select format('create aggregate %I.%I(%s) (%s)', n.nspname, p.proname, pg_get_function_arguments(p.oid), concat_ws(', ', \
+'sfunc = ' || g.aggtransfn::regproc, 'stype = ' || format_type(g.aggtranstype, null), 'sspace = ' || nullif(g.aggtransspace, 0), \
+'finalfunc = ' || nullif(g.aggfinalfn, 0)::regproc, case when g.aggfinalextra then 'finalfunc_extra' end, \
+case when g.aggfinalfn <> 0 then 'finalfunc_modify = ' || case g.aggfinalmodify when 's' then 'shareable' when 'w' then 'read_write' else 'read_only' end end, \
+'combinefunc = ' || nullif(g.aggcombinefn, 0)::regproc, 'serialfunc = ' || nullif(g.aggserialfn, 0)::regproc, \
+'deserialfunc = ' || nullif(g.aggdeserialfn, 0)::regproc, 'initcond = ' || quote_literal(g.agginitval), \
+'msfunc = ' || nullif(g.aggmtransfn, 0)::regproc, 'minvfunc = ' || nullif(g.aggminvtransfn, 0)::regproc, \
+case when g.aggmtransfn <> 0 then 'mstype = ' || format_type(g.aggmtranstype, null) end, 'msspace = ' || nullif(g.aggmtransspace, 0), \
+'mfinalfunc = ' || nullif(g.aggmfinalfn, 0)::regproc, case when g.aggmfinalextra then 'mfinalfunc_extra' end, \
+'minitcond = ' || quote_literal(g.aggminitval), (select format('sortop = operator(%I.%s)', w.nspname, o.oprname) from pg_namespace w where w.oid = o.oprnamespace), \
+case when p.proparallel <> 'u' then 'parallel = ' || case p.proparallel when 's' then 'safe' else 'restricted' end end, \
+case when g.aggkind = 'h' then 'hypothetical' end)) \
+from pg_aggregate g left join pg_operator o on o.oid = g.aggsortop where g.aggfnoid = p.oid)";
 
 const ROUTINES: &str = "\
 select n.nspname, p.proname, p.prokind, pg_get_function_arguments(p.oid), pg_get_function_result(p.oid), \
-obj_description(p.oid, 'pg_proc') \
+obj_description(p.oid, 'pg_proc'), {NEEDED}, {AGGREGATE} \
 from pg_proc p join pg_namespace n on n.oid = p.pronamespace \
-where {OWN} and not exists (select from pg_depend d where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype = 'e') \
+where {OWN} and not exists (select from pg_depend d where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype in ('e', 'i')) \
 order by n.nspname, p.proname, 4";
 
 const TYPES: &str = "\
 select n.nspname, t.typname, t.typtype, obj_description(t.oid, 'pg_type'), \
 (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = t.oid), \
-concat_ws(' ', format_type(t.typbasetype, t.typtypmod), case when t.typnotnull then 'not null' end, 'default ' || t.typdefault, \
- (select string_agg(pg_get_constraintdef(k.oid), ' ' order by k.conname) from pg_constraint k where k.contypid = t.oid)), \
-(select json_agg(json_build_array(a.attname, format_type(a.atttypid, a.atttypmod)) order by a.attnum) \
- from pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped) \
-from pg_type t join pg_namespace n on n.oid = t.typnamespace left join pg_class c on c.oid = t.typrelid \
+concat_ws(' ', format_type(t.typbasetype, t.typtypmod), \
+case when t.typcollation <> b.typcollation then (select format('collate %I.%I', cn.nspname, co.collname) from pg_collation co \
+ join pg_namespace cn on cn.oid = co.collnamespace where co.oid = t.typcollation) end, \
+case when t.typnotnull then 'not null' end, 'default ' || t.typdefault, \
+ (select string_agg(format('constraint %I %s', k.conname, pg_get_constraintdef(k.oid)), ' ' order by k.conname) from pg_constraint k \
+ where k.contypid = t.oid and k.contype = 'c')), \
+(select json_agg(json_build_array(a.attname, format_type(a.atttypid, a.atttypmod), \
+ (select format('%I.%I', cn.nspname, co.collname) from pg_collation co join pg_namespace cn on cn.oid = co.collnamespace \
+ where co.oid = a.attcollation and a.attcollation <> (select y.typcollation from pg_type y where y.oid = a.atttypid)), \
+ col_description(a.attrelid, a.attnum)) order by a.attnum) \
+ from pg_attribute a where a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped), \
+(select format('create type %I.%I as range (%s)', n.nspname, t.typname, concat_ws(', ', 'subtype = ' || format_type(g.rngsubtype, null), \
+ (select format('subtype_opclass = %I.%I', pn.nspname, p.opcname) from pg_opclass p join pg_namespace pn on pn.oid = p.opcnamespace \
+ where p.oid = g.rngsubopc and not p.opcdefault), \
+ case when g.rngcollation <> s.typcollation then (select format('collation = %I.%I', cn.nspname, co.collname) from pg_collation co \
+ join pg_namespace cn on cn.oid = co.collnamespace where co.oid = g.rngcollation) end, \
+ 'subtype_diff = ' || nullif(g.rngsubdiff, 0)::regproc, \
+ (select format('multirange_type_name = %I.%I', n.nspname, m.typname) from pg_type m where m.oid = (to_jsonb(g)->>'rngmultitypid')::oid))) \
+ from pg_range g join pg_type s on s.oid = g.rngsubtype where g.rngtypid = t.oid), \
+(select json_agg(distinct jsonb_build_array(needs.schema, needs.name)) from (\
+select un.nspname, u.typname from pg_depend d join pg_type o on o.oid = d.refobjid \
+ join pg_type u on u.oid = case when o.typelem <> 0 then o.typelem else o.oid end join pg_namespace un on un.oid = u.typnamespace \
+ where d.refclassid = 'pg_type'::regclass and u.oid <> t.oid and u.oid >= 16384 and (d.classid = 'pg_type'::regclass and d.objid = t.oid \
+ or d.classid = 'pg_class'::regclass and d.objid = t.typrelid) \
+union all select un.nspname, u.proname from pg_depend d join pg_proc u on u.oid = d.refobjid join pg_namespace un on un.oid = u.pronamespace \
+ left join pg_constraint k on k.contypid = t.oid where d.refclassid = 'pg_proc'::regclass and u.oid >= 16384 \
+ and (d.classid = 'pg_type'::regclass and d.objid = t.oid or d.classid = 'pg_constraint'::regclass and d.objid = k.oid)) needs(schema, name)) \
+from pg_type t join pg_namespace n on n.oid = t.typnamespace left join pg_type b on b.oid = t.typbasetype left join pg_class c on c.oid = t.typrelid \
 where t.typtype in ('e', 'd', 'c', 'r') and (c.oid is null or c.relkind = 'c') and {OWN} \
 and not exists (select from pg_depend d where d.classid = 'pg_type'::regclass and d.objid = t.oid and d.deptype = 'e') \
 order by n.nspname, t.typname";
 
 /// Reads a part of it.
 pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-    let mut ask = |select: &str| session.ask(&select.replace("{OWN}", OWN));
+    let mut ask = |select: &str| {
+        let select = select.replace("{NEEDED}", NEEDED_BY_ROUTINE).replace("{AGGREGATE}", AGGREGATE);
+        session.ask(&select.replace("{OWN}", OWN))
+    };
     match part {
         0 => {
             let path = ask("select unnest(array_remove(current_schemas(true), 'pg_catalog'))")?;
@@ -110,14 +185,20 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
         3 => {
             for row in ask(TRIGGERS)? {
                 let Some(table) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
-                table.triggers.push(Trigger { name: text(&row, 2), definition: text(&row, 3), when: text(&row, 4) });
+                table.triggers.push(Trigger {
+                    name: text(&row, 2),
+                    definition: text(&row, 3),
+                    when: text(&row, 4),
+                    ..Trigger::default()
+                });
             }
             for row in ask(USES)? {
                 let Some(view) = catalog.relation_mut(&text(&row, 0), &text(&row, 1)) else { continue };
                 view.uses.push(Name { schema: text(&row, 2), name: text(&row, 3) });
             }
         }
-        4 => {
+        4 => belongings::read(session, catalog)?,
+        5 => {
             ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row));
             ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
         }
@@ -129,7 +210,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
     Ok(true)
 }
 
-fn text(row: &SimpleQueryRow, at: usize) -> String {
+pub(super) fn text(row: &SimpleQueryRow, at: usize) -> String {
     said(row, at).unwrap_or_default().to_owned()
 }
 
@@ -153,12 +234,7 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
         if kind == ObjectKind::Sequence {
             object.rows = None;
         }
-        if let Some(partition) = said(row, 14) {
-            let mut shown = jaunty_language::dialect::POSTGRES.name_as_written(&object.name);
-            shown = format!("{}.{shown}", jaunty_language::dialect::POSTGRES.name_as_written(&object.schema));
-            object.definition = format!("create table {shown} {partition}");
-        }
-        object.clauses = text(row, 15);
+        (object.clauses, object.brought_by) = (text(row, 14), text(row, 16));
     }
     let Some(name) = said(row, 6) else { return };
     let expression = said(row, 10).map(str::to_owned);
@@ -171,10 +247,12 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
     object.columns.push(Column {
         name: name.to_owned(),
         db_type: text(row, 7),
+        collation: text(row, 15),
         nullable: said(row, 8) != Some("t"),
         key: said(row, 9) == Some("t"),
         default: expression.clone().filter(|_| !computed),
         generated: identity.map(str::to_owned).or(expression.filter(|_| computed)),
+        numbering: text(row, 17),
         comment: text(row, 13),
         values: Vec::new(),
     });
@@ -199,10 +277,12 @@ fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
             let to = Name { schema: text(row, 5), name: text(row, 6) };
             Rule::Foreign { to, columns: list(row, 7), actions: actions.join(" ") }
         }
+        Some("x") => Rule::Exclude(text(row, 11).trim_start_matches("EXCLUDE ").to_owned()),
         _ => Rule::Check(text(row, 10)),
     };
     let Some(table) = catalog.relation_mut(&text(row, 0), &text(row, 1)) else { return };
-    table.constraints.push(Constraint { name: text(row, 2), columns: list(row, 4), rule });
+    let definition = text(row, 11);
+    table.constraints.push(Constraint { name: text(row, 2), columns: list(row, 4), rule, definition });
 }
 
 fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
@@ -214,14 +294,30 @@ fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
         kind: if procedure { ObjectKind::Procedure } else { ObjectKind::Function },
         signature: format!("({}){gives}", text(row, 3)),
         comment: text(row, 5),
+        uses: names(row, 6),
+        definition: text(row, 7),
         ..Object::default()
     });
 }
 
+/// A field that is a JSON list of names, each with its schema.
+fn names(row: &SimpleQueryRow, at: usize) -> Vec<Name> {
+    let names: Vec<(String, String)> =
+        said(row, at).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
+    names.into_iter().map(|(schema, name)| Name { schema, name }).collect()
+}
+
 fn named_type(catalog: &mut Catalog, row: &SimpleQueryRow) {
-    let fields: Vec<(String, String)> =
-        said(row, 6).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
-    let field = |(name, db_type)| Column { name, db_type, nullable: true, ..Column::default() };
+    type Field = (String, String, Option<String>, Option<String>);
+    let fields: Vec<Field> = said(row, 6).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
+    let field = |(name, db_type, collation, comment): Field| Column {
+        name,
+        db_type,
+        nullable: true,
+        collation: collation.unwrap_or_default(),
+        comment: comment.unwrap_or_default(),
+        ..Column::default()
+    };
     let signature = match said(row, 2) {
         Some("e") => "enum".to_owned(),
         Some("d") => format!("domain over {}", text(row, 5)),
@@ -236,6 +332,8 @@ fn named_type(catalog: &mut Catalog, row: &SimpleQueryRow) {
         values: list(row, 4),
         columns: fields.into_iter().map(field).collect(),
         signature,
+        definition: text(row, 7),
+        uses: names(row, 8),
         ..Object::default()
     });
 }

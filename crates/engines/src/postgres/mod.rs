@@ -6,6 +6,7 @@
 //! [`errors`] turns the server's errors into sentences, [`files`] reads the files of the server's
 //! own clients.
 
+mod belongings;
 mod bounded;
 mod cancel;
 mod catalog;

@@ -135,7 +135,7 @@ impl PostgresSession {
     }
 
     /// Asks what may be refused, so that an open transaction goes on all the same.
-    fn ask_within(&mut self, question: &str) -> Outcome<Vec<SimpleQueryRow>> {
+    pub(super) fn ask_within(&mut self, question: &str) -> Outcome<Vec<SimpleQueryRow>> {
         if self.link.overheard.transaction().is_none() {
             return self.ask(question);
         }

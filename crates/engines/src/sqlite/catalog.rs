@@ -102,12 +102,12 @@ fn object(connection: &Connection, kept: &Kept, schema: &str, name: &str, kind: 
     keys.sort_unstable();
     if !keys.is_empty() {
         let columns = keys.into_iter().map(|(_, name)| name).collect();
-        object.constraints.push(Constraint { name: String::new(), columns, rule: Rule::Primary });
+        object.constraints.push(Constraint::new("", columns, Rule::Primary));
     }
     indexes(connection, kept, &mut object)?;
     foreign_keys(connection, &mut object)?;
     let checks = parts.checks.into_iter();
-    let check = |(name, text)| Constraint { name, columns: Vec::new(), rule: Rule::Check(text) };
+    let check = |(name, text)| Constraint::new(name, Vec::new(), Rule::Check(text));
     object.constraints.extend(checks.map(check));
     triggers(kept, &mut object);
     object.rows = rows(connection, &object);
@@ -139,7 +139,7 @@ fn columns(connection: &Connection, schema: &str, table: &str, parts: &definitio
             db_type,
             key,
             generated,
-            values: Vec::new(),
+            ..Column::default()
         })
     })?;
     columns.collect()
@@ -156,7 +156,7 @@ fn indexes(connection: &Connection, kept: &Kept, object: &mut Object) -> Result<
         let over = column(connection, over, [&object.schema, &name])?;
         match origin.as_str() {
             "pk" => {}
-            "u" => object.constraints.push(Constraint { name: String::new(), columns: over, rule: Rule::Unique }),
+            "u" => object.constraints.push(Constraint::new("", over, Rule::Unique)),
             _ => {
                 let definition = kept.statement(&name);
                 object.indexes.push(Index { name, over, unique, definition, note: String::new() });
@@ -185,7 +185,7 @@ fn foreign_keys(connection: &Connection, object: &mut Object) -> Result<()> {
             }
             let to = Name { schema: object.schema.clone(), name: to.clone() };
             let rule = Rule::Foreign { to, columns: Vec::new(), actions: actions.join(" ") };
-            object.constraints.push(Constraint { name: String::new(), columns: Vec::new(), rule });
+            object.constraints.push(Constraint::new("", Vec::new(), rule));
         }
         // Without a column it points at the primary key over there.
         let there = match row.get::<_, Option<String>>(3)? {
@@ -210,7 +210,12 @@ fn foreign_keys(connection: &Connection, object: &mut Object) -> Result<()> {
 fn triggers(kept: &Kept, object: &mut Object) {
     for (name, definition) in kept.triggers.get(&object.name.to_ascii_lowercase()).into_iter().flatten() {
         let when = definition::event_of_trigger(definition, &SQLITE);
-        object.triggers.push(Trigger { name: name.clone(), when, definition: definition.clone() });
+        object.triggers.push(Trigger {
+            name: name.clone(),
+            when,
+            definition: definition.clone(),
+            ..Trigger::default()
+        });
     }
 }
 

@@ -94,7 +94,7 @@ pub fn read(session: &mut SqlServerSession, part: usize, catalog: &mut Catalog) 
             for row in session.ask(CHECKS)? {
                 let Some(table) = catalog.relation_mut(field(&row, 0), field(&row, 1)) else { continue };
                 let rule = Rule::Check(bare(field(&row, 3)).to_owned());
-                table.constraints.push(Constraint { name: field(&row, 2).to_owned(), columns: Vec::new(), rule });
+                table.constraints.push(Constraint::new(field(&row, 2).to_owned(), Vec::new(), rule));
             }
         }
         4 => session.ask(TRIGGERS)?.iter().for_each(|row| trigger(catalog, row)),
@@ -197,7 +197,7 @@ fn column(catalog: &mut Catalog, row: &Row) {
         default: Some(bare(field(row, 10)).to_owned()).filter(|default| !default.is_empty()),
         generated,
         comment: field(row, 12).to_owned(),
-        values: Vec::new(),
+        ..Column::default()
     });
 }
 
@@ -224,7 +224,7 @@ fn index(catalog: &mut Catalog, row: &Row) {
         match table.constraints.iter_mut().find(|known| known.name == name) {
             Some(known) => known.columns.push(column.to_owned()),
             None => {
-                table.constraints.push(Constraint { name: name.to_owned(), columns: vec![column.to_owned()], rule });
+                table.constraints.push(Constraint::new(name.to_owned(), vec![column.to_owned()], rule));
             }
         }
         return;
@@ -295,7 +295,7 @@ fn foreign(catalog: &mut Catalog, row: &Row) {
     let actions: Vec<_> = said.map(|(event, action)| format!("on {event} {action}")).collect();
     let to = Name { schema: field(row, 4).to_owned(), name: field(row, 5).to_owned() };
     let rule = Rule::Foreign { to, columns: vec![there], actions: actions.join(" ") };
-    table.constraints.push(Constraint { name: name.to_owned(), columns: vec![column], rule });
+    table.constraints.push(Constraint::new(name.to_owned(), vec![column], rule));
 }
 
 fn trigger(catalog: &mut Catalog, row: &Row) {
@@ -310,6 +310,7 @@ fn trigger(catalog: &mut Catalog, row: &Row) {
         name: name.to_owned(),
         when: format!("{when} {event}"),
         definition: field(row, 5).trim().to_owned(),
+        ..Trigger::default()
     });
 }
 

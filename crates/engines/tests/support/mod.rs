@@ -3,6 +3,7 @@
 #![allow(dead_code)] // Each test file uses its part.
 
 pub mod gate;
+pub mod harbour;
 
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};

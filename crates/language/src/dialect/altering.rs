@@ -8,6 +8,9 @@
 pub struct Altering {
     /// Statements that have a session write all names of objects with their schemas, and as before.
     pub whole_names: [&'static str; 2],
+    /// Has what follows made under the settings `SETTINGS`, and under those of before; empty where nothing depends on
+    /// them.
+    pub made_with: [&'static str; 2],
     /// Statements at the beginning of all, and at the end.
     pub around: [&'static [&'static str]; 2],
     /// How tables are changed.

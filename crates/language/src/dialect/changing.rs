@@ -39,10 +39,19 @@ pub struct Changing {
 /// How a database is written as statements that make it again.
 #[derive(Debug)]
 pub struct Copying {
-    /// Begins a transaction that sees one state of the database.
-    pub snapshot: &'static str,
+    /// Begins a transaction that sees one state of the database, and all of it or none.
+    pub snapshot: &'static [&'static str],
+    /// Sets the session as it was before, when the transaction has ended; empty where that does it.
+    pub afterwards: &'static str,
     /// Statements at the beginning of the text, and at its end.
     pub around: [&'static [&'static str]; 2],
+    /// Types whose values are not read exactly as they are: the type's first word, and an expression that has all of it.
+    pub exactly: &'static [(&'static str, &'static str)],
+    /// What stands before a table's name where only its own rows are meant, and not those of its parts.
+    pub only: &'static str,
+    /// Queries, each of one column: for the statements that bring along what others made and the objects need
+    /// (extensions), and for the names of what is there and is not written. Empty where there is none.
+    pub beside: [&'static str; 2],
     /// Whether foreign keys are made after the rows; else they are not looked at meanwhile.
     pub keys_after: bool,
     /// Whether what a schema is called is a database of its own: only one of them is written.

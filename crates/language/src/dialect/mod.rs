@@ -240,7 +240,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     clauses: &[],
     calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
-    comments: ["comment on table NAME is TEXT", "comment on column NAME is TEXT"],
+    comments: ["comment on KIND NAME is TEXT", "comment on column NAME is TEXT"],
     dollar_quotes: false,
     code_comments: &[],
     ends_with_line: false,

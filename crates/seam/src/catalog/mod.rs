@@ -12,7 +12,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde::{Deserialize, Serialize};
 
 pub use names::Names;
-pub use object::{Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+pub use object::{Belonging, BelongingKind, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
 
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
@@ -80,10 +80,19 @@ impl Catalog {
 
     /// What has rows, of this schema and name.
     pub fn relation_mut(&mut self, schema: &str, name: &str) -> Option<&mut Object> {
+        self.found_mut(schema, name, ObjectKind::has_rows)
+    }
+
+    /// The object of exactly this name that has rows, or is a sequence.
+    pub fn holder_mut(&mut self, schema: &str, name: &str) -> Option<&mut Object> {
+        self.found_mut(schema, name, |kind| kind.has_rows() || kind == ObjectKind::Sequence)
+    }
+
+    fn found_mut(&mut self, schema: &str, name: &str, is_meant: fn(ObjectKind) -> bool) -> Option<&mut Object> {
         let places = self.by_name.get(&name.to_lowercase())?;
         let objects = &self.objects;
         let is = |at: &&u32| {
-            objects.get(**at as usize).is_some_and(|o| o.name == name && o.schema == schema && o.kind.has_rows())
+            objects.get(**at as usize).is_some_and(|o| o.name == name && o.schema == schema && is_meant(o.kind))
         };
         let at = *places.iter().find(is)?;
         self.objects.get_mut(at as usize)

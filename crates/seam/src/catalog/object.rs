@@ -30,13 +30,20 @@ pub struct Object {
     /// Its triggers.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub triggers: Vec<Trigger>,
+    /// What else belongs to it, each made by a statement of its own: policies, rules, settings.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub belongings: Vec<Belonging>,
+    /// What brings it along, and takes it away again: an extension, or a column that the server numbers. It is not made
+    /// by itself. Mostly empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub brought_by: String,
     /// How many rows it has (or keys, for a store of keys), as far as the server knows without counting.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rows: Option<u64>,
     /// How many bytes it takes on the server, with its indexes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
-    /// What it reads from: a view's tables.
+    /// What it needs to be made: what a view reads from, what a routine or a type is made of.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub uses: Vec<Name>,
     /// What a function or procedure takes and gives, as `(port integer) returns text`.
@@ -51,6 +58,9 @@ pub struct Object {
     /// The statement that makes it, where reading it costs nothing more.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub definition: String,
+    /// The settings of the session that it was made under and works with, as `sql_mode = '…'`; mostly empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub made_with: String,
 }
 
 /// The name of an object.
@@ -84,6 +94,8 @@ pub enum ObjectKind {
     Procedure,
     /// A type.
     Type,
+    /// What the server does by itself at a time.
+    Event,
     /// Another name of an object.
     Synonym,
     /// Keys with a common beginning, in a store of keys.
@@ -103,6 +115,7 @@ impl ObjectKind {
             ObjectKind::Function => "function",
             ObjectKind::Procedure => "procedure",
             ObjectKind::Type => "type",
+            ObjectKind::Event => "event",
             ObjectKind::Synonym => "synonym",
             ObjectKind::Keys => "keys",
         }
@@ -123,6 +136,9 @@ pub struct Column {
     pub name: String,
     /// The database's name of its type.
     pub db_type: String,
+    /// How its texts are ordered and compared, as it is written, where that is not as usual for the type.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub collation: String,
     /// Whether it may be NULL.
     pub nullable: bool,
     /// Whether it is part of the primary key.
@@ -134,6 +150,9 @@ pub struct Column {
     /// The expression that it is computed from; a word as `identity` where the server counts.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub generated: Option<String>,
+    /// How the server numbers it where that is not as usual, as `start with 10 increment by 5`.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub numbering: String,
     /// What somebody wrote about it; may be empty.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub comment: String,
@@ -151,6 +170,16 @@ pub struct Constraint {
     pub columns: Vec<String>,
     /// What it demands.
     pub rule: Rule,
+    /// It, without its name, as the server writes it; empty where the server does not.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub definition: String,
+}
+
+impl Constraint {
+    /// One that the server does not write.
+    pub fn new(name: impl Into<String>, columns: Vec<String>, rule: Rule) -> Constraint {
+        Constraint { name: name.into(), columns, rule, definition: String::new() }
+    }
 }
 
 /// What a constraint demands.
@@ -171,6 +200,8 @@ pub enum Rule {
     },
     /// The expression is not false.
     Check(String),
+    /// No two rows are to each other as these operators say, as `using gist (berth with =, during with &&)`.
+    Exclude(String),
 }
 
 /// An index.
@@ -189,13 +220,75 @@ pub struct Index {
     pub note: String,
 }
 
-/// A trigger.
+/// What belongs to an object and is made by a statement of its own, after the object.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Belonging {
+    /// What it is.
+    pub kind: BelongingKind,
+    /// What it is called among those of its kind.
+    pub name: String,
+    /// The part of the object that it hangs on and goes with, as `index by_name`; empty where it is all of it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub of: String,
+    /// The other object that it ties this one to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<Name>,
+    /// The statement that makes it.
+    pub makes: String,
+    /// The statement that takes it away; empty where there is none.
+    pub unmakes: String,
+}
+
+/// Kinds of [`Belonging`], in the order in which they can be made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub enum BelongingKind {
+    /// A setting that the definition does not say: there at once.
+    Setting,
+    /// What it is a part of or goes with: there when all tables are.
+    Parent,
+    /// What it says of its indexes.
+    Mark,
+    /// Statistics over several columns.
+    Statistics,
+    /// Whether its policies hold, and for whom.
+    Security,
+    /// A policy: which rows somebody sees and changes.
+    Policy,
+    /// A rule: what is done instead of a statement, or with it.
+    Rule,
+    /// Whether a trigger or a rule acts.
+    State,
+    /// What somebody wrote about a part of it.
+    Comment,
+}
+
+impl BelongingKind {
+    /// The trade's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            BelongingKind::Setting => "setting",
+            BelongingKind::Parent => "part of",
+            BelongingKind::Mark => "mark",
+            BelongingKind::Statistics => "statistics",
+            BelongingKind::Comment => "comment",
+            BelongingKind::Security => "row security",
+            BelongingKind::Policy => "policy",
+            BelongingKind::Rule => "rule",
+            BelongingKind::State => "state",
+        }
+    }
+}
+
+/// A trigger.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Trigger {
     /// Its name.
     pub name: String,
     /// When it acts, as `after insert`.
     pub when: String,
+    /// The settings of the session that it was made under and works with; mostly empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub made_with: String,
     /// The statement that makes it, where the server gives one.
     pub definition: String,
 }
@@ -205,6 +298,14 @@ impl Column {
     pub fn is_numbered(&self) -> bool {
         let generated = self.generated.as_deref().unwrap_or_default().to_ascii_lowercase();
         ["identity", "auto_increment", "autoincrement"].iter().any(|word| generated.contains(word))
+    }
+
+    /// Its type as it stands in a definition, with how its texts are ordered.
+    pub fn declared_type(&self) -> String {
+        match self.collation.as_str() {
+            "" => self.db_type.clone(),
+            collation => format!("{} collate {collation}", self.db_type),
+        }
     }
 
     /// Whether a person gives it a value: not where the server computes it.

@@ -192,7 +192,7 @@ impl App {
                     before = rows;
                 };
                 let ends = (&mut part as &mut (dyn std::io::Write + Send), &stop);
-                let dumped = dump(session.as_mut(), &catalog, engine.dialect(), &wanted, ends, &mut told);
+                let dumped = dump(session.as_mut(), engine.dialect(), &wanted, ends, &mut told);
                 let dumped = dumped.map_err(|error| error.to_string())?;
                 if let Some(left_out) = dumped.left_out.first().filter(|_| !whole) {
                     return Err(left_out.clone());

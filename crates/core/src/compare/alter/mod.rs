@@ -7,11 +7,11 @@ use std::collections::BTreeSet;
 
 use jaunty_language::dialect::{Altering, Dialect, Tables};
 use jaunty_language::statement::definition::PartKind;
-use jaunty_seam::catalog::{Name, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{Belonging, BelongingKind, Name, Object, ObjectKind, Rule};
 
 use super::Difference;
-use super::structure::{Differences, Item, ItemDiffers, PartOf, Structure};
-use crate::catalog::templates::{arguments, comment_on, filled};
+use super::structure::{Differences, Item, ItemDiffers, PartDiffers, PartOf, Structure};
+use crate::catalog::templates::{comment_on, filled, taken, word_in_statements};
 use crate::catalog::{lasting, script};
 
 /// A statement that makes something of the left as it is on the right.
@@ -78,11 +78,15 @@ pub fn make_alike(left: &Structure, right: &Structure, differences: &Differences
         steps.types_come,
         steps.routines_come,
         steps.tables_come,
+        steps.parents_come,
         steps.rules_come,
         steps.references_come,
-        steps.types_go,
+        steps.routines_come_late,
         steps.views_come,
+        steps.types_go,
         steps.triggers_come,
+        in_order(steps.belongings_come),
+        steps.events_come,
         steps.comments,
     ]
     .concat();
@@ -117,11 +121,15 @@ struct Steps {
     types_come: Vec<Statement>,
     routines_come: Vec<Statement>,
     tables_come: Vec<Statement>,
+    routines_come_late: Vec<Statement>,
+    parents_come: Vec<Statement>,
     rules_come: Vec<Statement>,
     references_come: Vec<Statement>,
     types_go: Vec<Statement>,
     views_come: Vec<Statement>,
     triggers_come: Vec<Statement>,
+    belongings_come: Vec<(BelongingKind, Statement)>,
+    events_come: Vec<Statement>,
     comments: Vec<Statement>,
     /// Whether a table is made again.
     is_remade: bool,
@@ -133,6 +141,30 @@ struct Alter<'a> {
     altering: &'static Altering,
     done: Alteration,
     steps: Steps,
+}
+
+/// Those of kinds that others need first.
+fn in_order(mut all: Vec<(BelongingKind, Statement)>) -> Vec<Statement> {
+    all.sort_by_key(|(kind, _)| *kind);
+    all.into_iter().map(|(_, statement)| statement).collect()
+}
+
+fn is_view(kind: ObjectKind) -> bool {
+    matches!(kind, ObjectKind::View | ObjectKind::MaterialisedView)
+}
+
+/// Whether other objects may be made of it, or it of them.
+fn is_made_of(kind: ObjectKind) -> bool {
+    matches!(kind, ObjectKind::Type | ObjectKind::Function | ObjectKind::Procedure)
+}
+
+fn is_table(kind: ObjectKind) -> bool {
+    !is_view(kind) && !is_made_of(kind) && !matches!(kind, ObjectKind::Sequence | ObjectKind::Event)
+}
+
+/// Whether only what belongs to an object differs.
+fn is_definition_the_same(differs: &ItemDiffers) -> bool {
+    differs.parts.iter().all(|part| matches!(part.of, PartOf::Comment | PartOf::Belonging(_) | PartOf::Trigger))
 }
 
 fn keeps(text: String) -> Statement {
@@ -155,8 +187,44 @@ impl<'a> Alter<'a> {
                 (None, None) => {}
             }
         }
+        self.what_goes(differences);
+        self.what_comes(differences);
         self.references_that_hold(differences);
         self.views(differences, &fallen);
+    }
+
+    /// What only the left has, and others are not held by: parts of tables before the whole, and at the end what tables are
+    /// made of.
+    fn what_goes(&mut self, differences: &Differences) {
+        let left = self.left;
+        let gone = differences.items.iter().filter(|item| item.right.is_none()).filter_map(|item| item.left);
+        let gone: Vec<&Object> = gone.map(|at| &left.items[at].object).collect();
+        let of = |is_meant: &dyn Fn(&Object) -> bool| gone.iter().copied().filter(|object| is_meant(object)).collect();
+        let is_made_of = |object: &Object| is_made_of(object.kind) && !lasting::needs_tables(object, &left.catalog);
+        for object in lasting::parts_last(of(&|object| is_table(object.kind))).into_iter().rev() {
+            let text = self.drop_of(object);
+            self.steps.tables_go.push(loses(text));
+        }
+        for object in lasting::in_order(of(&is_made_of)).into_iter().rev() {
+            let text = self.drop_of(object);
+            self.steps.types_go.push(keeps(text));
+        }
+    }
+
+    /// Types, and routines that need no table, that only the right has.
+    fn what_comes(&mut self, differences: &Differences) {
+        let right = self.right;
+        let new = differences.items.iter().filter(|item| item.left.is_none()).filter_map(|item| item.right);
+        let new: Vec<&Item> = new.map(|at| &right.items[at]).collect();
+        let is_early =
+            |item: &&&Item| is_made_of(item.object.kind) && !lasting::needs_tables(&item.object, &right.catalog);
+        let early: Vec<&Object> = new.iter().filter(is_early).map(|item| &item.object).collect();
+        for object in lasting::in_order(early) {
+            let Some(item) = new.iter().find(|item| std::ptr::eq(&item.object, object)) else { continue };
+            let made = self.made(self.theirs(&item.definition), &object.made_with);
+            self.steps.types_come.extend(made);
+            self.belongings(item);
+        }
     }
 
     /// References to a key that goes or changes are taken away before, and made again.
@@ -186,6 +254,8 @@ impl<'a> Alter<'a> {
                 self.steps.references_go.extend(gone.map(keeps));
                 let text = format!("alter table {name} add {}", self.theirs(&again.text));
                 self.steps.references_come.push(keeps(text));
+                let hangs = [format!("constraint {}", again.name)];
+                self.what_hangs_on(&hangs, theirs, differs.map(|item| item.parts.as_slice()).unwrap_or_default());
             }
         }
     }
@@ -227,7 +297,6 @@ impl<'a> Alter<'a> {
 
     /// The views of the left that have to be taken away: those that differ, and those that hold what changes.
     fn fallen(&self, differences: &Differences) -> BTreeSet<Name> {
-        let is_view = |kind: ObjectKind| matches!(kind, ObjectKind::View | ObjectKind::MaterialisedView);
         let mut touched: BTreeSet<Name> = BTreeSet::new();
         let mut fallen: BTreeSet<Name> = BTreeSet::new();
         for item in &differences.items {
@@ -272,21 +341,26 @@ impl<'a> Alter<'a> {
             let names: Vec<&str> = again.map(|item| item.key.as_str()).collect();
             if !names.is_empty() {
                 let names = names.join(", ");
-                self.done
-                    .notes
-                    .push(format!("made again, without the grants, owners and rules that they have: {names}"));
+                self.done.notes.push(format!("made again, without the grants and owners that they have: {names}"));
             }
         }
-        for object in lasting::in_order(gone.iter().map(|item| &item.object).collect()).into_iter().rev() {
+        // Routines that take or give rows of tables and views go and come with these.
+        let is_late = |item: &Item, of: &Structure| {
+            is_made_of(item.object.kind) && lasting::needs_tables(&item.object, &of.catalog)
+        };
+        let alone = differences.items.iter().filter(|item| item.right.is_none()).filter_map(|item| item.left);
+        let routines = alone.map(|at| &left.items[at]).filter(|item| is_late(item, left));
+        let all = gone.iter().copied().chain(routines).map(|item| &item.object).collect();
+        for object in lasting::in_order(all).into_iter().rev() {
             self.steps.views_go.push(keeps(self.drop_of(object)));
         }
         let is_new = |at: usize| differences.items.iter().any(|item| item.right == Some(at) && item.left.is_none());
-        let is_view = |kind: ObjectKind| matches!(kind, ObjectKind::View | ObjectKind::MaterialisedView);
         let again = |item: &Item| gone.iter().any(|gone| gone.object.kind == item.object.kind && gone.key == item.key);
-        let views = right.items.iter().enumerate().filter(|(_, item)| is_view(item.object.kind));
+        let is_meant = |item: &Item| is_view(item.object.kind) || is_late(item, right);
+        let views = right.items.iter().enumerate().filter(|(_, item)| is_meant(item));
         let come: Vec<&Item> = views.filter(|(at, item)| is_new(*at) || again(item)).map(|(_, item)| item).collect();
         for object in lasting::in_order(come.iter().map(|item| &item.object).collect()) {
-            let Some(item) = come.iter().find(|item| item.object == *object) else { continue };
+            let Some(item) = come.iter().find(|item| std::ptr::eq(&item.object, object)) else { continue };
             let text = self.theirs(&item.definition);
             self.steps.views_come.push(keeps(text));
             self.belongings(item);
@@ -303,10 +377,30 @@ impl<'a> Alter<'a> {
                     let step = if of_view { &mut self.steps.views_come } else { &mut self.steps.rules_come };
                     step.push(keeps(text));
                 }
-                PartOf::Trigger => self.steps.triggers_come.push(keeps(text)),
+                PartOf::Trigger => self.trigger_comes(item, &part.name, text),
                 PartOf::Comment => self.comment(item, &part.name, &part.text),
+                PartOf::Belonging(kind) => self.belonging_comes(item, kind, text),
                 _ => {}
             }
+        }
+    }
+
+    /// A statement, under the settings of the session that what it makes works with.
+    fn made(&self, text: String, made_with: &str) -> Vec<Statement> {
+        let [with, before] = self.altering.made_with;
+        if made_with.is_empty() || with.is_empty() {
+            return vec![keeps(text)];
+        }
+        vec![keeps(filled(with, &[("SETTINGS", made_with)])), keeps(text), keeps(before.to_owned())]
+    }
+
+    /// What belongs to an object, when it is due.
+    fn belonging_comes(&mut self, item: &Item, kind: BelongingKind, text: String) {
+        match kind {
+            BelongingKind::Setting if is_view(item.object.kind) => self.steps.views_come.push(keeps(text)),
+            BelongingKind::Setting => self.steps.tables_come.push(keeps(text)),
+            BelongingKind::Parent => self.steps.parents_come.push(keeps(text)),
+            kind => self.steps.belongings_come.push((kind, keeps(text))),
         }
     }
 
@@ -315,32 +409,15 @@ impl<'a> Alter<'a> {
         if !self.right.schema.is_empty() && !self.left.schema.is_empty() {
             object.schema.clone_from(&self.left.schema);
         }
-        let kind = match object.kind {
-            ObjectKind::View => "on view ",
-            ObjectKind::MaterialisedView => "on materialized view ",
-            _ => "on table ",
-        };
         let statement = comment_on(&object, column, text, &self.left.catalog, self.left.dialect);
-        self.steps.comments.extend(statement.map(|text| keeps(text.replacen("on table ", kind, 1))));
+        self.steps.comments.extend(statement.map(keeps));
     }
 
     fn drop_of(&self, object: &Object) -> String {
-        let word = match object.kind {
-            ObjectKind::MaterialisedView => "materialized view",
-            ObjectKind::VirtualTable => "table",
-            kind => kind.word(),
-        };
+        let word = word_in_statements(object);
         let is_routine = matches!(object.kind, ObjectKind::Function | ObjectKind::Procedure);
         let takes = match is_routine && self.altering.overloads {
-            true => {
-                let plain = |takes: &String| {
-                    let lower = takes.to_lowercase();
-                    let end = [" default ", " = "].iter().filter_map(|word| lower.find(word)).min();
-                    takes.get(..end.unwrap_or(takes.len())).unwrap_or_default().to_owned()
-                };
-                let all: Vec<String> = arguments(&object.signature).iter().map(plain).collect();
-                format!("({})", all.join(", "))
-            }
+            true => taken(&object.signature),
             false => String::new(),
         };
         format!("drop {word} {}{takes}", self.name(object))
@@ -350,9 +427,19 @@ impl<'a> Alter<'a> {
         let text = self.drop_of(&ours.object);
         match ours.object.kind {
             ObjectKind::View | ObjectKind::MaterialisedView => {}
-            ObjectKind::Function | ObjectKind::Procedure => self.steps.routines_go.push(keeps(text)),
-            ObjectKind::Type | ObjectKind::Sequence => self.steps.types_go.push(keeps(text)),
+            kind if is_made_of(kind) => {}
+            // It may have gone with the table whose column it numbered.
+            ObjectKind::Sequence => {
+                let text = text.replacen("drop sequence ", "drop sequence if exists ", 1);
+                self.steps.types_go.push(keeps(text));
+            }
+            ObjectKind::Event => self.steps.triggers_go.push(keeps(text)),
             _ => {
+                // What a table does with others holds those.
+                let holds =
+                    |belonging: &&Belonging| matches!(belonging.kind, BelongingKind::Rule | BelongingKind::Policy);
+                let held = ours.object.belongings.iter().filter(holds);
+                self.steps.triggers_go.extend(held.map(|belonging| keeps(belonging.unmakes.clone())));
                 // Two tables that go may reference each other.
                 let references = ours.parts.iter().filter(|part| part.of == PartOf::Table(PartKind::Reference));
                 for part in references.filter(|_| self.altering.views_hold) {
@@ -360,7 +447,6 @@ impl<'a> Alter<'a> {
                         self.steps.references_go.push(keeps(text));
                     }
                 }
-                self.steps.tables_go.push(loses(text));
             }
         }
     }
@@ -369,8 +455,12 @@ impl<'a> Alter<'a> {
         let text = self.theirs(&theirs.definition);
         match theirs.object.kind {
             ObjectKind::View | ObjectKind::MaterialisedView => return,
-            ObjectKind::Function | ObjectKind::Procedure => self.steps.routines_come.push(keeps(text)),
-            ObjectKind::Type | ObjectKind::Sequence => self.steps.types_come.push(keeps(text)),
+            kind if is_made_of(kind) => return,
+            ObjectKind::Sequence => self.steps.types_come.push(keeps(text)),
+            ObjectKind::Event => {
+                let made = self.made(text, &theirs.object.made_with);
+                self.steps.events_come.extend(made);
+            }
             _ => {
                 let bare = self.without_references(&text).filter(|_| self.altering.views_hold);
                 match bare {
@@ -394,16 +484,35 @@ impl<'a> Alter<'a> {
                     self.belongings_change(differs, ours, theirs);
                 }
             }
+            ObjectKind::Event => {
+                let text = self.drop_of(&ours.object);
+                self.steps.triggers_go.push(keeps(text));
+                let made = self.made(self.theirs(&theirs.definition), &theirs.object.made_with);
+                self.steps.events_come.extend(made);
+            }
+            ObjectKind::Function | ObjectKind::Procedure if is_definition_the_same(differs) => {
+                self.belongings_change(differs, ours, theirs);
+            }
             ObjectKind::Function | ObjectKind::Procedure => {
                 let replaces = self.altering.overloads && ours.object.signature == theirs.object.signature;
                 if !replaces {
                     let text = self.drop_of(&ours.object);
                     self.steps.routines_go.push(keeps(text));
                 }
-                let text = self.theirs(&theirs.definition);
-                self.steps.routines_come.push(keeps(text));
+                let made = self.made(self.theirs(&theirs.definition), &theirs.object.made_with);
+                match lasting::needs_tables(&theirs.object, &self.right.catalog) {
+                    true => self.steps.routines_come_late.extend(made),
+                    false => self.steps.routines_come.extend(made),
+                }
+                self.belongings(theirs);
             }
-            ObjectKind::Type => self.type_changes(differs, ours, theirs),
+            ObjectKind::Type | ObjectKind::Sequence if is_definition_the_same(differs) => {
+                self.belongings_change(differs, ours, theirs);
+            }
+            ObjectKind::Type => {
+                self.type_changes(differs, ours, theirs);
+                self.belongings_change(differs, ours, theirs);
+            }
             ObjectKind::Sequence => {
                 let text = self.theirs(&theirs.definition);
                 let name = &differs.name;
@@ -411,6 +520,7 @@ impl<'a> Alter<'a> {
                     Some(rest) => self.steps.types_come.push(keeps(format!("alter {rest}"))),
                     None => self.done.notes.push(format!("sequence {name}: it is changed by hand")),
                 }
+                self.belongings_change(differs, ours, theirs);
             }
             ObjectKind::VirtualTable => {
                 let (go, come) = (self.drop_of(&ours.object), self.theirs(&theirs.definition));
@@ -425,14 +535,15 @@ impl<'a> Alter<'a> {
     }
 
     fn type_changes(&mut self, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
-        let only_new = differs.parts.iter().all(|part| part.of == PartOf::Value && part.what == Difference::OnlyRight);
+        let mut own = differs.parts.iter().filter(|part| !matches!(part.of, PartOf::Comment | PartOf::Belonging(_)));
+        let only_new = own.all(|part| part.of == PartOf::Value && part.what == Difference::OnlyRight);
         if !only_new || self.altering.add_value.is_empty() {
             let name = &differs.name;
             self.done.notes.push(format!("type {name}: no statement changes it so; it has to be made again by hand"));
             return;
         }
         let name = self.name(&ours.object);
-        for part in &differs.parts {
+        for part in differs.parts.iter().filter(|part| part.of == PartOf::Value) {
             let Some(at) = part.right else { continue };
             let before = at.checked_sub(1).and_then(|at| theirs.parts.get(at));
             let place = match before {
@@ -468,13 +579,54 @@ impl<'a> Alter<'a> {
                     }
                     if let Some(new) = new {
                         let text = self.theirs(&new.text);
-                        self.steps.triggers_come.push(keeps(text));
+                        self.trigger_comes(theirs, &new.name, text);
                     }
                 }
                 PartOf::Comment => self.comment(theirs, &part.name, new.map_or("", |part| part.text.as_str())),
+                PartOf::Belonging(kind) => {
+                    let is_it = |belonging: &&Belonging| belonging.kind == kind && belonging.name == part.name;
+                    let goes = old.and_then(|_| ours.object.belongings.iter().find(is_it));
+                    if let Some(goes) = goes.filter(|goes| !goes.unmakes.is_empty()) {
+                        self.steps.triggers_go.push(keeps(goes.unmakes.clone()));
+                    }
+                    if let Some(new) = new {
+                        let text = self.theirs(&new.text);
+                        self.belonging_comes(theirs, kind, text);
+                    }
+                }
                 _ => {}
             }
         }
+        let again = differs.parts.iter().filter(|part| part.what == Difference::Changed).filter_map(|part| {
+            let word = match part.of {
+                PartOf::Index => "index",
+                PartOf::Trigger => "trigger",
+                PartOf::Belonging(kind) => kind.word(),
+                PartOf::Table(PartKind::Column) => return None,
+                PartOf::Table(_) => "constraint",
+                _ => return None,
+            };
+            Some(format!("{word} {}", part.name))
+        });
+        self.what_hangs_on(&again.collect::<Vec<_>>(), theirs, &differs.parts);
+    }
+
+    /// What hangs on parts that are made again is made again with them, where it is the same on both sides.
+    fn what_hangs_on(&mut self, again: &[String], theirs: &Item, told: &[PartDiffers]) {
+        let is_told = |belonging: &Belonging| {
+            told.iter().any(|part| part.of == PartOf::Belonging(belonging.kind) && part.name == belonging.name)
+        };
+        let hanging = theirs.object.belongings.iter().filter(|belonging| again.contains(&belonging.of));
+        for belonging in hanging.filter(|belonging| !is_told(belonging)) {
+            let text = self.theirs(&belonging.makes);
+            self.belonging_comes(theirs, belonging.kind, text);
+        }
+    }
+
+    fn trigger_comes(&mut self, item: &Item, name: &str, text: String) {
+        let trigger = item.object.triggers.iter().find(|trigger| trigger.name == name);
+        let made = self.made(text, trigger.map_or("", |trigger| &trigger.made_with));
+        self.steps.triggers_come.extend(made);
     }
 
     fn drop_trigger(&self, object: &Object, trigger: &str) -> String {

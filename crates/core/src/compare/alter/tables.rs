@@ -85,6 +85,7 @@ impl Alter<'_> {
                 | PartOf::ValueOrder
                 | PartOf::Index
                 | PartOf::Trigger
+                | PartOf::Belonging(_)
                 | PartOf::Comment
                 | PartOf::Value => {}
             }
@@ -149,7 +150,9 @@ impl Alter<'_> {
 
     pub(super) fn table_is_remade(&mut self, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
         let name = self.name(&ours.object);
-        let is_belonging = |part: &PartDiffers| matches!(part.of, PartOf::Index | PartOf::Trigger | PartOf::Comment);
+        let is_belonging = |part: &PartDiffers| {
+            matches!(part.of, PartOf::Index | PartOf::Trigger | PartOf::Belonging(_) | PartOf::Comment)
+        };
         let new: Vec<&PartDiffers> = differs.parts.iter().filter(|part| !is_belonging(part)).collect();
         let columns = names_of_columns;
         let added: Vec<&Part> = new.iter().filter_map(|part| theirs.parts.get(part.right?)).collect();
@@ -214,9 +217,10 @@ fn order_after(differs: &ItemDiffers, ours: &Item, theirs: &Item, adds_last: boo
 fn by_bits(name: &str, old: &Column, new: &Column, bits: &[&str; 5]) -> Vec<String> {
     let [type_, no_default, default, not_null, null] = bits;
     let value = new.default.clone().unwrap_or_default();
-    let words = [("NAME", name), ("TYPE", new.db_type.as_str()), ("VALUE", value.as_str())];
+    let type_of_new = new.declared_type();
+    let words = [("NAME", name), ("TYPE", type_of_new.as_str()), ("VALUE", value.as_str())];
     let mut all = Vec::new();
-    let retyped = old.db_type != new.db_type;
+    let retyped = old.declared_type() != type_of_new;
     // A default of the old type may not be one of the new.
     if old.default.is_some() && (new.default.is_none() || retyped) {
         all.push(filled(no_default, &words));

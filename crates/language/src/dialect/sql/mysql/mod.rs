@@ -38,11 +38,16 @@ const fn block(word: &'static str) -> Body {
     Body { after: "", open: word, ..body("") }
 }
 
+/// What the session is set to, remembered, and set so again.
+const REMEMBERED: &str = "set @jaunty_mode = @@sql_mode, @jaunty_zone = @@time_zone";
+const BEFORE: &str = "set sql_mode = @jaunty_mode, time_zone = @jaunty_zone";
+
 /// How structures are changed: the `ALTER TABLE` of MySQL and MariaDB. Its definitions commit at once, so there is no
 /// transaction around them.
 const ALTERING: Altering = Altering {
     whole_names: ["", ""],
-    around: [&["set foreign_key_checks = 0"], &["set foreign_key_checks = 1"]],
+    made_with: ["set SETTINGS", BEFORE],
+    around: [&[REMEMBERED, "set foreign_key_checks = 0"], &["set foreign_key_checks = 1"]],
     tables: Tables::Altered(&Clauses {
         add_column: "add column TEXT",
         place: [" first", " after NAME"],
@@ -68,10 +73,16 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&Copying {
-        snapshot: "start transaction with consistent snapshot, read only",
+        // Points in time are written in a zone in which each of them comes once.
+        snapshot: &[REMEMBERED, "set time_zone = '+00:00'", "start transaction with consistent snapshot, read only"],
+        afterwards: BEFORE,
+        // Text has six digits of a number of 32 bits.
+        exactly: &[("float", "NAME + 0e0")],
+        only: "",
+        beside: ["", ""],
         around: [
-            &["set foreign_key_checks = 0", "set sql_mode = 'no_auto_value_on_zero'"],
-            &["set foreign_key_checks = 1"],
+            &[REMEMBERED, "set foreign_key_checks = 0", "set sql_mode = 'no_auto_value_on_zero', time_zone = '+00:00'"],
+            &[BEFORE, "set foreign_key_checks = 1"],
         ],
         keys_after: false,
         schemas_are_databases: true,

@@ -15,6 +15,7 @@ use crate::dialect::{HelpKind,
 /// are left alone while a table is made again.
 const ALTERING: Altering = Altering {
     whole_names: ["", ""],
+    made_with: ["", ""],
     around: [&["begin"], &["commit"]],
     tables: Tables::Remade([
         &["pragma foreign_keys = off", "pragma legacy_alter_table = on"],
@@ -37,7 +38,16 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&Copying {
-        snapshot: "begin",
+        snapshot: &["begin"],
+        afterwards: "",
+        exactly: &[],
+        only: "",
+        // Numbers that programs know their files by.
+        beside: [
+            "select 'pragma user_version = ' || user_version from pragma_user_version where user_version <> 0 \
+             union all select 'pragma application_id = ' || application_id from pragma_application_id where application_id <> 0",
+            "",
+        ],
         around: [&["pragma foreign_keys = off", "begin"], &["commit"]],
         keys_after: false,
         schemas_are_databases: true,

@@ -1,0 +1,219 @@
+//! The rows of a database on their way into a text, and where the server is with its numbers.
+
+use std::io;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use jaunty_seam::catalog::{Column, Object};
+use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
+use jaunty_seam::error::ErrorKind;
+use jaunty_seam::rows::cell::ColumnReader;
+
+use super::{DumpError, Dumping};
+use crate::catalog::templates;
+use crate::export::{ExportError, Exporter, Format, Options};
+
+impl Dumping<'_> {
+    pub(super) fn rows(&mut self, object: &Object) -> Result<(), DumpError> {
+        let written = |name: &str| self.dialect.name_as_written(name);
+        let given: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(|c| written(&c.name)).collect();
+        let exact = |column: &Column| {
+            let name = written(&column.name);
+            let word = column.db_type.split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
+            match self.copying.exactly.iter().find(|(of, _)| of.eq_ignore_ascii_case(word)) {
+                Some((_, template)) => format!("{} as {name}", filled(template, &[("NAME", &name)])),
+                None => name,
+            }
+        };
+        let selected: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(exact).collect();
+        // The rows of a table in parts are those of its parts.
+        if given.is_empty() || object.clauses.to_ascii_lowercase().starts_with("partition by") {
+            return Ok(());
+        }
+        let numbered = object.columns.iter().filter(|c| c.is_numbered());
+        let numbered: Vec<&str> = numbered.map(|column| column.name.as_str()).collect();
+        let table = format!("{}.{}", written(&object.schema), written(&object.name));
+        let key: Vec<String> = object.primary_key().iter().map(|name| written(name)).collect();
+        let order = if key.is_empty() { String::new() } else { format!(" order by {}", key.join(", ")) };
+        // Rows of parts are written with those.
+        let query = format!("select {} from {}{table}{order}", selected.join(", "), self.copying.only);
+        let own_schema = self.copying.schemas_are_databases || templates::reaches(object, &self.catalog);
+        let parts =
+            if own_schema { vec![object.name.clone()] } else { vec![object.schema.clone(), object.name.clone()] };
+        let numbering = self.dialect.changing.map_or("", |changing| changing.numbering[2]);
+        let options = Options {
+            from: Some(parts.clone()),
+            before_values: if numbered.is_empty() { "" } else { numbering },
+            dialect: self.dialect,
+            ..Options::default()
+        };
+        let (stop, before) = (self.stop.clone(), self.dumped.rows);
+        // The sink lives as long as the statement, and the text longer: it is written when some of it is there.
+        let written_rows = Arc::new(Mutex::new(Writing {
+            exporter: Format::Insert.exporter(&options),
+            text: Vec::new(),
+            rows: 0,
+            failed: None,
+        }));
+        let (sender, texts) = std::sync::mpsc::sync_channel::<(Vec<u8>, u64)>(4);
+        let sink = RowsSink { writing: Arc::clone(&written_rows), sender, stop: stop.clone() };
+        let (session, out, told) = (&mut *self.session, &mut *self.out, &mut *self.told);
+        let outcome = std::thread::scope(|scope| {
+            let writer = scope.spawn(move || -> io::Result<()> {
+                for (text, rows) in texts {
+                    out.write_all(&text)?;
+                    told(before + rows);
+                }
+                Ok(())
+            });
+            let ran = session.run(&Request::new(&query).until(&stop), Box::new(sink));
+            let wrote = writer.join().unwrap_or_else(|_| Err(io::Error::other("the thread that writes has ended")));
+            (ran, wrote)
+        });
+        let mut writing = written_rows.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(error) = writing.failed.take() {
+            return Err(error.into());
+        }
+        outcome.1?;
+        outcome.0.map_err(DumpError::Server)?;
+        self.dumped.rows += writing.rows;
+        drop(writing);
+        self.counters(object, &parts, &numbered)
+    }
+
+    /// Lets the numbers that the server gives go on where they are, and not where the last row that is left ends.
+    fn counters(&mut self, object: &Object, parts: &[String], numbered: &[&str]) -> Result<(), DumpError> {
+        let [query, set] = self.copying.goes_on;
+        let is_numbered = object.definition.to_ascii_lowercase().contains("autoincrement");
+        if query.is_empty() || (numbered.is_empty() && !is_numbered) {
+            return Ok(());
+        }
+        let name: Vec<String> = parts.iter().map(|part| self.dialect.name_as_written(part)).collect();
+        let [name, bare] = [name.join("."), object.name.clone()].map(|name| self.dialect.text_as_written(&name));
+        // Where the definition of the table says it there is one, of no column.
+        let columns = if numbered.is_empty() { &[""][..] } else { numbered };
+        for column in columns {
+            let column = self.dialect.text_as_written(column);
+            let names = [("TABLE_TEXT", name.as_str()), ("BARE_TEXT", &bare), ("COLUMN_TEXT", &column)];
+            let found = match self.first(&filled(query, &names)) {
+                // The word may stand in a comment only, and then there is nothing to ask.
+                Err(DumpError::Server(error)) if numbered.is_empty() && error.kind == ErrorKind::Refused => continue,
+                found => found?,
+            };
+            if let [value, called] = found.as_slice() {
+                let values = [&names[..], &[("VALUE", value.as_str()), ("CALLED", called)]].concat();
+                self.put(&filled(set, &values))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The first row of a query; nothing where it has none.
+    pub(super) fn first(&mut self, query: &str) -> Result<Vec<String>, DumpError> {
+        Ok(self.read(query)?.into_iter().next().unwrap_or_default())
+    }
+
+    /// The first column of what a query finds; nothing where there is no query.
+    pub(super) fn column(&mut self, query: &str) -> Result<Vec<String>, DumpError> {
+        let rows = if query.is_empty() { Vec::new() } else { self.read(query)? };
+        Ok(rows.into_iter().filter_map(|row| row.into_iter().next()).collect())
+    }
+
+    fn read(&mut self, query: &str) -> Result<Vec<Vec<String>>, DumpError> {
+        let found = Arc::new(Mutex::new(Vec::new()));
+        let sink = Box::new(Few(Arc::clone(&found)));
+        self.session.run(&Request::new(query).until(self.stop), sink).map_err(DumpError::Server)?;
+        Ok(std::mem::take(&mut *found.lock().unwrap_or_else(PoisonError::into_inner)))
+    }
+
+    /// Where a sequence is.
+    pub(super) fn position(&mut self, object: &Object) -> Result<(), DumpError> {
+        let [query, set] = self.copying.sequence;
+        if query.is_empty() {
+            return Ok(());
+        }
+        let name = templates::name(object, &self.catalog, self.dialect);
+        if let [value, called] = self.first(&filled(query, &[("NAME", &name)]))?.as_slice() {
+            let text = self.dialect.text_as_written(&name);
+            self.put(&filled(set, &[("TEXT", &text), ("NAME", &name), ("VALUE", value), ("CALLED", called)]))?;
+        }
+        Ok(())
+    }
+}
+
+/// A text with its places filled in; what is filled in has no places, whatever it is called.
+fn filled(template: &str, values: &[(&str, &str)]) -> String {
+    let (mut text, mut rest) = (String::new(), template);
+    let found = |rest: &str| {
+        let places = values.iter().filter_map(|(key, value)| Some((rest.find(key)?, *key, *value)));
+        places.min_by_key(|(at, ..)| *at)
+    };
+    while let Some((at, key, value)) = found(rest) {
+        text.push_str(&rest[..at]);
+        text.push_str(value);
+        rest = &rest[at + key.len()..];
+    }
+    text + rest
+}
+
+/// Rows on their way to the text.
+struct Writing {
+    exporter: Box<dyn Exporter>,
+    text: Vec<u8>,
+    rows: u64,
+    failed: Option<ExportError>,
+}
+
+struct RowsSink {
+    writing: Arc<Mutex<Writing>>,
+    sender: std::sync::mpsc::SyncSender<(Vec<u8>, u64)>,
+    stop: Stop,
+}
+
+impl Sink for RowsSink {
+    fn wanted(&self) -> Flow {
+        if self.stop.is_wished() { Flow::Stop } else { Flow::Continue }
+    }
+
+    fn take(&mut self, event: Event) -> Flow {
+        let mut writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        let Writing { exporter, text, rows, .. } = &mut *writing;
+        let outcome = match event {
+            Event::Begins { schema, .. } => exporter.columns(&schema, text),
+            Event::Rows(batch) => {
+                *rows += batch.num_rows() as u64;
+                exporter.batch(&batch, text)
+            }
+            Event::Ends { .. } => exporter.finish(text),
+            _ => Ok(()),
+        };
+        if let Err(error) = outcome {
+            writing.failed = Some(error);
+            return Flow::Stop;
+        }
+        let (text, rows) = (std::mem::take(&mut writing.text), writing.rows);
+        drop(writing);
+        if !text.is_empty() && self.sender.send((text, rows)).is_err() {
+            return Flow::Stop;
+        }
+        self.wanted()
+    }
+}
+
+/// A few rows, as texts.
+struct Few(Arc<Mutex<Vec<Vec<String>>>>);
+
+impl Sink for Few {
+    fn wanted(&self) -> Flow {
+        Flow::Continue
+    }
+
+    fn take(&mut self, event: Event) -> Flow {
+        if let Event::Rows(batch) = event {
+            let cells = ColumnReader::all(&batch);
+            let rows =
+                (0..batch.num_rows()).map(|row| cells.iter().map(|column| column.get(row).text.into_owned()).collect());
+            self.0.lock().unwrap_or_else(PoisonError::into_inner).extend(rows);
+        }
+        Flow::Continue
+    }
+}
