@@ -182,7 +182,12 @@ fn what_differs_is_seen_drafted_and_sent() {
     screen.press(&["k"]).types("id").press(&["Enter"]).shows("by id").shows("≠ 2 changed").press(&["d"]);
     screen.shows("slip · ports on quay · 2 changed, 1 added, 1 deleted").shows("4 changes drafted; nothing was sent");
     // A change is dropped by itself. What is drafted already is not drafted twice, and what a person drafted stays.
-    screen.press(&["d"]).shows("1 changed, 1 added, 1 deleted").press(&["Escape"]).loses("slip · ports on quay").press(&["K"]);
+    screen
+        .press(&["d"])
+        .shows("1 changed, 1 added, 1 deleted")
+        .press(&["Escape"])
+        .loses("slip · ports on quay")
+        .press(&["K"]);
     screen.shows("rows that differ").press(&["x"]).shows("left  Ports on quay").press(&["d"]);
     screen.shows("1 change drafted; nothing was sent · 3 rows drafted before, which stay");
     screen.shows("2 changed, 1 added, 1 deleted");

@@ -8,6 +8,7 @@ use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::{Alteration, NoStatements, make_alike};
 use jaunty_core::compare::structure::{Schemas, Structure, compare};
 use jaunty_core::connection::open;
+use jaunty_core::dump::{Wanted, dump};
 use jaunty_core::reveal::rules::new_rules;
 use jaunty_engines::by_name;
 use jaunty_language::dialect::Dialect;
@@ -58,7 +59,7 @@ fn carry_out(session: &mut dyn Session, text: &str, dialect: &'static Dialect) {
 /// What differs, in lines.
 fn told(left: &Structure, right: &Structure) -> Vec<String> {
     let mut lines = Vec::new();
-    for item in compare(left, right).items {
+    for item in compare(left, right, false).items {
         lines.push(format!("{} {} {}", item.what.sign(), item.kind.word(), item.name));
         lines.extend(item.parts.iter().map(|part| {
             let shown: Vec<_> = part.shown.iter().filter(|shown| !shown.is_empty()).cloned().collect();
@@ -71,7 +72,7 @@ fn told(left: &Structure, right: &Structure) -> Vec<String> {
 /// Makes the left like the right, and looks.
 fn made_alike(left: &mut dyn Session, right: &mut dyn Session, engine: &str, schemas: [&Schemas; 2]) -> Alteration {
     let (ours, theirs) = (structure(left, engine, schemas[0]), structure(right, engine, schemas[1]));
-    let made = make_alike(&ours, &theirs, &compare(&ours, &theirs)).unwrap();
+    let made = make_alike(&ours, &theirs, &compare(&ours, &theirs, false)).unwrap();
     let script = made.script(dialect(engine));
     carry_out(left, &script, dialect(engine));
     let now = structure(left, engine, schemas[0]);
@@ -221,6 +222,69 @@ fn all_that_belongs_to_tables_of_postgres_is_made_alike() {
 }
 
 #[test]
+fn owners_and_grants_of_postgres_count_where_that_is_wanted() {
+    let server = Postgres::start();
+    server.sql("create role mate; create role purser; create role \"Odd Bosun\"");
+    let made = "create table ports(id int primary key, name text, berths int); create table boats(id serial, n int generated always as identity); create view named as select name from ports; create sequence tickets;
+        create function tide(a int, b int default 1) returns int language sql as 'select a'; create procedure sweep(inout n int) language sql as 'select n'; create function own() returns int language sql as 'select 1';
+        create aggregate total(int) (sfunc = tide, stype = int)";
+    let wanted = "grant select, insert on ports to purser; grant update on ports to purser with grant option; grant select (name), update (name, berths) on ports to \"Odd Bosun\"; grant select on named to public;
+        grant usage on sequence tickets to purser; revoke execute on function tide(int, int) from public; grant execute on function tide(int, int) to mate with grant option;
+        alter table ports owner to mate; alter table boats owner to mate; alter view named owner to \"Odd Bosun\"; alter function own() owner to mate; alter procedure sweep owner to mate; alter aggregate total(int) owner to mate; alter sequence tickets owner to mate";
+    let otherwise = "grant select, delete on ports to \"Odd Bosun\"; grant execute on function own() to mate; revoke execute on procedure sweep from public";
+    for (database, sql) in [("one", otherwise), ("two", wanted), ("three", "")] {
+        server.sql(&format!("create database {database}"));
+        server.sql_in(database, if sql.is_empty() { "" } else { made });
+        server.sql_in(database, sql);
+    }
+    let [mut one, mut two, mut three] = ["one", "two", "three"].map(|name| of_server("postgres", server.port, name));
+    let read = |of: &mut dyn Session| structure(of, "postgres", &Schemas::All);
+    let told = |of: &mut dyn Session| -> Vec<Vec<Vec<String>>> {
+        // What is granted, whoever granted it, and in whatever order.
+        let acl = |acl: &str| {
+            format!(
+                "(select string_agg(concat_ws(' ', x.grantee::regrole, x.privilege_type, x.is_grantable), ', ' order by x.grantee, x.privilege_type) from aclexplode({acl}) x)"
+            )
+        };
+        let classes = format!(
+            "select relname, relowner::regrole::text, {} from pg_class where oid >= 16384 and relkind in ('r', 'v', 'S') order by 1",
+            acl("coalesce(relacl, acldefault(case relkind when 'S' then 's' else 'r' end::\"char\", relowner))")
+        );
+        let columns = format!(
+            "select attrelid::regclass::text, attname, {} from pg_attribute where attacl <> '{{}}' order by 1, 2",
+            acl("attacl")
+        );
+        let routines = format!(
+            "select proname, proowner::regrole::text, {} from pg_proc where oid >= 16384 order by 1",
+            acl("coalesce(proacl, acldefault('f', proowner))")
+        );
+        [classes, columns, routines].iter().map(|query| run(of, query).unwrap().rows()).collect()
+    };
+    let (ours, theirs) = (read(one.as_mut()), read(two.as_mut()));
+    assert_eq!(compare(&ours, &theirs, false).items, []);
+    let differences = compare(&ours, &theirs, true);
+    let script = make_alike(&ours, &theirs, &differences).unwrap().script(dialect("postgres"));
+    insta::assert_snapshot!("postgres_access_statements", script);
+    carry_out(one.as_mut(), &script, dialect("postgres"));
+    assert_eq!(told(one.as_mut()), told(two.as_mut()), "{script}");
+    assert_eq!(compare(&read(one.as_mut()), &theirs, true).items, []);
+    // From nothing; and nothing of it where it is not wanted.
+    let nothing = read(three.as_mut());
+    let plain = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, false)).unwrap().script(dialect("postgres"));
+    assert!(!plain.contains("grant ") && !plain.contains("owner to"), "{plain}");
+    let script = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, true)).unwrap().script(dialect("postgres"));
+    carry_out(three.as_mut(), &script, dialect("postgres"));
+    assert_eq!(told(three.as_mut()), told(two.as_mut()), "{script}");
+    // A dump with them does the same.
+    server.sql("create database four");
+    let mut four = of_server("postgres", server.port, "four");
+    let (mut text, wanted) = (Vec::new(), Wanted { access: true, ..Wanted::default() });
+    dump(two.as_mut(), dialect("postgres"), &wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
+    carry_out(four.as_mut(), &String::from_utf8(text).unwrap(), dialect("postgres"));
+    assert_eq!(told(four.as_mut()), told(two.as_mut()));
+}
+
+#[test]
 fn postgres_is_made_alike() {
     let server = Postgres::start();
     let open = |database: &str| of_server("postgres", server.port, database);
@@ -265,13 +329,13 @@ fn the_order_of_values_counts() {
     let one = structure(open("one", "'calm', 'rough', 'wild'").as_mut(), "postgres", &all);
     let turned = structure(open("two", "'rough', 'breezy', 'calm', 'wild'").as_mut(), "postgres", &all);
     let same = structure(open("three", "'calm', 'rough', 'wild'").as_mut(), "postgres", &all);
-    assert_eq!(compare(&one, &same).items, []);
+    assert_eq!(compare(&one, &same, false).items, []);
     let told = told(&one, &turned).join("\n");
     assert!(
         told.contains("order of values") && told.contains("calm, rough, wild") && told.contains("rough, calm, wild"),
         "{told}"
     );
-    let made = make_alike(&one, &turned, &compare(&one, &turned)).unwrap();
+    let made = make_alike(&one, &turned, &compare(&one, &turned, false)).unwrap();
     assert!(
         made.script(dialect("postgres")).contains("type public.mood: no statement changes it so"),
         "{}",
@@ -349,7 +413,7 @@ fn databases_of_different_kinds_are_compared_by_what_they_hold() {
             "  ◂ foreign key : start → ports(id)",
         ]
     );
-    let differences = compare(&ours, &theirs);
+    let differences = compare(&ours, &theirs, false);
     assert_eq!(differences.counted(Difference::Changed), 2);
     assert_eq!(make_alike(&ours, &theirs, &differences), Err(NoStatements::Languages));
 }

@@ -100,8 +100,11 @@ pub struct Dump {
     /// Without definitions
     #[arg(long)]
     pub only_rows: bool,
+    /// With owners and grants (PostgreSQL), whose roles have to be there where it is run
+    #[arg(long, conflicts_with = "only_rows")]
+    pub access: bool,
     /// Back up the whole database into a file (SQLite)
-    #[arg(long, requires = "output", conflicts_with_all = ["tables", "only_structure", "only_rows"])]
+    #[arg(long, requires = "output", conflicts_with_all = ["tables", "only_structure", "only_rows", "access"])]
     pub backup: bool,
 }
 
@@ -177,6 +180,9 @@ pub struct CompareStructure {
     /// That of the right side, where it has another name
     #[arg(long, value_name = "SCHEMA")]
     pub right_schema: Option<String>,
+    /// Owners and grants count, too (PostgreSQL)
+    #[arg(long)]
+    pub access: bool,
     #[command(flatten)]
     pub found: Found,
 }

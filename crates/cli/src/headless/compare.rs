@@ -90,7 +90,7 @@ fn structures(args: &CompareStructure) -> Result<bool, Failure> {
             eprintln!("{}", clean_lines(&format!("{name}: left out: {left_out}")));
         }
     }
-    let found = structure::compare(left, right);
+    let found = structure::compare(left, right, args.access);
     let same = found.items.is_empty();
     if args.found.statements {
         let made = make_alike(left, right, &found).map_err(|why| Failure::Usage(why.to_string()))?;

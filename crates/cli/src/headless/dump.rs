@@ -55,8 +55,12 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 true => Catalog::default(),
                 false => catalog(session.as_mut(), &stop)?,
             };
-            let mut wanted =
-                Wanted { only_structure: args.only_structure, only_rows: args.only_rows, ..Wanted::default() };
+            let mut wanted = Wanted {
+                only_structure: args.only_structure,
+                only_rows: args.only_rows,
+                access: args.access,
+                ..Wanted::default()
+            };
             for name in &args.tables {
                 let path: Vec<Written> =
                     name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();

@@ -272,7 +272,7 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     for column in object.columns.iter().filter(|column| !column.comment.is_empty()) {
         told(&column.name, &column.comment);
     }
-    for belonging in &object.belongings {
+    for belonging in object.belongings.iter().filter(|belonging| !belonging.kind.is_access()) {
         text.push_str(&format!(";\n{}", belonging.makes));
     }
     text

@@ -43,6 +43,11 @@ pub enum PartOf {
 }
 
 impl PartOf {
+    /// Whether it is about who may do something.
+    pub fn is_access(self) -> bool {
+        matches!(self, PartOf::Belonging(kind) if kind.is_access())
+    }
+
     /// The trade's word for it.
     pub fn word(self) -> &'static str {
         match self {
@@ -411,10 +416,12 @@ pub struct Differences {
     pub same: usize,
     /// Whether both are of one language, so that definitions were compared.
     pub one_language: bool,
+    /// Whether owners and grants count.
+    pub access: bool,
 }
 
-/// Compares two structures.
-pub fn compare(left: &Structure, right: &Structure) -> Differences {
+/// Compares two structures; with whose the objects are and what others may do, where `access` says so.
+pub fn compare(left: &Structure, right: &Structure, access: bool) -> Differences {
     let one_language = left.dialect.name == right.dialect.name;
     let keyed = |structure: &Structure| -> HashMap<(ObjectKind, String), usize> {
         let key = |item: &Item| match one_language {
@@ -436,7 +443,7 @@ pub fn compare(left: &Structure, right: &Structure) -> Differences {
             parts: Vec::new(),
         };
         if let Some(with) = rights.remove(&(kind, key)) {
-            differs.parts = parts(ours, &right.items[with], one_language);
+            differs.parts = parts(ours, &right.items[with], one_language, access);
             if differs.parts.is_empty() {
                 same += 1;
                 continue;
@@ -454,14 +461,17 @@ pub fn compare(left: &Structure, right: &Structure) -> Differences {
         parts: Vec::new(),
     }));
     items.sort_by(|a, b| (a.kind, &a.name, a.what).cmp(&(b.kind, &b.name, b.what)));
-    Differences { items, same, one_language }
+    Differences { items, same, one_language, access }
 }
 
 /// The parts of two objects that differ.
-fn parts(left: &Item, right: &Item, one_language: bool) -> Vec<PartDiffers> {
+fn parts(left: &Item, right: &Item, one_language: bool, access: bool) -> Vec<PartDiffers> {
     let [left_parts, right_parts] = [left, right].map(|item| if one_language { &item.parts } else { &item.held });
     let (mut lefts, mut rights): (Vec<usize>, Vec<usize>) =
         ((0..left_parts.len()).collect(), (0..right_parts.len()).collect());
+    for (parts, places) in [(left_parts, &mut lefts), (right_parts, &mut rights)] {
+        places.retain(|at| access || !parts[*at].of.is_access());
+    }
     let by_name = |part: &Part| match part.of {
         PartOf::Table(PartKind::Column) | PartOf::Trigger | PartOf::Belonging(_) | PartOf::Value | PartOf::Comment => {
             true

@@ -25,6 +25,8 @@ pub struct Wanted {
     pub only_structure: bool,
     /// Without definitions.
     pub only_rows: bool,
+    /// With whose the objects are, and what others may do with them.
+    pub access: bool,
 }
 
 /// What was written.
@@ -164,7 +166,10 @@ impl Dumping<'_> {
             for trigger in chosen.all().flat_map(|object| &object.triggers).filter(|t| !t.definition.is_empty()) {
                 self.put_made(&trigger.definition, &trigger.made_with)?;
             }
-            self.belongings(&chosen, |kind| kind > BelongingKind::Parent)?;
+            self.belongings(&chosen, |kind| kind > BelongingKind::Parent && !kind.is_access())?;
+            if wanted.access {
+                self.belongings(&chosen, BelongingKind::is_access)?;
+            }
             chosen.events.iter().try_for_each(|object| self.define(object))?;
         }
         after.iter().try_for_each(|statement| self.put(statement))?;

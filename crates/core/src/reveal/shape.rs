@@ -103,6 +103,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
             BelongingKind::Security => "row security",
             BelongingKind::Policy => "policies",
             BelongingKind::Rule => "rules",
+            BelongingKind::Owner | BelongingKind::Grant => "access",
         };
         let text = format!("{}  {}", belonging.name, belonging.makes.split_whitespace().collect::<Vec<_>>().join(" "));
         put(section, text, belonging.to.clone());

@@ -117,6 +117,26 @@ union all select 'rule', r.rulename, 'rule ' || r.rulename, r.ev_enabled from pg
 join (values ('D', 'disable'), ('R', 'enable replica'), ('A', 'enable always')) w(sign, word) on w.sign = s.sign::text \
 where {OWN} order by 1, 2, 3";
 
+/// A sequence that goes with a column is whose the table is.
+const OWNERS: &str = "\
+select n.nspname, c.relname, quote_ident(pg_get_userbyid(c.relowner)), '', {ALTER} || ' owner to ' || quote_ident(pg_get_userbyid(c.relowner)), '', null, null \
+{OF} where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} and not (c.relkind = 'S' and exists (\
+select from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype in ('a', 'i'))) order by 1, 2";
+
+/// What others than the owner may do, with the object or with a column of it:
+/// <https://www.postgresql.org/docs/current/ddl-priv.html>.
+const GRANTS: &str = "\
+select n.nspname, c.relname, g.who || g.of_column || case when g.may_grant then ' (may grant it)' else '' end, '', \
+format('grant %s on %s %I.%I to %s', g.what, w.word, n.nspname, c.relname, g.who) || case when g.may_grant then ' with grant option' else '' end, \
+format('revoke %s on %s %I.%I from %s', g.what, w.word, n.nspname, c.relname, g.who), null, null \
+{OF}, lateral (select case c.relkind when 'S' then 'sequence' else 'table' end) w(word), \
+lateral (select case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, '', x.is_grantable, \
+string_agg(lower(x.privilege_type), ', ' order by x.privilege_type) from aclexplode(c.relacl) x where x.grantee <> c.relowner group by x.grantee, x.is_grantable \
+union all select case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, ' of ' || a.attname, x.is_grantable, \
+string_agg(format('%s (%I)', lower(x.privilege_type), a.attname), ', ' order by x.privilege_type) \
+from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = c.oid and not a.attisdropped and x.grantee <> c.relowner group by a.attname, x.grantee, x.is_grantable) \
+g(who, of_column, may_grant, what) where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} order by 1, 2, 3";
+
 /// Reads all of them.
 pub(super) fn read(session: &mut PostgresSession, catalog: &mut Catalog) -> Result<(), EngineError> {
     let kinds = [
@@ -129,6 +149,8 @@ pub(super) fn read(session: &mut PostgresSession, catalog: &mut Catalog) -> Resu
         (BelongingKind::Policy, POLICIES),
         (BelongingKind::Rule, RULES),
         (BelongingKind::State, STATES),
+        (BelongingKind::Owner, OWNERS),
+        (BelongingKind::Grant, GRANTS),
     ];
     for (kind, select) in kinds {
         let select = select.replace("{ALTER}", ALTER).replace("{OF}", OF).replace("{OWN}", OWN);

@@ -2,7 +2,9 @@
 //! <https://www.postgresql.org/docs/current/catalogs.html>. Objects of extensions and of the server
 //! itself are left out; completion knows the server's functions from the dialect.
 
-use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+use jaunty_seam::catalog::{
+    Belonging, BelongingKind, Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger,
+};
 use jaunty_seam::error::EngineError;
 use tokio_postgres::SimpleQueryRow;
 
@@ -114,9 +116,23 @@ case when p.proparallel <> 'u' then 'parallel = ' || case p.proparallel when 's'
 case when g.aggkind = 'h' then 'hypothetical' end)) \
 from pg_aggregate g left join pg_operator o on o.oid = g.aggsortop where g.aggfnoid = p.oid)";
 
+/// Whose a routine is, and what others may do with it: kind, name, the statement that makes it, and the one that takes it
+/// away. All may run it where nothing is said.
+const ACCESS_OF_ROUTINE: &str = "\
+(select json_agg(json_build_array(g.kind, g.name, g.makes, g.unmakes) order by g.kind desc, g.name) from \
+(select case p.prokind when 'p' then 'procedure' else 'function' end || format(' %I.%I(%s)', n.nspname, p.proname, pg_get_function_identity_arguments(p.oid))) r(called), \
+lateral (select 'Owner', quote_ident(pg_get_userbyid(p.proowner)), \
+format('alter %s owner to %I', case p.prokind when 'a' then replace(r.called, 'function ', 'aggregate ') else r.called end, pg_get_userbyid(p.proowner)), '' \
+union all select 'Grant', w.who || case when x.is_grantable then ' (may grant it)' else '' end, \
+format('grant execute on %s to %s', r.called, w.who) || case when x.is_grantable then ' with grant option' else '' end, format('revoke execute on %s from %s', r.called, w.who) \
+from aclexplode(p.proacl) x, lateral (select case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end) w(who) \
+where x.grantee <> p.proowner and (x.grantee <> 0 or x.is_grantable) \
+union all select 'Grant', 'public: none', format('revoke execute on %s from public', r.called), format('grant execute on %s to public', r.called) \
+where p.proacl is not null and not exists (select from aclexplode(p.proacl) x where x.grantee = 0)) g(kind, name, makes, unmakes))";
+
 const ROUTINES: &str = "\
 select n.nspname, p.proname, p.prokind, pg_get_function_arguments(p.oid), pg_get_function_result(p.oid), \
-obj_description(p.oid, 'pg_proc'), {NEEDED}, {AGGREGATE} \
+obj_description(p.oid, 'pg_proc'), {NEEDED}, {AGGREGATE}, {ACCESS} \
 from pg_proc p join pg_namespace n on n.oid = p.pronamespace \
 where {OWN} and not exists (select from pg_depend d where d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype in ('e', 'i')) \
 order by n.nspname, p.proname, 4";
@@ -159,7 +175,10 @@ order by n.nspname, t.typname";
 /// Reads a part of it.
 pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
     let mut ask = |select: &str| {
-        let select = select.replace("{NEEDED}", NEEDED_BY_ROUTINE).replace("{AGGREGATE}", AGGREGATE);
+        let select = select
+            .replace("{NEEDED}", NEEDED_BY_ROUTINE)
+            .replace("{AGGREGATE}", AGGREGATE)
+            .replace("{ACCESS}", ACCESS_OF_ROUTINE);
         session.ask(&select.replace("{OWN}", OWN))
     };
     match part {
@@ -296,8 +315,18 @@ fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
         comment: text(row, 5),
         uses: names(row, 6),
         definition: text(row, 7),
+        belongings: access(row, 8),
         ..Object::default()
     });
+}
+
+/// A field that is a JSON list of what belongs to a routine.
+fn access(row: &SimpleQueryRow, at: usize) -> Vec<Belonging> {
+    type Told = (BelongingKind, String, String, String);
+    let told: Vec<Told> = said(row, at).and_then(|json| serde_json::from_str(json).ok()).unwrap_or_default();
+    let belonging =
+        |(kind, name, makes, unmakes)| Belonging { kind, name, of: String::new(), to: None, makes, unmakes };
+    told.into_iter().map(belonging).collect()
 }
 
 /// A field that is a JSON list of names, each with its schema.

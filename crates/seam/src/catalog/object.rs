@@ -260,9 +260,18 @@ pub enum BelongingKind {
     State,
     /// What somebody wrote about a part of it.
     Comment,
+    /// Whose it is.
+    Owner,
+    /// What somebody may do with it.
+    Grant,
 }
 
 impl BelongingKind {
+    /// Whether it is about who may do something, and not about what the database is made of.
+    pub fn is_access(self) -> bool {
+        matches!(self, BelongingKind::Owner | BelongingKind::Grant)
+    }
+
     /// The trade's word for it.
     pub fn word(self) -> &'static str {
         match self {
@@ -271,6 +280,8 @@ impl BelongingKind {
             BelongingKind::Mark => "mark",
             BelongingKind::Statistics => "statistics",
             BelongingKind::Comment => "comment",
+            BelongingKind::Owner => "owner",
+            BelongingKind::Grant => "grant",
             BelongingKind::Security => "row security",
             BelongingKind::Policy => "policy",
             BelongingKind::Rule => "rule",

@@ -653,6 +653,8 @@ actions! {
             "Copy them" => |app| app.on(StructureComparison::copy);
         StructureComparison "structure-only" "Only some" ["n"]
             "Only objects that changed, then those only left, then only right, then all" => |app| app.on(|view: &mut StructureComparison, _| view.turn_filter());
+        StructureComparison "structure-access" "Owners, grants" ["o"]
+            "Whether owners and grants count" => |app| app.on(|view: &mut StructureComparison, _| view.turn_access());
         StructureComparison "structure-exchange" "Exchange" ["x"]
             "Exchange left and right" => |app| app.on(|view: &mut StructureComparison, _| view.exchange());
         StructureComparison "structure-down" "Text down" ["right"]

@@ -64,7 +64,8 @@ pub fn make_alike(left: &Structure, right: &Structure, differences: &Differences
         return Err(NoStatements::Languages);
     }
     let altering = left.dialect.altering.ok_or(NoStatements::Unknown)?;
-    let mut alter = Alter { left, right, altering, done: Alteration::default(), steps: Default::default() };
+    let access = differences.access;
+    let mut alter = Alter { left, right, altering, access, done: Alteration::default(), steps: Default::default() };
     alter.all(differences);
     let Alter { steps, mut done, .. } = alter;
     let body: Vec<Statement> = [
@@ -139,6 +140,8 @@ struct Alter<'a> {
     left: &'a Structure,
     right: &'a Structure,
     altering: &'static Altering,
+    /// Whether what is made gets its owner and its grants.
+    access: bool,
     done: Alteration,
     steps: Steps,
 }
@@ -341,7 +344,8 @@ impl<'a> Alter<'a> {
             let names: Vec<&str> = again.map(|item| item.key.as_str()).collect();
             if !names.is_empty() {
                 let names = names.join(", ");
-                self.done.notes.push(format!("made again, without the grants and owners that they have: {names}"));
+                let without = if self.access { "" } else { ", without the grants and owners that they have" };
+                self.done.notes.push(format!("made again{without}: {names}"));
             }
         }
         // Routines that take or give rows of tables and views go and come with these.
@@ -369,7 +373,8 @@ impl<'a> Alter<'a> {
 
     /// Indexes, triggers and comments of what was made.
     fn belongings(&mut self, item: &Item) {
-        for part in &item.parts {
+        let access = self.access;
+        for part in item.parts.iter().filter(|part| access || !part.of.is_access()) {
             let text = self.theirs(&part.text);
             match part.of {
                 PartOf::Index => {

@@ -44,9 +44,9 @@ pub struct Structures {
 }
 
 impl Structures {
-    fn of(read: [Structure; 2]) -> Structures {
+    fn of(read: [Structure; 2], access: bool) -> Structures {
         let [left, right] = &read;
-        let differences = compare(left, right);
+        let differences = compare(left, right, access);
         let made = make_alike(left, right, &differences).map_err(|why| why.to_string());
         let script = made.as_ref().map(|made| made.script(left.dialect)).unwrap_or_default();
         Structures { read, differences, made, script }
@@ -79,6 +79,8 @@ pub struct StructureComparison {
     pub top: usize,
     /// Whether the statements are shown in the place of the definitions.
     pub statements: bool,
+    /// Whether owners and grants count.
+    pub access: bool,
     /// The first line that is shown of what is below.
     pub below: usize,
     stop: Stop,
@@ -124,7 +126,17 @@ impl StructureComparison {
         self.sides.swap(0, 1);
         if let Some(Ok(found)) = self.found.take() {
             let [left, right] = found.read;
-            self.found = Some(Ok(Box::new(Structures::of([right, left]))));
+            self.found = Some(Ok(Box::new(Structures::of([right, left], self.access))));
+        }
+        self.only = None;
+        self.list();
+    }
+
+    /// Has owners and grants count, or not.
+    pub(crate) fn turn_access(&mut self) {
+        self.access = !self.access;
+        if let Some(Ok(found)) = self.found.take() {
+            self.found = Some(Ok(Box::new(Structures::of(found.read, self.access))));
         }
         self.only = None;
         self.list();
@@ -289,7 +301,7 @@ impl App {
                 };
                 Structure::read(session.as_mut(), engines[at].dialect(), &schemas, &wish, &mut told).map_err(said)
             };
-            let compared = || -> Result<Structures, String> { Ok(Structures::of([read(0)?, read(1)?])) };
+            let compared = || -> Result<Structures, String> { Ok(Structures::of([read(0)?, read(1)?], false)) };
             Done::Structures(stopping(progress, &wish, compared).map(Box::new))
         });
         let view = StructureComparison {
@@ -300,6 +312,7 @@ impl App {
             chosen: 0,
             top: 0,
             statements: false,
+            access: false,
             below: 0,
             stop,
         };
