@@ -10,7 +10,8 @@ use std::thread;
 use std::time::Duration;
 
 use rusqlite::Connection;
-use support::Home;
+use support::desktop::Desktop;
+use support::{Home, Screen};
 
 const PORTS: &str = "code;name;berths;opened;price\nSMQ;\"Saltmarsh; Quay\";6;05.03.2031;12.50\nGUL;Gullhaven;4;31.12.2030;\nEMB;\"\";2;01.02.2031;3\n";
 
@@ -503,6 +504,29 @@ fn pasted_rows_make_a_table() {
     assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern Sound;2Ebb Gate");
     // Its catalog knows the table at once.
     screen.press(&["Escape"]).loses("load a file").press(&["C-o"]).shows("catalog of").types("tides").shows("tides");
+}
+
+#[test]
+fn rows_are_loaded_from_the_clipboard_of_the_desktop() {
+    let desktop = Desktop::start();
+    let home = quay().file("a.sql", "select 1;\n");
+    let screen = Screen::start(&home, (120, 30), &["a.sql", "-c", "quay"], &[("DISPLAY", &desktop.display)]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay").shows("ctrl-v takes the clipboard");
+    screen.press(&["C-v"]).shows("there is no text in the clipboard");
+    desktop.copy("id\tname\n1\tTern \u{2693} Sound\n2\t\"two\nlines\"\n");
+    screen.press(&["C-v"]).shows("(pasted rows)").types("tides").shows("create table tides ( id integer, name text )");
+    // One line is a row as well; what was taken before is not loaded.
+    desktop.copy("id;name\n3;\u{1b}[31mEbb\n");
+    screen.press(&["C-v"]).shows("[31mEbb").loses("Tern");
+    desktop.copy("id\tname\n1\tTern \u{2693} Sound\n2\t\"two\nlines\"\n");
+    screen.press(&["C-v"]).shows("Tern").press(&["C-g"]).shows("2 rows loaded into tides in");
+    assert_eq!(one(&home, "select group_concat(id || name, ';') from tides"), "1Tern \u{2693} Sound;2two\nlines");
+    screen.press(&["Escape", "C-q"]).ends();
+    // Where there is no desktop it says what to do.
+    let screen = Screen::start(&home, (120, 30), &["a.sql", "-c", "quay"], &[("DISPLAY", "")]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("load a file").press(&["C-v"]);
+    screen.shows("there is no desktop here whose clipboard could be read; paste the rows into this form");
+    screen.press(&["Escape", "C-q"]).ends();
 }
 
 #[test]

@@ -4,9 +4,7 @@
 
 mod support;
 
-use std::io::{BufRead as _, BufReader};
-use std::process::{Command, Stdio};
-
+use support::desktop::Desktop;
 use support::{Home, Screen, read};
 
 const COUNTED: &str = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 5000)";
@@ -91,41 +89,6 @@ fn a_run_waits_until_its_rows_are_wanted() {
     screen.press(&["C-t"]).types(">").shows("4,964–5,000 of 5,000").loses("held");
     screen.press(&["C-t", "C-g"]).shows("held").press(&["Escape"]).shows("stopped");
     screen.press(&["C-q"]).ends();
-}
-
-/// A desktop without a monitor.
-struct Desktop {
-    server: std::process::Child,
-    display: String,
-}
-
-impl Desktop {
-    fn start() -> Desktop {
-        let mut server = Command::new("Xvfb")
-            .args(["-displayfd", "1", "-nolisten", "tcp"])
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("Xvfb runs; scripts/test installs it");
-        let mut number = String::new();
-        BufReader::new(server.stdout.take().unwrap()).read_line(&mut number).unwrap();
-        Desktop { server, display: format!(":{}", number.trim()) }
-    }
-
-    /// What another program finds in the clipboard.
-    fn clipboard(&self) -> String {
-        let mut reader = Command::new("xclip");
-        reader.args(["-out", "-selection", "clipboard"]).env("DISPLAY", &self.display);
-        let output = reader.output().expect("xclip runs; scripts/test installs it");
-        String::from_utf8(output.stdout).unwrap()
-    }
-}
-
-impl Drop for Desktop {
-    fn drop(&mut self) {
-        let _ = self.server.kill();
-        let _ = self.server.wait();
-    }
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! The desktop's own clipboard, where there is a desktop. Text goes there and through the terminal
+//! The desktop's own clipboard, where there is a desktop, to write and to read. Text goes there and through the terminal
 //! (`terminal::copy`), since not every terminal passes it on, and a terminal may be far from a desktop.
 
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
@@ -22,6 +22,19 @@ impl Desktop {
         // The thread is gone where there is no desktop.
         let _ = texts.send(text);
     }
+}
+
+/// The text in the clipboard; it may take a while. An error says why there is none, and what to do instead.
+pub fn text() -> Result<String, String> {
+    let unread = |error: arboard::Error| match error {
+        arboard::Error::ContentNotAvailable => "there is no text in the clipboard".to_owned(),
+        error => {
+            tracing::debug!(%error, "the desktop's clipboard");
+            "there is no desktop here whose clipboard could be read; paste the rows into this form".to_owned()
+        }
+    };
+    let text = Clipboard::new().and_then(|mut clipboard| clipboard.get_text()).map_err(unread)?;
+    if text.trim().is_empty() { Err("there is no text in the clipboard".to_owned()) } else { Ok(text) }
 }
 
 impl Drop for Desktop {

@@ -161,6 +161,8 @@ pub enum Done {
     Kept(Box<Kept>),
     /// What a file holds and where its columns would go.
     Previewed(Result<Box<Preview>, String>),
+    /// What is in the desktop's clipboard, or why that cannot be read.
+    Clipboard(Result<String, String>),
     /// How many rows were loaded, in words, or why none.
     Loaded(Result<String, String>),
     /// The first difference of two results from a row of this archive on.

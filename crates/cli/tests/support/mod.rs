@@ -3,6 +3,8 @@
 
 #![allow(dead_code)]
 
+pub mod desktop;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::time::{Duration, Instant};

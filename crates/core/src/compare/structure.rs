@@ -275,7 +275,9 @@ fn item(object: &Object, definition: String, schema: &str, catalog: &Catalog, di
         parts.push(part(PartOf::Trigger, &trigger.name, &trigger.definition));
     }
     for belonging in &object.belongings {
-        parts.push(part(PartOf::Belonging(belonging.kind), &belonging.name, &belonging.makes));
+        let of = PartOf::Belonging(belonging.kind);
+        let shown = belonging.shown(&dialect.name_as_written(&object.name));
+        parts.push(Part { shown, ..part(of, &belonging.name, &belonging.makes) });
     }
     let plain = |of, name: &str, text: &str| Part { told: text.to_owned(), ..part(of, name, text) };
     // Where the definition has them they are told with it.

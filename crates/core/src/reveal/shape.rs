@@ -105,7 +105,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
             BelongingKind::Rule => "rules",
             BelongingKind::Owner | BelongingKind::Grant => "access",
         };
-        let text = format!("{}  {}", belonging.name, belonging.makes.split_whitespace().collect::<Vec<_>>().join(" "));
+        let text = format!("{}  {}", belonging.name, belonging.shown(&dialect.name_as_written(&object.name)));
         put(section, text, belonging.to.clone());
     }
     for used in &object.uses {

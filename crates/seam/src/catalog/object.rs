@@ -239,6 +239,25 @@ pub struct Belonging {
     pub unmakes: String,
 }
 
+impl Belonging {
+    /// What its statement says beside the name of the object, `object` as it is written there; all of the statement where
+    /// it does not name that.
+    pub fn shown(&self, object: &str) -> String {
+        let text = self.makes.split_whitespace().collect::<Vec<_>>().join(" ");
+        let after = |part: &str| text.split_once(part).map(|(before, after)| (before.len(), after));
+        let found = match self.kind {
+            BelongingKind::Grant => return text.split_once(" on ").map_or(text.clone(), |(what, _)| what.to_owned()),
+            BelongingKind::Rule => after(" AS "),
+            _ => {
+                let named = [format!(".{object} "), format!(" {object} ")];
+                named.iter().filter_map(|name| after(name)).min_by_key(|(at, _)| *at)
+            }
+        };
+        let shown = found.map_or(text.as_str(), |(_, after)| after);
+        shown.strip_prefix("is ").unwrap_or(shown).to_owned()
+    }
+}
+
 /// Kinds of [`Belonging`], in the order in which they can be made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub enum BelongingKind {
@@ -351,5 +370,40 @@ impl Object {
             Rule::Foreign { to, columns, .. } => Some((constraint.columns.as_slice(), to, columns.as_slice())),
             _ => None,
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_belongs_to_an_object_is_shown_without_its_name() {
+        let shown = |kind, makes: &str| {
+            let (name, of) = (String::new(), String::new());
+            Belonging { kind, name, of, to: None, makes: makes.into(), unmakes: String::new() }.shown("ports")
+        };
+        for (kind, makes, wanted) in [
+            (
+                BelongingKind::Policy,
+                "create policy ports_own on public.ports for select\n to public",
+                "for select to public",
+            ),
+            (BelongingKind::Setting, "alter table public.ports set (fillfactor = '70')", "set (fillfactor = '70')"),
+            (BelongingKind::Comment, "comment on trigger t on public.ports is 'at once'", "'at once'"),
+            (BelongingKind::Grant, "grant select, insert on table public.ports to mate", "grant select, insert"),
+            (
+                BelongingKind::Rule,
+                "CREATE RULE r AS\n ON DELETE TO public.ports DO NOTHING",
+                "ON DELETE TO public.ports DO NOTHING",
+            ),
+            (
+                BelongingKind::Mark,
+                "alter index a.whole attach partition a.part",
+                "alter index a.whole attach partition a.part",
+            ),
+        ] {
+            assert_eq!(shown(kind, makes), wanted);
+        }
     }
 }

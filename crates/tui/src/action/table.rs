@@ -670,6 +670,8 @@ actions! {
     "Where a file is loaded" {
         ImportView "load-rows" "Load" ["ctrl-g"]
             "Load the file as it is shown: all of it or nothing, unless parts are named" => |app| app.on(ImportView::load);
+        ImportView "import-clipboard" "Clipboard" ["ctrl-v"]
+            "Take what is in the desktop's clipboard as rows" => |app| app.on(ImportView::take_clipboard);
         ImportView "import-clear" "Clear" ["ctrl-u"]
             "Clear the field" => |app| app.edit_input(LineEdit::Clear);
         ImportView "import-next" "Next field" ["tab"]

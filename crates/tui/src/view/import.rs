@@ -29,7 +29,10 @@ pub(super) fn draw(app: &App, view: &ImportView, area: Rect, ground: Style, cell
     let hint = match &view.loading {
         Some(_) => keys(app, &[("close-overlay", "stops")]),
         None if matches!(view.ended, Some(Ok(_))) => keys(app, &[("close-overlay", "closes")]),
-        None => keys(app, &[("load-rows", "loads"), ("accept", "next"), ("close-overlay", "closes")]),
+        None => {
+            let clipboard = ("import-clipboard", "takes the clipboard");
+            keys(app, &[("load-rows", "loads"), clipboard, ("accept", "next"), ("close-overlay", "closes")])
+        }
     };
     put_hint(cells, after + 2, area.y, area.right() - 1, &hint, style(Role::Faint));
     let half = (area.width * 2 / 5).clamp(44, 64).min(area.width);

@@ -33,17 +33,18 @@ pub(super) fn draw(
     let style = |role| ground.patch(app.theme.style(role));
     let title = format!("structure · left {} · right {}", view.sides[0].title(), view.sides[1].title());
     let after = heading(app, &title, area, ground, cells);
-    let hint = keys(
-        app,
-        &[
-            ("structure-statements", if view.statements { "definitions" } else { "statements" }),
-            ("structure-put", "into the buffer"),
-            ("structure-copy", "copies"),
-            ("structure-only", "only some"),
-            ("structure-exchange", "exchanges"),
-            ("close-overlay", "closes"),
-        ],
-    );
+    let mut hints = vec![
+        ("structure-statements", if view.statements { "definitions" } else { "statements" }),
+        ("structure-put", "into the buffer"),
+        ("structure-copy", "copies"),
+        ("structure-only", "only some"),
+        ("structure-exchange", "exchanges"),
+        ("close-overlay", "closes"),
+    ];
+    if view.structures().is_some_and(Structures::knows_access) {
+        hints.insert(4, ("structure-access", if view.access { "without grants" } else { "grants" }));
+    }
+    let hint = keys(app, &hints);
     let (hint, role) = match &app.status {
         Some(told) if told.wrong => (told.text.as_str(), Role::Failed),
         Some(told) => (told.text.as_str(), Role::Done),
@@ -72,6 +73,9 @@ pub(super) fn draw(
         x = put(cells, x, area.y + 1, area.right(), &text, style(role)) + 3;
     }
     let mut said = format!("{} the same", words::count(found.differences.same as u64, "object"));
+    if view.access {
+        said.push_str(" · owners and grants count");
+    }
     match &found.made {
         _ if !found.differences.one_language => {
             said.push_str(" · two kinds of database: what columns hold, keys, references and indexes were compared");

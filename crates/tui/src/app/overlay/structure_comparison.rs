@@ -44,6 +44,12 @@ pub struct Structures {
 }
 
 impl Structures {
+    /// Whether owners and grants are known of either side.
+    pub fn knows_access(&self) -> bool {
+        let mut objects = self.read.iter().flat_map(|of| &of.items).map(|item| &item.object);
+        objects.any(|object| object.belongings.iter().any(|belonging| belonging.kind.is_access()))
+    }
+
     fn of(read: [Structure; 2], access: bool) -> Structures {
         let [left, right] = &read;
         let differences = compare(left, right, access);
