@@ -81,7 +81,7 @@ fn same_as_inserted(session: &mut dyn Session, engine: &str, of: Texts<'_>) {
     for row in 0..batch.num_rows() {
         let value = |at: usize| {
             let texts = batch.column(at).as_any().downcast_ref::<StringArray>().unwrap();
-            match jaunty_seam::engine::load::holds_bytes(of[at].0) {
+            match jaunty_seam::engine::load::holds_bytes(of[at].0, dialect) {
                 _ if arrow_array::Array::is_null(texts, row) => "null".to_owned(),
                 true => dialect.bytes_as_written(texts.value(row).trim_start_matches("\\x")),
                 false if engine == "mysql" && of[at].0.starts_with("bool") => texts.value(row).to_owned(),

@@ -105,7 +105,8 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
             BelongingKind::Rule => "rules",
             BelongingKind::Owner | BelongingKind::Grant => "access",
         };
-        let text = format!("{}  {}", belonging.name, belonging.shown(&dialect.name_as_written(&object.name)));
+        let name = if belonging.name.is_empty() { belonging.kind.word() } else { &belonging.name };
+        let text = format!("{name}  {}", belonging.shown(&dialect.name_as_written(&object.name)));
         put(section, text, belonging.to.clone());
     }
     for used in &object.uses {

@@ -1,5 +1,7 @@
 //! What the values of a column are, and whether a text is one of them.
 
+use std::borrow::Cow;
+
 use serde::{Deserialize, Serialize};
 
 use jaunty_language::dialect::Dialect;
@@ -160,7 +162,9 @@ impl Kind {
         let lower = name.to_ascii_lowercase();
         let word: String = lower.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
         let is_list = lower.ends_with(']');
-        let known = NAMES.iter().find(|(known, _)| *known == word).filter(|_| !is_list);
+        // Times of day with a zone are written in ways of their own.
+        let is_zoned = word == "time" && lower.ends_with("with time zone");
+        let known = NAMES.iter().find(|(known, _)| *known == word).filter(|_| !is_list && !is_zoned);
         if let Some((_, make)) = known {
             let kind = make(&arguments(name));
             // Where a column takes values of any type, its numbers are not limited to that of its name.
@@ -201,6 +205,11 @@ impl Kind {
                 Ok(_) => None,
                 Err(_) => Some("it has to be a whole number".into()),
             }),
+            Kind::Decimal(_)
+                if dialect.changing.is_some_and(|changing| changing.decimals_have_nan) && is_no_number(shaped) =>
+            {
+                (Datum::Text(shaped.to_owned()), None)
+            }
             Kind::Decimal(digits) => number(digits.and_then(|(all, behind)| {
                 let whole = shaped.trim_start_matches(['-', '+']).split('.').next().unwrap_or_default();
                 let room = all.saturating_sub(behind) as usize;
@@ -221,13 +230,13 @@ impl Kind {
                 "false" | "f" | "no" | "0" => (Datum::Bool(false), None),
                 _ => (as_text(), Some(say("it has to be true or false".into()))),
             },
-            Kind::Date => checked(moment::day(shaped).is_some() || is_word(shaped), "a day is written as 2031-03-05"),
-            Kind::Time => checked(
-                moment::time_of_day(shaped).is_some() || is_word(shaped),
-                "a time is written as 07:30 or 07:30:05",
+            Kind::Date => checked(
+                moment::day(&near(shaped, dialect)).is_some() || is_word(shaped),
+                "a day is written as 2031-03-05",
             ),
+            Kind::Time => checked(is_time(shaped) || is_word(shaped), "a time is written as 07:30 or 07:30:05"),
             Kind::Moment => checked(
-                moment::instant(shaped, None).is_some() || is_word(shaped),
+                moment::instant(&near(shaped, dialect), None).is_some() || is_word(shaped),
                 "a point in time is written as 2031-03-05 07:30:00",
             ),
             Kind::Uuid => {
@@ -302,6 +311,41 @@ fn is_number(text: &str) -> bool {
     signs <= 1 && digits.bytes().any(|byte| byte.is_ascii_digit()) && text.parse::<f64>().is_ok()
 }
 
+/// A day or a point in time in a form that is looked at here: of a year with more than four digits in another year, and
+/// days that are not known where a server has such. How far away it may be the server tells.
+fn near<'t>(text: &'t str, dialect: &Dialect) -> Cow<'t, str> {
+    let Some((year, rest)) = text.split_once('-') else { return Cow::Borrowed(text) };
+    let is_number = year.bytes().all(|byte| byte.is_ascii_digit());
+    let zeros = dialect.changing.is_some_and(|changing| changing.days_have_zeros);
+    match rest.get(..5).filter(|_| zeros && is_number && year.len() == 4) {
+        Some(day) if day.starts_with("00-") || day.ends_with("-00") => {
+            let known = |part: &str| if part == "00" { "01".to_owned() } else { part.to_owned() };
+            let known = format!("2000-{}-{}{}", known(&day[..2]), known(&day[3..]), &rest[5..]);
+            Cow::Owned(known)
+        }
+        _ if is_number && (5..=6).contains(&year.len()) => Cow::Owned(format!("2000-{rest}")),
+        _ => Cow::Borrowed(text),
+    }
+}
+
+/// Whether a text says that something is not a number, or more than any.
+fn is_no_number(text: &str) -> bool {
+    let text = text.strip_prefix(['-', '+']).unwrap_or(text).to_ascii_lowercase();
+    matches!(text.as_str(), "nan" | "infinity" | "inf")
+}
+
+/// Whether a text is a time of day, or a span of hours where that is what times are: how many they may be the server tells.
+fn is_time(text: &str) -> bool {
+    let (clock, fraction) = text.split_once('.').unwrap_or((text, ""));
+    let mut parts = clock.strip_prefix('-').unwrap_or(clock).split(':');
+    let digits = |part: &str, most: usize| (1..=most).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_digit());
+    let below_60 = |part: &str| digits(part, 2) && part.parse().is_ok_and(|number: u8| number <= 60);
+    let hours = parts.next().is_some_and(|hours| digits(hours, 3));
+    let minutes = parts.next().is_some_and(below_60);
+    let seconds = parts.next().is_none_or(below_60);
+    hours && minutes && seconds && parts.next().is_none() && fraction.bytes().all(|byte| byte.is_ascii_digit())
+}
+
 /// Words that servers take for times.
 fn is_word(text: &str) -> bool {
     matches!(text.to_ascii_lowercase().as_str(), "infinity" | "-infinity" | "now" | "today" | "tomorrow" | "yesterday")
@@ -351,6 +395,20 @@ mod tests {
     }
 
     #[test]
+    fn a_server_may_have_days_and_times_of_its_own() {
+        let is_value = |db_type: &str, text: &str| kind(db_type, &MYSQL).read(text, &MYSQL).1.is_none();
+        for text in ["0000-00-00", "2031-00-00", "2031-02-00", "2031-00-07", "2031-02-28"] {
+            assert!(is_value("date", text), "{text}");
+            assert!(is_value("datetime(3)", &format!("{text} 07:30:00.5")), "{text}");
+        }
+        for text in ["2031-13-00", "2031-02-30", "é-00-00", "2031-é-00", "2031-00-é", "00-00-00", "2031-00", ""] {
+            assert!(!is_value("date", text), "{text}");
+        }
+        assert!(is_value("time(6)", "-838:59:59.999999") && !is_value("time", "1000:00:00"));
+        assert!(!is_value("decimal(5,2)", "NaN"));
+    }
+
+    #[test]
     fn a_text_is_checked_against_the_type_of_its_column() {
         for (db_type, text, expected) in [
             ("smallint", "40000", "40000 ! it has to be from -32768 to 32767"),
@@ -367,6 +425,17 @@ mod tests {
             ("date", "2031-02-30", "'2031-02-30' ! a day is written as 2031-03-05"),
             ("timestamp with time zone", "2031-03-05 07:30+02", "'2031-03-05 07:30+02'"),
             ("time", "7:30", "'7:30'"),
+            ("time(3)", "24:00:00", "'24:00:00'"),
+            ("time", "noon", "'noon' ! a time is written as 07:30 or 07:30:05"),
+            ("time", "7:75", "'7:75' ! a time is written as 07:30 or 07:30:05"),
+            ("time without time zone", "1:2:3.25", "'1:2:3.25'"),
+            ("time with time zone", "04:05:06.7+05:45", "'04:05:06.7+05:45'"),
+            ("numeric(5,2)", "NaN", "'NaN'"),
+            ("numeric", "-Infinity", "'-Infinity'"),
+            ("date", "12031-02-03", "'12031-02-03'"),
+            ("date", "12031-02-30", "'12031-02-30' ! a day is written as 2031-03-05"),
+            ("date", "2031-00-01", "'2031-00-01' ! a day is written as 2031-03-05"),
+            ("timestamp", "294276-12-31 23:59:59.9", "'294276-12-31 23:59:59.9'"),
             ("uuid", "12", "'12' ! a UUID has 32 hexadecimal digits"),
             ("jsonb", "{\"a\":", "'{\"a\":' ! it is not JSON: EOF while parsing a value at line 1 column 5"),
             ("bytea", "\\x00 FF", "'\\x00ff'"),

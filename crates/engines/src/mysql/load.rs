@@ -3,16 +3,20 @@
 
 use std::io;
 
+use arrow_array::RecordBatch;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
+use jaunty_seam::catalog::Column;
 use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements, holds_bytes};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::ColumnReader;
+use jaunty_seam::rows::moment;
 use mysql_async::prelude::Queryable;
 use tokio::sync::mpsc;
 
 use super::errors;
 use super::session::{MysqlSession, cancel, field};
+use crate::net::formed::{Form, as_read};
 use crate::net::tabbed;
 use crate::net::work::with_cancel;
 
@@ -25,6 +29,28 @@ const AHEAD: usize = 4;
 impl MysqlSession {
     pub(super) fn load_rows(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
         self.patience.follow(&load.stop);
+        let mut first = next()?;
+        while first.as_ref().is_some_and(|batch| batch.num_rows() == 0) {
+            first = next()?;
+        }
+        // Points in time that say their offset come by the clocks of UTC, and a `timestamp` is read by those then.
+        let is_shifted = first.as_ref().is_some_and(|batch| has_stamps_with_offsets(batch, load));
+        if is_shifted {
+            self.ask("set @jaunty_zone = @@time_zone, time_zone = '+00:00'")?;
+        }
+        let mut first = first.map(|batch| as_read(batch, load, form_of)).transpose()?;
+        let mut next = || match first.take() {
+            Some(batch) => Ok(Some(batch)),
+            None => next()?.map(|batch| as_read(batch, load, form_of)).transpose(),
+        };
+        let outcome = self.load_read(load, &mut next);
+        if is_shifted && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
+            self.ask("set time_zone = @jaunty_zone")?;
+        }
+        outcome
+    }
+
+    fn load_read(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
         // Replacing by `LOAD DATA` deletes rows first, with all that references them.
         let takes_files = load.meeting != Meeting::Replace
             && self.ask("select @@local_infile")?.first().is_some_and(|row| field(row, 0) == "1");
@@ -49,7 +75,7 @@ impl MysqlSession {
                 }
                 let columns = ColumnReader::all(&batch);
                 let mut lines = Vec::with_capacity(256 << 10);
-                (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &mut scratch, &mut lines));
+                (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &[], &mut scratch, &mut lines));
                 // Where nobody takes it any more the server has said why.
                 if sender.send(lines.into()).await.is_err() {
                     break;
@@ -87,14 +113,42 @@ impl MysqlSession {
     }
 }
 
+/// How values are put for the server, which reads no offsets of zones (MariaDB), or only some (MySQL).
+fn form_of(column: &Column) -> Option<Form> {
+    let lower = column.db_type.to_ascii_lowercase();
+    (lower.starts_with("datetime") || is_stamp(&lower)).then_some(moment::utc)
+}
+
+/// Whether a column keeps points in time, whatever the clocks of a session show.
+fn is_stamp(db_type: &str) -> bool {
+    db_type.to_ascii_lowercase().starts_with("timestamp")
+}
+
+/// Whether points in time for such columns say their offsets.
+fn has_stamps_with_offsets(batch: &RecordBatch, load: &Load<'_>) -> bool {
+    let schema = batch.schema();
+    let columns = batch.columns().iter().zip(schema.fields()).zip(load.columns);
+    columns.filter(|(_, of)| is_stamp(&of.db_type)).any(|((column, field), _)| {
+        let (reader, mut text) = (ColumnReader::of(column, field), String::new());
+        (0..batch.num_rows()).any(|row| {
+            text.clear();
+            reader.put(row, &mut text);
+            moment::utc(&text).is_some()
+        })
+    })
+}
+
 fn statement(load: &Load<'_>) -> String {
     let written = |name: &str| load.dialect.name_as_written(name);
     let (mut columns, mut sets) = (Vec::new(), Vec::new());
     for (number, column) in load.columns.iter().enumerate() {
         let lower = column.db_type.to_ascii_lowercase();
         let name = written(&column.name);
-        let by = if holds_bytes(&lower) {
+        let by = if holds_bytes(&lower, load.dialect) {
             Some(format!("unhex(regexp_replace(@v{number}, '^(0x|.x)', ''))"))
+        } else if lower.starts_with("bit") {
+            // A text would be bits itself.
+            Some(format!("cast(@v{number} as unsigned)"))
         } else if lower.starts_with("tinyint(1)") || lower.starts_with("bool") {
             // A file has words where a statement has numbers.
             Some(format!(

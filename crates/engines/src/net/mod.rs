@@ -6,6 +6,7 @@
 //! Each step has its own errors, so that a person knows which one failed.
 
 pub mod feed;
+pub mod formed;
 pub mod keys;
 pub mod limit;
 pub mod reach;

@@ -3,8 +3,14 @@
 
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
-/// Adds a row as a line.
-pub fn put_row(columns: &[ColumnReader<'_>], row: usize, scratch: &mut String, out: &mut Vec<u8>) {
+/// Adds a row as a line. Bytes are written as hexadecimal digits, after what `before_bytes` says for their column.
+pub fn put_row(
+    columns: &[ColumnReader<'_>],
+    row: usize,
+    before_bytes: &[&str],
+    scratch: &mut String,
+    out: &mut Vec<u8>,
+) {
     for (at, column) in columns.iter().enumerate() {
         if at > 0 {
             out.push(b'\t');
@@ -16,6 +22,12 @@ pub fn put_row(columns: &[ColumnReader<'_>], row: usize, scratch: &mut String, o
                 scratch.clear();
                 match column.put(row, scratch) {
                     CellKind::Null => out.extend_from_slice(b"\\N"),
+                    CellKind::Binary => {
+                        let before = before_bytes.get(at).copied().unwrap_or_default();
+                        // Some forms of bytes have it already.
+                        put_text(if scratch.starts_with(before) { "" } else { before }.as_bytes(), out);
+                        put_text(scratch.as_bytes(), out);
+                    }
                     _ => put_text(scratch.as_bytes(), out),
                 }
             }
@@ -44,16 +56,18 @@ fn put_text(text: &[u8], out: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{ArrayRef, Int64Array, StringArray};
+    use arrow_array::{ArrayRef, BinaryArray, Int64Array, StringArray};
     use std::sync::Arc;
 
     #[test]
     fn what_would_end_a_value_is_escaped() {
         let texts: ArrayRef = Arc::new(StringArray::from(vec![Some("a\tb\\\nc\r"), None, Some("")]));
         let numbers: ArrayRef = Arc::new(Int64Array::from(vec![Some(-1), None, Some(2)]));
-        let columns = [ColumnReader::new(&texts), ColumnReader::new(&numbers)];
+        let bytes: ArrayRef = Arc::new(BinaryArray::from(vec![Some(&b"\x00\\"[..]), None, Some(b"")]));
+        let columns = [&texts, &numbers, &bytes, &bytes].map(ColumnReader::new);
         let mut out = Vec::new();
-        (0..3).for_each(|row| put_row(&columns, row, &mut String::new(), &mut out));
-        assert_eq!(String::from_utf8(out).unwrap(), "a\\tb\\\\\\nc\\r\t-1\n\\N\t\\N\n\t2\n");
+        (0..3).for_each(|row| put_row(&columns, row, &["", "", "\\x"], &mut String::new(), &mut out));
+        let wanted = "a\\tb\\\\\\nc\\r\t-1\t\\\\x005c\t005c\n\\N\t\\N\t\\N\t\\N\n\t2\t\\\\x\t\n";
+        assert_eq!(String::from_utf8(out).unwrap(), wanted);
     }
 }

@@ -26,14 +26,15 @@ union all select 'toast.' || split_part(u, '=', 1), substr(u, strpos(u, '=') + 1
 where c.relkind in ('r', 'p', 'v', 'm') and {OWN} \
 union all select n.nspname, c.relname, format('%s of %s', s.what, a.attname), 'column ' || a.attname, \
 {ALTER} || format(' alter column %I %s', a.attname, s.makes), {ALTER} || format(' alter column %I %s', a.attname, s.unmakes), null, null \
-{OF} join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped join pg_type y on y.oid = a.atttypid, \
+{OF} join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped join pg_type y on y.oid = a.atttypid \
+and (a.attstorage <> y.typstorage or {COMPRESSED} <> '' or a.attstattarget >= 0 or coalesce(a.attoptions, a.attfdwoptions) is not null or c.relkind = 'v' and a.atthasdef), \
 lateral (select 'storage', 'set storage ' || w.word, 'set storage ' || u.word \
 from (values ('p', 'plain'), ('e', 'external'), ('m', 'main'), ('x', 'extended')) w(sign, word), \
 (values ('p', 'plain'), ('e', 'external'), ('m', 'main'), ('x', 'extended')) u(sign, word) \
 where a.attstorage <> y.typstorage and w.sign = a.attstorage::text and u.sign = y.typstorage::text and c.relkind <> 'v' \
-union all select 'compression', 'set compression ' || case to_jsonb(a)->>'attcompression' when 'l' then 'lz4' else 'pglz' end, 'set compression default' \
-where to_jsonb(a)->>'attcompression' in ('p', 'l') \
-union all select 'statistics', 'set statistics ' || (to_jsonb(a)->>'attstattarget'), 'set statistics -1' where (to_jsonb(a)->>'attstattarget')::int >= 0 \
+union all select 'compression', 'set compression ' || case {COMPRESSED} when 'l' then 'lz4' else 'pglz' end, 'set compression default' \
+where {COMPRESSED} in ('p', 'l') \
+union all select 'statistics', 'set statistics ' || a.attstattarget, 'set statistics -1' where a.attstattarget >= 0 \
 union all select split_part(o, '=', 1), format('set (%s = %s)', split_part(o, '=', 1), substr(o, strpos(o, '=') + 1)), format('reset (%s)', split_part(o, '=', 1)) \
 from unnest(a.attoptions) o \
 union all select split_part(o, '=', 1), format('options (add %I %L)', split_part(o, '=', 1), substr(o, strpos(o, '=') + 1)), \
@@ -119,23 +120,24 @@ where {OWN} order by 1, 2, 3";
 
 /// A sequence that goes with a column is whose the table is.
 const OWNERS: &str = "\
-select n.nspname, c.relname, quote_ident(pg_get_userbyid(c.relowner)), '', {ALTER} || ' owner to ' || quote_ident(pg_get_userbyid(c.relowner)), '', null, null \
+select n.nspname, c.relname, '', '', {ALTER} || ' owner to ' || quote_ident(pg_get_userbyid(c.relowner)), '', null, null \
 {OF} where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} and not (c.relkind = 'S' and exists (\
 select from pg_depend d where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.deptype in ('a', 'i'))) order by 1, 2";
 
 /// What others than the owner may do, with the object or with a column of it:
 /// <https://www.postgresql.org/docs/current/ddl-priv.html>.
 const GRANTS: &str = "\
-select n.nspname, c.relname, g.who || g.of_column || case when g.may_grant then ' (may grant it)' else '' end, '', \
-format('grant %s on %s %I.%I to %s', g.what, w.word, n.nspname, c.relname, g.who) || case when g.may_grant then ' with grant option' else '' end, \
-format('revoke %s on %s %I.%I from %s', g.what, w.word, n.nspname, c.relname, g.who), null, null \
-{OF}, lateral (select case c.relkind when 'S' then 'sequence' else 'table' end) w(word), \
-lateral (select case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, '', x.is_grantable, \
-string_agg(lower(x.privilege_type), ', ' order by x.privilege_type) from aclexplode(c.relacl) x where x.grantee <> c.relowner group by x.grantee, x.is_grantable \
-union all select case when x.grantee = 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, ' of ' || a.attname, x.is_grantable, \
+select schema, name, who || case when of_column <> '' then ' of ' || of_column else '' end || case when may_grant then ' (may grant it)' else '' end, '', \
+format('grant %s on %s %I.%I to %s', what, word, schema, name, who) || case when may_grant then ' with grant option' else '' end, \
+format('revoke %s on %s %I.%I from %s', what, word, schema, name, who), null, null from (\
+select n.nspname, c.relname, case c.relkind when 'S' then 'sequence' else 'table' end, x.grantee, '', x.is_grantable, \
+string_agg(lower(x.privilege_type), ', ' order by x.privilege_type) {OF}, aclexplode(c.relacl) x \
+where c.relacl is not null and x.grantee <> c.relowner and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} group by 1, 2, 3, 4, 6 \
+union all select n.nspname, c.relname, 'table', x.grantee, a.attname, x.is_grantable, \
 string_agg(format('%s (%I)', lower(x.privilege_type), a.attname), ', ' order by x.privilege_type) \
-from pg_attribute a, aclexplode(a.attacl) x where a.attrelid = c.oid and not a.attisdropped and x.grantee <> c.relowner group by a.attname, x.grantee, x.is_grantable) \
-g(who, of_column, may_grant, what) where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} order by 1, 2, 3";
+{OF} join pg_attribute a on a.attrelid = c.oid and a.attacl is not null and not a.attisdropped, aclexplode(a.attacl) x \
+where x.grantee <> c.relowner and {OWN} group by 1, 2, 4, 5, 6) g(schema, name, word, grantee, of_column, may_grant, what), \
+lateral (select case when grantee = 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end) w(who) order by 1, 2, 3";
 
 /// Reads all of them.
 pub(super) fn read(session: &mut PostgresSession, catalog: &mut Catalog) -> Result<(), EngineError> {
@@ -154,7 +156,13 @@ pub(super) fn read(session: &mut PostgresSession, catalog: &mut Catalog) -> Resu
     ];
     for (kind, select) in kinds {
         let select = select.replace("{ALTER}", ALTER).replace("{OF}", OF).replace("{OWN}", OWN);
-        let rows = match session.ask_within(&select) {
+        // The column is there from version 14 on.
+        let compressed = |by: &str| select.replace("{COMPRESSED}", by);
+        let mut answer = session.ask_within(&compressed("a.attcompression"));
+        if select.contains("{COMPRESSED}") && matches!(&answer, Err(error) if error.kind == ErrorKind::Refused) {
+            answer = session.ask_within(&compressed("''"));
+        }
+        let rows = match answer {
             // A server that only speaks the protocol may not have these catalogs, nor anything that they would list.
             Err(error) if error.kind == ErrorKind::Refused => {
                 tracing::debug!(%error, "{} are not read", kind.word());

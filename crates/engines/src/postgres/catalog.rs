@@ -28,9 +28,8 @@ substr(o, strpos(o, '=') + 1)), ', ') from unnest(t.ftoptions) o) || ')', '') \
 from pg_foreign_table t join pg_foreign_server s on s.oid = t.ftserver where t.ftrelid = c.oid) end, \
 case when a.attcollation <> y.typcollation then (select format('%I.%I', cn.nspname, co.collname) from pg_collation co \
 join pg_namespace cn on cn.oid = co.collnamespace where co.oid = a.attcollation) end, \
-(select coalesce('extension ' || e.extname, 'identity') from pg_depend d left join pg_extension e on d.refclassid = 'pg_extension'::regclass and e.oid = d.refobjid \
-where d.classid = 'pg_class'::regclass and d.objid = c.oid and d.objsubid = 0 and (d.deptype = 'e' or c.relkind = 'S' and d.deptype = 'i') limit 1), \
-(select concat_ws(' ', case when q.seqstart <> case when q.seqincrement < 0 then q.seqmax else q.seqmin end then 'start with ' || q.seqstart end, \
+b.by, \
+ case when a.attidentity <> '' then (select concat_ws(' ', case when q.seqstart <> case when q.seqincrement < 0 then q.seqmax else q.seqmin end then 'start with ' || q.seqstart end, \
 case when q.seqincrement <> 1 then 'increment by ' || q.seqincrement end, \
 case when q.seqmin <> case when q.seqincrement > 0 then 1 else u.low end then 'minvalue ' || q.seqmin end, \
 case when q.seqmax <> case when q.seqincrement < 0 then -1 else u.high end then 'maxvalue ' || q.seqmax end, \
@@ -38,11 +37,14 @@ case when q.seqcache <> 1 then 'cache ' || q.seqcache end, case when q.seqcycle 
 from pg_depend d join pg_sequence q on q.seqrelid = d.objid join (values ('int2'::regtype::oid, -32768::bigint, 32767::bigint), \
 ('int4'::regtype, -2147483648, 2147483647), ('int8'::regtype, -9223372036854775808, 9223372036854775807)) u(type, low, high) on u.type = q.seqtypid \
 where d.classid = 'pg_class'::regclass and d.refclassid = 'pg_class'::regclass and d.refobjid = c.oid and d.refobjsubid = a.attnum and d.deptype = 'i' \
-and a.attidentity <> '' limit 1) \
+limit 1) end \
 from pg_class c join pg_namespace n on n.oid = c.relnamespace \
 left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and c.relkind <> 'S' \
 left join pg_type y on y.oid = a.atttypid left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum \
 left join pg_constraint k on k.conrelid = c.oid and k.contype = 'p' \
+left join (select d.objid, min(coalesce('extension ' || e.extname, 'identity')) from pg_depend d \
+left join pg_extension e on d.refclassid = 'pg_extension'::regclass and e.oid = d.refobjid left join pg_class o on o.oid = d.objid \
+where d.classid = 'pg_class'::regclass and d.objsubid = 0 and (d.deptype = 'e' or o.relkind = 'S' and d.deptype = 'i') group by d.objid) b(objid, by) on b.objid = c.oid \
 where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and {OWN} and has_schema_privilege(n.oid, 'usage') \
 order by n.nspname, c.relname, a.attnum";
 
@@ -121,7 +123,7 @@ from pg_aggregate g left join pg_operator o on o.oid = g.aggsortop where g.aggfn
 const ACCESS_OF_ROUTINE: &str = "\
 (select json_agg(json_build_array(g.kind, g.name, g.makes, g.unmakes) order by g.kind desc, g.name) from \
 (select case p.prokind when 'p' then 'procedure' else 'function' end || format(' %I.%I(%s)', n.nspname, p.proname, pg_get_function_identity_arguments(p.oid))) r(called), \
-lateral (select 'Owner', quote_ident(pg_get_userbyid(p.proowner)), \
+lateral (select 'Owner', '', \
 format('alter %s owner to %I', case p.prokind when 'a' then replace(r.called, 'function ', 'aggregate ') else r.called end, pg_get_userbyid(p.proowner)), '' \
 union all select 'Grant', w.who || case when x.is_grantable then ' (may grant it)' else '' end, \
 format('grant execute on %s to %s', r.called, w.who) || case when x.is_grantable then ' with grant option' else '' end, format('revoke execute on %s from %s', r.called, w.who) \

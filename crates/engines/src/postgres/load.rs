@@ -13,7 +13,9 @@ use jaunty_seam::rows::moment;
 
 use super::cancel::cancel;
 use super::errors;
+use super::forms::form_of;
 use super::session::{Outcome, PostgresSession};
+use crate::net::formed::as_read;
 use crate::net::tabbed;
 use crate::net::work::with_cancel;
 
@@ -259,7 +261,7 @@ impl PostgresSession {
     fn copy_rows(&mut self, table: &str, names: &str, load: &Load<'_>, next: &mut NextRows<'_>) -> Outcome<u64> {
         let as_text = format!("copy {table} ({names}) from stdin");
         let Some(sent) = load.columns.iter().map(Sent::of).collect::<Option<Vec<Sent>>>() else {
-            return self.copy_in(&as_text, load, &mut |out| text_piece(next, out), b"", b"");
+            return self.copy_in(&as_text, load, &mut |out| text_piece(load, next, out), b"", b"");
         };
         let binary = format!("{as_text} with (format binary)");
         let mut taken = 0;
@@ -270,7 +272,8 @@ impl PostgresSession {
             taken += self.copy_in(&binary, load, &mut more, HEAD, &[0xff, 0xff])?;
             let Some(batch) = rest else { return Ok(taken) };
             let mut once = Some(batch);
-            taken += self.copy_in(&as_text, load, &mut |out| text_piece(&mut || Ok(once.take()), out), b"", b"")?;
+            taken +=
+                self.copy_in(&as_text, load, &mut |out| text_piece(load, &mut || Ok(once.take()), out), b"", b"")?;
         }
     }
 
@@ -314,11 +317,18 @@ impl PostgresSession {
 }
 
 /// Puts the next rows into a buffer as lines of text; false once there are none.
-fn text_piece(next: &mut NextRows<'_>, out: &mut BytesMut) -> Result<bool, EngineError> {
+fn text_piece(load: &Load<'_>, next: &mut NextRows<'_>, out: &mut BytesMut) -> Result<bool, EngineError> {
     let Some(batch) = next()? else { return Ok(false) };
-    let columns = ColumnReader::all(&batch);
     let (mut scratch, mut lines) = (String::new(), Vec::with_capacity(PIECE));
-    (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &mut scratch, &mut lines));
+    // Digits alone would be text, whose letters are other bytes.
+    let before_bytes = load.columns.iter().map(|column| match Sent::of(column) {
+        Some(Sent::Text) => "",
+        _ => "\\x",
+    });
+    let before_bytes: Vec<&str> = before_bytes.collect();
+    let batch = as_read(batch, load, form_of)?;
+    let columns = ColumnReader::all(&batch);
+    (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &before_bytes, &mut scratch, &mut lines));
     out.extend_from_slice(&lines);
     Ok(true)
 }

@@ -14,6 +14,7 @@ mod connect;
 mod copy;
 mod errors;
 mod files;
+mod forms;
 mod load;
 mod origins;
 mod overheard;

@@ -11,6 +11,8 @@ use rusqlite::{Connection, Statement};
 enum Bound {
     Text,
     Number,
+    /// A floating-point number.
+    Real,
     Boolean,
     Bytes,
     /// As it looks: the column has no type.
@@ -27,6 +29,7 @@ impl Bound {
             _ if has(&["CHAR", "CLOB", "TEXT"]) => Bound::Text,
             _ if has(&["BLOB"]) => Bound::Bytes,
             _ if has(&["BOOL"]) => Bound::Boolean,
+            _ if has(&["REAL", "FLOA", "DOUB"]) => Bound::Real,
             _ => Bound::Number,
         }
     }
@@ -50,11 +53,17 @@ impl Bound {
             (Bound::Boolean, _) if matches!(text, "false" | "f" | "FALSE" | "False" | "no") => {
                 prepared.raw_bind_parameter(at, 0)
             }
-            (Bound::Number | Bound::Boolean, _) | (Bound::Any, CellKind::Number) => match text.parse::<i64>() {
-                Ok(number) => prepared.raw_bind_parameter(at, number),
-                // What is not a number stays a text: the affinity of the column converts what it can.
-                Err(_) => prepared.raw_bind_parameter(at, text),
-            },
+            // No text becomes one of these by itself.
+            (Bound::Real, _) if text.parse::<f64>().is_ok_and(f64::is_infinite) => {
+                prepared.raw_bind_parameter(at, text.parse::<f64>().unwrap_or(f64::INFINITY))
+            }
+            (Bound::Number | Bound::Real | Bound::Boolean, _) | (Bound::Any, CellKind::Number) => {
+                match text.parse::<i64>() {
+                    Ok(number) => prepared.raw_bind_parameter(at, number),
+                    // What is not a number stays a text: the affinity of the column converts what it can.
+                    Err(_) => prepared.raw_bind_parameter(at, text),
+                }
+            }
             _ => prepared.raw_bind_parameter(at, text),
         }
     }

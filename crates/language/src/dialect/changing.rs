@@ -18,6 +18,12 @@ pub struct Changing {
     pub defaults_only: &'static str,
     /// Whether a column takes values of any type, whatever type it has.
     pub loose_types: bool,
+    /// Types whose values are bytes to a client, beside those that every language has.
+    pub types_of_bytes: &'static [&'static str],
+    /// Whether a day may have a zero for a month or a day that is not known.
+    pub days_have_zeros: bool,
+    /// Whether decimals can be NaN and infinite.
+    pub decimals_have_nan: bool,
     /// Whether what is called a decimal is stored as a floating-point number, but for whole ones of 64 bits.
     pub decimals_are_doubles: bool,
     /// Whether a key of one column of the type `integer` is numbered by the server.
@@ -125,6 +131,9 @@ pub(super) const USUAL: Changing = Changing {
     numbering: ["", "", ""],
     defaults_only: "default values",
     loose_types: false,
+    decimals_have_nan: false,
+    days_have_zeros: false,
+    types_of_bytes: &[],
     decimals_are_doubles: false,
     copying: None,
     numbers_integer_keys: false,

@@ -248,6 +248,7 @@ impl Belonging {
         let found = match self.kind {
             BelongingKind::Grant => return text.split_once(" on ").map_or(text.clone(), |(what, _)| what.to_owned()),
             BelongingKind::Rule => after(" AS "),
+            BelongingKind::Owner => after(" owner to "),
             _ => {
                 let named = [format!(".{object} "), format!(" {object} ")];
                 named.iter().filter_map(|name| after(name)).min_by_key(|(at, _)| *at)
@@ -391,6 +392,7 @@ mod tests {
             ),
             (BelongingKind::Setting, "alter table public.ports set (fillfactor = '70')", "set (fillfactor = '70')"),
             (BelongingKind::Comment, "comment on trigger t on public.ports is 'at once'", "'at once'"),
+            (BelongingKind::Owner, "alter table public.ports owner to mate", "mate"),
             (BelongingKind::Grant, "grant select, insert on table public.ports to mate", "grant select, insert"),
             (
                 BelongingKind::Rule,

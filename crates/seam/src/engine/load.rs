@@ -132,7 +132,8 @@ pub fn by_statements(
 fn put_literal(column: &ColumnReader<'_>, row: usize, of: Option<&Column>, dialect: &Dialect, out: &mut String) {
     let from = out.len();
     let kind = column.put(row, out);
-    let is_bytes = of.is_some_and(|column| holds_bytes(&column.db_type));
+    let is_bits = of.is_some_and(|column| column.db_type.to_ascii_lowercase().starts_with("bit"));
+    let is_bytes = of.is_some_and(|column| holds_bytes(&column.db_type, dialect));
     match kind {
         CellKind::Null => out.push_str("null"),
         CellKind::Boolean => {}
@@ -141,6 +142,8 @@ fn put_literal(column: &ColumnReader<'_>, row: usize, of: Option<&Column>, diale
             let digits = out.split_off(from);
             out.push_str(&dialect.bytes_as_written(digits.trim_start_matches("\\x")));
         }
+        // A text would be bits itself.
+        CellKind::Text if is_bits && !out[from..].is_empty() && out[from..].bytes().all(|b| b.is_ascii_digit()) => {}
         CellKind::Text if is_bytes => {
             let digits = out.split_off(from);
             let digits = digits.trim_start_matches("\\x").trim_start_matches("0x");
@@ -154,9 +157,11 @@ fn put_literal(column: &ColumnReader<'_>, row: usize, of: Option<&Column>, diale
 }
 
 /// Whether a type is one of bytes, which come as hexadecimal digits in a text.
-pub fn holds_bytes(db_type: &str) -> bool {
+pub fn holds_bytes(db_type: &str, dialect: &Dialect) -> bool {
     let lower = db_type.to_ascii_lowercase();
+    let word = lower.split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
     ["bytea", "blob", "binary", "image"].iter().any(|word| lower.contains(word))
+        || dialect.changing.is_some_and(|changing| changing.types_of_bytes.contains(&word))
 }
 
 /// Takes how many rows a statement touched.

@@ -38,6 +38,15 @@ pub fn instant(text: &str, here: Option<&str>) -> Option<i64> {
     shown.checked_sub(east)
 }
 
+/// A point in time that says its offset, as `2031-03-05 07:30:00+02`, by the clocks of UTC and without one; nothing where
+/// it says none.
+pub fn utc(text: &str) -> Option<String> {
+    let clock = text.trim().split_once(['T', ' '])?.1;
+    let micros = instant(text, None).filter(|_| clock.contains(['Z', 'z', '+', '-']))?;
+    let moment = chrono::DateTime::from_timestamp_micros(micros)?;
+    Some(moment.format("%Y-%m-%d %H:%M:%S%.6f").to_string())
+}
+
 /// A day or a point in time as ISO 8601 writes it, `2031-03-05T07:30:00+02:00`, from the form that servers show
 /// it in. Years beyond four digits have a sign, and the year before 1 is 0. Nothing for what is no such
 /// time, as infinity.
@@ -77,6 +86,20 @@ fn micros_east(zone: &str, shown: i64) -> Option<i64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn points_in_time_with_an_offset_are_those_of_utc() {
+        for (text, wanted) in [
+            ("2031-03-05 00:30:00+02", Some("2031-03-04 22:30:00.000000")),
+            ("2031-03-05T07:30:00.25Z", Some("2031-03-05 07:30:00.250000")),
+            ("2031-03-05 07:30:00-02:30", Some("2031-03-05 10:00:00.000000")),
+            ("2031-03-05 07:30:00", None),
+            ("2031-03-05", None),
+            ("-infinity", None),
+        ] {
+            assert_eq!(utc(text).as_deref(), wanted, "{text}");
+        }
+    }
 
     #[test]
     fn times_are_written_as_the_standard_has_it() {

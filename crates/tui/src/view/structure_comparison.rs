@@ -171,7 +171,12 @@ fn draw_both(app: &App, view: &StructureComparison, found: &Structures, area: Re
         let object = at.and_then(|at| found.read[side].items.get(at));
         let text = match part {
             None => object.map(|object| object.definition.clone()),
-            Some(part) => Some(part.shown[side].clone()).filter(|text| !text.is_empty()),
+            Some(part) => {
+                let place = if side == 0 { part.left } else { part.right };
+                let own = object.filter(|_| found.differences.one_language).zip(place);
+                let own = own.and_then(|(object, place)| object.parts.get(place)).map(|part| part.text.clone());
+                own.or_else(|| Some(part.shown[side].clone())).filter(|text| !text.is_empty())
+            }
         };
         text.unwrap_or_default()
     };

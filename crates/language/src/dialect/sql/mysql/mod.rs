@@ -91,6 +91,11 @@ const CHANGING: Changing = Changing {
     }),
     inserted: None,
     last_number: "last_insert_id()",
+    days_have_zeros: true,
+    types_of_bytes: &[
+        "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
+        "geomcollection",
+    ],
     defaults_only: "() values ()",
     types: [
         "int",

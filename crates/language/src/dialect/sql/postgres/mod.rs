@@ -91,6 +91,7 @@ const CHANGING: Changing = Changing {
         sequence: ["select last_value, is_called from NAME", "select setval(TEXT, VALUE, CALLED)"],
     }),
     numbering: ["", "", " overriding system value"],
+    decimals_have_nan: true,
     ..USUAL
 };
 

@@ -1,0 +1,158 @@
+//! What is exported in any format and loaded again is what it was, for every type of a server.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)] // A test fails by panicking.
+
+mod support;
+
+use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
+use support::Home;
+
+const FORMATS: [&str; 7] = ["csv", "tsv", "jsonl", "json", "parquet", "arrow", "xlsx"];
+
+/// A project with both servers as connections.
+fn home(postgres: Option<&Postgres>, mariadb: Option<&Mariadb>) -> Home {
+    let mut profiles = String::new();
+    for (name, scheme, port) in
+        [("quay", "postgresql", postgres.map(|s| s.port)), ("office", "mysql", mariadb.map(|s| s.port))]
+    {
+        let Some(port) = port else { continue };
+        profiles.push_str(&format!(
+            "[{name}]\nurl = \"{scheme}://clerk@127.0.0.1:{port}/bookings\"\ntls = \"off\"\nsecret_command = \"echo {PASSWORD}\"\n\n"
+        ));
+    }
+    Home::new().file(".jaunty/connections.toml", &profiles)
+}
+
+/// Exports all rows in a format and loads them into the other table.
+fn through(home: &Home, connection: &str, format: &str, more: &[&str]) {
+    let file = format!("all.{format}");
+    home.call(&["run", "-c", connection, "-s", "select * from alltypes order by id", "--format", format, "-o", &file])
+        .exits(0);
+    let (out, told) = home.call(&[&["load", &file, "-c", connection, "-i", "copied"], more].concat()).exits(0);
+    assert!((out.clone() + &told).contains("4 rows loaded into copied"), "{format}: {out}{told}");
+}
+
+#[test]
+fn every_type_of_postgres_comes_back() {
+    let server = Postgres::start();
+    server.sql(include_str!("support/types_of_postgres.sql"));
+    let home = home(Some(&server), None);
+    for format in FORMATS {
+        server.sql("truncate copied");
+        through(&home, "quay", format, &[]);
+        let differs = server.sql(
+            "set extra_float_digits = 3; select x.id, k.key, x.a->>k.key, y.a->>k.key from (select id, to_jsonb(z) a from alltypes z) x \
+             left join (select id, to_jsonb(z) a from copied z) y using (id), jsonb_object_keys(x.a) k(key) where x.a->>k.key is distinct from y.a->>k.key",
+        );
+        assert_eq!(differs.trim(), "", "{format}");
+    }
+    // One value without a form of its own in the quick way leaves those beside it as they are.
+    server.sql("create table few(id int, b bytea, f float8); create table few_copied(like few); insert into few values (1, '\\x00ff', 1), (2, '\\x7830', 'NaN'), (3, '', '-infinity')");
+    for format in ["parquet", "arrow", "jsonl"] {
+        let file = format!("few.{format}");
+        home.call(&["run", "-c", "quay", "-s", "table few", "--format", format, "-o", &file]).exits(0);
+        home.call(&["load", &file, "-c", "quay", "-i", "few_copied"]).exits(0);
+        assert_eq!(
+            server.sql("(table few except table few_copied) union all (table few_copied except table few)").trim(),
+            "",
+            "{format}"
+        );
+        server.sql("truncate few_copied");
+    }
+}
+
+#[test]
+fn every_type_of_mariadb_comes_back() {
+    let server = Mariadb::start();
+    server.sql(&format!("use bookings; {}", include_str!("support/types_of_mariadb.sql")));
+    let home = home(None, Some(&server));
+    let columns = [
+        "ti",
+        "tu",
+        "b1",
+        "si",
+        "mi",
+        "bi",
+        "bu",
+        "zf",
+        "f",
+        "d",
+        "n",
+        "n2",
+        "hex(bt)",
+        "hex(b1t)",
+        "cast(dt as char)",
+        "cast(tm as char)",
+        "cast(dtm as char)",
+        "ts",
+        "y",
+        "hex(c)",
+        "hex(vc)",
+        "hex(t)",
+        "hex(lt)",
+        "hex(l1)",
+        "hex(ba)",
+        "hex(vb)",
+        "hex(bl)",
+        "e + 0",
+        "s + 0",
+        "j",
+        "hex(g)",
+        "hex(p)",
+        "u",
+        "i4",
+        "i6",
+    ];
+    let list = columns.join(", ");
+    // Workbooks count days in numbers of 64 bits: a point in time has milliseconds, and the year 0 is a number.
+    for (format, more) in FORMATS[..6]
+        .iter()
+        .map(|format| (*format, &[][..]))
+        .chain([("csv", &["--on-conflict", "replace"][..]), ("jsonl", &["--on-conflict", "replace"])])
+    {
+        server.sql("truncate bookings.copied");
+        through(&home, "office", format, more);
+        let differs = server.sql(&format!(
+            "use bookings; select * from (select id, {list} from alltypes except select id, {list} from copied) gone union all \
+             select * from (select id, {list} from copied except select id, {list} from alltypes) new"
+        ));
+        assert_eq!(differs.trim(), "", "{format} {more:?}");
+    }
+}
+
+#[test]
+fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    postgres.sql("create table tides(id int primary key, at timestamptz); insert into tides values (1, '2031-10-26 02:30:00.25+02'), (2, '2031-10-26 02:30:00.25+01'), (3, null)");
+    mariadb
+        .sql("set global time_zone = '+03:00'; create table bookings.stamps(id int primary key, at timestamp(3) null)");
+    let home = home(Some(&postgres), Some(&mariadb));
+    let from = ["load", "--from", "quay", "-s", "select * from tides order by id", "-c", "office"];
+    home.call(&[&from[..], &["-i", "tides", "--create"]].concat()).exits(0);
+    home.call(&[&from[..], &["-i", "stamps"]].concat()).exits(0);
+    home.call(&[&from[..], &["-i", "stamps", "--on-conflict", "replace"]].concat()).exits(0);
+    let told =
+        |table: &str| mariadb.sql(&format!("set time_zone = '+00:00'; select * from bookings.{table} order by id"));
+    assert_eq!(told("stamps").trim(), "1\t2031-10-26 00:30:00.250\n2\t2031-10-26 01:30:00.250\n3\tNULL");
+    assert_eq!(told("tides").trim(), "1\t2031-10-26 00:30:00.250000\n2\t2031-10-26 01:30:00.250000\n3\tNULL");
+    // Those that say no offset are what the clocks of the session show.
+    std::fs::write(home.path("project/shown.csv"), "id,at\n9,2031-03-05 07:30:00\n").unwrap();
+    home.call(&["load", "shown.csv", "-c", "office", "-i", "stamps"]).exits(0);
+    assert!(told("stamps").contains("9\t2031-03-05 04:30:00.000"), "{}", told("stamps"));
+}
+
+#[test]
+fn numbers_without_an_end_stay_numbers_in_sqlite() {
+    let home = Home::new()
+        .database("quay.db", "create table tides(id integer primary key, height real); insert into tides values (1, 9e999), (2, -9e999), (3, 0.5); create table copied(id integer primary key, height real)")
+        .file(".jaunty/connections.toml", "[quay]\nengine = \"sqlite\"\npath = \"../quay.db\"\n");
+    for format in FORMATS {
+        let file = format!("all.{format}");
+        home.call(&["run", "-c", "quay", "-s", "select * from tides", "--format", format, "-o", &file]).exits(0);
+        home.call(&["load", &file, "-c", "quay", "-i", "copied"]).exits(0);
+        let told = "select group_concat(typeof(height) || height, ' ') as told from copied";
+        let (out, _) = home.call(&["run", "-c", "quay", "-s", told, "--format", "csv"]).exits(0);
+        assert_eq!(out.lines().last().unwrap(), "realInf real-Inf real0.5", "{format}");
+        home.call(&["run", "-c", "quay", "-s", "delete from copied"]).exits(0);
+    }
+}

@@ -1,0 +1,8 @@
+-- A value of every type of MariaDB, and what is at the ends of some.
+create table alltypes(id int primary key, ti tinyint, tu tinyint unsigned, b1 tinyint(1), si smallint, mi mediumint, bi bigint, bu bigint unsigned, zf int(8) unsigned zerofill, f float, d double, n decimal(65,30), n2 decimal(10,2), bt bit(10), b1t bit(1), dt date, tm time(6), dtm datetime(6), ts timestamp(6) null, y year, c char(5), vc varchar(40), t text, lt longtext, l1 varchar(10) character set latin1, ba binary(4), vb varbinary(10), bl blob, e enum('calm','it''s','a,b',''), s set('a','b c','d'), j json, g geometry, p point, u uuid, i4 inet4, i6 inet6) character set utf8mb4;
+insert into alltypes values (1, -128, 255, 1, -32768, 8388607, -9223372036854775808, 18446744073709551615, 7, 1.5, 0.1e0+0.2e0, '12345678901234567890123456789012345.123456789012345678901234567890', -1.10, b'1100000001', b'1', '2031-02-03', '-838:59:59.999999', '2031-02-03 04:05:06.789012', '2031-02-03 04:05:06.789012', 2031, 'ab', 'it''s', 'two\nlines\ttab "q" \\ back', '⚓', 'é', x'00ff', x'00ff5c27', x'', 'it''s', 'a,b c', '{"a": [1, null, 1.10], "a": 2}', st_geomfromtext('linestring(0 0,1 1)'), point(1.5,-2), '11111111-2222-3333-4444-555555555555', '10.0.0.1', '::1');
+insert into alltypes(id) values (2);
+set sql_mode='';
+insert into alltypes(id, dt, dtm, tm, y, e, s, vc, t, d, bt, vb, c, n2, j) values (3, '0000-00-00', '0000-00-00', '838:59:59', 0, '', '', 'NULL', '\\N', -1.7976931348623157e308, 0, 'x', '', 0, 'null'), (4, '2031-00-00', '9999-12-31 23:59:59.999999', '00:00:00', 1901, 'a,b', 'd', '', '', 1e-300, b'1', '\\', ' a', 99999999.99, '"x"');
+create table copied like alltypes
+;
