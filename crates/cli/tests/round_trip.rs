@@ -142,6 +142,35 @@ fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
 }
 
 #[test]
+fn numbers_of_32_bits_keep_their_digits_on_the_way_to_another_server() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    mariadb.sql("create table bookings.depths(id int primary key, f float, d double); insert into bookings.depths values (1, 16777215, 0.1e0 + 0.2e0), (2, 0.1234567, -1e300), (3, null, null)");
+    let home = home(Some(&postgres), Some(&mariadb));
+    home.call(&[
+        "load",
+        "--from",
+        "office",
+        "-s",
+        "select * from depths order by id",
+        "-c",
+        "quay",
+        "-i",
+        "depths",
+        "--create",
+    ])
+    .exits(0);
+    assert_eq!(
+        postgres.sql("set extra_float_digits = 3; select id, f::float4, d from depths order by id").trim(),
+        "1|1.6777215e+07|0.30000000000000004\n2|0.1234567|-1e+300\n3||"
+    );
+    // What cannot be prepared goes the usual way.
+    let (_, told) = home
+        .call(&["load", "--from", "office", "-s", "show create table depths", "-c", "quay", "-i", "made", "--create"])
+        .exits(0);
+    assert!(!told.contains("1295"), "{told}");
+}
+
+#[test]
 fn numbers_without_an_end_stay_numbers_in_sqlite() {
     let home = Home::new()
         .database("quay.db", "create table tides(id integer primary key, height real); insert into tides values (1, 9e999), (2, -9e999), (3, 0.5); create table copied(id integer primary key, height real)")

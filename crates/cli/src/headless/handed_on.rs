@@ -56,7 +56,8 @@ pub fn of_statement(
     let (text, stop) = (statement.trim().trim_end_matches(';').to_owned(), stop.clone());
     let run = move || {
         let sink = HandOn { sender: sender.clone(), stop: stop.clone(), results: 0 };
-        let outcome: Result<(), EngineError> = session.run(&Request::new(&text).until(&stop), Box::new(sink));
+        let request = Request::new(&text).until(&stop).exactly();
+        let outcome: Result<(), EngineError> = session.run(&request, Box::new(sink));
         // Whoever took the rows may be gone.
         let _ = sender.send(outcome.map(|()| None).map_err(|error| error.to_string()));
     };

@@ -278,6 +278,15 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
     text
 }
 
+/// An expression that reads all of a column's values, where its name alone does not: some servers write numbers of 32 bits
+/// with fewer digits than these have.
+pub fn exactly(column: &Column, dialect: &Dialect) -> Option<String> {
+    let copying = dialect.changing?.copying?;
+    let word = column.db_type.split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
+    let (_, template) = copying.exactly.iter().find(|(of, _)| of.eq_ignore_ascii_case(word))?;
+    Some(filled(template, &[("NAME", &dialect.name_as_written(&column.name))]))
+}
+
 /// The statement that says something about an object, or about one of its columns; none where a language has none.
 pub fn comment_on(
     object: &Object,

@@ -18,11 +18,7 @@ impl Dumping<'_> {
         let given: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(|c| written(&c.name)).collect();
         let exact = |column: &Column| {
             let name = written(&column.name);
-            let word = column.db_type.split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
-            match self.copying.exactly.iter().find(|(of, _)| of.eq_ignore_ascii_case(word)) {
-                Some((_, template)) => format!("{} as {name}", filled(template, &[("NAME", &name)])),
-                None => name,
-            }
+            templates::exactly(column, self.dialect).map_or(name.clone(), |exact| format!("{exact} as {name}"))
         };
         let selected: Vec<String> = object.columns.iter().filter(|c| c.is_given()).map(exact).collect();
         // The rows of a table in parts are those of its parts.

@@ -9,7 +9,7 @@ use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop, Transaction
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
-use super::statements::{Step, reading, reading_last, savepoint, steps};
+use super::statements::{Step, exact, reading, reading_last, savepoint, steps};
 use super::{Datum, Draft, Ground, Row, Slip, What, elements};
 
 /// What was sent, as the server has it.
@@ -174,7 +174,7 @@ fn carry_out(
     let before = match &step.reads {
         Some(query) => {
             let found = line.run(query, &[]).map_err(refused)?;
-            Some(as_read(ground, draft, step.draft, found)?)
+            Some(as_read(ground, draft, step.draft, found, dialect)?)
         }
         None => None,
     };
@@ -220,9 +220,9 @@ fn carry_out(
     Ok(SentRow { before, after })
 }
 
-/// The row as it is now, if it still is what was read.
-fn as_read(ground: &Ground, draft: &Draft, at: usize, found: Found) -> Result<Row, Unsent> {
-    let theirs = match (found.rows, found.first()) {
+/// The row as it is now, exactly, if it still is what was read.
+fn as_read(ground: &Ground, draft: &Draft, at: usize, found: Found, dialect: &Dialect) -> Result<Row, Unsent> {
+    let mut theirs = match (found.rows, found.first()) {
         (0, _) | (_, None) => return Err(Unsent::Conflict(Conflict { draft: at, theirs: None })),
         (1, Some(row)) => row,
         (rows, _) => {
@@ -230,9 +230,15 @@ fn as_read(ground: &Ground, draft: &Draft, at: usize, found: Found) -> Result<Ro
             return Err(Unsent::NotOne { draft: at, rows, columns });
         }
     };
+    let exact_values = theirs.split_off(ground.fields.len().min(theirs.len()));
     let same = draft.old.iter().zip(&theirs).all(|(old, now)| old.is_none() || old == now);
     match same {
-        true => Ok(theirs),
+        true => {
+            for ((field, _), value) in exact(ground, dialect).zip(exact_values) {
+                theirs[field] = value;
+            }
+            Ok(theirs)
+        }
         false => Err(Unsent::Conflict(Conflict { draft: at, theirs: Some(theirs) })),
     }
 }

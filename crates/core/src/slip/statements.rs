@@ -5,6 +5,8 @@ use std::collections::HashMap;
 use jaunty_language::dialect::{Changing, Dialect};
 use jaunty_language::statement::parameters::Value;
 
+use crate::catalog::templates::exactly;
+
 use super::{Datum, Draft, Field, Ground, Kind, Row, Slip, What, elements};
 
 /// What is sent for one draft.
@@ -101,7 +103,7 @@ pub(super) fn savepoint(words: &str) -> String {
 
 fn step(slip: &Slip, at: usize, changing: &Changing, dialect: &'static Dialect) -> Step {
     let (ground, draft) = (&slip.ground, &slip.drafts[at]);
-    let reads = (draft.what != What::Add).then(|| reading(ground, &draft.old, changing, dialect));
+    let reads = (draft.what != What::Add).then(|| reading_exactly(ground, &draft.old, changing, dialect));
     let mut shown = Writer { dialect, values: None, gives_back: true };
     let mut sent = Writer { dialect, values: Some(Vec::new()), gives_back: true };
     let around = around(slip, draft, changing);
@@ -122,6 +124,22 @@ pub(super) fn reading(ground: &Ground, row: &Row, changing: &Changing, dialect: 
     format!("{}{} where {condition}{}", select(ground, dialect), changing.lock[0], changing.lock[1])
 }
 
+/// The same, with what is needed to have the row back exactly: after its fields comes each of [`exact`].
+pub(super) fn reading_exactly(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
+    let plain = reading(ground, row, changing, dialect);
+    let all: Vec<String> = exact(ground, dialect).map(|(_, expression)| expression).collect();
+    match all.is_empty() {
+        true => plain,
+        false => plain.replacen(&select(ground, dialect), &select_with(ground, &all, dialect), 1),
+    }
+}
+
+/// The fields whose values their name does not read exactly, with an expression that does.
+pub(super) fn exact<'a>(ground: &'a Ground, dialect: &'a Dialect) -> impl Iterator<Item = (usize, String)> + 'a {
+    let fields = ground.fields.iter().enumerate();
+    fields.filter_map(|(at, field)| Some((at, exactly(&field.column, dialect)?)))
+}
+
 /// The query for a row that the server has just numbered.
 pub(super) fn reading_last(ground: &Ground, changing: &Changing, dialect: &Dialect) -> Option<String> {
     let numbered = |at: &&usize| ground.fields[**at].numbered;
@@ -132,7 +150,12 @@ pub(super) fn reading_last(ground: &Ground, changing: &Changing, dialect: &Diale
 }
 
 fn select(ground: &Ground, dialect: &Dialect) -> String {
-    format!("select {} from {}", names(ground, dialect), ground.written)
+    select_with(ground, &[], dialect)
+}
+
+fn select_with(ground: &Ground, more: &[String], dialect: &Dialect) -> String {
+    let more: String = more.iter().map(|expression| format!(", {expression}")).collect();
+    format!("select {}{more} from {}", names(ground, dialect), ground.written)
 }
 
 fn names(ground: &Ground, dialect: &Dialect) -> String {

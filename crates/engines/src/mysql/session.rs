@@ -354,6 +354,11 @@ impl Session for MysqlSession {
         }
         let mut feed = Feed::new(sink);
         let outcome = match values {
+            // The protocol of prepared statements has numbers as they are, and not as texts.
+            [] if request.exact => match self.carry_out(statement, Some(Vec::new()), &mut feed) {
+                Err(error) if error.code.as_deref() == Some(UNPREPARED) => self.carry_out(statement, None, &mut feed),
+                outcome => outcome,
+            },
             [] => self.carry_out(statement, None, &mut feed),
             _ => {
                 let numbered = parameters::numbered(statement, &MYSQL);
@@ -427,6 +432,9 @@ impl Session for MysqlSession {
         catalog::definition(self, of)
     }
 }
+
+/// A statement that cannot be prepared: the server's number for it.
+const UNPREPARED: &str = "1295";
 
 /// The error of a transaction that the server has rolled back for another.
 const DEADLOCK: &str = "1213";

@@ -24,17 +24,26 @@ pub struct Request<'a> {
     /// The rows that it takes, where they do not stand in the text below it (`COPY … FROM STDIN` of a script that is read
     /// while it runs), as they would stand there. They are read as the server takes them; what is left is the caller's.
     pub rows: Option<&'a Rows>,
+    /// Whether each value is wanted with all that it is, where the server's usual way leaves something out (MySQL writes
+    /// a `float` with six digits): rows that go on to another database. It may cost a question more, and counts for one
+    /// statement only.
+    pub exact: bool,
 }
 
 impl<'a> Request<'a> {
     /// A statement without parameters that nobody will stop.
     pub fn new(text: &'a str) -> Request<'a> {
-        Request { text, values: &[], stop: Stop::default(), rows: None }
+        Request { text, values: &[], stop: Stop::default(), rows: None, exact: false }
     }
 
     /// With these values.
     pub fn with(self, values: &'a [Value]) -> Request<'a> {
         Request { values, ..self }
+    }
+
+    /// With each value whole.
+    pub fn exactly(self) -> Request<'a> {
+        Request { exact: true, ..self }
     }
 
     /// With these rows.
