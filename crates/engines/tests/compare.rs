@@ -222,6 +222,30 @@ fn all_that_belongs_to_tables_of_postgres_is_made_alike() {
 }
 
 #[test]
+fn all_that_belongs_to_tables_is_made_in_another_schema() {
+    let server = Postgres::start();
+    let made = "create table ports(id serial primary key, name text) with (fillfactor = 70); create table boats(like ports including all) inherits (ports);
+        create table log(at date, port int references ports) partition by range (at); create table log_rest partition of log default; create index log_at on log(at);
+        create view named as select name from ports with check option; create rule kept as on delete to ports do instead insert into boats(id) values (old.id);
+        alter table ports enable row level security; create policy own on ports using (name in (select name from boats)); create function note() returns trigger language plpgsql as 'begin return new; end';
+        create trigger noted before insert on ports for each row execute function note(); alter table ports disable trigger noted; comment on trigger noted on ports is 'of a schema'; create statistics together on id, name from ports";
+    for schema in ["one", "two", "three"] {
+        let made = if schema == "three" { "" } else { made };
+        server.sql(&format!("create schema {schema}; set search_path = {schema}; {made}"));
+    }
+    let mut session = of_server("postgres", server.port, "bookings");
+    let [one, two, three] = ["one", "two", "three"].map(|name| Schemas::Named(name.into()));
+    server.sql("create table three.gone(id int)");
+    let [ours, theirs] = [&one, &two].map(|schema| structure(session.as_mut(), "postgres", schema));
+    assert_eq!(told(&ours, &theirs), [""; 0]);
+    let mut other = of_server("postgres", server.port, "bookings");
+    made_alike(session.as_mut(), other.as_mut(), "postgres", [&three, &two]);
+    let script = server
+        .sql("select string_agg(pg_get_ruledef(oid), '') from pg_rewrite where ev_class = 'three.ports'::regclass");
+    assert!(script.contains("three.boats") && !script.contains("two."), "{script}");
+}
+
+#[test]
 fn owners_and_grants_of_postgres_count_where_that_is_wanted() {
     let server = Postgres::start();
     server.sql("create role mate; create role purser; create role \"Odd Bosun\"");
@@ -231,7 +255,7 @@ fn owners_and_grants_of_postgres_count_where_that_is_wanted() {
     let wanted = "grant select, insert on ports to purser; grant update on ports to purser with grant option; grant select (name), update (name, berths) on ports to \"Odd Bosun\"; grant select on named to public;
         grant usage on sequence tickets to purser; revoke execute on function tide(int, int) from public; grant execute on function tide(int, int) to mate with grant option;
         alter table ports owner to mate; alter table boats owner to mate; alter view named owner to \"Odd Bosun\"; alter function own() owner to mate; alter procedure sweep owner to mate; alter aggregate total(int) owner to mate; alter sequence tickets owner to mate";
-    let otherwise = "grant select, delete on ports to \"Odd Bosun\"; grant execute on function own() to mate; revoke execute on procedure sweep from public";
+    let otherwise = "grant select, delete on ports to \"Odd Bosun\"; grant execute on function own() to mate; create or replace function own() returns int language sql as 'select 2'; revoke execute on procedure sweep from public";
     for (database, sql) in [("one", otherwise), ("two", wanted), ("three", "")] {
         server.sql(&format!("create database {database}"));
         server.sql_in(database, if sql.is_empty() { "" } else { made });
@@ -261,7 +285,8 @@ fn owners_and_grants_of_postgres_count_where_that_is_wanted() {
         [classes, columns, routines].iter().map(|query| run(of, query).unwrap().rows()).collect()
     };
     let (ours, theirs) = (read(one.as_mut()), read(two.as_mut()));
-    assert_eq!(compare(&ours, &theirs, false).items, []);
+    let without: Vec<String> = compare(&ours, &theirs, false).items.into_iter().map(|item| item.name).collect();
+    assert_eq!(without, ["public.own"]);
     let differences = compare(&ours, &theirs, true);
     let script = make_alike(&ours, &theirs, &differences).unwrap().script(dialect("postgres"));
     insta::assert_snapshot!("postgres_access_statements", script);

@@ -157,11 +157,12 @@ impl Dumping<'_> {
             chosen.sequences.iter().try_for_each(|object| self.position(object))?;
         }
         if !wanted.only_rows {
-            chosen.tables.iter().try_for_each(|object| self.keys_and_indexes(object))?;
+            chosen.tables.iter().try_for_each(|object| self.indexes(object))?;
+            // A reference may be to what only an index keeps different.
+            chosen.tables.iter().try_for_each(|object| self.rules_after_rows(object))?;
             for object in &chosen.views {
                 self.define(object)?;
-                let indexes = object.indexes.iter().filter(|index| !index.definition.is_empty());
-                indexes.into_iter().try_for_each(|index| self.put(&index.definition))?;
+                self.indexes(object)?;
             }
             for trigger in chosen.all().flat_map(|object| &object.triggers).filter(|t| !t.definition.is_empty()) {
                 self.put_made(&trigger.definition, &trigger.made_with)?;
@@ -183,6 +184,8 @@ impl Dumping<'_> {
         let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
         all.retain(|object| object.kind != Sequence || !lasting::belongs_to_a_column(object, &self.catalog));
         if !wanted.names.is_empty() {
+            // Routines and types may have the name of a table.
+            all.retain(|object| object.kind.has_rows() || object.kind == Sequence);
             let names = with_parts(&wanted.names, &all);
             all.retain(|object| names.contains(&object.to_name()));
         }
@@ -309,21 +312,22 @@ impl Dumping<'_> {
         self.settings(object)
     }
 
-    fn keys_and_indexes(&mut self, object: &Object) -> Result<(), DumpError> {
+    fn rules_after_rows(&mut self, object: &Object) -> Result<(), DumpError> {
+        // Where keys are in the definition they are all there.
+        let rules = object.constraints.iter().filter(|rule| self.copying.keys_after && comes_after_rows(rule));
         let name = templates::name(object, &self.catalog, self.dialect);
-        if self.copying.keys_after {
-            for rule in object.constraints.iter().filter(|rule| comes_after_rows(rule)) {
-                let rule = templates::constraint(rule, object, &self.catalog, self.dialect);
-                self.put(&format!("alter table {name} add {rule}"))?;
-            }
-        } else if object.definition.is_empty() {
-            // The table's own definition, by the server's word, has them.
+        let add = |rule| format!("add {}", templates::constraint(rule, object, &self.catalog, self.dialect));
+        let all: Vec<String> = rules.map(|rule| format!("alter table {name} {}", add(rule))).collect();
+        all.iter().try_for_each(|statement| self.put(statement))
+    }
+
+    fn indexes(&mut self, object: &Object) -> Result<(), DumpError> {
+        // The definition of a table by the server's word, asked for one by one, has them.
+        if !self.copying.keys_after && object.definition.is_empty() {
             return Ok(());
         }
-        for index in object.indexes.iter().filter(|index| !index.definition.is_empty()) {
-            self.put(&index.definition)?;
-        }
-        Ok(())
+        let indexes = object.indexes.iter().filter(|index| !index.definition.is_empty());
+        indexes.into_iter().try_for_each(|index| self.put(&index.definition))
     }
 }
 

@@ -45,7 +45,7 @@ where c.relkind in ('r', 'p', 'v', 'm', 'f') and {OWN} order by 1, 2, 4, 3";
 
 /// Parts of tables, tables that take their columns from others, and sequences that go with a column.
 const PARENTS: &str = "\
-select n.nspname, c.relname, pn.nspname || '.' || p.relname, '', \
+select n.nspname, c.relname, p.relname, '', \
 case when c.relispartition then format('alter table %I.%I attach partition %I.%I %s', pn.nspname, p.relname, n.nspname, c.relname, pg_get_expr(c.relpartbound, c.oid)) \
 else {ALTER} || format(' inherit %I.%I', pn.nspname, p.relname) end, \
 case when c.relispartition then format('alter table %I.%I detach partition %I.%I', pn.nspname, p.relname, n.nspname, c.relname) \

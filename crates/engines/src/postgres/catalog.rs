@@ -404,7 +404,7 @@ pub fn definition(session: &mut PostgresSession, of: &Object) -> Result<Option<S
         ),
         _ => return Ok(None),
     };
-    let rows = session.ask(&select)?;
+    let rows = session.ask_within(&select)?;
     let text = rows.first().and_then(|row| said(row, 0)).map(|text| format!("{before}{}", text.trim_end()));
     Ok(text)
 }

@@ -46,6 +46,7 @@ pub const HARBOUR: &str = "create extension btree_gist; create schema tools; cre
  comment on constraint apart on ports is 'one at a time'; comment on index ports_once is 'found by code'; cluster ports using ports_key; create unique index ports_ident on ports(id, name); alter table ports replica identity using index ports_ident;
  alter table ports set (fillfactor = 70, autovacuum_enabled = false, toast.autovacuum_enabled = false);
  alter table ports alter name set storage external, alter name set statistics 500, alter id set (n_distinct = -0.5), alter name set compression pglz;
+ create table aliases(code code references ports(code));
  create statistics ports_both (dependencies, mcv) on name, berths from ports; comment on statistics ports_both is 'they go together';
  create unlogged table scratch(a serial, b int references ports deferrable initially deferred, c int, d int, constraint both_of foreign key (c) references ports match full on delete set null (c));
  alter table scratch replica identity full; comment on constraint both_of on scratch is 'in full';

@@ -236,14 +236,26 @@ pub fn moved(text: &str, dialect: &'static Dialect, from: &str, to: &str) -> Str
     }
     let all = words(text, dialect, 0);
     let (mut moved, mut done) = (String::new(), 0);
-    for pair in all.windows(2) {
-        let [word, dot] = pair else { continue };
-        let names = matches!(word.kind, TokenKind::Word | TokenKind::QuotedName) && dot.sign(b'.');
+    let to = dialect.name_as_written(to);
+    // A sequence is named by a text.
+    let in_text = [format!("'{from}."), format!("'{}.", dialect.name_as_written(from))];
+    for (at, word) in all.iter().enumerate() {
         let own = text.get(word.range.clone()).unwrap_or_default();
-        if names && unquoted(own).eq_ignore_ascii_case(from) {
-            moved.push_str(text.get(done..word.range.start).unwrap_or_default());
-            moved.push_str(&dialect.name_as_written(to));
-            done = word.range.end;
+        let after = text.get(word.range.end..).unwrap_or_default();
+        let named = match word.kind {
+            TokenKind::Word | TokenKind::QuotedName if all.get(at + 1).is_some_and(|dot| dot.sign(b'.')) => {
+                unquoted(own).eq_ignore_ascii_case(from).then_some(word.range.clone())
+            }
+            TokenKind::Text if after.starts_with("::regclass") => {
+                let prefix = in_text.iter().find(|prefix| own.starts_with(prefix.as_str()));
+                prefix.map(|prefix| word.range.start + 1..word.range.start + prefix.len() - 1)
+            }
+            _ => None,
+        };
+        if let Some(range) = named {
+            moved.push_str(text.get(done..range.start).unwrap_or_default());
+            moved.push_str(&to);
+            done = range.end;
         }
     }
     moved.push_str(text.get(done..).unwrap_or_default());
@@ -311,7 +323,26 @@ pub fn event_of_trigger(text: &str, dialect: &'static Dialect) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::SQLITE;
+    use crate::dialect::{POSTGRES, SQLITE};
+
+    #[test]
+    fn names_of_a_schema_become_those_of_another() {
+        for (text, wanted) in [
+            ("id int default nextval('one.ids'::regclass)", "id int default nextval('two.ids'::regclass)"),
+            ("references ONE.ports(one)", "references two.ports(one)"),
+            (
+                "check (note <> 'one.ids' and \"one\".f('one.x'::text))",
+                "check (note <> 'one.ids' and two.f('one.x'::text))",
+            ),
+            ("select ones.a from other.one", "select ones.a from other.one"),
+        ] {
+            assert_eq!(moved(text, &POSTGRES, "one", "two"), wanted);
+        }
+        assert_eq!(
+            moved("nextval('\"Odd one\".ids'::regclass)", &POSTGRES, "Odd one", "The other"),
+            "nextval('\"The other\".ids'::regclass)"
+        );
+    }
 
     #[test]
     fn checks_and_computed_columns_are_read_from_the_definition() {

@@ -509,7 +509,10 @@ impl<'a> Alter<'a> {
                     true => self.steps.routines_come_late.extend(made),
                     false => self.steps.routines_come.extend(made),
                 }
-                self.belongings(theirs);
+                match replaces {
+                    true => self.belongings_change(differs, ours, theirs),
+                    false => self.belongings(theirs),
+                }
             }
             ObjectKind::Type | ObjectKind::Sequence if is_definition_the_same(differs) => {
                 self.belongings_change(differs, ours, theirs);

@@ -41,9 +41,15 @@ const fn body(object: &'static str) -> Body {
 const EXACT: &str = "\
 select set_config(name, value, true) from (values ('extra_float_digits', '3'), ('datestyle', 'ISO, YMD'), ('intervalstyle', 'postgres'), \
 ('bytea_output', 'hex'), ('lc_monetary', 'C'), ('quote_all_identifiers', 'off')) exact(name, value)";
-const READ_SO: &str = "\
-select set_config(name, value, true) from (values ('standard_conforming_strings', 'on'), ('datestyle', 'ISO, YMD'), \
-('intervalstyle', 'postgres'), ('lc_monetary', 'C'), ('xmloption', 'content')) read_so(name, value)";
+const READ_SO: [&str; 7] = [
+    "set check_function_bodies = off",
+    "begin",
+    "set local standard_conforming_strings = on",
+    "set local datestyle = 'ISO, YMD'",
+    "set local intervalstyle = 'postgres'",
+    "set local lc_monetary = 'C'",
+    "set local xmloption = content",
+];
 
 /// Extensions, and the schemas that they are in.
 const EXTENSIONS: &str = "\
@@ -81,7 +87,7 @@ const CHANGING: Changing = Changing {
         exactly: &[],
         only: "only ",
         beside: [EXTENSIONS, UNWRITTEN],
-        around: [&["set check_function_bodies = off", "begin", READ_SO], &["commit"]],
+        around: [&READ_SO, &["commit"]],
         keys_after: true,
         schemas_are_databases: false,
         goes_on: [
