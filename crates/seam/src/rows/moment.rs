@@ -42,7 +42,11 @@ pub fn instant(text: &str, here: Option<&str>) -> Option<i64> {
 /// it says none.
 pub fn utc(text: &str) -> Option<String> {
     let clock = text.trim().split_once(['T', ' '])?.1;
-    let micros = instant(text, None).filter(|_| clock.contains(['Z', 'z', '+', '-']))?;
+    // Most have none, and are told by that at once.
+    if !clock.contains(['Z', 'z', '+', '-']) {
+        return None;
+    }
+    let micros = instant(text, None)?;
     let moment = chrono::DateTime::from_timestamp_micros(micros)?;
     Some(moment.format("%Y-%m-%d %H:%M:%S%.6f").to_string())
 }
