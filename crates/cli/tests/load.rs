@@ -507,6 +507,56 @@ fn pasted_rows_make_a_table() {
 }
 
 #[test]
+fn a_column_of_a_new_table_gets_the_type_that_is_wanted() {
+    let home = quay().file("zones.csv", "code,price\n90210,1.50\n10115,2\n").file("a.sql", "select 1;\n");
+    let into = ["zones.csv", "-c", "quay", "-i", "zones", "--create"];
+    let told = load(&home, 2, &[&into[..], &["--type", "cod=text"]].concat());
+    assert!(told.contains("the file has no column \"cod\" to be given a type"), "{told}");
+    for (wrong, why) in [
+        ("code", "it is COLUMN=TYPE"),
+        ("code=", "\"\" is not a type"),
+        ("code=text, other int", "is not a type"),
+        ("code=text); drop table ports; --", "is not a type"),
+        ("code=char(5", "is not a type"),
+    ] {
+        let told = load(&home, 2, &[&into[..], &["--type", wrong]].concat());
+        assert!(told.contains(why), "{wrong}: {told}");
+    }
+    load(&home, 0, &[&into[..], &["--type", "code=text", "--type", "price=decimal(8, 2)"]].concat());
+    assert_eq!(
+        one(
+            &home,
+            "select group_concat(typeof(code) || code) || (select lower(group_concat(type)) from pragma_table_info('zones')) from zones"
+        ),
+        "text90210,text10115text,decimal(8, 2)"
+    );
+    // Of one that is there they are its own.
+    let told = load(&home, 2, &["zones.csv", "-c", "quay", "-i", "zones", "--type", "code=text"]);
+    assert!(told.contains("--create"), "{told}");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen
+        .shows("quay.db · main")
+        .press(&["M-i"])
+        .shows("load a file")
+        .types("zones.csv")
+        .press(&["Enter"])
+        .types("fresh");
+    screen.shows("create table fresh ( code integer, price numeric )").press(&["Down"; 13]);
+    screen
+        .shows("A new table takes")
+        .types("code: char(5)")
+        .shows("create table fresh ( code char(5), price numeric )");
+    screen
+        .press(&["Up"; 13])
+        .press(&["C-u"])
+        .types("zones")
+        .shows("only a table that is made takes types; zones has its own");
+    screen.press(&["C-u"]).types("fresh").shows("code char(5)").press(&["C-g"]).shows("2 rows loaded into fresh in");
+    assert_eq!(one(&home, "select group_concat(typeof(code) || code) from fresh"), "text90210,text10115");
+    screen.press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
 fn rows_are_loaded_from_the_clipboard_of_the_desktop() {
     let desktop = Desktop::start();
     let home = quay().file("a.sql", "select 1;\n");

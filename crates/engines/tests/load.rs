@@ -240,7 +240,7 @@ fn rows_are_loaded_into_mariadb() {
 /// A server that commits a definition at once has nothing left of a load that failed, and goes on in a transaction.
 #[test]
 fn a_new_table_of_mariadb_goes_with_a_load_that_fails() {
-    use jaunty_core::import::{Choices, ImportError, Matching, Options, Parts, Refused, Source, load};
+    use jaunty_core::import::{Choices, ImportError, Matching, NewColumns, Options, Parts, Refused, Source, load};
     let server = Mariadb::start();
     let mut session = of_server("mysql", server.port, "clerk", PASSWORD, "bookings");
     let folder = tempfile::tempdir().unwrap();
@@ -250,8 +250,14 @@ fn a_new_table_of_mariadb_goes_with_a_load_that_fails() {
     let loaded = |session: &mut dyn Session, refused: Option<Refused>| {
         let source = Source::open(&file, &Choices::default()).unwrap();
         let catalog = jaunty_seam::catalog::Catalog::default();
-        let matching =
-            Matching::into_new(&source.found, "ports", (&["code".to_owned()], &[]), &catalog, dialect).unwrap();
+        let matching = Matching::into_new(
+            &source.found,
+            "ports",
+            &NewColumns { key: &["code".to_owned()], ..NewColumns::default() },
+            &catalog,
+            dialect,
+        )
+        .unwrap();
         let (parts, stop) = (Parts::One, Stop::default());
         let options = Options { parts, meeting: Meeting::Refuse, refused, stop, told: &mut |_, _| {} };
         load(source, &matching, session, dialect, options)

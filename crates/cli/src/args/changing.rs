@@ -36,6 +36,9 @@ pub struct Load {
     /// Which column of the file goes into which of the table; FILE= leaves one out. May be given several times
     #[arg(long = "column", value_name = "FILE=TABLE")]
     pub columns: Vec<String>,
+    /// The type of a column of a table that is made, where it is to be another than its values look like; by the file's name. May be given several times
+    #[arg(long = "type", value_name = "COLUMN=TYPE", requires = "create")]
+    pub types: Vec<String>,
     /// What becomes of a row whose key is there already
     #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = ["stop", "skip", "replace"])]
     pub on_conflict: String,

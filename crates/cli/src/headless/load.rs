@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use jaunty_core::connection::Connections;
 use jaunty_core::import::preview::{look, near, relation};
 use jaunty_core::import::{
-    Choices, Dates, Format, ImportError, Loaded, Matching, Numbers, Options, Parts, Refused, Source, load,
+    Choices, Dates, Format, ImportError, Loaded, Matching, NewColumns, Numbers, Options, Parts, Refused, Source, load,
 };
 use jaunty_core::run::Keeping;
 use jaunty_core::run::loading::Noted;
@@ -195,6 +195,17 @@ fn matching(
         Ok((file.to_owned(), table.to_owned()))
     });
     let pairs = pairs.collect::<Result<Vec<_>, Failure>>()?;
+    let types = args.types.iter().map(|pair| {
+        let (file, of) = pair
+            .split_once('=')
+            .ok_or_else(|| Failure::Usage(format!("--type {pair}: it is COLUMN=TYPE, such as --type code=char(5)")))?;
+        Ok((file.to_owned(), of.to_owned()))
+    });
+    let types = types.collect::<Result<Vec<_>, Failure>>()?;
+    if dialect.changing.is_none() && !types.is_empty() {
+        return Err(Failure::Usage("--type: fields of documents have the types of their values".into()));
+    }
+    let columns = NewColumns { key: &args.key, pairs: &pairs, types: &types };
     match (table, args.create) {
         // A collection takes any fields; whether it is there only guards against a mistyped name.
         (Some(_), false) | (None, true) if dialect.changing.is_none() => {
@@ -224,12 +235,9 @@ fn matching(
         (Some(_), true) => {
             Err(Failure::Usage(format!("{} is there already; leave --create out to load into it", args.into)))
         }
-        (None, true) => {
-            Matching::into_new(&source.found, &args.into, (&args.key, &pairs), catalog, dialect).map_err(failure)
-        }
+        (None, true) => Matching::into_new(&source.found, &args.into, &columns, catalog, dialect).map_err(failure),
         (None, false) => {
-            let new = Matching::into_new(&source.found, &args.into, (&args.key, &pairs), catalog, dialect)
-                .map_err(failure)?;
+            let new = Matching::into_new(&source.found, &args.into, &columns, catalog, dialect).map_err(failure)?;
             let key = match Matching::proposed_key(&source.found).filter(|_| args.key.is_empty()) {
                 Some(key) => format!("\nEvery value of {key} is different: --key {key} makes it the key."),
                 None => String::new(),

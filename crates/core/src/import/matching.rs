@@ -1,6 +1,8 @@
 //! Which column of a file goes into which of a table.
 
 use jaunty_language::dialect::{ColumnType, Dialect};
+use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::shape::words;
 use jaunty_seam::catalog::{Catalog, Column, Object};
 
 use super::found::Found;
@@ -20,6 +22,38 @@ fn kind_of(found: ColumnType) -> Kind {
         ColumnType::Date | ColumnType::Moment | ColumnType::Instant => Kind::Moment,
         ColumnType::Json => Kind::Json,
         ColumnType::Time | ColumnType::Uuid | ColumnType::Text | ColumnType::Bytes => Kind::Any,
+    }
+}
+
+/// What a person says of the columns of a table that is made, by the names of the file.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct NewColumns<'a> {
+    /// Those of the key.
+    pub key: &'a [String],
+    /// Other names; an empty one leaves a column out.
+    pub pairs: &'a [(String, String)],
+    /// Types other than what the values look like.
+    pub types: &'a [(String, String)],
+}
+
+/// A type as a person writes it: what else would be in a column's definition is not one.
+fn one_type(text: &str, dialect: &'static Dialect) -> Result<String, ImportError> {
+    let words = words(text, dialect, 0);
+    let (mut depth, mut is_one) =
+        (0, words.first().is_some_and(|word| matches!(word.kind, TokenKind::Word | TokenKind::QuotedName)));
+    for word in &words {
+        match word.kind {
+            TokenKind::Punctuation(b'(' | b'[') => depth += 1,
+            TokenKind::Punctuation(b')' | b']') => depth -= 1,
+            TokenKind::Punctuation(b',') => is_one &= depth > 0,
+            TokenKind::Semicolon => is_one = false,
+            _ => {}
+        }
+        is_one &= depth >= 0;
+    }
+    match is_one && depth == 0 {
+        true => Ok(text.trim().to_owned()),
+        false => Err(ImportError::Mistake(format!("\"{text}\" is not a type, such as text or numeric(10, 2)"))),
     }
 }
 
@@ -205,19 +239,20 @@ impl Matching {
         Ok(Matching { table: dialect.name_as_written(name), targets, key, left_out, definition: None })
     }
 
-    /// Into a table that is made for it, of this name (with its schema where that is told). `pairs` give columns other names;
-    /// an empty one leaves a column out. The key is told by the file's names.
+    /// Into a table that is made for it, of this name (with its schema where that is told).
     pub fn into_new(
         found: &Found,
         name: &str,
-        (key, pairs): (&[String], &[(String, String)]),
+        columns: &NewColumns<'_>,
         catalog: &Catalog,
         dialect: &'static Dialect,
     ) -> Result<Matching, ImportError> {
+        let NewColumns { key, pairs, types } = *columns;
         let written: Vec<_> = name.split('.').map(|part| dialect.name_as_written(part)).collect();
         let table = written.join(".");
         let named = pairs.iter().map(|(file, _)| (file, "")).chain(key.iter().map(|key| (key, " for the key")));
-        for (wrong, what) in named {
+        let typed = types.iter().map(|(file, _)| (file, " to be given a type"));
+        for (wrong, what) in named.chain(typed) {
             if !found.columns.iter().any(|column| column.name == *wrong) {
                 return Err(ImportError::Mistake(format!("the file has no column \"{wrong}\"{what}")));
             }
@@ -234,9 +269,10 @@ impl Matching {
                 return Err(ImportError::Mistake(what));
             }
             let is_key = key.contains(&file.name);
+            let wanted = types.iter().find(|(name, _)| *name == file.name).map(|(_, wanted)| one_type(wanted, dialect));
             let column = Column {
                 name: told.to_owned(),
-                db_type: file.db_type(is_key, dialect),
+                db_type: wanted.transpose()?.unwrap_or_else(|| file.db_type(is_key, dialect)),
                 nullable: !is_key,
                 key: is_key,
                 ..Column::default()

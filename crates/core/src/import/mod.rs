@@ -19,7 +19,7 @@ use std::path::PathBuf;
 
 pub use found::{Dates, Found, FoundColumn, Shape};
 pub use load::{Loaded, Options, Parts, load};
-pub use matching::{Matching, Target};
+pub use matching::{Matching, NewColumns, Target};
 pub use numbers::Numbers;
 pub use refused::{Bad, Refused};
 pub use source::{Block, Choices, Format, Source};

@@ -7,6 +7,7 @@ use jaunty_language::statement::Written;
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
 use super::fit::fitted;
+use super::matching::NewColumns;
 use super::refused::Bad;
 use crate::connection::nearest;
 
@@ -20,6 +21,8 @@ pub struct Into {
     pub table: String,
     /// Which column of the file goes into which of the table; into none where that is empty.
     pub pairs: Vec<(String, String)>,
+    /// The types of columns of the file, where the table is made and they are to be other than what the values look like.
+    pub types: Vec<(String, String)>,
     /// The key, where the table is made.
     pub key: Vec<String>,
 }
@@ -73,7 +76,12 @@ pub fn matching(
     if into.table.trim().is_empty() {
         return Err(ImportError::Mistake("name the table".into()));
     }
-    match relation(&into.table, catalog, dialect) {
+    let known = relation(&into.table, catalog, dialect);
+    if let Some((column, _)) = into.types.first().filter(|_| known.is_some() || dialect.changing.is_none()) {
+        let what = format!("{column}: only a table that is made takes types; {} has its own", into.table);
+        return Err(ImportError::Mistake(what));
+    }
+    match known {
         _ if dialect.changing.is_none() => {
             Matching::into_collection(&source.found, &into.table, (&into.key, &into.pairs), dialect)
         }
@@ -84,7 +92,10 @@ pub fn matching(
             let what = format!("{} is a {}: rows go into a table", into.table, other.kind.word());
             Err(ImportError::Mistake(what))
         }
-        None => Matching::into_new(&source.found, &into.table, (&into.key, &into.pairs), catalog, dialect),
+        None => {
+            let columns = NewColumns { key: &into.key, pairs: &into.pairs, types: &into.types };
+            Matching::into_new(&source.found, &into.table, &columns, catalog, dialect)
+        }
     }
 }
 

@@ -165,7 +165,9 @@ impl ImportView {
     pub fn help(&self) -> &'static str {
         match self.fields.get(self.chosen) {
             Some(field) => field.help,
-            None => "the column of the table that it goes into; nothing leaves it out",
+            None => {
+                "the column of the table that it goes into; nothing leaves it out. A new table takes \"code: char(5)\""
+            }
         }
     }
 
@@ -200,6 +202,9 @@ impl ImportView {
         let list =
             |text: &str| text.split(',').map(|name| name.trim().to_owned()).filter(|name| !name.is_empty()).collect();
         let touched = self.columns.iter().zip(&self.touched).filter(|(_, touched)| **touched);
+        let touched: Vec<(&str, &str, Option<&str>)> =
+            touched.map(|((file, line), _)| (file.as_str(), named(line.text()).0, named(line.text()).1)).collect();
+        let owned = |(file, text): (&str, &str)| (file.to_owned(), text.to_owned());
         Ok(Wanted {
             path: file,
             choices: Choices {
@@ -215,7 +220,8 @@ impl ImportView {
             },
             into: Into {
                 table: self.text("into").to_owned(),
-                pairs: touched.map(|((file, line), _)| (file.clone(), line.text().trim().to_owned())).collect(),
+                pairs: touched.iter().map(|(file, to, _)| owned((*file, *to))).collect(),
+                types: touched.iter().filter_map(|(file, _, of)| Some(owned((*file, (*of)?)))).collect(),
                 key: list(self.text("key")),
             },
             meeting: match self.text("conflict") {
@@ -292,6 +298,14 @@ impl ImportView {
 
     fn fail(&mut self, error: String) {
         self.ended = Some(Err(error));
+    }
+}
+
+/// The name of a column, and the type that it is to have, written as `code: char(5)`.
+fn named(text: &str) -> (&str, Option<&str>) {
+    match text.split_once(": ") {
+        Some((name, of)) if !of.trim().is_empty() => (name.trim(), Some(of.trim())),
+        _ => (text.trim(), None),
     }
 }
 
