@@ -6,7 +6,8 @@ mod support;
 
 use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::{Alteration, NoStatements, make_alike};
-use jaunty_core::compare::structure::{Schemas, Structure, compare};
+use jaunty_core::compare::differences::compare;
+use jaunty_core::compare::structure::{Schemas, Structure};
 use jaunty_core::connection::open;
 use jaunty_core::dump::{Wanted, dump};
 use jaunty_core::reveal::rules::new_rules;

@@ -4,7 +4,8 @@
 
 mod support;
 
-use jaunty_core::compare::structure::{Schemas, Structure, compare};
+use jaunty_core::compare::differences::compare;
+use jaunty_core::compare::structure::{Schemas, Structure};
 use jaunty_core::connection::open;
 use jaunty_core::dump::{Dumped, Wanted, dump};
 use jaunty_engines::by_name;

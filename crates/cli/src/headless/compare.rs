@@ -9,9 +9,10 @@ use jaunty_core::archive::Archive;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::make_alike;
+use jaunty_core::compare::differences::{self, Differences};
 use jaunty_core::compare::draft::{cut_by, drafts};
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Shown, compare};
-use jaunty_core::compare::structure::{self, Differences, Schemas, Structure};
+use jaunty_core::compare::structure::{Schemas, Structure};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
@@ -90,7 +91,7 @@ fn structures(args: &CompareStructure) -> Result<bool, Failure> {
             eprintln!("{}", clean_lines(&format!("{name}: left out: {left_out}")));
         }
     }
-    let found = structure::compare(left, right, args.access);
+    let found = differences::compare(left, right, args.access);
     let same = found.items.is_empty();
     if args.found.statements {
         let made = make_alike(left, right, &found).map_err(|why| Failure::Usage(why.to_string()))?;
@@ -136,7 +137,7 @@ fn in_words(found: &Differences) -> String {
 }
 
 fn as_json(found: &Differences) -> String {
-    let line = |item: &structure::ItemDiffers| {
+    let line = |item: &differences::ItemDiffers| {
         let parts = item.parts.iter().map(|part| {
             json!({"what": part.what.word(), "part": part.of.word(), "name": part.name, "left": part.shown[0], "right": part.shown[1]})
         });

@@ -1,9 +1,10 @@
 //! What two results, or two structures, have that the other has not, and the statements that make one like the other.
 //!
-//! [`rows`] puts rows beside each other by a key and [`draft`] makes a slip of what differs. [`structure`] does the same
-//! with what two databases hold, and [`alter`] writes the statements.
+//! [`rows`] puts rows beside each other by a key and [`draft`] makes a slip of what differs. [`differences`] does the same
+//! with what two databases hold (a [`structure`] each), and [`alter`] writes the statements.
 
 pub mod alter;
+pub mod differences;
 pub mod draft;
 pub mod rows;
 pub mod structure;

@@ -1,7 +1,7 @@
 //! Two structures: what differs above, the definitions of what is in hand (or the statements) below.
 
 use jaunty_core::compare::Difference;
-use jaunty_core::compare::structure::{ItemDiffers, PartDiffers};
+use jaunty_core::compare::differences::{ItemDiffers, PartDiffers};
 use jaunty_core::words;
 use jaunty_language::text::clean;
 use jaunty_language::text::wrap::wrapped;

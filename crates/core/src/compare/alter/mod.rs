@@ -1,7 +1,9 @@
 //! The statements that make the left one of two structures like the right one. They are shown, and never run by
 //! themselves.
 
+mod belongings;
 mod tables;
+mod views;
 
 use std::collections::BTreeSet;
 
@@ -10,8 +12,9 @@ use jaunty_language::statement::definition::PartKind;
 use jaunty_seam::catalog::{Belonging, BelongingKind, Name, Object, ObjectKind, Rule};
 
 use super::Difference;
-use super::structure::{Differences, Item, ItemDiffers, PartDiffers, PartOf, Structure};
-use crate::catalog::templates::{comment_on, filled, taken, word_in_statements};
+use super::differences::{Differences, ItemDiffers};
+use super::structure::{Item, PartOf, Structure};
+use crate::catalog::templates::{filled, taken, word_in_statements};
 use crate::catalog::{lasting, script};
 
 /// A statement that makes something of the left as it is on the right.
@@ -298,126 +301,6 @@ impl<'a> Alter<'a> {
         }
     }
 
-    /// The views of the left that have to be taken away: those that differ, and those that hold what changes.
-    fn fallen(&self, differences: &Differences) -> BTreeSet<Name> {
-        let mut touched: BTreeSet<Name> = BTreeSet::new();
-        let mut fallen: BTreeSet<Name> = BTreeSet::new();
-        for item in &differences.items {
-            let Some(ours) = item.left.map(|at| &self.left.items[at].object) else { continue };
-            let of_view = is_view(item.kind) && item.parts.iter().any(|part| part.of == PartOf::Definition);
-            let of_columns = item
-                .parts
-                .iter()
-                .any(|part| part.of == PartOf::Table(PartKind::Column) && part.what != Difference::OnlyRight);
-            let goes = item.what == Difference::OnlyLeft;
-            if of_view || is_view(item.kind) && goes {
-                fallen.insert(ours.to_name());
-            }
-            if of_view || of_columns || goes {
-                touched.insert(ours.to_name());
-            }
-        }
-        if self.altering.views_hold {
-            loop {
-                let views = self.left.items.iter().map(|item| &item.object).filter(|object| is_view(object.kind));
-                let holds = |object: &&Object| {
-                    !fallen.contains(&object.to_name()) && object.uses.iter().any(|used| touched.contains(used))
-                };
-                let found: Vec<Name> = views.filter(holds).map(Object::to_name).collect();
-                if found.is_empty() {
-                    break;
-                }
-                touched.extend(found.iter().cloned());
-                fallen.extend(found);
-            }
-        }
-        fallen
-    }
-
-    /// Views that go, and those that come, with all that belongs to them.
-    fn views(&mut self, differences: &Differences, fallen: &BTreeSet<Name>) {
-        let (left, right) = (self.left, self.right);
-        let gone = left.items.iter().filter(|item| fallen.contains(&item.object.to_name()));
-        let gone: Vec<&Item> = gone.collect();
-        if self.altering.views_hold && !gone.is_empty() {
-            let again = gone.iter().filter(|gone| right.items.iter().any(|item| item.key == gone.key));
-            let names: Vec<&str> = again.map(|item| item.key.as_str()).collect();
-            if !names.is_empty() {
-                let names = names.join(", ");
-                let without = if self.access { "" } else { ", without the grants and owners that they have" };
-                self.done.notes.push(format!("made again{without}: {names}"));
-            }
-        }
-        // Routines that take or give rows of tables and views go and come with these.
-        let is_late = |item: &Item, of: &Structure| {
-            is_made_of(item.object.kind) && lasting::needs_tables(&item.object, &of.catalog)
-        };
-        let alone = differences.items.iter().filter(|item| item.right.is_none()).filter_map(|item| item.left);
-        let routines = alone.map(|at| &left.items[at]).filter(|item| is_late(item, left));
-        let all = gone.iter().copied().chain(routines).map(|item| &item.object).collect();
-        for object in lasting::in_order(all).into_iter().rev() {
-            self.steps.views_go.push(keeps(self.drop_of(object)));
-        }
-        let is_new = |at: usize| differences.items.iter().any(|item| item.right == Some(at) && item.left.is_none());
-        let again = |item: &Item| gone.iter().any(|gone| gone.object.kind == item.object.kind && gone.key == item.key);
-        let is_meant = |item: &Item| is_view(item.object.kind) || is_late(item, right);
-        let views = right.items.iter().enumerate().filter(|(_, item)| is_meant(item));
-        let come: Vec<&Item> = views.filter(|(at, item)| is_new(*at) || again(item)).map(|(_, item)| item).collect();
-        for object in lasting::in_order(come.iter().map(|item| &item.object).collect()) {
-            let Some(item) = come.iter().find(|item| std::ptr::eq(&item.object, object)) else { continue };
-            let text = self.theirs(&item.definition);
-            self.steps.views_come.push(keeps(text));
-            self.belongings(item);
-        }
-    }
-
-    /// Indexes, triggers and comments of what was made.
-    fn belongings(&mut self, item: &Item) {
-        let access = self.access;
-        for part in item.parts.iter().filter(|part| access || !part.of.is_access()) {
-            let text = self.theirs(&part.text);
-            match part.of {
-                PartOf::Index => {
-                    let of_view = item.object.kind == ObjectKind::MaterialisedView;
-                    let step = if of_view { &mut self.steps.views_come } else { &mut self.steps.rules_come };
-                    step.push(keeps(text));
-                }
-                PartOf::Trigger => self.trigger_comes(item, &part.name, text),
-                PartOf::Comment => self.comment(item, &part.name, &part.text),
-                PartOf::Belonging(kind) => self.belonging_comes(item, kind, text),
-                _ => {}
-            }
-        }
-    }
-
-    /// A statement, under the settings of the session that what it makes works with.
-    fn made(&self, text: String, made_with: &str) -> Vec<Statement> {
-        let [with, before] = self.altering.made_with;
-        if made_with.is_empty() || with.is_empty() {
-            return vec![keeps(text)];
-        }
-        vec![keeps(filled(with, &[("SETTINGS", made_with)])), keeps(text), keeps(before.to_owned())]
-    }
-
-    /// What belongs to an object, when it is due.
-    fn belonging_comes(&mut self, item: &Item, kind: BelongingKind, text: String) {
-        match kind {
-            BelongingKind::Setting if is_view(item.object.kind) => self.steps.views_come.push(keeps(text)),
-            BelongingKind::Setting => self.steps.tables_come.push(keeps(text)),
-            BelongingKind::Parent => self.steps.parents_come.push(keeps(text)),
-            kind => self.steps.belongings_come.push((kind, keeps(text))),
-        }
-    }
-
-    fn comment(&mut self, item: &Item, column: &str, text: &str) {
-        let mut object = item.object.clone();
-        if !self.right.schema.is_empty() && !self.left.schema.is_empty() {
-            object.schema.clone_from(&self.left.schema);
-        }
-        let statement = comment_on(&object, column, text, &self.left.catalog, self.left.dialect);
-        self.steps.comments.extend(statement.map(keeps));
-    }
-
     fn drop_of(&self, object: &Object) -> String {
         let word = word_in_statements(object);
         let is_routine = matches!(object.kind, ObjectKind::Function | ObjectKind::Procedure);
@@ -563,82 +446,5 @@ impl<'a> Alter<'a> {
             // A new value cannot be used in the transaction that adds it.
             self.steps.before_all.push(keeps(text));
         }
-    }
-
-    /// Indexes, triggers and comments that differ.
-    fn belongings_change(&mut self, differs: &ItemDiffers, ours: &Item, theirs: &Item) {
-        for part in &differs.parts {
-            let (old, new) = (part.left.map(|at| &ours.parts[at]), part.right.map(|at| &theirs.parts[at]));
-            match part.of {
-                PartOf::Index => {
-                    if let Some(old) = old {
-                        let name = self.whole(&ours.object.schema, &old.name);
-                        self.steps.rules_go.push(keeps(filled(self.altering.drop_index, &[("NAME", &name)])));
-                    }
-                    if let Some(new) = new {
-                        let text = self.theirs(&new.text);
-                        self.steps.rules_come.push(keeps(text));
-                    }
-                }
-                PartOf::Trigger => {
-                    if let Some(old) = old {
-                        let text = self.drop_trigger(&ours.object, &old.name);
-                        self.steps.triggers_go.push(keeps(text));
-                    }
-                    if let Some(new) = new {
-                        let text = self.theirs(&new.text);
-                        self.trigger_comes(theirs, &new.name, text);
-                    }
-                }
-                PartOf::Comment => self.comment(theirs, &part.name, new.map_or("", |part| part.text.as_str())),
-                PartOf::Belonging(kind) => {
-                    let is_it = |belonging: &&Belonging| belonging.kind == kind && belonging.name == part.name;
-                    let goes = old.and_then(|_| ours.object.belongings.iter().find(is_it));
-                    if let Some(goes) = goes.filter(|goes| !goes.unmakes.is_empty()) {
-                        self.steps.triggers_go.push(keeps(goes.unmakes.clone()));
-                    }
-                    if let Some(new) = new {
-                        let text = self.theirs(&new.text);
-                        self.belonging_comes(theirs, kind, text);
-                    }
-                }
-                _ => {}
-            }
-        }
-        let again = differs.parts.iter().filter(|part| part.what == Difference::Changed).filter_map(|part| {
-            let word = match part.of {
-                PartOf::Index => "index",
-                PartOf::Trigger => "trigger",
-                PartOf::Belonging(kind) => kind.word(),
-                PartOf::Table(PartKind::Column) => return None,
-                PartOf::Table(_) => "constraint",
-                _ => return None,
-            };
-            Some(format!("{word} {}", part.name))
-        });
-        self.what_hangs_on(&again.collect::<Vec<_>>(), theirs, &differs.parts);
-    }
-
-    /// What hangs on parts that are made again is made again with them, where it is the same on both sides.
-    fn what_hangs_on(&mut self, again: &[String], theirs: &Item, told: &[PartDiffers]) {
-        let is_told = |belonging: &Belonging| {
-            told.iter().any(|part| part.of == PartOf::Belonging(belonging.kind) && part.name == belonging.name)
-        };
-        let hanging = theirs.object.belongings.iter().filter(|belonging| again.contains(&belonging.of));
-        for belonging in hanging.filter(|belonging| !is_told(belonging)) {
-            let text = self.theirs(&belonging.makes);
-            self.belonging_comes(theirs, belonging.kind, text);
-        }
-    }
-
-    fn trigger_comes(&mut self, item: &Item, name: &str, text: String) {
-        let trigger = item.object.triggers.iter().find(|trigger| trigger.name == name);
-        let made = self.made(text, trigger.map_or("", |trigger| &trigger.made_with));
-        self.steps.triggers_come.extend(made);
-    }
-
-    fn drop_trigger(&self, object: &Object, trigger: &str) -> String {
-        let (table, name) = (self.name(object), self.left.dialect.name_as_written(trigger));
-        filled(self.altering.drop_trigger, &[("NAME", &name), ("TABLE", &table)])
     }
 }

@@ -7,7 +7,8 @@ use jaunty_seam::catalog::{Column, Object};
 use super::{Alter, Statement, keeps};
 use crate::catalog::templates::filled;
 use crate::compare::Difference;
-use crate::compare::structure::{Item, ItemDiffers, Part, PartDiffers, PartOf};
+use crate::compare::differences::{ItemDiffers, PartDiffers};
+use crate::compare::structure::{Item, Part, PartOf};
 
 impl Alter<'_> {
     /// A table's definition without its references, and those.

@@ -2,7 +2,8 @@
 
 use jaunty_core::compare::Difference;
 use jaunty_core::compare::alter::{Alteration, make_alike};
-use jaunty_core::compare::structure::{Differences, Schemas, Structure, compare};
+use jaunty_core::compare::differences::{Differences, compare};
+use jaunty_core::compare::structure::{Schemas, Structure};
 use jaunty_core::connection::open_asking;
 use jaunty_language::text::clean;
 use jaunty_seam::engine::{Engine, NoPrompt, Stop};
