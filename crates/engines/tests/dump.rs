@@ -14,7 +14,7 @@ use jaunty_language::outline::Outline;
 use jaunty_language::text::rope;
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
-use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use support::harbour::{HARBOUR, OF_POSTGRES};
 use support::run;
@@ -38,6 +38,17 @@ fn dumped(session: &mut dyn Session, dialect: &'static Dialect, wanted: &Wanted)
     let mut text = Vec::new();
     let dumped = dump(session, dialect, wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
     (String::from_utf8(text).unwrap(), dumped)
+}
+
+/// A connection whose guard is this gives the same text.
+fn with_guard(guard: Guard, engine: &'static str, port: u16, text: &str) {
+    let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", "clerk");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    profile.guard = guard;
+    let profile = profile.with("database", "bookings");
+    let engine = by_name(engine).unwrap();
+    let mut session = open(engine, &profile, Some(&Secret::new(PASSWORD.into()))).unwrap();
+    assert_eq!(dumped(session.as_mut(), engine.dialect(), &Wanted::default()).0, text, "{guard:?}");
 }
 
 /// Runs a text as the program does, statement by statement.
@@ -183,6 +194,7 @@ fn postgres_is_made_again() {
         (of_server("postgres", server.port, "bookings"), of_server("postgres", server.port, "copied"));
     let dialect = by_name("postgres").unwrap().dialect();
     let text = same(from.as_mut(), to.as_mut(), dialect);
+    [Guard::ReadOnly, Guard::Ask].into_iter().for_each(|guard| with_guard(guard, "postgres", server.port, &text));
     assert!(text.contains("overriding system value values"), "{text}");
     // Numbers go on where they were, and what is checked is checked.
     run(to.as_mut(), "insert into ports(name) values ('Gullhaven')").unwrap();
@@ -387,7 +399,8 @@ fn mariadb_is_made_again() {
     ] {
         run(from.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
     }
-    same(from.as_mut(), to.as_mut(), by_name("mysql").unwrap().dialect());
+    let text = same(from.as_mut(), to.as_mut(), by_name("mysql").unwrap().dialect());
+    [Guard::ReadOnly, Guard::Ask].into_iter().for_each(|guard| with_guard(guard, "mysql", one.port, &text));
     assert_eq!(run(to.as_mut(), "select tide(1, 2)").unwrap().rows(), [["3"]]);
     assert_eq!(
         run(to.as_mut(), "select joined('a'), @@time_zone, @@foreign_key_checks").unwrap().rows(),

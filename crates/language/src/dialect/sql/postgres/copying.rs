@@ -2,11 +2,7 @@
 
 use crate::dialect::changing::Copying;
 
-/// How values are written so that they are read as what they are, whatever a login has set: all digits of floating-point
-/// numbers, one way for days, spans, money and bytes.
-const EXACT: &str = "\
-select set_config(name, value, true) from (values ('extra_float_digits', '3'), ('datestyle', 'ISO, YMD'), ('intervalstyle', 'postgres'), \
-('bytea_output', 'hex'), ('lc_monetary', 'C'), ('quote_all_identifiers', 'off')) exact(name, value)";
+/// The beginning of the text: values are read in the way in which they are written, whatever a login has set.
 const READ_SO: [&str; 7] = [
     "set check_function_bodies = off",
     "begin",
@@ -46,8 +42,17 @@ union all select 'large objects', count(*) from pg_largeobject_metadata\
 
 /// PostgreSQL's documentation of its catalogs and of `SET`.
 pub(super) const COPYING: Copying = Copying {
-    // Where a policy hides rows from this login it refuses, and does not leave them out.
-    snapshot: &["begin isolation level repeatable read read only", "set local row_security = off", EXACT],
+    // Where a policy hides rows from this login it refuses, and does not leave them out. Values are written with all their digits, and in one way for days, spans, money and bytes, whatever a login has set.
+    snapshot: &[
+        "begin isolation level repeatable read read only",
+        "set local row_security = off",
+        "set local extra_float_digits = 3",
+        "set local datestyle = 'ISO, YMD'",
+        "set local intervalstyle = 'postgres'",
+        "set local bytea_output = hex",
+        "set local lc_monetary = 'C'",
+        "set local quote_all_identifiers = off",
+    ],
     afterwards: "",
     exactly: &[],
     only: "only ",
