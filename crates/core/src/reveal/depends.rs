@@ -1,11 +1,13 @@
 //! What depends on a table or view whose structure a statement changes, or that it takes away or empties: told before it
 //! runs.
 
+use crate::catalog::lasting::parents_of;
+
 use super::shape::grouped;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
-use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
+use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 
 /// Words between the verb and the name.
 const BETWEEN: &[&str] = &["FROM", "TABLE", "VIEW", "MATERIALIZED", "FOREIGN", "TEMPORARY", "IF", "EXISTS", "ONLY"];
@@ -126,6 +128,11 @@ fn of_object(
     if !indexes.is_empty() {
         lines.push(format!("{subject} is in the index {}.", indexes.join(", ")));
     }
+    let parts = parts_of(&name, catalog);
+    if !parts.is_empty() && column.is_none() {
+        let what = if verb == "DROP" { "Its parts go with it" } else { "Its parts are meant, too" };
+        lines.push(format!("{what}: {}.", parts.join(", ")));
+    }
     if verb == "DROP" && !object.triggers.is_empty() {
         let triggers: Vec<&str> = object.triggers.iter().map(|trigger| trigger.name.as_str()).collect();
         lines.push(format!("Its triggers go with it: {}.", triggers.join(", ")));
@@ -136,12 +143,29 @@ fn of_object(
     lines
 }
 
+/// The tables that are parts of one, or take their columns from it, and those that are of these.
+fn parts_of<'a>(name: &Name, catalog: &'a Catalog) -> Vec<&'a str> {
+    let (mut found, mut parts) = (vec![name.clone()], Vec::new());
+    let mut at = 0;
+    while let Some(whole) = found.get(at).cloned() {
+        let is_part = |object: &&Object| {
+            let is_of = object.kind.has_rows() && parents_of(object).any(|parent| *parent == whole);
+            is_of && !found.contains(&object.to_name())
+        };
+        let next: Vec<&Object> = catalog.objects().iter().filter(is_part).collect();
+        found.extend(next.iter().map(|object| object.to_name()));
+        parts.extend(next.iter().map(|object| object.name.as_str()));
+        at += 1;
+    }
+    parts
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::complete::tests::saltmarsh;
     use jaunty_language::dialect::{MYSQL, POSTGRES};
-    use jaunty_seam::catalog::Name;
+    use jaunty_seam::catalog::{Belonging, BelongingKind};
 
     fn told(statement: &str, dialect: &'static Dialect) -> Vec<String> {
         let mut catalog = saltmarsh();
@@ -177,6 +201,32 @@ mod tests {
             assert!(told(statement, &POSTGRES).is_empty(), "{statement}");
         }
         assert!(told("drop table bookings, ports", &POSTGRES).contains(&read));
+    }
+
+    #[test]
+    fn parts_of_a_table_go_with_it() {
+        let mut catalog = saltmarsh();
+        let name = |name: &str| Name { schema: "public".into(), name: name.into() };
+        for (part, whole) in [("log_a", "log_31"), ("log_31", "ports"), ("ports", "log_a")] {
+            catalog.object("public", part, ObjectKind::Table).belongings.push(Belonging {
+                kind: BelongingKind::Parent,
+                name: String::new(),
+                of: String::new(),
+                to: Some(name(whole)),
+                makes: String::new(),
+                unmakes: String::new(),
+            });
+        }
+        catalog.complete();
+        let told = |statement: &str| depends(statement, &catalog, &POSTGRES).join(" ");
+        // Also where they go around in a ring, which no server says.
+        assert!(
+            told("drop table ports").contains("Its parts go with it: log_31, log_a."),
+            "{}",
+            told("drop table ports")
+        );
+        assert!(told("truncate log_31").contains("Its parts are meant, too: log_a, ports."));
+        assert!(!told("alter table ports drop column name").contains("parts"));
     }
 
     #[test]

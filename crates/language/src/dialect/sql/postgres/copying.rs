@@ -42,7 +42,8 @@ union all select 'large objects', count(*) from pg_largeobject_metadata\
 
 /// PostgreSQL's documentation of its catalogs and of `SET`.
 pub(super) const COPYING: Copying = Copying {
-    // Where a policy hides rows from this login it refuses, and does not leave them out. Values are written with all their digits, and in one way for days, spans, money and bytes, whatever a login has set.
+    // Where a policy hides rows from this login it refuses, and does not leave them out. Values are written with all their
+    // digits, and in one way for days, spans, money and bytes, whatever a login has set.
     snapshot: &[
         "begin isolation level repeatable read read only",
         "set local row_security = off",
