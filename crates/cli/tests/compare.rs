@@ -207,9 +207,14 @@ fn structures_are_compared_on_the_screen() {
     screen.shows("≠ 2 changed   ◂ 1 only left   ▸ 1 only right   0 objects the same");
     screen.shows("column opened").press(&["s"]).shows("insert into main.\"ports as it will be\"");
     screen.press(&["s", "n", "n"]).loses("≠ changed ").shows("◂ only left  table wrecks").shows("right: not there");
-    screen.press(&["x"]).shows("structure · left office · right quay").press(&["p"]);
+    screen.press(&["x"]).shows("structure · left office · right quay").shows("the same").press(&["p"]);
     screen.shows("the statements are for office, and the buffer runs on quay");
-    screen.press(&["x"]).shows("left quay").press(&["p"]).shows("the statements are in the buffer; nothing was run");
+    screen
+        .press(&["x"])
+        .shows("left quay")
+        .shows("the same")
+        .press(&["p"])
+        .shows("the statements are in the buffer; nothing was run");
     screen.shows("drop table main.wrecks;");
     // Nothing was: that is for a person to do.
     let connection = Connection::open(home.path("project/quay.db")).unwrap();

@@ -139,6 +139,17 @@ fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
     std::fs::write(home.path("project/shown.csv"), "id,at\n9,2031-03-05 07:30:00\n").unwrap();
     home.call(&["load", "shown.csv", "-c", "office", "-i", "stamps"]).exits(0);
     assert!(told("stamps").contains("9\t2031-03-05 04:30:00.000"), "{}", told("stamps"));
+    // Both kinds in one file would be other moments: also where the first thousands say nothing.
+    let before = told("stamps");
+    let none: String = (100..10_000).map(|id| format!("{id},\n")).collect();
+    for rows in
+        ["11,2031-03-05 07:30:00\n12,2031-03-05T07:30:00Z\n".to_owned(), none.clone() + "10000,2031-03-05T07:30:00Z\n"]
+    {
+        std::fs::write(home.path("project/mixed.csv"), format!("id,at\n{rows}")).unwrap();
+        let (_, said) = home.call(&["load", "mixed.csv", "-c", "office", "-i", "stamps"]).exits(1);
+        assert!(said.contains("some points in time say their offset from UTC and others do not"), "{said}");
+        assert_eq!(told("stamps"), before);
+    }
 }
 
 #[test]

@@ -99,6 +99,8 @@ pub enum Kind {
     Prepare,
     /// Rows for a file, the clipboard or the buffer.
     Write,
+    /// Rows from the clipboard.
+    Clipboard,
 }
 
 /// What came of it.
@@ -161,8 +163,8 @@ pub enum Done {
     Kept(Box<Kept>),
     /// What a file holds and where its columns would go.
     Previewed(Result<Box<Preview>, String>),
-    /// What is in the desktop's clipboard, or why that cannot be read.
-    Clipboard(Result<String, String>),
+    /// What is in the desktop's clipboard, in a file, or why that cannot be read.
+    Clipboard(Result<Arc<tempfile::NamedTempFile>, String>),
     /// How many rows were loaded, in words, or why none.
     Loaded(Result<String, String>),
     /// The first difference of two results from a row of this archive on.

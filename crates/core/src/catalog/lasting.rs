@@ -73,11 +73,3 @@ fn after_what_they_need<'a>(
     }
     ordered
 }
-
-/// Whether a sequence is that of a column that the server numbers, whose definition makes it.
-pub fn belongs_to_a_column(sequence: &Object, catalog: &Catalog) -> bool {
-    let tables = catalog.objects().iter().filter(|o| o.kind == ObjectKind::Table && o.schema == sequence.schema);
-    let mut columns = tables.flat_map(|table| table.columns.iter().map(move |column| (table, column)));
-    columns
-        .any(|(table, column)| column.is_numbered() && sequence.name == format!("{}_{}_seq", table.name, column.name))
-}

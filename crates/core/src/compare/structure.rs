@@ -199,7 +199,6 @@ fn read_all(
         .into_iter()
         .filter(|object| schema.is_empty() || object.schema == schema)
         .filter(|object| object.kind != ObjectKind::Keys)
-        .filter(|object| object.kind != ObjectKind::Sequence || !lasting::belongs_to_a_column(object, &catalog))
         .cloned()
         .collect();
     let (mut items, mut left_out) = (Vec::with_capacity(objects.len()), Vec::new());

@@ -182,7 +182,6 @@ impl Dumping<'_> {
         use ObjectKind::{Event, ForeignTable, Function, MaterialisedView, Procedure, Sequence, Table, Type};
         use ObjectKind::{View, VirtualTable};
         let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
-        all.retain(|object| object.kind != Sequence || !lasting::belongs_to_a_column(object, &self.catalog));
         if !wanted.names.is_empty() {
             // Routines and types may have the name of a table.
             all.retain(|object| object.kind.has_rows() || object.kind == Sequence);

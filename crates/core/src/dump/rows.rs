@@ -9,7 +9,7 @@ use jaunty_seam::error::ErrorKind;
 use jaunty_seam::rows::cell::ColumnReader;
 
 use super::{DumpError, Dumping};
-use crate::catalog::templates;
+use crate::catalog::templates::{self, filled};
 use crate::export::{ExportError, Exporter, Format, Options};
 
 impl Dumping<'_> {
@@ -134,21 +134,6 @@ impl Dumping<'_> {
         }
         Ok(())
     }
-}
-
-/// A text with its places filled in; what is filled in has no places, whatever it is called.
-fn filled(template: &str, values: &[(&str, &str)]) -> String {
-    let (mut text, mut rest) = (String::new(), template);
-    let found = |rest: &str| {
-        let places = values.iter().filter_map(|(key, value)| Some((rest.find(key)?, *key, *value)));
-        places.min_by_key(|(at, ..)| *at)
-    };
-    while let Some((at, key, value)) = found(rest) {
-        text.push_str(&rest[..at]);
-        text.push_str(value);
-        rest = &rest[at + key.len()..];
-    }
-    text + rest
 }
 
 /// Rows on their way to the text.

@@ -120,18 +120,19 @@ fn step(slip: &Slip, at: usize, changing: &Changing, dialect: &'static Dialect) 
 
 /// The query that reads a row by what tells it apart, and locks it.
 pub(super) fn reading(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
-    let condition = Writer { dialect, values: None, gives_back: true }.condition(ground, row);
-    format!("{}{} where {condition}{}", select(ground, dialect), changing.lock[0], changing.lock[1])
+    reading_with(ground, row, &[], changing, dialect)
 }
 
 /// The same, with what is needed to have the row back exactly: after its fields comes each of [`exact`].
-pub(super) fn reading_exactly(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
-    let plain = reading(ground, row, changing, dialect);
-    let all: Vec<String> = exact(ground, dialect).map(|(_, expression)| expression).collect();
-    match all.is_empty() {
-        true => plain,
-        false => plain.replacen(&select(ground, dialect), &select_with(ground, &all, dialect), 1),
-    }
+fn reading_exactly(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
+    let more: Vec<String> = exact(ground, dialect).map(|(_, expression)| expression).collect();
+    reading_with(ground, row, &more, changing, dialect)
+}
+
+fn reading_with(ground: &Ground, row: &Row, more: &[String], changing: &Changing, dialect: &'static Dialect) -> String {
+    let condition = Writer { dialect, values: None, gives_back: true }.condition(ground, row);
+    let [before, after] = changing.lock;
+    format!("{}{before} where {condition}{after}", select(ground, more, dialect))
 }
 
 /// The fields whose values their name does not read exactly, with an expression that does.
@@ -146,14 +147,10 @@ pub(super) fn reading_last(ground: &Ground, changing: &Changing, dialect: &Diale
     let [key] = ground.key.iter().filter(numbered).collect::<Vec<_>>()[..] else { return None };
     let name = dialect.name_as_written(&ground.fields[*key].column.name);
     (!changing.last_number.is_empty())
-        .then(|| format!("{} where {name} = {}", select(ground, dialect), changing.last_number))
+        .then(|| format!("{} where {name} = {}", select(ground, &[], dialect), changing.last_number))
 }
 
-fn select(ground: &Ground, dialect: &Dialect) -> String {
-    select_with(ground, &[], dialect)
-}
-
-fn select_with(ground: &Ground, more: &[String], dialect: &Dialect) -> String {
+fn select(ground: &Ground, more: &[String], dialect: &Dialect) -> String {
     let more: String = more.iter().map(|expression| format!(", {expression}")).collect();
     format!("select {}{more} from {}", names(ground, dialect), ground.written)
 }

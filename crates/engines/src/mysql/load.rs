@@ -3,13 +3,14 @@
 
 use std::io;
 
-use arrow_array::RecordBatch;
+use arrow_array::{Array, RecordBatch};
+use arrow_schema::DataType;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use jaunty_seam::catalog::Column;
 use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements, holds_bytes};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::rows::cell::ColumnReader;
+use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::moment;
 use mysql_async::prelude::Queryable;
 use tokio::sync::mpsc;
@@ -34,15 +35,23 @@ impl MysqlSession {
             first = next()?;
         }
         // Points in time that say their offset come by the clocks of UTC, and a `timestamp` is read by those then.
-        let is_shifted = first.as_ref().is_some_and(|batch| has_stamps_with_offsets(batch, load));
+        let is_shifted = match &first {
+            Some(batch) => has_zones(batch, load) || offsets(batch, load).any(|says_one| says_one),
+            None => false,
+        };
         if is_shifted {
             self.ask("set @jaunty_zone = @@time_zone, time_zone = '+00:00'")?;
         }
-        let mut first = first.map(|batch| as_read(batch, load, form_of)).transpose()?;
-        let mut next = || match first.take() {
-            Some(batch) => Ok(Some(batch)),
-            None => next()?.map(|batch| as_read(batch, load, form_of)).transpose(),
+        let read = |batch: RecordBatch| {
+            // One zone holds for all of them: those of the other kind would be other moments.
+            if offsets(&batch, load).any(|says_one| says_one != is_shifted) {
+                let what = "some points in time say their offset from UTC and others do not: which moments those are depends on the session";
+                let remedy = "Give all of them an offset, or none, or load them into a datetime.";
+                return Err(EngineError::new(ErrorKind::Refused, what).remedy(remedy));
+            }
+            as_read(batch, load, form_of)
         };
+        let mut next = || first.take().map_or_else(&mut *next, |batch| Ok(Some(batch)))?.map(read).transpose();
         let outcome = self.load_read(load, &mut next);
         if is_shifted && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
             self.ask("set time_zone = @jaunty_zone")?;
@@ -124,16 +133,22 @@ fn is_stamp(db_type: &str) -> bool {
     db_type.to_ascii_lowercase().starts_with("timestamp")
 }
 
-/// Whether points in time for such columns say their offsets.
-fn has_stamps_with_offsets(batch: &RecordBatch, load: &Load<'_>) -> bool {
+/// Whether a column of such points in time has a zone, also where it has no values yet.
+fn has_zones(batch: &RecordBatch, load: &Load<'_>) -> bool {
     let schema = batch.schema();
-    let columns = batch.columns().iter().zip(schema.fields()).zip(load.columns);
-    columns.filter(|(_, of)| is_stamp(&of.db_type)).any(|((column, field), _)| {
+    let mut columns = schema.fields().iter().zip(load.columns);
+    columns.any(|(field, of)| is_stamp(&of.db_type) && matches!(field.data_type(), DataType::Timestamp(_, Some(_))))
+}
+
+/// Of each value for such columns whether it says its offset.
+fn offsets<'a>(batch: &'a RecordBatch, load: &'a Load<'_>) -> impl Iterator<Item = bool> + 'a {
+    let columns = batch.columns().iter().zip(batch.schema_ref().fields()).zip(load.columns);
+    let stamps = columns.filter(|(_, of)| is_stamp(&of.db_type));
+    stamps.flat_map(|((column, field), _)| {
         let (reader, mut text) = (ColumnReader::of(column, field), String::new());
-        (0..batch.num_rows()).any(|row| {
+        (0..column.len()).filter_map(move |row| {
             text.clear();
-            reader.put(row, &mut text);
-            moment::utc(&text).is_some()
+            (reader.put(row, &mut text) != CellKind::Null).then(|| moment::utc(&text).is_some())
         })
     })
 }

@@ -654,9 +654,9 @@ actions! {
         StructureComparison "structure-only" "Only some" ["n"]
             "Only objects that changed, then those only left, then only right, then all" => |app| app.on(|view: &mut StructureComparison, _| view.turn_filter());
         StructureComparison "structure-access" "Owners, grants" ["o"]
-            "Whether owners and grants count" => |app| app.on(|view: &mut StructureComparison, _| view.turn_access());
+            "Whether owners and grants count" => |app| app.on(StructureComparison::turn_access);
         StructureComparison "structure-exchange" "Exchange" ["x"]
-            "Exchange left and right" => |app| app.on(|view: &mut StructureComparison, _| view.exchange());
+            "Exchange left and right" => |app| app.on(StructureComparison::exchange);
         StructureComparison "structure-down" "Text down" ["right"]
             "Scroll the text below" => |app| app.on(|view: &mut StructureComparison, _| view.scroll(1));
         StructureComparison "structure-up" "Text up" ["left"]

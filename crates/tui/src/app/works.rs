@@ -157,7 +157,7 @@ impl App {
             Done::InTheWay(statement, lines) => self.take_in_the_way(&statement, lines),
             Done::Kept(kept) => self.take_kept(*kept),
             Done::Previewed(found) => self.take_preview(found),
-            Done::Clipboard(text) => self.take_clipboard(text),
+            Done::Clipboard(held) => self.take_clipboard(held),
             Done::Loaded(loaded) => self.take_loaded(loaded),
             Done::Differs(path, from, found) => self.take_difference(&path, from, found),
         }

@@ -129,24 +129,27 @@ impl StructureComparison {
     }
 
     /// Exchanges left and right: the other one is made like this one.
-    pub(crate) fn exchange(&mut self) {
-        self.sides.swap(0, 1);
-        if let Some(Ok(found)) = self.found.take() {
-            let [left, right] = found.read;
-            self.found = Some(Ok(Box::new(Structures::of([right, left], self.access))));
+    pub(crate) fn exchange(&mut self, app: &mut App) {
+        if self.compare_again(app, self.access, |[left, right]| [right, left]) {
+            self.sides.swap(0, 1);
         }
-        self.only = None;
-        self.list();
     }
 
     /// Has owners and grants count, or not.
-    pub(crate) fn turn_access(&mut self) {
-        self.access = !self.access;
-        if let Some(Ok(found)) = self.found.take() {
-            self.found = Some(Ok(Box::new(Structures::of(found.read, self.access))));
+    pub(crate) fn turn_access(&mut self, app: &mut App) {
+        if self.compare_again(app, !self.access, |read| read) {
+            self.access = !self.access;
         }
-        self.only = None;
-        self.list();
+    }
+
+    /// Compares what was read once more, beside the screen. False where nothing was read yet.
+    fn compare_again(&mut self, app: &mut App, access: bool, order: fn([Structure; 2]) -> [Structure; 2]) -> bool {
+        let Some(Ok(found)) = self.found.take_if(|found| found.is_ok()) else { return false };
+        (self.only, self.lines) = (None, Vec::new());
+        app.begin_work(Kind::Structures, "comparing structures".into(), move |_| {
+            Done::Structures(Ok(Box::new(Structures::of(order(found.read), access))))
+        });
+        true
     }
 
     /// Shows the statements, or the definitions again.

@@ -365,7 +365,7 @@ impl Layer for ImportView {
                 After::Stay
             }
             None => {
-                app.stop_works(|work| work.kind == Kind::Import);
+                app.stop_works(|work| matches!(work.kind, Kind::Import | Kind::Clipboard));
                 After::Close
             }
         }
