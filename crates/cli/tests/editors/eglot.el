@@ -7,10 +7,13 @@
 (require 'flymake)
 
 (defun ferry-wait (what is)
-  "Wait until IS gives something, or fail for WHAT."
+  "Wait until IS gives something, or fail for WHAT.
+An answer that is waited for leaves the reader of this jsonrpc by a throw, and a message that came in one piece
+with it lies there until there is more to read. So each round asks something, as a person who goes on would."
   (let ((until (+ (float-time) 60)) (found nil))
     (while (and (not (setq found (funcall is))) (< (float-time) until))
-      (accept-process-output nil 0.05))
+      (accept-process-output nil 0.05)
+      (when eglot--managed-mode (ferry-hover)))
     (or found (error "Waited in vain for %s" what))))
 
 (defun ferry-say (what text)
