@@ -56,6 +56,8 @@ impl Pier {
     fn connect(&self) -> Box<dyn Session> {
         let mut profile = Profile::new("pier", self.engine).with("host", "127.0.0.1");
         profile.settings.insert("port".into(), Setting::Number(self.port.into()));
+        // However busy the machine is: a session is given up where the server does not hear in time.
+        profile.settings.insert("stop_seconds".into(), Setting::Number(600));
         let profile = if self.engine == "mongodb" { profile.with("database", "ferry") } else { profile };
         let secret = (self.engine == "redis").then(|| Secret::new(PASSWORD.into()));
         open(by_name(self.engine).unwrap(), &profile, secret.as_ref()).unwrap()

@@ -28,6 +28,8 @@ const TEXTS: &[&str] = &["", " a ", "it's", "\\", "\\N", "\\.", "a\tb", "a\nb\r\
 fn of_server(engine: &'static str, port: u16, user: &str, secret: &str, database: &str) -> Box<dyn Session> {
     let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", user);
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    // However busy the machine is: a session is given up where the server does not hear in time.
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
     open(by_name(engine).unwrap(), &profile.with("database", database), Some(&Secret::new(secret.into()))).unwrap()
 }
 

@@ -631,7 +631,9 @@ fn a_replica_set_is_followed() {
 
 #[test]
 fn what_is_slow_ends_when_somebody_wishes() {
-    let (server, profile) = simulated(documents::Options::default());
+    let (server, mut profile) = simulated(documents::Options::default());
+    // However busy the machine is: a session is given up where the server does not hear in time.
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
     let mut session = connect(&profile, None).unwrap();
     run(session.as_mut(), "notes insert { _id: 1 }").unwrap();
     let blocks = |command: &str| {

@@ -40,6 +40,8 @@ static PLAIN: LazyLock<Server> = LazyLock::new(|| Server::start(Options::default
 fn profile(port: u16) -> Profile {
     let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
     profile.settings.insert("port".into(), Setting::Number(port.into()));
+    // However busy the machine is: a session is given up where the server does not hear in time.
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
     profile.with("database", "ferry")
 }
 

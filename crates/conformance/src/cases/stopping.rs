@@ -5,10 +5,11 @@ use std::thread;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{CatalogPart, Flow, Request, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::Setting;
 
 use super::results::{goes_on, run, run_and};
 use crate::seen::Watch;
-use crate::subject::{Cannot, Subject, Wanted, session};
+use crate::subject::{Cannot, Subject, Wanted, connect, session};
 
 /// After a stop the session goes on, or says that it was given up and then is.
 fn stopped(subject: &dyn Subject, session: &mut dyn Session, outcome: Result<(), EngineError>) -> Result<(), Cannot> {
@@ -55,7 +56,11 @@ pub fn a_flood_of_rows_stops(subject: &dyn Subject) -> Result<(), Cannot> {
 }
 
 pub fn it_stops_when_the_sink_wants_no_more(subject: &dyn Subject) -> Result<(), Cannot> {
-    let (statement, mut session) = (subject.statement(Wanted::Endless)?, session(subject));
+    let statement = subject.statement(Wanted::Endless)?;
+    // However busy the machine is: a session is given up where the server does not hear in time.
+    let mut profile = subject.profile();
+    profile.settings.insert("stop_seconds".into(), Setting::Number(600));
+    let mut session = connect(subject, &profile, &Stop::default()).expect("it connects");
     let watch = Watch::stops_after(1);
     let outcome = session.run(&Request::new(&statement), watch.sink());
     assert_eq!(outcome.as_ref().map_err(|error| error.kind), Err(ErrorKind::Stopped));
