@@ -234,3 +234,37 @@ fn all_of_a_very_large_buffer_is_a_script() {
     screen.ends();
     assert_eq!(rows(&home), 2);
 }
+
+#[test]
+fn batches_of_a_large_script_run_while_it_is_read() {
+    use jaunty_standins::tds::{Options, Server};
+    let server = Server::start(Options::default()).unwrap();
+    let between = format!("-- {}\n", "the tide comes in; and goes out ".repeat(64 << 10));
+    let script = [
+        "create table tides (id int identity primary key, height float)\nGO\n",
+        "create procedure rises as begin insert into tides (height) values (1); insert into tides (height) values (2); end\nGO\n",
+        &between,
+        "declare @h float = 4.5;\n",
+        &between,
+        "insert into tides (height) values (@h);\nselect @h as h;\nGO\n",
+        &between,
+        "exec rises\nGO 3\n",
+        &between,
+        &between,
+        "select count(*) as n, sum(height) as of_all from tides\nGO\n",
+    ]
+    .concat();
+    assert!(script.len() > 8 << 20);
+    let line = format!(
+        "[office]\nengine = \"sqlserver\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"clerk\"\ndatabase = \"ferry\"\nsecret_command = \"echo {}\"\n",
+        server.port(),
+        Options::default().password
+    );
+    let home = Home::new().file("large.sql", &script).file(".jaunty/connections.toml", &line);
+    let [out, told] = run(&home, 0, &["-c", "office", "--format", "csv"]);
+    assert_eq!(out, "h\n4.5\nn,of_all\n7,13.5\n");
+    assert!(told.contains(" statements run, "), "{told}");
+    // One that fails is told with its line.
+    let [_, told] = run(&home, 1, &["-c", "office", "--format", "csv"]);
+    assert!(told.contains("at line 1: ") && told.contains("already"), "{told}");
+}

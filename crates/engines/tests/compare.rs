@@ -585,3 +585,68 @@ fn rows_in_the_way_are_those_that_the_server_refuses() {
         }
     }
 }
+
+/// Two databases of SQL Server: columns that change their type, their default or whether they may be NULL, come and go;
+/// keys and references that others hold; views, indexes, procedures, comments.
+const SQLSERVER: [&[&str]; 2] = [
+    &[
+        "create table dbo.ports (id int not null, code nvarchar(10) not null, name nvarchar(40) null, berths int not null \
+         constraint some_berths default 2, gone float null constraint gone_too default 0.5, tide int null, constraint PK_ports primary key (id), \
+         constraint one_code unique (code), constraint enough check (berths > 0))",
+        "create table dbo.routes (id int not null, port int null, constraint PK_routes primary key (id), \
+         constraint to_port foreign key (port) references dbo.ports (id))",
+        "create table dbo.gone (id int not null, port int null, constraint PK_gone primary key (id), \
+         constraint gone_to_port foreign key (port) references dbo.ports (id))",
+        "create index by_name on dbo.ports (name)",
+        "create view dbo.busy as select name from dbo.ports where berths > 3",
+        "create view dbo.old as select 1 as one",
+        "create procedure dbo.tell as select 1",
+        "exec sp_addextendedproperty 'MS_Description', N'where ferries berth', 'schema', 'dbo', 'table', 'ports'",
+        "exec sp_addextendedproperty 'MS_Description', N'goes', 'schema', 'dbo', 'table', 'ports', 'column', 'code'",
+        "exec sp_addextendedproperty 'MS_Description', N'with its column', 'schema', 'dbo', 'table', 'ports', 'column', 'gone'",
+        "insert into dbo.ports (id, code, name, tide) values (1, N'SMQ', N'Saltmarsh', 3), (2, N'GUL', N'Gull''s Rest', null)",
+        "insert into dbo.routes values (7, 1)",
+    ],
+    &[
+        "create table dbo.ports (id int not null, code nvarchar(20) not null, name nvarchar(40) not null, berths bigint not null \
+         default 4, tide int null constraint low default 0, [opened on] date null, constraint PK_ports primary key (id), \
+         constraint enough check (berths > 1))",
+        "create table dbo.routes (id int not null, port int null, constraint PK_routes primary key (id), \
+         constraint to_port foreign key (port) references dbo.ports (id) on delete cascade)",
+        "create table dbo.ferries (id int not null, route int null, constraint PK_ferries primary key (id), \
+         constraint to_route foreign key (route) references dbo.routes (id))",
+        "create index by_name on dbo.ports (name, berths desc)",
+        "create view dbo.busy as select name from dbo.ports where berths > 5",
+        "create view dbo.busier as select name from dbo.busy",
+        "create procedure dbo.tell as begin select 1; print 'told'; end",
+        "exec sp_addextendedproperty 'MS_Description', N'quays and piers', 'schema', 'dbo', 'table', 'ports'",
+        "exec sp_addextendedproperty 'MS_Description', N'new', 'schema', 'dbo', 'table', 'ports', 'column', 'name'",
+    ],
+];
+
+#[test]
+fn sqlserver_is_made_alike_on_its_stand_in() {
+    use jaunty_standins::tds::{Options, Server};
+    let servers = [0, 1].map(|_| Server::start(Options::default()).unwrap());
+    let mut sessions = [0, 1].map(|at: usize| {
+        let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
+        profile.settings.insert("port".into(), Setting::Number(servers[at].port().into()));
+        let secret = Secret::new(Options::default().password);
+        let mut session =
+            open(by_name("sqlserver").unwrap(), &profile.with("database", "ferry"), Some(&secret)).unwrap();
+        for statement in SQLSERVER[at] {
+            run(session.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+        }
+        session
+    });
+    let [left, right] = &mut sessions;
+    let own = Schemas::Own;
+    let (ours, theirs) = (structure(left.as_mut(), "sqlserver", &own), structure(right.as_mut(), "sqlserver", &own));
+    insta::assert_snapshot!("sqlserver", told(&ours, &theirs).join("\n"));
+    let made = make_alike(&ours, &theirs, &compare(&ours, &theirs, false)).unwrap();
+    insta::assert_snapshot!("sqlserver_statements", made.script(dialect("sqlserver")));
+    made_alike(left.as_mut(), right.as_mut(), "sqlserver", [&own; 2]);
+    let rows = run(left.as_mut(), "select id, code, name, berths, tide, [opened on] from dbo.ports").unwrap().rows();
+    assert_eq!(rows, [["1", "SMQ", "Saltmarsh", "2", "3", "∅"], ["2", "GUL", "Gull's Rest", "2", "∅", "∅"]]);
+    assert!(left.location().transaction.is_none());
+}

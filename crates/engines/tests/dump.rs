@@ -430,3 +430,60 @@ fn mariadb_is_made_again() {
         assert_eq!(ours, theirs, "{query}");
     }
 }
+
+/// What the stand-in of SQL Server can hold: tables with keys of several columns and names that need quotes, numbers of the
+/// server, computed columns, defaults, checks, references in a ring, views of views, procedures.
+const OF_SQLSERVER: &[&str] = &[
+    "create table dbo.ports (id int identity(1,1) not null, name nvarchar(60) not null, [no. of berths] int null \
+     constraint few default 4, region int null, constraint PK_ports primary key clustered (id), \
+     constraint [enough berths] check ([no. of berths] > 0))",
+    "create table dbo.[Sailing Plan] (port int not null, [order] int not null, fare decimal(9,2) not null, note nvarchar(max) null, \
+     seal varbinary(16) null, sailed datetime2(7) null, share float null, day date not null default getdate(), \
+     twice as (fare * 2) persisted, constraint PK_plan primary key (port, [order]), \
+     constraint to_port foreign key (port) references dbo.ports (id) on delete cascade)",
+    "create table dbo.regions (id int not null, capital int null, constraint PK_regions primary key (id), \
+     constraint capital foreign key (capital) references dbo.ports (id))",
+    "create index by_fare on dbo.[Sailing Plan] (fare desc, [order])",
+    "create unique index one_note on dbo.[Sailing Plan] (note)",
+    "create view dbo.busy as select name, [no. of berths] as berths from dbo.ports where [no. of berths] > 3",
+    "create view dbo.busiest as select name from dbo.busy where berths > 5",
+    "create procedure dbo.count_of @port int as begin select count(*) as n from dbo.[Sailing Plan] where port = @port; print 'counted'; end",
+    "exec sp_addextendedproperty 'MS_Description', N'where ferries ''berth''', 'schema', 'dbo', 'table', 'ports'",
+    "exec sp_addextendedproperty 'MS_Description', N'at high tide', 'schema', 'dbo', 'table', 'ports', 'column', 'name'",
+    "set identity_insert dbo.ports on",
+    "insert into dbo.ports (id, name, [no. of berths], region) values (1, N'Gull''s Haven', 6, 1), (3, N'Saltmarsh\nGO\nquay', null, 2), (7, N'Ärmelø 鷗 \u{1f6a2}', 9, null)",
+    "set identity_insert dbo.ports off",
+    "insert into dbo.[Sailing Plan] (port, [order], fare, note, seal, sailed, share, day) values \
+     (1, 1, 12.50, N'first; of three', 0x00FF10, '2026-03-01 07:05:00.1234567', 0.1, '2026-03-01'), \
+     (1, 2, -0.01, null, null, null, 1e300, '0001-01-01'), (7, 1, 9999999.99, N'--', 0x, '0001-01-01', -2.5e-7, '9999-12-31')",
+    "insert into dbo.regions (id, capital) values (1, 1), (2, 7)",
+];
+
+#[test]
+fn sqlserver_is_made_again_on_its_stand_in() {
+    use jaunty_standins::tds::{Options, Server};
+    let servers = [0, 1].map(|_| Server::start(Options::default()).unwrap());
+    let opened = |at: usize, guard: Guard| {
+        let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
+        profile.settings.insert("port".into(), Setting::Number(servers[at].port().into()));
+        profile.guard = guard;
+        let secret = Secret::new(Options::default().password);
+        open(by_name("sqlserver").unwrap(), &profile.with("database", "ferry"), Some(&secret)).unwrap()
+    };
+    let dialect = by_name("sqlserver").unwrap().dialect();
+    let (mut from, mut to) = (opened(0, Guard::Open), opened(1, Guard::Open));
+    for statement in OF_SQLSERVER {
+        run(from.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    let (text, told) = dumped(from.as_mut(), dialect, &Wanted::default());
+    insta::assert_snapshot!("sqlserver", text);
+    assert_eq!((told.objects, told.rows, told.left_out), (6, 8, Vec::new()));
+    assert_eq!(same(from.as_mut(), to.as_mut(), dialect), text);
+    // One that only reads gives the same, and leaves the server as it was.
+    assert_eq!(dumped(opened(0, Guard::ReadOnly).as_mut(), dialect, &Wanted::default()).0, text);
+    assert!(from.location().transaction.is_none());
+    // Some tables alone.
+    let names = vec![Name { schema: "dbo".into(), name: "regions".into() }];
+    let (text, told) = dumped(from.as_mut(), dialect, &Wanted { names, ..Wanted::default() });
+    assert_eq!((told.objects, told.rows), (1, 2), "{text}");
+}

@@ -1,6 +1,5 @@
 //! Running statements from the editor: commands, progress, guards, and what is told when something ends.
 
-use std::ops::Range;
 use std::sync::Arc;
 use std::thread;
 use std::time::SystemTime;
@@ -12,7 +11,7 @@ use jaunty_core::export::file::save;
 use jaunty_core::export::{Format, Options};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::connection_worker::Why;
-use jaunty_core::run::prepare::{Prepared, Unready, prepare};
+use jaunty_core::run::prepare::{Meant, Prepared, Unready, prepare};
 use jaunty_core::run::{Job, Report, Run};
 use jaunty_core::words;
 use jaunty_language::outline::StatementId;
@@ -82,22 +81,22 @@ impl Server {
         let text = self.given_text(given)?;
         let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
         let at = given.position.map(|position| text.byte(position));
-        let range = match at {
+        let meant = match at {
             Some(at) => {
                 let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
-                if to_here { 0..index + 1 } else { index..index + 1 }
+                if to_here { Meant::All(0..index + 1) } else { Meant::One(index) }
             }
-            None => 0..text.outline.statements().len(),
+            None => Meant::All(0..text.outline.statements().len()),
         };
-        let jobs = self.jobs_of(text, range, given.values)?;
+        let jobs = self.jobs_of(text, meant, given.values)?;
         self.begin(link, given.uri, jobs);
         Ok(Value::Null)
     }
 
     /// Statements that are ready to run, with the values of their parameters.
-    fn jobs_of(&self, text: &Text, range: Range<usize>, values: &Value) -> Result<Vec<Job>, Refusal> {
+    fn jobs_of(&self, text: &Text, meant: Meant, values: &Value) -> Result<Vec<Job>, Refusal> {
         let path = text.path();
-        let prepared = prepare(&text.rope, &text.outline, range, path.as_deref(), || true);
+        let prepared = prepare(&text.rope, &text.outline, meant, path.as_deref(), || true);
         let Prepared { mut jobs, names, starts, .. } = prepared.map_err(|unready| refused(text, &unready))?;
         if jobs.is_empty() {
             return Err(Refusal::failed("no statement to run"));
@@ -150,7 +149,7 @@ impl Server {
         let plans = text.dialect().plans.ok_or_else(|| Refusal::failed("there are no plans in this language"))?;
         let at = given.position.map_or(0, |position| text.byte(position));
         let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
-        let mut jobs = self.jobs_of(text, index..index + 1, given.values)?;
+        let mut jobs = self.jobs_of(text, Meant::One(index), given.values)?;
         for job in &mut jobs {
             let statement = asked_about(&job.statement, plans).unwrap_or(&job.statement);
             job.statement = asked(plans.estimated, statement);

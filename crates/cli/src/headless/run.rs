@@ -8,7 +8,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
-use jaunty_core::run::prepare::{Unready, prepare};
+use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
@@ -369,8 +369,8 @@ pub fn tasks_of(
 ) -> Result<Vec<Task>, Failure> {
     let rope = rope(text);
     let outline = Outline::new(&rope, dialect);
-    let range = match line {
-        None => 0..outline.statements().len(),
+    let meant = match line {
+        None => Meant::All(0..outline.statements().len()),
         Some(line) if line == 0 || line > rope.len_lines() => {
             return Err(Failure::Usage(format!(
                 "no line {line}; the file has {}",
@@ -382,14 +382,14 @@ pub fn tasks_of(
             let start = rope.line_to_byte(line - 1);
             let text = rope.line(line - 1).to_string();
             let at = start + (text.len() - text.trim_start().len()).min(text.trim_end().len());
-            outline.at(&rope, at).map_or(0..0, |index| index..index + 1)
+            outline.at(&rope, at).map_or(Meant::All(0..0), Meant::One)
         }
     };
-    if range.is_empty() {
+    if meant.range().is_empty() {
         return Err(Failure::Usage("no statement to run".into()));
     }
     let line_of = |at: usize| rope.byte_to_line(at) + 1;
-    let prepared = prepare(&rope, &outline, range, buffer, || true).map_err(|unready| {
+    let prepared = prepare(&rope, &outline, meant, buffer, || true).map_err(|unready| {
         let text = match unready {
             Unready::NeverCloses(at) => {
                 format!("the statement at line {} has a quote or comment that never closes", line_of(at))

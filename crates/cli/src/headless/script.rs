@@ -44,13 +44,8 @@ pub struct Large<'a> {
 pub fn large<'a>(path: &'a Path, with: &With, from: Option<usize>, single_transaction: bool) -> Option<Large<'a>> {
     let size = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?.len();
     let asks = with.profile.guard != Guard::Open && !with.yes;
-    let ends = with.dialect.batch_word.is_none() && !with.dialect.ends_with_line;
-    (size >= LARGE && !asks && ends && with.output.lock().takes_rows_as_they_come()).then(|| Large {
-        path,
-        size,
-        from: from.map_or(1, |line| line as u64),
-        single_transaction,
-    })
+    (size >= LARGE && !asks && !with.dialect.ends_with_line && with.output.lock().takes_rows_as_they_come())
+        .then(|| Large { path, size, from: from.map_or(1, |line| line as u64), single_transaction })
 }
 
 /// Runs it.

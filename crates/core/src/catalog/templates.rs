@@ -244,11 +244,17 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
         if !column.numbering.is_empty() {
             line.push_str(&format!(" ({})", column.numbering));
         }
+        if !column.more.is_empty() {
+            line.push_str(&format!(" {}", column.more));
+        }
         if let Some(default) = &column.default {
+            if !column.default_name.is_empty() {
+                line.push_str(&format!(" constraint {}", dialect.name_as_written(&column.default_name)));
+            }
             line.push_str(&format!(" default {default}"));
         }
-        // A computed column without a type is as its expression is.
-        let untyped = column.generated.is_some() && !computed.contains("TYPE") && line.contains(" as (");
+        // A computed column without a type is as its expression is, unless it is kept.
+        let untyped = !column.is_given() && !computed.contains("TYPE") && column.more.is_empty();
         if !column.nullable && !untyped {
             line.push_str(" not null");
         }
@@ -295,9 +301,19 @@ pub fn comment_on(
     catalog: &Catalog,
     dialect: &Dialect,
 ) -> Option<String> {
+    comment_by(dialect.comments, object, (column, comment), catalog, dialect)
+}
+
+/// The statement that one of two templates makes about an object, or about one of its columns.
+pub fn comment_by(
+    [of_table, of_column]: [&str; 2],
+    object: &Object,
+    (column, comment): (&str, &str),
+    catalog: &Catalog,
+    dialect: &Dialect,
+) -> Option<String> {
     let literal = |text: &str| dialect.text_as_written(text);
     let shown = called(object, catalog, dialect);
-    let [of_table, of_column] = dialect.comments;
     // Where the language has no word for what it is, only tables can be written about.
     if !of_table.contains("KIND") && object.kind != ObjectKind::Table {
         return None;
@@ -361,6 +377,12 @@ pub fn filled(template: &str, words: &[(&str, &str)]) -> String {
         rest = rest.get(at + word.len()..).unwrap_or_default();
     }
     text + rest
+}
+
+/// The statement that makes a schema where there is none of that name; none where nothing is changed by statements.
+pub fn new_schema(schema: &str, dialect: &Dialect) -> Option<String> {
+    let words = [("NAME", &*dialect.name_as_written(schema)), ("TEXT", &dialect.text_as_written(schema))];
+    dialect.changing.map(|changing| filled(changing.new_schema, &words))
 }
 
 /// A constraint as it stands in a table's definition.

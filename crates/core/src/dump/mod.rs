@@ -10,7 +10,7 @@ use std::io::{self, Write};
 use jaunty_language::dialect::{Copying, Dialect};
 use jaunty_seam::catalog::{Belonging, BelongingKind, Catalog, Constraint, Name, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
-use jaunty_seam::engine::{CatalogPart, Request, Session, Stop};
+use jaunty_seam::engine::{CatalogPart, Request, Session, Stop, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
 use crate::catalog::{lasting, script, templates};
@@ -121,6 +121,9 @@ impl Dumping<'_> {
 
     fn in_transaction(&mut self, wanted: &Wanted) -> Result<(), DumpError> {
         let whole_names = self.dialect.altering.map_or("", |altering| altering.whole_names[0]);
+        for statement in self.column(self.copying.asked_first)? {
+            self.ask(&statement)?;
+        }
         let first = self.copying.snapshot.iter().chain([&whole_names]).filter(|statement| !statement.is_empty());
         first.into_iter().try_for_each(|statement| self.ask(statement))?;
         let mut number = 0;
@@ -180,7 +183,7 @@ impl Dumping<'_> {
     /// The objects that are written.
     fn chosen(&self, wanted: &Wanted) -> Chosen {
         use ObjectKind::{Event, ForeignTable, Function, MaterialisedView, Procedure, Sequence, Table, Type};
-        use ObjectKind::{View, VirtualTable};
+        use ObjectKind::{Synonym, View, VirtualTable};
         let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
         if !wanted.names.is_empty() {
             // Routines and types may have the name of a table.
@@ -198,7 +201,7 @@ impl Dumping<'_> {
         let views = [late, of(&[View, MaterialisedView])].concat();
         Chosen {
             sequences: owned(of(&[Sequence])),
-            early: owned(lasting::in_order([of(&[Type]), early].concat())),
+            early: owned(lasting::in_order([of(&[Type, Synonym]), early].concat())),
             tables: owned(of(&[Table])),
             foreign: owned(of(&[ForeignTable])),
             virtuals: owned(of(&[VirtualTable])),
@@ -213,16 +216,27 @@ impl Dumping<'_> {
             schemas.sort_unstable();
             schemas.dedup();
             for schema in schemas {
-                self.put(&format!("create schema if not exists {}", self.dialect.name_as_written(schema)))?;
+                let made = templates::new_schema(schema, self.dialect);
+                made.into_iter().try_for_each(|statement| self.put(&statement))?;
             }
         }
         let [extensions, unwritten] = self.copying.beside;
         for statement in self.column(extensions)? {
             self.put(&statement)?;
         }
-        let left_out = self.column(unwritten)?;
-        self.dumped.left_out.extend(left_out);
+        match self.column(unwritten) {
+            // An older server, or a login that may not see it.
+            Err(DumpError::Server(error)) if error.kind == ErrorKind::Refused && !self.in_failed_transaction() => {
+                self.dumped.left_out.push(format!("what is not written could not be asked: {error}"));
+            }
+            left_out => self.dumped.left_out.extend(left_out?),
+        }
         Ok(())
+    }
+
+    /// Whether an error has ended the transaction that all is read in.
+    fn in_failed_transaction(&self) -> bool {
+        self.session.location().transaction != Some(Transaction::Open)
     }
 
     /// Writes what belongs to objects, of some kinds, in the order of those.
@@ -245,7 +259,7 @@ impl Dumping<'_> {
 
     /// Writes a statement that is to be run under some settings of the session.
     fn put_made(&mut self, statement: &str, made_with: &str) -> Result<(), DumpError> {
-        let [with, before] = self.dialect.altering.map_or(["", ""], |altering| altering.made_with);
+        let [with, before] = self.copying.made_with;
         if made_with.is_empty() || with.is_empty() {
             return self.put(statement);
         }
@@ -315,8 +329,10 @@ impl Dumping<'_> {
         // Where keys are in the definition they are all there.
         let rules = object.constraints.iter().filter(|rule| self.copying.keys_after && comes_after_rows(rule));
         let name = templates::name(object, &self.catalog, self.dialect);
-        let add = |rule| format!("add {}", templates::constraint(rule, object, &self.catalog, self.dialect));
-        let all: Vec<String> = rules.map(|rule| format!("alter table {name} {}", add(rule))).collect();
+        let unchecked = |rule: &Constraint| if rule.unchecked { self.copying.unchecked } else { "" };
+        let add = |rule| templates::constraint(rule, object, &self.catalog, self.dialect);
+        let all = rules.map(|rule| format!("alter table {name} {}add {}", unchecked(rule), add(rule)));
+        let all: Vec<String> = all.collect();
         all.iter().try_for_each(|statement| self.put(statement))
     }
 
@@ -332,7 +348,9 @@ impl Dumping<'_> {
 
 /// Whether a rule is made when the rows are there: one about other tables, and one that they need not keep.
 fn comes_after_rows(rule: &Constraint) -> bool {
-    matches!(rule.rule, Rule::Foreign { .. }) || rule.definition.to_ascii_uppercase().ends_with("NOT VALID")
+    matches!(rule.rule, Rule::Foreign { .. })
+        || rule.unchecked
+        || rule.definition.to_ascii_uppercase().ends_with("NOT VALID")
 }
 
 /// Names with the tables that are parts of theirs, and the sequences that go with their columns.

@@ -35,10 +35,20 @@ impl Dumping<'_> {
         let own_schema = self.copying.schemas_are_databases || templates::reaches(object, &self.catalog);
         let parts =
             if own_schema { vec![object.name.clone()] } else { vec![object.schema.clone(), object.name.clone()] };
-        let numbering = self.dialect.changing.map_or("", |changing| changing.numbering[2]);
+        let numbering = match self.dialect.changing.filter(|_| !numbered.is_empty()) {
+            Some(changing) => changing.numbering,
+            None => ["", "", ""],
+        };
+        let name: Vec<String> = parts.iter().map(|part| written(part)).collect();
+        let name = name.join(".");
+        let [before_rows, after_rows] = [0, 1].map(|at| filled(numbering[at], &[("TABLE", &name)]));
+        if !before_rows.is_empty() {
+            self.put(&before_rows)?;
+        }
         let options = Options {
             from: Some(parts.clone()),
-            before_values: if numbered.is_empty() { "" } else { numbering },
+            before_values: numbering[2],
+            batch_word: self.dialect.batch_word.unwrap_or_default(),
             dialect: self.dialect,
             ..Options::default()
         };
@@ -73,23 +83,25 @@ impl Dumping<'_> {
         outcome.0.map_err(DumpError::Server)?;
         self.dumped.rows += writing.rows;
         drop(writing);
-        self.counters(object, &parts, &numbered)
+        if !after_rows.is_empty() {
+            self.put(&after_rows)?;
+        }
+        self.counters(object, &name, &numbered)
     }
 
     /// Lets the numbers that the server gives go on where they are, and not where the last row that is left ends.
-    fn counters(&mut self, object: &Object, parts: &[String], numbered: &[&str]) -> Result<(), DumpError> {
+    fn counters(&mut self, object: &Object, name: &str, numbered: &[&str]) -> Result<(), DumpError> {
         let [query, set] = self.copying.goes_on;
         let is_numbered = object.definition.to_ascii_lowercase().contains("autoincrement");
         if query.is_empty() || (numbered.is_empty() && !is_numbered) {
             return Ok(());
         }
-        let name: Vec<String> = parts.iter().map(|part| self.dialect.name_as_written(part)).collect();
-        let [name, bare] = [name.join("."), object.name.clone()].map(|name| self.dialect.text_as_written(&name));
+        let [text, bare] = [name, &object.name].map(|name| self.dialect.text_as_written(name));
         // Where the definition of the table says it there is one, of no column.
         let columns = if numbered.is_empty() { &[""][..] } else { numbered };
         for column in columns {
             let column = self.dialect.text_as_written(column);
-            let names = [("TABLE_TEXT", name.as_str()), ("BARE_TEXT", &bare), ("COLUMN_TEXT", &column)];
+            let names = [("TABLE_TEXT", &*text), ("TABLE_NAME", name), ("BARE_TEXT", &bare), ("COLUMN_TEXT", &column)];
             let found = match self.first(&filled(query, &names)) {
                 // The word may stand in a comment only, and then there is nothing to ask.
                 Err(DumpError::Server(error)) if numbered.is_empty() && error.kind == ErrorKind::Refused => continue,
@@ -128,8 +140,8 @@ impl Dumping<'_> {
             return Ok(());
         }
         let name = templates::name(object, &self.catalog, self.dialect);
-        if let [value, called] = self.first(&filled(query, &[("NAME", &name)]))?.as_slice() {
-            let text = self.dialect.text_as_written(&name);
+        let text = self.dialect.text_as_written(&name);
+        if let [value, called] = self.first(&filled(query, &[("NAME", &name), ("TEXT", &text)]))?.as_slice() {
             self.put(&filled(set, &[("TEXT", &text), ("NAME", &name), ("VALUE", value), ("CALLED", called)]))?;
         }
         Ok(())

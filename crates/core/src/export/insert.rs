@@ -27,6 +27,14 @@ impl Insert {
     pub(super) fn new(options: &Options) -> Self {
         Insert { dialect: options.dialect, options: options.clone(), head: String::new(), open: 0 }
     }
+
+    /// What ends a statement.
+    fn end(&self) -> String {
+        match self.options.batch_word {
+            "" => ";\n".to_owned(),
+            word => format!(";\n{word}\n"),
+        }
+    }
 }
 
 /// The table that all columns come from whose origin is known, if it is one.
@@ -97,7 +105,7 @@ impl Exporter for Insert {
             text.push(')');
             self.open += 1;
             if self.open == ROWS {
-                text.push_str(";\n");
+                text.push_str(&self.end());
                 self.open = 0;
             }
         }
@@ -106,7 +114,7 @@ impl Exporter for Insert {
 
     fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
         if std::mem::take(&mut self.open) > 0 {
-            out.write_all(b";\n")?;
+            out.write_all(self.end().as_bytes())?;
         }
         Ok(())
     }

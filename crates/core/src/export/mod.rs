@@ -187,6 +187,8 @@ pub struct Options {
     pub columns: Option<Vec<(String, String)>>,
     /// What stands before the values of an `INSERT`, so that numbers of the server can be given.
     pub before_values: &'static str,
+    /// What stands alone on a line after each `INSERT`, so that it is sent by itself; empty where that is not needed.
+    pub batch_word: &'static str,
     /// The dialect of statements.
     pub dialect: &'static Dialect,
     /// What a picture shows.
@@ -209,6 +211,7 @@ impl Default for Options {
             from: None,
             key: Vec::new(),
             before_values: "",
+            batch_word: "",
             columns: None,
             dialect: FALLBACK,
             chart: Spec::default(),

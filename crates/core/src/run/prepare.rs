@@ -41,14 +41,34 @@ pub enum Unready {
     Stopped,
 }
 
+/// Which statements of a text are meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Meant {
+    /// This one, whatever its batch says of how often it is to be carried out.
+    One(usize),
+    /// These, as they stand there.
+    All(Range<usize>),
+}
+
+impl Meant {
+    /// The statements.
+    pub fn range(&self) -> Range<usize> {
+        match self {
+            Meant::One(at) => *at..at + 1,
+            Meant::All(range) => range.clone(),
+        }
+    }
+}
+
 /// Gets statements of a text ready, which takes as long as reading them: `go_on` is asked after each.
 pub fn prepare(
     rope: &Rope,
     outline: &Outline,
-    range: Range<usize>,
+    meant: Meant,
     buffer: Option<&Path>,
     mut go_on: impl FnMut() -> bool,
 ) -> Result<Prepared, Unready> {
+    let range = meant.range();
     let (statements, dialect) = (outline.statements().get(range.clone()).unwrap_or_default(), outline.dialect());
     if let Some(open) = statements.iter().find(|s| !s.closed) {
         return Err(Unready::NeverCloses(open.start));
@@ -65,7 +85,7 @@ pub fn prepare(
             return Err(Unready::Unfilled(place));
         }
         wrong = wrong.or_else(|| out_lines(statement, rope, dialect).into_iter().find_map(|line| line.target.err()));
-        let whole = batches.of(outline, index, rope, &range);
+        let whole = batches.of(outline, index, rope, &meant);
         if whole.is_some_and(|whole| index + 1 < whole.end) {
             // It goes with the last one of its batch.
             continue;
@@ -114,9 +134,10 @@ struct Whole {
 }
 
 impl Batches {
-    /// The batch that a statement is sent with, of those of a range.
-    fn of(&mut self, outline: &Outline, index: usize, rope: &Rope, range: &Range<usize>) -> Option<Whole> {
+    /// The batch that a statement is sent with, of those that are meant.
+    fn of(&mut self, outline: &Outline, index: usize, rope: &Rope, meant: &Meant) -> Option<Whole> {
         outline.dialect().batch_word?;
+        let range = meant.range();
         if !self.last.contains(&index) {
             let batch = batch::all_of_batch(outline, index, rope);
             let inside = batch.start.max(range.start)..batch.end.min(range.end);
@@ -125,8 +146,7 @@ impl Batches {
             } else {
                 1
             };
-            // One alone is only sent again and again where that was asked for by running more than it.
-            self.whole = match times > 1 && range.len() > 1 {
+            self.whole = match times > 1 && matches!(meant, Meant::All(_)) {
                 true => Some(Whole { start: inside.start, end: inside.end, times }),
                 false => sharing(outline, &inside, rope),
             };
@@ -165,7 +185,7 @@ mod tests {
     fn prepared(text: &str) -> Result<Prepared, Unready> {
         let rope = Rope::from_str(text);
         let outline = Outline::new(&rope, &SQLITE);
-        prepare(&rope, &outline, 0..outline.statements().len(), None, || true)
+        prepare(&rope, &outline, Meant::All(0..outline.statements().len()), None, || true)
     }
 
     #[test]
@@ -186,7 +206,8 @@ mod tests {
         let rope = Rope::from_str(text);
         let outline = Outline::new(&rope, &SQLSERVER);
         let of = |range: Range<usize>| {
-            let found = prepare(&rope, &outline, range, None, || true);
+            let meant = if range.len() == 1 { Meant::One(range.start) } else { Meant::All(range) };
+            let found = prepare(&rope, &outline, meant, None, || true);
             found.map(|found| found.jobs.iter().map(|job| job.sent().into_owned()).collect::<Vec<_>>())
         };
         assert_eq!(
@@ -203,6 +224,8 @@ mod tests {
         );
         assert_eq!(of(2..3).unwrap(), ["declare @a int = 1\nselect @a"]);
         assert_eq!(of(6..7).unwrap(), ["insert into t values (1)"]);
+        let all = prepare(&rope, &outline, Meant::All(6..7), None, || true).unwrap();
+        assert_eq!(all.jobs[0].sent(), "insert into t values (1)\ngo 5");
         let place = |text_of: &str| text.find(text_of).unwrap();
         let why = "it depends on what ran before it";
         assert_eq!(of(10..11).unwrap_err(), Unready::NeedsBatch(place("select @id"), place("set @id"), why));
@@ -218,6 +241,6 @@ mod tests {
         assert!(matches!(wrong, Unready::OutLine(at, _) if at >= 10), "{wrong:?}");
         let rope = Rope::from_str("select 1; select 2");
         let outline = Outline::new(&rope, &SQLITE);
-        assert_eq!(prepare(&rope, &outline, 0..2, None, || false).unwrap_err(), Unready::Stopped);
+        assert_eq!(prepare(&rope, &outline, Meant::All(0..2), None, || false).unwrap_err(), Unready::Stopped);
     }
 }

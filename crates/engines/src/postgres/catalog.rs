@@ -275,7 +275,7 @@ fn column(catalog: &mut Catalog, row: &SimpleQueryRow) {
         generated: identity.map(str::to_owned).or(expression.filter(|_| computed)),
         numbering: text(row, 17),
         comment: text(row, 13),
-        values: Vec::new(),
+        ..Column::default()
     });
 }
 
@@ -303,7 +303,7 @@ fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
     };
     let Some(table) = catalog.relation_mut(&text(row, 0), &text(row, 1)) else { return };
     let definition = text(row, 11);
-    table.constraints.push(Constraint { name: text(row, 2), columns: list(row, 4), rule, definition });
+    table.constraints.push(Constraint { definition, ..Constraint::new(text(row, 2), list(row, 4), rule) });
 }
 
 fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {

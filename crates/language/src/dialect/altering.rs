@@ -8,17 +8,20 @@
 pub struct Altering {
     /// Statements that have a session write all names of objects with their schemas, and as before.
     pub whole_names: [&'static str; 2],
-    /// Has what follows made under the settings `SETTINGS`, and under those of before; empty where nothing depends on
-    /// them.
-    pub made_with: [&'static str; 2],
     /// Statements at the beginning of all, and at the end.
     pub around: [&'static [&'static str]; 2],
     /// How tables are changed.
     pub tables: Tables,
-    /// Takes an index away.
+    /// Whether references are made when all tables are there, and taken away before tables go; else nothing looks at them
+    /// meanwhile.
+    pub references_apart: bool,
+    /// Takes an index away: `NAME` is its name with its schema, `INDEX` its name alone, `TABLE` the table's.
     pub drop_index: &'static str,
-    /// Takes a trigger away.
+    /// Takes a trigger away: `NAME` is its name, `SCHEMA` its schema, `TABLE` the table's name.
     pub drop_trigger: &'static str,
+    /// Takes what was written about an object away, and about one of its columns, before something else is: the words are
+    /// those of [`super::Dialect::comments`]. Empty where that takes its place.
+    pub drop_comment: [&'static str; 2],
     /// Adds a value to an enumerated type; empty where there are none.
     pub add_value: &'static str,
     /// Whether a view keeps what it reads from being changed: it is taken away before, and made again.
@@ -72,5 +75,14 @@ pub enum Change {
         plain: [&'static str; 5],
         /// Numbered in another way, not numbered any more, numbered from now on.
         numbered: [&'static str; 3],
+    },
+    /// By statements one after the other: `NULLNESS` is `not null` or `null`, and a default is a rule with a name.
+    Apart {
+        /// Its type and whether it may be NULL.
+        whole: &'static str,
+        /// A statement that takes the default of the column `COLUMN_TEXT` of `TABLE_TEXT` away, whatever that is called.
+        no_default: &'static str,
+        /// Gives it the default `VALUE`; `NAMED` is the name that is wanted for that.
+        default: &'static str,
     },
 }

@@ -40,11 +40,15 @@ pub struct Changing {
     pub excluded: &'static str,
     /// Whether the server counts only rows whose values are different afterwards.
     pub counts_different: bool,
+    /// Makes the schema `NAME` where there is none of that name; `TEXT` is its name as a text.
+    pub new_schema: &'static str,
 }
 
 /// How a database is written as statements that make it again.
 #[derive(Debug)]
 pub struct Copying {
+    /// A query of one column for statements that are run before all others; empty where there are none.
+    pub asked_first: &'static str,
     /// Begins a transaction that sees one state of the database, and all of it or none.
     pub snapshot: &'static [&'static str],
     /// Sets the session as it was before, when the transaction has ended; empty where that does it.
@@ -63,12 +67,17 @@ pub struct Copying {
     /// Whether what a schema is called is a database of its own: only one of them is written.
     pub schemas_are_databases: bool,
     /// The query for where the server is with the numbers of a column, and the statement that lets them go on there:
-    /// `TABLE_TEXT` is the table's name as it is written, `BARE_TEXT` as it is, `COLUMN_TEXT` the column's, `VALUE` and
-    /// `CALLED` what the query gave. Empty where the definition says it.
+    /// `TABLE_TEXT` is the table's name as it is written, `BARE_TEXT` as it is, `COLUMN_TEXT` the column's, each as a text,
+    /// `TABLE_NAME` the name itself, `VALUE` and `CALLED` what the query gave. Empty where the definition says it.
     pub goes_on: [&'static str; 2],
     /// The query for where the sequence `NAME` is, and the statement that sets it there (`TEXT` is the name as a text,
     /// `VALUE` and `CALLED` what the query gave). Empty where there are none.
     pub sequence: [&'static str; 2],
+    /// What stands between `alter table NAME` and `add` where the rows that are there need not keep a new rule; empty where
+    /// the rule itself says so.
+    pub unchecked: &'static str,
+    /// The settings `SETTINGS` that what follows is made under, and those of before; empty where nothing depends on them.
+    pub made_with: [&'static str; 2],
 }
 
 /// What has an `INSERT` give back its row: before `VALUES` or after them.
@@ -155,4 +164,5 @@ pub(super) const USUAL: Changing = Changing {
     meeting: [["insert", "on conflict do nothing"], ["insert", "on conflict (KEY) do update set SET"]],
     excluded: "excluded.COLUMN",
     counts_different: false,
+    new_schema: "create schema if not exists NAME",
 };

@@ -64,15 +64,21 @@ pub fn needs(outline: &Outline, index: usize, rope: &Rope) -> Needs {
 /// The statements of the batch that one of them is in.
 pub fn all_of_batch(outline: &Outline, index: usize, rope: &Rope) -> Range<usize> {
     let all = outline.statements();
-    let parted = |at: &usize| match (at.checked_sub(1).and_then(|before| all.get(before)), all.get(*at)) {
-        (Some(before), Some(after)) => holds_end(outline, rope, before.end..after.top()).is_some(),
-        _ => true,
-    };
+    let parted = |at: &usize| begins_batch(outline, *at, rope);
     let least = index.saturating_sub(MOST);
     let most = all.len().min(index + MOST);
     let first = (least..=index).rev().find(parted).unwrap_or(least);
     let end = (index + 1..most).find(parted).unwrap_or(most);
     first..end
+}
+
+/// Whether a batch begins with this statement: there is a line that ends the one before it.
+pub fn begins_batch(outline: &Outline, index: usize, rope: &Rope) -> bool {
+    let all = outline.statements();
+    match (index.checked_sub(1).and_then(|before| all.get(before)), all.get(index)) {
+        (Some(before), Some(after)) => holds_end(outline, rope, before.end..after.top()).is_some(),
+        _ => true,
+    }
 }
 
 /// How often the batch is to be carried out whose last statement this is.

@@ -147,6 +147,12 @@ pub struct Column {
     /// What it is where nothing is given, as an expression.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub default: Option<String>,
+    /// The name of the rule that gives it its default, where somebody chose one; mostly empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub default_name: String,
+    /// What its definition says beside all that, as it is written, as `sparse`; mostly empty.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub more: String,
     /// The expression that it is computed from; a word as `identity` where the server counts.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub generated: Option<String>,
@@ -173,12 +179,15 @@ pub struct Constraint {
     /// It, without its name, as the server writes it; empty where the server does not.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub definition: String,
+    /// Whether rows that were there before it need not keep it, where its definition does not say so.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unchecked: bool,
 }
 
 impl Constraint {
     /// One that the server does not write.
     pub fn new(name: impl Into<String>, columns: Vec<String>, rule: Rule) -> Constraint {
-        Constraint { name: name.into(), columns, rule, definition: String::new() }
+        Constraint { name: name.into(), columns, rule, definition: String::new(), unchecked: false }
     }
 }
 

@@ -1,38 +1,54 @@
 //! The schema `sys`: tables that are filled anew, from what SQLite says, when a statement reads them.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
+use rusqlite::functions::FunctionFlags;
 use rusqlite::{Connection, params};
 
 use super::hello::MASTER;
+use super::lex::tokens;
+use super::table::{self, Named, Table};
 use super::types::Type;
-use super::{Shared, held};
+use super::{Shared, held, sqlite};
+
+/// How text is ordered.
+const COLLATION: &str = "Latin1_General_CI_AS";
 
 /// The tables, with the columns that are asked for.
 const TABLES: &str = "
 create table sys.schemas(schema_id int, name sysname);
-create table sys.databases(database_id int, name sysname, state int);
+create table sys.databases(database_id int, name sysname, state int, snapshot_isolation_state tinyint, collation_name sysname);
 create table sys.objects(object_id int, name sysname, schema_id int, parent_object_id int, type char(2), type_desc nvarchar(60), is_ms_shipped bit);
-create table sys.tables(object_id int, name sysname, schema_id int, type char(2));
+create table sys.tables(object_id int, name sysname, schema_id int, type char(2), temporal_type tinyint default 0, is_memory_optimized bit default 0, is_external bit default 0, is_filetable bit default 0);
 create table sys.views(object_id int, name sysname, schema_id int, type char(2));
 create table sys.procedures(object_id int, name sysname, schema_id int, type char(2));
-create table sys.columns(object_id int, name sysname, column_id int, user_type_id int, system_type_id int, max_length smallint, precision tinyint, scale tinyint, collation_name sysname, is_nullable bit, is_identity bit, is_computed bit, default_object_id int);
-create table sys.types(name sysname, system_type_id int, user_type_id int, schema_id int, max_length smallint, precision tinyint, scale tinyint, is_user_defined bit, is_table_type bit);
-create table sys.default_constraints(object_id int, name sysname, parent_object_id int, parent_column_id int, definition nvarchar(4000));
-create table sys.computed_columns(object_id int, column_id int, definition nvarchar(4000));
+create table sys.columns(object_id int, name sysname, column_id int, user_type_id int, system_type_id int, max_length smallint, precision tinyint, scale tinyint, collation_name sysname, is_nullable bit, is_identity bit, is_computed bit, default_object_id int, is_sparse bit default 0, is_rowguidcol bit default 0);
+create table sys.types(name sysname, system_type_id int, user_type_id int, schema_id int, max_length smallint, precision tinyint, scale tinyint, is_user_defined bit, is_table_type bit, is_nullable bit default 1);
+create table sys.default_constraints(object_id int, name sysname, parent_object_id int, parent_column_id int, definition nvarchar(4000), is_system_named bit);
+create table sys.computed_columns(object_id int, column_id int, definition nvarchar(4000), is_persisted bit);
+create table sys.identity_columns(object_id int, column_id int, seed_value sql_variant, increment_value sql_variant, last_value sql_variant);
 create table sys.extended_properties(class int, major_id int, minor_id int, name sysname, value nvarchar(4000));
 create table sys.partitions(partition_id bigint, object_id int, index_id int, rows bigint);
 create table sys.allocation_units(container_id bigint, total_pages bigint);
-create table sys.indexes(object_id int, name sysname, index_id int, type_desc nvarchar(60), is_unique bit, is_primary_key bit, is_unique_constraint bit, filter_definition nvarchar(4000));
+create table sys.indexes(object_id int, name sysname, index_id int, type_desc nvarchar(60), is_unique bit, is_primary_key bit, is_unique_constraint bit, filter_definition nvarchar(4000), type tinyint default 2, is_disabled bit default 0, is_hypothetical bit default 0, data_space_id int default 1);
 create table sys.index_columns(object_id int, index_id int, index_column_id int, column_id int, key_ordinal tinyint, is_descending_key bit, is_included_column bit);
-create table sys.foreign_keys(object_id int, name sysname, parent_object_id int, referenced_object_id int, delete_referential_action_desc nvarchar(60), update_referential_action_desc nvarchar(60));
+create table sys.foreign_keys(object_id int, name sysname, parent_object_id int, referenced_object_id int, delete_referential_action_desc nvarchar(60), update_referential_action_desc nvarchar(60), is_not_trusted bit default 0, is_disabled bit default 0, is_not_for_replication bit default 0);
 create table sys.foreign_key_columns(constraint_object_id int, constraint_column_id int, parent_object_id int, parent_column_id int, referenced_object_id int, referenced_column_id int);
-create table sys.check_constraints(object_id int, name sysname, parent_object_id int, definition nvarchar(4000));
-create table sys.triggers(object_id int, name sysname, parent_id int, is_instead_of_trigger bit);
+create table sys.check_constraints(object_id int, name sysname, parent_object_id int, definition nvarchar(4000), is_not_trusted bit default 0, is_disabled bit default 0, is_not_for_replication bit default 0);
+create table sys.triggers(object_id int, name sysname, parent_id int, is_instead_of_trigger bit, is_disabled bit, parent_class tinyint);
 create table sys.trigger_events(object_id int, type int, type_desc nvarchar(60));
-create table sys.sql_modules(object_id int, definition nvarchar(4000));
+create table sys.sql_modules(object_id int, definition nvarchar(4000), uses_ansi_nulls bit default 1, uses_quoted_identifier bit default 1, is_schema_bound bit default 0);
+create table sys.sql_expression_dependencies(referencing_id int, referenced_id int);
 create table sys.parameters(object_id int, name sysname, parameter_id int, user_type_id int, max_length smallint, precision tinyint, scale tinyint, is_output bit);
-create table sys.synonyms(object_id int, name sysname, base_object_name nvarchar(1035));
+create table sys.synonyms(object_id int, name sysname, schema_id int, base_object_name nvarchar(1035));
+create table sys.sequences(object_id int, name sysname, schema_id int, user_type_id int, precision tinyint, scale tinyint, start_value sql_variant, increment sql_variant, minimum_value sql_variant, maximum_value sql_variant, current_value sql_variant, is_cycling bit, is_cached bit, cache_size int, is_exhausted bit);
+create table sys.table_types(name sysname, schema_id int, user_type_id int, type_table_object_id int);
+create table sys.partition_schemes(data_space_id int);
+create table sys.fulltext_catalogs(fulltext_catalog_id int);
+create table sys.xml_schema_collections(xml_collection_id int, schema_id int);
+create table sys.assemblies(assembly_id int, is_user_defined bit);
+create table sys.stats(object_id int, user_created bit);
 ";
 
 /// Types by their numbers in `sys.types`: name, number, and bytes.
@@ -135,9 +151,12 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
         db.execute_batch(&format!("delete from {}", line.split('(').next().unwrap_or_default()))?;
     }
     db.execute_batch("insert into sys.schemas values (1, 'dbo'), (4, 'sys')")?;
-    db.execute("insert into sys.databases values (1, ?1, 0), (5, ?2, 0)", params![MASTER, shared.options.database])?;
+    db.execute(
+        "insert into sys.databases values (1, ?1, 0, 0, ?3), (5, ?2, 0, 1, ?3)",
+        params![MASTER, shared.options.database, COLLATION],
+    )?;
     for (name, id, size) in KNOWN {
-        db.execute("insert into sys.types values (?1, ?2, ?2, 4, ?3, 0, 0, 0, 0)", params![name, id, size])?;
+        db.execute("insert into sys.types values (?1, ?2, ?2, 4, ?3, 0, 0, 0, 0, 1)", params![name, id, size])?;
     }
     let mut list = db.prepare("select name, type, sql from dbo.sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name")?;
     let all = list.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
@@ -153,19 +172,48 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
             params![id, name, DBO, word.trim(), description],
         )?;
         let of = if kind == "view" { "views" } else { "tables" };
-        db.execute(&format!("insert into sys.{of} values (?1, ?2, ?3, ?4)"), params![id, name, DBO, word.trim()])?;
-        columns(db, id, name)?;
+        db.execute(
+            &format!("insert into sys.{of}(object_id, name, schema_id, type) values (?1, ?2, ?3, ?4)"),
+            params![id, name, DBO, word.trim()],
+        )?;
+        let table = Table::read(text).filter(|_| kind != "view");
+        columns(db, id, name, table.as_ref())?;
         if kind == "view" {
+            let needs = objects.iter().filter(|(other, ..)| other != name && names(text, other));
+            for (other, ..) in needs {
+                db.execute("insert into sys.sql_expression_dependencies values (?1, ?2)", params![id, id_of(other)])?;
+            }
             let written = held(&shared.modules).get(&name.to_lowercase()).map(|module| module.text.clone());
-            db.execute("insert into sys.sql_modules values (?1, ?2)", params![id, written.as_deref().unwrap_or(text)])?;
+            db.execute(
+                "insert into sys.sql_modules(object_id, definition) values (?1, ?2)",
+                params![id, written.as_deref().unwrap_or(text)],
+            )?;
             continue;
         }
         let rows: i64 = db.query_row(&format!("select count(*) from dbo.{}", quoted(name)), [], |row| row.get(0))?;
         db.execute("insert into sys.partitions values (?1, ?1, 1, ?2)", params![id, rows])?;
         db.execute("insert into sys.allocation_units values (?1, ?2)", params![id, rows / 60 + 1])?;
-        indexes(db, id, name)?;
-        foreign_keys(db, id, name, &id_of)?;
+        indexes(db, id, name, table.as_ref())?;
+        foreign_keys(db, id, name, &id_of, table.as_ref())?;
+        if let Some(table) = &table {
+            written_parts(db, id, table)?;
+        }
     }
+    for ((table, column), said) in held(&shared.descriptions).iter() {
+        // What was said of a column that is gone is gone with it.
+        db.execute(
+            "insert into sys.extended_properties select 1, o.object_id, coalesce(c.column_id, 0), 'MS_Description', ?3 \
+             from sys.objects o left join sys.columns c on c.object_id = o.object_id and lower(c.name) = lower(?2) \
+             where o.object_id = ?1 and (?2 = '' or c.column_id is not null)",
+            params![id_of(table), column, said],
+        )?;
+    }
+    let ids: HashMap<String, i64> =
+        objects.iter().filter_map(|(name, ..)| Some((name.to_lowercase(), id_of(name)?))).collect();
+    db.create_scalar_function("object_id", 1, FunctionFlags::SQLITE_UTF8, move |context| {
+        let name = context.get::<String>(0)?.to_lowercase().replace(['[', ']'], "");
+        Ok(ids.get(name.strip_prefix("dbo.").unwrap_or(&name)).copied())
+    })?;
     for (at, module) in held(&shared.modules).values().enumerate().filter(|(_, module)| module.kind != "view") {
         let id = FIRST * 2 + at as i64 * 1000;
         let (word, description) = match module.kind.as_str() {
@@ -177,7 +225,7 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
             "insert into sys.objects values (?1, ?2, ?3, 0, ?4, ?5, 0)",
             params![id, module.name, DBO, word, description],
         )?;
-        db.execute("insert into sys.sql_modules values (?1, ?2)", params![id, module.text])?;
+        db.execute("insert into sys.sql_modules(object_id, definition) values (?1, ?2)", params![id, module.text])?;
         if word == "P" {
             db.execute("insert into sys.procedures values (?1, ?2, ?3, 'P')", params![id, module.name, DBO])?;
         }
@@ -196,7 +244,45 @@ fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-fn columns(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
+/// Whether a text has a word.
+fn names(text: &str, word: &str) -> bool {
+    tokens(text).is_ok_and(|all| all.iter().any(|token| token.is_name() && token.text.eq_ignore_ascii_case(word)))
+}
+
+/// Checks and computed columns, which stand in the text of a table only.
+fn written_parts(db: &Connection, id: i64, table: &Table) -> rusqlite::Result<()> {
+    let mut checks = 0;
+    for part in table.parts() {
+        let mut depth = 0_i32;
+        for (at, token) in part.iter().enumerate() {
+            let opens = part.get(at + 1).is_some_and(|next| next.is("("));
+            if depth == 0 && opens && token.is_one(&["check", "as"]) {
+                let expression = format!("({})", sqlite::written(&table::inside(&part[at + 1..])).trim());
+                if token.is("as") {
+                    let name = part.first().map(|token| token.text.clone()).unwrap_or_default();
+                    let stored = part.iter().any(|token| token.is("stored"));
+                    db.execute(
+                        "insert into sys.computed_columns values (?1, ?2, ?3, ?4)",
+                        params![id, column_number(db, id, &name), expression, stored],
+                    )?;
+                } else {
+                    checks += 1;
+                    let before = at.checked_sub(2).and_then(|at| part.get(at..at + 2));
+                    let named = before.filter(|two| two[0].is("constraint")).map(|two| two[1].text.clone());
+                    let name = named.unwrap_or_else(|| format!("CK_{id}_{checks}"));
+                    db.execute(
+                        "insert into sys.check_constraints(object_id, name, parent_object_id, definition) values (?1, ?2, ?3, ?4)",
+                        params![id + 800 + checks, name, id, expression],
+                    )?;
+                }
+            }
+            depth += i32::from(token.is("(")) - i32::from(token.is(")"));
+        }
+    }
+    Ok(())
+}
+
+fn columns(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
     let mut list = db.prepare(&format!("pragma dbo.table_xinfo({})", quoted(table)))?;
     let mut rows = list.query([])?;
     while let Some(row) = rows.next()? {
@@ -208,9 +294,9 @@ fn columns(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
         let (user_type, size, precision, scale) = number_of(kind);
         let identity = key > 0 && of.eq_ignore_ascii_case("integer");
         let default_id = if default.is_some() { id + 500 + number } else { 0 };
-        let collation = matches!(kind, Type::NVarChar(_) | Type::VarChar(_)).then_some("Latin1_General_CI_AS");
+        let collation = matches!(kind, Type::NVarChar(_) | Type::VarChar(_)).then_some(COLLATION);
         db.execute(
-            "insert into sys.columns values (?1, ?2, ?3, ?4, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+            "insert into sys.columns(object_id, name, column_id, user_type_id, system_type_id, max_length, precision, scale, collation_name, is_nullable, is_identity, is_computed, default_object_id) values (?1, ?2, ?3, ?4, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
             params![
                 id,
                 name,
@@ -219,18 +305,30 @@ fn columns(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
                 size,
                 precision,
                 scale,
-                collation.filter(|_| false),
+                collation,
                 !required && key == 0,
                 identity,
                 hidden > 1,
                 default_id
             ],
         )?;
-        if let Some(default) = default {
-            let constraint = format!("DF_{table}_{name}");
+        if identity {
             db.execute(
-                "insert into sys.default_constraints values (?1, ?2, ?3, ?4, ?5)",
-                params![default_id, constraint, id, number, format!("({default})")],
+                &format!(
+                    "insert into sys.identity_columns select ?1, ?2, 1, 1, max({}) from dbo.{}",
+                    quoted(&name),
+                    quoted(table)
+                ),
+                params![id, number],
+            )?;
+        }
+        if let Some(default) = default {
+            let given = written.and_then(|written| written.default_name(&name));
+            let own = given.is_none();
+            let constraint = given.unwrap_or_else(|| format!("DF_{table}_{name}"));
+            db.execute(
+                "insert into sys.default_constraints values (?1, ?2, ?3, ?4, ?5, ?6)",
+                params![default_id, constraint, id, number, format!("({default})"), own],
             )?;
         }
     }
@@ -246,7 +344,12 @@ fn column_number(db: &Connection, table: i64, name: &str) -> i64 {
     found.unwrap_or(1)
 }
 
-fn indexes(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
+fn column_name(db: &Connection, table: i64, number: i64) -> String {
+    let find = "select name from sys.columns where object_id = ?1 and column_id = ?2";
+    db.query_row(find, params![table, number], |row| row.get(0)).unwrap_or_default()
+}
+
+fn indexes(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
     let mut number = 1_i64;
     // The key that is the row's own number has no index in SQLite.
     let mut keys: Vec<(i64, i64)> = Vec::new();
@@ -259,25 +362,30 @@ fn indexes(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
         }
     }
     keys.sort_unstable();
-    let mut put =
-        |name: &str, unique: bool, primary: bool, constraint: bool, columns: &[(i64, bool)]| -> rusqlite::Result<()> {
-            let how = if primary { "CLUSTERED" } else { "NONCLUSTERED" };
-            db.execute(
-                "insert into sys.indexes values (?1, ?2, ?3, ?4, ?5, ?6, ?7, null)",
+    let mut put = |name: &str,
+                   unique: bool,
+                   primary: bool,
+                   constraint: bool,
+                   columns: &[(i64, bool)]|
+     -> rusqlite::Result<()> {
+        let how = if primary { "CLUSTERED" } else { "NONCLUSTERED" };
+        db.execute(
+                "insert into sys.indexes(object_id, name, index_id, type_desc, is_unique, is_primary_key, is_unique_constraint) values (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
                 params![id, name, number, how, unique, primary, constraint],
             )?;
-            for (at, (column, descending)) in columns.iter().enumerate() {
-                db.execute(
-                    "insert into sys.index_columns values (?1, ?2, ?3, ?4, ?3, ?5, 0)",
-                    params![id, number, at as i64 + 1, column, descending],
-                )?;
-            }
-            number += 1;
-            Ok(())
-        };
+        for (at, (column, descending)) in columns.iter().enumerate() {
+            db.execute(
+                "insert into sys.index_columns values (?1, ?2, ?3, ?4, ?3, ?5, 0)",
+                params![id, number, at as i64 + 1, column, descending],
+            )?;
+        }
+        number += 1;
+        Ok(())
+    };
     if !keys.is_empty() {
         let columns: Vec<_> = keys.iter().map(|(_, column)| (*column, false)).collect();
-        put(&format!("PK_{table}"), true, true, false, &columns)?;
+        let named = written.and_then(|written| written.rules("primary").into_iter().find_map(|rule| rule.name));
+        put(&named.unwrap_or_else(|| format!("PK_{table}")), true, true, false, &columns)?;
     }
     let mut list = db.prepare(&format!("pragma dbo.index_list({})", quoted(table)))?;
     let found = list.query_map([], |row| Ok((row.get(1)?, row.get(2)?, row.get(3)?)))?;
@@ -293,13 +401,27 @@ fn indexes(db: &Connection, id: i64, table: &str) -> rusqlite::Result<()> {
             .map(|(column, desc, _)| (column + 1, desc))
             .collect();
         let constraint = origin == "u";
-        let name = if constraint { format!("UQ_{table}_{count}") } else { name.clone() };
+        let names: Vec<String> = columns.iter().map(|(column, _)| column_name(db, id, *column)).collect();
+        let same = |rule: &Named| {
+            rule.columns.len() == names.len() && rule.columns.iter().zip(&names).all(|(a, b)| a.eq_ignore_ascii_case(b))
+        };
+        let named = written.and_then(|written| written.rules("unique").into_iter().find(same)?.name);
+        let name = match constraint {
+            true => named.unwrap_or_else(|| format!("UQ_{table}_{count}")),
+            false => name.clone(),
+        };
         put(&name, *unique, false, constraint, &columns)?;
     }
     Ok(())
 }
 
-fn foreign_keys(db: &Connection, id: i64, table: &str, id_of: &impl Fn(&str) -> Option<i64>) -> rusqlite::Result<()> {
+fn foreign_keys(
+    db: &Connection,
+    id: i64,
+    table: &str,
+    id_of: &impl Fn(&str) -> Option<i64>,
+    written: Option<&Table>,
+) -> rusqlite::Result<()> {
     let mut list = db.prepare(&format!("pragma dbo.foreign_key_list({})", quoted(table)))?;
     let mut rows = list.query([])?;
     while let Some(row) = rows.next()? {
@@ -309,10 +431,13 @@ fn foreign_keys(db: &Connection, id: i64, table: &str, id_of: &impl Fn(&str) -> 
         let Some(other) = id_of(&there) else { continue };
         let key = id + 700 + number;
         if place == 0 {
+            let own = |rule: &Named| rule.columns.first().is_some_and(|column| column.eq_ignore_ascii_case(&from));
+            let named = written.and_then(|written| written.rules("foreign").into_iter().find(own)?.name);
+            let named = named.unwrap_or_else(|| format!("FK_{table}_{there}_{number}"));
             let said = |action: &str| action.replace(' ', "_").to_uppercase();
             db.execute(
-                "insert into sys.foreign_keys values (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![key, format!("FK_{table}_{there}_{number}"), id, other, said(&on_delete), said(&on_update)],
+                "insert into sys.foreign_keys(object_id, name, parent_object_id, referenced_object_id, delete_referential_action_desc, update_referential_action_desc) values (?1, ?2, ?3, ?4, ?5, ?6)",
+                params![key, named, id, other, said(&on_delete), said(&on_update)],
             )?;
         }
         // Columns of tables that come later are not there yet: their numbers are asked of SQLite.

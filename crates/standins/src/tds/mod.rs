@@ -2,7 +2,7 @@
 //!
 //! [`wire`] carries bytes, with TLS or without; [`hello`] is what comes before the first statement; [`say`] writes what a
 //! server sends. [`lex`] and [`parse`] read a part of T-SQL, [`run`] carries it out: variables, conditions, procedures and
-//! transactions itself, and queries as [`sqlite`] turns them into SQLite's language. [`types`] knows how values travel,
+//! transactions itself, and queries as [`sqlite`] turns them into SQLite's language. [`table`] the text of a table in its parts. [`types`] knows how values travel,
 //! [`catalog`] answers for the schema `sys`, [`plan`] for plans.
 
 mod catalog;
@@ -14,10 +14,11 @@ mod plan;
 mod run;
 mod say;
 mod sqlite;
+mod table;
 mod types;
 mod wire;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
@@ -80,6 +81,8 @@ pub(crate) struct Shared {
     temporary: Option<PathBuf>,
     /// Procedures, views and functions that were made here, by their names in lower case.
     pub modules: Mutex<HashMap<String, parse::Module>>,
+    /// What was said of tables and their columns (which are empty for the table itself).
+    pub descriptions: Mutex<BTreeMap<(String, String), String>>,
     pub sessions: Mutex<HashMap<u16, TcpStream>>,
     /// How many requests each session has sent.
     pub asked: Mutex<HashMap<u16, Arc<AtomicU64>>>,
@@ -110,6 +113,7 @@ impl Server {
             data,
             temporary,
             modules: Mutex::default(),
+            descriptions: Mutex::default(),
             sessions: Mutex::default(),
             asked: Mutex::default(),
             next: AtomicU16::new(FIRST_SESSION),

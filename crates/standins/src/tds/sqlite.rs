@@ -53,6 +53,14 @@ pub fn translate(tokens: &[Token], database: &str) -> Result<Translated, String>
             rest
         }
         "create" | "alter" => made(&tokens),
+        "drop" if tokens.get(1).is_some_and(|kind| kind.is("index")) => {
+            // The name of the table says where it is.
+            let on = tokens.iter().position(|token| token.is("on")).unwrap_or(tokens.len());
+            let mut kept = tokens.get(..on).unwrap_or_default().to_vec();
+            let name = kept.len().saturating_sub(1);
+            kept.splice(name..name, [word("dbo"), sign(".")]);
+            kept
+        }
         "insert" | "update" | "delete" => with_output(&tokens)?,
         "select" | "with" => into_table(&tokens),
         "merge" => return Err("MERGE is not a part of this stand-in.".into()),
@@ -61,6 +69,11 @@ pub fn translate(tokens: &[Token], database: &str) -> Result<Translated, String>
     let tokens = expressions(&tokens);
     let tokens = limits(&tokens);
     Ok(Translated { text: written(&tokens), cast })
+}
+
+/// A part of a table, as SQLite takes it.
+pub fn part(tokens: &[Token]) -> Vec<Token> {
+    expressions(&column(tokens))
 }
 
 /// An expression, as SQLite takes it.
@@ -482,8 +495,18 @@ fn column(item: &[Token]) -> Vec<Token> {
             };
             continue;
         }
-        if token.is_one(&["clustered", "nonclustered", "persisted", "sparse", "rowguidcol"]) {
+        if token.is_one(&["clustered", "nonclustered", "sparse", "rowguidcol"]) {
             at += 1;
+            continue;
+        }
+        if token.is("persisted") {
+            kept.push(word("stored"));
+            at += 1;
+            continue;
+        }
+        // What a table references lies in the same place.
+        if token.is("dbo") && kept.last().is_some_and(|before| before.is("references")) {
+            at += 2;
             continue;
         }
         let max = token.is("(") && item.get(at + 1).is_some_and(|next| next.is("max"));
@@ -498,6 +521,11 @@ fn column(item: &[Token]) -> Vec<Token> {
             let value = item.get(at + 1).cloned();
             kept.push(token.clone());
             let calls = item.get(at + 2).is_some_and(|next| next.is("("));
+            if let Some(now) = value.as_ref().filter(|value| value.is("current_timestamp")) {
+                kept.extend([sign("("), now.clone(), sign(")")]);
+                at += 2;
+                continue;
+            }
             if let (Some(name), true) = (value, calls) {
                 kept.extend([sign("("), name, sign("("), sign(")"), sign(")")]);
                 at = closing(item, at + 2).map_or(item.len(), |end| end + 1);
@@ -618,6 +646,10 @@ pub fn add_functions(db: &Connection) -> rusqlite::Result<()> {
     })?;
     db.create_scalar_function("quotename", 1, pure, move |context| {
         Ok(format!("[{}]", text(context, 0).replace(']', "]]")))
+    })?;
+    // There is one.
+    db.create_scalar_function("schema_id", 1, pure, move |context| {
+        Ok(text(context, 0).eq_ignore_ascii_case("dbo").then_some(1))
     })?;
     db.create_scalar_function("power", 2, pure, |context| Ok(context.get::<f64>(0)?.powf(context.get::<f64>(1)?)))?;
     db.create_scalar_function("as_bytes", 1, pure, |context| {

@@ -5,7 +5,7 @@ use jaunty_core::reveal::depends::depends;
 use jaunty_core::reveal::rules::{meanwhile, new_rules};
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
-use jaunty_core::run::prepare::{Prepared, Unready, prepare};
+use jaunty_core::run::prepare::{Meant, Prepared, Unready, prepare};
 use jaunty_core::run::{Job, Run};
 use jaunty_language::dialect::TransactionWords;
 use jaunty_language::edit::document::Motion;
@@ -28,18 +28,18 @@ impl App {
     /// Runs the statement at the cursor, or those that are selected.
     pub fn run_statement(&mut self) {
         let document = &self.buffer.document;
-        let range = match document.selection() {
+        let meant = match document.selection() {
             Some(selection) => {
                 let within = document.outline().within(selection.clone());
                 // A part of one statement is run as it is selected.
                 if within.len() == 1 {
                     return self.run_selected(selection);
                 }
-                within
+                Meant::All(within)
             }
-            None => document.current().map_or(0..0, |at| at..at + 1),
+            None => document.current().map_or(Meant::All(0..0), Meant::One),
         };
-        self.run_range(range);
+        self.run_meant(meant);
     }
 
     fn run_selected(&mut self, selection: std::ops::Range<usize>) {
@@ -66,10 +66,11 @@ impl App {
         if self.runs_as_script() {
             return;
         }
-        self.run_range(0..self.buffer.document.outline().statements().len());
+        self.run_meant(Meant::All(0..self.buffer.document.outline().statements().len()));
     }
 
-    fn run_range(&mut self, range: std::ops::Range<usize>) {
+    fn run_meant(&mut self, meant: Meant) {
+        let range = meant.range();
         self.aside = None;
         // What is run now is what is wanted, and not the script that ran before.
         if self.rows.run().is_some_and(|run| run.script().is_some()) {
@@ -83,7 +84,7 @@ impl App {
         }
         let (rope, outline) = (self.buffer.document.rope(), self.buffer.document.outline());
         if range.len() <= AT_ONCE {
-            let prepared = prepare(rope, outline, range, Some(&self.buffer.path), || true);
+            let prepared = prepare(rope, outline, meant, Some(&self.buffer.path), || true);
             return self.run_prepared(prepared);
         }
         let (rope, outline) = (rope.clone(), outline.clone());
@@ -92,7 +93,7 @@ impl App {
         let what = format!("preparing {}", words::count(range.len() as u64, "statement"));
         self.begin_work(Kind::Prepare, what, move |progress| {
             progress.expect(range.len() as u64);
-            let prepared = prepare(&rope, &outline, range, Some(&path), || progress.advance(1).is_ok());
+            let prepared = prepare(&rope, &outline, meant, Some(&path), || progress.advance(1).is_ok());
             Done::Prepared(path, revision, connection, prepared)
         });
     }

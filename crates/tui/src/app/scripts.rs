@@ -135,13 +135,8 @@ impl App {
 
 /// Why scripts of a language are not run while they are read, if so.
 fn why_not(dialect: &Dialect) -> Option<&'static str> {
-    let batches = "batches are sent as a whole here: open the script, and run all of it";
     let lines = "statements end with their lines here: open the script, and run all of it";
-    match dialect {
-        dialect if dialect.batch_word.is_some() => Some(batches),
-        dialect if dialect.ends_with_line => Some(lines),
-        _ => None,
-    }
+    dialect.ends_with_line.then_some(lines)
 }
 
 /// The script that a person means: a file, or one from a line on.

@@ -1,10 +1,10 @@
 //! What belongs to objects: indexes, triggers, comments, policies and more, made with them and changed by themselves.
 
 use jaunty_language::statement::definition::PartKind;
-use jaunty_seam::catalog::{Belonging, BelongingKind, Object, ObjectKind};
+use jaunty_seam::catalog::{Belonging, BelongingKind, Object};
 
 use super::{Alter, Statement, is_view, keeps};
-use crate::catalog::templates::{comment_on, filled};
+use crate::catalog::templates::{comment_by, comment_on, filled};
 use crate::compare::Difference;
 use crate::compare::differences::{ItemDiffers, PartDiffers};
 use crate::compare::structure::{Item, PartOf};
@@ -17,12 +17,12 @@ impl Alter<'_> {
             let text = self.theirs(&part.text);
             match part.of {
                 PartOf::Index => {
-                    let of_view = item.object.kind == ObjectKind::MaterialisedView;
+                    let of_view = is_view(item.object.kind);
                     let step = if of_view { &mut self.steps.views_come } else { &mut self.steps.rules_come };
                     step.push(keeps(text));
                 }
                 PartOf::Trigger => self.trigger_comes(item, &part.name, text),
-                PartOf::Comment => self.comment(item, &part.name, &part.text),
+                PartOf::Comment => self.comment(item, &part.name, (false, &part.text)),
                 PartOf::Belonging(kind) => self.belonging_comes(item, kind, text),
                 _ => {}
             }
@@ -31,7 +31,8 @@ impl Alter<'_> {
 
     /// A statement, under the settings of the session that what it makes works with.
     pub(super) fn made(&self, text: String, made_with: &str) -> Vec<Statement> {
-        let [with, before] = self.altering.made_with;
+        let copying = self.left.dialect.changing.and_then(|changing| changing.copying);
+        let [with, before] = copying.map_or(["", ""], |copying| copying.made_with);
         if made_with.is_empty() || with.is_empty() {
             return vec![keeps(text)];
         }
@@ -48,12 +49,22 @@ impl Alter<'_> {
         }
     }
 
-    pub(super) fn comment(&mut self, item: &Item, column: &str, text: &str) {
+    /// What is written about an object or a column, where something was or was not before.
+    pub(super) fn comment(&mut self, item: &Item, column: &str, (was, text): (bool, &str)) {
         let mut object = item.object.clone();
         if !self.right.schema.is_empty() && !self.left.schema.is_empty() {
             object.schema.clone_from(&self.left.schema);
         }
-        let statement = comment_on(&object, column, text, &self.left.catalog, self.left.dialect);
+        let drops = self.altering.drop_comment;
+        let (catalog, dialect) = (&self.left.catalog, self.left.dialect);
+        if was && !drops[0].is_empty() {
+            let gone = comment_by(drops, &object, (column, text), catalog, dialect);
+            self.steps.comments.extend(gone.map(keeps));
+            if text.is_empty() {
+                return;
+            }
+        }
+        let statement = comment_on(&object, column, text, catalog, dialect);
         self.steps.comments.extend(statement.map(keeps));
     }
 
@@ -65,7 +76,9 @@ impl Alter<'_> {
                 PartOf::Index => {
                     if let Some(old) = old {
                         let name = self.whole(&ours.object.schema, &old.name);
-                        self.steps.rules_go.push(keeps(filled(self.altering.drop_index, &[("NAME", &name)])));
+                        let (index, table) = (self.left.dialect.name_as_written(&old.name), self.name(&ours.object));
+                        let words = [("NAME", &*name), ("INDEX", &index), ("TABLE", &table)];
+                        self.steps.rules_go.push(keeps(filled(self.altering.drop_index, &words)));
                     }
                     if let Some(new) = new {
                         let text = self.theirs(&new.text);
@@ -82,7 +95,14 @@ impl Alter<'_> {
                         self.trigger_comes(theirs, &new.name, text);
                     }
                 }
-                PartOf::Comment => self.comment(theirs, &part.name, new.map_or("", |part| part.text.as_str())),
+                PartOf::Comment => {
+                    let text = new.map_or("", |part| part.text.as_str());
+                    // What is written about a column goes with it.
+                    if !part.name.is_empty() && !theirs.object.columns.iter().any(|column| column.name == part.name) {
+                        continue;
+                    }
+                    self.comment(theirs, &part.name, (old.is_some(), text));
+                }
                 PartOf::Belonging(kind) => {
                     let is_it = |belonging: &&Belonging| belonging.kind == kind && belonging.name == part.name;
                     let goes = old.and_then(|_| ours.object.belongings.iter().find(is_it));
@@ -131,6 +151,11 @@ impl Alter<'_> {
 
     pub(super) fn drop_trigger(&self, object: &Object, trigger: &str) -> String {
         let (table, name) = (self.name(object), self.left.dialect.name_as_written(trigger));
-        filled(self.altering.drop_trigger, &[("NAME", &name), ("TABLE", &table)])
+        let schema = match self.left.schema.as_str() {
+            "" => &object.schema,
+            schema => schema,
+        };
+        let schema = self.left.dialect.name_as_written(schema);
+        filled(self.altering.drop_trigger, &[("NAME", &name), ("SCHEMA", &schema), ("TABLE", &table)])
     }
 }

@@ -14,7 +14,7 @@ use jaunty_seam::catalog::{Belonging, BelongingKind, Name, Object, ObjectKind, R
 use super::Difference;
 use super::differences::{Differences, ItemDiffers};
 use super::structure::{Item, PartOf, Structure};
-use crate::catalog::templates::{filled, taken, word_in_statements};
+use crate::catalog::templates::{filled, new_schema, taken, word_in_statements};
 use crate::catalog::{lasting, script};
 
 /// A statement that makes something of the left as it is on the right.
@@ -296,8 +296,7 @@ impl<'a> Alter<'a> {
         let new: BTreeSet<&String> = new.collect();
         let known = of(self.left);
         for schema in new.into_iter().filter(|schema| !known.contains(*schema)) {
-            let name = self.left.dialect.name_as_written(schema);
-            self.steps.schemas_come.push(keeps(format!("create schema if not exists {name}")));
+            self.steps.schemas_come.extend(new_schema(schema, self.left.dialect).map(keeps));
         }
     }
 
@@ -330,7 +329,7 @@ impl<'a> Alter<'a> {
                 self.steps.triggers_go.extend(held.map(|belonging| keeps(belonging.unmakes.clone())));
                 // Two tables that go may reference each other.
                 let references = ours.parts.iter().filter(|part| part.of == PartOf::Table(PartKind::Reference));
-                for part in references.filter(|_| self.altering.views_hold) {
+                for part in references.filter(|_| self.altering.references_apart) {
                     if let Some(text) = self.drop_rule(&ours.object, part) {
                         self.steps.references_go.push(keeps(text));
                     }
@@ -350,7 +349,7 @@ impl<'a> Alter<'a> {
                 self.steps.events_come.extend(made);
             }
             _ => {
-                let bare = self.without_references(&text).filter(|_| self.altering.views_hold);
+                let bare = self.without_references(&text).filter(|_| self.altering.references_apart);
                 match bare {
                     Some((bare, references)) => {
                         self.steps.tables_come.push(keeps(bare));

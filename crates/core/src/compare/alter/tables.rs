@@ -37,7 +37,7 @@ impl Alter<'_> {
     ) {
         let name = self.name(&ours.object);
         let dialect = self.left.dialect;
-        let (mut altered, mut drops) = (Vec::new(), false);
+        let (mut altered, mut drops): (Vec<Altered>, bool) = (Vec::new(), false);
         let said = |text: String| format!("table {}: {text}", differs.name);
         for part in &differs.parts {
             let (old, new) = (part.left.map(|at| &ours.parts[at]), part.right.map(|at| &theirs.parts[at]));
@@ -62,7 +62,7 @@ impl Alter<'_> {
                 PartOf::Table(_) => {
                     if let Some(old) = old {
                         match drop_clause(clauses, old, dialect) {
-                            Some(clause) => altered.insert(0, clause),
+                            Some(clause) => altered.insert(0, Altered::Clause(clause)),
                             None => self.done.notes.push(said(format!(
                                 "{} {}: it is taken away by hand",
                                 part.of.word(),
@@ -72,11 +72,11 @@ impl Alter<'_> {
                     }
                     if let Some(new) = new {
                         let text = self.theirs(&new.text);
-                        altered.push(filled(clauses.add_rule, &[("TEXT", &text)]));
+                        altered.push(Altered::Clause(filled(clauses.add_rule, &[("TEXT", &text)])));
                     }
                 }
                 PartOf::Options => match new.filter(|_| matches!(clauses.change, Change::Whole(_))) {
-                    Some(new) => altered.push(new.text.clone()),
+                    Some(new) => altered.push(Altered::Clause(new.text.clone())),
                     None => {
                         self.done.notes.push(said("what follows its columns cannot be changed by a statement".into()))
                     }
@@ -95,15 +95,90 @@ impl Alter<'_> {
         if order_after(differs, ours, theirs, adds_last) != names_of_columns(theirs) {
             self.done.notes.push(said("the order of its columns is not made the same: no statement moves one".into()));
         }
-        if !altered.is_empty() {
-            let text = format!("alter table {name}\n    {}", altered.join(",\n    "));
-            self.steps.tables_come.push(Statement { text, loses: drops });
+        match clauses.change {
+            Change::Apart { .. } => {
+                for one in altered {
+                    let (text, drops) = match one {
+                        Altered::Statement(text) => (text, false),
+                        Altered::Clause(clause) => {
+                            (format!("alter table {name} {clause}"), clause.starts_with("drop column "))
+                        }
+                    };
+                    self.steps.tables_come.push(Statement { text, loses: drops });
+                }
+            }
+            _ if altered.is_empty() => {}
+            _ => {
+                let clauses: Vec<String> = altered.into_iter().map(Altered::text).collect();
+                let text = format!("alter table {name}\n    {}", clauses.join(",\n    "));
+                self.steps.tables_come.push(Statement { text, loses: drops });
+            }
         }
         self.belongings_change(differs, ours, theirs);
     }
 
     /// What changes a column, and whether values are lost by it.
-    fn column(&self, clauses: &Clauses, part: &PartDiffers, ours: &Item, theirs: &Item) -> (Vec<String>, bool) {
+    fn column(&self, clauses: &Clauses, part: &PartDiffers, ours: &Item, theirs: &Item) -> (Vec<Altered>, bool) {
+        if let Change::Apart { .. } = clauses.change {
+            return self.column_apart(clauses, part, ours, theirs);
+        }
+        let (altered, lost) = self.column_at_once(clauses, part, ours, theirs);
+        (altered.into_iter().map(Altered::Clause).collect(), lost)
+    }
+
+    /// The same where each change is a statement.
+    fn column_apart(&self, clauses: &Clauses, part: &PartDiffers, ours: &Item, theirs: &Item) -> (Vec<Altered>, bool) {
+        let Change::Apart { whole, no_default, default } = &clauses.change else { return (Vec::new(), false) };
+        let dialect = self.left.dialect;
+        let name = dialect.name_as_written(&part.name);
+        let of = |item: &Item| item.object.columns.iter().find(|column| column.name == part.name).cloned();
+        let (table, column) = (dialect.text_as_written(&self.name(&ours.object)), dialect.text_as_written(&part.name));
+        let no_default = || Altered::Statement(filled(no_default, &[("TABLE_TEXT", &table), ("COLUMN_TEXT", &column)]));
+        let text = part.right.map(|at| self.theirs(&theirs.parts[at].text)).unwrap_or_default();
+        let add = || Altered::Clause(filled(clauses.add_column, &[("TEXT", &text)]));
+        let gone = |old: &Column| {
+            let drop = Altered::Clause(filled(clauses.drop_column, &[("NAME", &name)]));
+            if old.default.is_some() { vec![no_default(), drop] } else { vec![drop] }
+        };
+        let (old, new) = match (of(ours), of(theirs)) {
+            (Some(old), None) => return (gone(&old), true),
+            (None, _) => return (vec![add()], false),
+            (Some(old), Some(new)) => (old, new),
+        };
+        if old.is_given() != new.is_given() || (!old.is_given() && old.generated != new.generated) {
+            let loses = old.is_given();
+            return (gone(&old).into_iter().chain([add()]).collect(), loses);
+        }
+        // No statement numbers a column that is there, or ends that.
+        if (&old.generated, &old.numbering, &old.more) != (&new.generated, &new.numbering, &new.more) {
+            return (Vec::new(), false);
+        }
+        let retyped = old.declared_type() != new.declared_type() || old.nullable != new.nullable;
+        let other_default = (&old.default, &old.default_name) != (&new.default, &new.default_name);
+        let mut all = Vec::new();
+        // A column with a default keeps its type.
+        if old.default.is_some() && (retyped || other_default) {
+            all.push(no_default());
+        }
+        let type_ = new.declared_type();
+        if retyped {
+            let nullness = if new.nullable { "null" } else { "not null" };
+            let words = [("NAME", &*name), ("TYPE", &*type_), ("NULLNESS", nullness)];
+            all.push(Altered::Clause(filled(whole, &words)));
+        }
+        if let Some(value) = new.default.as_deref().filter(|_| retyped || other_default) {
+            let named = match new.default_name.as_str() {
+                "" => String::new(),
+                name => format!("constraint {} ", dialect.name_as_written(name)),
+            };
+            let words = [("NAMED", &*named), ("NAME", &*name), ("VALUE", value)];
+            all.push(Altered::Clause(filled(default, &words)));
+        }
+        (all, false)
+    }
+
+    /// The same where all changes are clauses of one statement.
+    fn column_at_once(&self, clauses: &Clauses, part: &PartDiffers, ours: &Item, theirs: &Item) -> (Vec<String>, bool) {
         let name = self.left.dialect.name_as_written(&part.name);
         let of = |item: &Item| item.object.columns.iter().find(|column| column.name == part.name).cloned();
         let drop = || filled(clauses.drop_column, &[("NAME", &name)]);
@@ -146,6 +221,8 @@ impl Alter<'_> {
                 all.insert(at, filled(template, &words));
                 (all, false)
             }
+            // Each of these is a statement of its own.
+            (Difference::Changed, Change::Apart { .. }) => (Vec::new(), false),
         }
     }
 
@@ -194,6 +271,22 @@ impl Alter<'_> {
         self.steps.tables_come.push(Statement { text: format!("drop table {name}"), loses: drops });
         self.steps.tables_come.push(keeps(format!("alter table {temporary} rename to {plain}")));
         self.belongings(theirs);
+    }
+}
+
+/// What changes a table.
+enum Altered {
+    /// After `alter table` and its name.
+    Clause(String),
+    /// By itself.
+    Statement(String),
+}
+
+impl Altered {
+    fn text(self) -> String {
+        match self {
+            Altered::Clause(text) | Altered::Statement(text) => text,
+        }
     }
 }
 

@@ -16,6 +16,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::Outline;
+use jaunty_language::statement::batch::begins_batch;
 use jaunty_language::statement::copy::{Direction, direction};
 use jaunty_language::text::rope;
 use jaunty_seam::engine::{Rows, Stop};
@@ -24,7 +25,7 @@ use ropey::Rope;
 pub use self::noted::{Noted, outcome, statement};
 use self::source::{Below, Source};
 use super::execute::Job;
-use super::prepare::{Unready, prepare};
+use super::prepare::{Meant, Unready, prepare};
 
 /// How much is read at a time.
 const PIECE: usize = 1 << 20;
@@ -77,7 +78,7 @@ pub enum ScriptError {
     #[error("stopped before line {0}")]
     Stopped(u64),
     /// A statement has no end.
-    #[error("the statement at line {0} is longer than 1 GiB")]
+    #[error("the statement or batch at line {0} is longer than 1 GiB")]
     TooLong(u64),
 }
 
@@ -168,7 +169,11 @@ impl Script {
         let last = match source.is_over {
             true => statements.len(),
             false => {
-                let ends = |at: &usize| statements[at - 1].end > statements[at - 1].body_end;
+                // Statements of a batch may need each other: it is taken as a whole.
+                let ends = |at: &usize| match self.dialect.batch_word {
+                    Some(_) => begins_batch(&outline, *at, &whole),
+                    None => statements[at - 1].end > statements[at - 1].body_end,
+                };
                 (first + 1..statements.len()).rev().find(ends).unwrap_or(first)
             }
         };
@@ -183,9 +188,11 @@ impl Script {
         self.ready = self.pieces(source, &whole, &outline, first..last)?;
         // What ends statements goes on as it was said before the last of these.
         let sign = self.dialect.delimiter_word.zip(statements[last - 1].delimiter.text());
-        let end = match source.is_over {
-            true => source.text.len(),
-            false => statements[last - 1].end - head,
+        let end = match (source.is_over, self.dialect.batch_word) {
+            (true, _) => source.text.len(),
+            // The line that ends a batch has been heard.
+            (false, Some(_)) => statements[last].top() - head,
+            (false, None) => statements[last - 1].end - head,
         };
         self.ends = sign.map(|(word, sign)| format!("{word} {sign}\n")).unwrap_or_default();
         source.give(end);
@@ -227,7 +234,7 @@ impl Script {
     ) -> Result<VecDeque<Piece>, ScriptError> {
         let heads = self.ends.matches('\n').count() as u64;
         let line_of = |at: usize| source.lines + whole.byte_to_line(at) as u64 + 1 - heads;
-        let prepared = prepare(whole, outline, range, self.buffer.as_deref(), || true);
+        let prepared = prepare(whole, outline, Meant::All(range), self.buffer.as_deref(), || true);
         let prepared = prepared.map_err(|unready| {
             let (at, why) = said(&unready);
             ScriptError::Unready(line_of(at), why)
@@ -271,16 +278,16 @@ mod tests {
     use std::sync::atomic::Ordering;
 
     use super::*;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
     use proptest::prelude::*;
 
     /// All statements of a text as it is read at once, with their lines.
     fn at_once(text: &str, dialect: &'static Dialect) -> Vec<(String, u64)> {
         let whole = rope(text);
         let outline = Outline::new(&whole, dialect);
-        let prepared = prepare(&whole, &outline, 0..outline.statements().len(), None, || true).unwrap();
+        let prepared = prepare(&whole, &outline, Meant::All(0..outline.statements().len()), None, || true).unwrap();
         let jobs = prepared.jobs.into_iter().zip(prepared.starts);
-        jobs.map(|(job, start)| (job.statement, whole.byte_to_line(start) as u64 + 1)).collect()
+        jobs.map(|(job, start)| (job.sent().into_owned(), whole.byte_to_line(start) as u64 + 1)).collect()
     }
 
     /// Its statements with their lines; rows that are read apart stand below theirs again.
@@ -288,7 +295,7 @@ mod tests {
         let source = Cursor::new(text.as_bytes().to_vec());
         let script = Script::in_pieces(source, dialect, None, (&Arc::default(), size));
         let statement = |piece: Piece| {
-            let mut statement = piece.job.statement;
+            let mut statement = piece.job.sent().into_owned();
             if let Some(rows) = piece.rows {
                 statement.push('\n');
                 rows.lock().unwrap().read_to_string(&mut statement).unwrap();
@@ -313,6 +320,14 @@ mod tests {
         "copy ports from stdin;\n\\.\n",
     ];
 
+    const OF_SQLSERVER: &[&str] = &[
+        "insert into ports values (1, N'a;b\nGO\nc');\nGO\n",
+        "declare @n int = 3;\nselect @n;\nselect 1;\n go -- done\n",
+        "create procedure p as begin select 1; select 2; end;\nGO\n",
+        "insert into tides values (1)\nGO 5\n",
+        "-- Title\nselect 4\nselect 5\n\ngo\n\n",
+    ];
+
     const OF_MYSQL: &[&str] = &[
         "insert into ports values (1, 'a;b');\n",
         "delimiter //\ncreate procedure p() begin select 1; select 2; end //\ndelimiter ;\n",
@@ -323,9 +338,9 @@ mod tests {
     proptest! {
         #[test]
         fn pieces_are_what_the_whole_is(
-            picked in proptest::collection::vec(0..PARTS.len(), 0..24), size in 1..200_usize, mysql in any::<bool>(),
+            picked in proptest::collection::vec(0..PARTS.len(), 0..24), size in 1..200_usize, language in 0..3_usize,
         ) {
-            let (parts, dialect) = if mysql { (OF_MYSQL, &MYSQL) } else { (PARTS, &POSTGRES) };
+            let (parts, dialect) = [(OF_MYSQL, &MYSQL), (OF_SQLSERVER, &SQLSERVER), (PARTS, &POSTGRES)][language];
             let text: String = picked.iter().map(|at| parts[at % parts.len()]).collect();
             prop_assert_eq!(in_pieces(&text, dialect, size).unwrap(), at_once(&text, dialect), "{}", text);
         }

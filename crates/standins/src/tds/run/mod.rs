@@ -1,5 +1,6 @@
 //! A session: requests, and carrying out what they ask for.
 
+mod altering;
 mod errors;
 mod facts;
 mod plans;

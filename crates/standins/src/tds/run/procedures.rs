@@ -90,6 +90,20 @@ impl Session {
                 }
                 return Ok(());
             }
+            "sp_addextendedproperty" => {
+                let of = (text_at(5), text_at(7));
+                if text_at(0) == "MS_Description" && held(&self.shared.descriptions).insert(of, text_at(1)).is_some() {
+                    return Err(self.plain(15233, "Property cannot be added. It already exists.", line));
+                }
+                return self.done(0, 0, 0);
+            }
+            "sp_dropextendedproperty" => {
+                let known = held(&self.shared.descriptions).remove(&(text_at(4), text_at(6)));
+                return match known {
+                    Some(_) => self.done(0, 0, 0),
+                    None => Err(self.plain(15217, "Cannot update or delete the property. It does not exist.", line)),
+                };
+            }
             "sp_reset_connection" | "sp_set_session_context" => return Ok(()),
             _ => {}
         }

@@ -89,6 +89,9 @@ impl Session {
         if let Some(made) = self.dropped(tokens) {
             return made;
         }
+        if let Some(altered) = self.altered(tokens, line) {
+            return altered;
+        }
         // A word of other languages, which is read as another name of the table before it.
         let limit = tokens.windows(2).find(|two| two[0].is("limit") && matches!(two[1].kind, Kind::Number));
         if let Some([_, number]) = limit {

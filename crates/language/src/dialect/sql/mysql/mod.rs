@@ -46,7 +46,6 @@ const BEFORE: &str = "set sql_mode = @jaunty_mode, time_zone = @jaunty_zone";
 /// transaction around them.
 const ALTERING: Altering = Altering {
     whole_names: ["", ""],
-    made_with: ["set SETTINGS", BEFORE],
     around: [&[REMEMBERED, "set foreign_key_checks = 0"], &["set foreign_key_checks = 1"]],
     tables: Tables::Altered(&Clauses {
         add_column: "add column TEXT",
@@ -56,6 +55,8 @@ const ALTERING: Altering = Altering {
         add_rule: "add TEXT",
         drop_rule: ["drop primary key", "drop index NAME", "drop foreign key NAME", "drop constraint NAME", "drop index NAME"],
     }),
+    references_apart: false,
+    drop_comment: ["", ""],
     drop_index: "",
     drop_trigger: "drop trigger NAME",
     add_value: "",
@@ -73,6 +74,7 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&Copying {
+        asked_first: "",
         // Points in time are written in a zone in which each of them comes once.
         snapshot: &[REMEMBERED, "set time_zone = '+00:00'", "start transaction with consistent snapshot, read only"],
         afterwards: BEFORE,
@@ -88,6 +90,8 @@ const CHANGING: Changing = Changing {
         schemas_are_databases: true,
         goes_on: ["", ""],
         sequence: ["select next_not_cached_value, 0 from NAME", "select setval(NAME, VALUE, CALLED)"],
+        unchecked: "",
+        made_with: ["set SETTINGS", BEFORE],
     }),
     inserted: None,
     last_number: "last_insert_id()",

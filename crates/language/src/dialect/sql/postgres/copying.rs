@@ -42,6 +42,7 @@ union all select 'large objects', count(*) from pg_largeobject_metadata\
 
 /// PostgreSQL's documentation of its catalogs and of `SET`.
 pub(super) const COPYING: Copying = Copying {
+    asked_first: "",
     // Where a policy hides rows from this login it refuses, and does not leave them out. Values are written with all their
     // digits, and in one way for days, spans, money and bytes, whatever a login has set.
     snapshot: &[
@@ -66,4 +67,6 @@ pub(super) const COPYING: Copying = Copying {
         "select setval(pg_get_serial_sequence(TABLE_TEXT, COLUMN_TEXT), VALUE, CALLED)",
     ],
     sequence: ["select last_value, is_called from NAME", "select setval(TEXT, VALUE, CALLED)"],
+    unchecked: "",
+    made_with: ["", ""],
 };

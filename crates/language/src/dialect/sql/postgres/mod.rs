@@ -48,7 +48,6 @@ const CHANGING: Changing = Changing {
 /// How structures are changed: PostgreSQL's documentation of `ALTER TABLE` and its kin.
 const ALTERING: Altering = Altering {
     whole_names: ["set search_path = ''", "reset search_path"],
-    made_with: ["", ""],
     around: [&["set check_function_bodies = off", "begin"], &["commit"]],
     tables: Tables::Altered(&Clauses {
         add_column: "add column TEXT",
@@ -71,6 +70,8 @@ const ALTERING: Altering = Altering {
         add_rule: "add TEXT",
         drop_rule: ["drop constraint NAME", "drop constraint NAME", "drop constraint NAME", "drop constraint NAME", ""],
     }),
+    references_apart: true,
+    drop_comment: ["", ""],
     drop_index: "drop index NAME",
     drop_trigger: "drop trigger NAME on TABLE",
     add_value: "alter type NAME add value TEXT",

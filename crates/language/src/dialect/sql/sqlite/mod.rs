@@ -15,12 +15,13 @@ use crate::dialect::{HelpKind,
 /// are left alone while a table is made again.
 const ALTERING: Altering = Altering {
     whole_names: ["", ""],
-    made_with: ["", ""],
     around: [&["begin"], &["commit"]],
     tables: Tables::Remade([
         &["pragma foreign_keys = off", "pragma legacy_alter_table = on"],
         &["pragma legacy_alter_table = off", "pragma foreign_keys = on", "pragma foreign_key_check"],
     ]),
+    references_apart: false,
+    drop_comment: ["", ""],
     drop_index: "drop index NAME",
     drop_trigger: "drop trigger NAME",
     add_value: "",
@@ -38,6 +39,7 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&Copying {
+        asked_first: "",
         snapshot: &["begin"],
         afterwards: "",
         exactly: &[],
@@ -56,6 +58,8 @@ const CHANGING: Changing = Changing {
             "delete from sqlite_sequence where name = BARE_TEXT;\ninsert into sqlite_sequence(name, seq) values (BARE_TEXT, VALUE)",
         ],
         sequence: ["", ""],
+        unchecked: "",
+        made_with: ["", ""],
     }),
     begin: "begin immediate",
     lock: ["", ""],

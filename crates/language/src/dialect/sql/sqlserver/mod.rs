@@ -1,9 +1,11 @@
 //! T-SQL, the language of SQL Server, by its documentation: <https://learn.microsoft.com/en-us/sql/t-sql/language-reference>.
 
+mod copying;
 mod keywords;
 mod plan;
 
 use super::KEYWORDS;
+use crate::dialect::altering::{Altering, Change, Clauses, Tables};
 use crate::dialect::changing::{Changing, Inserted, USUAL};
 use crate::dialect::{
     Acting, BlockComment, Body, Comparing, Dialect, HelpKind, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
@@ -43,8 +45,52 @@ const BLOCK: Body = Body {
     by_words: true,
 };
 
+/// Takes the default of a column away, which may have a name that the server made up.
+const NO_DEFAULT: &str = "\
+begin declare @gone nvarchar(max) = (select concat('alter table ', TABLE_TEXT, ' drop constraint ', quotename(d.name)) \
+from sys.default_constraints d join sys.columns c on c.object_id = d.parent_object_id and c.column_id = d.parent_column_id \
+where c.object_id = object_id(TABLE_TEXT) and c.name = COLUMN_TEXT); exec(@gone) end";
+
+/// How structures are changed: the documentation of `ALTER TABLE` and its kin.
+const ALTERING: Altering = Altering {
+    whole_names: ["", ""],
+    // An error rolls all of it back.
+    around: [&["set xact_abort on", "begin transaction"], &["commit"]],
+    tables: Tables::Altered(&Clauses {
+        add_column: "add TEXT",
+        place: ["", ""],
+        drop_column: "drop column NAME",
+        change: Change::Apart {
+            whole: "alter column NAME TYPE NULLNESS",
+            no_default: NO_DEFAULT,
+            default: "add NAMEDdefault VALUE for NAME",
+        },
+        add_rule: "add TEXT",
+        drop_rule: ["drop constraint NAME", "drop constraint NAME", "drop constraint NAME", "drop constraint NAME", ""],
+    }),
+    references_apart: true,
+    drop_index: "drop index INDEX on TABLE",
+    drop_trigger: "drop trigger SCHEMA.NAME",
+    drop_comment: [
+        "exec sp_dropextendedproperty 'MS_Description', 'schema', SCHEMA, 'KIND', TABLE",
+        "exec sp_dropextendedproperty 'MS_Description', 'schema', SCHEMA, 'KIND', TABLE, 'column', COLUMN",
+    ],
+    add_value: "",
+    views_hold: false,
+    overloads: false,
+    meanwhile: [
+        "All rows may be written again; nobody reads or writes the table until that is done.",
+        "All rows are looked at; nobody reads or writes the table until that is done.",
+        "",
+        "",
+    ],
+    goes_to: "",
+};
+
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
+    copying: Some(&copying::COPYING),
+    new_schema: "if schema_id(TEXT) is null begin declare @made nvarchar(300) = concat('create schema ', quotename(TEXT)); exec(@made) end",
     begin: "begin transaction",
     lock: [" with (updlock, holdlock)", ""],
     inserted: Some(Inserted { word: "output", prefix: "inserted.", before_values: true }),
@@ -270,8 +316,8 @@ pub static SQLSERVER: Dialect = Dialect {
     calls: ["select SCHEMA.NAME(ARGUMENTS)", "exec NAME ARGUMENTS"],
     generated: ["TYPE identity", "as (EXPRESSION)"],
     comments: [
-        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'table', TABLE",
-        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'table', TABLE, 'column', COLUMN",
+        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'KIND', TABLE",
+        "exec sp_addextendedproperty 'MS_Description', TEXT, 'schema', SCHEMA, 'KIND', TABLE, 'column', COLUMN",
     ],
     can_end: &[
         "ASC", "BROWSE", "CASCADE", "CATCH", "CHECKPOINT", "COMMIT", "CURRENT_DATE", "CURRENT_TIME", "CURRENT_TIMESTAMP",
@@ -282,6 +328,7 @@ pub static SQLSERVER: Dialect = Dialect {
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
+    altering: Some(&ALTERING),
     changing: Some(&CHANGING),
     plans: Some(&plan::PLANS),
     transaction: TransactionWords {
