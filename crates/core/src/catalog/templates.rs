@@ -238,6 +238,8 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
         let type_ = column.declared_type();
         line.push_str(&match &column.generated {
             Some(word) if word.ends_with("identity") => filled(numbered, &[("TYPE", &type_), ("WORD", word)]),
+            // Its type says it all.
+            Some(word) if *word == column.db_type => type_,
             Some(expression) => filled(computed, &[("TYPE", &type_), ("EXPRESSION", expression)]),
             None => type_,
         });
@@ -254,7 +256,8 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
             line.push_str(&format!(" default {default}"));
         }
         // A computed column without a type is as its expression is, unless it is kept.
-        let untyped = !column.is_given() && !computed.contains("TYPE") && column.more.is_empty();
+        let is_computed = !column.is_given() && column.generated.as_ref() != Some(&column.db_type);
+        let untyped = is_computed && !computed.contains("TYPE") && column.more.is_empty();
         if !column.nullable && !untyped {
             line.push_str(" not null");
         }
@@ -533,6 +536,29 @@ mod tests {
             }
         }
         insta::assert_snapshot!(all);
+    }
+
+    #[test]
+    fn all_that_is_known_of_a_column_is_in_the_definition() {
+        let mut catalog = Catalog::along(["dbo".to_owned()]);
+        let plan = catalog.object("dbo", "plan", ObjectKind::Table);
+        let column =
+            |name: &str, db_type: &str| Column { name: name.into(), db_type: db_type.into(), ..Column::default() };
+        let said = |default: &str, name: &str| (Some(default.to_owned()), name.to_owned());
+        plan.columns = ["id", "fare", "twice", "thrice", "note", "seen"].map(|name| column(name, "int")).into();
+        (plan.columns[0].generated, plan.columns[0].numbering) = (Some("identity".into()), "10, 5".into());
+        (plan.columns[1].default, plan.columns[1].default_name) = said("(1 + 1)", "two of them");
+        (plan.columns[2].generated, plan.columns[2].more) = (Some("fare * 2".into()), "persisted".into());
+        plan.columns[3].generated = Some("fare * 3".into());
+        (plan.columns[4].nullable, plan.columns[4].more) = (true, "sparse".into());
+        (plan.columns[5].db_type, plan.columns[5].generated) = ("rowversion".into(), Some("rowversion".into()));
+        catalog.complete();
+        assert_eq!(
+            definition(&catalog.objects()[0], &catalog, &SQLSERVER).unwrap(),
+            "create table [plan] (\n    id     int identity (10, 5) not null,\n    \
+             fare   int constraint [two of them] default (1 + 1) not null,\n    twice  as (fare * 2) persisted not null,\n    \
+             thrice as (fare * 3),\n    note   int sparse,\n    seen   rowversion not null\n)"
+        );
     }
 
     #[test]

@@ -224,7 +224,7 @@ pub fn column_line(column: &Column, of: &Object, catalog: &Catalog) -> String {
     if let Some(default) = &column.default {
         line.push_str(&format!(" · default {default}"));
     }
-    if let Some(from) = &column.generated {
+    if let Some(from) = column.generated.as_ref().filter(|from| **from != column.db_type) {
         line.push_str(&format!(" · from {from}"));
     }
     if !column.comment.is_empty() {

@@ -247,6 +247,59 @@ mod tests {
     }
 
     #[test]
+    fn columns_are_as_the_server_describes_them() {
+        let mut catalog = Catalog::default();
+        let mut put = |name: &str, type_: [&str; 4], said: &[(usize, &str)]| {
+            let mut row = vec![String::new(); 24];
+            for (at, text) in [(0, "dbo"), (1, "plan"), (2, "U"), (3, name), (8, "0")].iter().chain(said) {
+                row[*at] = (*text).to_owned();
+            }
+            type_.iter().enumerate().for_each(|(at, text)| row[4 + at] = (*text).to_owned());
+            column(&mut catalog, &row);
+        };
+        put("id", ["bigint", "8", "19", "0"], &[(9, "1"), (22, "100"), (23, "-1")]);
+        put("plain", ["int", "4", "10", "0"], &[(9, "1"), (22, "1"), (23, "1")]);
+        put(
+            "code",
+            ["Port code", "12", "0", "0"],
+            &[(20, "old"), (21, "1"), (10, "(N'x')"), (15, "DF_given"), (16, "0")],
+        );
+        put("seen", ["timestamp", "8", "0", "0"], &[]);
+        put("twice", ["decimal", "9", "12", "2"], &[(11, "([a]*(2))"), (17, "1")]);
+        put(
+            "note",
+            ["nvarchar", "-1", "0", "0"],
+            &[(8, "1"), (14, "Latin1_General_BIN2"), (18, "1"), (10, "((1)+(2))"), (15, "DF__1"), (16, "1")],
+        );
+        let told: Vec<_> = catalog.objects()[0]
+            .columns
+            .iter()
+            .map(|c| {
+                let default = c.default.clone().unwrap_or_default();
+                format!(
+                    "{}|{:?}|{}|{}|{default}|{}",
+                    c.declared_type(),
+                    c.generated,
+                    c.numbering,
+                    c.more,
+                    c.default_name
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "bigint|Some(\"identity\")|100, -1|||",
+                "int|Some(\"identity\")||||",
+                "old.[Port code]|None|||N'x'|DF_given",
+                "rowversion|Some(\"rowversion\")||||",
+                "decimal(12,2)|Some(\"[a]*(2)\")||persisted||",
+                "nvarchar(max) collate Latin1_General_BIN2|None||sparse|((1)+(2))|",
+            ]
+        );
+    }
+
+    #[test]
     fn arguments_and_results_make_a_signature() {
         let mut catalog = Catalog::default();
         let row = |texts: [&str; 10]| texts.map(str::to_owned).to_vec();
