@@ -344,11 +344,14 @@ fn of_definition(of: &TablePart, object: &Object, dialect: &'static Dialect) -> 
         PartKind::Index => &of.text,
         _ => after,
     };
+    // Where the definition does not say it.
+    let is_unchecked = object.constraints.iter().any(|rule| rule.unchecked && rule.name == of.name);
+    let unchecked = if is_unchecked && !of.name.is_empty() { " · rows may not keep it" } else { "" };
     Part {
         of: PartOf::Table(of.kind),
         name: of.name.clone(),
-        shown: after.split_whitespace().collect::<Vec<_>>().join(" "),
-        told: telling(told, dialect, &object.schema),
+        shown: after.split_whitespace().collect::<Vec<_>>().join(" ") + unchecked,
+        told: telling(told, dialect, &object.schema) + unchecked,
         text: of.text.clone(),
     }
 }

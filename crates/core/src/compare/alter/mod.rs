@@ -258,7 +258,7 @@ impl<'a> Alter<'a> {
                 let (true, Some(again)) = (changing.contains(to), again) else { continue };
                 let (gone, name) = (self.drop_rule(&ours.object, part), self.name(&ours.object));
                 self.steps.references_go.extend(gone.map(keeps));
-                let text = format!("alter table {name} add {}", self.theirs(&again.text));
+                let text = self.add_rule(&name, &theirs.object, &again.name, &self.theirs(&again.text));
                 self.steps.references_come.push(keeps(text));
                 let hangs = [format!("constraint {}", again.name)];
                 self.what_hangs_on(&hangs, theirs, differs.map(|item| item.parts.as_slice()).unwrap_or_default());
@@ -354,8 +354,10 @@ impl<'a> Alter<'a> {
                     Some((bare, references)) => {
                         self.steps.tables_come.push(keeps(bare));
                         let name = self.name(&theirs.object);
-                        let add = |text: String| keeps(format!("alter table {name} add {text}"));
-                        self.steps.references_come.extend(references.into_iter().map(add));
+                        let add =
+                            |(of, text): (String, String)| keeps(self.add_rule(&name, &theirs.object, &of, &text));
+                        let added: Vec<Statement> = references.into_iter().map(add).collect();
+                        self.steps.references_come.extend(added);
                     }
                     None => self.steps.tables_come.push(keeps(text)),
                 }

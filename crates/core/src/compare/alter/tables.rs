@@ -2,7 +2,7 @@
 
 use jaunty_language::dialect::{Change, Clauses, Dialect, Tables};
 use jaunty_language::statement::definition::{PartKind, parts_of_table};
-use jaunty_seam::catalog::{Column, Object};
+use jaunty_seam::catalog::{Column, Constraint, Object};
 
 use super::{Alter, Statement, keeps};
 use crate::catalog::templates::filled;
@@ -11,8 +11,16 @@ use crate::compare::differences::{ItemDiffers, PartDiffers};
 use crate::compare::structure::{Item, Part, PartOf};
 
 impl Alter<'_> {
-    /// A table's definition without its references, and those.
-    pub(super) fn without_references(&self, text: &str) -> Option<(String, Vec<String>)> {
+    /// Adds a rule to a table: without a look at the rows that are there where they need not keep it on the right.
+    pub(super) fn add_rule(&self, table: &str, theirs: &Object, name: &str, text: &str) -> String {
+        let is_it = |rule: &&Constraint| rule.unchecked && rule.name == name && !name.is_empty();
+        let copying = self.left.dialect.changing.and_then(|changing| changing.copying);
+        let unchecked = theirs.constraints.iter().find(is_it).and(copying).map_or("", |copying| copying.unchecked);
+        format!("alter table {table} {unchecked}add {text}")
+    }
+
+    /// A table's definition without its references, and those with their names.
+    pub(super) fn without_references(&self, text: &str) -> Option<(String, Vec<(String, String)>)> {
         let (parts, name, tail) = parts_of_table(text, self.left.dialect)?;
         let (references, others): (Vec<_>, Vec<_>) =
             parts.into_iter().partition(|part| part.kind == PartKind::Reference);
@@ -20,7 +28,7 @@ impl Alter<'_> {
         let head = text.get(..name.end)?;
         let tail = if tail.is_empty() { tail } else { format!(" {tail}") };
         let bare = format!("{head} (\n{}\n){tail}", others.join(",\n"));
-        Some((bare, references.into_iter().map(|part| part.text).collect()))
+        Some((bare, references.into_iter().map(|part| (part.name, part.text)).collect()))
     }
 
     pub(super) fn drop_rule(&self, object: &Object, part: &Part) -> Option<String> {
@@ -56,7 +64,8 @@ impl Alter<'_> {
                     }
                     if let Some(new) = new {
                         let text = self.theirs(&new.text);
-                        self.steps.references_come.push(keeps(format!("alter table {name} add {text}")));
+                        let add = self.add_rule(&name, &theirs.object, &new.name, &text);
+                        self.steps.references_come.push(keeps(add));
                     }
                 }
                 PartOf::Table(_) => {
@@ -72,7 +81,12 @@ impl Alter<'_> {
                     }
                     if let Some(new) = new {
                         let text = self.theirs(&new.text);
-                        altered.push(Altered::Clause(filled(clauses.add_rule, &[("TEXT", &text)])));
+                        altered.push(match clauses.change {
+                            Change::Apart { .. } => {
+                                Altered::Statement(self.add_rule(&name, &theirs.object, &new.name, &text))
+                            }
+                            _ => Altered::Clause(filled(clauses.add_rule, &[("TEXT", &text)])),
+                        });
                     }
                 }
                 PartOf::Options => match new.filter(|_| matches!(clauses.change, Change::Whole(_))) {
