@@ -615,6 +615,8 @@ const SQLSERVER: [&[&str]; 2] = [
          constraint to_port foreign key (port) references dbo.ports (id) on delete cascade)",
         "create table dbo.ferries (id int not null, route int null, constraint PK_ferries primary key (id), \
          constraint to_route foreign key (route) references dbo.routes (id))",
+        "alter table dbo.routes with nocheck add constraint seldom check (port > 9)",
+        "alter table dbo.ferries nocheck constraint to_route",
         "create index by_name on dbo.ports (name, berths desc)",
         "create view dbo.busy as select name from dbo.ports where berths > 5",
         "create view dbo.busier as select name from dbo.busy",

@@ -457,6 +457,9 @@ const OF_SQLSERVER: &[&str] = &[
      (1, 1, 12.50, N'first; of three', 0x00FF10, '2026-03-01 07:05:00.1234567', 0.1, '2026-03-01'), \
      (1, 2, -0.01, null, null, null, 1e300, '0001-01-01'), (7, 1, 9999999.99, N'--', 0x, '0001-01-01', -2.5e-7, '9999-12-31')",
     "insert into dbo.regions (id, capital) values (1, 1), (2, 7)",
+    "alter table dbo.ports with nocheck add constraint in_region foreign key (region) references dbo.regions (id)",
+    "alter table dbo.ports with nocheck add constraint [never off] check (region < 2)",
+    "alter table dbo.ports nocheck constraint [never off]",
 ];
 
 #[test]

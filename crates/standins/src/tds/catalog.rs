@@ -199,6 +199,14 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
             written_parts(db, id, table)?;
         }
     }
+    for (rule, off) in held(&shared.lenient).iter() {
+        for of in ["foreign_keys", "check_constraints"] {
+            db.execute(
+                &format!("update sys.{of} set is_not_trusted = 1, is_disabled = ?2 where lower(name) = ?1"),
+                params![rule, off],
+            )?;
+        }
+    }
     for ((table, column), said) in held(&shared.descriptions).iter() {
         // What was said of a column that is gone is gone with it.
         db.execute(

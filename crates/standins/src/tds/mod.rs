@@ -83,6 +83,8 @@ pub(crate) struct Shared {
     pub modules: Mutex<HashMap<String, parse::Module>>,
     /// What was said of tables and their columns (which are empty for the table itself).
     pub descriptions: Mutex<BTreeMap<(String, String), String>>,
+    /// Rules by their names in lower case that rows need not keep, and whether they are off.
+    pub lenient: Mutex<BTreeMap<String, bool>>,
     pub sessions: Mutex<HashMap<u16, TcpStream>>,
     /// How many requests each session has sent.
     pub asked: Mutex<HashMap<u16, Arc<AtomicU64>>>,
@@ -114,6 +116,7 @@ impl Server {
             temporary,
             modules: Mutex::default(),
             descriptions: Mutex::default(),
+            lenient: Mutex::default(),
             sessions: Mutex::default(),
             asked: Mutex::default(),
             next: AtomicU16::new(FIRST_SESSION),

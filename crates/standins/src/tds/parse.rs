@@ -445,7 +445,10 @@ impl Parser<'_> {
                             || after(&["delete", "update"])
                     }
                     "exec" | "execute" => wants,
-                    "with" => self.all.get(self.at + 1).is_some_and(|next| next.is("(")) || lead == "create",
+                    "with" => {
+                        let goes_on = |next: &Token| next.is_one(&["(", "check", "nocheck"]);
+                        self.all.get(self.at + 1).is_some_and(goes_on) || lead == "create"
+                    }
                     "if" => after(&["table", "view", "procedure", "index", "trigger", "function"]),
                     "alter" | "drop" => lead == "alter",
                     "else" | "end" | "begin" => false,

@@ -1,6 +1,7 @@
 //! `ALTER TABLE` about rules and types of columns: SQLite has no statement for it, but takes another text of the table.
 
 use super::{Fault, Outcome, Session};
+use crate::tds::held;
 use crate::tds::lex::Token;
 use crate::tds::sqlite;
 use crate::tds::table::{Table, Wrong};
@@ -35,11 +36,24 @@ impl Session {
         };
         let begins = |at: usize, words: &[&str]| rest.get(at).is_some_and(|token| token.is_one(words));
         let of_rules = begins(1, &["constraint", "foreign", "check", "default"]) && begins(0, &["add", "drop"]);
-        match of_rules || begins(0, &["alter"]) {
-            true => Some(self.with_text(&name, (line, looks), change)),
-            false if begins(0, &["check", "nocheck"]) => Some(self.done(0, 0xD8, 0)),
-            false => None,
+        let named = rest.get(2).map(|token| token.text.to_lowercase()).filter(|_| begins(1, &["constraint"]));
+        let off = begins(0, &["check", "nocheck"]).then(|| begins(0, &["nocheck"]));
+        if let (Some(rule), Some(off)) = (&named, off) {
+            // One that is on again was not looked at meanwhile.
+            held(&self.shared.lenient).insert(rule.clone(), off);
+            return Some(self.done(0, 0xD8, 0));
         }
+        if !of_rules && !begins(0, &["alter"]) {
+            return None;
+        }
+        let outcome = self.with_text(&name, (line, looks), change);
+        if let (Some(rule), Ok(())) = (named, &outcome) {
+            match begins(0, &["add"]) && !looks {
+                true => held(&self.shared.lenient).insert(rule, false),
+                false => held(&self.shared.lenient).remove(&rule),
+            };
+        }
+        Some(outcome)
     }
 
     /// Changes the text of a table.
