@@ -1,7 +1,7 @@
 //! What an `ALTER TABLE` demands of the rows that are there, as queries that count those which do not fulfil it; and what
 //! the server does to the table meanwhile.
 
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Change, Clauses as OfTables, Dialect, Tables};
 use jaunty_language::statement::shape::{Shape, Word, words};
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
@@ -199,10 +199,15 @@ pub fn meanwhile(statement: &str, dialect: &'static Dialect) -> Option<&'static 
     if !all.first()?.is("ALTER") || !all.get(1)?.is("TABLE") {
         return None;
     }
-    let [retypes, looks, drops, otherwise] = dialect.altering?.meanwhile;
+    let altering = dialect.altering?;
+    let [retypes, looks, drops, otherwise] = altering.meanwhile;
     let has = |word: &str| all.iter().any(|found| found.is(word));
-    let retyped = has("TYPE") || has("MODIFY") || has("CHANGE");
-    let ruled = has("CHECK") || has("UNIQUE") || has("PRIMARY") || has("FOREIGN") || has("NOT") && has("SET");
+    // Where no word says so, a column that is altered is declared anew.
+    let declares = matches!(altering.tables, Tables::Altered(OfTables { change: Change::Apart { .. }, .. }))
+        && all.windows(2).skip(1).any(|two| two[0].is("ALTER") && two[1].is("COLUMN"));
+    let retyped = has("TYPE") || has("MODIFY") || has("CHANGE") || declares;
+    let rules = ["CHECK", "UNIQUE", "PRIMARY", "FOREIGN"];
+    let ruled = !has("NOCHECK") && (rules.into_iter().any(has) || has("NOT") && has("SET"));
     let dropped = has("DROP") && has("COLUMN");
     let said = match () {
         () if retyped => retypes,
@@ -217,7 +222,7 @@ pub fn meanwhile(statement: &str, dialect: &'static Dialect) -> Option<&'static 
 mod tests {
     use super::*;
     use crate::complete::tests::saltmarsh;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
 
     fn told(statement: &str, dialect: &'static Dialect) -> Vec<(String, String)> {
         new_rules(statement, &saltmarsh(), dialect).into_iter().map(|rule| (rule.what, rule.query)).collect()
@@ -289,6 +294,9 @@ mod tests {
         assert!(said("alter table ports alter column id type bigint", &POSTGRES).contains("is rewritten with"));
         assert!(said("alter table ports add check (id > 0)", &POSTGRES).contains("looked at"));
         assert!(said("alter table ports drop column name", &SQLITE).contains("rewritten"));
+        assert!(said("alter table ports alter column name nvarchar(9) not null", &SQLSERVER).contains("written again"));
+        assert!(said("alter table ports with check add check (id > 0)", &SQLSERVER).contains("looked at"));
+        assert_eq!(said("alter table ports with nocheck add constraint c check (id > 0)", &SQLSERVER), "");
         assert_eq!(said("alter table ports rename to x", &SQLITE), "");
         assert_eq!(said("drop table ports", &POSTGRES), "");
     }

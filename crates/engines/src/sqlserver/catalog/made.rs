@@ -41,7 +41,7 @@ join sys.schemas s on s.schema_id = t.schema_id left join sys.types b on b.user_
 /// Types of tables: a row a column.
 const TABLE_TYPES: &str = "\
 select s.name as s_name, y.name as y_name, c.name as c_name, t.name as t_name, c.max_length, c.precision, c.scale, c.is_nullable, \
-c.is_identity, d.definition as d_definition, k.definition as k_definition, t.is_user_defined, ts.name as ts_name, x.is_descending_key \
+c.is_identity, d.definition as d_definition, k.definition as k_definition, t.is_user_defined, ts.name as ts_name, x.is_descending_key, x.key_ordinal \
 from sys.table_types y join sys.schemas s on s.schema_id = y.schema_id \
 join sys.columns c on c.object_id = y.type_table_object_id join sys.types t on t.user_type_id = c.user_type_id \
 join sys.schemas ts on ts.schema_id = t.schema_id \
@@ -134,29 +134,38 @@ pub(super) fn others(session: &mut SqlServerSession, catalog: &mut Catalog) -> R
         if field(&row, 7) != "1" && field(&row, 10).is_empty() {
             part.push_str(" not null");
         }
+        let place = field(&row, 14).parse().unwrap_or_default();
         match field(&row, 13) {
             "" => {}
-            "1" => table.key.push(format!("{name} desc")),
-            _ => table.key.push(name),
+            "1" => table.key.push((place, format!("{name} desc"))),
+            _ => table.key.push((place, name)),
         }
         table.parts.push(part);
     }
-    for TableType { name, mut parts, key } in tables {
-        let object = catalog.object(&name.schema, &name.name, ObjectKind::Type);
-        if !key.is_empty() {
-            parts.push(format!("primary key ({})", key.join(", ")));
-        }
-        let parts = parts.join(",\n    ");
-        object.definition = format!("create type {} as table (\n    {parts}\n)", whole_name(&name.schema, &name.name));
+    for table in tables {
+        let object = catalog.object(&table.name.schema, &table.name.name, ObjectKind::Type);
+        object.definition = table.definition();
     }
     Ok(())
 }
 
-/// A type of tables: what is between its parentheses, and the columns of its key.
+/// A type of tables: what is between its parentheses, and the columns of its key with their places in it.
 struct TableType {
     name: Name,
     parts: Vec<String>,
-    key: Vec<String>,
+    key: Vec<(u32, String)>,
+}
+
+impl TableType {
+    fn definition(mut self) -> String {
+        self.key.sort_unstable();
+        if !self.key.is_empty() {
+            let key: Vec<&str> = self.key.iter().map(|(_, name)| name.as_str()).collect();
+            self.parts.push(format!("primary key ({})", key.join(", ")));
+        }
+        let (name, parts) = (whole_name(&self.name.schema, &self.name.name), self.parts.join(",\n    "));
+        format!("create type {name} as table (\n    {parts}\n)")
+    }
 }
 
 /// The expression of a default, in parentheses only where it is of several parts.
@@ -251,6 +260,19 @@ mod tests {
             ["((0))", "(getdate())", "(N'it''s (1)')", "((1)+(2))", "(dateadd(day,(1),getdate()))", "(f(1)+f(2))", ""];
         let made = ["0", "getdate()", "N'it''s (1)'", "((1)+(2))", "dateadd(day,(1),getdate())", "(f(1)+f(2))", ""];
         assert_eq!(told.map(default_value), made);
+    }
+
+    #[test]
+    fn a_type_of_tables_has_its_key_in_its_own_order() {
+        let table = TableType {
+            name: Name { schema: "dbo".into(), name: "Plan lines".into() },
+            parts: vec!["port int not null".into(), "at date not null".into()],
+            key: vec![(2, "port".into()), (1, "at desc".into())],
+        };
+        assert_eq!(
+            table.definition(),
+            "create type dbo.[Plan lines] as table (\n    port int not null,\n    at date not null,\n    primary key (at desc, port)\n)"
+        );
     }
 
     #[test]
