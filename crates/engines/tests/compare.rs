@@ -17,13 +17,13 @@ use jaunty_language::outline::Outline;
 use jaunty_language::text::rope;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
-use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
 use support::harbour::{HARBOUR, OF_POSTGRES};
-use support::run;
+use support::{office, run};
 
 fn of_server(engine: &'static str, port: u16, database: &str) -> Box<dyn Session> {
     let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", "clerk");
@@ -631,11 +631,7 @@ fn sqlserver_is_made_alike_on_its_stand_in() {
     use jaunty_standins::tds::{Options, Server};
     let servers = [0, 1].map(|_| Server::start(Options::default()).unwrap());
     let mut sessions = [0, 1].map(|at: usize| {
-        let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
-        profile.settings.insert("port".into(), Setting::Number(servers[at].port().into()));
-        let secret = Secret::new(Options::default().password);
-        let mut session =
-            open(by_name("sqlserver").unwrap(), &profile.with("database", "ferry"), Some(&secret)).unwrap();
+        let mut session = office(&servers[at], Guard::Open);
         for statement in SQLSERVER[at] {
             run(session.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
         }

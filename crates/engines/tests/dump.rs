@@ -17,7 +17,7 @@ use jaunty_seam::engine::{CatalogPart, Session, Stop};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use support::harbour::{HARBOUR, OF_POSTGRES};
-use support::run;
+use support::{office, run};
 
 fn of_server(engine: &'static str, port: u16, database: &str) -> Box<dyn Session> {
     let mut profile = Profile::new("quay", engine).with("host", "127.0.0.1").with("tls", "off").with("user", "clerk");
@@ -466,13 +466,7 @@ const OF_SQLSERVER: &[&str] = &[
 fn sqlserver_is_made_again_on_its_stand_in() {
     use jaunty_standins::tds::{Options, Server};
     let servers = [0, 1].map(|_| Server::start(Options::default()).unwrap());
-    let opened = |at: usize, guard: Guard| {
-        let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
-        profile.settings.insert("port".into(), Setting::Number(servers[at].port().into()));
-        profile.guard = guard;
-        let secret = Secret::new(Options::default().password);
-        open(by_name("sqlserver").unwrap(), &profile.with("database", "ferry"), Some(&secret)).unwrap()
-    };
+    let opened = |at: usize, guard: Guard| office(&servers[at], guard);
     let dialect = by_name("sqlserver").unwrap().dialect();
     let (mut from, mut to) = (opened(0, Guard::Open), opened(1, Guard::Open));
     for statement in OF_SQLSERVER {

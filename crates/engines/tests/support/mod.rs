@@ -12,8 +12,10 @@ use arrow_array::RecordBatch;
 use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_seam::rows::cell::ColumnReader;
 use jaunty_seam::rows::origin::Origin;
+use jaunty_standins::tds;
 
 #[derive(Default)]
 pub struct Seen {
@@ -185,4 +187,13 @@ impl Random {
     pub fn of<'a, T: ?Sized>(&mut self, all: &[&'a T]) -> &'a T {
         all[self.below(all.len())]
     }
+}
+
+/// A session on the simulated SQL Server.
+pub fn office(server: &tds::Server, guard: Guard) -> Box<dyn Session> {
+    let mut profile = Profile::new("office", "sqlserver").with("host", "127.0.0.1").with("user", "clerk");
+    profile.settings.insert("port".into(), Setting::Number(server.port().into()));
+    let (profile, secret) =
+        (profile.guarded(guard).with("database", "ferry"), Secret::new(tds::Options::default().password));
+    jaunty_core::connection::open(jaunty_engines::by_name("sqlserver").unwrap(), &profile, Some(&secret)).unwrap()
 }

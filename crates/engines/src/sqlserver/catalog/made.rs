@@ -8,7 +8,7 @@ use jaunty_seam::catalog::{Catalog, Name, ObjectKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
 use super::{bare, kind, type_name, whole_name};
-use crate::sqlserver::session::{SqlServerSession, field};
+use crate::sqlserver::session::{Row, SqlServerSession, field};
 
 /// What has a text: views and routines.
 const MODULES: &str = "\
@@ -74,79 +74,88 @@ pub(super) fn modules(session: &mut SqlServerSession, catalog: &mut Catalog) -> 
 
 /// Reads sequences, synonyms and types.
 pub(super) fn others(session: &mut SqlServerSession, catalog: &mut Catalog) -> Result<(), EngineError> {
-    for row in session.ask(SEQUENCES)? {
-        let object = catalog.object(field(&row, 0), field(&row, 1), ObjectKind::Sequence);
-        let cycle = if field(&row, 10) == "1" { "cycle" } else { "no cycle" };
-        let cache = match (field(&row, 11), field(&row, 12)) {
-            ("1", "" | "0") => "cache".to_owned(),
-            ("1", size) => format!("cache {size}"),
-            _ => "no cache".to_owned(),
-        };
-        let (start, step, least, most) = (field(&row, 6), field(&row, 7), field(&row, 8), field(&row, 9));
-        object.clauses = format!(
-            "as {} start with {start} increment by {step} minvalue {least} maxvalue {most} {cycle} {cache}",
-            type_name(&row, 2)
-        );
-        object.definition = format!("create sequence {} {}", whole_name(&object.schema, &object.name), object.clauses);
+    session.ask(SEQUENCES)?.iter().for_each(|row| sequence(catalog, row));
+    session.ask(SYNONYMS)?.iter().for_each(|row| synonym(catalog, row));
+    session.ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
+    for table in table_types(&session.ask(TABLE_TYPES)?) {
+        let object = catalog.object(&table.name.schema, &table.name.name, ObjectKind::Type);
+        object.definition = table.definition();
     }
-    for row in session.ask(SYNONYMS)? {
-        let object = catalog.object(field(&row, 0), field(&row, 1), ObjectKind::Synonym);
-        object.clauses = format!("for {}", field(&row, 2));
-        object.definition = format!("create synonym {} {}", whole_name(&object.schema, &object.name), object.clauses);
+    Ok(())
+}
+
+fn sequence(catalog: &mut Catalog, row: &Row) {
+    let object = catalog.object(field(row, 0), field(row, 1), ObjectKind::Sequence);
+    let cycle = if field(row, 10) == "1" { "cycle" } else { "no cycle" };
+    let cache = match (field(row, 11), field(row, 12)) {
+        ("1", "" | "0") => "cache".to_owned(),
+        ("1", size) => format!("cache {size}"),
+        _ => "no cache".to_owned(),
+    };
+    let (start, step, least, most) = (field(row, 6), field(row, 7), field(row, 8), field(row, 9));
+    object.clauses = format!(
+        "as {} start with {start} increment by {step} minvalue {least} maxvalue {most} {cycle} {cache}",
+        type_name(row, 2)
+    );
+    object.definition = format!("create sequence {} {}", whole_name(&object.schema, &object.name), object.clauses);
+}
+
+fn synonym(catalog: &mut Catalog, row: &Row) {
+    let object = catalog.object(field(row, 0), field(row, 1), ObjectKind::Synonym);
+    object.clauses = format!("for {}", field(row, 2));
+    object.definition = format!("create synonym {} {}", whole_name(&object.schema, &object.name), object.clauses);
+}
+
+fn named_type(catalog: &mut Catalog, row: &Row) {
+    let object = catalog.object(field(row, 0), field(row, 1), ObjectKind::Type);
+    if field(row, 6) == "1" {
+        object.clauses = "as a table".to_owned();
+        return;
     }
-    for row in session.ask(TYPES)? {
-        let object = catalog.object(field(&row, 0), field(&row, 1), ObjectKind::Type);
-        if field(&row, 6) == "1" {
-            object.clauses = "as a table".to_owned();
-            continue;
-        }
-        let null = if field(&row, 7) == "1" { "" } else { " not null" };
-        object.clauses = format!("from {}{null}", type_name(&row, 2));
-        // One of a library has no type that it is from.
-        if !field(&row, 2).is_empty() {
-            object.definition = format!("create type {} {}", whole_name(&object.schema, &object.name), object.clauses);
-        }
+    let null = if field(row, 7) == "1" { "" } else { " not null" };
+    object.clauses = format!("from {}{null}", type_name(row, 2));
+    // One of a library has no type that it is from.
+    if !field(row, 2).is_empty() {
+        object.definition = format!("create type {} {}", whole_name(&object.schema, &object.name), object.clauses);
     }
+}
+
+fn table_types(rows: &[Row]) -> Vec<TableType> {
     let mut tables: Vec<TableType> = Vec::new();
-    for row in session.ask(TABLE_TYPES)? {
-        let known =
-            tables.last().is_some_and(|one| one.name.schema == field(&row, 0) && one.name.name == field(&row, 1));
+    for row in rows {
+        let known = tables.last().is_some_and(|one| one.name.schema == field(row, 0) && one.name.name == field(row, 1));
         if !known {
-            let name = Name { schema: field(&row, 0).to_owned(), name: field(&row, 1).to_owned() };
+            let name = Name { schema: field(row, 0).to_owned(), name: field(row, 1).to_owned() };
             tables.push(TableType { name, parts: Vec::new(), key: Vec::new() });
         }
         let Some(table) = tables.last_mut() else { continue };
-        let name = SQLSERVER.name_as_written(field(&row, 2));
-        let of = match field(&row, 11) {
-            "1" => whole_name(field(&row, 12), field(&row, 3)),
-            _ => type_name(&row, 3),
+        let name = SQLSERVER.name_as_written(field(row, 2));
+        let of = match field(row, 11) {
+            "1" => whole_name(field(row, 12), field(row, 3)),
+            _ => type_name(row, 3),
         };
-        let mut part = match field(&row, 10) {
+        let mut part = match field(row, 10) {
             "" => format!("{name} {of}"),
             computed => format!("{name} as {computed}"),
         };
-        if field(&row, 8) == "1" {
+        if field(row, 8) == "1" {
             part.push_str(" identity");
         }
-        if !field(&row, 9).is_empty() {
-            part.push_str(&format!(" default {}", field(&row, 9)));
+        if !field(row, 9).is_empty() {
+            part.push_str(&format!(" default {}", field(row, 9)));
         }
-        if field(&row, 7) != "1" && field(&row, 10).is_empty() {
+        if field(row, 7) != "1" && field(row, 10).is_empty() {
             part.push_str(" not null");
         }
-        let place = field(&row, 14).parse().unwrap_or_default();
-        match field(&row, 13) {
+        let place = field(row, 14).parse().unwrap_or_default();
+        match field(row, 13) {
             "" => {}
             "1" => table.key.push((place, format!("{name} desc"))),
             _ => table.key.push((place, name)),
         }
         table.parts.push(part);
     }
-    for table in tables {
-        let object = catalog.object(&table.name.schema, &table.name.name, ObjectKind::Type);
-        object.definition = table.definition();
-    }
-    Ok(())
+    tables
 }
 
 /// A type of tables: what is between its parentheses, and the columns of its key with their places in it.
@@ -262,16 +271,81 @@ mod tests {
         assert_eq!(told.map(default_value), made);
     }
 
+    fn row(texts: &[&str]) -> Row {
+        texts.iter().map(|text| (*text).to_owned()).collect()
+    }
+
     #[test]
     fn a_type_of_tables_has_its_key_in_its_own_order() {
-        let table = TableType {
-            name: Name { schema: "dbo".into(), name: "Plan lines".into() },
-            parts: vec!["port int not null".into(), "at date not null".into()],
-            key: vec![(2, "port".into()), (1, "at desc".into())],
-        };
+        let rows = [
+            row(&["dbo", "Plan lines", "port", "int", "4", "10", "0", "0", "0", "", "", "0", "sys", "0", "2"]),
+            row(&[
+                "dbo",
+                "Plan lines",
+                "at",
+                "date",
+                "3",
+                "10",
+                "0",
+                "0",
+                "0",
+                "(getdate())",
+                "",
+                "0",
+                "sys",
+                "1",
+                "1",
+            ]),
+            row(&["dbo", "Plan lines", "code", "code", "6", "0", "0", "1", "0", "", "", "1", "Old", "", ""]),
+            row(&[
+                "dbo",
+                "Plan lines",
+                "twice",
+                "int",
+                "4",
+                "10",
+                "0",
+                "1",
+                "0",
+                "",
+                "([port]*(2))",
+                "0",
+                "sys",
+                "",
+                "",
+            ]),
+        ];
+        let made: Vec<String> = table_types(&rows).into_iter().map(TableType::definition).collect();
         assert_eq!(
-            table.definition(),
-            "create type dbo.[Plan lines] as table (\n    port int not null,\n    at date not null,\n    primary key (at desc, port)\n)"
+            made,
+            [
+                "create type dbo.[Plan lines] as table (\n    port int not null,\n    at date default (getdate()) not null,\n    \
+              code [Old].code,\n    twice as ([port]*(2)),\n    primary key (at desc, port)\n)"
+            ]
+        );
+    }
+
+    #[test]
+    fn sequences_synonyms_and_types_are_made_as_they_are() {
+        let mut catalog = Catalog::default();
+        sequence(
+            &mut catalog,
+            &row(&["dbo", "tickets", "decimal", "9", "12", "0", "100", "-5", "1", "999", "1", "1", "50"]),
+        );
+        sequence(&mut catalog, &row(&["dbo", "plain", "bigint", "8", "19", "0", "1", "1", "1", "9", "0", "0", ""]));
+        synonym(&mut catalog, &row(&["dbo", "quay", "[harbour].[dbo].[ports]"]));
+        named_type(&mut catalog, &row(&["dbo", "code", "nvarchar", "6", "0", "0", "0", "0"]));
+        named_type(&mut catalog, &row(&["dbo", "shape", "", "0", "0", "0", "0", "1"]));
+        let made: Vec<&str> = catalog.objects().iter().map(|object| object.definition.as_str()).collect();
+        assert_eq!(
+            made,
+            [
+                "create sequence dbo.tickets as decimal(12,0) start with 100 increment by -5 minvalue 1 maxvalue 999 cycle cache 50",
+                "create sequence dbo.plain as bigint start with 1 increment by 1 minvalue 1 maxvalue 9 no cycle no cache",
+                "create synonym dbo.quay for [harbour].[dbo].[ports]",
+                "create type dbo.code from nvarchar(3) not null",
+                "",
+            ]
         );
     }
 

@@ -148,7 +148,11 @@ fn column(catalog: &mut Catalog, row: &Row) {
         (seed, step) => format!("{seed}, {step}"),
     };
     let more = [(17, "persisted"), (18, "sparse"), (19, "rowguidcol")];
-    let more: Vec<&str> = more.into_iter().filter(|(at, _)| is(*at)).map(|(_, word)| word).collect();
+    let mut more: Vec<&str> = more.into_iter().filter(|(at, _)| is(*at)).map(|(_, word)| word).collect();
+    // A type of somebody's own may say that it is never NULL.
+    if is(21) && is(8) {
+        more.push("null");
+    }
     object.columns.push(Column {
         name: name.to_owned(),
         db_type,
@@ -264,6 +268,7 @@ mod tests {
             ["Port code", "12", "0", "0"],
             &[(20, "old"), (21, "1"), (10, "(N'x')"), (15, "DF_given"), (16, "0")],
         );
+        put("free", ["code", "12", "0", "0"], &[(8, "1"), (20, "dbo"), (21, "1")]);
         put("seen", ["timestamp", "8", "0", "0"], &[]);
         put("twice", ["decimal", "9", "12", "2"], &[(11, "([a]*(2))"), (17, "1")]);
         put(
@@ -292,6 +297,7 @@ mod tests {
                 "bigint|Some(\"identity\")|100, -1|||",
                 "int|Some(\"identity\")||||",
                 "old.[Port code]|None|||N'x'|DF_given",
+                "dbo.code|None||null||",
                 "rowversion|Some(\"rowversion\")||||",
                 "decimal(12,2)|Some(\"[a]*(2)\")||persisted||",
                 "nvarchar(max) collate Latin1_General_BIN2|None||sparse|((1)+(2))|",
