@@ -239,7 +239,7 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
         line.push_str(&match &column.generated {
             Some(word) if word.ends_with("identity") => filled(numbered, &[("TYPE", &type_), ("WORD", word)]),
             // Its type says it all.
-            Some(word) if *word == column.db_type => type_,
+            Some(word) if word == Column::BY_SERVER => type_,
             Some(expression) => filled(computed, &[("TYPE", &type_), ("EXPRESSION", expression)]),
             None => type_,
         });
@@ -256,7 +256,7 @@ fn table(object: &Object, shown: &str, catalog: &Catalog, dialect: &Dialect) -> 
             line.push_str(&format!(" default {default}"));
         }
         // A computed column without a type is as its expression is, unless it is kept.
-        let is_computed = !column.is_given() && column.generated.as_ref() != Some(&column.db_type);
+        let is_computed = !column.is_given() && column.generated.as_deref() != Some(Column::BY_SERVER);
         let untyped = is_computed && !computed.contains("TYPE") && column.more.is_empty();
         if !column.nullable && !untyped {
             line.push_str(" not null");
@@ -551,7 +551,7 @@ mod tests {
         (plan.columns[2].generated, plan.columns[2].more) = (Some("fare * 2".into()), "persisted".into());
         plan.columns[3].generated = Some("fare * 3".into());
         (plan.columns[4].nullable, plan.columns[4].more) = (true, "sparse".into());
-        (plan.columns[5].db_type, plan.columns[5].generated) = ("rowversion".into(), Some("rowversion".into()));
+        (plan.columns[5].db_type, plan.columns[5].generated) = ("rowversion".into(), Some(Column::BY_SERVER.into()));
         catalog.complete();
         assert_eq!(
             definition(&catalog.objects()[0], &catalog, &SQLSERVER).unwrap(),
@@ -559,6 +559,18 @@ mod tests {
              fare   int constraint [two of them] default (1 + 1) not null,\n    twice  as (fare * 2) persisted not null,\n    \
              thrice as (fare * 3),\n    note   int sparse,\n    seen   rowversion not null\n)"
         );
+    }
+
+    #[test]
+    fn a_column_may_be_computed_from_one_that_is_called_as_its_type() {
+        let mut catalog = harbour();
+        let tides = catalog.object("public", "tides by day", ObjectKind::Table);
+        let column = |name: &str| Column { name: name.into(), db_type: "date".into(), ..Column::default() };
+        tides.columns = vec![column("date"), Column { generated: Some("date".into()), ..column("same") }];
+        catalog.complete();
+        let tides = catalog.objects().iter().find(|object| object.name == "tides by day").unwrap();
+        let made = definition(tides, &catalog, &POSTGRES).unwrap();
+        assert!(made.contains("date generated always as (date) stored"), "{made}");
     }
 
     #[test]

@@ -224,8 +224,10 @@ pub fn column_line(column: &Column, of: &Object, catalog: &Catalog) -> String {
     if let Some(default) = &column.default {
         line.push_str(&format!(" · default {default}"));
     }
-    if let Some(from) = column.generated.as_ref().filter(|from| **from != column.db_type) {
-        line.push_str(&format!(" · from {from}"));
+    match column.generated.as_deref() {
+        Some(Column::BY_SERVER) => line.push_str(&format!(" · {}", Column::BY_SERVER)),
+        Some(from) => line.push_str(&format!(" · from {from}")),
+        None => {}
     }
     if !column.comment.is_empty() {
         line.push_str(&format!(" · {}", column.comment));

@@ -195,7 +195,7 @@ impl Ground {
                 db_type: part.about.clone(),
                 nullable: part.optional,
                 key: part.is_key,
-                generated: part.fixed.then(|| "by the server".to_owned()),
+                generated: part.fixed.then(|| Column::BY_SERVER.to_owned()),
                 ..Column::default()
             },
             kind: match part.takes {

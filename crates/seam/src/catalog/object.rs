@@ -153,7 +153,8 @@ pub struct Column {
     /// What its definition says beside all that, as it is written, as `sparse`; mostly empty.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub more: String,
-    /// The expression that it is computed from; a word as `identity` where the server counts.
+    /// The expression that it is computed from; a word as `identity` where the server counts, and [`Column::BY_SERVER`]
+    /// where its type says that each row has its own.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub generated: Option<String>,
     /// How the server numbers it where that is not as usual, as `start with 10 increment by 5`.
@@ -334,6 +335,9 @@ pub struct Trigger {
 }
 
 impl Column {
+    /// How a column is generated whose values come from the server and of no expression: this is none in any language.
+    pub const BY_SERVER: &str = "by the server";
+
     /// Whether the server numbers it where nothing is given.
     pub fn is_numbered(&self) -> bool {
         let generated = self.generated.as_deref().unwrap_or_default().to_ascii_lowercase();

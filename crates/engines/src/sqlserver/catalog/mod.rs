@@ -124,6 +124,11 @@ fn whole_name(schema: &str, name: &str) -> String {
     format!("{}.{}", SQLSERVER.name_as_written(schema), SQLSERVER.name_as_written(name))
 }
 
+/// That a part of a table does not act.
+fn off(part: String, makes: String, unmakes: String) -> Belonging {
+    Belonging { kind: BelongingKind::State, name: part.clone(), of: part, to: None, makes, unmakes }
+}
+
 fn column(catalog: &mut Catalog, row: &Row) {
     let object = catalog.object(field(row, 0), field(row, 1), kind(field(row, 2)));
     let name = field(row, 3);
@@ -140,7 +145,7 @@ fn column(catalog: &mut Catalog, row: &Row) {
         (false, _) => Some(bare(computed).to_owned()),
         (true, true) => Some("identity".to_owned()),
         // The server gives each row its own.
-        _ if db_type == "rowversion" => Some(db_type.clone()),
+        _ if db_type == "rowversion" => Some(Column::BY_SERVER.to_owned()),
         _ => None,
     };
     let numbering = match (field(row, 22), field(row, 23)) {
@@ -190,14 +195,8 @@ fn trigger(catalog: &mut Catalog, row: &Row) {
         made_with: made::settings(field(row, 7), field(row, 8)),
     });
     if field(row, 6) == "1" {
-        table.belongings.push(Belonging {
-            kind: BelongingKind::State,
-            name: format!("trigger {name}"),
-            of: format!("trigger {name}"),
-            to: None,
-            makes: format!("disable trigger {own} on {on}"),
-            unmakes: format!("enable trigger {own} on {on}"),
-        });
+        let [makes, unmakes] = ["disable", "enable"].map(|word| format!("{word} trigger {own} on {on}"));
+        table.belongings.push(off(format!("trigger {name}"), makes, unmakes));
     }
 }
 
@@ -298,7 +297,7 @@ mod tests {
                 "int|Some(\"identity\")||||",
                 "old.[Port code]|None|||N'x'|DF_given",
                 "dbo.code|None||null||",
-                "rowversion|Some(\"rowversion\")||||",
+                "rowversion|Some(\"by the server\")||||",
                 "decimal(12,2)|Some(\"[a]*(2)\")||persisted||",
                 "nvarchar(max) collate Latin1_General_BIN2|None||sparse|((1)+(2))|",
             ]

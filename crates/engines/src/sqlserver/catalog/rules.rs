@@ -1,10 +1,10 @@
 //! Keys, references, checks and indexes.
 
 use jaunty_language::dialect::SQLSERVER;
-use jaunty_seam::catalog::{Belonging, BelongingKind, Catalog, Constraint, Index, Name, Object, Rule};
+use jaunty_seam::catalog::{Catalog, Constraint, Index, Name, Object, Rule};
 use jaunty_seam::error::EngineError;
 
-use super::{bare, whole_name};
+use super::{bare, off, whole_name};
 use crate::sqlserver::session::{Row, SqlServerSession, field};
 
 /// Keys and indexes with their columns: a row a column.
@@ -88,14 +88,8 @@ fn index(catalog: &mut Catalog, row: &Row) {
         table.indexes.push(Index { name: name.to_owned(), over: vec![over], unique: is(3), definition, note });
         if is(11) {
             let (index, own) = (SQLSERVER.name_as_written(name), whole_name(&table.schema, &table.name));
-            table.belongings.push(Belonging {
-                kind: BelongingKind::State,
-                name: format!("index {name}"),
-                of: format!("index {name}"),
-                to: None,
-                makes: format!("alter index {index} on {own} disable"),
-                unmakes: format!("alter index {index} on {own} rebuild"),
-            });
+            let [makes, unmakes] = ["disable", "rebuild"].map(|word| format!("alter index {index} on {own} {word}"));
+            table.belongings.push(off(format!("index {name}"), makes, unmakes));
         }
     }
     let own = whole_name(&table.schema, &table.name);
@@ -178,14 +172,8 @@ fn check(catalog: &mut Catalog, row: &Row) {
 fn put(table: &mut Object, rule: Constraint, disabled: bool) {
     if disabled {
         let (name, own) = (SQLSERVER.name_as_written(&rule.name), whole_name(&table.schema, &table.name));
-        table.belongings.push(Belonging {
-            kind: BelongingKind::State,
-            name: format!("constraint {}", rule.name),
-            of: format!("constraint {}", rule.name),
-            to: None,
-            makes: format!("alter table {own} nocheck constraint {name}"),
-            unmakes: format!("alter table {own} check constraint {name}"),
-        });
+        let [makes, unmakes] = ["nocheck", "check"].map(|word| format!("alter table {own} {word} constraint {name}"));
+        table.belongings.push(off(format!("constraint {}", rule.name), makes, unmakes));
     }
     table.constraints.push(rule);
 }
