@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use jaunty_standins::{Tls, documents, tds};
 
 const USAGE: &str = "\
-jaunty-standins tds [--data FILE] [--port PORT] [--cert FILE --key FILE] [--require-tls]
+jaunty-standins tds [--data FILE] [--database NAME=FILE] [--port PORT] [--cert FILE --key FILE] [--require-tls]
 jaunty-standins documents [--data FOLDER] [--port PORT] [--cert FILE --key FILE] [--login] [--members COUNT]";
 
 fn main() -> ExitCode {
@@ -23,6 +23,7 @@ fn main() -> ExitCode {
 #[derive(Default)]
 struct Written {
     data: Option<PathBuf>,
+    others: Vec<(String, PathBuf)>,
     port: u16,
     cert: Option<PathBuf>,
     key: Option<PathBuf>,
@@ -39,6 +40,11 @@ fn serve(mut arguments: impl Iterator<Item = String>) -> Result<(), String> {
         let number = |what: &str| format!("{what} is a number");
         match argument.as_str() {
             "--data" => written.data = Some(PathBuf::from(value()?)),
+            "--database" => {
+                let value = value()?;
+                let (name, file) = value.split_once('=').ok_or("a database is NAME=FILE")?;
+                written.others.push((name.to_owned(), PathBuf::from(file)));
+            }
             "--port" => written.port = value()?.parse().map_err(|_| number("the port"))?,
             "--cert" => written.cert = Some(PathBuf::from(value()?)),
             "--key" => written.key = Some(PathBuf::from(value()?)),
@@ -61,6 +67,7 @@ fn tls(cert: Option<PathBuf>, key: Option<PathBuf>) -> Option<Tls> {
 
 fn serve_tds(written: Written) -> Result<(), String> {
     let mut options = tds::Options { data: written.data, port: written.port, ..tds::Options::default() };
+    options.others = written.others;
     options.tls = tls(written.cert, written.key);
     options.requires_tls = written.requires_tls;
     let password = options.password.clone();

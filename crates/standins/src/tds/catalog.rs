@@ -145,8 +145,11 @@ pub fn is_table(name: &str) -> bool {
 const FIRST: i64 = 1_000_000;
 const DBO: i64 = 1;
 
-/// Fills the tables with what is there.
-pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
+/// Fills the tables with what is in a database, which is attached under a name.
+pub fn fill(db: &Connection, shared: &Arc<Shared>, (place, database): (&str, &str)) -> rusqlite::Result<()> {
+    let place = quoted(place);
+    // Modules and what was said of tables are of the database that the server began with.
+    let is_first = shared.file_of(database) == shared.data;
     for line in TABLES.lines().filter_map(|line| line.strip_prefix("create table ")) {
         db.execute_batch(&format!("delete from {}", line.split('(').next().unwrap_or_default()))?;
     }
@@ -155,10 +158,16 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
         "insert into sys.databases values (1, ?1, 0, 0, ?3), (5, ?2, 0, 1, ?3)",
         params![MASTER, shared.options.database, COLLATION],
     )?;
+    for (number, name) in (6_i64..).zip(held(&shared.databases).keys()) {
+        db.execute("insert into sys.databases values (?1, ?2, 0, 1, ?3)", params![number, name, COLLATION])?;
+    }
     for (name, id, size) in KNOWN {
         db.execute("insert into sys.types values (?1, ?2, ?2, 4, ?3, 0, 0, 0, 0, 1)", params![name, id, size])?;
     }
-    let mut list = db.prepare("select name, type, sql from dbo.sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name")?;
+    let all = format!(
+        "select name, type, sql from {place}.sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name"
+    );
+    let mut list = db.prepare(&all)?;
     let all = list.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
     let objects: Vec<(String, String, String)> = all.collect::<Result<_, _>>()?;
     let id_of = |name: &str| {
@@ -177,7 +186,7 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
             params![id, name, DBO, word.trim()],
         )?;
         let table = Table::read(text).filter(|_| kind != "view");
-        columns(db, id, name, table.as_ref())?;
+        columns(db, &place, id, name, table.as_ref())?;
         if kind == "view" {
             let needs = objects.iter().filter(|(other, ..)| other != name && names(text, other));
             for (other, ..) in needs {
@@ -190,14 +199,18 @@ pub fn fill(db: &Connection, shared: &Arc<Shared>) -> rusqlite::Result<()> {
             )?;
             continue;
         }
-        let rows: i64 = db.query_row(&format!("select count(*) from dbo.{}", quoted(name)), [], |row| row.get(0))?;
+        let rows: i64 =
+            db.query_row(&format!("select count(*) from {place}.{}", quoted(name)), [], |row| row.get(0))?;
         db.execute("insert into sys.partitions values (?1, ?1, 1, ?2)", params![id, rows])?;
         db.execute("insert into sys.allocation_units values (?1, ?2)", params![id, rows / 60 + 1])?;
-        indexes(db, id, name, table.as_ref())?;
-        foreign_keys(db, id, name, &id_of, table.as_ref())?;
+        indexes(db, &place, id, name, table.as_ref())?;
+        foreign_keys(db, &place, id, name, &id_of, table.as_ref())?;
         if let Some(table) = &table {
             written_parts(db, id, table)?;
         }
+    }
+    if !is_first {
+        return Ok(());
     }
     for (rule, off) in held(&shared.lenient).iter() {
         for of in ["foreign_keys", "check_constraints"] {
@@ -290,8 +303,8 @@ fn written_parts(db: &Connection, id: i64, table: &Table) -> rusqlite::Result<()
     Ok(())
 }
 
-fn columns(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
-    let mut list = db.prepare(&format!("pragma dbo.table_xinfo({})", quoted(table)))?;
+fn columns(db: &Connection, place: &str, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
+    let mut list = db.prepare(&format!("pragma {place}.table_xinfo({})", quoted(table)))?;
     let mut rows = list.query([])?;
     while let Some(row) = rows.next()? {
         let number: i64 = row.get::<_, i64>(0)? + 1;
@@ -323,7 +336,7 @@ fn columns(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> ru
         if identity {
             db.execute(
                 &format!(
-                    "insert into sys.identity_columns select ?1, ?2, 1, 1, max({}) from dbo.{}",
+                    "insert into sys.identity_columns select ?1, ?2, 1, 1, max({}) from {place}.{}",
                     quoted(&name),
                     quoted(table)
                 ),
@@ -357,11 +370,11 @@ fn column_name(db: &Connection, table: i64, number: i64) -> String {
     db.query_row(find, params![table, number], |row| row.get(0)).unwrap_or_default()
 }
 
-fn indexes(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
+fn indexes(db: &Connection, place: &str, id: i64, table: &str, written: Option<&Table>) -> rusqlite::Result<()> {
     let mut number = 1_i64;
     // The key that is the row's own number has no index in SQLite.
     let mut keys: Vec<(i64, i64)> = Vec::new();
-    let mut list = db.prepare(&format!("pragma dbo.table_info({})", quoted(table)))?;
+    let mut list = db.prepare(&format!("pragma {place}.table_info({})", quoted(table)))?;
     let mut rows = list.query([])?;
     while let Some(row) = rows.next()? {
         let place: i64 = row.get(5)?;
@@ -395,11 +408,11 @@ fn indexes(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> ru
         let named = written.and_then(|written| written.rules("primary").into_iter().find_map(|rule| rule.name));
         put(&named.unwrap_or_else(|| format!("PK_{table}")), true, true, false, &columns)?;
     }
-    let mut list = db.prepare(&format!("pragma dbo.index_list({})", quoted(table)))?;
+    let mut list = db.prepare(&format!("pragma {place}.index_list({})", quoted(table)))?;
     let found = list.query_map([], |row| Ok((row.get(1)?, row.get(2)?, row.get(3)?)))?;
     let found: Vec<(String, bool, String)> = found.collect::<Result<_, _>>()?;
     for (count, (name, unique, origin)) in found.iter().enumerate().filter(|(_, (_, _, origin))| origin != "pk") {
-        let mut list = db.prepare(&format!("pragma dbo.index_xinfo({})", quoted(name)))?;
+        let mut list = db.prepare(&format!("pragma {place}.index_xinfo({})", quoted(name)))?;
         let columns =
             list.query_map([], |row| Ok((row.get::<_, i64>(1)?, row.get::<_, bool>(3)?, row.get::<_, bool>(5)?)))?;
         let columns: Vec<_> = columns.collect::<Result<Vec<_>, _>>()?;
@@ -425,20 +438,21 @@ fn indexes(db: &Connection, id: i64, table: &str, written: Option<&Table>) -> ru
 
 fn foreign_keys(
     db: &Connection,
+    place: &str,
     id: i64,
     table: &str,
     id_of: &impl Fn(&str) -> Option<i64>,
     written: Option<&Table>,
 ) -> rusqlite::Result<()> {
-    let mut list = db.prepare(&format!("pragma dbo.foreign_key_list({})", quoted(table)))?;
+    let mut list = db.prepare(&format!("pragma {place}.foreign_key_list({})", quoted(table)))?;
     let mut rows = list.query([])?;
     while let Some(row) = rows.next()? {
-        let (number, place): (i64, i64) = (row.get(0)?, row.get(1)?);
+        let (number, nth): (i64, i64) = (row.get(0)?, row.get(1)?);
         let (there, from, to): (String, String, Option<String>) = (row.get(2)?, row.get(3)?, row.get(4)?);
         let (on_update, on_delete): (String, String) = (row.get(5)?, row.get(6)?);
         let Some(other) = id_of(&there) else { continue };
         let key = id + 700 + number;
-        if place == 0 {
+        if nth == 0 {
             let own = |rule: &Named| rule.columns.first().is_some_and(|column| column.eq_ignore_ascii_case(&from));
             let named = written.and_then(|written| written.rules("foreign").into_iter().find(own)?.name);
             let named = named.unwrap_or_else(|| format!("FK_{table}_{there}_{number}"));
@@ -453,7 +467,7 @@ fn foreign_keys(
         let there_number: i64 = db
             .query_row(
                 &format!(
-                    "select cid + 1 from pragma_table_info({}, 'dbo') where lower(name) = lower(?1)",
+                    "select cid + 1 from pragma_table_info({}, {place}) where lower(name) = lower(?1)",
                     quoted(&there)
                 ),
                 [&to],
@@ -462,7 +476,7 @@ fn foreign_keys(
             .unwrap_or(1);
         db.execute(
             "insert into sys.foreign_key_columns values (?1, ?2, ?3, ?4, ?5, ?6)",
-            params![key, place + 1, id, column_number(db, id, &from), other, there_number],
+            params![key, nth + 1, id, column_number(db, id, &from), other, there_number],
         )?;
     }
     Ok(())

@@ -131,11 +131,10 @@ fn login(wire: &mut Wire, message: &[u8], shared: &Arc<Shared>) -> io::Result<Op
     if !is_in {
         return refused(wire, &[wrong]);
     }
-    let chosen = if wanted.is_empty() { database.as_str() } else { wanted.as_str() };
-    if ![database.as_str(), MASTER].iter().any(|name| name.eq_ignore_ascii_case(chosen)) {
+    let Some(chosen) = shared.database(if wanted.is_empty() { database } else { &wanted }) else {
         let text = format!("Cannot open database \"{wanted}\" requested by the login. The login failed.");
         return refused(wire, &[Line { number: 4060, class: 11, text, ..wrong.clone() }, wrong]);
-    }
+    };
     wire.size = (packet as usize).clamp(512, 32_767);
     if let (true, Some(port)) = (reads, reading_port) {
         wire.say(&say::logged_in())?;
@@ -144,7 +143,7 @@ fn login(wire: &mut Wire, message: &[u8], shared: &Arc<Shared>) -> io::Result<Op
         wire.end()?;
         return Ok(None);
     }
-    wire.say(&say::environment(1, chosen, MASTER))?;
+    wire.say(&say::environment(1, &chosen, MASTER))?;
     let text = format!("Changed database context to '{chosen}'.");
     wire.say(&say::info(&Line { number: 5701, state: 2, class: 0, text, line: 1, procedure: String::new() }))?;
     wire.say(&say::collation())?;
@@ -162,7 +161,7 @@ fn login(wire: &mut Wire, message: &[u8], shared: &Arc<Shared>) -> io::Result<Op
     wire.say(&say::done(0xFD, 0, 0, 0))?;
     wire.end()?;
     let user = if by_token.is_some() { format!("{known}@quay.example") } else { user };
-    Ok(Some(Guest { user, database: chosen.to_lowercase(), program, machine }))
+    Ok(Some(Guest { user, database: chosen, program, machine }))
 }
 
 /// Whether features follow: the third byte of options.

@@ -42,6 +42,8 @@ pub struct Options {
     pub password: String,
     /// The name of its database.
     pub database: String,
+    /// Other databases: their names and files.
+    pub others: Vec<(String, PathBuf)>,
     /// Its certificate: without one there is no TLS.
     pub tls: Option<Tls>,
     /// It takes no connection without TLS.
@@ -58,6 +60,7 @@ impl Default for Options {
             user: "clerk".into(),
             password: "salt and fog".into(),
             database: "ferry".into(),
+            others: Vec::new(),
             tls: None,
             requires_tls: false,
             reading_port: None,
@@ -79,6 +82,8 @@ pub(crate) struct Shared {
     pub data: PathBuf,
     /// Goes with the server.
     temporary: Option<PathBuf>,
+    /// The file of each other database by its name, and whether it was made here: then it is gone with the server.
+    pub databases: Mutex<BTreeMap<String, (PathBuf, bool)>>,
     /// Procedures, views and functions that were made here, by their names in lower case.
     pub modules: Mutex<HashMap<String, parse::Module>>,
     /// What was said of tables and their columns (which are empty for the table itself).
@@ -109,11 +114,13 @@ impl Server {
                 (file.clone(), Some(file))
             }
         };
+        let others = options.others.clone().into_iter().map(|(name, file)| (name, (file, false)));
         let shared = Arc::new(Shared {
             options,
             configs,
             data,
             temporary,
+            databases: Mutex::new(others.collect()),
             modules: Mutex::default(),
             descriptions: Mutex::default(),
             lenient: Mutex::default(),
@@ -151,20 +158,57 @@ impl Drop for Server {
         for (_, stream) in held(&self.shared.sessions).drain() {
             let _ = stream.shutdown(std::net::Shutdown::Both);
         }
+        self.shared.clean_up();
         // Wakes the thread that listens.
         let _ = TcpStream::connect((Ipv4Addr::LOCALHOST, self.port));
     }
 }
 
-impl Drop for Shared {
-    fn drop(&mut self) {
-        if let Some(file) = &self.temporary {
-            for ending in ["", "-wal", "-shm", "-journal"] {
-                let mut name = file.clone().into_os_string();
-                name.push(ending);
-                let _ = std::fs::remove_file(PathBuf::from(name));
-            }
+impl Shared {
+    /// The name of a database as it is kept, in whatever letters it was written.
+    pub fn database(&self, name: &str) -> Option<String> {
+        let own = [self.options.database.as_str(), hello::MASTER].map(str::to_owned);
+        let made = held(&self.databases);
+        own.into_iter().chain(made.keys().cloned()).find(|known| known.eq_ignore_ascii_case(name))
+    }
+
+    /// The file of a database, by the name that it is kept under.
+    pub fn file_of(&self, database: &str) -> PathBuf {
+        held(&self.databases).get(database).map_or(&self.data, |(file, _)| file).clone()
+    }
+
+    /// Makes a database; its file is beside the others that are gone with the server.
+    pub fn make_database(&self, name: &str) {
+        let mut made = held(&self.databases);
+        let number = made.len();
+        let file = format!("jaunty-standin-{}-{:p}-{number}.db", std::process::id(), self);
+        let file = std::env::temp_dir().join(file);
+        remove(&file);
+        made.insert(name.to_owned(), (file, true));
+    }
+
+    /// Takes a database away.
+    pub fn drop_database(&self, name: &str) {
+        if let Some((file, true)) = held(&self.databases).remove(name) {
+            remove(&file);
         }
+    }
+}
+
+/// Removes the files of a database.
+fn remove(file: &std::path::Path) {
+    for ending in ["", "-wal", "-shm", "-journal"] {
+        let mut name = file.to_owned().into_os_string();
+        name.push(ending);
+        let _ = std::fs::remove_file(PathBuf::from(name));
+    }
+}
+
+impl Shared {
+    /// Removes the files that go with the server. Sessions that still end have theirs open.
+    fn clean_up(&self) {
+        self.temporary.iter().for_each(|file| remove(file));
+        held(&self.databases).values().filter(|(_, made)| *made).for_each(|(file, _)| remove(file));
     }
 }
 

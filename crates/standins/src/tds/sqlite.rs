@@ -85,7 +85,8 @@ fn word(text: &str) -> Token {
     Token { kind: Kind::Word, text: text.to_owned(), line: 0, at: 0, end: 0 }
 }
 
-fn sign(text: &str) -> Token {
+/// A sign.
+pub fn sign(text: &str) -> Token {
     Token { kind: Kind::Sign, ..word(text) }
 }
 

@@ -1,6 +1,7 @@
 //! A session: requests, and carrying out what they ask for.
 
 mod altering;
+mod databases;
 mod errors;
 mod facts;
 mod plans;
@@ -122,8 +123,8 @@ pub fn serve(stream: TcpStream, number: u16, shared: &Arc<Shared>) -> io::Result
 impl Session {
     fn begin(wire: Arc<Mutex<Wire>>, shared: &Arc<Shared>, guest: Guest, number: u16) -> rusqlite::Result<Session> {
         let mut db = Connection::open_in_memory()?;
-        db.execute("attach ?1 as dbo", [shared.data.to_string_lossy()])?;
-        db.execute_batch("pragma dbo.journal_mode = wal; pragma foreign_keys = on;")?;
+        databases::attach(&db, shared, &guest.database, "dbo")?;
+        db.execute_batch("pragma foreign_keys = on;")?;
         db.busy_timeout(Duration::from_secs(2))?;
         catalog::make(&db)?;
         sqlite::add_functions(&db)?;

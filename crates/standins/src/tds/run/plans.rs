@@ -33,11 +33,11 @@ impl Session {
                 if !matches!(kind, "SELECT" | "SELECT WITHOUT QUERY" | "INSERT" | "UPDATE" | "DELETE") {
                     return Ok(vec![simple(kind)]);
                 }
-                let tokens = with_tables(tokens, scope);
+                let (tokens, of) = self.reached(&with_tables(tokens, scope));
                 let translated =
                     sqlite::translate(&tokens, &self.database).map_err(|text| self.plain(40515, &text, line))?;
                 self.tell_facts();
-                self.fill_catalog(&tokens);
+                self.fill_catalog(&tokens, of.as_deref());
                 let prepared = self.db.prepare(&translated.text).map_err(|error| self.fault(&error, &tokens, line))?;
                 for at in 1..=prepared.parameter_count() {
                     let name = prepared.parameter_name(at).unwrap_or_default();

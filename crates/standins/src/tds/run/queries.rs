@@ -47,9 +47,11 @@ impl Session {
 
     /// What an expression gives.
     pub(super) fn value(&mut self, tokens: &[Token], line: u32, scope: &Scope) -> Outcome<Value> {
-        let text = format!("select {}", sqlite::expression(&with_tables(tokens, scope), &self.database));
+        let (tokens, of) = self.reached(tokens);
+        let text = format!("select {}", sqlite::expression(&with_tables(&tokens, scope), &self.database));
         self.tell_facts();
-        self.fill_catalog(tokens);
+        self.fill_catalog(&tokens, of.as_deref());
+        let tokens = tokens.as_slice();
         let mut prepared = self.db.prepare(&text).map_err(|error| self.fault(&error, tokens, line))?;
         bind(&mut prepared, scope, line)?;
         let mut rows = prepared.raw_query();
@@ -65,10 +67,14 @@ impl Session {
         })
     }
 
-    pub(super) fn fill_catalog(&self, tokens: &[Token]) {
+    /// Fills the views of the schema `sys` that a statement reads: of the database in hand, or of another one.
+    pub(super) fn fill_catalog(&self, tokens: &[Token], of: Option<&str>) {
         let reads =
             tokens.windows(3).any(|three| three[0].is("sys") && three[1].is(".") && catalog::is_table(&three[2].text));
-        if reads && let Err(error) = catalog::fill(&self.db, &self.shared) {
+        if reads
+            && let Err(error) =
+                catalog::fill(&self.db, &self.shared, (of.unwrap_or("dbo"), of.unwrap_or(&self.database)))
+        {
             eprintln!("the catalog of the stand-in: {error}");
         }
     }
@@ -86,6 +92,9 @@ impl Session {
             }
             return self.done(0, 0, 0);
         }
+        if let Some(made) = self.made_database(tokens, line) {
+            return made;
+        }
         if let Some(made) = self.dropped(tokens) {
             return made;
         }
@@ -100,10 +109,10 @@ impl Session {
         if let Some(assigned) = assignments(tokens) {
             return self.assign_all(tokens, &assigned, line, scope);
         }
-        let tokens = with_tables(tokens, scope);
+        let (tokens, of) = self.reached(&with_tables(tokens, scope));
         let translated = sqlite::translate(&tokens, &self.database).map_err(|text| self.plain(40515, &text, line))?;
         self.tell_facts();
-        self.fill_catalog(&tokens);
+        self.fill_catalog(&tokens, of.as_deref());
         let command = command(&lead);
         let rows = self.carry_out(&translated, &tokens, line, scope, command)?;
         self.fact("@@rowcount", Value::Integer(rows as i64));
@@ -174,10 +183,10 @@ impl Session {
             query.push(token.clone());
             at += 1;
         }
-        let query = with_tables(&query, scope);
+        let (query, of) = self.reached(&with_tables(&query, scope));
         let translated = sqlite::translate(&query, &self.database).map_err(|text| self.plain(40515, &text, line))?;
         self.tell_facts();
-        self.fill_catalog(&query);
+        self.fill_catalog(&query, of.as_deref());
         let mut found: Option<Vec<Value>> = None;
         let mut count = 0;
         {

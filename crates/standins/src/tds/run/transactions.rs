@@ -2,7 +2,6 @@
 
 use super::{Fault, Outcome, Scope, Session, syntax};
 
-use crate::tds::hello::MASTER;
 use crate::tds::lex::Token;
 use crate::tds::parse::{Does, Statement};
 use crate::tds::say;
@@ -40,11 +39,11 @@ impl Session {
     }
 
     pub(super) fn go_to(&mut self, name: &str, line: u32) -> Outcome {
-        let known = [self.shared.options.database.clone(), MASTER.to_owned()];
-        let Some(name) = known.into_iter().find(|known| known.eq_ignore_ascii_case(name)) else {
+        let Some(name) = self.shared.database(name) else {
             let text = format!("Database '{name}' does not exist. Make sure that the name is entered correctly.");
             return Err(self.plain(911, &text, line));
         };
+        self.attach_in_hand(&name, line)?;
         let before = std::mem::replace(&mut self.database, name.clone());
         self.say(&say::environment(1, &name, &before))?;
         let text = format!("Changed database context to '{name}'.");
