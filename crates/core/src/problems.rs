@@ -149,6 +149,12 @@ fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<
     }
 }
 
+/// The tables and views whose names are near to one that is not there.
+fn near_tables(name: &Written, catalog: &Catalog) -> Vec<String> {
+    let relations = catalog.objects().iter().filter(|o| o.kind.has_rows() && catalog.is_in_path(&o.schema));
+    nearest(&name.text, relations.map(|o| o.name.as_str()))
+}
+
 struct Judge<'a> {
     scope: Scope<'a>,
     made: &'a HashSet<String>,
@@ -164,14 +170,15 @@ impl Judge<'_> {
         for (number, query) in self.scope.shape.queries.iter().enumerate() {
             for source in &query.sources {
                 let Origin::Named(path) = &source.origin else { continue };
-                if path.len() > 2 || self.is_known(number, path) {
+                if self.is_known(number, path) {
                     continue;
                 }
                 let Some(name) = path.last().filter(|name| !name.text.is_empty()) else { continue };
-                let at = source.at + (path.len() - 1) * 2;
-                let Some(word) = self.scope.shape.words.get(at) else { continue };
-                let near = self.near_tables(name);
-                let message = format!("no table or view named \"{}\"", name.text);
+                let Some(word) = self.scope.shape.words.get(source.name_at) else { continue };
+                let there = self.holder(path);
+                let near = near_tables(name, there);
+                let elsewhere = (there.database != self.catalog().database).then(|| format!(" in {}", there.database));
+                let message = format!("no table or view named \"{}\"{}", name.text, elsewhere.unwrap_or_default());
                 found.push(Problem { range: word.range.clone(), message, near });
             }
         }
@@ -185,6 +192,11 @@ impl Judge<'_> {
         let Some(name) = path.last() else { return true };
         if dialect.is_own_name(&name.text) {
             return true;
+        }
+        match path {
+            [_, _, _, _, ..] => return true,
+            [database, schema, _] => return self.is_known_elsewhere(database, schema, path),
+            _ => {}
         }
         if self.catalog().temporary.contains(&name.text.to_lowercase()) {
             return true;
@@ -223,10 +235,21 @@ impl Judge<'_> {
             )
     }
 
-    fn near_tables(&self, name: &Written) -> Vec<String> {
-        let relations =
-            self.catalog().objects().iter().filter(|o| o.kind.has_rows() && self.catalog().is_in_path(&o.schema));
-        nearest(&name.text, relations.map(|o| o.name.as_str()))
+    /// Whether a table of another database is there, or nothing is known of its schema.
+    fn is_known_elsewhere(&self, database: &Written, schema: &Written, path: &[Written]) -> bool {
+        let (catalog, dialect) = (self.catalog(), self.scope.dialect);
+        let there = self.holder(path);
+        if there.missing.is_some() || !database.means(&there.database, dialect) {
+            return true;
+        }
+        let has_schema = there.schemas().iter().any(|known| schema.text.is_empty() || schema.means(known, dialect));
+        !has_schema || self.scope.relation(path).is_some() || catalog.relation_elsewhere(path, dialect).is_some()
+    }
+
+    /// What is known of the database that a path leads into; of the one in hand if it says none, or an unknown one.
+    fn holder(&self, path: &[Written]) -> &Catalog {
+        let [database, _, _] = path else { return self.catalog() };
+        self.catalog().other(database, self.scope.dialect).unwrap_or(self.catalog())
     }
 
     /// Columns that no source has, where all that a query can see is known.

@@ -596,3 +596,56 @@ fn plans_end_whenever_somebody_stops() {
         assert_eq!(found.rows().len(), 2, "after {turns} turns");
     }
 }
+
+/// What another database holds, read part by part.
+fn read_another(session: &mut dyn Session, database: &str) -> Result<Catalog, EngineError> {
+    let (mut catalog, mut number) = (Catalog::of_database(database.to_owned()), 0);
+    while session.catalog(&CatalogPart { database: Some(database), number, ..CatalogPart::default() }, &mut catalog)? {
+        number += 1;
+    }
+    catalog.complete();
+    Ok(catalog)
+}
+
+#[test]
+fn names_reach_into_other_databases() {
+    let server = Server::start(Options::default()).unwrap();
+    let mut session = connect(&profile(server.port()), Some(&secret())).unwrap();
+    for statement in [
+        "create database archive",
+        "create database [ledger 2025]",
+        "create table tickets (id int primary key, port nvarchar(40))",
+        "create table archive.dbo.tickets (id int primary key, fare decimal(8,2) not null)",
+        "create table archive.dbo.refunds (id int primary key, ticket_id int not null references tickets (id))",
+        "insert into archive..tickets values (1, 2.5), (2, 4)",
+    ] {
+        run(session.as_mut(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    assert_eq!(one(session.as_mut(), "select sum(fare) from archive.dbo.tickets"), "6.5");
+    assert_eq!(one(session.as_mut(), "select count(*) from ferry.dbo.tickets"), "0");
+
+    let mut own = Catalog::default();
+    let mut part = 0;
+    while session.catalog(&CatalogPart::number(part), &mut own).unwrap() {
+        part += 1;
+    }
+    own.complete();
+    assert_eq!((own.database.as_str(), own.objects().len()), ("ferry", 1));
+    assert_eq!(own.databases, ["archive", "ferry", "ledger 2025", "master"]);
+
+    let archive = read_another(session.as_mut(), "archive").unwrap();
+    let found: Vec<String> =
+        archive.objects().iter().map(|o| format!("{}.{} {}", o.schema, o.name, o.columns.len())).collect();
+    assert_eq!(found, ["dbo.refunds 2", "dbo.tickets 2"]);
+    let refunds = &archive.objects()[0];
+    assert_eq!((refunds.primary_key(), refunds.references().count()), (vec!["id"], 1));
+    assert_eq!(read_another(session.as_mut(), "ledger 2025").unwrap().objects().len(), 0);
+    // One that is not there, or that this login may not look into, is told so, and the session goes on.
+    let error = read_another(session.as_mut(), "nowhere").unwrap_err();
+    assert_eq!(error.kind, ErrorKind::Refused, "{error:?}");
+
+    // From within, the first database is another one.
+    run(session.as_mut(), "use archive").unwrap();
+    assert_eq!(one(session.as_mut(), "select count(*) from tickets join ferry..tickets t on 1 = 0"), "0");
+    assert_eq!(read_another(session.as_mut(), "ferry").unwrap().objects().len(), 1);
+}

@@ -123,6 +123,11 @@ impl Link {
         self.worker.ask(Order::Catalog);
     }
 
+    /// Reads what another database of the server holds.
+    pub fn read_database(&self, name: &str) {
+        self.worker.ask(Order::Database(name.to_owned()));
+    }
+
     /// Asks the server whether it would take a statement, where that is allowed and nothing runs.
     pub fn check(&self, id: StatementId, statement: String) {
         let is_open = matches!(self.state, State::Open);

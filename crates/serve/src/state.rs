@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::mpsc::Sender;
 
 use jaunty_core::complete::snippets::Snippet;
-use jaunty_core::complete::{Surroundings, region};
+use jaunty_core::complete::{Surroundings, not_read, region};
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Job, Keeping, Report, Run};
 use jaunty_seam::catalog::Catalog;
@@ -183,6 +183,9 @@ impl Server {
         let catalog = self.link_of(text).and_then(|link| link.catalog.as_deref()).unwrap_or(&none);
         let nearby = region::nearby(&text.rope, at);
         let around = Surroundings { catalog, dialect: text.dialect(), snippets: &self.snippets, nearby: &nearby };
+        if let Some(link) = self.link_of(text) {
+            not_read(&statement, around).into_iter().for_each(|database| link.read_database(database));
+        }
         ask(&statement, range.start, at - range.start, around)
     }
 

@@ -64,6 +64,9 @@ fn show(laid: Layout, connections: Connections, profile: Profile) -> Result<(), 
     crate::open::show(laid.folders, simulated::engines(), connections, Some(profile), laid.tour)
 }
 
+/// The database that lies beside the ferry company's on the simulated server.
+const ARCHIVE: &str = "archive.db";
+
 /// Why the demonstration could not be made.
 #[derive(Debug, thiserror::Error)]
 enum LayError {
@@ -86,6 +89,16 @@ fn lay(folder: &Path) -> Result<Layout, LayError> {
         let _ = std::fs::remove_file(&beside);
         world::make(&beside)?;
         std::fs::rename(&beside, &database)?;
+    }
+    let archive = folder.join(ARCHIVE);
+    if !archive.exists() {
+        let beside = folder.join("archive.db.part");
+        let _ = std::fs::remove_file(&beside);
+        let made = rusqlite::Connection::open(&beside)?;
+        made.execute("attach ?1 as ferry", [database.to_string_lossy()])?;
+        made.execute_batch(include_str!("archive.sql"))?;
+        made.close().map_err(|(_, error)| error)?;
+        std::fs::rename(&beside, &archive)?;
     }
     let collections = folder.join("collections");
     if !collections.exists() {

@@ -57,3 +57,11 @@ go
 select b.reference, b.passenger
 from bookings b
 where b.sailing_id = 4711
+go
+
+-- 8. Names reach into other databases of the server, and are completed there
+select a.year, r.name as route, a.passengers, a.taken
+from archive.dbo.takings a
+join routes r on r.id = a.route_id
+where a.year >= 2028
+order by a.taken desc

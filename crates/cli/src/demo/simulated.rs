@@ -43,7 +43,10 @@ impl Kind {
     fn start(self, data: PathBuf) -> Result<Running, StartError> {
         match self {
             Kind::Tds => {
-                tds::Server::start(tds::Options { data: Some(data), ..tds::Options::default() }).map(Running::Tds)
+                let archive = data.with_file_name(super::ARCHIVE);
+                let others = vec![("archive".to_owned(), archive)].into_iter().filter(|(_, file)| file.exists());
+                let options = tds::Options { data: Some(data), others: others.collect(), ..tds::Options::default() };
+                tds::Server::start(options).map(Running::Tds)
             }
             Kind::Documents => {
                 // A replica set of one, since only that has transactions.

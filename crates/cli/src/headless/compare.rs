@@ -261,9 +261,9 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
 /// All rows of a table.
 fn of_table(table: &str, catalog: &Catalog, dialect: &'static Dialect) -> Result<String, Failure> {
     let path: Vec<Written> = table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    let found = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
-    let found = found.ok_or_else(|| Failure::Usage(format!("there is no table or view {table}")))?;
+    let found = catalog
+        .relation_at(&path, dialect)
+        .ok_or_else(|| Failure::Usage(format!("there is no table or view {table}")))?;
     let name = dialect.name_as_written(&found.name);
     let schema =
         if found.schema.is_empty() { String::new() } else { format!("{}.", dialect.name_as_written(&found.schema)) };

@@ -64,9 +64,9 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             for name in &args.tables {
                 let path: Vec<Written> =
                     name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-                let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-                let found = path.last().and_then(|name| catalog.find_relation(schema, name, dialect));
-                let found = found.ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
+                let found = catalog
+                    .relation_at(&path, dialect)
+                    .ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
                 wanted.names.push(found.to_name());
             }
             let (since, shows) = (Instant::now(), std::io::stderr().is_terminal() && args.output.is_some());

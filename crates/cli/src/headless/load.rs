@@ -165,7 +165,7 @@ fn meeting(args: &args::Load) -> Meeting {
 pub fn catalog(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, Failure> {
     let (mut catalog, mut number) = (Catalog::default(), 0);
     loop {
-        let part = CatalogPart { schema: None, number, stop: stop.clone() };
+        let part = CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() };
         match session.catalog(&part, &mut catalog) {
             Ok(true) => number += 1,
             Ok(false) => break,

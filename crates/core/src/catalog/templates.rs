@@ -159,6 +159,21 @@ fn delete(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
     Some(format!("delete from {}\n{}", table_name(object, catalog, dialect), by_key(object, 1, dialect)))
 }
 
+/// A call of a routine with places for its arguments, as it stands behind the word that begins it.
+pub fn call_with_places(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    let call = call(object, catalog, dialect);
+    call.and_then(|call| Some(call.split_once(' ')?.1.to_owned()))
+        .unwrap_or_else(|| table_name(object, catalog, dialect))
+}
+
+/// The name by which a function is called in an expression: some languages want its schema whatever plain names reach.
+pub fn function_name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+    if dialect.calls[0].contains("SCHEMA") && !object.schema.is_empty() {
+        return format!("{}.{}", dialect.name_as_written(&object.schema), dialect.name_as_written(&object.name));
+    }
+    name(object, catalog, dialect)
+}
+
 fn call(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
     let [of_function, of_procedure] = dialect.calls;
     let call = match object.kind {

@@ -173,7 +173,7 @@ fn read_all(
     told: &mut dyn FnMut(usize, usize),
 ) -> Result<Structure, EngineError> {
     let (mut catalog, mut number) = (Catalog::default(), 0);
-    while session.catalog(&CatalogPart { schema: None, number, stop: stop.clone() }, &mut catalog)? {
+    while session.catalog(&CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() }, &mut catalog)? {
         number += 1;
     }
     catalog.complete();

@@ -22,6 +22,8 @@ pub struct About {
     pub lines: Vec<String>,
     /// The table that it is, or belongs to.
     pub table: Option<Name>,
+    /// The other database that it is in, if so.
+    pub elsewhere: Option<String>,
 }
 
 /// What is known of the word at byte `cursor` of a statement.
@@ -49,7 +51,7 @@ pub fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Abou
     {
         return Some(found);
     }
-    let own = |name: &Written| meaning(&context, name, &all, at, text);
+    let own = |name: &Written| meaning(&context, name, at, text);
     let keyword = || (!dotted && word.kind == TokenKind::Word).then(|| keyword(&all, at, around)).flatten();
     // A name that is a keyword too, where a name can be: what is in scope comes first.
     if around.dialect.is_keyword(&word.text) { keyword().or_else(|| own(&name)) } else { own(&name).or_else(keyword) }
@@ -78,7 +80,7 @@ fn keyword(all: &[Word], at: usize, around: Surroundings<'_>) -> Option<About> {
         }
     }
     let (entry, _) = found?;
-    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], ..About::default() })
 }
 
 fn function(name: &str, around: Surroundings<'_>) -> Option<About> {
@@ -94,15 +96,15 @@ fn function(name: &str, around: Surroundings<'_>) -> Option<About> {
         return Some(About {
             title: format!("{}{}", first.name, first.signature),
             lines: lines.collect(),
-            table: None,
+            ..About::default()
         });
     }
     let entry = help::of(around.dialect).function(name)?;
-    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], ..About::default() })
 }
 
 /// What a name means: a column, another name of a table, a table, a schema.
-fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text: &str) -> Option<About> {
+fn meaning(context: &Context<'_>, name: &Written, at: usize, text: &str) -> Option<About> {
     let dialect = context.around.dialect;
     let catalog = context.around.catalog;
     // The statement with the word in it: as one of its sources it is gone from the context.
@@ -110,24 +112,35 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
     let scope = Scope::new(&whole, catalog, dialect);
     let query = whole.query_at(at);
     let visible = scope.visible(query, whole.clause_at(query, at).0);
-    let path = path_at(all, at);
+    let (mut path, _) = whole.path_before(at);
+    path.push(name.clone());
     if let Some(owner) = path.len().checked_sub(2).and_then(|before| path.get(before)) {
         let source = visible.iter().find(|source| owner.means(&source.name.text, dialect));
         if let Some(source) = source {
             let column = source.columns.iter().find(|column| name.means(&column.name, dialect))?;
             return Some(column_about(column, source, catalog));
         }
-        return scope.relation(&path).map(|object| table_about(object, catalog, dialect));
+        return about_path(&path, catalog, dialect);
     }
     let source_here = whole.queries.iter().flat_map(|query| &query.sources).find(|source| source.at == at);
     if let Some(Origin::Named(path)) = source_here.map(|source| &source.origin)
-        && let Some(object) = scope.relation(path)
+        && let Some(found) = about_path(path, catalog, dialect)
     {
-        return Some(table_about(object, catalog, dialect));
+        return Some(found);
     }
     if let Some(source) = visible.iter().find(|source| name.means(&source.name.text, dialect)) {
         let table = source.table.as_ref().and_then(|table| catalog.relation(table));
+        let origin = whole.queries.iter().flat_map(|query| &query.sources).find(|of| of.at == source.at);
+        let elsewhere = origin.and_then(|of| match &of.origin {
+            Origin::Named(path) if path.len() > 1 => about_path(path, catalog, dialect),
+            _ => None,
+        });
         return Some(match table {
+            None if elsewhere.is_some() => {
+                let mut found = elsewhere.unwrap_or_default();
+                found.title = format!("{} is an alias of {}", name.text, found.title);
+                found
+            }
             Some(object) => {
                 let mut found = table_about(object, catalog, dialect);
                 if !name.means(&object.name, dialect) {
@@ -138,7 +151,7 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
             None => About {
                 title: format!("{} is defined in this statement", name.text),
                 lines: source.columns.iter().map(|column| format!("{} {}", column.name, column.db_type)).collect(),
-                table: None,
+                ..About::default()
             },
         });
     }
@@ -153,19 +166,21 @@ fn meaning(context: &Context<'_>, name: &Written, all: &[Word], at: usize, text:
     }
     let mut lines = vec![format!("{} of {}", object.kind.word(), object.schema)];
     lines.extend(object.values.iter().map(|value| format!("'{value}'")));
-    Some(About { title: format!("{} {}", object.name, object.signature), lines, table: None })
+    Some(About { title: format!("{} {}", object.name, object.signature), lines, ..About::default() })
 }
 
-/// The names and dots that end at a token.
-fn path_at(all: &[Word], at: usize) -> Vec<Written> {
-    let mut path = all.get(at).map(name_of).into_iter().collect::<Vec<_>>();
-    let mut at = at;
-    while at >= 2 && all.get(at - 1).is_some_and(|w| w.sign(b'.')) {
-        at -= 2;
-        let Some(word) = all.get(at) else { break };
-        path.insert(0, name_of(word));
+/// A table by its path, in whatever database.
+fn about_path(path: &[Written], catalog: &Catalog, dialect: &'static Dialect) -> Option<About> {
+    if let Some(object) = catalog.relation_at(path, dialect) {
+        return Some(table_about(object, catalog, dialect));
     }
-    path
+    let (there, object) = catalog.relation_elsewhere(path, dialect)?;
+    let mut found = table_about(object, there, dialect);
+    found.lines.insert(0, format!("in the database {}", there.database));
+    // The name means another table here, if it means one.
+    found.table = None;
+    found.elsewhere = Some(there.database.clone());
+    Some(found)
 }
 
 /// A table in lines: how large it is, its columns, what its keys lead to.
@@ -182,7 +197,7 @@ pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static Dialect
     let rows = object.rows.map(|rows| format!(" · {rows} {} (estimate)", word(rows))).unwrap_or_default();
     let bytes = object.bytes.map(|bytes| format!(" · {}", size(bytes))).unwrap_or_default();
     let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
-    About { title, lines, table: Some(object.to_name()) }
+    About { title, lines, table: Some(object.to_name()), elsewhere: None }
 }
 
 /// A number of bytes for people.
@@ -247,8 +262,15 @@ fn column_about(column: &Seen, source: &VisibleSource, catalog: &Catalog) -> Abo
             let indexes =
                 object.indexes.iter().filter(|index| index.over.first().is_some_and(|over| *over == full.name));
             lines.extend(indexes.map(|index| format!("first in index {}", index.name)));
-            About { title: column_line(full, object, catalog), lines, table }
+            About { title: column_line(full, object, catalog), lines, table, ..About::default() }
         }
+        // Of a table of another database.
+        None if !column.db_type.is_empty() => About {
+            title: format!("{}  {}", column.name, column.db_type),
+            lines: vec![format!("column of {}", source.name.text)],
+            table,
+            ..About::default()
+        },
         None => About {
             title: column.name.clone(),
             lines: vec![format!(
@@ -256,6 +278,7 @@ fn column_about(column: &Seen, source: &VisibleSource, catalog: &Catalog) -> Abo
                 if source.name.text.is_empty() { "a query" } else { &source.name.text }
             )],
             table,
+            ..About::default()
         },
     }
 }
@@ -267,7 +290,7 @@ fn command(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<About>
     let (first, second) = (names.next()?, names.next().unwrap_or_default());
     let help = help::of(around.dialect);
     let entry = help.keyword(&format!("{first} {second}")).or_else(|| help.keyword(first))?;
-    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], table: None })
+    Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], ..About::default() })
 }
 
 /// The call that the cursor stands in: its signature, and the bytes of the argument in that which is
@@ -366,12 +389,12 @@ pub fn only_table(text: &str, catalog: &Catalog, dialect: &'static Dialect) -> O
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::complete::tests::saltmarsh;
+    use crate::complete::tests::{of_a_server, saltmarsh};
     use jaunty_language::dialect::{self, POSTGRES};
 
     /// What is said at the mark in a text: the title, then the first line.
     fn said(name: &str, text: &str) -> String {
-        let catalog = saltmarsh();
+        let catalog = if name == "sqlserver" { of_a_server() } else { saltmarsh() };
         let cursor = text.find('|').unwrap();
         let around =
             Surroundings { catalog: &catalog, dialect: dialect::by_name(name).unwrap(), snippets: &[], nearby: "" };
@@ -413,6 +436,11 @@ mod tests {
             ("postgres", "select unkno|wn", "nothing"),
             ("postgres", "select \"na|me\" from ports", "name  text / column of table ports"),
             ("mysql", "select date_for|mat(a, b)", "date_format(date, format) -> text / A moment written"),
+            ("sqlserver", "select * from archive.dbo.po|rts", "table ports / in the database archive"),
+            ("sqlserver", "select * from archive..ti|ckets t", "table tickets / in the database archive"),
+            ("sqlserver", "select t|.id from archive..tickets t", "t is an alias of table tickets / in the database"),
+            ("sqlserver", "select t.fa|re from archive..tickets t", "fare  int / column of t"),
+            ("sqlserver", "select * from elsewhere.dbo.po|rts", "nothing"),
             ("redis", "hge|t key field", "HGET key field / The value of a field"),
             ("redis", "client lis|t", "CLIENT LIST / Lists who"),
             ("redis", "get ke|y", "GET key / The text"),

@@ -2,7 +2,7 @@
 
 use super::context::Context;
 use super::rank::fit;
-use super::scope::{Seen, VisibleSource, columns_of};
+use super::scope::{Seen, VisibleSource};
 use super::{Found, Kind, escaped};
 use jaunty_language::edit::snippet::unfilled_place;
 use jaunty_language::lexer::TokenKind;
@@ -85,16 +85,17 @@ fn everywhere(context: &Context<'_>, found: &mut Found) {
 
 /// The columns of what stands before the dot.
 pub(super) fn qualified(context: &Context<'_>, found: &mut Found) {
-    let dialect = context.around.dialect;
+    let (catalog, dialect) = (context.around.catalog, context.around.dialect);
     let Some(owner) = context.qualifier.last() else { return };
     let visible = context.visible();
     let named = |source: &&VisibleSource| context.qualifier.len() == 1 && owner.means(&source.name.text, dialect);
     let by_path = |source: &&VisibleSource| {
         let table = source.table.as_ref();
-        table.is_some_and(|table| {
-            let schema = context.qualifier.len().checked_sub(2).and_then(|at| context.qualifier.get(at));
-            owner.means(&table.name, dialect) && schema.is_some_and(|schema| schema.means(&table.schema, dialect))
-        })
+        context.qualifier.len() < 3
+            && table.is_some_and(|table| {
+                let schema = context.qualifier.len().checked_sub(2).and_then(|at| context.qualifier.get(at));
+                owner.means(&table.name, dialect) && schema.is_some_and(|schema| schema.means(&table.schema, dialect))
+            })
     };
     let source = visible.iter().find(named).or_else(|| visible.iter().find(by_path));
     match source {
@@ -109,7 +110,8 @@ pub(super) fn qualified(context: &Context<'_>, found: &mut Found) {
         }
         // A table that the query does not name yet.
         None => {
-            if let Some(object) = context.scope().relation(&context.qualifier) {
+            let elsewhere = catalog.relation_elsewhere(&context.qualifier, dialect).map(|(_, object)| object);
+            if let Some(object) = catalog.relation_at(&context.qualifier, dialect).or(elsewhere) {
                 put_all(object, context, found, &[]);
             } else if visible.is_empty() && context.qualifier.len() == 1 && context.clause.0 == Clause::Select {
                 of_tables_to_come(owner, context, found);
@@ -154,7 +156,8 @@ pub(super) fn of_table(context: &Context<'_>, found: &mut Found) {
     }
     let named = named_in_list(context);
     let Some(path) = context.table_in_hand() else { return };
-    match context.scope().relation(&path) {
+    let elsewhere = context.around.catalog.relation_elsewhere(&path, context.around.dialect).map(|(_, object)| object);
+    match context.scope().relation(&path).or(elsewhere) {
         Some(object) => put_all(object, context, found, &named),
         // The table that is being made.
         None => own_columns(context, found, &named),
@@ -338,7 +341,9 @@ pub(super) fn insert(context: &Context<'_>, found: &mut Found) {
     if !inserts || source.end != context.begins {
         return;
     }
-    let Some(object) = context.scope().relation(path) else { return };
+    let elsewhere =
+        || context.around.catalog.relation_elsewhere(path, context.around.dialect).map(|(_, object)| object);
+    let Some(object) = context.scope().relation(path).or_else(elsewhere) else { return };
     let given: Vec<_> = object.columns.iter().filter(|column| column.generated.is_none()).collect();
     let names: Vec<_> = given.iter().map(|column| context.written(&column.name)).collect();
     let places: Vec<_> = given.iter().zip(1..).map(|(column, number)| unfilled_place(number, &column.name)).collect();
@@ -415,8 +420,7 @@ pub(super) fn inserted(context: &Context<'_>) -> Option<Inserted> {
         let close = context.shape.closing(source.end, context.shape.words.len());
         (source.end + 1..close).filter_map(|at| context.shape.name_at(at)).map(|name| name.text).collect()
     } else {
-        let object = context.scope().relation(table)?;
-        object.columns.iter().map(|column| column.name.clone()).collect()
+        context.scope().columns_at(table).into_iter().map(|column| column.name).collect()
     };
     let mut depth = 0;
     let mut at = 0;
@@ -433,5 +437,5 @@ pub(super) fn inserted(context: &Context<'_>) -> Option<Inserted> {
 
 /// The columns of a table by its path.
 pub(super) fn at_path(context: &Context<'_>, path: &[Written]) -> Vec<Seen> {
-    context.scope().relation(path).map(columns_of).unwrap_or_default()
+    context.scope().columns_at(path)
 }

@@ -106,13 +106,7 @@ impl<'a> Context<'a> {
         let capitals =
             capitals(&before, text, dialect) || (typed.len() > 1 && typed.bytes().all(|b| b.is_ascii_uppercase()));
         let mut shape = Shape::of(before);
-        let mut qualifier = Vec::new();
-        let mut begins = at;
-        while begins >= 2 && shape.words.get(begins - 1).is_some_and(|w| w.sign(b'.')) {
-            let Some(name) = shape.name_at(begins - 2) else { break };
-            qualifier.insert(0, name);
-            begins -= 2;
-        }
+        let (qualifier, begins) = shape.path_before(at);
         for query in &mut shape.queries {
             let before = query.target.and_then(|target| query.sources.get(target)).map(|source| source.at);
             query.sources.retain(|source| source.at != begins);
@@ -189,12 +183,8 @@ impl<'a> Context<'a> {
         while self.shape.words.get(at).is_some_and(|w| w.is_one_of(&["IF", "NOT", "EXISTS", "ONLY"])) {
             at += 1;
         }
-        let mut path = vec![self.shape.name_at(at)?];
-        while self.shape.words.get(at + 1).is_some_and(|w| w.sign(b'.')) {
-            at += 2;
-            path.push(self.shape.name_at(at)?);
-        }
-        Some(path)
+        let (path, _) = self.shape.path_from(at);
+        (!path.is_empty()).then_some(path)
     }
 }
 

@@ -64,7 +64,7 @@ pub(super) fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Opti
     let of_entry = |entry: &Entry, name: &str, colon: &str| {
         let value = Snippet::plain(entry.value);
         let title = if value.is_empty() { name.to_owned() } else { format!("{name}{colon} {value}") };
-        Some(About { title, lines: vec![entry.text.to_owned()], table: None })
+        Some(About { title, lines: vec![entry.text.to_owned()], ..About::default() })
     };
     let find = |entries: &'static [Entry], name: &str| entries.iter().find(|entry| entry.name == name);
     // What the server gets for the short form.
@@ -81,7 +81,7 @@ pub(super) fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Opti
         Place::Verb => {
             let verb = VERBS.iter().find(|verb| verb.name == word)?;
             let lines = [verb.text.to_owned()].into_iter().chain(sent()).collect();
-            return Some(About { title: verb.signature.to_owned(), lines, table: None });
+            return Some(About { title: verb.signature.to_owned(), lines, ..About::default() });
         }
         Place::Stage { dollar } => {
             let stage = find(operators::STAGES, word.trim_start_matches('$'))?;
@@ -105,6 +105,7 @@ pub(super) fn about(text: &str, cursor: usize, around: Surroundings<'_>) -> Opti
         title: column_line(column, collection, catalog),
         lines: vec![format!("column of {}", collection.name)],
         table: Some(collection.to_name()),
+        elsewhere: None,
     })
 }
 

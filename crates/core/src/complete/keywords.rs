@@ -289,7 +289,7 @@ pub(super) fn functions(context: &Context<'_>, found: &mut Found) {
     // They are called with a parenthesis that is there already.
     let called = context.next().is_some_and(|w| w.sign(b'('));
     for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Function) {
-        let name = templates::name(object, context.around.catalog, context.around.dialect);
+        let name = templates::function_name(object, context.around.catalog, context.around.dialect);
         let insert = if called { escaped(&name) } else { format!("{}($1)$0", escaped(&name)) };
         found.put(Kind::Object(ObjectKind::Function), &object.name, object.signature.clone(), insert, 24);
     }

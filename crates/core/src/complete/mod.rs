@@ -29,6 +29,7 @@ pub use context::Surroundings;
 use jaunty_language::dialect::Family;
 use jaunty_language::edit::snippet::escaped;
 pub(crate) use jaunty_language::statement::shape;
+pub use tables::not_read;
 
 use jaunty_language::lexer::TokenKind;
 use jaunty_seam::catalog::ObjectKind;

@@ -128,7 +128,7 @@ impl Finder<'_> {
         for (query, source) in shape.queries.iter().enumerate().flat_map(|(n, q)| q.sources.iter().map(move |s| (n, s)))
         {
             if let Origin::Named(path) = &source.origin
-                && source.at + 2 * (path.len() - 1) == at
+                && source.name_at == at
             {
                 return Some((self.of_path(query, path)?, false));
             }
@@ -213,7 +213,7 @@ fn aliases(shape: &Shape) -> Vec<(usize, usize)> {
         let alias = source.alias.as_ref()?;
         // Its columns may be named after it: the last token with that name, outside of what it is made of.
         let first = match &source.origin {
-            Origin::Named(path) => source.at + 2 * path.len() - 1,
+            Origin::Named(_) => source.name_at + 1,
             Origin::Query(_) | Origin::Function(_) => {
                 let open = (source.at..source.end).find(|at| shape.words.get(*at).is_some_and(|w| w.sign(b'(')))?;
                 shape.closing(open, source.end) + 1

@@ -112,7 +112,10 @@ impl<'a> Scope<'a> {
                     Some((columns, known)) => (name, None, columns(self, depth + 1), !known),
                     None => match self.relation(path) {
                         Some(object) => (name, Some(object.to_name()), columns_of(object), false),
-                        None => (name, None, Vec::new(), true),
+                        None => match self.columns_elsewhere(path) {
+                            Some(columns) => (name, None, columns, false),
+                            None => (name, None, Vec::new(), true),
+                        },
                     },
                 }
             }
@@ -136,11 +139,21 @@ impl<'a> Scope<'a> {
         })
     }
 
-    /// The table that a path means.
+    /// The table of this database that a path means.
     pub fn relation(&self, path: &[Written]) -> Option<&'a Object> {
-        let name = path.last()?;
-        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-        self.catalog.find_relation(schema, name, self.dialect)
+        self.catalog.relation_at(path, self.dialect)
+    }
+
+    /// The columns of a table of another database, if that was read. They are columns of no table of this one.
+    pub fn columns_elsewhere(&self, path: &[Written]) -> Option<Vec<Seen>> {
+        let (_, object) = self.catalog.relation_elsewhere(path, self.dialect)?;
+        Some(columns_of(object).into_iter().map(|seen| Seen { from: None, ..seen }).collect())
+    }
+
+    /// The columns of a table by its path, in whatever database.
+    pub fn columns_at(&self, path: &[Written]) -> Vec<Seen> {
+        let here = self.relation(path).map(columns_of);
+        here.or_else(|| self.columns_elsewhere(path)).unwrap_or_default()
     }
 
     /// The common table expression that a path means at a query: a way to its columns, and whether

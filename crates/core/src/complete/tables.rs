@@ -1,13 +1,14 @@
 //! Tables, schemas and joins.
 
 use super::columns::at_path;
-use super::context::{Context, Place};
+use super::context::{Context, Place, Surroundings};
 use super::rank::fit;
 use super::scope::VisibleSource;
 use super::{Found, Kind, escaped};
 use crate::catalog::templates;
-use jaunty_language::statement::shape::{Clause, Origin};
-use jaunty_seam::catalog::{Object, ObjectKind};
+use jaunty_language::statement::Written;
+use jaunty_language::statement::shape::{Clause, Origin, Shape, words};
+use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
 /// The kinds of objects that can stand at the cursor.
 fn wanted(context: &Context<'_>) -> fn(ObjectKind) -> bool {
@@ -95,39 +96,104 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
     for schema in catalog.schemas() {
         found.put(Kind::Schema, schema, "schema", format!("{}.", escaped(&context.written(schema))), 5);
     }
+    databases(context, found);
     if context.place == Place::Source && context.clause.0 == Clause::From {
         super::keywords::put(context, found, &["lateral"], 0);
     }
 }
 
-/// The objects of the schema before the dot.
+/// Other databases, where names reach into them.
+fn databases(context: &Context<'_>, found: &mut Found) {
+    let catalog = context.around.catalog;
+    for name in
+        catalog.databases.iter().filter(|name| context.around.dialect.crosses_databases && **name != catalog.database)
+    {
+        found.put(Kind::Schema, name, "database", format!("{}.", escaped(&context.written(name))), 3);
+    }
+}
+
+/// The databases that a statement names and of which nothing is known yet, as the server writes them.
+pub fn not_read<'a>(text: &str, around: Surroundings<'a>) -> Vec<&'a str> {
+    let (catalog, dialect) = (around.catalog, around.dialect);
+    if !dialect.crosses_databases || catalog.databases.len() < 2 {
+        return Vec::new();
+    }
+    let shape = Shape::of(words(text, dialect, 0));
+    let begins = |at: &usize| {
+        let dot = |at: usize| shape.words.get(at).is_some_and(|word| word.sign(b'.'));
+        dot(at + 1) && !at.checked_sub(1).is_some_and(dot)
+    };
+    let named = (0..shape.words.len()).filter(begins).filter_map(|at| shape.name_at(at));
+    let mut found: Vec<&str> = named.filter_map(|name| catalog.not_read(&name, dialect)).collect();
+    found.sort_unstable();
+    found.dedup();
+    found
+}
+
+/// What lies in what stands before the dot: the objects of a schema, the schemas of a database.
 pub(super) fn in_schema(context: &Context<'_>, found: &mut Found) {
-    let [schema] = context.qualifier.as_slice() else { return };
+    let (dialect, catalog) = (context.around.dialect, context.around.catalog);
+    let database = |name: &Written| match name.means(&catalog.database, dialect) {
+        true => Some(catalog),
+        false => catalog.other(name, dialect),
+    };
+    match context.qualifier.as_slice() {
+        [name] => {
+            objects_of(catalog, name, context, found);
+            for schema in database(name).iter().flat_map(|there| there.schemas()) {
+                found.put(Kind::Schema, schema, "schema", format!("{}.", escaped(&context.written(schema))), 40);
+            }
+        }
+        [name, schema] => {
+            if let Some(there) = database(name) {
+                objects_of(there, schema, context, found);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// The objects of a schema; of an empty one, those that plain names mean.
+fn objects_of(catalog: &Catalog, schema: &Written, context: &Context<'_>, found: &mut Found) {
     let dialect = context.around.dialect;
-    let operand = context.place != Place::Source;
+    let operand = !matches!(context.place, Place::Source | Place::Procedure);
     let kinds = wanted(context);
-    for object in context.around.catalog.objects() {
-        let fits = if operand { object.kind == ObjectKind::Function } else { kinds(object.kind) };
-        if fits && schema.means(&object.schema, dialect) && fit(&context.typed, &object.name).is_some() {
+    let is_meant = |of: &str| match schema.text.is_empty() {
+        true => catalog.is_in_path(of),
+        false => schema.means(of, dialect),
+    };
+    for object in catalog.objects() {
+        let fits = match context.place {
+            Place::Procedure => object.kind == ObjectKind::Procedure,
+            _ if operand => object.kind == ObjectKind::Function,
+            _ => kinds(object.kind),
+        };
+        if fits && is_meant(&object.schema) && fit(&context.typed, &object.name).is_some() {
             let name = escaped(&context.written(&object.name));
-            let insert = if operand { format!("{name}($1)$0") } else { name };
+            let insert = match context.place {
+                // Its name alone: what it lies in is written.
+                Place::Procedure => {
+                    templates::call_with_places(&Object { schema: String::new(), ..object.clone() }, catalog, dialect)
+                }
+                _ if operand => format!("{name}($1)$0"),
+                _ => name,
+            };
             found.put(Kind::Object(object.kind), &object.name, object.kind.word(), insert, 50);
         }
     }
 }
 
-/// Procedures, and functions.
+/// Procedures, each with places for its arguments.
 pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
-    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Procedure) {
-        let name = templates::name(object, context.around.catalog, context.around.dialect);
-        found.put(
-            Kind::Object(object.kind),
-            &object.name,
-            object.signature.clone(),
-            format!("{}($1)$0", escaped(&name)),
-            60,
-        );
+    if !context.qualifier.is_empty() {
+        return in_schema(context, found);
     }
+    let (catalog, dialect) = (context.around.catalog, context.around.dialect);
+    for object in catalog.objects().iter().filter(|o| o.kind == ObjectKind::Procedure) {
+        let insert = templates::call_with_places(object, catalog, dialect);
+        found.put(Kind::Object(object.kind), &object.name, object.signature.clone(), insert, 60);
+    }
+    databases(context, found);
 }
 
 /// A link between two tables: columns here, columns there.

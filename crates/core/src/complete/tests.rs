@@ -96,6 +96,24 @@ pub(crate) fn collections() -> Catalog {
 }
 
 /// One case: a text with a cursor mark in it, and what is expected.
+/// The ferry company as one of three databases of a server, of which another one was read.
+pub(crate) fn of_a_server() -> Catalog {
+    let mut archive = Catalog::along(["dbo".to_owned()]);
+    archive.database = "archive".into();
+    let column = |name: &str, key: bool| Column { name: name.into(), db_type: "int".into(), key, ..Column::default() };
+    for (schema, name) in [("dbo", "tickets"), ("dbo", "ports"), ("old", "Lost items")] {
+        archive.object(schema, name, ObjectKind::Table).columns = vec![column("id", true), column("fare", false)];
+    }
+    archive.object("dbo", "purge", ObjectKind::Procedure).signature = "(@before date)".into();
+    archive.object("dbo", "age", ObjectKind::Function).signature = "(@id int) returns int".into();
+    archive.complete();
+    let mut catalog = saltmarsh();
+    catalog.database = "ferry".into();
+    catalog.databases = ["archive", "ferry", "ledger 2025"].map(str::to_owned).into();
+    catalog.others.insert("archive".into(), archive.into());
+    catalog
+}
+
 struct Case {
     line: usize,
     text: String,
@@ -174,7 +192,7 @@ fn check(case: &Case, dialect: &'static Dialect, catalog: &Catalog) -> Vec<Strin
 
 #[test]
 fn what_is_proposed_where() {
-    let (catalog, collections) = (saltmarsh(), collections());
+    let (catalog, collections, server) = (saltmarsh(), collections(), of_a_server());
     let files = [
         ("sqlite", include_str!("cases/common.txt")),
         ("postgres", include_str!("cases/common.txt")),
@@ -192,7 +210,11 @@ fn what_is_proposed_where() {
         for case in cases(text) {
             assert!(!case.expected.is_empty(), "{name}, line {}: nothing expected", case.line);
             different.insert(case.text.clone());
-            let catalog = if name == "documents" { &collections } else { &catalog };
+            let catalog = match name {
+                "documents" => &collections,
+                "sqlserver" => &server,
+                _ => &catalog,
+            };
             wrong.extend(check(&case, dialect, catalog).into_iter().map(|wrong| format!("{name}, {wrong}")));
         }
     }

@@ -129,7 +129,7 @@ impl Dumping<'_> {
         let mut number = 0;
         let mut more = true;
         while more {
-            let part = CatalogPart { schema: None, number, stop: self.stop.clone() };
+            let part = CatalogPart { number, stop: self.stop.clone(), ..CatalogPart::default() };
             more = self.session.catalog(&part, &mut self.catalog).map_err(DumpError::Server)?;
             number += 1;
         }

@@ -102,8 +102,7 @@ pub fn matching(
 /// The table, view or collection of a name, with its schema where that is told.
 pub fn relation<'a>(name: &str, catalog: &'a Catalog, dialect: &Dialect) -> Option<&'a Object> {
     let path: Vec<Written> = name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    catalog.find_relation(schema, path.last()?, dialect)
+    catalog.relation_at(&path, dialect)
 }
 
 /// The table whose name is nearest to one that is not there, if it is near enough to be meant.

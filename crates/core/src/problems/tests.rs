@@ -1,10 +1,10 @@
 use super::*;
-use crate::complete::tests::saltmarsh;
+use crate::complete::tests::{of_a_server, saltmarsh};
 use jaunty_language::dialect;
 use jaunty_language::statement::made::made_in;
 
 fn found(name: &str, text: &str) -> Vec<String> {
-    let catalog = saltmarsh();
+    let catalog = if name == "sqlserver" { of_a_server() } else { saltmarsh() };
     let dialect = dialect::by_name(name).unwrap();
     let around = Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: "" };
     let made = made_in("create temp table scratch (a int); alter table x rename to harbours", dialect);
@@ -49,6 +49,29 @@ fn what_is_wrong_is_told_where_it_stands() {
         for name in ["sqlite", "postgres"] {
             let found = found(name, text);
             assert!(found.first().is_some_and(|first| first.starts_with(expected)), "{name}: {text}: {found:?}");
+        }
+    }
+}
+
+#[test]
+fn names_of_other_databases_are_judged_by_what_was_read_there() {
+    for (text, expected) in [
+        ("select * from archive.dbo.ticket", &["ticket: no table or view named \"ticket\" in archive (tickets)"][..]),
+        ("select * from archive..routes", &["routes: no table or view named \"routes\" in archive"]),
+        ("select t.country from archive.dbo.ports t", &["country: t has no column country"]),
+        ("select fares from archive.dbo.tickets", &["fares: no column fares in the tables of this statement (fare)"]),
+        ("select * from ferry.ops.crews", &["crews: no table or view named \"crews\""]),
+        ("select fare from archive.dbo.tickets t join ferry.public.ports p on p.id = t.id", &[]),
+        // Nothing was read of these.
+        ("select x from [ledger 2025].dbo.entries", &[]),
+        ("select x from elsewhere.dbo.ports", &[]),
+        ("select x from far.archive.dbo.ports", &[]),
+        ("select x from archive.sys.objects", &[]),
+    ] {
+        let found = found("sqlserver", text);
+        assert_eq!(found.len(), expected.len(), "{text}: {found:?}");
+        for (found, expected) in found.iter().zip(expected) {
+            assert!(found.starts_with(expected), "{text}: {found}");
         }
     }
 }

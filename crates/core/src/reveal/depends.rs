@@ -53,9 +53,8 @@ fn about<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> 
         return found;
     }
     loop {
-        let (path, after) = path_at(shape, at);
-        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-        let Some(object) = path.last().and_then(|name| catalog.find_relation(schema, name, dialect)) else { break };
+        let (path, after) = shape.path_from(at);
+        let Some(object) = catalog.relation_at(&path, dialect) else { break };
         found.push((verb, object, after));
         // Several can be dropped or emptied at once.
         match shape.words.get(after) {
@@ -64,20 +63,6 @@ fn about<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> 
         }
     }
     found
-}
-
-/// A name with its schemas, and the word after it.
-pub(super) fn path_at(shape: &Shape, mut at: usize) -> (Vec<Written>, usize) {
-    let mut path = Vec::new();
-    while let Some(name) = shape.name_at(at) {
-        path.push(name);
-        at += 1;
-        if !shape.words.get(at).is_some_and(|word| word.sign(b'.')) {
-            break;
-        }
-        at += 1;
-    }
-    (path, at)
 }
 
 /// The column that an `ALTER` takes away.
@@ -163,8 +148,8 @@ fn parts_of<'a>(name: &Name, catalog: &'a Catalog) -> Vec<&'a str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::complete::tests::saltmarsh;
-    use jaunty_language::dialect::{MYSQL, POSTGRES};
+    use crate::complete::tests::{of_a_server, saltmarsh};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLSERVER};
     use jaunty_seam::catalog::{Belonging, BelongingKind};
 
     fn told(statement: &str, dialect: &'static Dialect) -> Vec<String> {
@@ -173,6 +158,18 @@ mod tests {
         catalog.object("public", "harbours", ObjectKind::View).uses = uses;
         catalog.complete();
         depends(statement, &catalog, dialect)
+    }
+
+    #[test]
+    fn a_table_of_another_database_is_not_taken_for_one_of_this() {
+        let catalog = of_a_server();
+        for statement in
+            ["drop table archive.dbo.ports", "drop table archive..ports", "truncate table archive.public.ports"]
+        {
+            assert_eq!(depends(statement, &catalog, &SQLSERVER), Vec::<String>::new(), "{statement}");
+            assert!(endangered(statement, &catalog, &SQLSERVER).is_empty(), "{statement}");
+        }
+        assert!(!depends("drop table ferry.public.ports", &catalog, &SQLSERVER).is_empty());
     }
 
     #[test]

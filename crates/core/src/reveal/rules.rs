@@ -5,8 +5,6 @@ use jaunty_language::dialect::{Change, Clauses as OfTables, Dialect, Tables};
 use jaunty_language::statement::shape::{Shape, Word, words};
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
-use super::depends::path_at;
-
 /// A rule that a statement makes, and the query that counts the rows in its way.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewRule {
@@ -112,9 +110,8 @@ fn altered<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -
     while shape.words.get(at)?.is_one_of(&["ONLY", "IF", "EXISTS"]) {
         at += 1;
     }
-    let (path, after) = path_at(shape, at);
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    let object = catalog.find_relation(schema, path.last()?, dialect)?;
+    let (path, after) = shape.path_from(at);
+    let object = catalog.relation_at(&path, dialect)?;
     (object.kind == ObjectKind::Table).then_some((object, after))
 }
 
@@ -133,9 +130,8 @@ fn reference(
 ) -> Option<NewRule> {
     let ours = clauses.names_in(from, catalog_columns(table))?;
     let at = (from..shape.words.len()).find(|at| shape.words[*at].is("REFERENCES"))? + 1;
-    let (path, after) = path_at(shape, at);
-    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-    let other = catalog.find_relation(schema, path.last()?, dialect)?;
+    let (path, after) = shape.path_from(at);
+    let other = catalog.relation_at(&path, dialect)?;
     let theirs = match shape.words.get(after).is_some_and(|word| word.sign(b'(')) {
         true => clauses.names_in(after, catalog_columns(other))?,
         false => other.primary_key().into_iter().map(str::to_owned).collect(),

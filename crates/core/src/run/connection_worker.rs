@@ -25,6 +25,7 @@ use jaunty_seam::engine::{Abilities, Effect, Engine, Location, Question, Request
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Secret};
 
+use others::Others;
 pub use scripting::{ScriptOrder, ScriptText};
 pub use sending::Sending;
 
@@ -36,8 +37,10 @@ pub enum Order {
     RunUnless(Ticket, Vec<Job>),
     /// Ask the server whether it would take this statement.
     Check(StatementId, String),
-    /// Read anew what the database holds.
+    /// Read again what the database holds.
     Catalog,
+    /// Read what another database of the server holds, which a statement names.
+    Database(String),
     /// Read the first rows of an object, by this statement where it takes one, outside of the logbook.
     Sample(Box<Object>, String),
     /// Ask for the statement that makes this object.
@@ -189,6 +192,7 @@ impl ConnectionWorker {
             in_transaction: OpenTransaction::default(),
             reading: None,
             stale: true,
+            others: Others::default(),
         };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
         Ok(ConnectionWorker { orders, answers, current })
@@ -258,6 +262,7 @@ struct Worker {
     reading: Option<(Catalog, usize)>,
     /// What the database holds is to be read when there is time.
     stale: bool,
+    others: Others,
 }
 
 impl Worker {
@@ -308,7 +313,9 @@ impl Worker {
                     self.run_all(jobs, &stop);
                 }
             }
+            Order::Database(name) => self.others.want(name),
             Order::Catalog => {
+                self.others.forget();
                 self.reading = None;
                 self.stale = true;
                 if self.connect_and_use(&stop).is_none() {
@@ -513,6 +520,7 @@ impl Worker {
 
 mod idle;
 mod link;
+mod others;
 mod scripting;
 mod sending;
 #[cfg(test)]

@@ -69,6 +69,9 @@ pub enum NoGround {
     /// Nothing comes from a table.
     #[error("no column of this result comes from a table that the catalog knows")]
     NoTable,
+    /// What it reads is in another database.
+    #[error("{0} is in the database {1}: go there to change its rows")]
+    Elsewhere(String, String),
     /// The table is read several times.
     #[error("{0} stands in the statement {1} times: it is not known which of them a value is of")]
     Several(String, usize),
@@ -116,7 +119,7 @@ impl Ground {
             let any = (0..names.len()).any(|place| origin(place).is_some());
             return Err(match names.get(at).filter(|_| any) {
                 Some(name) => NoGround::Computed(name.clone()),
-                None => NoGround::NoTable,
+                None => elsewhere(&shape, catalog, dialect).unwrap_or(NoGround::NoTable),
             });
         };
         if object.kind != ObjectKind::Table {
@@ -274,6 +277,19 @@ impl Ground {
     }
 }
 
+/// That a statement reads a table of another database.
+fn elsewhere(shape: &Shape, catalog: &Catalog, dialect: &Dialect) -> Option<NoGround> {
+    shape.queries.iter().flat_map(|query| &query.sources).find_map(|source| match &source.origin {
+        shape::Origin::Named(path) => match path.as_slice() {
+            [database, _, name] if catalog.relation_at(path, dialect).is_none() => {
+                Some(NoGround::Elsewhere(name.text.clone(), database.text.clone()))
+            }
+            _ => None,
+        },
+        _ => None,
+    })
+}
+
 /// A view in the statement that reads the table, itself or through others: what it does with its rows is not looked at.
 fn view_between<'a>(
     shape: &Shape,
@@ -286,10 +302,7 @@ fn view_between<'a>(
         _ => None,
     };
     let sources = shape.queries.iter().flat_map(|query| &query.sources).filter_map(path);
-    let found = sources.filter_map(|path| {
-        let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
-        catalog.find_relation(schema, path.last()?, dialect)
-    });
+    let found = sources.filter_map(|path| catalog.relation_at(&path, dialect));
     let mut views = found.filter(|found| found.kind != ObjectKind::Table);
     let reads = |view: &&'a Object| {
         let (mut seen, mut left) = (Vec::new(), vec![view.to_name()]);
@@ -333,8 +346,8 @@ fn times_read(shape: &Shape, object: &Object, catalog: &Catalog, dialect: &'stat
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::complete::tests::saltmarsh;
-    use jaunty_language::dialect::{POSTGRES, REDIS};
+    use crate::complete::tests::{of_a_server, saltmarsh};
+    use jaunty_language::dialect::{POSTGRES, REDIS, SQLSERVER};
 
     fn ground(statement: &str, names: &[&str], at: usize) -> Result<Ground, String> {
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
@@ -371,6 +384,17 @@ mod tests {
             let told = ground(statement, names, at).unwrap_err();
             assert!(told.contains(expected), "{statement}: {told}");
         }
+        // A table of another database is none of this one, whatever it is called.
+        let of_server = |statement: &str| {
+            let names = ["id".to_owned(), "fare".to_owned()];
+            let found = Ground::find((statement, &names, &[]), 0, &of_a_server(), &SQLSERVER);
+            found.map(|ground| ground.written).map_err(|error| error.to_string())
+        };
+        for path in ["archive.dbo.ports", "archive..ports", "[ledger 2025].public.ports", "elsewhere.public.ports"] {
+            let told = of_server(&format!("select id, fare from {path}")).unwrap_err();
+            assert!(told.contains("ports is in the database"), "{path}: {told}");
+        }
+        assert_eq!(of_server("select id, name as fare from ferry.public.ports").unwrap(), "[public].ports");
         let of_keys = Ground::find(("get a", &[], &[]), 0, &saltmarsh(), &REDIS);
         assert_eq!(of_keys, Err(NoGround::Language));
     }

@@ -176,6 +176,7 @@ order by n.nspname, t.typname";
 
 /// Reads a part of it.
 pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
+    let database = session.location.database.clone();
     let mut ask = |select: &str| {
         let select = select
             .replace("{NEEDED}", NEEDED_BY_ROUTINE)
@@ -186,6 +187,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
     match part {
         0 => {
             let path = ask("select unnest(array_remove(current_schemas(true), 'pg_catalog'))")?;
+            catalog.database = database;
             catalog.path = path.iter().map(|row| text(row, 0)).collect();
             ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
         }

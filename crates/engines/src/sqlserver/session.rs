@@ -262,7 +262,10 @@ impl Session for SqlServerSession {
     fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
         self.refuse_if_lost()?;
         self.patience.follow(&part.stop);
-        catalog::read(self, part.number, catalog)
+        match part.database {
+            Some(database) => catalog::read_another(self, database, part.number, catalog),
+            None => catalog::read(self, part.number, catalog),
+        }
     }
 
     fn definition(&mut self, of: &Object, stop: &Stop) -> Result<Option<String>, EngineError> {

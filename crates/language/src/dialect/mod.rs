@@ -71,6 +71,8 @@ pub struct Dialect {
     pub batch_word: Option<&'static str>,
     /// Words that, with a condition, stand before a statement and are a part of it.
     pub conditions: &'static [&'static str],
+    /// Whether the names of a statement reach into other databases of the server (`archive.dbo.tickets`).
+    pub crosses_databases: bool,
     /// Whether a text that is not ASCII needs an `N` before its quote.
     pub national_texts: bool,
     /// Whether a statement ends at a character NUL, so that no literal of text can have one.
@@ -215,6 +217,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     word_signs: &[],
     batch_word: None,
     conditions: &[],
+    crosses_databases: false,
     national_texts: false,
     ends_at_nul: false,
     parameters: &[],

@@ -6,7 +6,8 @@
 mod names;
 mod object;
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
@@ -21,8 +22,14 @@ use jaunty_language::statement::Written;
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Catalog {
     objects: Vec<Object>,
-    /// Other databases of the server.
+    /// The database that holds it; empty where names do not say one.
+    pub database: String,
+    /// The databases of the server.
     pub databases: Vec<String>,
+    /// What other databases hold that names of this server's language reach into, by their names, as far as anybody
+    /// asked ([`Catalog::not_read`]).
+    #[serde(skip)]
+    pub others: BTreeMap<String, Arc<Catalog>>,
     /// The schemas that plain names are looked up in, in order.
     pub path: Vec<String>,
     /// Names of tables that only this session has, in lower case, where the server does not list them: nothing is
@@ -50,6 +57,11 @@ impl Catalog {
     /// An empty one whose plain names are looked up in these schemas.
     pub fn along(path: impl IntoIterator<Item = String>) -> Catalog {
         Catalog { path: path.into_iter().collect(), ..Catalog::default() }
+    }
+
+    /// An empty one of another database than the one in hand.
+    pub fn of_database(database: String) -> Catalog {
+        Catalog { database, ..Catalog::default() }
     }
 
     /// Adds an object, or gives back the one of that name and kind which is there.
@@ -192,6 +204,37 @@ impl Catalog {
         }
         let in_reach = |o: &&Object| o.kind.has_rows() && (schema.is_some() || self.is_in_path(&o.schema));
         self.find(schema, name, dialect).into_iter().find(in_reach)
+    }
+
+    /// The table or view of this database that a name with what it lies in means, from the outermost. One of another
+    /// database is none of this one, whatever it is called.
+    pub fn relation_at(&self, path: &[Written], dialect: &Dialect) -> Option<&Object> {
+        let (schema, name) = match path {
+            [name] => (None, name),
+            [schema, name] => (Some(schema), name),
+            [database, schema, name] if database.means(&self.database, dialect) => (Some(schema), name),
+            _ => return None,
+        };
+        self.find_relation(schema.filter(|schema| !schema.text.is_empty()), name, dialect)
+    }
+
+    /// The table or view that a name of three parts means in another database, and what else is there.
+    pub fn relation_elsewhere(&self, path: &[Written], dialect: &Dialect) -> Option<(&Catalog, &Object)> {
+        let [database, schema_and_name @ ..] = path else { return None };
+        let there = self.other(database, dialect).filter(|_| schema_and_name.len() == 2)?;
+        Some((there, there.relation_at(schema_and_name, dialect)?))
+    }
+
+    /// What another database holds, as far as it was read.
+    pub fn other(&self, database: &Written, dialect: &Dialect) -> Option<&Catalog> {
+        self.others.iter().find(|(name, _)| database.means(name, dialect)).map(|(_, there)| &**there)
+    }
+
+    /// The database that a name means which is another one and was not read yet, as the server writes it.
+    pub fn not_read(&self, name: &Written, dialect: &Dialect) -> Option<&str> {
+        let means = |known: &str| name.means(known, dialect);
+        let other = self.databases.iter().find(|known| means(known)).filter(|known| **known != self.database)?;
+        (!self.others.contains_key(other)).then_some(other)
     }
 
     /// How far from hand a schema is: its place in the search path.

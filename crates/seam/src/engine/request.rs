@@ -75,6 +75,11 @@ pub struct CatalogPart<'a> {
     /// The schema that is looked at, its levels joined by dots; without one, all of the database. An engine that
     /// reads only what is looked at lists the names of the other schemas all the same.
     pub schema: Option<&'a str>,
+    /// Another database than the one in hand, to be read into a catalog of its own: its schemas and what is in them, as
+    /// far as names in statements need it. Only asked where [`Dialect::crosses_databases`] says so.
+    ///
+    /// [`Dialect::crosses_databases`]: jaunty_language::dialect::Dialect::crosses_databases
+    pub database: Option<&'a str>,
     /// The number of the part, from 0.
     pub number: usize,
     /// The wish to stop reading.

@@ -2,7 +2,7 @@
 
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
@@ -19,6 +19,9 @@ use crate::wire::Refusal;
 
 /// How long a catalog that nobody has read yet is waited for.
 const CATALOG: Duration = Duration::from_secs(60);
+
+/// How long another database's is: it is not read while a transaction is open.
+const ANOTHER: Duration = Duration::from_secs(5);
 
 /// A connection of this interface.
 pub(super) struct Session {
@@ -82,6 +85,22 @@ impl Session {
                 }
                 Ok(_) => {}
                 Err(_) => return Err(Refusal::failed("the catalog was not read in time")),
+            }
+        }
+    }
+
+    /// What the database holds, with that of others of the server; a while later without them.
+    pub(super) fn catalog_with(&self, others: &[String]) -> Result<Arc<Catalog>, Refusal> {
+        others.iter().for_each(|name| self.worker.ask(Order::Database(name.clone())));
+        let (since, reports) = (Instant::now(), lock(&self.reports));
+        loop {
+            let known = lock(&self.catalog).as_ref().map(Arc::clone);
+            if let Some(known) = known.filter(|known| others.iter().all(|name| known.others.contains_key(name))) {
+                return Ok(known);
+            }
+            if reports.recv_timeout(ANOTHER.saturating_sub(since.elapsed())).is_err() {
+                drop(reports);
+                return self.catalog(false);
             }
         }
     }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use jaunty_core::complete::about::about;
-use jaunty_core::complete::{Surroundings, complete};
+use jaunty_core::complete::{Surroundings, complete, not_read};
 use jaunty_core::drawing::plan::{asked_about, of_rows, scene, text as plan_text};
 use jaunty_core::drawing::save::save;
 use jaunty_core::problems::problems;
@@ -62,13 +62,18 @@ impl Service {
         ask: impl FnOnce(&str, usize, Surroundings<'_>) -> T,
     ) -> Result<T, Refusal> {
         let session = self.session(text(given, "connection"))?;
-        let catalog = session.catalog(false)?;
+        let mut catalog = session.catalog(false)?;
         let written = text(given, "text");
         let at = usize::try_from(number(given, "at").unwrap_or_default()).unwrap_or(usize::MAX).min(written.len());
         if !written.is_char_boundary(at) {
             return Err(Refusal::params("at lies within a character"));
         }
         let dialect = session.engine.dialect();
+        let around = Surroundings { catalog: &catalog, dialect, snippets: &self.snippets, nearby: written };
+        let named: Vec<String> = not_read(written, around).into_iter().map(str::to_owned).collect();
+        if !named.is_empty() {
+            catalog = session.catalog_with(&named)?;
+        }
         Ok(ask(written, at, Surroundings { catalog: &catalog, dialect, snippets: &self.snippets, nearby: written }))
     }
 

@@ -3,7 +3,8 @@
 use std::ops::Range;
 
 use jaunty_core::complete::about::{About, Call, about, call};
-use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, region};
+use jaunty_core::complete::{Completion, Kind, Proposal, Surroundings, complete, not_read, region};
+use jaunty_core::run::Order;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::edit::snippet::Snippet;
 use jaunty_seam::catalog::Catalog;
@@ -68,6 +69,9 @@ impl App {
         let nearby = region::nearby(rope, cursor);
         let around =
             Surroundings { catalog, dialect: document.outline().dialect(), snippets: &self.snippets, nearby: &nearby };
+        for database in not_read(&text, around) {
+            self.connection.ask(Order::Database(database.to_owned()));
+        }
         ask(&text, range.start, cursor - range.start, around)
     }
 

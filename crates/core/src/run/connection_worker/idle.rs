@@ -68,11 +68,15 @@ impl Worker {
     /// Whether there is a catalog to be read, and nothing against it. While a transaction is open
     /// there is: a question that fails would end it on some servers.
     pub(super) fn has_to_read(&self) -> bool {
-        self.stale && self.session.as_ref().is_some_and(|(_, location)| !location.in_transaction())
+        let is_due = self.stale || self.others.wait();
+        is_due && self.session.as_ref().is_some_and(|(_, location)| !location.in_transaction())
     }
 
     /// Reads the next part of the catalog. It goes on when nothing else is to be done.
     pub(super) fn read_on(&mut self, stop: &Stop) {
+        if !self.stale {
+            return self.read_another_on(stop);
+        }
         let Some((session, location)) = &mut self.session else { return };
         let (mut catalog, part) = self.reading.take().unwrap_or_else(|| {
             let path = [&location.schema].into_iter().filter(|schema| !schema.is_empty()).cloned();
@@ -84,7 +88,7 @@ impl Worker {
             Ok(false) => {
                 self.stale = false;
                 catalog.complete();
-                let catalog = Arc::new(catalog);
+                let catalog = self.others.join(catalog);
                 (self.tell)(Report::Catalog(Arc::clone(&catalog)));
                 self.keep(catalog);
             }

@@ -125,6 +125,9 @@ impl Session for Moored {
         }
     }
     fn catalog(&mut self, part: &CatalogPart<'_>, catalog: &mut Catalog) -> Result<bool, EngineError> {
+        if part.database == Some("locked") {
+            return Err(EngineError::new(ErrorKind::Refused, "not for everybody"));
+        }
         let part = part.number;
         catalog.object("main", &format!("ports {part}"), jaunty_seam::catalog::ObjectKind::Table);
         Ok(part == 0)
@@ -153,7 +156,14 @@ fn in_words(report: &Report) -> String {
         Report::Asks(jobs, Why::TransactionLost) => {
             format!("asks about {} after a lost transaction", jobs[0].statement)
         }
-        Report::Catalog(catalog) => format!("catalog of {}", catalog.objects().len()),
+        Report::Catalog(catalog) => {
+            let other = |(name, there): (&String, &Arc<Catalog>)| match &there.missing {
+                None => format!(", {name} of {}", there.objects().len()),
+                Some(why) => format!(", {name} {why}"),
+            };
+            let others: String = catalog.others.iter().map(other).collect();
+            format!("catalog of {}{others}", catalog.objects().len())
+        }
         Report::NoCatalog(error) => format!("no catalog: {error}"),
         Report::Definition(..) => "definition".into(),
         Report::Checked(_, error) => format!("checked, wrong {}", error.is_some()),
@@ -416,6 +426,41 @@ fn what_a_definition_changes_is_read_again_but_not_inside_a_transaction() {
     watch.asks(&["begin"]).tells(&["begin running", "begin done", "moved, transaction true", "idle, 0 left out"]);
     watch.worker.ask(Order::Catalog);
     assert_eq!(watch.catalog(), Vec::<String>::new());
+}
+
+#[test]
+fn other_databases_are_read_when_somebody_names_them() {
+    const ALL: &str = "catalog of 2, archive of 2, locked not for everybody";
+    let watch = watch(Guard::Open, &[]);
+    let next = || loop {
+        let told = watch.told.recv_timeout(Duration::from_secs(60)).expect("the worker tells something");
+        if told.starts_with("catalog of") {
+            return told;
+        }
+    };
+    let ask = |names: &[&str]| names.iter().for_each(|name| watch.worker.ask(Order::Database((*name).to_owned())));
+    assert_eq!(next(), "catalog of 2");
+    // Each is read once, however often it is named.
+    ask(&["archive", "archive", "locked"]);
+    let (one, both) = (next(), next());
+    assert!(one.starts_with("catalog of 2, ") && one.len() < ALL.len(), "{one}");
+    assert_eq!(both, ALL);
+    ask(&["archive", "locked"]);
+    // A definition has what is in hand read again; the others stay.
+    watch.asks(&["create table x (a)"]);
+    assert_eq!(next(), ALL);
+    // A person who asks wants all of them as they are now.
+    watch.worker.ask(Order::Catalog);
+    assert_eq!(next(), "catalog of 2");
+    next();
+    assert_eq!(next(), ALL);
+    // While a transaction is open nothing is asked.
+    watch.asks(&["begin"]);
+    ask(&["further"]);
+    watch.asks(&["select 1"]);
+    while watch.told.recv_timeout(Duration::from_secs(60)).unwrap() != "select 1 done" {}
+    watch.asks(&["commit"]);
+    assert!(next().contains(", further of 2"));
 }
 
 #[test]

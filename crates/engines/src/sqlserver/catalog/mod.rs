@@ -52,22 +52,55 @@ from sys.objects o join sys.schemas s on s.schema_id = o.schema_id left join sys
 left join sys.types t on t.user_type_id = p.user_type_id \
 where o.type in ('P', 'FN', 'IF', 'TF', 'PC', 'FS', 'FT') and o.is_ms_shipped = 0 order by s.name, o.name, p.parameter_id";
 
+/// Reads a part of what another database holds: what names in statements can mean.
+pub fn read_another(
+    session: &mut SqlServerSession,
+    database: &str,
+    part: usize,
+    catalog: &mut Catalog,
+) -> Result<bool, EngineError> {
+    let there = |question: &str| within(question, database);
+    match part {
+        0 => {
+            // Plain names behind `database..` mean those of the schema that is the user's own there: mostly this one.
+            catalog.path = vec!["dbo".to_owned()];
+            session.ask(&there(RELATIONS))?.iter().for_each(|row| column(catalog, row));
+        }
+        1 => session.ask(&there(ABOUT))?.iter().for_each(|row| about(catalog, row)),
+        2 => rules::keys_and_indexes(session, &there, catalog)?,
+        3 => rules::references_and_checks(session, &there, catalog)?,
+        _ => {
+            session.ask(&there(ROUTINES))?.iter().for_each(|row| routine(catalog, row));
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// A question about another database: its views of the schema `sys`.
+fn within(question: &str, database: &str) -> String {
+    let [name, text] = [SQLSERVER.name_as_written(database), SQLSERVER.text_as_written(database)];
+    let own = question.replace("db_name()", &text);
+    own.replace(" sys.", &format!(" {name}.sys."))
+}
+
 /// Reads a part of it.
 pub fn read(session: &mut SqlServerSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
     match part {
         0 => {
             catalog.path = vec![session.location.schema.clone()];
+            catalog.database.clone_from(&session.location.database);
             session.ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
         }
         1 => session.ask(ABOUT)?.iter().for_each(|row| about(catalog, row)),
-        2 => rules::keys_and_indexes(session, catalog)?,
-        3 => rules::references_and_checks(session, catalog)?,
+        2 => rules::keys_and_indexes(session, &str::to_owned, catalog)?,
+        3 => rules::references_and_checks(session, &str::to_owned, catalog)?,
         4 => session.ask(TRIGGERS)?.iter().for_each(|row| trigger(catalog, row)),
         5 => session.ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row)),
         6 => made::modules(session, catalog)?,
         7 => made::others(session, catalog)?,
         _ => {
-            let databases = session.ask("select name from sys.databases order by name")?;
+            let databases = session.ask("select name from sys.databases where state = 0 order by name")?;
             catalog.databases = databases.iter().map(|row| field(row, 0).to_owned()).collect();
             return Ok(false);
         }

@@ -32,16 +32,24 @@ select s.name as s_name, o.name as o_name, k.name as k_name, k.definition, k.is_
 from sys.check_constraints k \
 join sys.objects o on o.object_id = k.parent_object_id join sys.schemas s on s.schema_id = o.schema_id order by s.name, o.name, k.name";
 
-/// Reads keys and indexes.
-pub(super) fn keys_and_indexes(session: &mut SqlServerSession, catalog: &mut Catalog) -> Result<(), EngineError> {
-    session.ask(INDEXES)?.iter().for_each(|row| index(catalog, row));
+/// Reads keys and indexes; `there` puts a question to the database that is meant.
+pub(super) fn keys_and_indexes(
+    session: &mut SqlServerSession,
+    there: &dyn Fn(&str) -> String,
+    catalog: &mut Catalog,
+) -> Result<(), EngineError> {
+    session.ask(&there(INDEXES))?.iter().for_each(|row| index(catalog, row));
     Ok(())
 }
 
-/// Reads references and checks.
-pub(super) fn references_and_checks(session: &mut SqlServerSession, catalog: &mut Catalog) -> Result<(), EngineError> {
-    session.ask(FOREIGN)?.iter().for_each(|row| foreign(catalog, row));
-    session.ask(CHECKS)?.iter().for_each(|row| check(catalog, row));
+/// Reads references and checks, in the same way.
+pub(super) fn references_and_checks(
+    session: &mut SqlServerSession,
+    there: &dyn Fn(&str) -> String,
+    catalog: &mut Catalog,
+) -> Result<(), EngineError> {
+    session.ask(&there(FOREIGN))?.iter().for_each(|row| foreign(catalog, row));
+    session.ask(&there(CHECKS))?.iter().for_each(|row| check(catalog, row));
     Ok(())
 }
 

@@ -69,6 +69,8 @@ pub struct Source {
     pub origin: Origin,
     /// Its first token.
     pub at: usize,
+    /// The token of its own name, behind those of its schema and database; its first token where it has no name.
+    pub name_at: usize,
     /// The token behind it.
     pub end: usize,
 }
@@ -76,7 +78,8 @@ pub struct Source {
 /// What a source is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Origin {
-    /// A table, a view or a common table expression: its name, with the schema before it.
+    /// A table, a view or a common table expression: its name, with the schema and the database before it. A part that
+    /// is left out between two dots (`archive..tickets`) is empty.
     Named(Vec<Written>),
     /// Another query of the statement, by its number.
     Query(usize),
@@ -205,6 +208,41 @@ impl Shape {
             TokenKind::QuotedName => Some(Written { text: unquoted(&word.text), quoted: true }),
             _ => None,
         }
+    }
+
+    /// The name that begins at a token with what it lies in, from the outermost, and the token behind it. A part that
+    /// is left out between two dots is empty.
+    pub fn path_from(&self, mut at: usize) -> (Vec<Written>, usize) {
+        let mut path = Vec::new();
+        while let Some(name) = self.name_at(at) {
+            path.push(name);
+            at += 1;
+            if !self.sign(at, b'.') {
+                break;
+            }
+            at += 1;
+            while self.sign(at, b'.') {
+                path.push(Written::plain(""));
+                at += 1;
+            }
+        }
+        (path, at)
+    }
+
+    /// What stands with dots before the name at a token, from the outermost, and where that begins.
+    pub fn path_before(&self, at: usize) -> (Vec<Written>, usize) {
+        let (mut path, mut begins) = (Vec::new(), at);
+        while begins >= 2 && self.sign(begins - 1, b'.') {
+            // Of two dots the part between is left out.
+            let left_out = self.sign(begins - 2, b'.');
+            let back = if left_out { 1 } else { 2 };
+            let Some(name) = (if left_out { Some(Written::plain("")) } else { self.name_at(begins - 2) }) else {
+                break;
+            };
+            path.insert(0, name);
+            begins -= back;
+        }
+        (path, begins)
     }
 
     /// Takes the tokens of a range apart as a query. Returns its number.
@@ -347,6 +385,7 @@ impl Shape {
                 at += 1;
             }
             let first = at;
+            let mut name_at = first;
             let rows_from = self.is(at, "ROWS") && self.is(at + 1, "FROM") && self.sign(at + 2, b'(');
             let origin = if rows_from {
                 at = self.parenthesis(at + 2, end, number, depth);
@@ -376,12 +415,17 @@ impl Shape {
                 at += 1;
                 while self.sign(at, b'.') && at < end {
                     at += 1;
+                    if self.sign(at, b'.') && self.adjoins(at) {
+                        path.push(Written::plain(""));
+                        continue;
+                    }
                     let Some(name) =
                         self.name_at(at).filter(|_| at < end && (self.adjoins(at) || !self.ends_sources(at)))
                     else {
                         break;
                     };
                     path.push(name);
+                    name_at = at;
                     at += 1;
                 }
                 if self.sign(at, b'(') && clause != Clause::Target && at < end {
@@ -395,7 +439,7 @@ impl Shape {
             if self.is(at, "PARTITION") && self.sign(at + 1, b'(') && at < end {
                 at = (self.closing(at + 1, end) + 1).min(end);
             }
-            let mut source = Source { alias: None, columns: Vec::new(), origin, at: first, end: at };
+            let mut source = Source { alias: None, columns: Vec::new(), origin, at: first, name_at, end: at };
             let said_as = self.is(at, "AS");
             let alias = at + usize::from(said_as);
             if alias < end && !self.ends_sources(alias) {

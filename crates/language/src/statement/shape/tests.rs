@@ -51,6 +51,7 @@ fn statements_are_taken_apart() {
         "replace into t values (1), (2)",
         "select count(*) filter (where a > 1) over (partition by b order by c) from t",
         "select case when exists (select 1 from u) then 1 else 2 end from t",
+        "select 1 from a..b x join c.d.e on 1 = 1, f..g, h.. i",
         // Not finished, or broken.
         "select a, from t where",
         "select * from t join",

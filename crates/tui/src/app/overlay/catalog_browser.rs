@@ -391,7 +391,10 @@ impl App {
                 self.overlay = Some(Overlay::CatalogBrowser(Box::new(walk)));
                 self.preview_object();
             }
-            _ => self.tell("no table of the catalog here"),
+            _ => match self.about_at_cursor().and_then(|about| about.elsewhere) {
+                Some(database) => self.tell(format!("this is in the database {database}: go there to see all of it")),
+                None => self.tell("no table of the catalog here"),
+            },
         }
     }
 

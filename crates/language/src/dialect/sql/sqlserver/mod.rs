@@ -189,6 +189,7 @@ pub static SQLSERVER: Dialect = Dialect {
     word_signs: b"@#",
     batch_word: Some("GO"),
     conditions: &["IF", "WHILE"],
+    crosses_databases: true,
     national_texts: true,
     starters: &[
         Starter {
