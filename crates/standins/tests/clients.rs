@@ -121,6 +121,61 @@ fn a_client_in_python_alone() {
     "#);
 }
 
+const ROWS_OF_BOTH: &str = r#"
+import sys, datetime, decimal, uuid, pymssql, pytds, io
+from pytds.tds_base import Column
+from pytds.tds_types import *
+plain = int(sys.argv[2])
+made = """create table {} (id int not null primary key, name nvarchar(20) not null default 'quay', price decimal(8,2), at datetime2(3), day date,
+    big bigint, share float, sure bit, note nvarchar(max), raw varbinary(8), old datetime, mark uniqueidentifier, check (id > 0))"""
+def shown(u, table):
+    u.execute(f'select id, name, price, at, day, big, share, sure, note, raw, old, mark from {table} order by id')
+    for row in u.fetchall():
+        print(*(len(v) if isinstance(v, str) and len(v) > 100 else v for v in row), sep=' | ')
+when = datetime.datetime(2031, 3, 5, 12, 30, 0, 250000)
+mark = uuid.UUID('00112233-4455-6677-8899-aabbccddeeff')
+with pymssql.connect(server='127.0.0.1', port=plain, user='clerk', password='salt and fog', database='ferry', tds_version='7.4', autocommit=True) as c, c.cursor() as u:
+    u.execute(made.format('by_dblib'))
+    c.bulk_copy('by_dblib', [
+        (1, 'Gull', decimal.Decimal('1.25'), when, when, 2**40, 0.5, True, 'x' * 9000, b'\xca\xfe', when, str(mark)),
+        (2, 'Tern', decimal.Decimal('-3.50'), None, None, None, None, False, None, None, None, None)], check_constraints=True)
+    shown(u, 'by_dblib')
+    for wrong in ([(1, 'again') + (None,) * 10], [(-1, 'below') + (None,) * 10]):
+        try:
+            c.bulk_copy('by_dblib', wrong, check_constraints=True)
+        except pymssql._mssql.MSSQLDatabaseException as error:
+            number, text = error.args[0]
+            print(number, text.split(b'DB-Lib')[0].decode())
+    u.execute('select count(*) from by_dblib')
+    print(u.fetchall())
+with pytds.connect(dsn='localhost', port=plain, user='clerk', password='salt and fog', database='ferry', autocommit=True) as c, c.cursor() as u:
+    u.execute(made.format('by_python'))
+    types = dict(id=IntType(), name=NVarCharType(size=20), price=DecimalType(scale=2, precision=8), at=DateTime2Type(precision=3), day=DateType(), big=BigIntType(),
+        share=FloatType(), sure=BitType(), note=NVarCharMaxType(), raw=VarBinaryType(size=8), old=DateTimeType(), mark=UniqueIdentifierType())
+    u.copy_to(table_or_view='by_python', columns=[Column(name, type=t) for name, t in types.items()], check_constraints=True, data=[
+        (1, 'Gull', decimal.Decimal('1.25'), when, datetime.date(2031, 3, 5), 2**40, 0.5, True, 'x' * 9000, b'\xca\xfe', when, mark),
+        (2, None, decimal.Decimal('-3.50')) + (None,) * 9])
+    # All as text: the server makes of it what its columns hold.
+    u.copy_to(file=io.StringIO('3,Tern,2.5\n4,港,\n'), sep=',', table_or_view='by_python', columns=['id', 'name', 'price'], null_string='', keep_nulls=True)
+    shown(u, 'by_python')
+    for wrong in ('x,Tern,1\n', '5,' + 'n' * 21 + ',1\n', '6,Tern,one\n'):
+        try:
+            u.copy_to(file=io.StringIO(wrong), sep=',', table_or_view='by_python', columns=['id', 'name', 'price'])
+        except pytds.Error as error:
+            print(error.msg_no, error.text)
+    try:
+        u.copy_to(file=io.StringIO('1\n'), table_or_view='nowhere', columns=['id'])
+    except pytds.Error as error:
+        print(error.msg_no, error.text)
+    u.execute('select count(*) from by_python')
+    print(u.fetchall())
+"#;
+
+#[test]
+fn rows_that_clients_send_at_once() {
+    insta::assert_snapshot!(printed(ROWS_OF_BOTH));
+}
+
 /// What a script prints that is given the ports of stand-ins of document databases: one that lets everybody in, one with
 /// TLS and logins, and those of a replica set; and the authority's certificate.
 fn of_documents(script: &str) -> (String, [documents::Server; 3]) {

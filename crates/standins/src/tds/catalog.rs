@@ -133,6 +133,10 @@ fn number_of(of: Type) -> (i64, i64, i64, i64) {
 /// Makes the tables.
 pub fn make(db: &Connection) -> rusqlite::Result<()> {
     db.execute_batch("attach ':memory:' as sys;")?;
+    db.create_scalar_function("type_name", 1, FunctionFlags::SQLITE_UTF8, |context| {
+        let number: i64 = context.get(0)?;
+        Ok(KNOWN.iter().find(|(_, known, _)| *known == number).map(|(name, ..)| *name))
+    })?;
     db.execute_batch(TABLES)
 }
 

@@ -13,6 +13,7 @@ mod parse;
 mod plan;
 mod run;
 mod say;
+mod sent;
 mod sqlite;
 mod table;
 mod types;

@@ -12,6 +12,7 @@ use crate::tls::{Tls, config};
 pub const BATCH: u8 = 1;
 pub const CALL: u8 = 3;
 pub const ATTENTION: u8 = 6;
+pub const ROWS: u8 = 7;
 pub const LOGIN: u8 = 16;
 pub const PRELOGIN: u8 = 18;
 

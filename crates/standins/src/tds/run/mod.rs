@@ -1,6 +1,7 @@
 //! A session: requests, and carrying out what they ask for.
 
 mod altering;
+mod bulk;
 mod databases;
 mod errors;
 mod facts;
@@ -27,7 +28,7 @@ use crate::tds::say::{self, Line};
 use crate::tds::sqlite;
 use crate::tds::types::{Type, text_of};
 
-use crate::tds::wire::{ATTENTION, BATCH, CALL, Wire};
+use crate::tds::wire::{ATTENTION, BATCH, CALL, ROWS, Wire};
 use crate::tds::{Shared, catalog, held};
 
 /// A request of the manager of transactions.
@@ -80,6 +81,8 @@ struct Session {
     plans: bool,
     measures: bool,
     parses: bool,
+    /// Queries only tell their columns.
+    describes: bool,
     aborts: bool,
     /// The end that was not sent yet: it says whether more follows.
     pending: Option<(u8, u16, u16, u64)>,
@@ -88,6 +91,8 @@ struct Session {
     /// The error that is being handled.
     handled: Option<Line>,
     asked: Arc<AtomicU64>,
+    /// Rows that were announced and have not come.
+    bulk: Option<bulk::Bulk>,
 }
 
 /// The variables of a batch or a procedure: values, and their types.
@@ -149,11 +154,13 @@ impl Session {
             plans: false,
             measures: false,
             parses: false,
+            describes: false,
             aborts: false,
             pending: None,
             within: Vec::new(),
             handled: None,
             asked,
+            bulk: None,
         })
     }
 
@@ -185,6 +192,7 @@ impl Session {
                 self.batch(&text, &mut Scope::default())
             }
             CALL => self.call(message),
+            ROWS => self.rows(message),
             TRANSACTION => self.manage(message),
             ATTENTION => Err(Fault::Stopped),
             _ => Err(Fault::Gone(io::ErrorKind::InvalidData.into())),

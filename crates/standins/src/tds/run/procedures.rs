@@ -7,7 +7,8 @@ use super::{DEEPEST, Fault, Outcome, Scope, Session, syntax};
 
 use crate::tds::lex::{Kind, Token};
 use crate::tds::parse::{Does, Execution, Module};
-use crate::tds::types::{Reader, Type, text_of};
+use crate::tds::sent::Reader;
+use crate::tds::types::{Type, text_of};
 use crate::tds::{held, parse, say, sqlite};
 
 impl Session {

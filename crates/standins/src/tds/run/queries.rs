@@ -92,6 +92,18 @@ impl Session {
             }
             return self.done(0, 0, 0);
         }
+        if let Some(announced) = self.announce(tokens, line) {
+            return announced;
+        }
+        // A word of other languages, which is the name of a column here.
+        let truth = tokens.iter().enumerate().find(|(at, token)| {
+            let dotted = at.checked_sub(1).and_then(|at| tokens.get(at)).is_some_and(|before| before.is("."));
+            token.kind == Kind::Word && token.is_one(&["true", "false"]) && !dotted
+        });
+        if let Some((_, token)) = truth {
+            let text = format!("Invalid column name '{}'.", token.text);
+            return Err(Fault::Raised(Line { number: 207, class: 16, ..syntax(text, token.line) }, true));
+        }
         if let Some(made) = self.made_database(tokens, line) {
             return made;
         }
@@ -224,6 +236,11 @@ impl Session {
             .map(|column| (column.name().to_owned(), column.decl_type().and_then(Type::declared)))
             .collect();
         bind(&mut prepared, scope, line)?;
+        if columns.is_empty() && self.describes {
+            drop(prepared);
+            self.done(0, command, 0)?;
+            return Ok(0);
+        }
         if columns.is_empty() {
             let changed = prepared.raw_execute().map_err(|error| fault(&error))? as u64;
             drop(prepared);
@@ -232,7 +249,7 @@ impl Session {
             return Ok(changed);
         }
         let mut rows = prepared.raw_query();
-        let mut next = rows.next().map_err(|error| fault(&error))?;
+        let mut next = if self.describes { None } else { rows.next().map_err(|error| fault(&error))? };
         // What has no type yet has that of its first value.
         let types: Vec<Type> = columns
             .iter()

@@ -58,6 +58,7 @@ impl Session {
             "nocount" => self.count = !on,
             "showplan_xml" => self.plans = on,
             "parseonly" | "noexec" => self.parses = on,
+            "fmtonly" => self.describes = on,
             "xact_abort" => self.aborts = on,
             "statistics" if words.get(1).is_some_and(|word| word.is("xml")) => self.measures = on,
             "" => return Err(Fault::Raised(syntax("Incorrect syntax near 'set'.".into(), line), true)),
