@@ -1,7 +1,8 @@
 //! Rows of a CSV file into a table, beside the server's own reading of the same file in the same run; for SQLite beside
-//! the least loop that inserts them.
+//! the least loop that inserts them, and for SQL Server, which is simulated here, beside the same rows in statements of
+//! many rows each.
 //!
-//! `cargo bench -p jaunty-bench --bench load` measures all; a name after `--`, some: `sqlite`, `postgres`, `mariadb`.
+//! `cargo bench -p jaunty-bench --bench load` measures all; a name after `--`, some: `sqlite`, `postgres`, `mariadb`, `sqlserver`.
 //! `ROWS=200000` makes the file smaller than 1,000,000 rows.
 
 #![allow(clippy::print_stdout)] // It is a report.
@@ -16,9 +17,10 @@ use jaunty_core::connection::open;
 use jaunty_core::import::{Choices, Matching, Options, Parts, Source, load};
 use jaunty_engines::by_name;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::engine::load::Meeting;
-use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::engine::load::{Meeting, Nothing};
+use jaunty_seam::engine::{CatalogPart, Request, Session, Stop};
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds::{Options as Simulated, Server};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 
 type Outcome<T = ()> = Result<T, Box<dyn Error>>;
@@ -44,6 +46,9 @@ fn main() -> Outcome {
     if is_wanted("mariadb") {
         mariadb(&file, rows)?;
     }
+    if is_wanted("sqlserver") {
+        sqlserver(folder.path(), rows / 5)?;
+    }
     Ok(())
 }
 
@@ -65,6 +70,10 @@ fn csv(rows: u64) -> String {
 }
 
 fn ours(session: &mut dyn Session, file: &Path, engine: &str, rows: u64) -> Outcome<Duration> {
+    into_table(session, file, engine, "readings", rows)
+}
+
+fn into_table(session: &mut dyn Session, file: &Path, engine: &str, table: &str, rows: u64) -> Outcome<Duration> {
     let dialect = by_name(engine).ok_or("no such engine")?.dialect();
     let since = Instant::now();
     let source = Source::open(file, &Choices::default())?;
@@ -73,7 +82,7 @@ fn ours(session: &mut dyn Session, file: &Path, engine: &str, rows: u64) -> Outc
         part += 1;
     }
     catalog.complete();
-    let table = catalog.objects().iter().find(|object| object.name == "readings").ok_or("no table")?;
+    let table = catalog.objects().iter().find(|object| object.name == table).ok_or("no table")?;
     let matching = Matching::into_table(&source.found, table, &[], &catalog, dialect)?;
     let options = Options {
         parts: Parts::One,
@@ -177,5 +186,32 @@ fn mariadb(file: &Path, rows: u64) -> Outcome {
         theirs.push(since.elapsed());
     }
     told("MariaDB, its own reading of the file", &mut own, &mut theirs, 0.8);
+    Ok(())
+}
+
+fn sqlserver(folder: &Path, rows: u64) -> Outcome {
+    let file = folder.join("fewer.csv");
+    std::fs::write(&file, csv(rows))?;
+    let server = Server::start(Simulated::default())?;
+    let engine = by_name("sqlserver").ok_or("no such engine")?;
+    let secret = Secret::new(Simulated::default().password);
+    let profile = profile("sqlserver", server.port()).with("database", "ferry");
+    let mut session = open(engine, &profile, Some(&secret))?;
+    let (mut own, mut statements) = (Times::default(), Times::default());
+    for _ in 0..ROUNDS {
+        // What is of a type that is not sent in bulk goes in statements.
+        for (table, note, times) in [("readings", "nvarchar(80)", &mut own), ("written", "xml", &mut statements)] {
+            for statement in [
+                format!("drop table if exists {table}"),
+                format!(
+                    "create table {table} (id bigint, vessel nvarchar(40), note {note}, depth decimal(10,2), share float, taken_at datetime2, day date, [open] nvarchar(5))"
+                ),
+            ] {
+                session.run(&Request::new(&statement), Box::new(Nothing))?;
+            }
+            times.push(into_table(session.as_mut(), &file, "sqlserver", table, rows)?);
+        }
+    }
+    told(&format!("SQL Server (simulated), {rows} rows by statements"), &mut own, &mut statements, 2.5);
     Ok(())
 }

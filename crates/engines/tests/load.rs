@@ -7,7 +7,7 @@ mod support;
 use std::path::Path;
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, RecordBatch, StringArray};
+use arrow_array::{ArrayRef, BooleanArray, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema};
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
@@ -15,7 +15,7 @@ use jaunty_seam::catalog::Column;
 use jaunty_seam::engine::load::{Load, Meeting};
 use jaunty_seam::engine::{Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_standins::tds::{Options, Server};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres};
 use support::run;
@@ -285,19 +285,154 @@ fn rows_are_loaded_into_the_stand_in_for_sql_server() {
         &[
             ("int", &["1", "-5"]),
             ("nvarchar(max)", TEXTS),
+            ("nvarchar(12)", TEXTS),
+            ("varchar(20)", &["a", "it's", ""]),
             ("varbinary(max)", &["00ff", "27"]),
+            ("varbinary(4)", &["00ff", ""]),
             ("date", &["2031-03-05"]),
+            ("datetime2(3)", &["2031-03-05 07:30:00.125"]),
+            ("decimal(12,2)", &["1.25", "-3", "0.5"]),
+            ("bigint", &["9007199254740993", "-9223372036854775808"]),
+            ("float", &["1.5", "1e10", "-2.25e-3"]),
+            ("bit", &["1", "0"]),
+            ("uniqueidentifier", &["00112233-4455-6677-8899-AABBCCDDEEFF"]),
+            // One that is not sent in bulk has all of them sent by statements.
+            ("xml", &["<a/>"]),
         ],
     );
     meetings(session.as_mut(), "sqlserver", false);
+}
+
+/// A session on the stand-in, its number there, and a table that holds two columns.
+fn bulk(server: &Server, table: &str) -> (Box<dyn Session>, u16) {
+    let secret = Options::default().password;
+    let mut session = of_server("sqlserver", server.port(), "clerk", &secret, "ferry");
+    run(session.as_mut(), table).unwrap();
+    let number = run(session.as_mut(), "select @@spid").unwrap().rows().concat().concat().parse().unwrap();
+    (session, number)
+}
+
+#[test]
+fn rows_go_in_bulk_and_by_a_literal_where_only_that_has_their_form() {
+    let server = Server::start(Options::default()).unwrap();
+    let table = "create table tides (c0 int not null primary key check (c0 > 0), c1 nvarchar(20) default 'low')";
+    let (mut session, number) = bulk(&server, table);
+    let of: Texts<'_> = &[("int", &["1", "2", "3"]), ("nvarchar(20)", &["a", "b"])];
+    let columns = columns(of);
+    let many = |from: usize, count: usize| {
+        let numbers = StringArray::from_iter_values((from..from + count).map(|n| n.to_string()));
+        let names = StringArray::from_iter((from..from + count).map(|n| (n % 7 != 0).then(|| format!("tide {n}"))));
+        let fields = ["c0", "c1"].map(|name| Field::new(name, DataType::Utf8, true));
+        let arrays: Vec<ArrayRef> = vec![Arc::new(numbers), Arc::new(names)];
+        RecordBatch::try_new(Arc::new(Schema::new(fields.to_vec())), arrays).unwrap()
+    };
+    let of_texts = |values: &[(&str, &str)]| {
+        let column = |take: fn(&(&str, &str)) -> String| -> ArrayRef {
+            Arc::new(StringArray::from_iter_values(values.iter().map(take)))
+        };
+        let fields = ["c0", "c1"].map(|name| Field::new(name, DataType::Utf8, true));
+        let arrays = vec![column(|pair| pair.0.to_owned()), column(|pair| pair.1.to_owned())];
+        RecordBatch::try_new(Arc::new(Schema::new(fields.to_vec())), arrays).unwrap()
+    };
+    let count =
+        |session: &mut dyn Session| run(session, "select count(*) from tides").unwrap().rows().concat().concat();
+    let take =
+        |session: &mut dyn Session, batch| load(session, "sqlserver", ("tides", &columns, &[]), Meeting::Refuse, batch);
+    let before = server.asked(number);
+    assert_eq!(take(session.as_mut(), many(1, 20_000)).unwrap(), 20_000);
+    assert_eq!(server.asked(number) - before, 2, "the announcement and the rows");
+    // NULL stays NULL where the column has a default.
+    let nulls = "select count(*) from tides where c1 is null";
+    assert_eq!(run(session.as_mut(), nulls).unwrap().rows().concat().concat(), "2857");
+    // In the middle of a batch a value that only a literal can be: the rest of the batch goes so.
+    let mixed = of_texts(&[("20001", "x"), ("2.1e4", "y"), ("20003", "z")]);
+    assert_eq!(take(session.as_mut(), mixed).unwrap(), 3);
+    assert_eq!(count(session.as_mut()), "20003");
+    // What the server refuses: a key that is there, a rule, a text that is too long, one that is no number.
+    for (values, said) in [
+        (&[("30001", "x"), ("1", "again")][..], "duplicate key"),
+        (&[("-1", "x")], "constraint"),
+        (&[("30001", "x"), ("1-1", "y")], "type mismatch"),
+        (&[("30001", "x"), ("", "y")], "an empty text cannot be a value of c0 (int)"),
+    ] {
+        let error = take(session.as_mut(), of_texts(values)).unwrap_err();
+        assert_eq!(error.kind, ErrorKind::Refused, "{error}");
+        assert!(error.message.contains(said), "{said}: {error}");
+        assert_eq!(count(session.as_mut()), "20003", "{said}");
+    }
+    let long = "x".repeat(21);
+    assert!(take(session.as_mut(), of_texts(&[("30001", &long)])).is_ok(), "SQLite takes what the server would not");
+    run(session.as_mut(), "delete from tides where c0 > 30000").unwrap();
+    // A mistake of who gives the rows, in the middle.
+    let dialect = by_name("sqlserver").unwrap().dialect();
+    let stop = Stop::default();
+    let load = Load { table: "tides", columns: &columns, key: &[], meeting: Meeting::Refuse, dialect, stop };
+    let mut given = vec![Err(EngineError::new(ErrorKind::Local, "the file ends")), Ok(Some(many(40_000, 5)))];
+    let error = session.load(&load, &mut || given.pop().unwrap_or(Ok(None))).unwrap_err();
+    assert_eq!((error.kind, error.message.as_str()), (ErrorKind::Local, "the file ends"));
+    run(session.as_mut(), "delete from tides where c0 >= 40000").unwrap();
+    assert_eq!(count(session.as_mut()), "20003");
+    // A table that is not there is told as by any statement.
+    let nowhere = Load { table: "nowhere", ..load };
+    let mut once = Some(many(1, 1));
+    let error = session.load(&nowhere, &mut || Ok(once.take())).unwrap_err();
+    assert!(error.message.contains("Invalid object name 'nowhere'"), "{error}");
+    // A table of the session, and one of another database.
+    run(session.as_mut(), "create table #tides (c0 int, c1 nvarchar(20)); create database archive").unwrap();
+    run(session.as_mut(), "create table archive.dbo.tides (c0 int, c1 nvarchar(20))").unwrap();
+    for table in ["#tides", "archive.dbo.tides", "archive..tides"] {
+        let elsewhere = Load { table, ..nowhere.clone() };
+        let mut once = Some(many(1, 3));
+        assert_eq!(session.load(&elsewhere, &mut || Ok(once.take())).unwrap(), 3, "{table}");
+    }
+    let all = "select (select count(*) from #tides), (select count(*) from archive..tides)";
+    assert_eq!(run(session.as_mut(), all).unwrap().rows(), [["3", "6"]]);
+}
+
+#[test]
+fn truth_is_loaded_where_a_language_has_no_word_for_it() {
+    let server = Server::start(Options::default()).unwrap();
+    let (mut session, _) = bulk(&server, "create table seen (c0 bit, c1 xml)");
+    let bits: ArrayRef = Arc::new(BooleanArray::from(vec![Some(true), Some(false), None]));
+    let notes: ArrayRef = Arc::new(StringArray::from(vec!["<a/>", "<b/>", "<c/>"]));
+    let schema = |names: &[(&str, DataType)]| {
+        let fields: Vec<Field> = names.iter().map(|(name, of)| Field::new(*name, of.clone(), true)).collect();
+        Arc::new(Schema::new(fields))
+    };
+    let both: Texts<'_> = &[("bit", &[]), ("xml", &[])];
+    let whole = RecordBatch::try_new(
+        schema(&[("c0", DataType::Boolean), ("c1", DataType::Utf8)]),
+        vec![Arc::clone(&bits), notes],
+    );
+    load(session.as_mut(), "sqlserver", ("seen", &columns(both), &[]), Meeting::Refuse, whole.unwrap()).unwrap();
+    let alone = RecordBatch::try_new(schema(&[("c0", DataType::Boolean)]), vec![bits]).unwrap();
+    load(session.as_mut(), "sqlserver", ("seen", &columns(&both[..1]), &[]), Meeting::Refuse, alone).unwrap();
+    let all = run(session.as_mut(), "select c0, c1 from seen").unwrap().rows();
+    let bits: Vec<&str> = all.iter().map(|row| row[0].as_str()).collect();
+    assert_eq!(bits, ["1", "0", "∅", "1", "0", "∅"]);
+}
+
+#[test]
+fn a_guard_refuses_rows_in_bulk() {
+    let server = Server::start(Options::default()).unwrap();
+    let (mut open, _) = bulk(&server, "create table tides (c0 int)");
+    let mut session = support::office(&server, Guard::ReadOnly);
+    let of: Texts<'_> = &[("int", &["1"])];
+    let error =
+        load(session.as_mut(), "sqlserver", ("tides", &columns(of), &[]), Meeting::Refuse, rows(of)).unwrap_err();
+    assert!(error.message.contains("read-only"), "{error}");
+    assert_eq!(run(open.as_mut(), "select count(*) from tides").unwrap().rows(), [["0"]]);
 }
 
 #[test]
 fn a_load_is_stopped_and_leaves_a_session_that_can_be_used() {
     let server = Postgres::start();
     let maria = Mariadb::start();
+    let office = Server::start(Options::default()).unwrap();
+    let secret = Options::default().password;
     let memory = Profile::new("quay", "sqlite").with("path", ":memory:");
     let mut sessions = [
+        ("sqlserver", of_server("sqlserver", office.port(), "clerk", &secret, "ferry")),
         ("postgres", of_server("postgres", server.port, "clerk", PASSWORD, "bookings")),
         ("mysql", of_server("mysql", maria.port, "clerk", PASSWORD, "bookings")),
         ("sqlite", open(by_name("sqlite").unwrap(), &memory, None).unwrap()),

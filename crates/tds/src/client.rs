@@ -5,7 +5,8 @@ use std::ops::Range;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 
 use crate::Error;
-use crate::packet::{FIRST_SIZE, HEADER, Header, Kind, framed};
+use crate::bulk::{self, Sent};
+use crate::packet::{FIRST_SIZE, Framing, HEADER, Header, Kind, framed};
 use crate::text::utf16;
 use crate::token::{Environment, State, Token, read};
 
@@ -84,12 +85,42 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
 
     /// Sends a message and reads what comes from its beginning.
     pub async fn send(&mut self, kind: Kind, message: &[u8]) -> Result<(), Error> {
+        self.expect_answer();
+        let framed = framed(kind, message, self.packet);
+        self.stream.write_all(&framed).await?;
+        self.stream.flush().await?;
+        Ok(())
+    }
+
+    fn expect_answer(&mut self) {
         self.message.clear();
         self.at = 0;
         self.last = false;
         self.state = State::default();
-        let framed = framed(kind, message, self.packet);
-        self.stream.write_all(&framed).await?;
+    }
+
+    /// Begins to send rows of these columns; the statement `INSERT BULK` before them was taken. Each row is
+    /// [`bulk::ROW`] and its values. The answer comes once they have ended.
+    pub async fn begin_rows(&mut self, columns: &[(String, Sent)]) -> Result<Framing, Error> {
+        let mut framing = Framing::new(Kind::Rows, self.packet);
+        self.go_on_rows(&mut framing, &bulk::head(columns)).await?;
+        Ok(framing)
+    }
+
+    /// Sends some of the rows. Given up in the middle, the connection cannot be gone on with.
+    pub async fn go_on_rows(&mut self, framing: &mut Framing, rows: &[u8]) -> Result<(), Error> {
+        let packets = framing.add(rows);
+        if !packets.is_empty() {
+            self.stream.write_all(&packets).await?;
+        }
+        Ok(())
+    }
+
+    /// Ends the rows; what comes is read from its beginning.
+    pub async fn end_rows(&mut self, mut framing: Framing) -> Result<(), Error> {
+        self.expect_answer();
+        self.go_on_rows(&mut framing, &bulk::TAIL).await?;
+        self.stream.write_all(&framing.end()).await?;
         self.stream.flush().await?;
         Ok(())
     }

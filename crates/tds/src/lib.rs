@@ -10,9 +10,11 @@
 //!   messages; [`browser`] asks a machine for its instances.
 //! - [`types`] describes columns, [`token`] reads what the server sends, [`value`] turns bytes into values, [`clr`]
 //!   those of classes.
+//! - [`bulk`] writes rows for a table.
 //! - [`client`] puts them together.
 
 pub mod browser;
+pub mod bulk;
 pub mod carried;
 pub mod client;
 pub mod clr;

@@ -22,6 +22,8 @@ pub enum Kind {
     Answer = 4,
     /// The wish to end what runs.
     Attention = 6,
+    /// Rows for a table.
+    Rows = 7,
     /// The login.
     Login = 16,
     /// What comes before the login, and the handshake of TLS.
@@ -31,23 +33,59 @@ pub enum Kind {
 /// The bit in the status of a packet that is the last of its message.
 const LAST: u8 = 1;
 
-/// A message cut into packets of at most `size` bytes, their headers among them.
-pub fn framed(kind: Kind, message: &[u8], size: usize) -> Vec<u8> {
-    let room = size.max(HEADER + 1) - HEADER;
-    let mut framed = Vec::with_capacity(message.len() + (message.len() / room + 1) * HEADER);
-    let mut rest = message;
-    let mut number = 1_u8;
-    loop {
-        let (part, after) = rest.split_at(rest.len().min(room));
-        let length = u16::try_from(part.len() + HEADER).unwrap_or(u16::MAX).to_be_bytes();
-        let status = if after.is_empty() { LAST } else { 0 };
-        framed.extend([kind as u8, status, length[0], length[1], 0, 0, number, 0]);
-        framed.extend(part);
-        if after.is_empty() {
-            return framed;
-        }
-        (rest, number) = (after, number.wrapping_add(1));
+/// Cuts a message into packets of at most `size` bytes, their headers among them, while it is being written.
+#[derive(Debug)]
+pub struct Framing {
+    kind: Kind,
+    room: usize,
+    number: u8,
+    /// What is no whole packet yet.
+    rest: Vec<u8>,
+}
+
+impl Framing {
+    /// Begins a message.
+    pub fn new(kind: Kind, size: usize) -> Framing {
+        Framing { kind, room: size.max(HEADER + 1) - HEADER, number: 1, rest: Vec::new() }
     }
+
+    /// Adds a part of the message; gives back the packets that are full and not the last.
+    pub fn add(&mut self, part: &[u8]) -> Vec<u8> {
+        let mut framed = Vec::with_capacity(part.len() + (part.len() / self.room + 1) * HEADER);
+        self.rest.extend(part);
+        let rest = std::mem::take(&mut self.rest);
+        let mut whole = rest.as_slice();
+        // What fills a packet and no more may be the end.
+        while whole.len() > self.room {
+            let (packet, after) = whole.split_at(self.room);
+            self.put(packet, 0, &mut framed);
+            whole = after;
+        }
+        self.rest = whole.to_vec();
+        framed
+    }
+
+    /// The last packet.
+    pub fn end(mut self) -> Vec<u8> {
+        let (mut framed, rest) = (Vec::new(), std::mem::take(&mut self.rest));
+        self.put(&rest, LAST, &mut framed);
+        framed
+    }
+
+    fn put(&mut self, part: &[u8], status: u8, framed: &mut Vec<u8>) {
+        let length = u16::try_from(part.len() + HEADER).unwrap_or(u16::MAX).to_be_bytes();
+        framed.extend([self.kind as u8, status, length[0], length[1], 0, 0, self.number, 0]);
+        framed.extend(part);
+        self.number = self.number.wrapping_add(1);
+    }
+}
+
+/// A whole message in packets.
+pub fn framed(kind: Kind, message: &[u8], size: usize) -> Vec<u8> {
+    let mut framing = Framing::new(kind, size);
+    let mut framed = framing.add(message);
+    framed.extend(framing.end());
+    framed
 }
 
 /// The header of a packet.
@@ -117,7 +155,12 @@ mod tests {
                 assert_eq!(header.last, next.is_empty());
                 (rest, count) = (next, count + 1);
             }
-            assert_eq!((together, count), (message, packets));
+            assert_eq!((together, count), (message.clone(), packets));
+            // In pieces it is the same.
+            let mut framing = Framing::new(Kind::Batch, size);
+            let mut pieces: Vec<u8> = message.chunks(7).flat_map(|piece| framing.add(piece)).collect();
+            pieces.extend(framing.end());
+            assert_eq!(pieces, framed);
         }
     }
 

@@ -9,6 +9,16 @@ pub fn utf16(text: &str) -> Vec<u8> {
     text.encode_utf16().flat_map(u16::to_le_bytes).collect()
 }
 
+/// Adds a text as the protocol writes it.
+pub fn push_units(text: &str, into: &mut Vec<u8>) {
+    into.reserve(text.len() * 2);
+    if text.is_ascii() {
+        into.extend(text.bytes().flat_map(|byte| [byte, 0]));
+    } else {
+        into.extend(text.encode_utf16().flat_map(u16::to_le_bytes));
+    }
+}
+
 /// Adds text in UTF-16; halves of characters, which the server lets through, become U+FFFD.
 pub fn push_utf16(bytes: &[u8], into: &mut String) {
     into.reserve(bytes.len() / 2);

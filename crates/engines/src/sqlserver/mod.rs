@@ -8,6 +8,7 @@ mod catalog;
 mod connect;
 mod describe;
 mod errors;
+mod load;
 mod run;
 mod session;
 mod types;

@@ -221,12 +221,17 @@ impl SqlServerSession {
     }
 
     fn ask_within(&mut self, text: &str, limit: Option<Duration>) -> Result<(Vec<Row>, Vec<Message>), EngineError> {
+        let link = &mut self.link;
+        link.runtime.block_on(link.client.batch(text)).map_err(|error| errors::broken(&error))?;
+        self.answer(limit)
+    }
+
+    /// Takes all of an answer to something of our own.
+    pub(super) fn answer(&mut self, limit: Option<Duration>) -> Result<(Vec<Row>, Vec<Message>), EngineError> {
         let until = limit.map(|limit| Instant::now() + limit);
         let is_late = move || until.is_some_and(|until| Instant::now() >= until);
         let broken = |error: jaunty_tds::Error| errors::broken(&error);
         let (mut rows, mut columns, mut failed) = (Vec::new(), Vec::<Column>::new(), Vec::new());
-        let link = &mut self.link;
-        link.runtime.block_on(link.client.batch(text)).map_err(broken)?;
         loop {
             if self.patience.is_over() || is_late() {
                 self.end()?;
@@ -268,7 +273,7 @@ impl SqlServerSession {
 
 /// Waits for something, and comes back now and then to look. `None` where nothing is wanted any more; nothing is lost
 /// then, and it can be waited for anew.
-async fn patient<T>(work: impl Future<Output = T>, mut look: impl FnMut() -> Flow) -> Option<T> {
+pub(super) async fn patient<T>(work: impl Future<Output = T>, mut look: impl FnMut() -> Flow) -> Option<T> {
     let mut work = std::pin::pin!(work);
     // What is there already costs no clock.
     if let std::task::Poll::Ready(done) = there(work.as_mut()).await {

@@ -8,6 +8,7 @@ use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::parameters::{self, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
     Abilities, CatalogPart, Effect, Location, Reading, Request, Session, Sink, Stop, Switch, SwitchKind, Touches,
     Transaction, Verdict,
@@ -99,6 +100,11 @@ impl SqlServerSession {
             Token::Environment(Environment::Ended(_)) => self.location.transaction = None,
             _ => {}
         }
+    }
+
+    /// Whether what is not known to read is refused.
+    pub(super) fn is_read_only(&self) -> bool {
+        self.read_only
     }
 
     /// Whoever was given up on is not asked again.
@@ -228,6 +234,10 @@ impl Session for SqlServerSession {
         let moves = |word: &str| request.text.get(..word.len()).is_some_and(|head| head.eq_ignore_ascii_case(word));
         self.location.uncertain |= ["exec", "revert", "setuser", "alter user"].into_iter().any(moves);
         outcome
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        self.load_rows(load, next)
     }
 
     fn is_alive(&mut self) -> bool {

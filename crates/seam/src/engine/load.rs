@@ -136,7 +136,16 @@ fn put_literal(column: &ColumnReader<'_>, row: usize, of: Option<&Column>, diale
     let is_bytes = of.is_some_and(|column| holds_bytes(&column.db_type, dialect));
     match kind {
         CellKind::Null => out.push_str("null"),
-        CellKind::Boolean => {}
+        CellKind::Boolean if dialect.is_keyword("TRUE") => {}
+        // Where there are no such words: a bit, or the word as a text.
+        CellKind::Boolean => {
+            let text = out.split_off(from);
+            match (is_bits, text.as_str()) {
+                (true, "true") => out.push('1'),
+                (true, _) => out.push('0'),
+                (false, text) => out.push_str(&dialect.text_as_written(text)),
+            }
+        }
         CellKind::Number if out[from..].bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) => {}
         CellKind::Binary => {
             let digits = out.split_off(from);
