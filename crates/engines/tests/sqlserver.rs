@@ -614,6 +614,7 @@ fn names_reach_into_other_databases() {
     for statement in [
         "create database archive",
         "create database [ledger 2025]",
+        "create database [it's ]] sys.db_name()]",
         "create table tickets (id int primary key, port nvarchar(40))",
         "create table archive.dbo.tickets (id int primary key, fare decimal(8,2) not null)",
         "create table archive.dbo.refunds (id int primary key, ticket_id int not null references tickets (id))",
@@ -631,7 +632,7 @@ fn names_reach_into_other_databases() {
     }
     own.complete();
     assert_eq!((own.database.as_str(), own.objects().len()), ("ferry", 1));
-    assert_eq!(own.databases, ["archive", "ferry", "ledger 2025", "master"]);
+    assert_eq!(own.databases, ["archive", "ferry", "it's ] sys.db_name()", "ledger 2025", "master"]);
 
     let archive = read_another(session.as_mut(), "archive").unwrap();
     let found: Vec<String> =
@@ -639,7 +640,9 @@ fn names_reach_into_other_databases() {
     assert_eq!(found, ["dbo.refunds 2", "dbo.tickets 2"]);
     let refunds = &archive.objects()[0];
     assert_eq!((refunds.primary_key(), refunds.references().count()), (vec!["id"], 1));
-    assert_eq!(read_another(session.as_mut(), "ledger 2025").unwrap().objects().len(), 0);
+    for empty in ["ledger 2025", "it's ] sys.db_name()"] {
+        assert_eq!(read_another(session.as_mut(), empty).unwrap().objects().len(), 0, "{empty}");
+    }
     // One that is not there, or that this login may not look into, is told so, and the session goes on.
     let error = read_another(session.as_mut(), "nowhere").unwrap_err();
     assert_eq!(error.kind, ErrorKind::Refused, "{error:?}");

@@ -18,8 +18,9 @@ use super::session::SqlServerSession;
 /// So much is sent at a time.
 const PIECE: usize = 64 << 10;
 
-/// So much is sent before the server's word on it is waited for.
-const STRETCH: usize = 8 << 20;
+/// So much is sent before the server's word on it is waited for: what was begun has to be taken in before a wish to stop is
+/// heard.
+const STRETCH: usize = 2 << 20;
 
 /// What the texts of a column are read as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

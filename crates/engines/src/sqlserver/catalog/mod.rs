@@ -80,8 +80,9 @@ pub fn read_another(
 /// A question about another database: its views of the schema `sys`.
 fn within(question: &str, database: &str) -> String {
     let [name, text] = [SQLSERVER.name_as_written(database), SQLSERVER.text_as_written(database)];
-    let own = question.replace("db_name()", &text);
-    own.replace(" sys.", &format!(" {name}.sys."))
+    // A name may hold either of them.
+    let parts: Vec<String> = question.split(" sys.").map(|part| part.replace("db_name()", &text)).collect();
+    parts.join(&format!(" {name}.sys."))
 }
 
 /// Reads a part of it.
