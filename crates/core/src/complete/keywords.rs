@@ -1,6 +1,7 @@
 //! Keywords by clause, functions and types.
 
 use super::context::{Context, Place};
+use super::snippets::Snippet;
 use super::{Found, Kind, escaped};
 use crate::catalog::templates;
 use jaunty_language::dialect::Dialect;
@@ -49,8 +50,12 @@ pub(super) fn starts(context: &Context<'_>, found: &mut Found) {
         "rollback",
     ];
     put(context, found, USUAL, 70);
+    let language = context.around.dialect.name;
+    let is_own = |snippet: &Snippet| snippet.dialect.as_deref() == Some(language);
+    let has_own = |name: &str| context.around.snippets.iter().any(|other| other.name == name && is_own(other));
     for snippet in context.around.snippets {
-        if snippet.dialect.as_ref().is_none_or(|name| *name == context.around.dialect.name) {
+        // One of this language stands before one of the same name for all of them.
+        if is_own(snippet) || snippet.dialect.is_none() && !has_own(&snippet.name) {
             let line = jaunty_language::edit::snippet::Snippet::plain(&snippet.text);
             let line = line.split_whitespace().collect::<Vec<_>>().join(" ");
             let line: String = line.chars().take(40).collect();

@@ -244,6 +244,16 @@ fn snippets_are_proposed_where_a_statement_begins() {
     assert!(top[0].insert.starts_with("select ${1:*}\nfrom ${2:‹table›}"));
     let upserts = complete("upse", 4, around).proposals;
     assert_eq!(upserts.iter().filter(|p| p.kind == Kind::Snippet).count(), 1, "one for this dialect");
+    // What a language has no word for is in none that it is offered.
+    let around = Surroundings { dialect: &dialect::SQLSERVER, ..around };
+    let offered = complete("", 0, around).proposals.into_iter().filter(|p| p.kind == Kind::Snippet);
+    let offered: Vec<_> = offered.map(|p| (p.label, p.insert)).collect();
+    let count = |name: &str| offered.iter().filter(|(label, _)| label == name).count();
+    for name in ["top", "upsert", "sessions", "locks", "sizes", "groups", "latest"] {
+        assert_eq!(count(name), 1, "{name}");
+    }
+    assert!(offered.iter().any(|(name, text)| name == "top" && text.starts_with("select top (${1:10})")));
+    assert!(offered.iter().all(|(_, text)| !text.contains("limit")), "{offered:?}");
 }
 
 proptest::proptest! {
