@@ -338,7 +338,8 @@ pub(super) fn insert(context: &Context<'_>, found: &mut Found) {
     let Some(source) = query.target.and_then(|target| query.sources.get(target)) else { return };
     let inserts = (query.words.start..source.at).any(|at| context.shape.words.get(at).is_some_and(|w| w.is("INTO")));
     let Origin::Named(path) = &source.origin else { return };
-    if !inserts || source.end != context.begins {
+    let merges = context.shape.words.first().is_some_and(|word| word.is("MERGE"));
+    if merges || !inserts || source.end != context.begins {
         return;
     }
     let elsewhere =

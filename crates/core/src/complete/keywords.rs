@@ -2,7 +2,7 @@
 
 use super::context::{Context, Place};
 use super::snippets::Snippet;
-use super::{Found, Kind, escaped};
+use super::{Found, Kind, definitions, escaped};
 use crate::catalog::templates;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::help;
@@ -21,8 +21,20 @@ pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weig
     }
 }
 
-/// Whether the dialect has all of these words.
+/// Puts words in that the language is known to have.
+pub(super) fn say(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
+    for (place, word) in words.iter().enumerate() {
+        let cased = context.cased(word);
+        let weight = weight - i32::try_from(place).unwrap_or(0).min(20);
+        found.put(Kind::Keyword, &cased, "", escaped(&cased), weight);
+    }
+}
+
+/// Whether the dialect has all of these words, and says them together.
 fn knows(dialect: &'static Dialect, words: &str) -> bool {
+    if dialect.phrases.is_some_and(|phrases| phrases.unsaid.contains(&words)) {
+        return false;
+    }
     words.split(' ').all(|word| dialect.is_keyword(word)) || help::of(dialect).keyword(words).is_some()
 }
 
@@ -102,6 +114,9 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
         ],
         60,
     );
+    if query.is_some_and(|query| query.target.is_some()) {
+        put(context, found, &["set", "where", "returning", "output"], 62);
+    }
     put(
         context,
         found,
@@ -115,9 +130,6 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
             "window",
             "offset",
             "for update",
-            "set",
-            "returning",
-            "output",
             "option",
             "for json path",
             "for xml path",
@@ -187,8 +199,16 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
         "div",
         "xor",
     ];
+    if touched_rows(context, found) {
+        return;
+    }
     let clause = context.clause.0;
     let nested = context.open.is_some_and(|open| open >= context.clause.1);
+    let writes = context.shape.queries.get(context.query).is_some_and(|query| query.target.is_some());
+    if writes && !nested && clause == Clause::Where {
+        let further = context.around.dialect.phrases.map_or(&[][..], |phrases| phrases.writing[3]);
+        say(context, found, further, 45);
+    }
     let in_case = cases_open(context);
     if in_case {
         put(context, found, &["when", "then", "else", "end"], 75);
@@ -199,6 +219,7 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
         Clause::On | Clause::Using => {
             &["where", "join", "left join", "group by", "order by", "limit", "inner join", "cross join", "set"]
         }
+        Clause::Where if writes => &[],
         Clause::Where => &[
             "group by",
             "order by",
@@ -206,7 +227,6 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
             "having",
             "union",
             "union all",
-            "returning",
             "for update",
             "window",
             "option",
@@ -227,7 +247,7 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
             "for json path",
         ],
         Clause::Limit => &["offset", "union"],
-        Clause::Set => &["where", "from", "returning"],
+        Clause::Set => &["where", "from", "returning", "output"],
         Clause::Values => &["returning", "on conflict", "on duplicate key update"],
         Clause::Returning => &["as"],
         Clause::Conflict => &["do update set", "do nothing", "where", "returning"],
@@ -260,6 +280,15 @@ fn cases_open(context: &Context<'_>) -> bool {
     count("CASE") > count("END")
 }
 
+/// Behind `OUTPUT`: the rows as they are, and as they were.
+fn touched_rows(context: &Context<'_>, found: &mut Found) -> bool {
+    let outputs = context.back(1).is_some_and(|w| w.is("OUTPUT"));
+    for name in ["inserted", "deleted"].into_iter().filter(|_| outputs) {
+        found.put(Kind::Alias, name, "rows that were touched", format!("{name}."), 70);
+    }
+    outputs
+}
+
 /// Behind the table that is written to, and behind a common table expression.
 pub(super) fn after_target(context: &Context<'_>, found: &mut Found) {
     if context.clause.0 == Clause::With {
@@ -269,23 +298,21 @@ pub(super) fn after_target(context: &Context<'_>, found: &mut Found) {
         }
         return put(context, found, &["select", "insert into", "update", "delete from"], 70);
     }
-    if context.back(1).is_some_and(|w| w.is("OUTPUT")) {
-        // The rows as they are, and as they were.
-        for name in ["inserted", "deleted"] {
-            found.put(Kind::Alias, name, "rows that were touched", format!("{name}."), 70);
-        }
+    if touched_rows(context, found) {
         return;
     }
     let first = |word: &str| {
         let from = context.shape.queries.get(context.query).map_or(0, |query| query.words.start);
         (from..context.begins).any(|at| context.shape.words.get(at).is_some_and(|w| w.is(word)))
     };
-    if first("INTO") {
-        put(context, found, &["values", "select", "default values", "as"], 60);
-    } else if first("DELETE") {
-        put(context, found, &["where", "using", "returning", "as", "limit"], 60);
-    } else {
-        put(context, found, &["set", "as", "join", "left join"], 60);
+    let writing = context.around.dialect.phrases.map(|phrases| phrases.writing);
+    match writing {
+        // Of what merges the sources come first.
+        _ if first("MERGE") => say(context, found, &["using", "as"], 60),
+        Some([insert, ..]) if first("INTO") => say(context, found, insert, 60),
+        Some([_, delete, ..]) if first("DELETE") => say(context, found, delete, 60),
+        Some([.., update, _]) => say(context, found, update, 60),
+        None => {}
     }
 }
 
@@ -323,6 +350,9 @@ pub(super) fn types(context: &Context<'_>, found: &mut Found) {
 
 /// Words of a definition, by the words before.
 pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
+    if definitions::complete(context, found) {
+        return;
+    }
     let first = context.shape.words.first().map(|w| w.text.clone()).unwrap_or_default();
     let previous = context.back(1).map(|w| w.text.clone()).unwrap_or_default();
     let words: &[&str] = match (first.as_str(), previous.as_str()) {
@@ -337,98 +367,12 @@ pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
             "statistics io",
             "statistics time",
         ],
-        ("COMMIT" | "ROLLBACK" | "SAVE", "COMMIT" | "ROLLBACK" | "SAVE") => &["transaction", "tran", "work", "to"],
+        ("COMMIT" | "SAVE", "COMMIT" | "SAVE") => &["transaction", "tran", "work"],
+        ("ROLLBACK", "ROLLBACK") => &["transaction", "to", "to savepoint", "tran", "work"],
         ("BEGIN", "BEGIN") => &["transaction", "tran", "try"],
         ("REFRESH", "REFRESH") => &["materialized view"],
         ("REFRESH", "MATERIALIZED") => &["view"],
         ("PRAGMA", _) => &[],
-        ("CREATE", "CREATE" | "REPLACE" | "TEMP" | "TEMPORARY" | "UNIQUE" | "MATERIALIZED") => &[
-            "table",
-            "view",
-            "index",
-            "unique index",
-            "or replace",
-            "temporary table",
-            "materialized view",
-            "function",
-            "procedure",
-            "trigger",
-            "sequence",
-            "type",
-            "domain",
-            "schema",
-            "database",
-            "user",
-            "role",
-            "extension",
-            "virtual table",
-        ],
-        ("DROP", "DROP") => &[
-            "table",
-            "view",
-            "index",
-            "materialized view",
-            "function",
-            "procedure",
-            "trigger",
-            "sequence",
-            "type",
-            "domain",
-            "schema",
-            "database",
-            "user",
-            "role",
-        ],
-        ("ALTER", "ALTER") => {
-            &["table", "view", "index", "sequence", "function", "type", "database", "schema", "role", "user"]
-        }
-        ("ALTER", "ADD") => &["column", "constraint", "primary key", "foreign key", "unique", "check", "index"],
-        ("ALTER", _) if context.shape.words.iter().any(|w| w.is("ADD")) => {
-            &["not null", "default", "primary key", "unique", "references", "check", "first", "after"]
-        }
-        ("ALTER", _) if context.shape.words.iter().any(|w| w.is("COLUMN")) && previous != "TABLE" => {
-            &["type", "set default", "set not null", "drop not null", "drop default", "to"]
-        }
-        ("ALTER", _) => &[
-            "add column",
-            "drop column",
-            "alter column",
-            "rename column",
-            "rename to",
-            "add constraint",
-            "add primary key",
-            "drop constraint",
-            "owner to",
-            "modify column",
-        ],
-        ("DROP", "TABLE" | "VIEW" | "INDEX" | "SEQUENCE" | "TRIGGER" | "FUNCTION") => &["if exists"],
-        ("DROP", _) => &["cascade", "restrict", "on"],
-        ("CREATE", "REFERENCES") => &[],
-        ("CREATE", _) => &[
-            "not null",
-            "primary key",
-            "default",
-            "unique",
-            "references",
-            "check",
-            "generated always as",
-            "on delete cascade",
-            "on delete set null",
-            "on update cascade",
-            "collate",
-            "if not exists",
-            "as",
-            "on",
-            "using",
-            "auto_increment",
-            "comment",
-            "before",
-            "after",
-            "for each row",
-            "begin",
-            "returns",
-            "language",
-        ],
         ("GRANT" | "REVOKE", _) => &["select", "insert", "update", "delete", "all", "on", "to", "from"],
         ("EXPLAIN", _) => &["analyze", "query plan", "select", "insert into", "update", "delete from", "with"],
         ("BEGIN", _) => &["transaction", "immediate", "exclusive", "isolation level", "read only"],
@@ -437,7 +381,12 @@ pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
             &["tables", "databases", "columns", "create table", "index", "processlist", "variables", "warnings"]
         }
         ("COPY", _) => &["from stdin", "to stdout"],
-        _ => &["table", "from", "to", "on"],
+        (
+            "TRUNCATE" | "LOCK" | "ANALYZE" | "OPTIMIZE" | "REINDEX",
+            "TRUNCATE" | "LOCK" | "ANALYZE" | "OPTIMIZE" | "REINDEX",
+        ) => &["table"],
+        ("SAVEPOINT" | "RELEASE" | "ATTACH" | "DETACH" | "USE" | "KILL" | "SIGNAL" | "IF" | "WHILE", _) => &[],
+        _ => &["from", "to", "on"],
     };
     put(context, found, words, 60);
     if context.place == Place::Definition && first == "PRAGMA" && context.begins == 1 {

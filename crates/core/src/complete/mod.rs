@@ -8,6 +8,7 @@ pub mod about;
 mod columns;
 mod commands;
 pub mod context;
+mod definitions;
 mod documents;
 mod keywords;
 pub mod names;
@@ -202,12 +203,14 @@ fn names_nearby(context: &Context<'_>, found: &mut Found) {
 
 fn propose(context: &Context<'_>, found: &mut Found) {
     match context.place {
-        Place::Nothing | Place::NewName => {}
+        Place::Nothing => {}
+        Place::NewName => definitions::asks_first(context, found),
         Place::Text => values::within_quotes(context, found),
         Place::Start => keywords::starts(context, found),
         Place::Source => {
             tables::joined(context, found);
             tables::tables(context, found);
+            definitions::asks_first(context, found);
         }
         Place::AfterSource => {
             tables::conditions(context, found);
@@ -227,7 +230,12 @@ fn propose(context: &Context<'_>, found: &mut Found) {
             keywords::operands(context, found);
         }
         Place::AfterOperand => keywords::after_operand(context, found),
-        Place::Column => columns::of_table(context, found),
+        Place::Column => {
+            if context.back(1).is_some_and(|word| word.is("RENAME")) {
+                keywords::say(context, found, &["column", "to"], 70);
+            }
+            columns::of_table(context, found);
+        }
         Place::AfterTarget => {
             columns::insert(context, found);
             keywords::after_target(context, found);

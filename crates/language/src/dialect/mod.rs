@@ -12,6 +12,7 @@ mod comparing;
 mod datum;
 pub mod documents;
 mod elements;
+mod phrases;
 mod sql;
 
 use std::sync::LazyLock;
@@ -24,6 +25,8 @@ pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
 pub use datum::{Datum, Row, bytes_of};
 pub use elements::{Answer, Around, Edit, Elements, Found, Part, Place, Planned, Reading, Source, Takes, Undo};
+
+pub use phrases::Phrases;
 
 pub use commands::REDIS;
 pub use documents::DOCUMENTS;
@@ -123,6 +126,8 @@ pub struct Dialect {
     pub first_rows: &'static str,
     /// Words that begin a line of a formatted statement, beside those of all languages; the first ones may begin it.
     pub clauses: &'static [&'static str],
+    /// What may follow what in statements that define or change something.
+    pub phrases: Option<&'static Phrases>,
     /// Calls of a function and of a procedure: `SCHEMA`, `NAME` (with its schema where that is needed) and `ARGUMENTS`.
     pub calls: [&'static str; 2],
     /// What stands behind the name of a column that the server numbers, and of one that it computes: `TYPE`, `WORD` (the
@@ -241,6 +246,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     new_index: ["", ""],
     first_rows: "select * from TABLE limit COUNT",
     clauses: &[],
+    phrases: None,
     calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
     comments: ["comment on KIND NAME is TEXT", "comment on column NAME is TEXT"],

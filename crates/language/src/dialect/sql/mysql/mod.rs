@@ -2,6 +2,7 @@
 //! <https://dev.mysql.com/doc/refman/8.0/en/language-structure.html>.
 
 mod keywords;
+mod phrases;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
@@ -467,6 +468,7 @@ pub static MYSQL: Dialect = Dialect {
     name_quotes: ['`', '`'],
     client_lines: true,
     delimiter_word: Some("DELIMITER"),
+    phrases: Some(&phrases::PHRASES),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

@@ -3,6 +3,7 @@
 
 mod copying;
 mod keywords;
+mod phrases;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
@@ -555,6 +556,7 @@ pub static POSTGRES: Dialect = Dialect {
     dollar_quotes: true,
     client_lines: true,
     copy_data: true,
+    phrases: Some(&phrases::PHRASES),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

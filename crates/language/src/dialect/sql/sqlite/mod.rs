@@ -1,6 +1,7 @@
 //! SQLite, by its documentation of the language: <https://www.sqlite.org/lang.html>.
 
 mod keywords;
+mod phrases;
 mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
@@ -287,6 +288,7 @@ pub static SQLITE: Dialect = Dialect {
         single_after: "",
         by_words: false,
     }],
+    phrases: Some(&phrases::PHRASES),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

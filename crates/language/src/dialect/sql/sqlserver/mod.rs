@@ -2,6 +2,7 @@
 
 mod copying;
 mod keywords;
+mod phrases;
 mod plan;
 
 use super::KEYWORDS;
@@ -326,6 +327,7 @@ pub static SQLSERVER: Dialect = Dialect {
         "RECOMPILE", "RECONFIGURE", "RETURN", "REVERT", "ROLLBACK", "SESSION_USER", "SYSTEM_USER", "TIES", "TRAN",
         "TRANSACTION", "TRY", "USER", "WORK",
     ],
+    phrases: Some(&phrases::PHRASES),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),
