@@ -37,7 +37,14 @@ fn names_of_other_databases_are_completed_and_never_taken_for_those_at_hand() {
     screen.shows("schema").press(&["Tab"]).shows("table").press(&["Tab"]).shows("archive.dbo.takings");
     screen.press(&["Left", "C-k"]).shows("in the database archive").shows("taken  decimal(8,2)").press(&["Escape"]);
     screen.press(&["F9"]).shows("this is in the database archive");
-    screen.types(" t where t.ta").shows("decimal(8,2)").press(&["Tab"]).types(" > 1;").press(&["C-g"]).shows("there");
+    screen
+        .types(" t where t.ta")
+        .shows("decimal(8,2)")
+        .press(&["Tab"])
+        .types(" > 1;")
+        .press(&["C-g"])
+        .shows("there")
+        .shows("1 row ·");
     // Its rows are none of the table of the same name here.
     screen.press(&["C-t", "a"]).shows("takings is in the database archive: go there");
     screen.press(&["C-q"]).shows("unsaved").press(&["d"]).ends();

@@ -139,6 +139,10 @@ fn following(phrases: &'static Phrases, verb: usize, before: &[Part<'_>]) -> &'s
     let Some((_, rest)) = rest[asked..].split_first() else { return &[] };
     let last = |word: &str| rest.last().is_some_and(|part| part.is(word));
     let has = |word: &str| rest.iter().any(|part| part.is(word));
+    if verb == 0 && last("AS") {
+        let reads = kind.is("TABLE") || kind.is("VIEW");
+        return if reads { &["select", "with"] } else { &["begin"] };
+    }
     match verb {
         2 if rest.is_empty()
             && (kind.is("TRIGGER") || kind.is("INDEX") || kind.is("POLICY"))
@@ -156,7 +160,6 @@ fn following(phrases: &'static Phrases, verb: usize, before: &[Part<'_>]) -> &'s
         },
         _ if kind.is("VIEW") => match rest {
             [] | [Part::Group] => phrases.view,
-            [.., word] if word.is("WITH") => &["schemabinding", "check option"],
             _ => &["as"],
         },
         _ if kind.is("INDEX") => match rest {

@@ -114,7 +114,7 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
         ],
         60,
     );
-    if query.is_some_and(|query| query.target.is_some()) {
+    if changes_rows(context) {
         put(context, found, &["set", "where", "returning", "output"], 62);
     }
     put(
@@ -204,7 +204,7 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
     }
     let clause = context.clause.0;
     let nested = context.open.is_some_and(|open| open >= context.clause.1);
-    let writes = context.shape.queries.get(context.query).is_some_and(|query| query.target.is_some());
+    let writes = changes_rows(context);
     if writes && !nested && clause == Clause::Where {
         let further = context.around.dialect.phrases.map_or(&[][..], |phrases| phrases.writing[3]);
         say(context, found, further, 45);
@@ -278,6 +278,14 @@ fn cases_open(context: &Context<'_>) -> bool {
     let words = context.shape.words.get(context.clause.1..context.begins).unwrap_or_default();
     let count = |word: &str| words.iter().filter(|w| w.is(word)).count();
     count("CASE") > count("END")
+}
+
+/// Whether the query at the cursor is an `UPDATE` or a `DELETE`: what an `INSERT` takes its rows from is one that reads.
+fn changes_rows(context: &Context<'_>) -> bool {
+    let query = context.shape.queries.get(context.query);
+    let target = query.and_then(|query| query.sources.get(query.target?));
+    let before = target.and_then(|target| context.shape.words.get(target.at.checked_sub(1)?));
+    before.is_some_and(|word| !word.is("INTO"))
 }
 
 /// Behind `OUTPUT`: the rows as they are, and as they were.

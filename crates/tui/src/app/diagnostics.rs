@@ -33,7 +33,7 @@ pub struct Diagnostics {
     found: HashMap<StatementId, Arc<Vec<Problem>>>,
     checked: HashMap<StatementId, Option<Problem>>,
     /// The catalog that was looked at.
-    by: Option<u64>,
+    by: Option<(u64, usize)>,
     /// When the text was changed last, and whether the server is still to be asked about it.
     changed: Option<Instant>,
     revision: u64,
@@ -57,7 +57,7 @@ impl App {
     /// Looks at the statements in sight, as far as they were not looked at.
     pub(super) fn look_for_trouble(&mut self) {
         let catalog = self.connection.catalog.clone();
-        let by = catalog.as_ref().map(|catalog| catalog.read_ms);
+        let by = catalog.as_ref().map(|catalog| (catalog.read_ms, catalog.others.len()));
         if self.troubles.by != by {
             self.troubles = Diagnostics {
                 by,
