@@ -8,14 +8,19 @@ mod support;
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+use arrow_array::{ArrayRef, RecordBatch, StringArray};
+use arrow_schema::{DataType, Field, Schema};
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
+use jaunty_seam::catalog::Column;
+use jaunty_seam::engine::load::{Load, Meeting};
 use jaunty_seam::engine::{Request, Session, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::tds::{Options, Server};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Redis};
 use support::Collect;
 
@@ -32,6 +37,8 @@ enum Fault {
     Garble,
     /// It ends in the middle.
     Cut,
+    /// Nothing that a client sends arrives.
+    Deaf,
     /// Nothing comes after a login of PostgreSQL.
     SilentAfterLogin,
 }
@@ -54,7 +61,15 @@ impl Proxy {
             for client in listener.incoming().flatten() {
                 let Ok(there) = TcpStream::connect(("127.0.0.1", server)) else { return };
                 let (from, to) = (client.try_clone().unwrap(), there.try_clone().unwrap());
-                std::thread::spawn(move || copy(from, to, |_| true));
+                let deaf = Arc::clone(&shared);
+                std::thread::spawn(move || {
+                    copy(from, to, |_| {
+                        while fault == Fault::Deaf && deaf.load(Ordering::Relaxed) {
+                            std::thread::park_timeout(Duration::from_secs(1));
+                        }
+                        true
+                    });
+                });
                 let on = Arc::clone(&shared);
                 std::thread::spawn(move || carry(there, client, &on, fault));
             }
@@ -96,6 +111,7 @@ fn carry(from: TcpStream, to: TcpStream, on: &AtomicBool, fault: Fault) {
                 true
             }
             Fault::Cut => false,
+            Fault::Deaf => true,
             Fault::SilentAfterLogin => {
                 if quiet.get() {
                     loop {
@@ -113,10 +129,14 @@ fn carry(from: TcpStream, to: TcpStream, on: &AtomicBool, fault: Fault) {
 fn connect(engine: &str, port: u16) -> Box<dyn Session> {
     let mut profile = Profile::new("faulty", engine).with("host", "127.0.0.1").with("tls", "off");
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
+    let (database, secret) = match engine {
+        "sqlserver" => ("ferry", Options::default().password),
+        _ => ("bookings", PASSWORD.to_owned()),
+    };
     if engine != "redis" {
-        profile = profile.with("user", "clerk").with("database", "bookings");
+        profile = profile.with("user", "clerk").with("database", database);
     }
-    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).unwrap()
+    open(by_name(engine).unwrap(), &profile, Some(&Secret::new(secret))).unwrap()
 }
 
 /// Runs an endless statement through each fault, and stops it in the middle.
@@ -172,6 +192,70 @@ fn redis() {
     support::run(session.as_mut(), "eval \"local t = {} for i = 1, 5000 do t[i] = string.rep('x', 100) end for i = 1, 20 do redis.call('rpush', 'l', unpack(t)) end return 1\" 0").unwrap();
     // Ten megabytes in one reply.
     suffers("redis", server.port, "lrange l 0 -1");
+}
+
+#[test]
+fn sql_server() {
+    let server = Server::start(Options::default()).unwrap();
+    let rows = "with n (i) as (select 1 union all select i + 1 from n where i < 100000000) select i, replicate('x', 100) as name from n option (maxrecursion 0)";
+    suffers("sqlserver", server.port(), rows);
+}
+
+/// Rows that are sent without end: whether the server does not answer, does not listen or goes away, a person who stops is
+/// free, and nothing of them stays.
+#[test]
+fn rows_on_their_way_to_a_server() {
+    let server = Server::start(Options::default()).unwrap();
+    let mut direct = connect("sqlserver", server.port());
+    support::run(direct.as_mut(), "create table tides (id int, name nvarchar(100))").unwrap();
+    for fault in [Fault::Stall, Fault::Delay, Fault::Cut, Fault::Deaf] {
+        let proxy = Proxy::start(server.port(), fault);
+        let mut session = connect("sqlserver", proxy.port);
+        support::run(session.as_mut(), "begin transaction").unwrap();
+        let fields = vec![Field::new("id", DataType::Utf8, true), Field::new("name", DataType::Utf8, true)];
+        let texts = |text: &str| Arc::new(StringArray::from(vec![text; 1000])) as ArrayRef;
+        let batch = RecordBatch::try_new(Arc::new(Schema::new(fields)), vec![texts("7"), texts(&"x".repeat(100))]);
+        let (batch, stop) = (batch.unwrap(), Stop::default());
+        let column =
+            |name: &str, db_type: &str| Column { name: name.into(), db_type: db_type.into(), ..Column::default() };
+        let columns = [column("id", "int"), column("name", "nvarchar(100)")];
+        let dialect = by_name("sqlserver").unwrap().dialect();
+        let load =
+            Load { table: "tides", columns: &columns, key: &[], meeting: Meeting::Refuse, dialect, stop: stop.clone() };
+        let given = AtomicUsize::new(0);
+        let outcome = std::thread::scope(|scope| {
+            let worker = scope.spawn(|| {
+                session.load(&load, &mut || {
+                    given.fetch_add(1, Ordering::Relaxed);
+                    Ok(Some(batch.clone()))
+                })
+            });
+            while given.load(Ordering::Relaxed) < 30 && !worker.is_finished() {
+                std::thread::yield_now();
+            }
+            proxy.on.store(true, Ordering::Relaxed);
+            // Until nothing is taken any more, or the loss was found.
+            let mut before = 0;
+            while before != given.load(Ordering::Relaxed) && fault != Fault::Delay && !worker.is_finished() {
+                before = given.load(Ordering::Relaxed);
+                std::thread::park_timeout(Duration::from_millis(300));
+            }
+            stop.wish();
+            worker.join().unwrap()
+        });
+        let error = outcome.expect_err("it has no end");
+        assert!(matches!(error.kind, ErrorKind::Lost | ErrorKind::Stopped), "{fault:?}: {:?} {error}", error.kind);
+        drop((session, proxy));
+    }
+    // What was begun is rolled back as soon as the server sees that nobody is there.
+    let count = |session: &mut dyn Session| {
+        support::run(session, "select count(*) from tides").unwrap().rows().concat().concat()
+    };
+    let since = Instant::now();
+    while count(direct.as_mut()) != "0" && since.elapsed() < Duration::from_secs(60) {
+        std::thread::yield_now();
+    }
+    assert_eq!(count(direct.as_mut()), "0");
 }
 
 /// A server that lets us in and then says nothing: the time for connecting is that of all of it.

@@ -390,6 +390,24 @@ fn rows_go_in_bulk_and_by_a_literal_where_only_that_has_their_form() {
 }
 
 #[test]
+fn without_a_bulk_load_rows_go_by_statements() {
+    let server = Server::start(Options { lacks_bulk: true, ..Options::default() }).unwrap();
+    let of: Texts<'_> = &[("int", &["1", "2", "3"]), ("nvarchar(20)", &["a", "b", "c"])];
+    // Also where some went by statements before.
+    for (table, first) in [("plain", "1"), ("mixed", "1e0")] {
+        let (mut session, _) = bulk(&server, &format!("create table {table} (c0 int, c1 nvarchar(20))"));
+        let texts: Texts<'_> = &[("int", &[first, "2", "3"]), ("nvarchar(20)", &["a", "b", "c"])];
+        let (columns, dialect) = (columns(of), by_name("sqlserver").unwrap().dialect());
+        let load =
+            Load { table, columns: &columns, key: &[], meeting: Meeting::Refuse, dialect, stop: Stop::default() };
+        let mut given = vec![rows(of).slice(0, 3), rows(texts).slice(0, 3)];
+        assert_eq!(session.load(&load, &mut || Ok(given.pop())).unwrap(), 6);
+        let count = run(session.as_mut(), &format!("select count(*), sum(c0) from {table}")).unwrap().rows();
+        assert_eq!(count, [["6", "12"]], "{table}");
+    }
+}
+
+#[test]
 fn truth_is_loaded_where_a_language_has_no_word_for_it() {
     let server = Server::start(Options::default()).unwrap();
     let (mut session, _) = bulk(&server, "create table seen (c0 bit, c1 xml)");

@@ -4,10 +4,11 @@
 use arrow_array::RecordBatch;
 use jaunty_language::dialect::SQLSERVER;
 use jaunty_seam::catalog::Column;
+use jaunty_seam::engine::Flow;
 use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements};
-use jaunty_seam::engine::{Flow, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_tds::Error;
 use jaunty_tds::bulk::{ROW, Sent};
 use jaunty_tds::packet::Framing;
 
@@ -21,6 +22,9 @@ const PIECE: usize = 64 << 10;
 /// So much is sent before the server's word on it is waited for: what was begun has to be taken in before a wish to stop is
 /// heard.
 const STRETCH: usize = 2 << 20;
+
+/// The server's number for a transaction that can only be rolled back.
+const DOOMED: &str = "3930";
 
 /// What the texts of a column are read as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -143,7 +147,7 @@ impl SqlServerSession {
     fn load_in_bulk(&mut self, load: &Load<'_>, forms: &[Form], next: &mut NextRows<'_>) -> Result<u64, EngineError> {
         self.refuse_if_lost()?;
         self.patience.follow(&load.stop);
-        let (mut taken, mut sending) = (0, None);
+        let (mut taken, mut begun, mut sending) = (0, false, None);
         let mut rows = Vec::new();
         loop {
             let batch = match next() {
@@ -159,17 +163,24 @@ impl SqlServerSession {
                     None => match self.begin_sending(load, forms) {
                         Ok(going) => going,
                         // Not every server that speaks the protocol has this statement.
-                        Err(error) if taken == 0 && error.kind == ErrorKind::Refused && !self.is_doomed() => {
+                        Err(error) if !begun && error.kind == ErrorKind::Refused => {
                             tracing::info!(error = error.message, "rows are loaded by statements");
                             let mut first = Some(batch);
-                            return by_statements(self, load, &mut || match first.take() {
+                            let rest = by_statements(self, load, &mut || match first.take() {
                                 Some(batch) => Ok(Some(batch)),
                                 None => next(),
                             });
+                            // What the refusal has done to the transaction says nothing of the rows.
+                            let rest = rest.map_err(|second| match second.code.as_deref() {
+                                Some(DOOMED) => error,
+                                _ => second,
+                            });
+                            return rest.map(|rows| taken + rows);
                         }
                         Err(error) => return Err(error),
                     },
                 };
+                begun = true;
                 let going = self.go_on_sending(going, &rows)?;
                 taken += fit as u64;
                 match going.bytes > STRETCH || fit < batch.num_rows() {
@@ -186,10 +197,6 @@ impl SqlServerSession {
         }
         sending.map_or(Ok(()), |going| self.end_sending(going))?;
         Ok(taken)
-    }
-
-    fn is_doomed(&self) -> bool {
-        matches!(self.location.transaction, Some(Transaction::Failed))
     }
 
     fn begin_sending(&mut self, load: &Load<'_>, forms: &[Form]) -> Result<Sending, EngineError> {
@@ -231,8 +238,10 @@ impl SqlServerSession {
     }
 
     fn end_sending(&mut self, going: Sending) -> Result<(), EngineError> {
-        let ended = self.link.runtime.block_on(self.link.client.end_rows(going.framing));
-        ended.map_err(|error| self.lost_by(errors::broken(&error)))?;
+        let patience = &self.patience;
+        let look = || if patience.is_over() { Flow::Stop } else { Flow::Continue };
+        let ended = self.link.runtime.block_on(patient(self.link.client.end_rows(going.framing), look));
+        ended.unwrap_or(Err(Error::Closed)).map_err(|error| self.lost_by(errors::broken(&error)))?;
         let (_, failed) = self.answer(None).map_err(|error| self.lost_by(error))?;
         failed.first().map_or(Ok(()), |message| Err(errors::statement(message, "")))
     }
@@ -241,9 +250,12 @@ impl SqlServerSession {
     /// of them the caller rolls back.
     fn break_off(&mut self, going: Option<Sending>, error: EngineError) -> EngineError {
         let Some(going) = going else { return error };
-        let ended = self.link.runtime.block_on(self.link.client.end_rows(going.framing));
-        let ended = ended.map_err(|error| errors::broken(&error)).and_then(|()| self.end());
-        match ended {
+        let within = self.patience.within;
+        let client = &mut self.link.client;
+        let ended = self.link.runtime.block_on(async {
+            tokio::time::timeout(within, client.end_rows(going.framing)).await.unwrap_or(Err(Error::Closed))
+        });
+        match ended.map_err(|error| errors::broken(&error)).and_then(|()| self.end()) {
             Ok(()) => error,
             Err(lost) => self.lost_by(lost),
         }

@@ -51,6 +51,8 @@ pub struct Options {
     pub requires_tls: bool,
     /// Logins that only read are sent to this port.
     pub reading_port: Option<u16>,
+    /// It knows no `INSERT BULK`.
+    pub lacks_bulk: bool,
 }
 
 impl Default for Options {
@@ -65,6 +67,7 @@ impl Default for Options {
             tls: None,
             requires_tls: false,
             reading_port: None,
+            lacks_bulk: false,
         }
     }
 }

@@ -30,6 +30,9 @@ impl Session {
         }
         let wrong =
             |near: &str| Some(Err(Fault::Raised(syntax(format!("Incorrect syntax near '{near}'."), line), true)));
+        if self.shared.options.lacks_bulk {
+            return wrong("bulk");
+        }
         let rest = tokens.get(2..)?;
         let Some(open) = rest.iter().position(|token| token.is("(")) else { return wrong("bulk") };
         let mut depth = 0_i32;
