@@ -82,7 +82,11 @@ pub(super) fn complete(context: &Context<'_>, found: &mut Found) -> bool {
     let first = context.shape.words.first();
     let Some(verb) = verbs.iter().position(|verb| first.is_some_and(|word| word.is(verb))) else { return false };
     if let Some(open) = context.open.filter(|_| verb < 2) {
-        return within(context, phrases, open, found);
+        // Of what others have in parentheses nothing is known.
+        if context.shape.words.iter().take(6).any(|word| word.is("TABLE")) {
+            within(context, phrases, open, found);
+        }
+        return true;
     }
     let before = parts(context, 1, context.begins);
     let words = following(phrases, verb, &before);
@@ -138,7 +142,6 @@ fn following(phrases: &'static Phrases, verb: usize, before: &[Part<'_>]) -> &'s
     let asked = rest.iter().take_while(|part| ["IF", "NOT", "EXISTS", "ONLY"].iter().any(|word| part.is(word))).count();
     let Some((_, rest)) = rest[asked..].split_first() else { return &[] };
     let last = |word: &str| rest.last().is_some_and(|part| part.is(word));
-    let has = |word: &str| rest.iter().any(|part| part.is(word));
     if verb == 0 && last("AS") {
         let reads = kind.is("TABLE") || kind.is("VIEW");
         return if reads { &["select", "with"] } else { &["begin"] };
@@ -183,8 +186,10 @@ fn following(phrases: &'static Phrases, verb: usize, before: &[Part<'_>]) -> &'s
             () if last("RETURNS") || last("LANGUAGE") => &[],
             () => phrases.routine[usize::from(!kind.is("FUNCTION"))],
         },
-        _ if has("AS") => &[],
-        _ => &["as"],
+        _ if kind.is("SEQUENCE") => &["start with", "increment by", "minvalue", "maxvalue", "cache"],
+        _ if kind.is("SYNONYM") => &["for"],
+        _ if (kind.is("TYPE") || kind.is("DOMAIN")) && rest.is_empty() => &["as"],
+        _ => &[],
     }
 }
 
@@ -230,7 +235,7 @@ fn clauses(phrases: &'static Phrases, rest: &[Part<'_>], column: &'static [&'sta
 }
 
 /// Within parentheses: the columns and rules of a table.
-fn within(context: &Context<'_>, phrases: &'static Phrases, open: usize, found: &mut Found) -> bool {
+fn within(context: &Context<'_>, phrases: &'static Phrases, open: usize, found: &mut Found) {
     let words = &context.shape.words;
     // Commas of inner parentheses are behind those that are closed: the innermost open one is this.
     let mut from = open + 1;
@@ -259,5 +264,4 @@ fn within(context: &Context<'_>, phrases: &'static Phrases, open: usize, found: 
         all => clauses(phrases, all, phrases.column),
     };
     say(context, found, words, 60);
-    true
 }

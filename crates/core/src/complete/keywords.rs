@@ -247,6 +247,7 @@ pub(super) fn after_operand(context: &Context<'_>, found: &mut Found) {
             "for json path",
         ],
         Clause::Limit => &["offset", "union"],
+        Clause::Set if !knows(context.around.dialect, "update from") => &["where", "order by", "limit"],
         Clause::Set => &["where", "from", "returning", "output"],
         Clause::Values => &["returning", "on conflict", "on duplicate key update"],
         Clause::Returning => &["as"],
