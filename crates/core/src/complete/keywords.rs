@@ -21,9 +21,10 @@ pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weig
     }
 }
 
-/// Puts words in that the language is known to have.
+/// Puts phrases in whose words need not be keywords, but for those that the language does not have.
 pub(super) fn say(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
-    for (place, word) in words.iter().enumerate() {
+    let unsaid = context.around.dialect.phrases.map_or(&[][..], |phrases| phrases.unsaid);
+    for (place, word) in words.iter().enumerate().filter(|(_, word)| !unsaid.contains(word)) {
         let cased = context.cased(word);
         let weight = weight - i32::try_from(place).unwrap_or(0).min(20);
         found.put(Kind::Keyword, &cased, "", escaped(&cased), weight);
@@ -92,7 +93,8 @@ pub(super) fn after_source(context: &Context<'_>, found: &mut Found) {
         before.is_some_and(|w| w.is("JOIN"))
     });
     if joins {
-        put(context, found, &["on", "using"], 78);
+        let conditions = if knows(context.around.dialect, "join using") { &["on", "using"][..] } else { &["on"] };
+        put(context, found, conditions, 78);
     }
     put(
         context,

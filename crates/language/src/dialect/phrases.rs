@@ -43,8 +43,8 @@ mod tests {
 
     /// Words of phrases that are not in their languages' lists of keywords: names of methods and languages, and words that
     /// mean something in one place only.
-    const OTHERS: &str = "after always attach before brin btree charset data definer detach disable enable full gin gist hash \
-        identity instead invoker last level list login natural nulls owned plpgsql rebuild row schemabinding security sparse sql \
+    const OTHERS: &str = "after always attach before brin btree charset data definer detach disable enable execute full function gin gist hash \
+        identity instead invoker last level list login natural nulls owned plpgsql rebuild replication restrict row schemabinding security sparse sql \
         statement switch system user valid validate value window";
 
     #[test]

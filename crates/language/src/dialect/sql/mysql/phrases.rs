@@ -7,7 +7,7 @@ const KINDS: &[&str] = &[
 ];
 
 pub(super) const PHRASES: Phrases = Phrases {
-    unsaid: &["full join", "default values", "update from"],
+    unsaid: &["full join", "default values", "update from", "for replication", "execute function"],
     writing: [
         &["values", "select", "set"],
         &["where", "using", "returning", "order by", "limit"],

@@ -8,7 +8,7 @@ const KINDS: &[&str] = &[
 ];
 
 pub(super) const PHRASES: Phrases = Phrases {
-    unsaid: &[],
+    unsaid: &["for replication"],
     writing: [
         &["values", "select", "default values", "overriding system value", "as"],
         &["where", "using", "returning", "as"],

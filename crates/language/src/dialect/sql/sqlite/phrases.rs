@@ -5,7 +5,7 @@ use crate::dialect::Phrases;
 const KINDS: &[&str] = &["TABLE", "VIEW", "INDEX", "TRIGGER"];
 
 pub(super) const PHRASES: Phrases = Phrases {
-    unsaid: &["for update"],
+    unsaid: &["for update", "for replication", "execute function"],
     writing: [&["values", "select", "default values", "as"], &["where", "returning", "as"], &["set", "as"], &["returning"]],
     objects: [
         &["table", "view", "index", "unique index", "trigger", "temporary table", "temporary view", "virtual table"],

@@ -8,7 +8,7 @@ const KINDS: &[&str] = &[
 ];
 
 pub(super) const PHRASES: Phrases = Phrases {
-    unsaid: &["for update", "using", "natural join", "nulls first", "nulls last", "window"],
+    unsaid: &["for update", "join using", "natural join", "nulls first", "nulls last", "window", "restrict", "execute function"],
     writing: [
         &["values", "select", "output", "exec", "default values"],
         &["where", "from", "output"],
