@@ -180,11 +180,11 @@ fn every_way_in() {
     let ca = server.certificates.ca.to_string_lossy().into_owned();
     let socket = server.socket().to_string_lossy().into_owned();
     for (profile, way) in [
-        (profile(server), "TLS, not verified"),
+        (profile(server), "TLSv1.3, not verified"),
         (profile(server).with("tls", "off"), "not encrypted"),
-        (profile(server).with("tls", "require"), "TLS, not verified"),
-        (profile(server).with("tls", "verify-full").with("tls_ca", &*ca), "TLS, verified"),
-        (profile(server).with("host", "localhost").with("tls_ca", &*ca), "TLS, verified"),
+        (profile(server).with("tls", "require"), "TLSv1.3, not verified"),
+        (profile(server).with("tls", "verify-full").with("tls_ca", &*ca), "TLSv1.3, verified"),
+        (profile(server).with("host", "localhost").with("tls_ca", &*ca), "TLSv1.3, verified"),
         (profile(server).with("host", socket), "socket"),
     ] {
         let mut session = open(by_name("mysql").unwrap(), &profile, Some(&secret()))

@@ -9,6 +9,7 @@ use jaunty_engines::by_name;
 use jaunty_seam::engine::{Request, Session};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_standins::{documents, tds};
 use jaunty_testservers::{Mariadb, PASSWORD, Postgres, Sshd};
 use support::gate::{Gate, Wants};
 use support::{Collect, run, told};
@@ -50,17 +51,41 @@ fn statements_run_and_stop_through_a_tunnel() {
     assert_eq!(run(session.as_mut(), "select 3").unwrap().rows(), [["3"]]);
 }
 
+/// Runs and stops a statement, and ends the session, each through the tunnel.
+fn goes_through(profile: &Profile, secret: &str, (transport, endless, short): (&str, &str, &str)) {
+    let secret = Secret::new(secret.into());
+    let session = open(by_name(&profile.engine).unwrap(), profile, Some(&secret));
+    let mut session = session.unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    assert_eq!(session.location().transport, transport);
+    let error = session.run(&Request::new(endless), Box::new(Collect::up_to(500))).unwrap_err();
+    assert_eq!(error.kind, ErrorKind::Stopped, "{error}");
+    run(session.as_mut(), short).unwrap_or_else(|error| panic!("{}: {error}", profile.engine));
+    drop(session);
+}
+
 #[test]
-fn a_driver_that_connects_by_itself_goes_through_too() {
-    let (gate, server) = (Sshd::start(), Mariadb::start());
+fn each_engine_goes_through() {
+    let gate = Sshd::start();
+    let server = Mariadb::start();
     let ca = server.certificates.ca.to_string_lossy().into_owned();
     let profile = through(&gate, "mysql", server.port).with("tls_ca", ca);
-    let mut session = connect(&profile).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
-    assert_eq!(session.location().transport, "TLS, verified, through 127.0.0.1");
-    let error =
-        session.run(&Request::new("select seq from seq_1_to_100000000"), Box::new(Collect::up_to(500))).unwrap_err();
-    assert_eq!(error.kind, ErrorKind::Stopped, "{error}");
-    assert_eq!(run(session.as_mut(), "select 1").unwrap().rows(), [["1"]]);
+    let transport = "TLSv1.3, verified, through 127.0.0.1";
+    goes_through(&profile, PASSWORD, (transport, "select seq from seq_1_to_100000000", "select 1"));
+
+    let server = tds::Server::start(tds::Options::default()).unwrap();
+    let profile = through(&gate, "sqlserver", server.port()).with("database", "ferry").with("tls", "off");
+    let endless = "with n (i) as (select 1 union all select i + 1 from n where i < 100000000) select i from n option (maxrecursion 0)";
+    let password = tds::Options::default().password;
+    goes_through(&profile, &password, ("not encrypted, through 127.0.0.1", endless, "select 1"));
+
+    let options = documents::Options {
+        login: Some(("clerk".into(), PASSWORD.into())),
+        endless: Some("tides".into()),
+        ..documents::Options::default()
+    };
+    let server = documents::Server::start(options).unwrap();
+    let profile = through(&gate, "mongodb", server.port()).with("tls", "off");
+    goes_through(&profile, PASSWORD, ("not encrypted, through 127.0.0.1", "tides", "{ ping: 1 }"));
 }
 
 #[test]

@@ -1,6 +1,5 @@
 //! Logging in, on the primary of a replica set.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jaunty_documents::address::{self, Wanted};
@@ -11,10 +10,8 @@ use jaunty_documents::{Bson, Document, bson};
 use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
 use jaunty_seam::profile::{Profile, Secret, Setting};
-use rustls::pki_types::ServerName;
 use tokio::net::UdpSocket;
 use tokio::runtime::Runtime;
-use tokio_rustls::TlsConnector;
 
 use super::session::DocumentSession;
 use super::wire::Wire;
@@ -189,17 +186,12 @@ impl Again {
             _ if socket => (Box::new(stream), None),
             Mode::Require | Mode::VerifyFull => {
                 let config = self.security.client()?;
-                let name = ServerName::try_from(host.clone()).map_err(|error| {
-                    EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS: {error}"))
-                })?;
-                let way = TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|error| {
-                    tls::failure(&error, &host).unwrap_or_else(|| {
-                        EngineError::connecting(Step::Tls, format!("{} does not support TLS", self.route.address))
-                            .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.")
-                    })
-                })?;
-                let version =
-                    way.get_ref().1.protocol_version().map(|version| format!("{version:?}").replace('_', "."));
+                let way = tls::shake_hands(stream, config, &host, || {
+                    EngineError::connecting(Step::Tls, format!("{} does not support TLS", self.route.address))
+                        .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.")
+                });
+                let way = way.await?;
+                let version = tls::version(&way);
                 (Box::new(way), version)
             }
         };

@@ -4,9 +4,8 @@
 use jaunty_language::dialect::MYSQL;
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
 use jaunty_seam::error::EngineError;
-use mysql_async::Row;
 
-use super::session::{MysqlSession, field};
+use super::session::{MysqlSession, Row, field};
 
 /// The databases that are the server's own.
 const OWN: &str = "not in ('mysql', 'information_schema', 'performance_schema', 'sys')";

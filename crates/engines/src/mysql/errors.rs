@@ -1,20 +1,36 @@
 //! From the server's errors to sentences. The numbers are those of the server's error reference.
 
+use std::io;
+
+use jaunty_mysql::{Error, ServerError};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
-use mysql_async::{DriverError, Error, IoError, ServerError};
 
 use crate::net::reach::Route;
-use crate::net::tls;
 
-/// The error of a statement.
+/// The error of a statement, or of a connection that broke.
 pub fn statement(error: &Error, statement: &str) -> EngineError {
-    let server = match error {
-        Error::Server(server) => server,
-        Error::Io(_) | Error::Driver(DriverError::ConnectionClosed) => {
-            return EngineError::new(ErrorKind::Lost, "the server closed the connection");
+    match error {
+        Error::Server(server) => of_statement(server, statement),
+        Error::TooLong(most) => {
+            let what = format!("the server sent a row of more than {} MiB, the most that is taken", most >> 20);
+            EngineError::new(ErrorKind::Lost, what).remedy(
+                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
+            )
         }
-        other => return EngineError::new(ErrorKind::Refused, other.to_string()),
-    };
+        Error::Closed | Error::Io(_) => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
+        other => EngineError::new(ErrorKind::Lost, format!("the connection was lost: {other}")),
+    }
+}
+
+/// The error of a server that wants a file of this machine.
+pub fn asks_for_file(name: &str) -> EngineError {
+    let what = format!("the server asks for the file {name} of this machine, and none is sent to a server unasked");
+    EngineError::new(ErrorKind::Refused, what)
+        .remedy("Nothing of it was loaded. Load it with the action \"Load a file\", or with jaunty load.")
+}
+
+/// The error of a statement that the server refuses.
+pub fn of_statement(server: &ServerError, statement: &str) -> EngineError {
     let kind = match server.code {
         1317 | 1969 | 3024 => ErrorKind::Stopped,
         1053 | 1077 | 1079 | 1927 | 2006 | 2013 => ErrorKind::Lost,
@@ -55,21 +71,22 @@ fn place(server: &ServerError, statement: &str) -> Option<usize> {
 
 /// The error of a login.
 pub fn login(error: &Error, route: &Route, database: &str, given: bool) -> EngineError {
+    let told = |what: String| EngineError::connecting(Step::Login, what);
     match error {
-        Error::Io(IoError::Io(io)) => match tls::failure(io, route.address.host()) {
-            Some(failure) => failure,
-            None if io.kind() == std::io::ErrorKind::UnexpectedEof => closed(route),
-            None => route.unreachable(io),
-        },
-        Error::Io(IoError::Tls(failure)) => tls::failure(failure, route.address.host())
-            .unwrap_or_else(|| EngineError::connecting(Step::Tls, failure.to_string())),
-        Error::Driver(DriverError::NoClientSslFlagFromServer) => {
-            EngineError::connecting(Step::Tls, format!("{} does not support TLS", route.address))
-                .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.")
+        Error::Closed => closed(route),
+        Error::Io(error) if matches!(error.kind(), io::ErrorKind::ConnectionReset | io::ErrorKind::BrokenPipe) => {
+            closed(route)
         }
-        Error::Driver(DriverError::ConnectionClosed) => closed(route),
+        Error::Io(error) => route.unreachable(error),
         Error::Server(server) => refused(server, route, database, given),
-        other => EngineError::connecting(Step::Login, other.to_string()),
+        Error::PlainPassword => EngineError::connecting(Step::Tls, error.to_string())
+            .remedy("Set tls = \"verify-full\", so that nobody else can read it."),
+        Error::Method(_) => told(error.to_string()).remedy(
+            "Ask for a user who logs in by password: mysql_native_password, caching_sha2_password, ed25519 or parsec.",
+        ),
+        other => {
+            told(format!("{}: {other}", route.address)).remedy("Is it a MySQL or MariaDB server? Check host and port.")
+        }
     }
 }
 

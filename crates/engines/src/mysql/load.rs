@@ -1,31 +1,23 @@
 //! Many rows at once: `LOAD DATA LOCAL INFILE`, whose file is what we send, or statements of many rows where the server
 //! does not take that.
 
-use std::io;
-
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
-use bytes::Bytes;
-use futures_util::{StreamExt, stream};
+use jaunty_mysql::{Client, Done, Error, Pace, Token};
 use jaunty_seam::catalog::Column;
 use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements, holds_bytes};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::moment;
-use mysql_async::prelude::Queryable;
-use tokio::sync::mpsc;
 
+use super::connect::Way;
 use super::errors;
-use super::session::{MysqlSession, cancel, field};
+use super::session::{MysqlSession, field};
 use crate::net::formed::{Form, as_read};
 use crate::net::tabbed;
-use crate::net::work::with_cancel;
 
 /// A row that is there already, in Skip mode: the server's number for it.
 const DUPLICATE: &str = "1062";
-
-/// So many pieces wait to be sent.
-const AHEAD: usize = 4;
 
 impl MysqlSession {
     pub(super) fn load_rows(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
@@ -67,49 +59,20 @@ impl MysqlSession {
             return by_statements(self, load, next);
         }
         let statement = statement(load);
-        let (sender, receiver) = mpsc::channel::<Bytes>(AHEAD);
-        let pieces = stream::unfold(receiver, |mut receiver| async {
-            let piece = receiver.recv().await?;
-            Some((Ok::<_, io::Error>(piece), receiver))
-        });
         // The server asks for a file by a name, which means nothing here: it gets these rows and never a file.
-        self.link.connection.set_infile_handler(async move { Ok(pieces.boxed()) });
-        let (link, patience) = (&mut self.link, &self.patience);
-        let ends = cancel(link.again.clone(), link.connection.id());
-        let sent = async {
-            let mut scratch = String::new();
-            while let Some(batch) = next()? {
-                if load.stop.is_wished() {
-                    return Err(EngineError::stopped());
-                }
-                let columns = ColumnReader::all(&batch);
-                let mut lines = Vec::with_capacity(256 << 10);
-                (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &[], &mut scratch, &mut lines));
-                // Where nobody takes it any more the server has said why.
-                if sender.send(lines.into()).await.is_err() {
-                    break;
-                }
-            }
-            drop(sender);
-            Ok(())
-        };
-        let asked = link.connection.query_drop(&statement);
-        let both = async { tokio::join!(asked, sent) };
-        let (answer, sent) =
-            link.runtime.block_on(async { with_cancel(both, || patience.look(), ends, patience.within).await })?;
+        let (done, sent) = self
+            .within(async |client| load_file(client, &statement, load, next).await, None)?
+            .map_err(|error| errors::statement(&error, &statement))?;
         sent?;
-        answer.map_err(|error| errors::statement(&error, &statement))?;
-        let taken = self.link.connection.affected_rows();
-        self.refuse_what_was_changed(load)?;
-        Ok(taken)
+        if done.warnings > 0 {
+            self.refuse_what_was_changed(load)?;
+        }
+        Ok(done.affected)
     }
 
     /// With a file that a client sends the server warns where it would refuse: values that it changed, rows that it left
     /// out.
     fn refuse_what_was_changed(&mut self, load: &Load<'_>) -> Result<(), EngineError> {
-        if self.link.connection.get_warnings() == 0 {
-            return Ok(());
-        }
         for row in self.ask("show warnings")? {
             let (level, code, text) = (field(&row, 0), field(&row, 1), field(&row, 2));
             if level == "Note" || load.meeting == Meeting::Skip && code == DUPLICATE {
@@ -119,6 +82,51 @@ impl MysqlSession {
             return Err(EngineError { code: Some(code), ..error });
         }
         Ok(())
+    }
+}
+
+/// Carries a `LOAD DATA LOCAL` out whose file is the rows. Where they fail, the server takes what it has so far.
+async fn load_file(
+    client: &mut Client<Way>,
+    statement: &str,
+    load: &Load<'_>,
+    next: &mut NextRows<'_>,
+) -> Result<(Done, Result<(), EngineError>), Error> {
+    let (mut done, mut sent) = (Done::default(), Ok(()));
+    client.query(statement).await?;
+    loop {
+        match client.token()? {
+            Pace::Wait => client.fill().await?,
+            Pace::Token(Token::File(_)) => {
+                sent = send_rows(client, load, next).await?;
+                client.end_parts().await?;
+            }
+            Pace::Token(Token::Done(told)) => done = told,
+            // Of two errors ours is the reason.
+            Pace::Token(Token::Error(error)) if sent.is_ok() => return Err(Error::Server(error)),
+            Pace::Token(Token::Error(_) | Token::End) => return Ok((done, sent)),
+            Pace::Token(_) => {}
+        }
+    }
+}
+
+async fn send_rows(
+    client: &mut Client<Way>,
+    load: &Load<'_>,
+    next: &mut NextRows<'_>,
+) -> Result<Result<(), EngineError>, Error> {
+    let (mut scratch, mut lines) = (String::new(), Vec::new());
+    loop {
+        let batch = match next() {
+            Ok(Some(_)) if load.stop.is_wished() => return Ok(Err(EngineError::stopped())),
+            Ok(Some(batch)) => batch,
+            Ok(None) => return Ok(Ok(())),
+            Err(error) => return Ok(Err(error)),
+        };
+        let columns = ColumnReader::all(&batch);
+        lines.clear();
+        (0..batch.num_rows()).for_each(|row| tabbed::put_row(&columns, row, &[], &mut scratch, &mut lines));
+        client.send_part(&lines).await?;
     }
 }
 

@@ -9,6 +9,9 @@ use jaunty_language::statement::acts::{self, Acts};
 use jaunty_language::statement::made::made_in;
 use jaunty_language::statement::parameters::{self, ParameterValue, with_literals};
 use jaunty_language::statement::touched;
+use jaunty_mysql::client::status;
+use jaunty_mysql::fields::Fields;
+use jaunty_mysql::{Client, Error, Pace, Parameter, ServerError, Token};
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
@@ -17,12 +20,9 @@ use jaunty_seam::engine::{
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
-use mysql_async::consts::StatusFlags;
-use mysql_async::prelude::Queryable;
-use mysql_async::{Row, Value};
 
-use super::connect::{self, Again, Link};
-use super::results::{kind, take};
+use super::connect::{self, Again, Link, Way};
+use super::results::{What, carry_out, kind};
 use super::{catalog, errors};
 use crate::net::feed::Feed;
 use crate::net::work::{PATIENCE, Patience, with_cancel};
@@ -63,11 +63,11 @@ impl MysqlSession {
             temporary: BTreeSet::new(),
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
-        for statement in connect::setup(profile) {
+        for statement in connect::setup(profile, session.link.client.version().contains("MariaDB")) {
             session.ask(statement).map_err(failed)?;
         }
-        let rows = session.ask("select version()").map_err(failed)?;
-        let version = rows.first().map(|row| field(row, 0)).unwrap_or_default();
+        let version = session.ask("select version()").map_err(failed)?;
+        let version = version.first().map(|row| field(row, 0)).unwrap_or_default();
         let name = if version.contains("MariaDB") { "mariadb" } else { "mysql" };
         // Behind the number stand the distribution and its build.
         session.location.server = format!("{name} {}", version.split('-').next().unwrap_or_default());
@@ -78,17 +78,33 @@ impl MysqlSession {
 
     /// Asks the server something of our own, all of it at once.
     pub(super) fn ask(&mut self, statement: &str) -> Result<Vec<Row>, EngineError> {
-        self.refuse_if_given_up()?;
-        let (link, patience) = (&mut self.link, &self.patience);
-        let cancel = cancel(link.again.clone(), link.connection.id());
-        let work = async {
-            with_cancel(link.connection.query::<Row, _>(statement), || patience.look(), cancel, patience.within).await
-        };
-        let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
-            true => link.again.route.silent_after(),
-            false => error,
-        })?;
+        self.ask_all(statement).map(|(_, rows)| rows)
+    }
+
+    /// The same with the names of the columns.
+    fn ask_all(&mut self, statement: &str) -> Result<(Vec<String>, Vec<Row>), EngineError> {
+        let asked = self.within(async |client| answer(client, statement).await, None)?;
         asked.map_err(|error| errors::statement(&error, statement))
+    }
+
+    /// Waits for something of the connection. When it is no longer wanted, or this much time has gone by, the server is
+    /// told to end what runs: the answer is waited for all the same, since it would be taken for that to the next
+    /// question.
+    pub(super) fn within<T>(
+        &mut self,
+        work: impl AsyncFnOnce(&mut Client<Way>) -> Result<T, Error>,
+        limit: Option<Duration>,
+    ) -> Result<Result<T, Error>, EngineError> {
+        self.refuse_if_given_up()?;
+        let until = limit.map(|limit| Instant::now() + limit);
+        let is_late = || until.is_some_and(|until| Instant::now() >= until);
+        let (Link { runtime, client, again, .. }, patience) = (&mut self.link, &self.patience);
+        let cancel = cancel(again.clone(), client.id());
+        let look = || if is_late() { Flow::Stop } else { patience.look() };
+        let done = runtime.block_on(async { with_cancel(work(client), look, cancel, patience.within).await });
+        // Whatever is no word of the server's leaves the two in different places.
+        self.given_up |= !matches!(&done, Ok(Ok(_) | Err(Error::Server(_))));
+        done.map_err(|error| if patience.is_overdue() { again.route.silent_after() } else { error })
     }
 
     /// Asks where the session is.
@@ -113,26 +129,13 @@ impl MysqlSession {
 
     /// The open transaction by the flags of the last answer; none of them comes with an error.
     fn told_of_transaction(&self) -> Option<Option<Transaction>> {
-        let status = self.link.connection.last_ok_packet()?.status_flags();
-        Some(status.contains(StatusFlags::SERVER_STATUS_IN_TRANS).then_some(Transaction::Open))
+        let told = self.link.client.status()?;
+        Some((told & status::IN_TRANSACTION != 0).then_some(Transaction::Open))
     }
 
-    /// Asks the server to prepare a text, and lets what it made go; for so long. A server that takes longer is told to
-    /// end it: the answer is waited for all the same, since it would be taken for that to the next question.
-    fn prepare(&mut self, text: &str, limit: Duration) -> Result<Result<(), mysql_async::Error>, EngineError> {
-        self.refuse_if_given_up()?;
-        let until = Instant::now() + limit;
-        let (link, patience) = (&mut self.link, &self.patience);
-        let cancel = cancel(link.again.clone(), link.connection.id());
-        let connection = &mut link.connection;
-        let asking = async {
-            let prepared = connection.prep(text).await?;
-            connection.close(prepared).await
-        };
-        let look = || if Instant::now() >= until { Flow::Stop } else { patience.look() };
-        let asked = link.runtime.block_on(async { with_cancel(asking, look, cancel, patience.within).await });
-        self.given_up |= asked.is_err();
-        asked
+    /// Asks the server to prepare a text, and lets what it made go; for so long.
+    fn prepare(&mut self, text: &str, limit: Duration) -> Result<Result<(), Error>, EngineError> {
+        self.within(async |client| prepared(client, text).await, Some(limit))
     }
 
     /// Whoever was given up on is not asked again.
@@ -143,29 +146,15 @@ impl MysqlSession {
         Ok(())
     }
 
-    fn carry_out(&mut self, statement: &str, given: Option<Vec<Value>>, feed: &mut Feed) -> Result<u16, EngineError> {
-        let failed = |error: mysql_async::Error| errors::statement(&error, statement);
-        let Link { runtime, connection, again, .. } = &mut self.link;
-        let (again, id) = (again.clone(), connection.id());
-        let patience = &self.patience;
+    fn carry_out(&mut self, statement: &str, what: What<'_>, feed: &mut Feed) -> Result<u16, EngineError> {
+        let Link { runtime, client, again, .. } = &mut self.link;
+        let (again, id) = (again.clone(), client.id());
         let cancel = || cancel(again.clone(), id);
-        runtime.block_on(async {
-            let look = |feed: &mut Feed| if patience.is_over() { Flow::Stop } else { feed.look() };
-            match given {
-                None => {
-                    let begun =
-                        with_cancel(connection.query_iter(statement), || look(feed), cancel(), patience.within).await?;
-                    take(begun.map_err(failed)?, statement, patience, cancel, feed).await
-                }
-                Some(given) => {
-                    let begun =
-                        with_cancel(connection.exec_iter(statement, given), || look(feed), cancel(), patience.within)
-                            .await?;
-                    take(begun.map_err(failed)?, statement, patience, cancel, feed).await
-                }
-            }
-        })
+        let outcome = runtime.block_on(carry_out(client, statement, what, &self.patience, cancel, feed));
+        self.given_up |= matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost);
+        outcome
     }
+
     /// Sees whether the server still refuses writes, and tells it to where something that ran has told it not to.
     fn keep_guard(&mut self) {
         // Each has it under its own name.
@@ -220,39 +209,101 @@ impl MysqlSession {
     }
 }
 
-/// A value as it is sent.
-fn sent(given: ParameterValue) -> Value {
-    match given {
-        ParameterValue::Null => Value::NULL,
-        ParameterValue::Bool(value) => Value::Int(i64::from(value)),
-        ParameterValue::Int(value) => Value::Int(value),
-        ParameterValue::Number(text) => {
-            text.parse().map_or_else(|_| Value::Bytes(text.clone().into_bytes()), Value::Double)
+/// A row of an answer to something of our own.
+pub(super) type Row = Vec<Option<Vec<u8>>>;
+
+/// All of an answer: the names of the columns, and the rows.
+async fn answer(client: &mut Client<Way>, statement: &str) -> Result<(Vec<String>, Vec<Row>), Error> {
+    let (mut names, mut rows) = (Vec::new(), Vec::new());
+    client.query(statement).await?;
+    loop {
+        match client.token()? {
+            Pace::Wait => client.fill().await?,
+            Pace::Token(Token::Columns(columns)) => names = columns.into_iter().map(|column| column.name).collect(),
+            Pace::Token(Token::Row(row)) => {
+                let mut fields = Fields::of(client.bytes(row));
+                let row: Option<Row> = names.iter().map(|_| Some(fields.nullable()?.map(<[u8]>::to_vec))).collect();
+                rows.push(row.ok_or(Error::Broken("a row that ends in the middle"))?);
+            }
+            Pace::Token(Token::File(_)) => client.end_parts().await?,
+            Pace::Token(Token::Error(error)) => return Err(Error::Server(error)),
+            Pace::Token(Token::End) => return Ok((names, rows)),
+            Pace::Token(_) => {}
         }
-        ParameterValue::Text(text) => Value::Bytes(text.into_bytes()),
-        ParameterValue::Bytes(bytes) => Value::Bytes(bytes),
+    }
+}
+
+/// Whether the server answers.
+async fn ping(client: &mut Client<Way>) -> Result<(), Error> {
+    client.ping().await?;
+    loop {
+        match client.token()? {
+            Pace::Wait => client.fill().await?,
+            Pace::Token(Token::End) => return Ok(()),
+            Pace::Token(Token::Error(error)) => return Err(Error::Server(error)),
+            Pace::Token(_) => {}
+        }
+    }
+}
+
+/// Whether a statement can be prepared.
+async fn prepared(client: &mut Client<Way>, statement: &str) -> Result<(), Error> {
+    client.prepare(statement).await?;
+    loop {
+        match client.token()? {
+            Pace::Wait => client.fill().await?,
+            Pace::Token(Token::Prepared { id, .. }) => return client.close(id).await,
+            Pace::Token(Token::Error(error)) => return Err(Error::Server(error)),
+            Pace::Token(_) => return Err(Error::Broken("an answer to another question")),
+        }
+    }
+}
+
+/// A value as it is sent.
+fn sent(given: ParameterValue) -> Parameter {
+    match given {
+        ParameterValue::Null => Parameter::Null,
+        ParameterValue::Bool(value) => Parameter::Int(i64::from(value)),
+        ParameterValue::Int(value) => Parameter::Int(value),
+        ParameterValue::Number(text) => {
+            text.parse().map_or_else(|_| Parameter::Bytes(text.clone().into_bytes()), Parameter::Double)
+        }
+        ParameterValue::Text(text) => Parameter::Bytes(text.into_bytes()),
+        ParameterValue::Bytes(bytes) => Parameter::Bytes(bytes),
     }
 }
 
 /// A field as text; NULL is empty.
 pub(super) fn field(row: &Row, at: usize) -> String {
-    match row.as_ref(at) {
-        Some(Value::Bytes(raw)) => String::from_utf8_lossy(raw).into_owned(),
-        _ => String::new(),
-    }
+    row.get(at).and_then(Option::as_deref).map(|raw| String::from_utf8_lossy(raw).into_owned()).unwrap_or_default()
 }
 
 /// Asks the server, on a connection of its own, to end what runs on this one.
 pub(super) async fn cancel(again: Again, id: u32) {
     let killed = async {
-        let mut connection = again.connect().await?;
-        connection.query_drop(format!("kill query {id}")).await?;
-        connection.disconnect().await
+        let (mut client, _route) = again.connect().await?;
+        let statement = format!("kill query {id}");
+        answer(&mut client, &statement).await.map_err(|error| errors::statement(&error, &statement))?;
+        client.quit().await.map_err(|error| errors::statement(&error, &statement))
     };
     if let Err(error) = killed.await {
         tracing::warn!(%error, "a statement could not be cancelled");
     }
 }
+
+impl Drop for MysqlSession {
+    /// Tells the server, which counts connections that end without a word as aborted.
+    fn drop(&mut self) {
+        let Link { runtime, client, .. } = &mut self.link;
+        if !self.given_up {
+            let said = runtime.block_on(async { tokio::time::timeout(GOODBYE, client.quit()).await });
+            tracing::debug!(?said, "quit");
+        }
+    }
+}
+
+/// How long saying goodbye may take.
+const GOODBYE: Duration = Duration::from_millis(200);
 
 impl Session for MysqlSession {
     fn abilities(&self) -> Abilities {
@@ -295,8 +346,8 @@ impl Session for MysqlSession {
         match kind(statement) {
             // The server takes the word after `explain` for a table's name if it is none of these.
             Kind::Change if touched::is_truncate(statement) => Ok(touches(None)),
-            Kind::Change => match self.ask(&format!("explain {}", with_literals(statement, &MYSQL, values))) {
-                Ok(rows) => Ok(touches(rows.first().and_then(estimate))),
+            Kind::Change => match self.ask_all(&format!("explain {}", with_literals(statement, &MYSQL, values))) {
+                Ok((names, rows)) => Ok(touches(rows.first().and_then(|row| estimate(&names, row)))),
                 Err(error) if error.code.as_deref() == Some("1064") => Ok(touches(None)),
                 Err(error) => Err(error),
             },
@@ -315,7 +366,7 @@ impl Session for MysqlSession {
         let numbered = parameters::numbered(statement, &MYSQL);
         match self.prepare(&numbered.text, CHECK)? {
             Ok(()) => Ok(Verdict::Accepted),
-            Err(mysql_async::Error::Server(error)) if UNTOLD.contains(&error.code) => Ok(Verdict::Unknown),
+            Err(Error::Server(error)) if UNTOLD.contains(&error.code) => Ok(Verdict::Unknown),
             Err(error) => Err(errors::statement(&error, &numbered.text).as_written(&numbered)),
         }
     }
@@ -326,11 +377,11 @@ impl Session for MysqlSession {
         let numbered = parameters::numbered(text, &MYSQL);
         match self.prepare(&numbered.text, PATIENCE) {
             Ok(Ok(())) => Reading::One,
-            Ok(Err(mysql_async::Error::Server(server))) if server.code == INTERRUPTED => Reading::Unknown,
-            Ok(Err(mysql_async::Error::Server(server))) => match server.code {
+            Ok(Err(Error::Server(ServerError { code: INTERRUPTED, .. }))) => Reading::Unknown,
+            Ok(Err(Error::Server(server))) => match server.code {
                 // A mistake of syntax.
                 1064 | 1149 => {
-                    let error = errors::statement(&mysql_async::Error::Server(server), &numbered.text);
+                    let error = errors::of_statement(&server, &numbered.text);
                     Reading::stopped_at(error.as_written(&numbered).at, next)
                 }
                 // All of it was read, and something it names is not there.
@@ -355,15 +406,19 @@ impl Session for MysqlSession {
         let mut feed = Feed::new(sink);
         let outcome = match values {
             // The protocol of prepared statements has numbers as they are, and not as texts.
-            [] if request.exact => match self.carry_out(statement, Some(Vec::new()), &mut feed) {
-                Err(error) if error.code.as_deref() == Some(UNPREPARED) => self.carry_out(statement, None, &mut feed),
+            [] if request.exact => match self.carry_out(statement, What::Prepared(&[]), &mut feed) {
+                Err(error) if error.code.as_deref() == Some(UNPREPARED) => {
+                    self.carry_out(statement, What::Text, &mut feed)
+                }
                 outcome => outcome,
             },
-            [] => self.carry_out(statement, None, &mut feed),
+            [] => self.carry_out(statement, What::Text, &mut feed),
             _ => {
                 let numbered = parameters::numbered(statement, &MYSQL);
-                let given = numbered.names.iter().map(|name| sent(parameters::value_of(values, name))).collect();
-                self.carry_out(&numbered.text, Some(given), &mut feed).map_err(|error| error.as_written(&numbered))
+                let given: Vec<_> =
+                    numbered.names.iter().map(|name| sent(parameters::value_of(values, name))).collect();
+                self.carry_out(&numbered.text, What::Prepared(&given), &mut feed)
+                    .map_err(|error| error.as_written(&numbered))
             }
         };
         // Before anything else is asked: the flags are those of the last answer.
@@ -392,10 +447,13 @@ impl Session for MysqlSession {
         if self.given_up {
             return false;
         }
-        let Link { runtime, connection, .. } = &mut self.link;
-        // The driver keeps its socket to itself: this is the one way to see that nobody is at its end.
-        let asked = runtime.block_on(async { tokio::time::timeout(PATIENCE, connection.ping()).await });
-        matches!(asked, Ok(Ok(())))
+        let Link { runtime, client, .. } = &mut self.link;
+        let asked = runtime.block_on(async {
+            // What has closed is seen without a question; what is silently gone is not.
+            !client.is_closed().await && matches!(tokio::time::timeout(PATIENCE, ping(client)).await, Ok(Ok(())))
+        });
+        self.given_up |= !asked;
+        asked
     }
 
     fn switches(&self) -> &'static [SwitchKind] {
@@ -455,7 +513,7 @@ fn may_move(statement: &str) -> bool {
 }
 
 /// How many rows the server thinks that a plan's first step looks at.
-fn estimate(row: &Row) -> Option<u64> {
-    let at = row.columns_ref().iter().position(|column| column.name_str() == "rows")?;
+fn estimate(names: &[String], row: &Row) -> Option<u64> {
+    let at = names.iter().position(|name| name == "rows")?;
     field(row, at).parse().ok()
 }

@@ -2,11 +2,11 @@
 //!
 //! Dates of zeros, which no calendar has, make their column one of text from there on.
 
+use jaunty_mysql::column::is;
+use jaunty_mysql::{Column, Kind};
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::{self, TextForm};
 use jaunty_seam::rows::origin::Origin;
-use mysql_async::Column;
-use mysql_async::consts::{ColumnFlags, ColumnType};
 
 /// The number of the character set of what is no text.
 const BINARY: u16 = 63;
@@ -57,50 +57,45 @@ pub fn is_foreign(columns: &[Column]) -> bool {
         matches!(number, 0 | 11 | 33 | 45 | 46 | BINARY | 65 | 76 | 83 | 192..=215 | 223..=247 | 254..=323)
             || matches!(number, 576..=610 | 1057 | 1069..=1070 | 1216..=1248 | 2048..)
     };
-    columns.iter().any(|column| !known(column.character_set()))
+    columns.iter().any(|column| !known(column.collation))
 }
 
 fn column(column: &Column) -> (Reader, Typed) {
-    use ColumnType as T;
-    let flags = column.flags();
-    let unsigned = flags.contains(ColumnFlags::UNSIGNED_FLAG);
-    let decimals = column.decimals();
-    let (mut reader, name) = match column.column_type() {
-        T::MYSQL_TYPE_TINY => (Reader::I16, "tinyint".to_owned()),
-        T::MYSQL_TYPE_SHORT => (if unsigned { Reader::I32 } else { Reader::I16 }, "smallint".to_owned()),
-        T::MYSQL_TYPE_INT24 => (Reader::I32, "mediumint".to_owned()),
-        T::MYSQL_TYPE_LONG => (if unsigned { Reader::I64 } else { Reader::I32 }, "int".to_owned()),
-        T::MYSQL_TYPE_LONGLONG => (if unsigned { Reader::U64 } else { Reader::I64 }, "bigint".to_owned()),
+    let unsigned = column.has(is::UNSIGNED);
+    let decimals = column.decimals;
+    let (mut reader, name) = match column.kind {
+        Kind::TinyInt => (Reader::I16, "tinyint".to_owned()),
+        Kind::SmallInt => (if unsigned { Reader::I32 } else { Reader::I16 }, "smallint".to_owned()),
+        Kind::MediumInt => (Reader::I32, "mediumint".to_owned()),
+        Kind::Int => (if unsigned { Reader::I64 } else { Reader::I32 }, "int".to_owned()),
+        Kind::BigInt => (if unsigned { Reader::U64 } else { Reader::I64 }, "bigint".to_owned()),
         // A year of zeros is written with four of them.
-        T::MYSQL_TYPE_YEAR => (Reader::Text, "year".to_owned()),
-        T::MYSQL_TYPE_FLOAT => (Reader::F32, "float".to_owned()),
-        T::MYSQL_TYPE_DOUBLE => (Reader::F64, "double".to_owned()),
-        T::MYSQL_TYPE_DECIMAL | T::MYSQL_TYPE_NEWDECIMAL => {
-            (Reader::Decimal(decimals as i8), format!("decimal({},{decimals})", precision(column)))
-        }
-        T::MYSQL_TYPE_BIT => (Reader::Bits, format!("bit({})", column.column_length())),
-        T::MYSQL_TYPE_DATE | T::MYSQL_TYPE_NEWDATE => (Reader::Date, "date".to_owned()),
-        T::MYSQL_TYPE_DATETIME | T::MYSQL_TYPE_DATETIME2 => (Reader::Timestamp, "datetime".to_owned()),
-        T::MYSQL_TYPE_TIMESTAMP | T::MYSQL_TYPE_TIMESTAMP2 => (Reader::Timestamp, "timestamp".to_owned()),
-        T::MYSQL_TYPE_TIME | T::MYSQL_TYPE_TIME2 => (Reader::Text, "time".to_owned()),
-        T::MYSQL_TYPE_JSON => (Reader::Text, "json".to_owned()),
-        T::MYSQL_TYPE_NULL => (Reader::Text, String::new()),
-        T::MYSQL_TYPE_GEOMETRY => (Reader::Bytes, "geometry".to_owned()),
-        _ if flags.contains(ColumnFlags::ENUM_FLAG) => (Reader::Text, "enum".to_owned()),
-        _ if flags.contains(ColumnFlags::SET_FLAG) => (Reader::Text, "set".to_owned()),
+        Kind::Year => (Reader::Text, "year".to_owned()),
+        Kind::Float => (Reader::F32, "float".to_owned()),
+        Kind::Double => (Reader::F64, "double".to_owned()),
+        Kind::Decimal => (Reader::Decimal(decimals as i8), format!("decimal({},{decimals})", precision(column))),
+        Kind::Bit => (Reader::Bits, format!("bit({})", column.length)),
+        Kind::Date => (Reader::Date, "date".to_owned()),
+        Kind::DateTime => (Reader::Timestamp, "datetime".to_owned()),
+        Kind::Timestamp => (Reader::Timestamp, "timestamp".to_owned()),
+        Kind::Time => (Reader::Text, "time".to_owned()),
+        Kind::Json => (Reader::Text, "json".to_owned()),
+        Kind::Null => (Reader::Text, String::new()),
+        Kind::Geometry => (Reader::Bytes, "geometry".to_owned()),
+        // Columns of tables travel as text, and say so beside it.
+        Kind::Enum => (Reader::Text, "enum".to_owned()),
+        Kind::Set => (Reader::Text, "set".to_owned()),
+        _ if column.has(is::ENUM) => (Reader::Text, "enum".to_owned()),
+        _ if column.has(is::SET) => (Reader::Text, "set".to_owned()),
         kind => {
-            let binary = column.character_set() == BINARY;
-            let blob = matches!(
-                kind,
-                T::MYSQL_TYPE_BLOB | T::MYSQL_TYPE_TINY_BLOB | T::MYSQL_TYPE_MEDIUM_BLOB | T::MYSQL_TYPE_LONG_BLOB
-            );
-            let name = match (blob, binary, kind) {
-                (true, true, _) => "blob",
-                (true, false, _) => "text",
-                (false, true, T::MYSQL_TYPE_STRING) => "binary",
-                (false, true, _) => "varbinary",
-                (false, false, T::MYSQL_TYPE_STRING) => "char",
-                (false, false, _) => "varchar",
+            let binary = column.collation == BINARY;
+            let name = match (kind, binary) {
+                (Kind::Blob, true) => "blob",
+                (Kind::Blob, false) => "text",
+                (Kind::Fixed, true) => "binary",
+                (Kind::Fixed, false) => "char",
+                (_, true) => "varbinary",
+                (_, false) => "varchar",
             };
             (if binary { Reader::Bytes } else { Reader::Text }, name.to_owned())
         }
@@ -113,7 +108,7 @@ fn column(column: &Column) -> (Reader, Typed) {
         _ => TextForm::Plain,
     };
     // Numbers that are written with zeros which no number type keeps.
-    let zeros = flags.contains(ColumnFlags::ZEROFILL_FLAG) && name != "year";
+    let zeros = column.has(is::ZEROFILL) && name != "year";
     let fixed = matches!(reader, Reader::F32 | Reader::F64) && decimals != NOT_FIXED;
     let large = matches!(reader, Reader::Decimal(_)) && precision(column) > 38;
     if zeros || fixed || large {
@@ -134,26 +129,24 @@ fn column(column: &Column) -> (Reader, Typed) {
     };
     let integer = matches!(reader, Reader::I16 | Reader::I32 | Reader::I64 | Reader::U64);
     let db_type = if unsigned && (integer || zeros) && !name.is_empty() { format!("{name} unsigned") } else { name };
-    (reader, Typed { name: column.name_str().into_owned(), db_type, origin: origin(column), form, cells })
+    (reader, Typed { name: column.name.clone(), db_type, origin: origin(column), form, cells })
 }
 
 /// The column of a table that it comes from.
 fn origin(column: &Column) -> Option<Origin> {
-    let (table, name) = (column.org_table_str(), column.org_name_str());
     let origin = Origin {
-        schema: column.schema_str().into_owned(),
-        table: table.into_owned(),
-        column: name.into_owned(),
-        required: column.flags().contains(ColumnFlags::NOT_NULL_FLAG),
+        schema: column.schema.clone(),
+        table: column.table.clone(),
+        column: column.origin.clone(),
+        required: column.has(is::REQUIRED),
     };
     Some(origin).filter(|origin| !origin.table.is_empty() && !origin.column.is_empty())
 }
 
 /// The digits of a decimal: its length without the sign and the point.
 fn precision(column: &Column) -> u8 {
-    let unsigned = column.flags().contains(ColumnFlags::UNSIGNED_FLAG);
-    let extra = u32::from(!unsigned) + u32::from(column.decimals() > 0);
-    column.column_length().saturating_sub(extra).clamp(1, 255) as u8
+    let extra = u32::from(!column.has(is::UNSIGNED)) + u32::from(column.decimals > 0);
+    column.length.saturating_sub(extra).clamp(1, 255) as u8
 }
 
 /// A value that its column's type has no room for.

@@ -4,13 +4,16 @@ use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::ArrowError;
-use jaunty_seam::engine::{Event, Flow, Message, Sink};
+use jaunty_seam::engine::{Event, Flow, Message, Progress, Sink};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::BATCH_DELAY;
 use jaunty_seam::rows::columns::Columns;
 
 /// The most rows of the first batch: about what fits on a screen, so that it is there at once.
 const FIRST_BATCH: usize = 128;
+
+/// After so many rows the clock is looked at.
+const OFTEN: usize = 64;
 
 /// How long at most a sink is left to itself while a cursor is held.
 const HELD: Duration = Duration::from_secs(1);
@@ -56,10 +59,10 @@ impl Feed {
     /// Ends a row that took so many bytes.
     #[inline]
     pub fn end_row(&mut self, bytes: usize) -> Flow {
-        if self.columns.end_row(bytes) || (self.first && self.columns.rows() >= FIRST_BATCH) {
-            return self.push();
-        }
-        self.flow
+        let is_full = self.columns.end_row(bytes) || (self.first && self.columns.rows() >= FIRST_BATCH);
+        // A server that always has a little more never lets us wait: the clock is looked at all the same.
+        let is_late = || self.columns.rows().is_multiple_of(OFTEN) && self.pushed.elapsed() >= BATCH_DELAY;
+        if is_full || is_late() { self.push() } else { self.flow }
     }
 
     /// Called while the server lets us wait: pushes what has waited long enough, and tells whether
@@ -84,6 +87,11 @@ impl Feed {
     pub fn output(&mut self, values: RecordBatch) -> Flow {
         self.push();
         self.send(Event::Output(values))
+    }
+
+    /// How far the server is.
+    pub fn progress(&mut self, progress: Progress) -> Flow {
+        self.send(Event::Progress(progress))
     }
 
     /// Something that the server says: told also when nothing else is wanted.
@@ -153,4 +161,50 @@ pub fn held(sink: &mut dyn Sink, event: Event) -> Flow {
 /// The error of rows that cannot be put together.
 pub fn local(error: &ArrowError) -> EngineError {
     EngineError::new(ErrorKind::Local, format!("a row cannot be kept: {error}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jaunty_seam::rows::columns::{Cells, Typed};
+    use jaunty_seam::rows::form::TextForm;
+    use std::sync::mpsc::{Sender, channel};
+
+    struct Batches(Sender<usize>);
+
+    impl Sink for Batches {
+        fn wanted(&self) -> Flow {
+            Flow::Continue
+        }
+
+        fn take(&mut self, event: Event) -> Flow {
+            if let Event::Rows(batch) = event {
+                self.0.send(batch.num_rows()).unwrap();
+            }
+            Flow::Continue
+        }
+    }
+
+    /// Nobody waits here, and yet what has come so far is shown.
+    #[test]
+    fn rows_that_trickle_are_pushed_all_the_same() {
+        let (sender, pushed) = channel();
+        let mut feed = Feed::new(Box::new(Batches(sender)));
+        let typed = Typed {
+            name: "n".into(),
+            db_type: String::new(),
+            origin: None,
+            form: TextForm::Plain,
+            cells: Cells::text(),
+        };
+        feed.begin(Columns::new(vec![typed]));
+        for row in 1..=FIRST_BATCH + 2 * OFTEN {
+            if row == FIRST_BATCH + OFTEN {
+                std::thread::sleep(BATCH_DELAY);
+            }
+            feed.columns().cells(0).null();
+            feed.end_row(1);
+        }
+        assert_eq!(pushed.try_iter().take(2).collect::<Vec<_>>(), [FIRST_BATCH, OFTEN]);
+    }
 }

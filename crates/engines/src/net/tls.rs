@@ -14,9 +14,14 @@ use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
-use rustls::{AlertDescription, CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{
+    AlertDescription, CertificateError, ClientConfig, DigitallySignedStruct, ProtocolVersion, RootCertStore,
+    SignatureScheme,
+};
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
 
-use super::reach::Route;
+use super::reach::{Carried, Route};
 
 /// How much is asked of a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -124,6 +129,28 @@ impl Tls {
             (Some(version), _) => format!("{version}, not verified"),
         }
     }
+}
+
+/// Encrypts a stream to this host. `otherwise` is the error of a server that does not answer with TLS.
+pub async fn shake_hands<S: Carried>(
+    stream: S,
+    config: ClientConfig,
+    host: &str,
+    otherwise: impl FnOnce() -> EngineError,
+) -> Result<TlsStream<S>, EngineError> {
+    let name = ServerName::try_from(host.to_owned())
+        .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS: {error}")))?;
+    let encrypted = TlsConnector::from(Arc::new(config)).connect(name, stream).await;
+    encrypted.map_err(|error| failure(&error, host).unwrap_or_else(otherwise))
+}
+
+/// The version of TLS that was agreed on, in its own words.
+pub fn version<S>(stream: &TlsStream<S>) -> Option<String> {
+    Some(match stream.get_ref().1.protocol_version()? {
+        ProtocolVersion::TLSv1_2 => "TLSv1.2".to_owned(),
+        ProtocolVersion::TLSv1_3 => "TLSv1.3".to_owned(),
+        other => format!("{other:?}"),
+    })
 }
 
 fn certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, EngineError> {

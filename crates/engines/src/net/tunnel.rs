@@ -5,17 +5,21 @@
 //! agent, a key from a file, or a password.
 
 use std::borrow::Cow;
+use std::io;
 use std::path::{Path, PathBuf};
+use std::pin::Pin;
 use std::sync::Arc;
+use std::task::{Context, Poll};
 
 use jaunty_seam::error::{EngineError, Step};
 use jaunty_seam::profile::{Profile, Secret, source};
-use russh::client::{self, AuthResult, Handle, KeyboardInteractiveAuthResponse, Prompt};
+use russh::ChannelStream;
+use russh::client::{self, AuthResult, Handle, KeyboardInteractiveAuthResponse, Msg, Prompt};
 use russh::keys::PublicKeyOrCertificate;
 use russh::keys::agent::client::AgentClient;
 use russh::keys::known_hosts::check_known_hosts_path;
 use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, load_secret_key};
-use tokio::net::TcpListener;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 use super::reach::{Address, Stream};
 
@@ -24,7 +28,7 @@ const WINDOW: u32 = 512 << 10;
 
 /// A connection to an SSH server, which carries others.
 pub struct Tunnel {
-    handle: Arc<Handle<Known>>,
+    handle: Handle<Known>,
     name: String,
     profile: Profile,
     /// The server before it, which carries this connection.
@@ -129,7 +133,7 @@ impl Tunnel {
             Some(jump) => format!("{} and {}", Gate::read(jump)?.host, last.host),
             None => last.host,
         };
-        Ok(Tunnel { handle: Arc::new(handle), name, profile: profile.clone(), _jump: jump })
+        Ok(Tunnel { handle, name, profile: profile.clone(), _jump: jump })
     }
 
     /// Another one like it. What a server sends on this one may fill it, and then nothing else gets
@@ -145,40 +149,60 @@ impl Tunnel {
 
     /// A stream to an address as seen from the other end.
     pub async fn stream(&self, to: &Address) -> Result<Stream, EngineError> {
-        carried(&self.handle, &self.name, to).await
-    }
-
-    /// A port on this machine where connections to that address may be made, for drivers that want
-    /// to connect by themselves. It is there as long as the runtime.
-    pub async fn forward(&self, to: Address) -> Result<u16, EngineError> {
-        let failed =
-            |error| EngineError::connecting(Step::Tunnel, format!("could not open a port for the tunnel: {error}"));
-        let listener = TcpListener::bind(("127.0.0.1", 0)).await.map_err(failed)?;
-        let port = listener.local_addr().map_err(failed)?.port();
-        // One that does not work is told now, while there is somebody to tell.
-        drop(self.stream(&to).await?);
-        let (handle, name) = (Arc::clone(&self.handle), self.name.clone());
-        tokio::spawn(async move {
-            while let Ok((mut here, _)) = listener.accept().await {
-                match carried(&handle, &name, &to).await {
-                    Ok(mut there) => {
-                        tokio::spawn(async move { tokio::io::copy_bidirectional(&mut here, &mut there).await });
-                    }
-                    Err(error) => tracing::warn!(%error, "a tunnelled connection"),
-                }
+        let channel = match to {
+            Address::Host(host, port) => {
+                self.handle.channel_open_direct_tcpip(host, u32::from(*port), "127.0.0.1", 0).await
             }
-        });
-        Ok(port)
+            Address::Socket(path) => self.handle.channel_open_direct_streamlocal(path.to_string_lossy()).await,
+        };
+        let channel = channel.map_err(|error| not_carried(&self.name, &to.to_string(), &error))?;
+        Ok(Stream::Carried(Box::new(Inside::of(channel.into_stream()))))
     }
 }
 
-async fn carried(handle: &Handle<Known>, name: &str, to: &Address) -> Result<Stream, EngineError> {
-    let channel = match to {
-        Address::Host(host, port) => handle.channel_open_direct_tcpip(host, u32::from(*port), "127.0.0.1", 0).await,
-        Address::Socket(path) => handle.channel_open_direct_streamlocal(path.to_string_lossy()).await,
-    };
-    let channel = channel.map_err(|error| not_carried(name, &to.to_string(), &error))?;
-    Ok(Stream::Carried(Box::new(channel.into_stream())))
+/// A stream through a tunnel, which can be dropped anywhere: where it ends the SSH server is told, and that needs the
+/// runtime of its connection.
+struct Inside {
+    stream: Option<ChannelStream<Msg>>,
+    runtime: tokio::runtime::Handle,
+}
+
+impl Inside {
+    /// One that belongs to the runtime on which it is made.
+    fn of(stream: ChannelStream<Msg>) -> Inside {
+        Inside { stream: Some(stream), runtime: tokio::runtime::Handle::current() }
+    }
+
+    fn stream(&mut self) -> io::Result<Pin<&mut ChannelStream<Msg>>> {
+        self.stream.as_mut().map(Pin::new).ok_or_else(|| io::ErrorKind::NotConnected.into())
+    }
+}
+
+impl Drop for Inside {
+    fn drop(&mut self) {
+        let _entered = self.runtime.enter();
+        self.stream = None;
+    }
+}
+
+impl AsyncRead for Inside {
+    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, into: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        self.stream()?.poll_read(cx, into)
+    }
+}
+
+impl AsyncWrite for Inside {
+    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        self.stream()?.poll_write(cx, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.stream()?.poll_flush(cx)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.stream()?.poll_shutdown(cx)
+    }
 }
 
 fn not_carried(gate: &str, to: &str, error: &russh::Error) -> EngineError {
@@ -190,9 +214,9 @@ fn not_carried(gate: &str, to: &str, error: &russh::Error) -> EngineError {
         .remedy("Host and port are as seen from the SSH server, and it must allow forwarding.")
 }
 
-fn unreachable(gate: &Gate, error: &std::io::Error) -> EngineError {
+fn unreachable(gate: &Gate, error: &io::Error) -> EngineError {
     let what = match error.kind() {
-        std::io::ErrorKind::ConnectionRefused => {
+        io::ErrorKind::ConnectionRefused => {
             format!("could not connect to the SSH server {}:{}: connection refused", gate.host, gate.port)
         }
         _ => format!("the SSH server {}:{} cannot be reached: {error}", gate.host, gate.port),
@@ -223,7 +247,7 @@ impl Login {
     /// Greets a server over a stream and logs in.
     async fn enter<S>(&self, gate: &Gate, stream: S) -> Result<Handle<Known>, EngineError>
     where
-        S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static,
+        S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
         let refused = Arc::default();
         let known = Known {

@@ -1,15 +1,12 @@
 //! Logging in.
 
-use std::sync::Arc;
 use std::time::Instant;
 
 use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
 use redis::aio::MultiplexedConnection;
 use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
-use rustls::pki_types::ServerName;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
-use tokio_rustls::TlsConnector;
 
 use super::bounded::Bounded;
 use super::session::RedisSession;
@@ -102,21 +99,12 @@ impl Door {
             return self.log_in(stream, through(transport)).await;
         }
         let host = self.route.address.host().to_owned();
-        let name = ServerName::try_from(host.clone())
-            .map_err(|_| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS")))?;
-        let connector = TlsConnector::from(Arc::new(self.security.client()?));
-        let stream = connector.connect(name, stream).await.map_err(|error| {
-            tls::failure(&error, &host).unwrap_or_else(|| {
-                EngineError::connecting(Step::Tls, format!("{} does not support TLS", self.route.address))
-                    .remedy("Use the server's TLS port, or set tls = \"off\" if the network is trusted.")
-            })
-        })?;
-        let version = if stream.get_ref().1.protocol_version() == Some(rustls::ProtocolVersion::TLSv1_2) {
-            "TLSv1.2"
-        } else {
-            "TLSv1.3"
-        };
-        let transport = through(self.security.in_words(Some(version)));
+        let stream = tls::shake_hands(stream, self.security.client()?, &host, || {
+            EngineError::connecting(Step::Tls, format!("{} does not support TLS", self.route.address))
+                .remedy("Use the server's TLS port, or set tls = \"off\" if the network is trusted.")
+        });
+        let stream = stream.await?;
+        let transport = through(self.security.in_words(tls::version(&stream).as_deref()));
         self.log_in(Stream::Carried(Box::new(stream)), transport).await
     }
 

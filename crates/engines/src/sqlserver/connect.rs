@@ -1,6 +1,5 @@
 //! Logging in: TDS 7.4 with TLS inside its packets, or TDS 8 with TLS first.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jaunty_seam::engine::Attempt;
@@ -11,12 +10,8 @@ use jaunty_tds::login::{Login, Who};
 use jaunty_tds::packet::{self, Kind};
 use jaunty_tds::prelogin::{Answer, Encryption, Prelogin};
 use jaunty_tds::{Client, Environment, Message, Pace, Token, browser};
-use rustls::pki_types::ServerName;
-use rustls::{ClientConfig, ProtocolVersion};
 use tokio::net::UdpSocket;
 use tokio::runtime::Runtime;
-use tokio_rustls::TlsConnector;
-use tokio_rustls::client::TlsStream;
 
 use super::errors;
 use super::session::SqlServerSession;
@@ -263,9 +258,9 @@ async fn begin(
         _ => {
             // The packets of the handshake end with it: in 1.3 the server would say more later.
             let config = security.client_of(&[&rustls::version::TLS12])?;
-            let mut way = shake_hands(Carried::new(stream), config, host, route).await?;
+            let mut way = tls::shake_hands(Carried::new(stream), config, host, || without_tls(route)).await?;
             way.get_mut().0.bare();
-            let version = version(&way);
+            let version = tls::version(&way);
             Ok((Box::new(way), answer, version))
         }
     }
@@ -284,35 +279,17 @@ async fn begin_with_tls(
     }
     let mut config = security.client()?;
     config.alpn_protocols = vec![TDS_8.to_vec()];
-    let mut way = shake_hands(route.stream().await?, config, host, route).await?;
+    let mut way = tls::shake_hands(route.stream().await?, config, host, || without_tls(route)).await?;
     let failed = |error: jaunty_tds::Error| errors::while_logging_in(&error, route);
     let told = Prelogin { encryption: Encryption::On, instance: "", token: by_token }.written();
     let answer = packet::exchange(&mut way, Kind::Prelogin, &told).await.map_err(failed)?;
-    let version = version(&way);
+    let version = tls::version(&way);
     Ok((Box::new(way), Answer::read(&answer).map_err(failed)?, version))
 }
 
-async fn shake_hands<S: reach::Carried>(
-    stream: S,
-    config: ClientConfig,
-    host: &str,
-    route: &Route,
-) -> Result<TlsStream<S>, EngineError> {
-    let name = ServerName::try_from(host.to_owned())
-        .map_err(|error| EngineError::connecting(Step::Tls, format!("{host} is not a valid name for TLS: {error}")))?;
-    TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|error| {
-        tls::failure(&error, host).unwrap_or_else(|| {
-            let what = format!("{} closed the connection during the TLS handshake", route.address);
-            EngineError::connecting(Step::Tls, what)
-                .remedy("The server may expect TLS at another time: see tls_first, or have no certificate.")
-        })
-    })
-}
-
-fn version<S>(way: &TlsStream<S>) -> Option<String> {
-    Some(match way.get_ref().1.protocol_version()? {
-        ProtocolVersion::TLSv1_2 => "TLSv1.2".to_owned(),
-        ProtocolVersion::TLSv1_3 => "TLSv1.3".to_owned(),
-        other => format!("{other:?}"),
-    })
+/// The error of a server that does not answer with TLS where it should.
+fn without_tls(route: &Route) -> EngineError {
+    let what = format!("{} closed the connection during the TLS handshake", route.address);
+    EngineError::connecting(Step::Tls, what)
+        .remedy("The server may expect TLS at another time: see tls_first, or have no certificate.")
 }

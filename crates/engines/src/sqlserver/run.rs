@@ -129,7 +129,10 @@ impl SqlServerSession {
             let token = match self.link.client.token().map_err(|error| errors::broken(&error))? {
                 Pace::Token(token) => token,
                 Pace::Wait => {
-                    self.wait(|feed| feed.look(), results.feed)?;
+                    // Also where bytes trickle, what is there is shown.
+                    if results.feed.look() != Flow::Stop {
+                        self.wait(|feed| feed.look(), results.feed)?;
+                    }
                     continue;
                 }
             };

@@ -28,6 +28,8 @@ pub struct Seen {
     /// Results with columns.
     pub results: usize,
     pub arrived: Vec<Instant>,
+    /// How far the server said it was, from 0 to 1.
+    pub progress: Vec<f32>,
 }
 
 /// Keeps what comes; stops after so many rows.
@@ -88,7 +90,8 @@ impl Sink for Collect {
                 let code = message.code.map(|code| format!(" [{code}]")).unwrap_or_default();
                 seen.messages.push(format!("{}: {}{code}", message.severity, message.text));
             }
-            Event::Output(_) | Event::Progress(_) | Event::QueryId(_) => {}
+            Event::Progress(progress) => seen.progress.extend(progress.done),
+            Event::Output(_) | Event::QueryId(_) => {}
         }
         Flow::Continue
     }

@@ -250,8 +250,11 @@ impl Columns {
     /// Takes the rows so far as a batch.
     pub fn take(&mut self) -> Result<RecordBatch, ArrowError> {
         let schema = self.schema();
-        let columns = self.columns.iter_mut().map(|column| column.cells.finish()).collect();
-        let options = RecordBatchOptions::new().with_row_count(Some(std::mem::take(&mut self.rows)));
+        let rows = std::mem::take(&mut self.rows);
+        // A row that was begun and could not be ended is left out.
+        let whole = |all: ArrayRef| if all.len() == rows + 1 { all.slice(0, rows) } else { all };
+        let columns = self.columns.iter_mut().map(|column| whole(column.cells.finish())).collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
         self.bytes = 0;
         RecordBatch::try_new_with_options(schema, columns, &options)
     }
@@ -272,6 +275,25 @@ mod tests {
     use super::*;
     use crate::rows::cell::{CellKind, ColumnReader};
     use crate::rows::widen::{common_schema, widen_batch};
+
+    #[test]
+    fn a_row_that_was_begun_and_not_ended_is_left_out() {
+        let typed = |name: &str| Typed {
+            name: name.into(),
+            db_type: String::new(),
+            origin: None,
+            form: TextForm::Plain,
+            cells: Cells::text(),
+        };
+        let mut columns = Columns::new(vec![typed("port"), typed("name")]);
+        for column in [0, 1] {
+            columns.cells(column).null();
+        }
+        columns.end_row(2);
+        columns.cells(0).null();
+        let batch = columns.take().unwrap();
+        assert_eq!((batch.num_rows(), batch.num_columns()), (1, 2));
+    }
 
     #[test]
     fn a_value_without_room_makes_the_column_text_and_what_came_before_widens() {
