@@ -409,6 +409,68 @@ fn mariadb_is_made_alike() {
     assert_eq!(rows, [["1", "", "Saltmarsh", "4", "1"]]);
 }
 
+/// Grants to users and roles, with every word, on columns, with the right to grant them, and on routines.
+#[test]
+fn grants_of_mariadb_are_made_alike() {
+    let server = Mariadb::start();
+    server.sql(
+        "create user mate@'127.0.0.1', `o'bosun`@'10.%'; create role purser;
+         create database one; create database two; create database three; create database four",
+    );
+    let make = "create table ports(id int primary key, name varchar(20), berths int); create table boats(id int); \
+                create view named as select name from ports; create sequence tickets; \
+                create function tide(n int) returns int deterministic return n * 2; create procedure sweep() delete from boats";
+    let open = |database: &str| of_server("mysql", server.port, database);
+    let (mut one, mut two, mut three) = (open("one"), open("two"), open("three"));
+    let mysql = dialect("mysql");
+    carry_out(one.as_mut(), make, mysql);
+    carry_out(two.as_mut(), make, mysql);
+    carry_out(
+        one.as_mut(),
+        "grant select, delete on ports to `o'bosun`@'10.%'; grant execute on function tide to purser; \
+         grant update (berths), select on ports to mate@'127.0.0.1' with grant option",
+        mysql,
+    );
+    carry_out(
+        two.as_mut(),
+        "grant insert, select (name), update (name, id) on ports to mate@'127.0.0.1'; grant all on boats to purser; \
+         grant select, show view on named to `o'bosun`@'10.%' with grant option; grant select, insert on tickets to purser; \
+         grant execute, alter routine on procedure sweep to mate@'127.0.0.1' with grant option; grant usage on boats to mate@'127.0.0.1' with grant option",
+        mysql,
+    );
+    let read = |of: &mut dyn Session| structure(of, "mysql", &Schemas::Own);
+    let told = |database: &str| {
+        let of = |table: &str, columns: &str| {
+            server.sql(&format!("select {columns} from mysql.{table} where db = '{database}' order by {columns}"))
+        };
+        [
+            of("tables_priv", "table_name, user, host, table_priv, column_priv"),
+            of("columns_priv", "table_name, user, host, column_name, column_priv"),
+            of("procs_priv", "routine_name, user, host, proc_priv"),
+        ]
+    };
+    let (ours, theirs) = (read(one.as_mut()), read(two.as_mut()));
+    assert_eq!(compare(&ours, &theirs, false).items, []);
+    let script = make_alike(&ours, &theirs, &compare(&ours, &theirs, true)).unwrap().script(mysql);
+    insta::assert_snapshot!("mariadb_access_statements", script);
+    carry_out(one.as_mut(), &script, mysql);
+    assert_eq!(told("one"), told("two"), "{script}");
+    assert_eq!(compare(&read(one.as_mut()), &theirs, true).items, []);
+    // From nothing; and nothing of it where it is not wanted.
+    let nothing = read(three.as_mut());
+    let plain = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, false)).unwrap().script(mysql);
+    assert!(!plain.contains("grant "), "{plain}");
+    let script = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, true)).unwrap().script(mysql);
+    carry_out(three.as_mut(), &script, mysql);
+    assert_eq!(told("three"), told("two"), "{script}");
+    // A dump with them does the same.
+    let mut four = open("four");
+    let (mut text, wanted) = (Vec::new(), Wanted { access: true, ..Wanted::default() });
+    dump(two.as_mut(), mysql, &wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
+    carry_out(four.as_mut(), &String::from_utf8(text).unwrap(), mysql);
+    assert_eq!(told("four"), told("two"));
+}
+
 #[test]
 fn databases_of_different_kinds_are_compared_by_what_they_hold() {
     let server = Postgres::start();

@@ -103,7 +103,7 @@ pub struct Dump {
     /// Without definitions
     #[arg(long)]
     pub only_rows: bool,
-    /// With owners and grants (PostgreSQL), whose roles have to be there where it is run
+    /// With owners and grants (PostgreSQL, MySQL, MariaDB), whose users have to be there where it is run
     #[arg(long, conflicts_with = "only_rows")]
     pub access: bool,
     /// Back up the whole database into a file (SQLite)
@@ -183,7 +183,7 @@ pub struct CompareStructure {
     /// That of the right side, where it has another name
     #[arg(long, value_name = "SCHEMA")]
     pub right_schema: Option<String>,
-    /// Owners and grants count, too (PostgreSQL)
+    /// Owners and grants count, too (PostgreSQL, MySQL, MariaDB)
     #[arg(long)]
     pub access: bool,
     #[command(flatten)]

@@ -5,6 +5,7 @@ use jaunty_language::dialect::MYSQL;
 use jaunty_seam::catalog::{Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
 use jaunty_seam::error::EngineError;
 
+use super::access;
 use super::session::{MysqlSession, Row, field};
 
 /// The databases that are the server's own.
@@ -113,6 +114,7 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
             }
             let databases = ask("select schema_name from information_schema.schemata order by 1")?;
             catalog.databases = databases.iter().map(|row| field(row, 0)).collect();
+            access::read(session, OWN, catalog)?;
             return Ok(false);
         }
     }

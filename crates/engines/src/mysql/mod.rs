@@ -1,9 +1,10 @@
 //! MySQL and MariaDB, over their own protocol.
 //!
 //! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs statements, [`results`] takes in what they give,
-//! [`types`] turns values into columns, [`catalog`] lists objects, [`errors`] turns the server's
+//! [`types`] turns values into columns, [`catalog`] lists objects, [`access`] who may do what with them, [`errors`] turns the server's
 //! errors into sentences, [`files`] reads the files of the server's own clients.
 
+mod access;
 mod catalog;
 mod connect;
 mod errors;

@@ -100,7 +100,12 @@ impl Catalog {
         self.found_mut(schema, name, |kind| kind.has_rows() || kind == ObjectKind::Sequence)
     }
 
-    fn found_mut(&mut self, schema: &str, name: &str, is_meant: fn(ObjectKind) -> bool) -> Option<&mut Object> {
+    /// The function or procedure of exactly this name, where names are not given twice.
+    pub fn routine_mut(&mut self, schema: &str, name: &str, of: ObjectKind) -> Option<&mut Object> {
+        self.found_mut(schema, name, |kind| kind == of)
+    }
+
+    fn found_mut(&mut self, schema: &str, name: &str, is_meant: impl Fn(ObjectKind) -> bool) -> Option<&mut Object> {
         let places = self.by_name.get(&name.to_lowercase())?;
         let objects = &self.objects;
         let is = |at: &&u32| {
