@@ -12,33 +12,7 @@ use jaunty_language::text::clean;
 use jaunty_seam::engine::{Effect, Message, Progress};
 use jaunty_seam::profile::Guard;
 
-/// A number with its thousands set apart.
-pub fn number(n: u64) -> String {
-    let digits = n.to_string();
-    let mut text = String::with_capacity(digits.len() * 4 / 3);
-    for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
-}
-
-/// So many of something.
-pub fn count(n: u64, thing: &str) -> String {
-    format!("{} {thing}{}", number(n), if n == 1 { "" } else { "s" })
-}
-
-/// A size in the unit that suits it.
-pub fn bytes(n: u64) -> String {
-    match n {
-        0..1024 => count(n, "byte"),
-        1024..1_048_576 => format!("{}.{} KiB", n / 1024, n % 1024 * 10 / 1024),
-        1_048_576..1_073_741_824 => format!("{}.{} MiB", n >> 20, (n >> 10) % 1024 * 10 / 1024),
-        _ => format!("{}.{} GiB", n >> 30, (n >> 20) % 1024 * 10 / 1024),
-    }
-}
+pub use jaunty_language::text::numbers::{bytes, count, grouped as number};
 
 /// A duration in the unit that suits it.
 pub fn duration(d: Duration) -> String {

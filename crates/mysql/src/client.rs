@@ -31,6 +31,9 @@ pub mod status {
 /// The number of what is no error: how far a statement is.
 const PROGRESS: u16 = 0xFFFF;
 
+/// The first byte of the end of columns or rows; also of a row whose first value is of 16 MiB.
+const EOF: u8 = 0xFE;
+
 /// The most columns that a result may have: servers have fewer.
 const MOST_COLUMNS: u64 = 1 << 16;
 
@@ -296,7 +299,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
             let payload = self.packets.bytes(range.clone());
             let Some((first, rest)) = payload.split_first() else { return Err(Error::Broken("an empty packet")) };
             // Most packets are rows.
-            if matches!(self.state, State::Rows) && *first < 0xFE {
+            if matches!(self.state, State::Rows) && *first < EOF {
                 return Ok(Pace::Token(Token::Row(range)));
             }
             if *first == 0xFF {
@@ -334,11 +337,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
                         if *left > 0 || !self.no_eof {
                             continue;
                         }
+                    } else if *first != EOF {
+                        return Err(Error::Broken("no end of the columns"));
                     }
                     let columns = std::mem::take(columns);
                     self.state = State::Rows;
                     return Ok(Pace::Token(Token::Columns(columns)));
                 }
+                State::Preparing if *first != 0 => return Err(Error::Broken("an answer to another question")),
                 State::Preparing => {
                     let mut fields = Fields::of(rest);
                     let read = (|| Some((fields.u32()?, fields.u16()?, fields.u16()?)))();

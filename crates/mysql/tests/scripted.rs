@@ -413,6 +413,12 @@ fn what_the_protocol_does_not_allow_is_told() {
         let told = broken(said.clone());
         assert!(told.contains("does not allow"), "{said:?}: {told}");
     }
+    let query = async |client: &mut Client<DuplexStream>| client.query("select 1").await.unwrap();
+    let told = tokens(TODAY & !can::NO_EOF, query, vec![vec![1], column("n", 3), row(&[Some("1")])]);
+    assert!(told[0].ends_with("no end of the columns"), "{told:?}");
+    let prepare = async |client: &mut Client<DuplexStream>| client.prepare("select 1").await.unwrap();
+    let told = tokens(TODAY, prepare, vec![vec![1, 0, 0, 0, 0, 0, 0, 0, 0, 0]]);
+    assert!(told[0].ends_with("an answer to another question"), "{told:?}");
     let large = vec![vec![1], column("n", 3), vec![b'x'; (1 << 20) + 1]];
     assert_eq!(broken(large), "the server sent a message of more than 1048576 bytes");
 }

@@ -11,6 +11,7 @@ use jaunty_language::help;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Origin, Shape, Word, words};
+use jaunty_language::text::numbers;
 use jaunty_seam::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule};
 
 /// What is known of something.
@@ -193,24 +194,10 @@ pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static Dialect
     for other in catalog.pointing_at(&object.to_name()) {
         lines.push(format!("referenced by {}", templates::name(other, catalog, dialect)));
     }
-    let word = |rows| if rows == 1 { "row" } else { "rows" };
-    let rows = object.rows.map(|rows| format!(" · {rows} {} (estimate)", word(rows))).unwrap_or_default();
-    let bytes = object.bytes.map(|bytes| format!(" · {}", size(bytes))).unwrap_or_default();
+    let rows = object.rows.map(|rows| format!(" · {} (estimate)", numbers::count(rows, "row"))).unwrap_or_default();
+    let bytes = object.bytes.map(|bytes| format!(" · {}", numbers::bytes(bytes))).unwrap_or_default();
     let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
     About { title, lines, table: Some(object.to_name()), elsewhere: None }
-}
-
-/// A number of bytes for people.
-pub fn size(bytes: u64) -> String {
-    const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
-    let mut value = bytes as f64;
-    let mut unit = 0;
-    while value >= 1024.0 && unit + 1 < UNITS.len() {
-        value /= 1024.0;
-        unit += 1;
-    }
-    let name = UNITS.get(unit).copied().unwrap_or_default();
-    if unit == 0 { format!("{bytes} {name}") } else { format!("{value:.1} {name}") }
 }
 
 /// A column in a line: its type, its part in keys, its default, what it points at.
@@ -502,11 +489,6 @@ mod tests {
             let found = found.map_or("none".to_owned(), |call| format!("[{}]", &call.signature[call.argument]));
             assert_eq!(found, expected, "{text}");
         }
-    }
-
-    #[test]
-    fn sizes_for_people() {
-        assert_eq!([0, 1023, 1536, 5 << 30].map(size), ["0 bytes", "1023 bytes", "1.5 KiB", "5.0 GiB"]);
     }
 
     #[test]

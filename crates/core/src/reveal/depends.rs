@@ -3,10 +3,10 @@
 
 use crate::catalog::lasting::parents_of;
 
-use super::shape::grouped;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
+use jaunty_language::text::numbers::grouped;
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 
 /// Words between the verb and the name.

@@ -3,7 +3,7 @@
 use crate::catalog::templates;
 use crate::complete::about::column_line;
 use jaunty_language::dialect::{Dialect, Family};
-use jaunty_language::text::clean;
+use jaunty_language::text::{clean, numbers};
 use jaunty_seam::catalog::{BelongingKind, Catalog, Name, Object, ObjectKind, Rule};
 
 /// A line about an object.
@@ -37,8 +37,8 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
             (_, 1) => "row (estimate)",
             _ => "rows (estimate)",
         };
-        let bytes = object.bytes.map(|bytes| format!(" · {}", crate::complete::about::size(bytes))).unwrap_or_default();
-        put("size", format!("{} {what}{bytes}", grouped(rows)), None);
+        let bytes = object.bytes.map(|bytes| format!(" · {}", numbers::bytes(bytes))).unwrap_or_default();
+        put("size", format!("{} {what}{bytes}", numbers::grouped(rows)), None);
     }
     if !object.signature.is_empty() {
         let section = match object.kind {
@@ -126,19 +126,6 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     }
     all.sort_by_key(|line| order.iter().position(|section| *section == line.section));
     all
-}
-
-/// A number with its thousands set apart.
-pub(crate) fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
 }
 
 #[cfg(test)]

@@ -22,8 +22,8 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::reveal::shape::grouped;
 use jaunty_language::dialect::Dialect;
+use jaunty_language::text::numbers::grouped;
 
 pub use elements::element_of;
 pub use ground::{Field, Ground, NoGround};
