@@ -130,7 +130,7 @@ fn random(into: &mut [u8]) -> Result<(), Error> {
 /// over it, by RSA with OAEP padding.
 pub fn encrypted(password: &str, nonce: &[u8], key: &[u8]) -> Result<Vec<u8>, Error> {
     let key = std::str::from_utf8(key).ok().and_then(|pem| RsaPublicKey::from_public_key_pem(pem.trim()).ok());
-    let key = key.ok_or(Error::Broken("a public key that is none"))?;
+    let key = key.ok_or(Error::Broken("what should be a public key"))?;
     let mut covered = with_zero(password);
     if nonce.is_empty() {
         return Err(Error::Broken("nothing to answer to"));
