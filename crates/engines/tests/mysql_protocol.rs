@@ -9,9 +9,12 @@ use std::sync::LazyLock;
 use jaunty_core::connection::open;
 use jaunty_engines::by_name;
 use jaunty_language::statement::parameters::ParameterValue;
+use jaunty_mysql::fields::put_bytes;
+use jaunty_mysql::greeting::can;
+use jaunty_mysql::packet::Packets;
 use jaunty_seam::engine::{Request, Session};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
-use jaunty_seam::profile::{Profile, Secret, Setting};
+use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
 use jaunty_testservers::{Mariadb, PASSWORD};
 use support::{Collect, comes_true, refused, run, told};
 
@@ -152,4 +155,89 @@ fn the_server_is_told_of_the_end() {
     let gone = format!("select count(*) from information_schema.processlist where id = {id}");
     assert!(comes_true(|| SERVER.sql(&gone).trim() == "0"));
     assert_eq!(count(), before);
+}
+
+/// A server from before there were roles, and from before ends of columns were left out: what it says to each question.
+/// It asks nothing of a login.
+fn old_server() -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    listener.set_nonblocking(true).unwrap();
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let listener = tokio::net::TcpListener::from_std(listener).unwrap();
+            while let Ok((stream, _)) = listener.accept().await {
+                // Until the client leaves.
+                let _ = answers(Packets::new(stream, 0, 1 << 20)).await;
+            }
+        });
+    });
+    port
+}
+
+async fn answers(mut packets: Packets<tokio::net::TcpStream>) -> Result<(), jaunty_mysql::Error> {
+    let can = can::MYSQL | can::PROTOCOL_41 | can::SECURE | can::TRANSACTIONS | can::METHODS | can::RESULTS;
+    let [a, b, c, d] = can.to_le_bytes();
+    let greeting = [
+        b"\x0A5.7.44-ferry\0\x07\0\0\0abcdefgh\0",
+        &[a, b, 45, 2, 0, c, d, 21][..],
+        &[0; 10],
+        b"ijklmnopqrst\0mysql_native_password\0",
+    ];
+    packets.send(&greeting.concat()).await?;
+    packets.message().await?;
+    let (ok, eof) = ([0, 0, 0, 2, 0, 0, 0], [0xFE, 0, 0, 2, 0]);
+    packets.send(&ok).await?;
+    loop {
+        packets.begin();
+        let asked = packets.message().await?;
+        let asked = String::from_utf8_lossy(asked.get(1..).unwrap_or_default()).into_owned();
+        let row: &[&str] = match asked.as_str() {
+            "select version()" => &["5.7.44-ferry"],
+            "select database(), current_user(), ''" => &["bookings", "clerk@%", ""],
+            "select name from ports" => &["Mole"],
+            "select @@session.tx_read_only" => &["1"],
+            asked if asked.starts_with("set ") => {
+                packets.send(&ok).await?;
+                continue;
+            }
+            asked if asked.contains("current_role()") || asked.contains("transaction_read_only") => {
+                packets.send(b"\xFF\x19\x05#42000it does not exist").await?;
+                continue;
+            }
+            _ => return Ok(()),
+        };
+        packets.send(&[row.len() as u8]).await?;
+        for _ in row {
+            let mut column = Vec::new();
+            ["def", "", "", "", "c", ""].iter().for_each(|text| put_bytes(text.as_bytes(), &mut column));
+            column.extend([12, 45, 0, 40, 0, 0, 0, 253, 0, 0, 0, 0, 0]);
+            packets.send(&column).await?;
+        }
+        packets.send(&eof).await?;
+        let mut values = Vec::new();
+        row.iter().for_each(|value| put_bytes(value.as_bytes(), &mut values));
+        packets.send(&values).await?;
+        packets.send(&eof).await?;
+    }
+}
+
+#[test]
+fn servers_from_before_there_were_roles_are_taken() {
+    let mut profile = profile("clerk").with("tls", "off");
+    profile.settings.insert("port".into(), Setting::Number(i64::from(old_server())));
+    let mut session = try_to_connect(&profile, PASSWORD).unwrap_or_else(|error| panic!("{}", told(&error, &[])));
+    let location = session.location();
+    assert_eq!(
+        (location.server.as_str(), location.database.as_str(), location.user.as_str(), location.session.as_str()),
+        ("mysql 5.7.44", "bookings", "clerk@%", "connection 7")
+    );
+    assert_eq!(one(session.as_mut(), "select name from ports"), "Mole");
+    // It takes one client after the other.
+    drop(session);
+    let guarded = Profile { guard: Guard::ReadOnly, ..profile };
+    let mut session = try_to_connect(&guarded, PASSWORD).unwrap();
+    assert_eq!(one(session.as_mut(), "select name from ports"), "Mole");
+    assert!(!session.location().guard_lifted);
 }

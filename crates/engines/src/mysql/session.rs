@@ -43,6 +43,8 @@ pub struct MysqlSession {
     location: Location,
     /// The server was told to refuse writes.
     read_only: bool,
+    /// It knows roles, as far as is known.
+    has_roles: bool,
     /// An answer is still owed by the server that nobody waits for any more: it would meet what is asked next.
     given_up: bool,
     /// Names of temporary tables that were made, in lower case: the server does not list them.
@@ -59,6 +61,7 @@ impl MysqlSession {
             patience: Patience::of(profile, limit, stop),
             location,
             read_only,
+            has_roles: true,
             given_up: false,
             temporary: BTreeSet::new(),
         };
@@ -109,13 +112,22 @@ impl MysqlSession {
 
     /// Asks where the session is.
     fn ask_where(&mut self) -> Result<(), EngineError> {
-        let rows = self.ask("select database(), current_user(), coalesce(current_role(), ''), connection_id()")?;
+        // Servers from before there were roles (MySQL 5.7), and others that speak the protocol, do not know the function.
+        let mut asked = Err(EngineError::new(ErrorKind::Refused, ""));
+        if self.has_roles {
+            asked = self.ask("select database(), current_user(), coalesce(current_role(), '')");
+        }
+        if matches!(&asked, Err(error) if error.kind == ErrorKind::Refused) {
+            asked = self.ask("select database(), current_user(), ''");
+            self.has_roles &= asked.is_err();
+        }
+        let rows = asked?;
         let row = rows.first();
         let text = |at| row.map(|row| field(row, at)).unwrap_or_default();
         let (user, role) = (text(1), text(2));
         self.location = Location {
             database: text(0),
-            session: format!("connection {}", text(3)),
+            session: format!("connection {}", self.link.client.id()),
             user: if role.is_empty() || role == "NONE" { user } else { format!("{user} as {role}") },
             transaction: self.told_of_transaction().unwrap_or(self.location.transaction),
             uncertain: false,
@@ -157,12 +169,14 @@ impl MysqlSession {
 
     /// Sees whether the server still refuses writes, and tells it to where something that ran has told it not to.
     fn keep_guard(&mut self) {
-        // Each has it under its own name.
-        let name = if self.location.server.starts_with("mariadb") { "tx_read_only" } else { "transaction_read_only" };
+        // Each has it under its own name, and some versions under both.
+        let mut names = ["tx_read_only", "transaction_read_only"];
+        if !self.location.server.starts_with("mariadb") {
+            names.reverse();
+        }
         let on = |session: &mut MysqlSession| {
-            session
-                .ask(&format!("select @@session.{name}"))
-                .is_ok_and(|rows| rows.first().is_some_and(|row| field(row, 0) == "1"))
+            let told = names.iter().find_map(|name| session.ask(&format!("select @@session.{name}")).ok());
+            told.is_some_and(|rows| rows.first().is_some_and(|row| field(row, 0) == "1"))
         };
         if !on(self) {
             tracing::warn!("a read-only session was told to let writes through; it is set back");
