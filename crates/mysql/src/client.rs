@@ -395,6 +395,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
         self.packets.bytes(range)
     }
 
+    /// Gives the row that came last away, without copying it: bytes, and where it is in them.
+    pub fn detach(&mut self, row: Range<usize>) -> (Vec<u8>, Range<usize>) {
+        self.packets.detach(row)
+    }
+
     /// Waits for more. Giving it up loses nothing.
     pub async fn fill(&mut self) -> Result<(), Error> {
         self.packets.fill().await

@@ -95,6 +95,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Packets<S> {
         self.raw.get(range).unwrap_or_default()
     }
 
+    /// Gives the message that was taken last away, without copying it: bytes, and where it is in them.
+    pub fn detach(&mut self, range: Range<usize>) -> (Vec<u8>, Range<usize>) {
+        let after = self.raw.split_off(range.end.min(self.raw.len()));
+        self.at = 0;
+        (std::mem::replace(&mut self.raw, after), range)
+    }
+
     /// Waits for more bytes. Giving it up loses nothing.
     pub async fn fill(&mut self) -> Result<(), Error> {
         let read = self.begun.unwrap_or(self.at);
@@ -195,6 +202,24 @@ mod tests {
                 assert!(first == message, "{length}");
                 assert_eq!(second, b"next");
             }
+        });
+    }
+
+    #[test]
+    fn a_message_is_given_away_and_the_next_is_there() {
+        runtime().block_on(async {
+            let (here, there) = tokio::io::duplex(1 << 10);
+            let mut sender = Packets::new(here, 0, 100);
+            let mut receiver = Packets::new(there, 0, 100);
+            for text in ["first", "second", "third"] {
+                sender.send(text.as_bytes()).await.unwrap();
+            }
+            receiver.fill().await.unwrap();
+            assert!(receiver.take().unwrap().is_some());
+            let second = receiver.take().unwrap().unwrap();
+            let (bytes, at) = receiver.detach(second);
+            assert_eq!(&bytes[at], b"second");
+            assert_eq!(receiver.message().await.unwrap(), b"third");
         });
     }
 

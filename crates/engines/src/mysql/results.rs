@@ -1,5 +1,7 @@
 //! Carrying statements out: from tokens to events, in the order in which they come.
 
+use std::ops::Range;
+
 use jaunty_language::dialect::{Kind, MYSQL};
 use jaunty_language::split;
 use jaunty_mysql::fields::Fields;
@@ -7,11 +9,15 @@ use jaunty_mysql::row::{Value, Values};
 use jaunty_mysql::{Client, Column, Done, Kind as Travels, Pace, Parameter, Token};
 use jaunty_seam::engine::{Flow, Progress};
 use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::columns::Arrived;
 
 use super::connect::Way;
 use super::{errors, types};
 use crate::net::feed::{Feed, local};
 use crate::net::work::{self, Patience, with_cancel};
+
+/// A row, or a value of one, that is not copied any more.
+const LONG: usize = 1 << 20;
 
 /// What is carried out.
 pub enum What<'a> {
@@ -113,10 +119,13 @@ impl<C: Future<Output = ()>, F: Fn() -> C> Run<'_, F> {
                     if self.feed.flow() == Flow::Stop {
                         return Err(self.end(EngineError::stopped()).await?);
                     }
-                    let bytes = self.client.bytes(row);
-                    let appended = match self.is_prepared {
-                        false => append(&readers, bytes, self.feed),
-                        true => append_values(&readers, &columns, bytes, self.feed),
+                    let appended = if self.is_prepared {
+                        append_values(&readers, &columns, self.client.bytes(row), self.feed)
+                    } else if row.len() < LONG {
+                        append(&readers, self.client.bytes(row), self.feed)
+                    } else {
+                        let (bytes, row) = self.client.detach(row);
+                        append_long(&readers, &Arrived::of(bytes), row, self.feed)
                     };
                     if let Err(error) = appended {
                         return Err(self.end(error).await?);
@@ -242,6 +251,33 @@ fn append(readers: &[types::Reader], row: &[u8], feed: &mut Feed) -> Result<(), 
         }
     }
     feed.end_row(row.len());
+    Ok(())
+}
+
+/// Appends a row of texts that is long, as the only one of its batch: what is long in it is not copied.
+fn append_long(
+    readers: &[types::Reader],
+    arrived: &Arrived,
+    row: Range<usize>,
+    feed: &mut Feed,
+) -> Result<(), EngineError> {
+    feed.push();
+    let length = row.len();
+    let mut fields = Fields::of(arrived.bytes().get(row).ok_or_else(short)?);
+    for (column, reader) in readers.iter().enumerate() {
+        match fields.nullable().ok_or_else(short)? {
+            None => feed.columns().cells(column).null(),
+            Some(raw) => {
+                let start = raw.as_ptr() as usize - arrived.bytes().as_ptr() as usize;
+                let is_held = raw.len() >= LONG && feed.columns().hold(column, arrived, start..start + raw.len());
+                if !is_held {
+                    append_field(*reader, raw, column, feed)?;
+                }
+            }
+        }
+    }
+    feed.end_row(length);
+    feed.push();
     Ok(())
 }
 

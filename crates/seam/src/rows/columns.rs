@@ -5,6 +5,7 @@
 //! that value on the column is one of text, in the server's own form ([`Columns::become_text`]);
 //! what was sent before widens to it.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::builder::{
@@ -12,7 +13,8 @@ use arrow_array::builder::{
     Int16Builder, Int32Builder, Int64Builder, StringBuilder, Time64MicrosecondBuilder, Time64NanosecondBuilder,
     TimestampMicrosecondBuilder, TimestampNanosecondBuilder, UInt32Builder, UInt64Builder,
 };
-use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_array::{Array, ArrayRef, BinaryArray, RecordBatch, RecordBatchOptions, StringArray};
+use arrow_buffer::{Buffer, OffsetBuffer, ScalarBuffer};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
 
 use crate::rows::form::{TEXT_FORM, TextForm};
@@ -187,12 +189,29 @@ pub struct Columns {
     columns: Vec<Typed>,
     rows: usize,
     bytes: usize,
+    /// Values of the row that is begun which were not copied, by their columns.
+    held: Vec<(usize, ArrayRef)>,
+}
+
+/// Bytes that values lie in, as they arrived.
+pub struct Arrived(Buffer);
+
+impl Arrived {
+    /// Takes the bytes over.
+    pub fn of(bytes: Vec<u8>) -> Arrived {
+        Arrived(Buffer::from_vec(bytes))
+    }
+
+    /// The bytes.
+    pub fn bytes(&self) -> &[u8] {
+        &self.0
+    }
 }
 
 impl Columns {
     /// For a result with these columns.
     pub fn new(columns: Vec<Typed>) -> Columns {
-        Columns { columns, rows: 0, bytes: 0 }
+        Columns { columns, rows: 0, bytes: 0, held: Vec::new() }
     }
 
     /// The schema as known so far.
@@ -247,13 +266,38 @@ impl Columns {
         self.rows
     }
 
+    /// Has a value of the row that is begun without copying it: where it lies in what arrived. That row has to be alone
+    /// in its batch. `false` where the column is not one of text or bytes, or the bytes are not text: the value has to
+    /// be appended then.
+    pub fn hold(&mut self, column: usize, arrived: &Arrived, at: Range<usize>) -> bool {
+        let Some(typed) = self.columns.get(column).filter(|_| self.rows == 0 && at.end <= arrived.0.len()) else {
+            return false;
+        };
+        let Ok(length) = i32::try_from(at.len()) else { return false };
+        let offsets = OffsetBuffer::new(ScalarBuffer::from(vec![0, length]));
+        let value = arrived.0.slice_with_length(at.start, at.len());
+        let array: Option<ArrayRef> = match &typed.cells {
+            Cells::Text(_) => StringArray::try_new(offsets, value, None).ok().map(|array| Arc::new(array) as ArrayRef),
+            Cells::Bytes(_) => BinaryArray::try_new(offsets, value, None).ok().map(|array| Arc::new(array) as ArrayRef),
+            _ => None,
+        };
+        let is_held = array.is_some();
+        self.held.extend(array.map(|array| (column, array)));
+        is_held
+    }
+
     /// Takes the rows so far as a batch.
     pub fn take(&mut self) -> Result<RecordBatch, ArrowError> {
         let schema = self.schema();
         let rows = std::mem::take(&mut self.rows);
         // A row that was begun and could not be ended is left out.
         let whole = |all: ArrayRef| if all.len() == rows + 1 { all.slice(0, rows) } else { all };
-        let columns = self.columns.iter_mut().map(|column| whole(column.cells.finish())).collect();
+        let mut columns: Vec<ArrayRef> = self.columns.iter_mut().map(|column| whole(column.cells.finish())).collect();
+        for (column, array) in self.held.drain(..) {
+            if let Some(place) = columns.get_mut(column) {
+                *place = array;
+            }
+        }
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         self.bytes = 0;
         RecordBatch::try_new_with_options(schema, columns, &options)
@@ -275,6 +319,36 @@ mod tests {
     use super::*;
     use crate::rows::cell::{CellKind, ColumnReader};
     use crate::rows::widen::{common_schema, widen_batch};
+
+    #[test]
+    fn a_long_value_is_not_copied() {
+        let typed = |name: &str, cells| Typed {
+            name: name.into(),
+            db_type: String::new(),
+            origin: None,
+            form: TextForm::Plain,
+            cells,
+        };
+        let bytes = Cells::Bytes(Default::default());
+        let numbers = Cells::I16(Default::default());
+        let mut columns = Columns::new(vec![typed("n", numbers), typed("log", Cells::text()), typed("raw", bytes)]);
+        let arrived = Arrived::of(b"..tide and fog\xFF".to_vec());
+        let place = arrived.bytes().as_ptr();
+        columns.cells(0).null();
+        assert!(!columns.hold(0, &arrived, 0..2) && !columns.hold(1, &arrived, 9..15), "numbers, and what is no text");
+        assert!(!columns.hold(1, &arrived, 9..16), "beyond its end");
+        assert!(columns.hold(1, &arrived, 2..6) && columns.hold(2, &arrived, 14..15));
+        columns.end_row(15);
+        let batch = columns.take().unwrap();
+        let readers = ColumnReader::all(&batch);
+        assert_eq!([1, 2].map(|column: usize| readers[column].get(0).text.into_owned()), ["tide", "ff"]);
+        let text = batch.column(1).as_any().downcast_ref::<StringArray>().unwrap();
+        assert_eq!(text.value(0).as_ptr(), place.wrapping_add(2));
+        // The row after it is as any other.
+        [0, 1, 2].into_iter().for_each(|column| columns.cells(column).null());
+        columns.end_row(0);
+        assert_eq!(columns.take().unwrap().num_rows(), 1);
+    }
 
     #[test]
     fn a_row_that_was_begun_and_not_ended_is_left_out() {
