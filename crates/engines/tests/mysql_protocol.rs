@@ -10,7 +10,7 @@ use jaunty_core::connection::open;
 use jaunty_engines::by_name;
 use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_mysql::fields::put_bytes;
-use jaunty_mysql::greeting::can;
+use jaunty_mysql::handshake::capability;
 use jaunty_mysql::packet::Packets;
 use jaunty_seam::engine::{Request, Session};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
@@ -177,7 +177,12 @@ fn old_server() -> u16 {
 }
 
 async fn answers(mut packets: Packets<tokio::net::TcpStream>) -> Result<(), jaunty_mysql::Error> {
-    let can = can::MYSQL | can::PROTOCOL_41 | can::SECURE | can::TRANSACTIONS | can::METHODS | can::RESULTS;
+    let can = capability::CLIENT_MYSQL
+        | capability::PROTOCOL_41
+        | capability::SECURE_CONNECTION
+        | capability::TRANSACTIONS
+        | capability::PLUGIN_AUTH
+        | capability::MULTI_RESULTS;
     let [a, b, c, d] = can.to_le_bytes();
     let greeting = [
         b"\x0A5.7.44-ferry\0\x07\0\0\0abcdefgh\0",

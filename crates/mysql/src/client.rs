@@ -6,12 +6,12 @@ use tokio::io::{AsyncRead, AsyncWrite};
 
 use crate::column::Column;
 use crate::fields::{Fields, put_bytes};
-use crate::greeting::can;
+use crate::handshake::capability;
 use crate::packet::{FULL, Packets};
-use crate::{Error, Greeting, ServerError, text};
+use crate::{Error, Handshake, ServerError, text};
 
-/// What is asked, by the number that it travels with.
-mod ask {
+/// Commands ("Command Phase").
+mod command {
     pub const QUIT: u8 = 0x01;
     pub const QUERY: u8 = 0x03;
     pub const PING: u8 = 0x0E;
@@ -20,7 +20,7 @@ mod ask {
     pub const CLOSE: u8 = 0x19;
 }
 
-/// What an end says of the session.
+/// Status flags of an OK packet.
 pub mod status {
     /// A transaction is open.
     pub const IN_TRANSACTION: u16 = 1;
@@ -28,7 +28,7 @@ pub mod status {
     pub const MORE: u16 = 1 << 3;
 }
 
-/// The number of what is no error: how far a statement is.
+/// The error code that marks a progress report.
 const PROGRESS: u16 = 0xFFFF;
 
 /// The first byte of the end of columns or rows; also of a row whose first value is of 16 MiB.
@@ -50,28 +50,28 @@ pub struct Done {
     pub had_columns: bool,
 }
 
-/// What an end has in it.
+/// The body of an OK or EOF packet.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Ended {
+pub(crate) struct OkPacket {
     affected: u64,
     status: u16,
     warnings: u16,
 }
 
-impl Ended {
-    /// Reads what follows the first byte of an end.
-    pub(crate) fn read(rest: &[u8]) -> Option<Ended> {
+impl OkPacket {
+    /// Reads what follows the header byte of an OK packet.
+    pub(crate) fn read(rest: &[u8]) -> Option<OkPacket> {
         let mut fields = Fields::of(rest);
         let affected = fields.number()?;
         fields.number()?;
-        Some(Ended { affected, status: fields.u16()?, warnings: fields.u16()? })
+        Some(OkPacket { affected, status: fields.u16()?, warnings: fields.u16()? })
     }
 
-    /// The same of the older kind, which has the two the other way round.
-    fn read_eof(rest: &[u8]) -> Option<Ended> {
+    /// Reads what follows the header byte of an EOF packet, which has warnings before status.
+    fn read_eof(rest: &[u8]) -> Option<OkPacket> {
         let mut fields = Fields::of(rest);
         let warnings = fields.u16()?;
-        Some(Ended { affected: 0, status: fields.u16()?, warnings })
+        Some(OkPacket { affected: 0, status: fields.u16()?, warnings })
     }
 }
 
@@ -180,14 +180,14 @@ pub struct Client<S> {
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
-    pub(crate) fn new(packets: Packets<S>, greeting: &Greeting, ended: Ended) -> Client<S> {
+    pub(crate) fn new(packets: Packets<S>, handshake: &Handshake, ok: OkPacket) -> Client<S> {
         Client {
             packets,
             state: State::Idle,
-            no_eof: greeting.agreed() & can::NO_EOF != 0,
-            id: greeting.id,
-            version: greeting.version.clone(),
-            status: Some(ended.status),
+            no_eof: handshake.agreed() & capability::DEPRECATE_EOF != 0,
+            id: handshake.id,
+            version: handshake.version.clone(),
+            status: Some(ok.status),
         }
     }
 
@@ -217,17 +217,17 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
 
     /// Sends a statement as text; its rows are of texts.
     pub async fn query(&mut self, statement: &str) -> Result<(), Error> {
-        self.ask(ask::QUERY, statement.as_bytes(), State::Answer).await
+        self.ask(command::QUERY, statement.as_bytes(), State::Answer).await
     }
 
     /// Asks for an answer and nothing else.
     pub async fn ping(&mut self) -> Result<(), Error> {
-        self.ask(ask::PING, &[], State::Answer).await
+        self.ask(command::PING, &[], State::Answer).await
     }
 
     /// Has a statement prepared: [`Token::Prepared`] has its number.
     pub async fn prepare(&mut self, statement: &str) -> Result<(), Error> {
-        self.ask(ask::PREPARE, statement.as_bytes(), State::Preparing).await
+        self.ask(command::PREPARE, statement.as_bytes(), State::Preparing).await
     }
 
     /// Carries out a statement that was prepared, with as many values as it takes; its rows are of values.
@@ -261,17 +261,17 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
                 }
             }
         }
-        self.ask(ask::EXECUTE, &body, State::Answer).await
+        self.ask(command::EXECUTE, &body, State::Answer).await
     }
 
     /// Lets a prepared statement go. Nothing is answered.
     pub async fn close(&mut self, id: u32) -> Result<(), Error> {
-        self.ask(ask::CLOSE, &id.to_le_bytes(), State::Idle).await
+        self.ask(command::CLOSE, &id.to_le_bytes(), State::Idle).await
     }
 
     /// Says that this is the end. Nothing is answered.
     pub async fn quit(&mut self) -> Result<(), Error> {
-        self.ask(ask::QUIT, &[], State::Idle).await
+        self.ask(command::QUIT, &[], State::Idle).await
     }
 
     /// Sends a part of the file that a server wants.
@@ -313,13 +313,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
                     if !is_end {
                         return Ok(Pace::Token(Token::Row(range)));
                     }
-                    let ended = if self.no_eof { Ended::read(rest) } else { Ended::read_eof(rest) };
-                    return Ok(Pace::Token(self.done(ended.ok_or(broken)?, true)));
+                    let ok = if self.no_eof { OkPacket::read(rest) } else { OkPacket::read_eof(rest) };
+                    return Ok(Pace::Token(self.done(ok.ok_or(broken)?, true)));
                 }
                 State::Answer => match first {
                     0x00 => {
-                        let ended = Ended::read(rest).ok_or(broken)?;
-                        return Ok(Pace::Token(self.done(ended, false)));
+                        let ok = OkPacket::read(rest).ok_or(broken)?;
+                        return Ok(Pace::Token(self.done(ok, false)));
                     }
                     0xFB => return Ok(Pace::Token(Token::File(text(rest)))),
                     _ => {
@@ -370,10 +370,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
         }
     }
 
-    fn done(&mut self, ended: Ended, had_columns: bool) -> Token {
-        self.status = Some(ended.status);
-        self.state = if ended.status & status::MORE != 0 { State::Answer } else { State::Idle };
-        Token::Done(Done { affected: ended.affected, warnings: ended.warnings, status: ended.status, had_columns })
+    fn done(&mut self, ok: OkPacket, had_columns: bool) -> Token {
+        self.status = Some(ok.status);
+        self.state = if ok.status & status::MORE != 0 { State::Answer } else { State::Idle };
+        Token::Done(Done { affected: ok.affected, warnings: ok.warnings, status: ok.status, had_columns })
     }
 
     /// What begins like an error.

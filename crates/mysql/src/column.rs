@@ -6,7 +6,7 @@ use crate::text;
 /// The type of a column's values, by the number that it travels with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[allow(missing_docs)] // They are called as in SQL.
-pub enum Kind {
+pub enum ColumnType {
     Decimal,
     TinyInt,
     SmallInt,
@@ -34,37 +34,37 @@ pub enum Kind {
     Geometry,
 }
 
-impl Kind {
-    fn of(number: u8) -> Kind {
+impl ColumnType {
+    fn of(number: u8) -> ColumnType {
         match number {
-            0 | 246 => Kind::Decimal,
-            1 => Kind::TinyInt,
-            2 => Kind::SmallInt,
-            3 => Kind::Int,
-            4 => Kind::Float,
-            5 => Kind::Double,
-            6 => Kind::Null,
-            7 | 17 => Kind::Timestamp,
-            8 => Kind::BigInt,
-            9 => Kind::MediumInt,
-            10 | 14 => Kind::Date,
-            11 | 19 => Kind::Time,
-            12 | 18 => Kind::DateTime,
-            13 => Kind::Year,
-            16 => Kind::Bit,
-            245 => Kind::Json,
-            247 => Kind::Enum,
-            248 => Kind::Set,
-            249..=252 => Kind::Blob,
-            254 => Kind::Fixed,
-            255 => Kind::Geometry,
-            _ => Kind::Varying,
+            0 | 246 => ColumnType::Decimal,
+            1 => ColumnType::TinyInt,
+            2 => ColumnType::SmallInt,
+            3 => ColumnType::Int,
+            4 => ColumnType::Float,
+            5 => ColumnType::Double,
+            6 => ColumnType::Null,
+            7 | 17 => ColumnType::Timestamp,
+            8 => ColumnType::BigInt,
+            9 => ColumnType::MediumInt,
+            10 | 14 => ColumnType::Date,
+            11 | 19 => ColumnType::Time,
+            12 | 18 => ColumnType::DateTime,
+            13 => ColumnType::Year,
+            16 => ColumnType::Bit,
+            245 => ColumnType::Json,
+            247 => ColumnType::Enum,
+            248 => ColumnType::Set,
+            249..=252 => ColumnType::Blob,
+            254 => ColumnType::Fixed,
+            255 => ColumnType::Geometry,
+            _ => ColumnType::Varying,
         }
     }
 }
 
 /// What is said of a column beside its type.
-pub mod is {
+pub mod flag {
     /// It has no NULL.
     pub const REQUIRED: u16 = 1;
     /// Its numbers have no sign.
@@ -93,8 +93,8 @@ pub struct Column {
     /// The most bytes of a value.
     pub length: u32,
     /// Its type.
-    pub kind: Kind,
-    /// What is said of it: [`is`].
+    pub kind: ColumnType,
+    /// What is said of it: [`flag`].
     pub flags: u16,
     /// Digits behind the point; 31 is any number of them.
     pub decimals: u8,
@@ -118,13 +118,13 @@ impl Column {
             origin,
             collation: fields.u16()?,
             length: fields.u32()?,
-            kind: Kind::of(fields.u8()?),
+            kind: ColumnType::of(fields.u8()?),
             flags: fields.u16()?,
             decimals: fields.u8()?,
         })
     }
 
-    /// Whether one of the marks of [`is`] stands at it.
+    /// Whether one of the marks of [`flag`] stands at it.
     pub fn has(&self, mark: u16) -> bool {
         self.flags & mark != 0
     }

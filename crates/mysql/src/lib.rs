@@ -8,23 +8,23 @@
 //! the server back. A row is not copied: its fields are read where they arrived.
 //!
 //! - [`fields`] reads numbers and texts, [`packet`] frames.
-//! - [`greeting`] is what comes first and what is answered to it, [`methods`] proves who we are, [`login`] goes through
-//!   all of it.
+//! - [`handshake`] is what comes first and what is answered to it, [`auth`] has the authentication plugins, [`login`]
+//!   goes through all of it.
 //! - [`column`] describes columns, [`row`] reads rows of both kinds.
 //! - [`client`] puts them together.
 
+pub mod auth;
 pub mod client;
 pub mod column;
 pub mod fields;
-pub mod greeting;
+pub mod handshake;
 mod login;
-pub mod methods;
 pub mod packet;
 pub mod row;
 
 pub use client::{Client, Done, Pace, Parameter, Progress, Token};
-pub use column::{Column, Kind};
-pub use greeting::{Greeting, Login};
+pub use column::{Column, ColumnType};
+pub use handshake::{Handshake, Login};
 
 /// Why a connection cannot be gone on with, or what a server refuses.
 #[derive(Debug, thiserror::Error)]
@@ -44,12 +44,12 @@ pub enum Error {
     /// The server says no.
     #[error("{}", .0.message)]
     Server(ServerError),
-    /// The server wants to be shown who we are in a way that is not known here.
-    #[error("the server asks for the login method {0}, which is not supported")]
-    Method(String),
+    /// The server asks for an authentication plugin that is not known here.
+    #[error("the server asks for the authentication plugin {0}, which is not supported")]
+    UnknownPlugin(String),
     /// The server wants the password as it is, where others could read it.
     #[error("the server asks for the password as plain text, and others could read it on this connection")]
-    PlainPassword,
+    ClearPassword,
 }
 
 impl From<std::io::Error> for Error {

@@ -1,7 +1,7 @@
 //! Rows: of texts, as plain statements give them, and of values, as prepared ones do (MySQL Source Code Documentation,
 //! "Text Resultset Row" and "Binary Protocol Resultset Row").
 
-use crate::column::{Column, Kind, is};
+use crate::column::{Column, ColumnType, flag};
 use crate::fields::Fields;
 
 /// A value of a prepared statement's row.
@@ -52,20 +52,26 @@ impl<'a> Values<'a> {
             return Some(Value::Null);
         }
         let fields = &mut self.fields;
-        let whole = |unsigned: u64, signed: i64| match column.has(is::UNSIGNED) {
+        let whole = |unsigned: u64, signed: i64| match column.has(flag::UNSIGNED) {
             true => Value::UInt(unsigned),
             false => Value::Int(signed),
         };
         Some(match column.kind {
-            Kind::TinyInt => fields.u8().map(|value| whole(value.into(), (value as i8).into()))?,
-            Kind::SmallInt | Kind::Year => fields.u16().map(|value| whole(value.into(), (value as i16).into()))?,
-            Kind::Int | Kind::MediumInt => fields.u32().map(|value| whole(value.into(), (value as i32).into()))?,
-            Kind::BigInt => fields.u64().map(|value| whole(value, value as i64))?,
-            Kind::Float => Value::Float(f32::from_bits(fields.u32()?)),
-            Kind::Double => Value::Double(f64::from_bits(fields.u64()?)),
-            Kind::Null => Value::Null,
-            Kind::Date | Kind::DateTime | Kind::Timestamp => moment(fields, column.kind == Kind::Date)?,
-            Kind::Time => span(fields)?,
+            ColumnType::TinyInt => fields.u8().map(|value| whole(value.into(), (value as i8).into()))?,
+            ColumnType::SmallInt | ColumnType::Year => {
+                fields.u16().map(|value| whole(value.into(), (value as i16).into()))?
+            }
+            ColumnType::Int | ColumnType::MediumInt => {
+                fields.u32().map(|value| whole(value.into(), (value as i32).into()))?
+            }
+            ColumnType::BigInt => fields.u64().map(|value| whole(value, value as i64))?,
+            ColumnType::Float => Value::Float(f32::from_bits(fields.u32()?)),
+            ColumnType::Double => Value::Double(f64::from_bits(fields.u64()?)),
+            ColumnType::Null => Value::Null,
+            ColumnType::Date | ColumnType::DateTime | ColumnType::Timestamp => {
+                moment(fields, column.kind == ColumnType::Date)?
+            }
+            ColumnType::Time => span(fields)?,
             _ => Value::Bytes(fields.bytes()?),
         })
     }
@@ -100,7 +106,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    pub fn column(kind: Kind, flags: u16) -> Column {
+    pub fn column(kind: ColumnType, flags: u16) -> Column {
         Column {
             schema: String::new(),
             table: String::new(),
@@ -117,14 +123,14 @@ mod tests {
     #[test]
     fn values_are_read_by_their_columns() {
         let columns = [
-            (Kind::TinyInt, 0),
-            (Kind::TinyInt, is::UNSIGNED),
-            (Kind::Int, 0),
-            (Kind::Varying, 0),
-            (Kind::Double, 0),
-            (Kind::DateTime, 0),
-            (Kind::Time, 0),
-            (Kind::Date, 0),
+            (ColumnType::TinyInt, 0),
+            (ColumnType::TinyInt, flag::UNSIGNED),
+            (ColumnType::Int, 0),
+            (ColumnType::Varying, 0),
+            (ColumnType::Double, 0),
+            (ColumnType::DateTime, 0),
+            (ColumnType::Time, 0),
+            (ColumnType::Date, 0),
         ];
         // The fourth is NULL.
         let mut row = vec![0, 0b0010_0000, 0];

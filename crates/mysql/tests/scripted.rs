@@ -4,9 +4,9 @@
 
 use jaunty_mysql::client::status;
 use jaunty_mysql::fields::{Fields, put_bytes, put_number};
-use jaunty_mysql::greeting::can;
+use jaunty_mysql::handshake::capability;
 use jaunty_mysql::packet::Packets;
-use jaunty_mysql::{Client, Error, Greeting, Login, Pace, Parameter, Token};
+use jaunty_mysql::{Client, Error, Handshake, Login, Pace, Parameter, Token};
 use proptest::prelude::*;
 use tokio::io::DuplexStream;
 
@@ -32,7 +32,12 @@ fn runtime() -> tokio::runtime::Runtime {
 }
 
 /// What servers of today can do.
-const TODAY: u32 = can::PROTOCOL_41 | can::SECURE | can::METHODS | can::ATTRIBUTES | can::NO_EOF | can::FILES;
+const TODAY: u32 = capability::PROTOCOL_41
+    | capability::SECURE_CONNECTION
+    | capability::PLUGIN_AUTH
+    | capability::CONNECT_ATTRS
+    | capability::DEPRECATE_EOF
+    | capability::LOCAL_FILES;
 
 fn greeting(can: u32, more: u32, method: &str) -> Vec<u8> {
     let (first, second) = NONCE.split_at(8);
@@ -116,11 +121,11 @@ fn answer(said: &[u8]) -> Answer {
     let length = fields.u8().unwrap();
     let proof = fields.take(usize::from(length)).unwrap().to_vec();
     let mut texts = vec![user];
-    if can & can::DATABASE != 0 {
+    if can & capability::CONNECT_WITH_DB != 0 {
         texts.push(fields.until_zero());
     }
     texts.push(fields.until_zero());
-    if can & can::ATTRIBUTES != 0 {
+    if can & capability::CONNECT_ATTRS != 0 {
         let mut attributes = Fields::of(fields.bytes().unwrap());
         assert_eq!(attributes.bytes(), Some(&b"program_name"[..]));
         texts.push(attributes.bytes().unwrap());
@@ -147,8 +152,8 @@ fn logged_in(
             std::mem::forget(peer);
         };
         let client = async {
-            let greeting = Greeting::receive(&mut here).await?;
-            login.on(here, &greeting).await
+            let handshake = Handshake::receive(&mut here).await?;
+            login.on(here, &handshake).await
         };
         tokio::join!(client, serving).0
     })
@@ -158,8 +163,8 @@ fn logged_in(
 fn who_we_are_is_told_and_what_both_can_do() {
     let client = logged_in(LOGIN, greeting(TODAY, 1, "mysql_native_password"), async |peer, answer| {
         assert_eq!(answer.texts, ["clerk", "bookings", "mysql_native_password", "jaunty"]);
-        assert_eq!((answer.can, answer.more), (TODAY | can::DATABASE, 1));
-        assert_eq!(answer.proof, jaunty_mysql::methods::Method::Native.proof(PASSWORD, NONCE));
+        assert_eq!((answer.can, answer.more), (TODAY | capability::CONNECT_WITH_DB, 1));
+        assert_eq!(answer.proof, jaunty_mysql::auth::AuthPlugin::Native.response(PASSWORD, NONCE));
         peer.send(&ok(0, status::IN_TRANSACTION, 0)).await.unwrap();
     });
     let client = client.unwrap();
@@ -167,10 +172,10 @@ fn who_we_are_is_told_and_what_both_can_do() {
     // MySQL has capabilities of its own in that place.
     let client = logged_in(
         Login { database: Some(""), ..LOGIN },
-        greeting(TODAY | can::MYSQL, 0xFFFF, "caching_sha2_password"),
+        greeting(TODAY | capability::CLIENT_MYSQL, 0xFFFF, "caching_sha2_password"),
         async |peer, answer| {
             assert_eq!(answer.texts, ["clerk", "caching_sha2_password", "jaunty"]);
-            assert_eq!((answer.can, answer.more), (TODAY | can::MYSQL, 0));
+            assert_eq!((answer.can, answer.more), (TODAY | capability::CLIENT_MYSQL, 0));
             peer.send(&[1, 3]).await.unwrap();
             peer.send(&ok(0, 2, 0)).await.unwrap();
         },
@@ -206,7 +211,7 @@ fn a_password_that_is_not_known_yet_goes_encrypted_or_in_private() {
 }
 
 #[test]
-fn the_server_may_ask_for_another_method() {
+fn the_server_may_ask_for_another_plugin() {
     let first = || greeting(TODAY, 0, "mysql_native_password");
     let switch = |method: &str, data: &[u8]| [b"\xFE", method.as_bytes(), b"\0", data, b"\0"].concat();
     // Another nonce comes with it.
@@ -214,7 +219,7 @@ fn the_server_may_ask_for_another_method() {
     let sha2 = logged_in(LOGIN, first(), async |peer, _| {
         peer.send(&switch("caching_sha2_password", other)).await.unwrap();
         let proof = peer.message().await.unwrap();
-        assert_eq!(proof, jaunty_mysql::methods::Method::Sha2.proof(PASSWORD, other));
+        assert_eq!(proof, jaunty_mysql::auth::AuthPlugin::Sha2.response(PASSWORD, other));
         peer.send(&[1, 3]).await.unwrap();
         peer.send(&ok(0, 2, 0)).await.unwrap();
     });
@@ -238,10 +243,10 @@ fn the_server_may_ask_for_another_method() {
     };
     plain(Login { private: true, ..LOGIN }).unwrap();
     // Encryption alone does not say who reads it.
-    assert!(matches!(plain(Login { encrypted: true, ..LOGIN }), Err(Error::PlainPassword)));
+    assert!(matches!(plain(Login { encrypted: true, ..LOGIN }), Err(Error::ClearPassword)));
     for (asked, name) in [(switch("dialog", b""), "dialog"), (vec![0xFE], "mysql_old_password")] {
         let refused = logged_in(LOGIN, first(), async |peer, _| peer.send(&asked).await.unwrap());
-        assert!(matches!(refused, Err(Error::Method(method)) if method == name));
+        assert!(matches!(refused, Err(Error::UnknownPlugin(method)) if method == name));
     }
     let endless = logged_in(LOGIN, first(), async |peer, _| {
         for _ in 0..20 {
@@ -266,7 +271,7 @@ fn a_server_may_refuse_at_once_or_after_the_login() {
     let (mut here, there) = tokio::io::duplex(1 << 10);
     let refused = runtime().block_on(async {
         Packets::new(there, 0, 100).send(&said).await.unwrap();
-        Greeting::receive(&mut here).await
+        Handshake::receive(&mut here).await
     });
     let Err(Error::Server(told)) = refused else { panic!("{refused:?}") };
     assert_eq!((told.code, told.state.as_str(), told.message.as_str()), (1040, "", "Too many connections"));
@@ -290,8 +295,8 @@ fn tokens(can: u32, ask: impl AsyncFnOnce(&mut Client<DuplexStream>), said: Vec<
             peer
         };
         let client = async {
-            let greeting = Greeting::receive(&mut here).await.unwrap();
-            let mut client = LOGIN.on(here, &greeting).await.unwrap();
+            let handshake = Handshake::receive(&mut here).await.unwrap();
+            let mut client = LOGIN.on(here, &handshake).await.unwrap();
             ask(&mut client).await;
             let mut told = Vec::new();
             loop {
@@ -357,7 +362,7 @@ fn results_come_one_after_the_other() {
     assert_eq!(tokens(TODAY, query, said([end(status::MORE), end(2)], &[])), expected);
     // Servers from before have a packet between columns and rows, and another one at the end.
     let before = said([eof(status::MORE), eof(2)], &[eof(2)]);
-    assert_eq!(tokens(TODAY & !can::NO_EOF, query, before), expected);
+    assert_eq!(tokens(TODAY & !capability::DEPRECATE_EOF, query, before), expected);
 }
 
 #[test]
@@ -385,7 +390,7 @@ fn a_statement_is_prepared_and_a_file_is_asked_for() {
     };
     let expected = ["Prepared { id: 7, parameters: 1 }"];
     assert_eq!(tokens(TODAY, prepare, said(Vec::new())), expected);
-    assert_eq!(tokens(TODAY & !can::NO_EOF, prepare, said(vec![eof(2)])), expected);
+    assert_eq!(tokens(TODAY & !capability::DEPRECATE_EOF, prepare, said(vec![eof(2)])), expected);
     let execute = async |client: &mut Client<DuplexStream>| {
         let values = [Parameter::Null, Parameter::Int(7), Parameter::Bytes(b"quay".to_vec()), Parameter::Double(0.5)];
         client.execute(7, &values).await.unwrap();
@@ -414,7 +419,7 @@ fn what_the_protocol_does_not_allow_is_told() {
         assert!(told.contains("does not allow"), "{said:?}: {told}");
     }
     let query = async |client: &mut Client<DuplexStream>| client.query("select 1").await.unwrap();
-    let told = tokens(TODAY & !can::NO_EOF, query, vec![vec![1], column("n", 3), row(&[Some("1")])]);
+    let told = tokens(TODAY & !capability::DEPRECATE_EOF, query, vec![vec![1], column("n", 3), row(&[Some("1")])]);
     assert!(told[0].ends_with("no end of the columns"), "{told:?}");
     let prepare = async |client: &mut Client<DuplexStream>| client.prepare("select 1").await.unwrap();
     let told = tokens(TODAY, prepare, vec![vec![1, 0, 0, 0, 0, 0, 0, 0, 0, 0]]);
@@ -436,7 +441,7 @@ proptest! {
         let mut messages = messages;
         messages.push(error(1, "the end"));
         messages.extend(std::iter::repeat_n(vec![0xFF], 3));
-        let can = if no_eof { TODAY } else { TODAY & !can::NO_EOF };
+        let can = if no_eof { TODAY } else { TODAY & !capability::DEPRECATE_EOF };
         let ask = async |client: &mut Client<DuplexStream>| match prepares {
             true => client.prepare("select 1").await.unwrap(),
             false => client.query("select 1").await.unwrap(),

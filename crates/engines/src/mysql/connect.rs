@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use jaunty_mysql::{Client, Error, Greeting, Login};
+use jaunty_mysql::{Client, Error, Handshake, Login};
 use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret};
@@ -75,7 +75,7 @@ async fn log_in(
     let failed = |error: Error| errors::login(&error, route, database.unwrap_or_default(), secret.is_some());
     let socket = matches!(route.address, Address::Socket(_));
     let mut stream = route.stream().await?;
-    let mut greeting = Greeting::receive(&mut stream).await.map_err(failed)?;
+    let mut handshake = Handshake::receive(&mut stream).await.map_err(failed)?;
     let mut login = Login {
         user: &user,
         password: secret.map(Secret::reveal).unwrap_or_default(),
@@ -90,10 +90,10 @@ async fn log_in(
     // What goes through a socket does not leave the machine.
     let way: Way = if socket || security.mode == Mode::Off {
         Box::new(stream)
-    } else if greeting.has_tls() {
+    } else if handshake.has_tls() {
         // Before anything is said: what is wrong with our files is told.
         let config = security.client()?;
-        greeting.ask_for_tls(&mut stream, &login).await.map_err(failed)?;
+        handshake.ask_for_tls(&mut stream, &login).await.map_err(failed)?;
         let encrypted = tls::shake_hands(stream, config, route.address.host(), || {
             let what = format!("{} closed the connection during the TLS handshake", route.address);
             EngineError::connecting(Step::Tls, what)
@@ -111,7 +111,7 @@ async fn log_in(
         return Err(EngineError::connecting(Step::Tls, what)
             .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted."));
     };
-    let client = login.on(way, &greeting).await.map_err(failed)?;
+    let client = login.on(way, &handshake).await.map_err(failed)?;
     let words = if socket { "socket".to_owned() } else { security.in_words(version.as_deref()) };
     let transport = match &route.tunnel {
         Some(tunnel) => format!("{words}, through {}", tunnel.name()),

@@ -79,9 +79,9 @@ pub fn login(error: &Error, route: &Route, database: &str, given: bool) -> Engin
         }
         Error::Io(error) => route.unreachable(error),
         Error::Server(server) => refused(server, route, database, given),
-        Error::PlainPassword => EngineError::connecting(Step::Tls, error.to_string())
+        Error::ClearPassword => EngineError::connecting(Step::Tls, error.to_string())
             .remedy("Set tls = \"verify-full\", so that nobody else can read it."),
-        Error::Method(_) => told(error.to_string()).remedy(
+        Error::UnknownPlugin(_) => told(error.to_string()).remedy(
             "Ask for a user who logs in by password: mysql_native_password, caching_sha2_password, ed25519 or parsec.",
         ),
         other => {

@@ -6,7 +6,7 @@ use jaunty_language::dialect::{Kind, MYSQL};
 use jaunty_language::split;
 use jaunty_mysql::fields::Fields;
 use jaunty_mysql::row::{Value, Values};
-use jaunty_mysql::{Client, Column, Done, Kind as Travels, Pace, Parameter, Token};
+use jaunty_mysql::{Client, Column, ColumnType, Done, Pace, Parameter, Token};
 use jaunty_seam::engine::{Flow, Progress};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::columns::Arrived;
@@ -214,8 +214,8 @@ fn plain(value: Value<'_>, column: &Column) -> Option<Vec<u8>> {
         Value::Null => return None,
         Value::Bytes(raw) => raw.to_vec(),
         // A year of zeros is written with four of them.
-        Value::Int(value) if column.kind == Travels::Year => format!("{value:04}").into_bytes(),
-        Value::UInt(value) if column.kind == Travels::Year => format!("{value:04}").into_bytes(),
+        Value::Int(value) if column.kind == ColumnType::Year => format!("{value:04}").into_bytes(),
+        Value::UInt(value) if column.kind == ColumnType::Year => format!("{value:04}").into_bytes(),
         Value::Int(value) => value.to_string().into_bytes(),
         Value::UInt(value) => value.to_string().into_bytes(),
         Value::Float(value) => value.to_string().into_bytes(),

@@ -105,7 +105,7 @@ impl MysqlSession {
         let cancel = cancel(again.clone(), client.id());
         let look = || if is_late() { Flow::Stop } else { patience.look() };
         let done = runtime.block_on(async { with_cancel(work(client), look, cancel, patience.within).await });
-        // Whatever is no word of the server's leaves the two in different places.
+        // After any other error than one of the server's, what comes next may belong to this question.
         self.given_up |= !matches!(&done, Ok(Ok(_) | Err(Error::Server(_))));
         done.map_err(|error| if patience.is_overdue() { again.route.silent_after() } else { error })
     }

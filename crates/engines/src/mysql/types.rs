@@ -2,13 +2,13 @@
 //!
 //! Dates of zeros, which no calendar has, make their column one of text from there on.
 
-use jaunty_mysql::column::is;
-use jaunty_mysql::{Column, Kind};
+use jaunty_mysql::column::flag;
+use jaunty_mysql::{Column, ColumnType};
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::{self, TextForm};
 use jaunty_seam::rows::origin::Origin;
 
-/// The number of the character set of what is no text.
+/// The number of the collation of bytes (`binary`).
 const BINARY: u16 = 63;
 
 /// The count of decimals of floating-point numbers that have no fixed one.
@@ -61,39 +61,39 @@ pub fn is_foreign(columns: &[Column]) -> bool {
 }
 
 fn column(column: &Column) -> (Reader, Typed) {
-    let unsigned = column.has(is::UNSIGNED);
+    let unsigned = column.has(flag::UNSIGNED);
     let decimals = column.decimals;
     let (mut reader, name) = match column.kind {
-        Kind::TinyInt => (Reader::I16, "tinyint".to_owned()),
-        Kind::SmallInt => (if unsigned { Reader::I32 } else { Reader::I16 }, "smallint".to_owned()),
-        Kind::MediumInt => (Reader::I32, "mediumint".to_owned()),
-        Kind::Int => (if unsigned { Reader::I64 } else { Reader::I32 }, "int".to_owned()),
-        Kind::BigInt => (if unsigned { Reader::U64 } else { Reader::I64 }, "bigint".to_owned()),
+        ColumnType::TinyInt => (Reader::I16, "tinyint".to_owned()),
+        ColumnType::SmallInt => (if unsigned { Reader::I32 } else { Reader::I16 }, "smallint".to_owned()),
+        ColumnType::MediumInt => (Reader::I32, "mediumint".to_owned()),
+        ColumnType::Int => (if unsigned { Reader::I64 } else { Reader::I32 }, "int".to_owned()),
+        ColumnType::BigInt => (if unsigned { Reader::U64 } else { Reader::I64 }, "bigint".to_owned()),
         // A year of zeros is written with four of them.
-        Kind::Year => (Reader::Text, "year".to_owned()),
-        Kind::Float => (Reader::F32, "float".to_owned()),
-        Kind::Double => (Reader::F64, "double".to_owned()),
-        Kind::Decimal => (Reader::Decimal(decimals as i8), format!("decimal({},{decimals})", precision(column))),
-        Kind::Bit => (Reader::Bits, format!("bit({})", column.length)),
-        Kind::Date => (Reader::Date, "date".to_owned()),
-        Kind::DateTime => (Reader::Timestamp, "datetime".to_owned()),
-        Kind::Timestamp => (Reader::Timestamp, "timestamp".to_owned()),
-        Kind::Time => (Reader::Text, "time".to_owned()),
-        Kind::Json => (Reader::Text, "json".to_owned()),
-        Kind::Null => (Reader::Text, String::new()),
-        Kind::Geometry => (Reader::Bytes, "geometry".to_owned()),
+        ColumnType::Year => (Reader::Text, "year".to_owned()),
+        ColumnType::Float => (Reader::F32, "float".to_owned()),
+        ColumnType::Double => (Reader::F64, "double".to_owned()),
+        ColumnType::Decimal => (Reader::Decimal(decimals as i8), format!("decimal({},{decimals})", precision(column))),
+        ColumnType::Bit => (Reader::Bits, format!("bit({})", column.length)),
+        ColumnType::Date => (Reader::Date, "date".to_owned()),
+        ColumnType::DateTime => (Reader::Timestamp, "datetime".to_owned()),
+        ColumnType::Timestamp => (Reader::Timestamp, "timestamp".to_owned()),
+        ColumnType::Time => (Reader::Text, "time".to_owned()),
+        ColumnType::Json => (Reader::Text, "json".to_owned()),
+        ColumnType::Null => (Reader::Text, String::new()),
+        ColumnType::Geometry => (Reader::Bytes, "geometry".to_owned()),
         // Columns of tables travel as text, and say so beside it.
-        Kind::Enum => (Reader::Text, "enum".to_owned()),
-        Kind::Set => (Reader::Text, "set".to_owned()),
-        _ if column.has(is::ENUM) => (Reader::Text, "enum".to_owned()),
-        _ if column.has(is::SET) => (Reader::Text, "set".to_owned()),
+        ColumnType::Enum => (Reader::Text, "enum".to_owned()),
+        ColumnType::Set => (Reader::Text, "set".to_owned()),
+        _ if column.has(flag::ENUM) => (Reader::Text, "enum".to_owned()),
+        _ if column.has(flag::SET) => (Reader::Text, "set".to_owned()),
         kind => {
             let binary = column.collation == BINARY;
             let name = match (kind, binary) {
-                (Kind::Blob, true) => "blob",
-                (Kind::Blob, false) => "text",
-                (Kind::Fixed, true) => "binary",
-                (Kind::Fixed, false) => "char",
+                (ColumnType::Blob, true) => "blob",
+                (ColumnType::Blob, false) => "text",
+                (ColumnType::Fixed, true) => "binary",
+                (ColumnType::Fixed, false) => "char",
                 (_, true) => "varbinary",
                 (_, false) => "varchar",
             };
@@ -108,7 +108,7 @@ fn column(column: &Column) -> (Reader, Typed) {
         _ => TextForm::Plain,
     };
     // Numbers that are written with zeros which no number type keeps.
-    let zeros = column.has(is::ZEROFILL) && name != "year";
+    let zeros = column.has(flag::ZEROFILL) && name != "year";
     let fixed = matches!(reader, Reader::F32 | Reader::F64) && decimals != NOT_FIXED;
     let large = matches!(reader, Reader::Decimal(_)) && precision(column) > 38;
     if zeros || fixed || large {
@@ -138,14 +138,14 @@ fn origin(column: &Column) -> Option<Origin> {
         schema: column.schema.clone(),
         table: column.table.clone(),
         column: column.origin.clone(),
-        required: column.has(is::REQUIRED),
+        required: column.has(flag::REQUIRED),
     };
     Some(origin).filter(|origin| !origin.table.is_empty() && !origin.column.is_empty())
 }
 
 /// The digits of a decimal: its length without the sign and the point.
 fn precision(column: &Column) -> u8 {
-    let extra = u32::from(!column.has(is::UNSIGNED)) + u32::from(column.decimals > 0);
+    let extra = u32::from(!column.has(flag::UNSIGNED)) + u32::from(column.decimals > 0);
     column.length.saturating_sub(extra).clamp(1, 255) as u8
 }
 

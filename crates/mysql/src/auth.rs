@@ -1,4 +1,4 @@
-//! Proofs of a password, by the methods that servers ask for (MySQL Source Code Documentation, "Authentication Methods";
+//! Authentication plugins: what is sent for a password (MySQL Source Code Documentation, "Authentication Methods";
 //! MariaDB Server Documentation, "Authentication Plugins").
 
 use curve25519_dalek::{EdwardsPoint, Scalar};
@@ -12,9 +12,9 @@ use zeroize::Zeroizing;
 
 use crate::Error;
 
-/// How we show who we are.
+/// An authentication plugin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Method {
+pub enum AuthPlugin {
     /// `mysql_native_password`: by SHA-1.
     Native,
     /// `caching_sha2_password`: by SHA-256, and the password itself where the server does not know it yet.
@@ -24,38 +24,38 @@ pub enum Method {
     /// `parsec`: a signature with a key made of the password and a salt that is asked for.
     Parsec,
     /// `mysql_clear_password`: the password itself.
-    Plain,
+    Clear,
 }
 
-impl Method {
-    const ALL: [(&str, Method); 5] = [
-        ("mysql_native_password", Method::Native),
-        ("caching_sha2_password", Method::Sha2),
-        ("client_ed25519", Method::Ed25519),
-        ("parsec", Method::Parsec),
-        ("mysql_clear_password", Method::Plain),
+impl AuthPlugin {
+    const ALL: [(&str, AuthPlugin); 5] = [
+        ("mysql_native_password", AuthPlugin::Native),
+        ("caching_sha2_password", AuthPlugin::Sha2),
+        ("client_ed25519", AuthPlugin::Ed25519),
+        ("parsec", AuthPlugin::Parsec),
+        ("mysql_clear_password", AuthPlugin::Clear),
     ];
 
-    /// The method of a name.
-    pub fn named(name: &str) -> Option<Method> {
-        Method::ALL.into_iter().find(|(known, _)| *known == name).map(|(_, method)| method)
+    /// The plugin of a name.
+    pub fn named(name: &str) -> Option<AuthPlugin> {
+        AuthPlugin::ALL.into_iter().find(|(known, _)| *known == name).map(|(_, plugin)| plugin)
     }
 
     /// Its name.
     pub fn name(self) -> &'static str {
-        Method::ALL.into_iter().find(|(_, method)| *method == self).map_or("", |(name, _)| name)
+        AuthPlugin::ALL.into_iter().find(|(_, plugin)| *plugin == self).map_or("", |(name, _)| name)
     }
 
-    /// What is sent first for a password; nothing where there is none.
-    pub fn proof(self, password: &str, nonce: &[u8]) -> Vec<u8> {
+    /// The auth response for a password; empty where there is none.
+    pub fn response(self, password: &str, nonce: &[u8]) -> Vec<u8> {
         match self {
             _ if password.is_empty() => Vec::new(),
-            Method::Native => native(password, nonce).to_vec(),
-            Method::Sha2 => sha2(password, nonce).to_vec(),
-            Method::Ed25519 => ed25519(password, nonce).to_vec(),
+            AuthPlugin::Native => native(password, nonce).to_vec(),
+            AuthPlugin::Sha2 => sha2(password, nonce).to_vec(),
+            AuthPlugin::Ed25519 => ed25519(password, nonce).to_vec(),
             // The salt is asked for by an empty message.
-            Method::Parsec => Vec::new(),
-            Method::Plain => with_zero(password).to_vec(),
+            AuthPlugin::Parsec => Vec::new(),
+            AuthPlugin::Clear => with_zero(password).to_vec(),
         }
     }
 }
@@ -150,25 +150,25 @@ mod tests {
     #[test]
     fn a_server_that_keeps_a_hash_finds_it_in_the_proof() {
         // The server keeps the hash of the hash, and finds the hash by what it knows.
-        let proof = Method::Native.proof("salt and fog", NONCE);
+        let response = AuthPlugin::Native.response("salt and fog", NONCE);
         let twice = Sha1::digest(Sha1::digest("salt and fog"));
         let both = Sha1::new().chain_update(NONCE).chain_update(twice).finalize();
-        let once: Vec<u8> = proof.iter().zip(both).map(|(proof, both)| proof ^ both).collect();
+        let once: Vec<u8> = response.iter().zip(both).map(|(response, both)| response ^ both).collect();
         assert_eq!(Sha1::digest(once), twice);
-        let proof = Method::Sha2.proof("salt and fog", NONCE);
+        let response = AuthPlugin::Sha2.response("salt and fog", NONCE);
         let twice = Sha256::digest(Sha256::digest("salt and fog"));
         let both = Sha256::new().chain_update(twice).chain_update(NONCE).finalize();
-        let once: Vec<u8> = proof.iter().zip(both).map(|(proof, both)| proof ^ both).collect();
+        let once: Vec<u8> = response.iter().zip(both).map(|(response, both)| response ^ both).collect();
         assert_eq!(Sha256::digest(once), twice);
     }
 
     #[test]
     fn without_a_password_there_is_nothing_to_prove() {
-        for (name, method) in Method::ALL {
-            assert_eq!((Method::named(name), method.name()), (Some(method), name));
-            assert!(method.proof("", NONCE).is_empty());
+        for (name, plugin) in AuthPlugin::ALL {
+            assert_eq!((AuthPlugin::named(name), plugin.name()), (Some(plugin), name));
+            assert!(plugin.response("", NONCE).is_empty());
         }
-        assert_eq!(Method::named("dialog"), None);
+        assert_eq!(AuthPlugin::named("dialog"), None);
     }
 
     #[test]
