@@ -56,8 +56,8 @@ const UTF8MB4: u8 = 45;
 /// The longest handshake packet that is taken.
 const MOST: usize = 1 << 16;
 
-/// Who logs in.
-#[derive(Debug, Clone, Copy)]
+/// Who logs in. It holds the password, and is not printed.
+#[derive(Clone, Copy)]
 pub struct Login<'a> {
     /// The user.
     pub user: &'a str,

@@ -335,7 +335,10 @@ mod tests {
         let arrived = Arrived::of(b"..tide and fog\xFF".to_vec());
         let place = arrived.bytes().as_ptr();
         columns.cells(0).null();
-        assert!(!columns.hold(0, &arrived, 0..2) && !columns.hold(1, &arrived, 9..15), "numbers, and what is no text");
+        assert!(
+            !columns.hold(0, &arrived, 0..2) && !columns.hold(1, &arrived, 9..15),
+            "numbers, and bytes that are not text"
+        );
         assert!(!columns.hold(1, &arrived, 9..16), "beyond its end");
         assert!(columns.hold(1, &arrived, 2..6) && columns.hold(2, &arrived, 14..15));
         columns.end_row(15);
