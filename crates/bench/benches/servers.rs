@@ -1,11 +1,13 @@
 //! Speed and memory with real servers, each beside the bare driver's loop in the same run.
 //!
 //! `cargo bench -p jaunty-bench --bench servers` measures all; a name behind `--`, some:
-//! `postgres`, `mariadb`, `sqlserver`, `documents`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
+//! `postgres`, `mariadb`, `sqlserver`, `documents`, `long`, `stops`. `ROWS=2000000` makes the tables smaller than 20,000,000 and 5,000,000.
 
 #![allow(clippy::print_stdout)] // It is a report.
 
 use std::error::Error;
+use std::io::{BufRead as _, BufReader};
+use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -39,6 +41,9 @@ const ROUNDS: usize = 3;
 fn main() -> Outcome {
     let wanted: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
     let rows: u64 = std::env::var("ROWS").ok().and_then(|rows| rows.parse().ok()).unwrap_or(20_000_000);
+    if wanted.iter().any(|name| name == STAND_IN) {
+        return stand_in();
+    }
     let is_wanted = |name: &str| wanted.is_empty() || wanted.iter().any(|w| w == name);
     if is_wanted("postgres") {
         postgres(rows)?;
@@ -51,6 +56,9 @@ fn main() -> Outcome {
     }
     if is_wanted("documents") {
         documents(rows.min(200_000))?;
+    }
+    if is_wanted("long") {
+        long()?;
     }
     if is_wanted("stops") {
         stops()?;
@@ -249,9 +257,12 @@ fn bare_tds(port: u16, statement: &str) -> Outcome<(u64, Duration)> {
     Ok((bytes, begun.elapsed()))
 }
 
+fn options() -> Options {
+    Options { password: PASSWORD.into(), database: "bookings".into(), ..Options::default() }
+}
+
 fn sqlserver(rows: u64) -> Outcome {
-    let options = Options { password: PASSWORD.into(), database: "bookings".into(), ..Options::default() };
-    let server = Server::start(options)?;
+    let server = Server::start(options())?;
     println!("\nSQL Server's stand-in: {rows} rows into the archive ÷ the least loop over its packets");
     let profile = profile("sqlserver", server.port());
     let engine = jaunty_engines::by_name("sqlserver").ok_or("no such engine")?;
@@ -348,6 +359,73 @@ fn documents(rows: u64) -> Outcome {
         arrived.recv()?.duration_since(begun).as_secs_f64() * 1e3
     );
     println!("  peak memory of the whole measurement: {:.1} MB", peak_memory());
+    Ok(())
+}
+
+/// What this program is called with to be a server of its own.
+const STAND_IN: &str = "stand-in";
+
+/// Is a server until its standard input ends, and says its port.
+fn stand_in() -> Outcome {
+    let server = Server::start(options())?;
+    println!("{}", server.port());
+    std::io::copy(&mut std::io::stdin(), &mut std::io::sink())?;
+    Ok(())
+}
+
+/// A process of this program that is a server; it ends with this.
+struct Process(Child);
+
+impl Process {
+    fn start() -> Outcome<(Process, u16)> {
+        let mut child = Command::new(std::env::current_exe()?)
+            .arg(STAND_IN)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()?;
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
+        Ok((Process(child), line.trim().parse()?))
+    }
+}
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        drop(self.0.stdin.take());
+        let _ = self.0.wait();
+    }
+}
+
+/// One long value into the archive: the most memory that the program has for it. The servers are other processes.
+fn long() -> Outcome {
+    let mib = 200_u64;
+    let length = mib << 20;
+    println!(
+        "\nOne value of {mib} MiB into the archive: the most memory ÷ the value as it is sent (wanted: at most 1.2)"
+    );
+    let postgres = Postgres::start();
+    let mariadb = Mariadb::start();
+    mariadb.sql(&format!("set global max_allowed_packet = {}", length + (1 << 20)));
+    let (_tds, port) = Process::start()?;
+    for (name, profile, what, statement, sent) in [
+        ("PostgreSQL", profile("postgres", postgres.port), "text", format!("select repeat('q', {length})"), length),
+        (
+            "PostgreSQL",
+            profile("postgres", postgres.port),
+            "bytes",
+            format!("select decode(repeat('fa', {length}), 'hex')"),
+            length,
+        ),
+        ("MariaDB", profile("mysql", mariadb.port), "text", format!("select repeat('q', {length})"), length),
+        ("SQL Server", profile("sqlserver", port), "text", format!("select replicate(N'q', {length})"), 2 * length),
+    ] {
+        // The kernel forgets the most that there was.
+        std::fs::write("/proc/self/clear_refs", "5")?;
+        let before = peak_memory();
+        let took = ours(&profile, &statement, 1)?;
+        let ratio = (peak_memory() - before) * f64::from(1 << 20) / sent as f64;
+        println!("  {name}, {what}: {ratio:.2} ({:.1} s)", took.as_secs_f64());
+    }
     Ok(())
 }
 

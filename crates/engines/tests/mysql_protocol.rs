@@ -77,6 +77,25 @@ fn values_of_several_packets_arrive() {
     assert_eq!(one(session.as_mut(), "select 1"), "1");
 }
 
+/// A row that is long is a batch of its own, whichever of the two protocols it comes by.
+#[test]
+fn long_values_arrive_among_others() {
+    let mut session = connect();
+    let statement = "select seq, if(seq = 2, null, repeat('q', 2000000 + seq)) as log, unhex(repeat('fa', 1500000)) as raw, \
+        seq / 2 as half from seq_1_to_3 where seq < :most";
+    let values = [(":most".to_owned(), ParameterValue::Int(9))];
+    let collect = Collect::up_to(usize::MAX);
+    session.run(&Request::new(statement).with(&values), Box::new(collect.clone())).unwrap();
+    for found in [collect, run(session.as_mut(), &statement.replace(":most", "9")).unwrap()] {
+        assert_eq!(found.batches(), [1, 1, 1]);
+        for (n, row) in (1..).zip(found.rows()) {
+            let log = if n == 2 { "∅".to_owned() } else { "q".repeat(2_000_000 + n) };
+            let half = ["0.5000", "1.0000", "1.5000"][n - 1].to_owned();
+            assert!(row == [n.to_string(), log, "fa".repeat(1_500_000), half], "row {n}");
+        }
+    }
+}
+
 #[test]
 fn a_row_longer_than_the_profile_takes_ends_the_connection() {
     let mut profile = profile("clerk");

@@ -742,6 +742,34 @@ fn values_beyond_what_a_column_holds() {
 }
 
 /// Whoever sets another style of dates sees it, whatever stands beside the date.
+/// A row that is long is a batch of its own, and what is long in it is not copied; what stands beside it is.
+#[test]
+fn long_values_arrive_among_others() {
+    let mut session = connect();
+    let statement = "select n, case n when 2 then null else repeat('q', 2000000 + n) end as log, n * 1.5 as half, \
+        decode(repeat('fa', 1500000), 'hex') as raw, case n when 3 then to_jsonb(n) else to_jsonb(repeat('j', 1100000)) \
+        end as doc, repeat('7', 120000)::numeric as digits from generate_series(1, 3) n";
+    let found = run(session.as_mut(), statement).unwrap();
+    assert_eq!(found.batches(), [1, 1, 1]);
+    for (n, row) in (1..).zip(found.rows()) {
+        let log = if n == 2 { "∅".to_owned() } else { "q".repeat(2_000_000 + n) };
+        let doc = if n == 3 { "3".to_owned() } else { format!("\"{}\"", "j".repeat(1_100_000)) };
+        let half = ["1.5", "3.0", "4.5"][n - 1].to_owned();
+        let wanted = [n.to_string(), log, half, format!("\\x{}", "fa".repeat(1_500_000)), doc, "7".repeat(120_000)];
+        let other = wanted.iter().zip(&row).position(|(wanted, found)| wanted != found);
+        assert_eq!(other, None, "row {n}");
+    }
+    // Among short rows, and in another encoding.
+    let found =
+        run(session.as_mut(), "select repeat('q', case n when 2 then 2000000 else 3 end) from generate_series(1, 4) n");
+    let found = found.unwrap();
+    assert_eq!(found.batches(), [1, 1, 2]);
+    assert_eq!(found.rows().iter().map(|row| row[0].len()).collect::<Vec<_>>(), [3, 2_000_000, 3, 3]);
+    run(session.as_mut(), "set client_encoding = 'LATIN1'").unwrap();
+    let error = refused(session.as_mut(), "select repeat(chr(233), 2000000)");
+    assert_eq!(error.remedy.as_deref(), Some("Run: reset client_encoding"), "{error}");
+}
+
 #[test]
 fn dates_are_written_in_the_style_of_the_session() {
     let mut session = try_to_connect(&profile(&SERVER), Some(&secret())).unwrap();

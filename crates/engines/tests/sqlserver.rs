@@ -402,6 +402,28 @@ fn values_of_every_type_are_as_the_server_writes_them() {
     }
 }
 
+/// A row that is long is a batch of its own, and what is long in it becomes text and bytes where it lies.
+#[test]
+fn long_values_arrive_among_others() {
+    let mut session = session();
+    for (expression, text) in [
+        ("cast(replicate('ab', 900000) as varchar(max))", "ab".repeat(900_000)),
+        ("cast(replicate('é', 1500000) as varchar(max))", "é".repeat(1_500_000)),
+        ("cast(replicate(N'é', 900000) as nvarchar(max))", "é".repeat(900_000)),
+        // More bytes in UTF-8 than in UTF-16: there is no room where it lies.
+        ("cast(replicate(N'港', 900000) as nvarchar(max))", "港".repeat(900_000)),
+        ("cast(replicate('a', 1500000) as varbinary(max))", "61".repeat(1_500_000)),
+        ("cast('<q>' + replicate('x', 900000) + '</q>' as xml)", format!("<q>{}</q>", "x".repeat(900_000))),
+    ] {
+        let statement = format!("select 1 as a, {expression} as v, cast(null as nvarchar(max)) as n, N'z' as z");
+        let found = run(session.as_mut(), &statement).unwrap_or_else(|error| panic!("{expression}: {error}"));
+        assert_eq!(found.batches(), [1], "{expression}");
+        let row = &found.rows()[0];
+        assert!(row[..] == ["1".to_owned(), text, "∅".to_owned(), "z".to_owned()], "{expression}");
+        assert_eq!(one(session.as_mut(), "select 1"), "1");
+    }
+}
+
 #[test]
 fn the_session_knows_where_it_is() {
     let mut session = session();

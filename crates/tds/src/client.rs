@@ -8,7 +8,7 @@ use crate::Error;
 use crate::bulk::{self, Sent};
 use crate::packet::{FIRST_SIZE, Framing, HEADER, Header, Kind, framed};
 use crate::text::utf16;
-use crate::token::{Environment, State, Token, read};
+use crate::token::{Environment, Row, State, Token, read};
 
 /// How much is asked of the stream at once.
 const READ: usize = 64 << 10;
@@ -213,6 +213,13 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
     #[inline]
     pub fn bytes(&self, range: Range<usize>) -> &[u8] {
         self.message.get(range).unwrap_or_default()
+    }
+
+    /// Gives the row that came last away, without copying it: bytes, and where it is in them.
+    pub fn detach(&mut self, row: Row) -> (Vec<u8>, Row) {
+        let after = self.message.split_off(self.at.min(self.message.len()));
+        self.at = 0;
+        (std::mem::replace(&mut self.message, after), row)
     }
 
     /// Waits for more. Giving it up loses nothing.

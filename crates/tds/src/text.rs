@@ -37,6 +37,33 @@ pub fn push_utf16(bytes: &[u8], into: &mut String) {
     into.extend(char::decode_utf16(units).map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER)));
 }
 
+/// Makes UTF-8 of UTF-16 where it lies, as [`push_utf16`] does: how many bytes it has then. `None` where there is no room
+/// for it, and nothing was changed.
+pub fn utf8_in_place(bytes: &mut [u8]) -> Option<usize> {
+    let units = |bytes: &[u8], at: usize| bytes.get(at..at + 2).map(|unit| u16::from_le_bytes([unit[0], unit[1]]));
+    let next = |bytes: &[u8], at: usize| {
+        let unit = units(bytes, at)?;
+        let pair = [unit, units(bytes, at + 2).unwrap_or_default()];
+        let char = char::decode_utf16(pair).next()?.unwrap_or(char::REPLACEMENT_CHARACTER);
+        Some((char, at + 2 * char.len_utf16()))
+    };
+    // What is written must never overtake what is still to be read.
+    let (mut read, mut written) = (0, 0);
+    while let Some((char, after)) = next(bytes, read) {
+        read = after;
+        written += char.len_utf8();
+        if written > read {
+            return None;
+        }
+    }
+    let (mut read, mut written) = (0, 0);
+    while let Some((char, after)) = next(bytes, read) {
+        read = after;
+        written += char.encode_utf8(bytes.get_mut(written..)?).len();
+    }
+    Some(written)
+}
+
 /// Text in UTF-16.
 pub fn from_utf16(bytes: &[u8]) -> String {
     let mut text = String::new();
@@ -116,6 +143,7 @@ impl CodePage {
 
 #[cfg(test)]
 mod tests {
+    use proptest::collection::vec;
     use proptest::prelude::*;
 
     use super::*;
@@ -141,11 +169,24 @@ mod tests {
         fn text_comes_back(text in "\\PC*") {
             prop_assert_eq!(from_utf16(&utf16(&text)), text);
         }
+
+        #[test]
+        fn text_is_the_same_where_it_lies(units in vec(prop_oneof![0..0x80_u16, 0xD7F0..0xE010_u16, any::<u16>()], 0..40)) {
+            let bytes: Vec<u8> = units.into_iter().flat_map(u16::to_le_bytes).collect();
+            let mut changed = bytes.clone();
+            match utf8_in_place(&mut changed) {
+                Some(length) => prop_assert_eq!(&changed[..length], &from_utf16(&bytes).into_bytes()),
+                None => prop_assert_eq!(changed, bytes),
+            }
+        }
     }
 
     #[test]
     fn half_a_character_is_told() {
         assert_eq!(from_utf16(&[0x3D, 0xD8, b'a', 0]), "\u{FFFD}a");
         assert_eq!(from_utf16(&[b'a', 0, b'b']), "a");
+        // Three bytes have no room where there were two, unless some was left before.
+        assert_eq!(utf8_in_place(&mut utf16("港")), None);
+        assert_eq!(utf8_in_place(&mut utf16("a港😀")), Some(8));
     }
 }

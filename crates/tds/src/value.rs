@@ -2,9 +2,10 @@
 
 use std::borrow::Cow;
 use std::fmt::Write as _;
+use std::ops::Range;
 
 use crate::clr;
-use crate::text::{CodePage, from_utf16};
+use crate::text::{CodePage, from_utf16, utf8_in_place};
 use crate::types::{Kind, Length, Reader, TypeInfo};
 
 /// What a value that comes in parts begins with where it is NULL.
@@ -126,6 +127,54 @@ fn parts<'a>(from: &mut Reader<'a>) -> Option<Cow<'a, [u8]>> {
         } else {
             all.to_mut().extend(part);
         }
+    }
+}
+
+/// Puts a value that comes in parts together where it lies in its row: where it is then. `None` for NULL. `at` goes on
+/// behind its last part.
+pub fn join(row: &mut [u8], at: &mut usize) -> Option<Range<usize>> {
+    let mut from = Reader::new(row, *at);
+    if from.u64()? == NO_PARTS {
+        *at = from.at;
+        return None;
+    }
+    let mut read = from.at;
+    let mut whole: Option<Range<usize>> = None;
+    loop {
+        let mut from = Reader::new(row, read);
+        let count = from.u32()? as usize;
+        let part = from.at..from.at.checked_add(count)?;
+        read = part.end;
+        *at = read;
+        if count == 0 {
+            return Some(whole.unwrap_or(part));
+        }
+        from.take(count)?;
+        match &mut whole {
+            None => whole = Some(part),
+            Some(whole) => {
+                row.copy_within(part, whole.end);
+                whole.end += count;
+            }
+        }
+    }
+}
+
+/// Makes bytes, or text in UTF-8, of a value where it lies: where that is then. `None` where it needs room elsewhere, and
+/// nothing was changed.
+pub fn in_place(info: &TypeInfo, bytes: &mut [u8], at: Range<usize>) -> Option<Range<usize>> {
+    let raw = bytes.get_mut(at.clone())?;
+    let is_utf8 = |page| page == CodePage::Known(encoding_rs::UTF_8);
+    match info.kind {
+        Kind::Binary | Kind::Json => Some(at),
+        Kind::Char if raw.is_ascii() || info.code_page.is_some_and(is_utf8) => Some(at),
+        Kind::NChar | Kind::Xml => {
+            // A mark of order may stand before the latter.
+            let skip = if info.kind == Kind::Xml && raw.starts_with(&[0xFF, 0xFE]) { 2 } else { 0 };
+            let start = at.start + skip;
+            utf8_in_place(raw.get_mut(skip..)?).map(|length| start..start + length)
+        }
+        _ => None,
     }
 }
 
@@ -432,6 +481,11 @@ mod tests {
         }
         assert!(measured.go_on(&row, lengths.iter().map(|length| (false, *length))));
         assert_eq!(measured.at, row.len());
+        let mut joined = row.clone();
+        let (mut first, mut second) = (2, 27);
+        assert_eq!(join(&mut joined, &mut first).and_then(|at| joined.get(at)), Some(&b"abcde"[..]));
+        assert_eq!((join(&mut joined, &mut second), first, second), (None, 27, 35));
+        assert_eq!(join(&mut row[..20].to_vec(), &mut 2), None, "cut in the middle");
         let mut at = 0;
         let values: Vec<_> = lengths.iter().map(|length| take(&row, &mut at, *length).map(Cow::into_owned)).collect();
         let some = |bytes: &[u8]| Some(bytes.to_vec());

@@ -1,6 +1,6 @@
 //! Carrying statements out: from tokens to events, in the order in which they come.
 
-use std::ops::Range;
+use std::borrow::Cow;
 
 use jaunty_language::dialect::{Kind, MYSQL};
 use jaunty_language::split;
@@ -13,11 +13,8 @@ use jaunty_seam::rows::columns::Arrived;
 
 use super::connect::Way;
 use super::{errors, types};
-use crate::net::feed::{Feed, local};
+use crate::net::feed::{Feed, LONG, local};
 use crate::net::work::{self, Patience, with_cancel};
-
-/// A row, or a value of one, that is not copied any more.
-const LONG: usize = 1 << 20;
 
 /// What is carried out.
 pub enum What<'a> {
@@ -119,13 +116,14 @@ impl<C: Future<Output = ()>, F: Fn() -> C> Run<'_, F> {
                     if self.feed.flow() == Flow::Stop {
                         return Err(self.end(EngineError::stopped()).await?);
                     }
-                    let appended = if self.is_prepared {
-                        append_values(&readers, &columns, self.client.bytes(row), self.feed)
-                    } else if row.len() < LONG {
-                        append(&readers, self.client.bytes(row), self.feed)
+                    let prepared = self.is_prepared.then_some(columns.as_slice());
+                    let appended = if row.len() < LONG {
+                        append(&readers, prepared, self.client.bytes(row), None, self.feed)
                     } else {
                         let (bytes, row) = self.client.detach(row);
-                        append_long(&readers, &Arrived::of(bytes), row, self.feed)
+                        let arrived = Arrived::of(bytes);
+                        let row = arrived.bytes().get(row).unwrap_or_default();
+                        self.feed.alone(|feed| append(&readers, prepared, row, Some(&arrived), feed))
                     };
                     if let Err(error) = appended {
                         return Err(self.end(error).await?);
@@ -203,16 +201,16 @@ impl<C: Future<Output = ()>, F: Fn() -> C> Run<'_, F> {
 }
 
 /// A value of a prepared statement as the plain protocol writes it.
-fn plain(value: Value<'_>, column: &Column) -> Option<Vec<u8>> {
+fn plain<'a>(value: Value<'a>, column: &Column) -> Option<Cow<'a, [u8]>> {
     let date = |year: u16, month: u8, day: u8| format!("{year:04}-{month:02}-{day:02}");
     let places = usize::from(column.decimals).min(6);
     let micros = |micros: u32| match places {
         0 => String::new(),
         places => format!(".{}", format!("{micros:06}").get(..places).unwrap_or_default()),
     };
-    Some(match value {
+    Some(Cow::Owned(match value {
         Value::Null => return None,
-        Value::Bytes(raw) => raw.to_vec(),
+        Value::Bytes(raw) => return Some(Cow::Borrowed(raw)),
         // A year of zeros is written with four of them.
         Value::Int(value) if column.kind == ColumnType::Year => format!("{value:04}").into_bytes(),
         Value::UInt(value) if column.kind == ColumnType::Year => format!("{value:04}").into_bytes(),
@@ -228,7 +226,7 @@ fn plain(value: Value<'_>, column: &Column) -> Option<Vec<u8>> {
             let sign = if negative { "-" } else { "" };
             format!("{sign}{hours:02}:{minutes:02}:{seconds:02}{}", micros(rest)).into_bytes()
         }
-    })
+    }))
 }
 
 /// The error of text that a changed character set makes unreadable.
@@ -241,58 +239,33 @@ fn short() -> EngineError {
     errors::statement(&jaunty_mysql::Error::Broken("a row that ends in the middle"), "")
 }
 
-/// Appends a row of texts.
-fn append(readers: &[types::Reader], row: &[u8], feed: &mut Feed) -> Result<(), EngineError> {
-    let mut fields = Fields::of(row);
-    for (column, reader) in readers.iter().enumerate() {
-        match fields.nullable().ok_or_else(short)? {
-            None => feed.columns().cells(column).null(),
-            Some(raw) => append_field(*reader, raw, column, feed)?,
-        }
-    }
-    feed.end_row(row.len());
-    Ok(())
-}
-
-/// Appends a row of texts that is long, as the only one of its batch: what is long in it is not copied.
-fn append_long(
+/// Appends a row: of texts, or of values where `prepared` says of which columns. Where it has `arrived`, what is long in
+/// it is not copied.
+fn append(
     readers: &[types::Reader],
-    arrived: &Arrived,
-    row: Range<usize>,
+    prepared: Option<&[Column]>,
+    row: &[u8],
+    arrived: Option<&Arrived>,
     feed: &mut Feed,
 ) -> Result<(), EngineError> {
-    feed.push();
-    let length = row.len();
-    let mut fields = Fields::of(arrived.bytes().get(row).ok_or_else(short)?);
-    for (column, reader) in readers.iter().enumerate() {
-        match fields.nullable().ok_or_else(short)? {
-            None => feed.columns().cells(column).null(),
-            Some(raw) => {
-                let start = raw.as_ptr() as usize - arrived.bytes().as_ptr() as usize;
-                let is_held = raw.len() >= LONG && feed.columns().hold(column, arrived, start..start + raw.len());
-                if !is_held {
-                    append_field(*reader, raw, column, feed)?;
+    match prepared {
+        None => {
+            let mut fields = Fields::of(row);
+            for (column, reader) in readers.iter().enumerate() {
+                match fields.nullable().ok_or_else(short)? {
+                    None => feed.columns().cells(column).null(),
+                    Some(raw) => append_field(*reader, raw, column, arrived, feed)?,
                 }
             }
         }
-    }
-    feed.end_row(length);
-    feed.push();
-    Ok(())
-}
-
-/// Appends a row of values.
-fn append_values(
-    readers: &[types::Reader],
-    columns: &[Column],
-    row: &[u8],
-    feed: &mut Feed,
-) -> Result<(), EngineError> {
-    let mut values = Values::of(row, columns.len()).ok_or_else(short)?;
-    for (at, (reader, column)) in readers.iter().zip(columns).enumerate() {
-        match plain(values.next(column).ok_or_else(short)?, column) {
-            None => feed.columns().cells(at).null(),
-            Some(raw) => append_field(*reader, &raw, at, feed)?,
+        Some(columns) => {
+            let mut values = Values::of(row, columns.len()).ok_or_else(short)?;
+            for (at, (reader, column)) in readers.iter().zip(columns).enumerate() {
+                match plain(values.next(column).ok_or_else(short)?, column) {
+                    None => feed.columns().cells(at).null(),
+                    Some(raw) => append_field(*reader, &raw, at, arrived, feed)?,
+                }
+            }
         }
     }
     feed.end_row(row.len());
@@ -300,8 +273,17 @@ fn append_values(
 }
 
 #[inline]
-fn append_field(reader: types::Reader, raw: &[u8], column: usize, feed: &mut Feed) -> Result<(), EngineError> {
+fn append_field(
+    reader: types::Reader,
+    raw: &[u8],
+    column: usize,
+    arrived: Option<&Arrived>,
+    feed: &mut Feed,
+) -> Result<(), EngineError> {
     let columns = feed.columns();
+    if arrived.is_some_and(|arrived| raw.len() >= LONG && columns.hold(column, arrived, raw)) {
+        return Ok(());
+    }
     if types::append(reader, raw, columns.cells(column)).is_err() {
         let value = std::str::from_utf8(raw).map_err(|_| not_utf8())?;
         columns.become_text(column).map_err(|error| local(&error))?.append_value(value);

@@ -15,6 +15,9 @@ const FIRST_BATCH: usize = 128;
 /// After so many rows the clock is looked at.
 const OFTEN: usize = 64;
 
+/// A row of so many bytes is a batch of its own, and what is long in it is not copied where it can be held as it arrived.
+pub const LONG: usize = 1 << 20;
+
 /// How long at most a sink is left to itself while a cursor is held.
 const HELD: Duration = Duration::from_secs(1);
 
@@ -63,6 +66,14 @@ impl Feed {
         // A server that always has a little more never lets us wait: the clock is looked at all the same.
         let is_late = || self.columns.rows().is_multiple_of(OFTEN) && self.pushed.elapsed() >= BATCH_DELAY;
         if is_full || is_late() { self.push() } else { self.flow }
+    }
+
+    /// Appends a row that is [`LONG`], as the only one of its batch.
+    pub fn alone(&mut self, row: impl FnOnce(&mut Feed) -> Result<(), EngineError>) -> Result<(), EngineError> {
+        self.push();
+        row(self)?;
+        self.push();
+        Ok(())
     }
 
     /// Called while the server lets us wait: pushes what has waited long enough, and tells whether

@@ -1,9 +1,11 @@
 //! Running a statement: with values or without, in the server's binary form or as text.
 
 use std::pin::pin;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::task::Poll;
 
+use bytes::Bytes;
 use futures_util::{Stream, StreamExt};
 use jaunty_language::dialect::{Kind, POSTGRES};
 use jaunty_language::statement::copy::direction;
@@ -11,15 +13,15 @@ use jaunty_language::statement::parameters::{self, value_of};
 use jaunty_language::text::rope;
 use jaunty_seam::engine::{Flow, Request};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::rows::columns::Columns;
+use jaunty_seam::rows::columns::{Arrived, Columns};
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Column, SimpleQueryMessage, SimpleQueryRow};
+use tokio_postgres::{Column, Row, SimpleQueryMessage, SimpleQueryRow};
 
 use super::cancel::cancel;
 use super::session::{Outcome, PostgresSession, kind, tell_notices};
-use super::types::{self, Misfit, Plan, Raw};
+use super::types::{self, Misfit, Plan, Raw, Reader};
 use super::{copy, errors};
-use crate::net::feed::{Feed, local};
+use crate::net::feed::{Feed, LONG, local};
 use crate::net::work::{self, with_cancel};
 
 impl PostgresSession {
@@ -73,24 +75,12 @@ impl PostgresSession {
             feed.begin(plan.columns(prepared.columns(), &self.origins, &link.overheard.zone()));
             while let Some(row) = self.next(feed, rows.as_mut()).await? {
                 let row = row.map_err(|error| errors::statement(&error, statement))?;
-                if row.len() != plan.readers.len() {
-                    return Err(broken(row.len(), plan.readers.len()));
+                if row.raw_size_bytes() < LONG {
+                    append(&plan.readers, &row, None, feed)?;
+                } else {
+                    let row = Arc::new(row);
+                    feed.alone(|feed| append(&plan.readers, &row, Some(&row), feed))?;
                 }
-                let mut bytes = 0;
-                for (column, reader) in plan.readers.iter().enumerate() {
-                    let raw = row
-                        .try_get::<_, Option<Raw<'_>>>(column)
-                        .map_err(|error| errors::statement(&error, statement))?;
-                    match raw {
-                        None => feed.columns().cells(column).null(),
-                        Some(Raw(raw)) => {
-                            bytes += raw.len();
-                            let taken = types::binary(*reader, raw, feed.columns().cells(column));
-                            taken.or_else(|misfit| fit(feed.columns(), column, misfit))?;
-                        }
-                    }
-                }
-                feed.end_row(bytes);
             }
             feed.ends(rows.rows_affected().filter(|_| kind(statement) == Kind::Change));
             Ok(())
@@ -168,7 +158,7 @@ impl PostgresSession {
                     }
                     None => {
                         feed.begin(copy::text_columns(names.iter().map(|column| column.name())));
-                        readers = Some(vec![types::Reader::Server; names.len()]);
+                        readers = Some(vec![Reader::Server; names.len()]);
                     }
                 },
                 SimpleQueryMessage::Row(row) => {
@@ -235,6 +225,49 @@ impl PostgresSession {
     }
 }
 
+/// A value of a row that the driver made: its bytes live as long as it does.
+struct ValueOf {
+    row: Arc<Row>,
+    column: usize,
+}
+
+impl AsRef<[u8]> for ValueOf {
+    fn as_ref(&self) -> &[u8] {
+        // NULL has no bytes, and `Raw` takes every type.
+        self.row.try_get::<_, Option<Raw<'_>>>(self.column).ok().flatten().map_or(&[], |Raw(raw)| raw)
+    }
+}
+
+/// Appends a row in binary form. Where it is `shared`, what is long in it is not copied.
+fn append(readers: &[Reader], row: &Row, shared: Option<&Arc<Row>>, feed: &mut Feed) -> Outcome<()> {
+    if row.len() != readers.len() {
+        return Err(broken(row.len(), readers.len()));
+    }
+    let mut bytes = 0;
+    for (column, reader) in readers.iter().enumerate() {
+        let raw = row.try_get::<_, Option<Raw<'_>>>(column).map_err(|error| errors::statement(&error, ""))?;
+        let columns = feed.columns();
+        let Some(Raw(raw)) = raw else {
+            columns.cells(column).null();
+            continue;
+        };
+        bytes += raw.len();
+        if shared.is_some_and(|row| raw.len() >= LONG && hold(columns, column, *reader, row)) {
+            continue;
+        }
+        let taken = types::binary(*reader, raw, columns.cells(column));
+        taken.or_else(|misfit| fit(columns, column, misfit))?;
+    }
+    feed.end_row(bytes);
+    Ok(())
+}
+
+/// Has a value where it lies in its row. `false` where its bytes are not what is kept of it.
+fn hold(columns: &mut Columns, column: usize, reader: Reader, row: &Arc<Row>) -> bool {
+    let arrived = Arrived::of(Bytes::from_owner(ValueOf { row: Arc::clone(row), column }));
+    types::as_kept(reader, arrived.bytes()).is_some_and(|value| columns.hold(column, &arrived, value))
+}
+
 /// The error of a row that is none of its result.
 fn broken(values: usize, columns: usize) -> EngineError {
     let message = format!("the server's answer is malformed: a row of {values} values for {columns} columns");
@@ -242,7 +275,6 @@ fn broken(values: usize, columns: usize) -> EngineError {
         .remedy("Something on the network changes what the server sends, or the server breaks the protocol. The connection was closed; the next run reconnects.")
 }
 
-/// Puts a value that its column has no room for where it has.
 /// A field of a row of text; none where it is NULL, or no text that can be read.
 pub(super) fn said(row: &SimpleQueryRow, at: usize) -> Option<&str> {
     row.try_get(at).ok().flatten()
@@ -254,6 +286,7 @@ fn not_utf8() -> EngineError {
     EngineError::new(ErrorKind::Refused, message).remedy("Run: reset client_encoding")
 }
 
+/// Puts a value that its column has no room for where it has.
 fn fit(columns: &mut Columns, column: usize, misfit: Misfit) -> Outcome<()> {
     match misfit {
         Misfit::Text(text) => {

@@ -247,6 +247,15 @@ pub fn binary(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfi
     Ok(())
 }
 
+/// The part of a value in binary form that is kept as it is, if it is.
+pub fn as_kept(reader: Reader, raw: &[u8]) -> Option<&[u8]> {
+    match reader {
+        Reader::Text | Reader::Bytes => Some(raw),
+        Reader::Jsonb => raw.strip_prefix(&[1]),
+        _ => None,
+    }
+}
+
 /// The text of a value whose column had to become text.
 fn binary_as_text(reader: Reader, raw: &[u8]) -> Result<String, Misfit> {
     match reader {

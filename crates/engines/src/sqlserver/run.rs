@@ -1,5 +1,6 @@
 //! Carrying statements out: from tokens to events, in the order in which they come.
 
+use std::ops::Range;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -10,15 +11,17 @@ use jaunty_language::statement::batch;
 use jaunty_language::statement::parameters::{self, Numbered, ParameterValue, Value, value_of};
 use jaunty_seam::engine::{Flow, Message as Told, Request};
 use jaunty_seam::error::{EngineError, ErrorKind};
+use jaunty_seam::rows::BATCH_DELAY;
+use jaunty_seam::rows::columns::Arrived;
 use jaunty_tds::token::Row as Place;
+use jaunty_tds::types::Length;
 use jaunty_tds::{Client, Column, Message, Pace, Parameter, Token, value};
 
 use super::connect::Way;
 use super::session::{Row, SqlServerSession};
 use super::{errors, types};
-use crate::net::feed::{Feed, local};
+use crate::net::feed::{Feed, LONG, local};
 use crate::net::work::{cancel_timeout, there};
-use jaunty_seam::rows::BATCH_DELAY;
 
 /// Messages that a client hears anyway: another database, another language.
 const HEARD: [i32; 2] = [5701, 5703];
@@ -139,6 +142,10 @@ impl SqlServerSession {
             self.note(&token);
             match token {
                 Token::Columns(columns) if !columns.is_empty() => results.begin(columns),
+                Token::Row(row) if row.values.len() >= LONG => {
+                    let (bytes, row) = self.link.client.detach(row);
+                    results.long_row(bytes, &row)?;
+                }
                 Token::Row(row) => results.row(&self.link.client, &row)?,
                 Token::Done(done) => results.done(&done),
                 Token::Error(message) => results.error(message),
@@ -317,21 +324,49 @@ impl Results<'_> {
         let bytes = client.bytes(row.values.clone());
         let mut at = 0;
         for (index, column) in self.columns.iter().enumerate() {
-            let null = nulls.is_some_and(|nulls| nulls.get(index / 8).is_some_and(|byte| byte >> (index % 8) & 1 != 0));
-            let raw = if null { None } else { value::take(bytes, &mut at, column.info.length) };
+            let raw = if is_null(nulls, index) { None } else { value::take(bytes, &mut at, column.info.length) };
             let columns = self.feed.columns();
             match raw {
                 None => columns.cells(index).null(),
-                Some(raw) => {
-                    if types::append(&column.info, &raw, columns.cells(index), &mut self.scratch).is_err() {
-                        let text = value::text(&column.info, &raw);
-                        columns.become_text(index).map_err(|error| local(&error))?.append_value(text);
-                    }
-                }
+                Some(raw) => types::append_or_widen(&column.info, &raw, index, columns, &mut self.scratch)?,
             }
         }
         self.feed.end_row(bytes.len());
         Ok(())
+    }
+
+    /// Takes a row that is long, the only one of its batch: what is long in it is made what is kept where it lies.
+    fn long_row(&mut self, mut bytes: Vec<u8>, row: &Place) -> Result<(), EngineError> {
+        let nulls = row.nulls.clone().and_then(|nulls| bytes.get(nulls)).map(<[u8]>::to_vec);
+        let mut at = row.values.start;
+        let mut places = Vec::with_capacity(self.columns.len());
+        for (index, column) in self.columns.iter().enumerate() {
+            let info = &column.info;
+            let raw = match info.length {
+                _ if is_null(nulls.as_deref(), index) => None,
+                Length::Parts => value::join(&mut bytes, &mut at),
+                length => value::take(&bytes, &mut at, length).map(|raw| at - raw.len()..at),
+            };
+            let kept = raw.clone().filter(|raw| raw.len() >= LONG);
+            let kept = kept.and_then(|raw| value::in_place(info, &mut bytes, raw));
+            places.push((raw, kept));
+        }
+        let arrived = Arrived::of(bytes);
+        let part = |at: Range<usize>| arrived.bytes().get(at).unwrap_or_default();
+        let (columns, scratch) = (&self.columns, &mut self.scratch);
+        self.feed.alone(|feed| {
+            for (index, (column, place)) in columns.iter().zip(places).enumerate() {
+                let columns = feed.columns();
+                match place {
+                    (None, _) => columns.cells(index).null(),
+                    // What has become UTF-8 always can be.
+                    (_, Some(kept)) if columns.hold(index, &arrived, part(kept.clone())) => {}
+                    (Some(raw), _) => types::append_or_widen(&column.info, part(raw), index, columns, scratch)?,
+                }
+            }
+            feed.end_row(row.values.len());
+            Ok(())
+        })
     }
 
     fn done(&mut self, done: &jaunty_tds::Done) {
@@ -350,6 +385,12 @@ impl Results<'_> {
             self.feed.message(told(&before, self.part));
         }
     }
+}
+
+/// Whether the bits of a row say that a column is NULL.
+#[inline]
+fn is_null(nulls: Option<&[u8]>, column: usize) -> bool {
+    nulls.is_some_and(|nulls| nulls.get(column / 8).is_some_and(|byte| byte >> (column % 8) & 1 != 0))
 }
 
 /// A message, as a sink takes it. Its line is that of what a person wrote.
@@ -375,8 +416,7 @@ fn texts(columns: &[Column], client: &Client<Way>, row: &Place) -> Row {
     let bytes = client.bytes(row.values.clone());
     let mut at = 0;
     let each = columns.iter().enumerate().map(|(index, column)| {
-        let null = nulls.is_some_and(|nulls| nulls.get(index / 8).is_some_and(|byte| byte >> (index % 8) & 1 != 0));
-        let raw = if null { None } else { value::take(bytes, &mut at, column.info.length) };
+        let raw = if is_null(nulls, index) { None } else { value::take(bytes, &mut at, column.info.length) };
         raw.map(|raw| value::text(&column.info, &raw)).unwrap_or_default()
     });
     each.collect()

@@ -3,11 +3,14 @@
 //! Moments to a ten-millionth of a second are kept to the nanosecond, which reaches from 1677 to 2262: a column with one
 //! before or after becomes one of text from there on.
 
+use jaunty_seam::error::EngineError;
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::TextForm;
 use jaunty_tds::text::push_utf16;
 use jaunty_tds::types::{Column, Kind, TypeInfo};
 use jaunty_tds::value;
+
+use crate::net::feed::local;
 
 /// The columns of a result.
 pub fn columns(columns: &[Column]) -> Columns {
@@ -49,9 +52,24 @@ const TICKS: i64 = 10;
 /// Nanoseconds in a ten-millionth of a second.
 const NANOS: i64 = 100;
 
+/// Appends a value; its column becomes one of text where it has no room for it.
+#[inline]
+pub fn append_or_widen(
+    info: &TypeInfo,
+    raw: &[u8],
+    column: usize,
+    columns: &mut Columns,
+    scratch: &mut String,
+) -> Result<(), EngineError> {
+    if append(info, raw, columns.cells(column), scratch).is_err() {
+        columns.become_text(column).map_err(|error| local(&error))?.append_value(value::text(info, raw));
+    }
+    Ok(())
+}
+
 /// Appends a value. `scratch` is kept for text.
 #[inline]
-pub fn append(info: &TypeInfo, raw: &[u8], cells: &mut Cells, scratch: &mut String) -> Result<(), Misfit> {
+fn append(info: &TypeInfo, raw: &[u8], cells: &mut Cells, scratch: &mut String) -> Result<(), Misfit> {
     match (info.kind, cells) {
         (Kind::Int, Cells::I32(b)) => b.append_value(value::int(raw) as i32),
         (Kind::Int, Cells::I64(b)) => b.append_value(value::int(raw)),

@@ -55,6 +55,11 @@ impl Collect {
         rows
     }
 
+    /// How many rows each batch had.
+    pub fn batches(&self) -> Vec<usize> {
+        self.seen.lock().unwrap().batches.iter().map(RecordBatch::num_rows).collect()
+    }
+
     pub fn count(&self) -> usize {
         self.seen.lock().unwrap().batches.iter().map(RecordBatch::num_rows).sum()
     }

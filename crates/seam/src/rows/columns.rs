@@ -197,14 +197,21 @@ pub struct Columns {
 pub struct Arrived(Buffer);
 
 impl Arrived {
-    /// Takes the bytes over.
-    pub fn of(bytes: Vec<u8>) -> Arrived {
-        Arrived(Buffer::from_vec(bytes))
+    /// Takes the bytes over, or shares them with who has them too.
+    pub fn of(bytes: impl Into<Buffer>) -> Arrived {
+        Arrived(bytes.into())
     }
 
     /// The bytes.
     pub fn bytes(&self) -> &[u8] {
         &self.0
+    }
+
+    /// Where a part of them lies.
+    fn place(&self, part: &[u8]) -> Option<Range<usize>> {
+        let start = (part.as_ptr() as usize).checked_sub(self.0.as_ptr() as usize)?;
+        let end = start.checked_add(part.len())?;
+        (end <= self.0.len()).then_some(start..end)
     }
 }
 
@@ -266,13 +273,12 @@ impl Columns {
         self.rows
     }
 
-    /// Has a value of the row that is begun without copying it: where it lies in what arrived. That row has to be alone
-    /// in its batch. `false` where the column is not one of text or bytes, or the bytes are not text: the value has to
-    /// be appended then.
-    pub fn hold(&mut self, column: usize, arrived: &Arrived, at: Range<usize>) -> bool {
-        let Some(typed) = self.columns.get(column).filter(|_| self.rows == 0 && at.end <= arrived.0.len()) else {
-            return false;
-        };
+    /// Has a value of the row that is begun without copying it: it lies in what arrived. That row has to be alone in its
+    /// batch. `false` where the column is not one of text or bytes, the bytes are not text, or lie elsewhere: the value
+    /// has to be appended then.
+    pub fn hold(&mut self, column: usize, arrived: &Arrived, value: &[u8]) -> bool {
+        let Some(typed) = self.columns.get(column).filter(|_| self.rows == 0) else { return false };
+        let Some(at) = arrived.place(value) else { return false };
         let Ok(length) = i32::try_from(at.len()) else { return false };
         let offsets = OffsetBuffer::new(ScalarBuffer::from(vec![0, length]));
         let value = arrived.0.slice_with_length(at.start, at.len());
@@ -335,12 +341,11 @@ mod tests {
         let arrived = Arrived::of(b"..tide and fog\xFF".to_vec());
         let place = arrived.bytes().as_ptr();
         columns.cells(0).null();
-        assert!(
-            !columns.hold(0, &arrived, 0..2) && !columns.hold(1, &arrived, 9..15),
-            "numbers, and bytes that are not text"
-        );
-        assert!(!columns.hold(1, &arrived, 9..16), "beyond its end");
-        assert!(columns.hold(1, &arrived, 2..6) && columns.hold(2, &arrived, 14..15));
+        let part = |range| &arrived.bytes()[range];
+        assert!(!columns.hold(0, &arrived, part(0..2)), "numbers");
+        assert!(!columns.hold(1, &arrived, part(9..15)), "bytes that are not text");
+        assert!(!columns.hold(1, &arrived, b"tide"), "what lies elsewhere");
+        assert!(columns.hold(1, &arrived, part(2..6)) && columns.hold(2, &arrived, part(14..15)));
         columns.end_row(15);
         let batch = columns.take().unwrap();
         let readers = ColumnReader::all(&batch);
