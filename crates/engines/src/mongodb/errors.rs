@@ -4,6 +4,7 @@ use jaunty_documents::raw::{Element, RawDocument};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 
 use super::wire::WireError;
+use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
 /// What a reply says went wrong: its code, the code's name, and the message.
@@ -153,8 +154,7 @@ pub fn broken(error: &WireError, most: u64) -> EngineError {
                 length.div_ceil(1 << 20),
                 most >> 20
             );
-            EngineError::new(ErrorKind::Lost, what)
-                .remedy("Allow more with largest_mib in the profile. The next run connects again.")
+            too_long(what, most)
         }
         WireError::Closed => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
         other => EngineError::new(ErrorKind::Lost, format!("the connection was lost: {other}")),

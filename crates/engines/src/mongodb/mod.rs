@@ -20,12 +20,12 @@ use jaunty_language::dialect::{DOCUMENTS, Dialect};
 use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 
-use crate::net::keys::{LARGEST, SHARED, keys};
+use crate::net::keys::{SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Mongodb;
 
-static KEYS: [Key; SHARED.len() + 11] = keys(
+static KEYS: [Key; SHARED.len() + 10] = keys(
     Key::common("port", Takes::Number(1, 65535), "27017", "the server's port"),
     [
         Key::rare("auth_source", Takes::Text, "admin", "the database that knows the user"),
@@ -62,7 +62,6 @@ static KEYS: [Key; SHARED.len() + 11] = keys(
             "200",
             "how many documents of a collection its shape is told from",
         ),
-        LARGEST,
     ],
 );
 

@@ -5,6 +5,7 @@ use std::io;
 use jaunty_mysql::{Error, ServerError};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 
+use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
 /// The error of a statement, or of a connection that broke.
@@ -13,9 +14,7 @@ pub fn statement(error: &Error, statement: &str) -> EngineError {
         Error::Server(server) => of_statement(server, statement),
         Error::TooLong(most) => {
             let what = format!("the server sent a row of more than {} MiB, the most that is taken", most >> 20);
-            EngineError::new(ErrorKind::Lost, what).remedy(
-                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
-            )
+            too_long(what, *most)
         }
         Error::Closed | Error::Io(_) => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
         other => EngineError::new(ErrorKind::Lost, format!("the connection was lost: {other}")),

@@ -2,6 +2,8 @@
 
 use jaunty_seam::engine::{Key, Takes};
 
+use super::limit;
+
 /// Words under `tls`.
 pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];
 
@@ -18,15 +20,15 @@ pub const KEEP: Key = Key::rare(
 );
 
 /// How large what the server sends at once may be.
-pub const LARGEST: Key = Key::rare(
+const LARGEST: Key = Key::rare(
     "largest_mib",
-    Takes::Number(1, 1024),
+    Takes::Number(1, limit::MOST_MIB as i64),
     "1024",
     "the largest row accepted, in MiB: a row is held in memory whole",
 );
 
 /// How to get at the secret, how to encrypt, and how to get there.
-pub const SHARED: [Key; 21] = [
+pub const SHARED: [Key; 22] = [
     Key::common(
         "secret",
         Takes::Text,
@@ -61,8 +63,9 @@ pub const SHARED: [Key; 21] = [
         "1, and 3 through ssh",
         "how long the server may take to cancel a statement",
     ),
-    Key::rare("check", Takes::Flag, "true if the guard is open", "have the server check statements while you type"),
+    CHECK,
     KEEP,
+    LARGEST,
     Key::rare("idle_minutes", Takes::Number(0, 100_000), "60", "disconnect after so long without use; 0 never does"),
     Key::rare("url", Takes::Text, "", "a URL instead of, or together with, the other keys"),
     Key::common("host", Takes::Text, "127.0.0.1", "a name, an address, or the folder or file of a Unix socket"),

@@ -7,12 +7,20 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::Profile;
 
-/// The longest message, in MiB, unless the profile says otherwise: no value of these servers is longer.
-const LARGEST_MIB: u64 = 1024;
+/// The longest message, in MiB, that a profile can allow, and that is taken unless it says otherwise: no value of these
+/// servers is longer.
+pub const MOST_MIB: u64 = 1024;
 
 /// How many bytes a profile lets a message have.
 pub fn largest(profile: &Profile) -> u64 {
-    profile.number("largest_mib").and_then(|mib| u64::try_from(mib).ok()).unwrap_or(LARGEST_MIB) << 20
+    profile.number("largest_mib").and_then(|mib| u64::try_from(mib).ok()).unwrap_or(MOST_MIB) << 20
+}
+
+/// The error of something that is longer than a profile lets it be; `what` says what it is.
+pub fn too_long(what: String, most: u64) -> EngineError {
+    let more = if most < MOST_MIB << 20 { ", or allow more with largest_mib in the profile" } else { "" };
+    let remedy = format!("Ask for a part of the value{more}. The next run connects again.");
+    EngineError::new(ErrorKind::Lost, what).remedy(remedy)
 }
 
 /// The most that a message may have, and the length of one that had more.
@@ -53,9 +61,7 @@ impl Limit {
                 length.div_ceil(1 << 20),
                 most >> 20
             );
-            EngineError::new(ErrorKind::Lost, message).remedy(
-                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
-            )
+            too_long(message, most)
         })
     }
 }

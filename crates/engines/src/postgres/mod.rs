@@ -27,15 +27,14 @@ use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
-use crate::net::keys::{LARGEST, SHARED, keys};
+use crate::net::keys::{SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Postgres;
 
-static KEYS: [Key; SHARED.len() + 5] = keys(
+static KEYS: [Key; SHARED.len() + 4] = keys(
     Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
     [
-        LARGEST,
         Key::rare("role", Takes::Text, "", "a role to switch to after the login"),
         Key::rare("schema", Takes::Text, "", "the search path: schemas with commas between them"),
         Key::rare("service", Takes::Text, "", "a section of pg_service.conf for settings that are missing here"),

@@ -3,6 +3,7 @@
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_tds::{Error, Message};
 
+use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
 /// The error of a statement, from what the server says of it. `text` is what was sent.
@@ -67,9 +68,7 @@ pub fn broken(error: &Error) -> EngineError {
     match error {
         Error::TooLong(most) => {
             let what = format!("the server sent a row of more than {} MiB, the most that is taken", most >> 20);
-            EngineError::new(ErrorKind::Lost, what).remedy(
-                "Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.",
-            )
+            too_long(what, *most)
         }
         Error::Closed => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
         other => EngineError::new(ErrorKind::Lost, format!("the connection was lost: {other}")),

@@ -17,12 +17,12 @@ use jaunty_language::dialect::{Dialect, SQLSERVER};
 use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 
-use crate::net::keys::{LARGEST, SHARED, keys};
+use crate::net::keys::{SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct SqlServer;
 
-static KEYS: [Key; SHARED.len() + 5] = keys(
+static KEYS: [Key; SHARED.len() + 4] = keys(
     Key::common("port", Takes::Number(1, 65535), "1433, or the one of the instance", "the server's port"),
     [
         Key::rare(
@@ -38,7 +38,6 @@ static KEYS: [Key; SHARED.len() + 5] = keys(
             "1434",
             "the UDP port of the browser service, which knows the ports of instances",
         ),
-        LARGEST,
     ],
 );
 
