@@ -139,3 +139,25 @@ fn a_working_day_with_documents() {
     );
     insta::assert_snapshot!(counted);
 }
+
+/// The server takes these names, finds nothing, and says nothing.
+#[test]
+fn slips_of_the_hand_are_marked() {
+    let home = Home::new();
+    let server = company(&home);
+    let connections =
+        format!("[log]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = {}\ndatabase = \"ferry\"\n", server.port());
+    let text = "sailing { delay_min: 5 }\n\nsailings { delay_mins: { $gt: 60 } }\n\nsailings | lmit 3\n\nsailings { a > 60 }\n";
+    let home = home.file(".jaunty/connections.toml", &connections).file("day.documents", text);
+    let screen = home.screen(&["day.documents", "--connection", "log"]);
+    screen.shows("log open").press(&["C-o"]).shows("400").press(&["Escape"]);
+    // It runs, and is marked all the same.
+    screen.press(&["C-g"]).shows("0 rows").press(&["End", "M-n"]).shows("no document of the sample has delay_mins");
+    screen.shows("did you mean \"delay_min\"?").press(&["M-n"]).shows("no stage named lmit · did you mean \"limit\"?");
+    screen.press(&["M-n"]).shows("a colon is expected here, and not >");
+    screen
+        .press(&["M-n"])
+        .shows("no collection named \"sailing\": nothing is found in it · did you mean \"sailings\"?");
+    let (out, _) = home.call(&["run", "-c", "log", "-s", "sailing { delay_min: 5 }"]).exits(0);
+    assert_eq!(out, "");
+}

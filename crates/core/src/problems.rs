@@ -4,6 +4,8 @@
 //! A statement that the server would take must not be marked: where a name could mean something
 //! that is not known here, nothing is said.
 
+mod documents;
+
 use std::collections::HashSet;
 use std::ops::Range;
 
@@ -32,9 +34,16 @@ pub struct Problem {
     pub message: String,
     /// Names that could have been meant.
     pub near: Vec<String>,
+    /// The server takes it all the same: a doubt, which what it says does not lift.
+    pub taken: bool,
 }
 
 impl Problem {
+    /// Something that the server would not take.
+    pub fn new(range: Range<usize>, message: impl Into<String>) -> Problem {
+        Problem { range, message: message.into(), near: Vec::new(), taken: false }
+    }
+
     /// What is wrong, with the names that could have been meant.
     pub fn sentence(&self) -> String {
         match self.near.as_slice() {
@@ -47,7 +56,7 @@ impl Problem {
     /// What a server says of a statement. Without a place nothing is marked: the sentence is told.
     pub fn of_server(error: &EngineError) -> Problem {
         let message = clean::clean(&error.message).replace('\n', " ");
-        Problem { range: error.at.map_or(0..0, |at| at..at + 1), message, near: Vec::new() }
+        Problem::new(error.at.map_or(0..0, |at| at..at + 1), message)
     }
 
     /// Its bytes in a text in which the statement begins at `start` and ends at `end`: to the end of the word there.
@@ -67,8 +76,13 @@ impl Problem {
 /// What is wrong with a statement that begins at `start` in a text. What the text around makes is only looked at where
 /// something seems to be missing.
 pub fn problems_at(rope: &Rope, start: usize, text: &str, around: Surroundings<'_>) -> Vec<Problem> {
-    let found = problems(text, around, &HashSet::new());
+    let mut found = problems(text, around, &HashSet::new());
     if found.is_empty() {
+        return found;
+    }
+    if around.dialect.family == Family::Documents {
+        let nearby = region::nearby(rope, start);
+        found.retain(|problem| !text.get(problem.range.clone()).is_some_and(|name| documents::is_made(name, &nearby)));
         return found;
     }
     let made = made_in(&region::nearby(rope, start), around.dialect);
@@ -76,11 +90,18 @@ pub fn problems_at(rope: &Rope, start: usize, text: &str, around: Surroundings<'
 }
 
 /// What counts of what was found and of what the server said, if it was asked: what it takes is right, whatever the
-/// catalog says; of what it refuses ours comes first, since it says more and where.
+/// catalog says, but for doubts; of what it refuses ours comes first, since it says more and where.
 pub fn that_count(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
     match said {
-        Some(Some(problem)) if found.is_empty() => vec![problem],
-        Some(None) => found.iter().filter(|problem| problem.message.contains("never closes")).cloned().collect(),
+        Some(Some(problem)) if found.iter().all(|problem| problem.taken) => {
+            let mut all = vec![problem];
+            all.extend_from_slice(found);
+            all
+        }
+        Some(None) => {
+            let stays = |problem: &&Problem| problem.taken || problem.message.contains("never closes");
+            found.iter().filter(stays).cloned().collect()
+        }
         _ => found.to_vec(),
     }
 }
@@ -99,8 +120,13 @@ const LONGEST: usize = 64 << 10;
 /// What is wrong with a statement. `made` are names that the text around makes or could make, in
 /// lower case: see [`jaunty_language::statement::made::made_in`].
 pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
-    if around.dialect.family != Family::Sql || text.len() > LONGEST {
+    if text.len() > LONGEST {
         return Vec::new();
+    }
+    match around.dialect.family {
+        Family::Sql => {}
+        Family::Documents => return documents::problems(text, around),
+        Family::Commands => return Vec::new(),
     }
     let mut found = Vec::new();
     let all = words(text, around.dialect, 0);
@@ -131,21 +157,21 @@ fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<
             _ => "this quote never closes",
         };
         let end = text.get(token.start..).and_then(|rest| rest.find('\n')).map_or(token.end, |at| token.start + at);
-        found.push(Problem { range: token.start..end.max(token.start + 1), message: what.into(), near: Vec::new() });
+        found.push(Problem::new(token.start..end.max(token.start + 1), what));
     }
     let mut open = Vec::new();
     for word in all {
         if word.sign(b'(') {
             open.push(word);
         } else if word.sign(b')') && open.pop().is_none() {
-            let message = "this parenthesis has no opening one".to_owned();
-            found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
+            let message = "this parenthesis has no opening one";
+            found.push(Problem::new(word.range.clone(), message));
         }
     }
     // In the middle of writing the last ones are still to be closed; one is told, not all.
     if let Some(word) = open.first() {
-        let message = "this parenthesis never closes".to_owned();
-        found.push(Problem { range: word.range.clone(), message, near: Vec::new() });
+        let message = "this parenthesis never closes";
+        found.push(Problem::new(word.range.clone(), message));
     }
 }
 
@@ -179,7 +205,7 @@ impl Judge<'_> {
                 let near = near_tables(name, there);
                 let elsewhere = (there.database != self.catalog().database).then(|| format!(" in {}", there.database));
                 let message = format!("no table or view named \"{}\"{}", name.text, elsewhere.unwrap_or_default());
-                found.push(Problem { range: word.range.clone(), message, near });
+                found.push(Problem { near, ..Problem::new(word.range.clone(), message) });
             }
         }
     }
@@ -324,7 +350,7 @@ impl Judge<'_> {
             }
             let near = nearest(&name.text, source.columns.iter().map(|column| column.name.as_str()));
             let message = format!("{} has no column {}", owner.text, name.text);
-            return Some(Problem { range: word.range.clone(), message, near });
+            return Some(Problem { near, ..Problem::new(word.range.clone(), message) });
         }
         let previous = back(1)?;
         let operand = expects_operand(previous, back(2), dialect);
@@ -360,7 +386,7 @@ impl Judge<'_> {
                 let owners: Vec<_> = own.iter().map(|source| format!("{}.{}", source.name.text, name.text)).collect();
                 let message =
                     format!("ambiguous column {}: in {} and in {}", name.text, first.name.text, second.name.text);
-                return Some(Problem { range: word.range.clone(), message, near: owners });
+                return Some(Problem { near: owners, ..Problem::new(word.range.clone(), message) });
             }
             return None;
         }
@@ -389,11 +415,8 @@ impl Judge<'_> {
         }
         let columns = visible.iter().flat_map(|source| source.columns.iter().map(|column| column.name.as_str()));
         let near = nearest(&name.text, columns);
-        Some(Problem {
-            range: word.range.clone(),
-            message: format!("no column {} in the tables of this statement", name.text),
-            near,
-        })
+        let message = format!("no column {} in the tables of this statement", name.text);
+        Some(Problem { near, ..Problem::new(word.range.clone(), message) })
     }
 
     /// Whether a name stands in a call whose arguments have words of their own: `extract(day from x)`.

@@ -118,9 +118,11 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         for problem in that_count(&found, said.map(|said| said.as_ref().map(Problem::of_server))) {
             let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
             let bytes = if bytes.is_empty() { statement.start..statement.body_end } else { bytes };
-            all.push(diagnostic(text, bytes, 1, &problem.sentence(), None));
+            all.push(diagnostic(text, bytes, if problem.taken { 2 } else { 1 }, &problem.sentence(), None));
         }
-        if let Some(error) = failed.filter(|_| said.is_none_or(Option::is_none) && found.is_empty()) {
+        if let Some(error) =
+            failed.filter(|_| said.is_none_or(Option::is_none) && found.iter().all(|problem| problem.taken))
+        {
             let problem = Problem::of_server(error);
             let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
             let bytes = if bytes.is_empty() { statement.start..statement.body_end } else { bytes };

@@ -31,6 +31,8 @@ pub struct Output {
     /// Writes a line about results without rows to standard error, for a person at a terminal.
     tells: bool,
     open: bool,
+    /// The result began without columns.
+    bare: bool,
     results: usize,
     failed: Option<ExportError>,
     name: String,
@@ -95,6 +97,7 @@ impl Output {
             before: Vec::new(),
             tells: io::stderr().is_terminal(),
             open: false,
+            bare: false,
             results: 0,
             failed: None,
             name,
@@ -143,6 +146,10 @@ impl Output {
             return Flow::Continue;
         }
         let (written, left_out) = (std::mem::take(&mut self.written), std::mem::take(&mut self.left_out));
+        // No header tells that nothing was found, as where no documents were.
+        if self.tells && self.bare && written == 0 {
+            eprintln!("0 rows");
+        }
         self.attempt(|exporter, out| {
             exporter.finish(out)?;
             if left_out > 0 {
@@ -201,6 +208,7 @@ impl Output {
             self.begin_file();
         }
         self.open = true;
+        self.bare = schema.fields().is_empty();
         self.results += 1;
         if self.results > 1 && matches!(self.format, Format::Table | Format::Markdown) {
             self.attempt(|_, out| Ok(out.write_all(b"\n")?));

@@ -2,7 +2,7 @@
 //!
 //! [`reading`] says what may stand at the cursor, by what stands before it.
 
-mod reading;
+pub(crate) mod reading;
 
 use super::about::{About, column_line, table_about};
 use super::{Completion, Found, Kind, Surroundings, escaped, finish};

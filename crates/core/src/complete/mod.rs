@@ -9,7 +9,7 @@ mod columns;
 mod commands;
 pub mod context;
 mod definitions;
-mod documents;
+pub(crate) mod documents;
 mod keywords;
 pub mod names;
 mod place;

@@ -48,6 +48,10 @@ impl Table {
     }
 
     fn line(&self, cells: &[String], out: &mut dyn Write) -> Result<(), ExportError> {
+        // A result without columns, as of no documents, has nothing to stand on a line.
+        if cells.is_empty() {
+            return Ok(());
+        }
         let mut line = String::from(if self.markdown { "| " } else { "" });
         let last = cells.len().saturating_sub(1);
         for (i, cell) in cells.iter().enumerate() {

@@ -2,7 +2,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, Int64Array};
-use arrow_schema::{DataType, Field};
+use arrow_schema::{DataType, Field, Schema};
 
 use super::*;
 use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
@@ -52,6 +52,16 @@ fn exported_with(format: Format, options: &Options, batches: &[RecordBatch]) -> 
     let mut out = Vec::new();
     file::write_batches(&sample().schema(), batches, (format, options), &mut out).unwrap();
     String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn nothing_is_written_of_a_result_without_columns() {
+    let none = Schema::empty();
+    for (format, expected) in [(Format::Table, ""), (Format::Markdown, "")] {
+        let mut out = Vec::new();
+        file::write_batches(&none, &[], (format, &Options::default()), &mut out).unwrap();
+        assert_eq!(String::from_utf8(out).unwrap(), expected, "{format:?}");
+    }
 }
 
 #[test]

@@ -1,5 +1,7 @@
 //! In which brackets the cursor stands and after which names ([`Reading`]), and what that means ([`Place`]).
 
+use std::ops::Range;
+
 use jaunty_language::dialect::documents::operators::{self, Entry};
 
 /// Whether a word without quotes may have this character.
@@ -21,7 +23,7 @@ struct Frame {
 
 /// What stands before the cursor.
 #[derive(Debug, Default)]
-pub(super) struct Reading {
+pub(crate) struct Reading {
     /// The words outside brackets, since the last `|`.
     words: Vec<String>,
     /// The collection of the short form.
@@ -44,7 +46,7 @@ pub(super) struct Reading {
 
 /// What may stand at the cursor.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Place {
+pub(crate) enum Place {
     Nothing,
     /// A collection, or `explain`.
     Start,
@@ -77,6 +79,11 @@ pub(super) enum Place {
 impl Reading {
     /// `None` where the cursor stands in a comment.
     pub(super) fn of(head: &str) -> Option<Reading> {
+        Reading::walk(head, |_, _, _| {})
+    }
+
+    /// The same; on the way it tells each word and each text, where it is, and what stands before it.
+    pub(crate) fn walk(head: &str, mut each: impl FnMut(&Reading, &str, Range<usize>)) -> Option<Reading> {
         let mut reading = Reading { from: head.len(), ..Reading::default() };
         let mut last = String::new();
         let mut at = 0;
@@ -93,6 +100,7 @@ impl Reading {
                     (reading.typed, reading.from, reading.quote) = (text, at + 1, Some(c));
                     return Some(reading);
                 }
+                each(&reading, &text, at..at + length);
                 reading.takes(&text);
                 (last, at) = (text, at + length);
                 continue;
@@ -100,6 +108,7 @@ impl Reading {
             if is_of_word(c) {
                 let length = rest.find(|c| !is_of_word(c)).unwrap_or(rest.len());
                 let word = rest.get(..length).unwrap_or_default();
+                each(&reading, word, at..at + length);
                 if length == rest.len() {
                     (reading.typed, reading.from) = (word.to_owned(), at);
                     return Some(reading);
@@ -177,6 +186,31 @@ impl Reading {
         }
     }
 
+    /// The stage that is being written in the short form, or the verb.
+    pub(crate) fn part(&self) -> Option<&str> {
+        if self.stages == 0 {
+            self.verb.as_deref()
+        } else {
+            self.words.first().map(|word| word.trim_start_matches('$'))
+        }
+    }
+
+    /// How many `|` there were.
+    pub(crate) fn stages(&self) -> usize {
+        self.stages
+    }
+
+    /// Whether it is the short form, and not a command as a document.
+    pub(crate) fn is_short(&self) -> bool {
+        self.first.is_some()
+    }
+
+    /// The name of the command, and of the field of it that is being written.
+    pub(crate) fn command(&self) -> Option<&str> {
+        let named = self.frames.iter().filter_map(|frame| frame.first.as_ref()).map(|(name, _)| name.as_str());
+        named.filter(|_| !self.is_short()).find(|name| *name != "explain")
+    }
+
     /// The collection that the statement is about.
     pub(super) fn collection(&self) -> Option<&str> {
         match (&self.first, self.frames.first()) {
@@ -191,7 +225,7 @@ impl Reading {
         }
     }
 
-    pub(super) fn place(&self) -> Place {
+    pub(crate) fn place(&self) -> Place {
         if self.frames.is_empty() { self.outside() } else { self.inside() }
     }
 

@@ -308,7 +308,11 @@ fn options(reader: &mut Reader<'_>, command: &mut Command) -> Result<(), Mistake
 
 fn finish(reader: &mut Reader<'_>) -> Result<(), Mistake> {
     reader.take(';')?;
-    if reader.is_done()? { Ok(()) } else { Err(reader.unexpected("a stage | … or the end")) }
+    match reader.peek()? {
+        None => Ok(()),
+        Some('(') => Err(reader.mistake("calls have no parentheses: it is collection verb { … }")),
+        Some(_) => Err(reader.unexpected("a stage | … or the end")),
+    }
 }
 
 /// Whether a command, by its name and its stages, is known to read: the server's documentation of each command.
