@@ -7,8 +7,12 @@
 
 mod support;
 
+use jaunty_core::complete::Surroundings;
+use jaunty_core::problems::problems;
 use jaunty_engines::by_name;
-use jaunty_seam::engine::{Attempt, NoPrompt, Session, Stop};
+use jaunty_language::dialect::DOCUMENTS;
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{Attempt, CatalogPart, NoPrompt, Session, Stop};
 use jaunty_seam::profile::{Profile, Setting};
 use jaunty_standins::documents::{Options, Server};
 use jaunty_testservers::Documents;
@@ -196,4 +200,30 @@ fn both_answer_the_same() {
         STATEMENTS.len() + CHANGES.len(),
         different.join("\n")
     );
+}
+
+/// Names that are marked although a server takes them are those of slips alone.
+#[test]
+fn what_is_right_is_not_marked() {
+    let server = Server::start(Options::default()).unwrap();
+    let mut session = session(server.port());
+    run(session.as_mut(), WORLD).unwrap();
+    let (mut catalog, mut part) = (Catalog::default(), 0);
+    while session.catalog(&CatalogPart::number(part), &mut catalog).unwrap() {
+        part += 1;
+    }
+    catalog.complete();
+    let around = Surroundings { catalog: &catalog, dialect: &DOCUMENTS, snippets: &[], nearby: "" };
+    let told = |text: &str| -> Vec<String> {
+        problems(text, around, &Default::default())
+            .iter()
+            .map(|problem| format!("{text}: {}", problem.sentence()))
+            .collect()
+    };
+    let all = STATEMENTS.iter().chain(CHANGES).flat_map(|statement| told(&format!("things {statement}")));
+    assert_eq!(all.collect::<Vec<_>>(), Vec::<String>::new());
+    // A name of three letters is too short for a guess.
+    for (text, wanted) in [("thing { n: 1 }", "things"), ("things { nme: 'x' }", ""), ("things { plac: 1 }", "place")] {
+        assert_eq!(told(text).iter().any(|told| told.contains("did you mean")), !wanted.is_empty(), "{text}");
+    }
 }

@@ -327,3 +327,48 @@ fn the_catalog_shows_what_keys_hold_and_is_read_again_after_writes() {
     };
     assert_eq!(of(session, "nothing:*"), 0);
 }
+
+/// What a server lists is proposed and explained, but for what servers say to each other.
+#[test]
+fn every_command_of_the_server_has_help() {
+    const BETWEEN_SERVERS: [&str; 13] = [
+        "ASKING",
+        "CLIENT CACHING",
+        "CLIENT GETREDIR",
+        "CLIENT REPLY",
+        "CLUSTER BUMPEPOCH",
+        "CLUSTER COUNT-FAILURE-REPORTS",
+        "CLUSTER SAVECONFIG",
+        "CLUSTER SET-CONFIG-EPOCH",
+        "PFDEBUG",
+        "PFSELFTEST",
+        "PSYNC",
+        "REPLCONF",
+        "SYNC",
+    ];
+    // Names from before, which their successors are told for.
+    const OLD: [&str; 9] = [
+        "CLUSTER SLAVES",
+        "COMMAND GETKEYSANDFLAGS",
+        "DEBUG",
+        "GEORADIUS",
+        "GEORADIUSBYMEMBER",
+        "GEORADIUSBYMEMBER_RO",
+        "GEORADIUS_RO",
+        "SLAVEOF",
+        "SUBSTR",
+    ];
+    let mut session = connect();
+    let rows = run(session.as_mut(), "command list").unwrap().rows();
+    let names: Vec<String> = rows.iter().map(|row| row[0].to_uppercase().replace('|', " ")).collect();
+    assert!(names.len() > 300, "{names:?}");
+    let help = jaunty_language::help::of(&jaunty_language::dialect::REDIS);
+    let contains = |name: &str| names.iter().any(|other| other.starts_with(&format!("{name} ")));
+    let without: Vec<&String> = names
+        .iter()
+        .filter(|name| !name.ends_with(" HELP") && *name != "RESTORE-ASKING" && !contains(name))
+        .filter(|name| !BETWEEN_SERVERS.contains(&name.as_str()) && !OLD.contains(&name.as_str()))
+        .filter(|name| help.keyword(name).is_none())
+        .collect();
+    assert!(without.is_empty(), "{without:?}");
+}

@@ -90,7 +90,9 @@ fn entries(kind: Kind, text: &str) -> impl Iterator<Item = Entry> {
             }
             continue;
         }
-        all.push(Entry { name: name(kind, line), kind, signature: line.trim().to_owned(), text: String::new() });
+        // Two blanks stand between a name and words in capitals that are none of it.
+        let signature = line.trim().replace("  ", " ");
+        all.push(Entry { name: name(kind, line), kind, signature, text: String::new() });
     }
     all.into_iter()
 }
@@ -100,8 +102,9 @@ fn name(kind: Kind, signature: &str) -> String {
     if kind == Kind::Function {
         return signature.split(['(', ' ']).next().unwrap_or_default().to_owned();
     }
+    let signs: &[u8] = if kind == Kind::Command { b"_.@-" } else { b"_.@" };
     let capital =
-        |word: &&str| word.bytes().all(|b| b.is_ascii_uppercase() || b"_.@".contains(&b) || b.is_ascii_digit());
+        |word: &&str| word.bytes().all(|b| b.is_ascii_uppercase() || signs.contains(&b) || b.is_ascii_digit());
     let capital = |word: &&str| !word.is_empty() && capital(word);
     signature.split([' ', '(', '[']).take_while(capital).collect::<Vec<_>>().join(" ")
 }

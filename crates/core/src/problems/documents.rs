@@ -11,7 +11,7 @@ use jaunty_language::dialect::documents::read::Reader;
 use jaunty_language::dialect::documents::statement::command;
 use jaunty_seam::catalog::Object;
 
-use super::Problem;
+use super::{Problem, few_letters_off};
 use crate::complete::Surroundings;
 use crate::complete::documents::reading::{Place, Reading};
 
@@ -160,7 +160,7 @@ impl Judge<'_> {
         if unknown || name.starts_with("system.") || name.contains('$') || all.clone().any(|known| known == name) {
             return;
         }
-        let near = near(name, all);
+        let near = few_letters_off(name, all);
         let message = format!("no collection named \"{name}\": nothing is found in it");
         self.found.push(Problem { near, taken: true, ..Problem::new(at, message) });
     }
@@ -171,7 +171,7 @@ impl Judge<'_> {
         if all().any(|known| known == name) || operators::VALUES.iter().any(|(_, written, _)| *written == name) {
             return;
         }
-        let near = near(name, all());
+        let near = few_letters_off(name, all());
         if !near.is_empty() {
             self.found.push(Problem { near, ..Problem::new(at, format!("no {what} named {name}")) });
         }
@@ -190,35 +190,12 @@ impl Judge<'_> {
         if plain.starts_with('$') || all.clone().any(|known| known == plain || known.starts_with(&below)) {
             return;
         }
-        let near = near(&plain, all);
+        let near = few_letters_off(&plain, all);
         if !near.is_empty() {
             let message = format!("no document of the sample has {path}");
             self.found.push(Problem { near, taken: true, ..Problem::new(at, message) });
         }
     }
-}
-
-/// Names that could have been meant by one: a few letters are others, and not only its digits; or it is the last part of a
-/// path.
-fn near<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
-    let only = |name: &str, wanted: fn(&char) -> bool| name.chars().filter(wanted).collect::<String>().to_lowercase();
-    let letters = |name: &str| only(name, |c| !c.is_ascii_digit());
-    let digits = |name: &str| only(name, char::is_ascii_digit);
-    let most = 1 + name.chars().count() / 5;
-    if letters(name).chars().count() < 4 {
-        return Vec::new();
-    }
-    let far = |other: &str| match other.rsplit_once('.') {
-        Some((_, last)) if last == name => Some(0),
-        // Another one of a row of them.
-        _ if letters(name) == letters(other) && digits(name) != digits(other) => None,
-        _ => Some(strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase())).filter(|far| *far <= most),
-    };
-    let mut near: Vec<(usize, &str)> = all.filter_map(|other| far(other).map(|far| (far, other))).collect();
-    near.sort_unstable();
-    near.dedup();
-    let nearest = near.first().map(|(far, _)| *far);
-    near.into_iter().filter(|(far, _)| Some(*far) == nearest).take(3).map(|(_, name)| name.to_owned()).collect()
 }
 
 #[cfg(test)]

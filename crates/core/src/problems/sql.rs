@@ -1,133 +1,23 @@
-//! What is wrong with a statement, told without running it: by its quotes and parentheses, and by
-//! what the catalog knows. What the server itself says, where it was asked, stands above both.
-//!
-//! A statement that the server would take must not be marked: where a name could mean something
-//! that is not known here, nothing is said.
-
-mod documents;
+//! What is wrong with a statement of SQL: by its quotes and parentheses, and by the tables and columns that the catalog
+//! knows. A statement that the server would take must not be marked: where a name could mean something that is not known
+//! here, nothing is said.
 
 use std::collections::HashSet;
-use std::ops::Range;
 
-use ropey::Rope;
-
-use crate::complete::Surroundings;
-use crate::complete::context::expects_operand;
-use crate::complete::region;
-use crate::complete::scope::{Scope, VisibleSource};
-use jaunty_language::dialect::{Dialect, Family};
+use jaunty_language::dialect::Dialect;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
-use jaunty_language::statement::made::made_in;
 use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
-use jaunty_language::text::clean;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::error::EngineError;
-use jaunty_seam::profile::{Guard, Profile, Setting};
+use ropey::Rope;
 
-/// Something that is wrong.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Problem {
-    /// The bytes in the statement that it is about.
-    pub range: Range<usize>,
-    /// What is wrong, as a sentence.
-    pub message: String,
-    /// Names that could have been meant.
-    pub near: Vec<String>,
-    /// The server takes it all the same: a doubt, which what it says does not lift.
-    pub taken: bool,
-}
+use super::Problem;
+use crate::complete::Surroundings;
+use crate::complete::context::expects_operand;
+use crate::complete::scope::{Scope, VisibleSource};
 
-impl Problem {
-    /// Something that the server would not take.
-    pub fn new(range: Range<usize>, message: impl Into<String>) -> Problem {
-        Problem { range, message: message.into(), near: Vec::new(), taken: false }
-    }
-
-    /// What is wrong, with the names that could have been meant.
-    pub fn sentence(&self) -> String {
-        match self.near.as_slice() {
-            [] => self.message.clone(),
-            [one] => format!("{} · did you mean \"{one}\"?", self.message),
-            all => format!("{} · did you mean {}?", self.message, all.join(" or ")),
-        }
-    }
-
-    /// What a server says of a statement. Without a place nothing is marked: the sentence is told.
-    pub fn of_server(error: &EngineError) -> Problem {
-        let message = clean::clean(&error.message).replace('\n', " ");
-        Problem::new(error.at.map_or(0..0, |at| at..at + 1), message)
-    }
-
-    /// Its bytes in a text in which the statement begins at `start` and ends at `end`: to the end of the word there.
-    pub fn bytes_in(&self, rope: &Rope, start: usize, end: usize) -> Range<usize> {
-        let from = start + self.range.start;
-        if self.range.is_empty() {
-            return from..from;
-        }
-        let mut word = from;
-        while rope.get_byte(word).is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80) {
-            word += 1;
-        }
-        from..word.max(start + self.range.end).min(end.max(from + 1))
-    }
-}
-
-/// What is wrong with a statement that begins at `start` in a text. What the text around makes is only looked at where
-/// something seems to be missing.
-pub fn problems_at(rope: &Rope, start: usize, text: &str, around: Surroundings<'_>) -> Vec<Problem> {
-    let mut found = problems(text, around, &HashSet::new());
-    if found.is_empty() {
-        return found;
-    }
-    if around.dialect.family == Family::Documents {
-        let nearby = region::nearby(rope, start);
-        found.retain(|problem| !text.get(problem.range.clone()).is_some_and(|name| documents::is_made(name, &nearby)));
-        return found;
-    }
-    let made = made_in(&region::nearby(rope, start), around.dialect);
-    if made.is_empty() { found } else { problems(text, around, &made) }
-}
-
-/// What counts of what was found and of what the server said, if it was asked: what it takes is right, whatever the
-/// catalog says, but for doubts; of what it refuses ours comes first, since it says more and where.
-pub fn that_count(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
-    match said {
-        Some(Some(problem)) if found.iter().all(|problem| problem.taken) => {
-            let mut all = vec![problem];
-            all.extend_from_slice(found);
-            all
-        }
-        Some(None) => {
-            let stays = |problem: &&Problem| problem.taken || problem.message.contains("never closes");
-            found.iter().filter(stays).cloned().collect()
-        }
-        _ => found.to_vec(),
-    }
-}
-
-/// Whether a profile lets its server be asked about statements that are not run.
-pub fn may_be_checked(profile: &Profile) -> bool {
-    match profile.settings.get("check") {
-        Some(Setting::Flag(wanted)) => *wanted,
-        _ => profile.guard == Guard::Open,
-    }
-}
-
-/// The longest statement that is looked at.
-const LONGEST: usize = 64 << 10;
-
-/// What is wrong with a statement. `made` are names that the text around makes or could make, in
-/// lower case: see [`jaunty_language::statement::made::made_in`].
+/// What is wrong with it. `made` are names that the text around makes or could make.
 pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
-    if text.len() > LONGEST {
-        return Vec::new();
-    }
-    match around.dialect.family {
-        Family::Sql => {}
-        Family::Documents => return documents::problems(text, around),
-        Family::Commands => return Vec::new(),
-    }
     let mut found = Vec::new();
     let all = words(text, around.dialect, 0);
     let whole_statement = |word: &str| all.first().is_some_and(|first| first.is(word));
@@ -561,6 +451,3 @@ fn nearest<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
     scored.dedup_by_key(|(_, name)| *name);
     scored.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
 }
-
-#[cfg(test)]
-mod tests;

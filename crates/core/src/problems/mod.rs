@@ -1,0 +1,153 @@
+//! What is wrong with a statement, told without running it: by its quotes and parentheses, and by
+//! what the catalog knows. What the server itself says, where it was asked, stands above both.
+//!
+//! A statement that the server would take must not be marked: where a name could mean something
+//! that is not known here, nothing is said.
+
+mod commands;
+mod documents;
+mod sql;
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use ropey::Rope;
+
+use crate::complete::Surroundings;
+use crate::complete::region;
+use jaunty_language::dialect::Family;
+use jaunty_language::statement::made::made_in;
+use jaunty_language::text::clean;
+use jaunty_seam::error::EngineError;
+use jaunty_seam::profile::{Guard, Profile, Setting};
+
+/// Something that is wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// The bytes in the statement that it is about.
+    pub range: Range<usize>,
+    /// What is wrong, as a sentence.
+    pub message: String,
+    /// Names that could have been meant.
+    pub near: Vec<String>,
+    /// The server takes it all the same: a doubt, which what it says does not lift.
+    pub taken: bool,
+}
+
+impl Problem {
+    /// Something that the server would not take.
+    pub fn new(range: Range<usize>, message: impl Into<String>) -> Problem {
+        Problem { range, message: message.into(), near: Vec::new(), taken: false }
+    }
+
+    /// What is wrong, with the names that could have been meant.
+    pub fn sentence(&self) -> String {
+        match self.near.as_slice() {
+            [] => self.message.clone(),
+            [one] => format!("{} · did you mean \"{one}\"?", self.message),
+            all => format!("{} · did you mean {}?", self.message, all.join(" or ")),
+        }
+    }
+
+    /// What a server says of a statement. Without a place nothing is marked: the sentence is told.
+    pub fn of_server(error: &EngineError) -> Problem {
+        let message = clean::clean(&error.message).replace('\n', " ");
+        Problem::new(error.at.map_or(0..0, |at| at..at + 1), message)
+    }
+
+    /// Its bytes in a text in which the statement begins at `start` and ends at `end`: to the end of the word there.
+    pub fn bytes_in(&self, rope: &Rope, start: usize, end: usize) -> Range<usize> {
+        let from = start + self.range.start;
+        if self.range.is_empty() {
+            return from..from;
+        }
+        let mut word = from;
+        while rope.get_byte(word).is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80) {
+            word += 1;
+        }
+        from..word.max(start + self.range.end).min(end.max(from + 1))
+    }
+}
+
+/// What is wrong with a statement that begins at `start` in a text. What the text around makes is only looked at where
+/// something seems to be missing.
+pub fn problems_at(rope: &Rope, start: usize, text: &str, around: Surroundings<'_>) -> Vec<Problem> {
+    let mut found = problems(text, around, &HashSet::new());
+    if found.is_empty() {
+        return found;
+    }
+    if around.dialect.family == Family::Documents {
+        let nearby = region::nearby(rope, start);
+        found.retain(|problem| !text.get(problem.range.clone()).is_some_and(|name| documents::is_made(name, &nearby)));
+        return found;
+    }
+    let made = made_in(&region::nearby(rope, start), around.dialect);
+    if made.is_empty() { found } else { problems(text, around, &made) }
+}
+
+/// What counts of what was found and of what the server said, if it was asked: what it takes is right, whatever the
+/// catalog says, but for doubts; of what it refuses ours comes first, since it says more and where.
+pub fn that_count(found: &[Problem], said: Option<Option<Problem>>) -> Vec<Problem> {
+    match said {
+        Some(Some(problem)) if found.iter().all(|problem| problem.taken) => {
+            let mut all = vec![problem];
+            all.extend_from_slice(found);
+            all
+        }
+        Some(None) => {
+            let stays = |problem: &&Problem| problem.taken || problem.message.contains("never closes");
+            found.iter().filter(stays).cloned().collect()
+        }
+        _ => found.to_vec(),
+    }
+}
+
+/// Whether a profile lets its server be asked about statements that are not run.
+pub fn may_be_checked(profile: &Profile) -> bool {
+    match profile.settings.get("check") {
+        Some(Setting::Flag(wanted)) => *wanted,
+        _ => profile.guard == Guard::Open,
+    }
+}
+
+/// The longest statement that is looked at.
+const LONGEST: usize = 64 << 10;
+
+/// What is wrong with a statement. `made` are names that the text around makes or could make, in
+/// lower case: see [`jaunty_language::statement::made::made_in`].
+pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
+    if text.len() > LONGEST {
+        return Vec::new();
+    }
+    match around.dialect.family {
+        Family::Sql => sql::problems(text, around, made),
+        Family::Documents => documents::problems(text, around),
+        Family::Commands => commands::problems(text, around),
+    }
+}
+
+/// Names that could have been meant by one: a few letters are others, and not only its digits; or it is the last part of a
+/// path.
+fn few_letters_off<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
+    let only = |name: &str, wanted: fn(&char) -> bool| name.chars().filter(wanted).collect::<String>().to_lowercase();
+    let letters = |name: &str| only(name, |c| !c.is_ascii_digit());
+    let digits = |name: &str| only(name, char::is_ascii_digit);
+    let most = 1 + name.chars().count() / 5;
+    if letters(name).chars().count() < 4 {
+        return Vec::new();
+    }
+    let far = |other: &str| match other.rsplit_once('.') {
+        Some((_, last)) if last == name => Some(0),
+        // Another one of a row of them.
+        _ if letters(name) == letters(other) && digits(name) != digits(other) => None,
+        _ => Some(strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase())).filter(|far| *far <= most),
+    };
+    let mut near: Vec<(usize, &str)> = all.filter_map(|other| far(other).map(|far| (far, other))).collect();
+    near.sort_unstable();
+    near.dedup();
+    let nearest = near.first().map(|(far, _)| *far);
+    near.into_iter().filter(|(far, _)| Some(*far) == nearest).take(3).map(|(_, name)| name.to_owned()).collect()
+}
+
+#[cfg(test)]
+mod tests;
