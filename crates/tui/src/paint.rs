@@ -46,9 +46,13 @@ pub fn symbol(cells: &mut Buffer, x: u16, y: u16, end: u16, shown: &str, width: 
     Some(next)
 }
 
-/// Puts `text` so that it ends before `end`; what does not fit is cut at its end.
+/// Puts `text` so that it ends before `end`; where there is no room for all of it an ellipsis stands at its end.
 pub fn put_right(cells: &mut Buffer, start: u16, y: u16, end: u16, text: &str, style: Style) -> u16 {
     let fitted = clean::fit(text, usize::from(end.saturating_sub(start)));
+    if fitted.cut {
+        put_cut(cells, start, y, end, text, style);
+        return start;
+    }
     let x = end.saturating_sub(fitted.width as u16);
     put(cells, x, y, end, &fitted.text, style);
     x
@@ -89,6 +93,17 @@ mod tests {
     }
 
     #[test]
+    fn what_ends_at_the_right_says_that_it_is_cut() {
+        let shown = |text: &str| {
+            let mut cells = Buffer::empty(Rect::new(0, 0, 8, 1));
+            let at = put_right(&mut cells, 2, 0, 8, text, Style::new());
+            ((0..8).map(|x| cells[(x, 0)].symbol()).collect::<String>(), at)
+        };
+        assert_eq!(shown("quay"), ("    quay".into(), 4));
+        assert_eq!(shown("harbour wall"), ("  harbo…".into(), 2));
+    }
+
+    #[test]
     fn the_way_out_is_said_however_narrow_it_is() {
         let shown = |width: u16| {
             let mut cells = Buffer::empty(Rect::new(0, 0, width, 1));
@@ -98,7 +113,7 @@ mod tests {
         assert_eq!(shown(50), "enter rows · tab statement · esc closes");
         assert_eq!(shown(38), "enter rows · … · esc closes");
         assert_eq!(shown(20), "… · esc closes");
-        assert_eq!(shown(10), "… · esc c");
+        assert_eq!(shown(10), "… · esc c…");
     }
 
     #[test]

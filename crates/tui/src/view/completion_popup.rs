@@ -68,7 +68,7 @@ pub(super) fn draw(app: &App, offer: &CompletionPopup, cursor: Position, buffer:
 /// What stands beside a proposal: what is known of it, else what it is.
 fn beside(proposal: &Proposal) -> String {
     match (proposal.kind, proposal.detail.as_str()) {
-        (Kind::Keyword, _) => String::new(),
+        (Kind::Keyword, "") => String::new(),
         (kind, "") => kind.word().to_owned(),
         (_, detail) => detail.to_owned(),
     }
