@@ -19,13 +19,19 @@ pub fn push_units(text: &str, into: &mut Vec<u8>) {
     }
 }
 
+/// Whether four units are ASCII.
+#[inline]
+fn is_plain(four: &[u8; 8]) -> bool {
+    u64::from_le_bytes(*four) & 0xFF80_FF80_FF80_FF80 == 0
+}
+
 /// Adds text in UTF-16; halves of characters, which the server lets through, become U+FFFD.
 pub fn push_utf16(bytes: &[u8], into: &mut String) {
     into.reserve(bytes.len() / 2);
     let mut rest = bytes;
     // Most text is ASCII: eight bytes of it at a time.
     while let Some((four, after)) = rest.split_first_chunk::<8>() {
-        if u64::from_le_bytes(*four) & 0xFF80_FF80_FF80_FF80 != 0 {
+        if !is_plain(four) {
             break;
         }
         for at in [0, 2, 4, 6] {
@@ -47,8 +53,10 @@ pub fn utf8_in_place(bytes: &mut [u8]) -> Option<usize> {
         let char = char::decode_utf16(pair).next()?.unwrap_or(char::REPLACEMENT_CHARACTER);
         Some((char, at + 2 * char.len_utf16()))
     };
+    // Most text is ASCII, to begin with at least.
+    let plain = 4 * bytes.as_chunks().0.iter().take_while(|four| is_plain(four)).count();
     // What is written must never overtake what is still to be read.
-    let (mut read, mut written) = (0, 0);
+    let (mut read, mut written) = (2 * plain, plain);
     while let Some((char, after)) = next(bytes, read) {
         read = after;
         written += char.len_utf8();
@@ -56,7 +64,10 @@ pub fn utf8_in_place(bytes: &mut [u8]) -> Option<usize> {
             return None;
         }
     }
-    let (mut read, mut written) = (0, 0);
+    for at in 0..plain {
+        bytes[at] = bytes[2 * at];
+    }
+    let (mut read, mut written) = (2 * plain, plain);
     while let Some((char, after)) = next(bytes, read) {
         read = after;
         written += char.encode_utf8(bytes.get_mut(written..)?).len();

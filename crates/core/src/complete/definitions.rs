@@ -3,6 +3,7 @@
 use super::Found;
 use super::context::Context;
 use super::keywords::{say, types};
+use super::tables::tables;
 use jaunty_language::dialect::Phrases;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::Word;
@@ -80,6 +81,10 @@ pub(super) fn complete(context: &Context<'_>, found: &mut Found) -> bool {
     let Some(phrases) = context.around.dialect.phrases else { return false };
     let verbs = ["CREATE", "ALTER", "DROP"];
     let first = context.shape.words.first();
+    if first.is_some_and(|word| word.is_one_of(&["GRANT", "REVOKE", "DENY"])) {
+        granting(context, phrases, found);
+        return true;
+    }
     let Some(verb) = verbs.iter().position(|verb| first.is_some_and(|word| word.is(verb))) else { return false };
     if let Some(open) = context.open.filter(|_| verb < 2) {
         // Of what others have in parentheses nothing is known.
@@ -100,11 +105,42 @@ pub(super) fn complete(context: &Context<'_>, found: &mut Found) -> bool {
     true
 }
 
+/// What follows in a statement that grants or revokes.
+fn granting(context: &Context<'_>, phrases: &'static Phrases, found: &mut Found) {
+    let [what, _, after] = phrases.granting;
+    let grants = context.shape.words.first().is_some_and(|word| !word.is("REVOKE"));
+    let towards: &[&str] = if grants { &["to"] } else { &["from"] };
+    let before = parts(context, 1, context.begins);
+    let has = |word: &str| before.iter().any(|part| part.is(word));
+    let is_list = |part: &&Part<'_>| matches!(part, Part::Word(word) if word.sign(b','));
+    let names_who = has("TO") || has("FROM");
+    match before.last() {
+        // The names of users are in no catalog.
+        Some(last) if last.is("TO") || last.is("FROM") || (names_who && is_list(&last)) => {}
+        Some(_) if names_who => say(context, found, if grants { after } else { &["cascade", "restrict"] }, 60),
+        Some(last) if has("ON") && !last.is("ON") && !is_list(&last) => say(context, found, towards, 60),
+        Some(_) if has("ON") => tables(context, found),
+        None if !grants => {
+            say(context, found, what, 70);
+            say(context, found, &["grant option for"], 45);
+        }
+        None => say(context, found, what, 70),
+        Some(last) if is_list(&last) || last.is("FOR") => say(context, found, what, 70),
+        Some(_) => {
+            say(context, found, &["on"], 75);
+            say(context, found, towards, 65);
+        }
+    }
+}
+
 /// Behind the kind of an object whose name comes next: whether it is to be asked if there is one.
 pub(super) fn asks_first(context: &Context<'_>, found: &mut Found) {
     let (Some(phrases), true) = (context.around.dialect.phrases, context.qualifier.is_empty()) else { return };
     let first = |word: &str| context.shape.words.first().is_some_and(|own| own.is(word));
     let Some(kind) = context.back(1).filter(|_| context.begins > 1) else { return };
+    if kind.is("ON") && (first("GRANT") || first("REVOKE") || first("DENY")) {
+        return say(context, found, phrases.granting[1], 40);
+    }
     match (first("CREATE"), first("DROP") || first("ALTER")) {
         (true, _) if kind.is_one_of(phrases.if_not_exists) => say(context, found, &["if not exists"], 10),
         (_, true) if kind.is_one_of(phrases.if_exists) => say(context, found, &["if exists"], 10),

@@ -384,7 +384,6 @@ pub(super) fn definition(context: &Context<'_>, found: &mut Found) {
         ("REFRESH", "REFRESH") => &["materialized view"],
         ("REFRESH", "MATERIALIZED") => &["view"],
         ("PRAGMA", _) => &[],
-        ("GRANT" | "REVOKE", _) => &["select", "insert", "update", "delete", "all", "on", "to", "from"],
         ("EXPLAIN", _) => &["analyze", "query plan", "select", "insert into", "update", "delete from", "with"],
         ("BEGIN", _) => &["transaction", "immediate", "exclusive", "isolation level", "read only"],
         ("COMMENT", _) => &["on table", "on column", "is"],

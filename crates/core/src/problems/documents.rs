@@ -140,9 +140,11 @@ impl Judge<'_> {
             Place::Filter { .. } | Place::Change | Place::Entries(_) if word.starts_with('$') => {
                 self.known(word, OPERATORS, "operator", at);
             }
-            _ if !reading.is_short() || !self.kept || FOREIGN.contains(&part) || part == "aggregate" => {}
+            _ if !reading.is_of_collection() || !self.kept || FOREIGN.contains(&part) || part == "aggregate" => {}
             Place::Filter { whole: true } | Place::Path => self.path(word, at),
-            Place::Fields if part == "sort" => self.path(word, at),
+            // A path that is changed and not there would be made: that of a slip as well.
+            Place::Fields if matches!(part, "sort" | "update" | "index") => self.path(word, at),
+            Place::Fields if part == "project" && self.is_chosen(&at) => self.path(word, at),
             Place::Reference if !word.starts_with("$$") => {
                 if let Some(path) = word.strip_prefix('$') {
                     self.path(path, at);
@@ -150,6 +152,13 @@ impl Judge<'_> {
             }
             _ => {}
         }
+    }
+
+    /// Whether a field of a projection is one that is there, and not one that is computed.
+    fn is_chosen(&self, at: &Range<usize>) -> bool {
+        let rest = self.text.get(at.end..).unwrap_or_default().trim_start();
+        let value = rest.strip_prefix(':').unwrap_or_default().trim_start();
+        ["0", "1", "true", "false"].iter().any(|chosen| value.starts_with(chosen))
     }
 
     /// A collection.
@@ -242,6 +251,9 @@ mod tests {
             "sailings | set { delay_mina: 1 } | match { delay_mina: 1 }",
             "sailings | lookup { from: 'ports', let: { a: '$nama' }, pipeline: [{ $match: { nama: 1 } }], as: 'x' }",
             "sailings aggregate [{ $set: { delay_mina: 1 } }, { $sort: { delay_mina: 1 } }]",
+            "sailings | project { delay_mins: '$delay_min', 'delays': { $sum: 1 }, vessel: 1, delay_min: 1 }",
+            "sailings update { _id: 1 } { $set: { weather: 'fog' }, $push: { incidents: { severity: 'low' } } }",
+            "sailings insert { delay_mins: 5 }",
             "sailings | out 'sailingz'",
             "sailingz insert { delay_mina: 1 }",
             "sailingz index { name: 1 }",
@@ -285,6 +297,10 @@ mod tests {
                 "sailings | lmit 3",
                 "sailings { delay_min: { $exsts: true } }",
                 "sailings update { _id: 1 } { $sett: { a: 1 } }",
+                "sailings update { _id: 1 } { $set: { delay_mins: 5 }, $unset: { incident: '' } }",
+                "sailings | project { delay_mins: 1 }",
+                "sailings index { 'route.form': 1 } { name: 'x' }",
+                "{ find: 'sailings', filter: { delay_mins: 1 }, sort: { delay_mins: 1 } }",
                 "sailings | lookup { from: 'port', localField: 'x', foreignField: 'y', as: 'z' }",
                 "sailings { delay_min > 60 }",
                 "sailings find(",
@@ -323,6 +339,15 @@ mod tests {
                 $exsts: no operator named $exsts · did you mean "$exists"?
             sailings update { _id: 1 } { $sett: { a: 1 } }
                 $sett: no operator named $sett · did you mean "$set"?
+            sailings update { _id: 1 } { $set: { delay_mins: 5 }, $unset: { incident: '' } }
+                delay_mins: no document of the sample has delay_mins · did you mean "delay_min"?
+                incident: no document of the sample has incident · did you mean "incidents"?
+            sailings | project { delay_mins: 1 }
+                delay_mins: no document of the sample has delay_mins · did you mean "delay_min"?
+            sailings index { 'route.form': 1 } { name: 'x' }
+                'route.form': no document of the sample has route.form · did you mean "route.from"?
+            { find: 'sailings', filter: { delay_mins: 1 }, sort: { delay_mins: 1 } }
+                delay_mins: no document of the sample has delay_mins · did you mean "delay_min"?
             sailings | lookup { from: 'port', localField: 'x', foreignField: 'y', as: 'z' }
                 'port': no collection named "port": nothing is found in it · did you mean "ports"?
             sailings { delay_min > 60 }

@@ -35,6 +35,8 @@ pub struct Phrases {
     pub trigger: [&'static [&'static str]; 2],
     /// Behind the name and the arguments of a function, and of a procedure.
     pub routine: [&'static [&'static str]; 2],
+    /// What may be granted and revoked; kinds that stand behind `ON`, beside the names of tables; and behind who is granted.
+    pub granting: [&'static [&'static str]; 3],
 }
 
 #[cfg(test)]
@@ -43,9 +45,9 @@ mod tests {
 
     /// Words of phrases that are not in their languages' lists of keywords: names of methods and languages, and words that
     /// mean something in one place only.
-    const OTHERS: &str = "after always attach before brin btree charset data definer detach disable enable execute full function gin gist hash \
-        identity instead invoker last level list login natural nulls owned plpgsql rebuild replication restrict row schemabinding security sparse sql \
-        statement switch system user valid validate value window";
+    const OTHERS: &str = "admin after always attach before brin btree charset connect control data definer definition detach disable enable execute full function functions gin gist granted hash \
+        identity instead invoker last level list login natural nulls object owned plpgsql privileges rebuild replication restrict row schemabinding security sequences sparse sql \
+        statement switch system tables usage user valid validate value window";
 
     #[test]
     fn every_language_of_the_family_says_what_follows_what() {
@@ -59,6 +61,7 @@ mod tests {
                 &phrases.alter_table,
                 &phrases.trigger,
                 &phrases.routine,
+                &phrases.granting,
                 &[
                     phrases.or,
                     phrases.if_not_exists,
@@ -75,6 +78,7 @@ mod tests {
             for phrase in lists.into_iter().flatten().flat_map(|list| list.iter()) {
                 let words = phrase
                     .split(' ')
+                    .map(|word| word.trim_end_matches("::"))
                     .filter(|word| !dialect.is_keyword(word) && !others.contains(&word.to_ascii_lowercase().as_str()));
                 strange.extend(words.map(|word| format!("{}: {word} in {phrase}", dialect.name)));
             }

@@ -205,6 +205,13 @@ impl Reading {
         self.first.is_some()
     }
 
+    /// Whether the documents that are read or changed have the paths of their collection here: in the short form, and in
+    /// the filter of a command.
+    pub(crate) fn is_of_collection(&self) -> bool {
+        let of_filter = |frame: &Frame| matches!(frame.holder.as_str(), "filter" | "query");
+        self.is_short() || self.frames.get(1).is_some_and(of_filter)
+    }
+
     /// The name of the command, and of the field of it that is being written.
     pub(crate) fn command(&self) -> Option<&str> {
         let named = self.frames.iter().filter_map(|frame| frame.first.as_ref()).map(|(name, _)| name.as_str());

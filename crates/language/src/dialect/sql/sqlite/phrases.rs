@@ -29,5 +29,7 @@ pub(super) const PHRASES: Phrases = Phrases {
     alter_table: [&["add column", "rename to", "rename column", "drop column"], &["column"], &["column"], &[]],
     view: &["as"],
     trigger: [&["before", "after", "instead of"], &["for each row", "when", "begin"]],
+    // It has no users.
+    granting: [&[], &[], &[]],
     routine: [&[], &[]],
 };

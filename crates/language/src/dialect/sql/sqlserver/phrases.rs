@@ -55,5 +55,10 @@ pub(super) const PHRASES: Phrases = Phrases {
     ],
     view: &["as", "with schemabinding as"],
     trigger: [&["on"], &["after insert", "after update", "after delete", "instead of insert", "instead of update", "instead of delete"]],
+    granting: [
+        &["select", "insert", "update", "delete", "execute", "references", "alter", "control", "view definition"],
+        &["schema::", "object::", "type::", "database::"],
+        &["with grant option", "as"],
+    ],
     routine: [&["returns", "as", "with"], &["as", "with"]],
 };
