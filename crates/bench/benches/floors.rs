@@ -133,7 +133,7 @@ fn archive(folder: &Path) -> Outcome {
     }
     for (what, ratios) in [("ratio", &mut kept), ("into batches alone, which nobody keeps", &mut forgotten)] {
         ratios.sort_by(f64::total_cmp);
-        let wanted = if what == "ratio" { " (wanted: at least 0.70)" } else { "" };
+        let wanted = if what == "ratio" { " (wanted: at least 0.85)" } else { "" };
         println!(
             "  {what}: median {:.2}, least {:.2}, most {:.2} of {}{wanted}",
             ratios[ratios.len() / 2],
