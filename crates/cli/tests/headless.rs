@@ -58,6 +58,17 @@ fn the_database_refuses_with_one() {
 }
 
 #[test]
+fn a_word_of_another_language_is_told_with_what_this_one_says() {
+    let home = Home::ferry();
+    let (_, err) = home.call(&["run", "-c", "ferry", "-s", "select name, now() from ports"]).exits(1);
+    assert!(err.ends_with("now is of another language; here: datetime('now').\n"), "{err}");
+    let (_, err) = home.call(&["run", "-c", "ferry", "-s", "show tables"]).exits(1);
+    assert!(err.contains("here: select name from sqlite_schema where type = 'table'."), "{err}");
+    let (_, err) = home.call(&["run", "-c", "ferry", "-s", "select nmae from ports"]).exits(1);
+    assert!(!err.contains("another language"), "{err}");
+}
+
+#[test]
 fn mistakes_end_with_two() {
     let home = Home::ferry().file("open.sql", "select 'a").file("empty.sql", "-- nothing\n");
     for (arguments, message) in [

@@ -223,7 +223,13 @@ impl Sink for InOrder {
             Event::Output(row) => format!("output {:?}", row.schema().field(0).name()),
             Event::Progress(_) | Event::QueryId(_) => return Flow::Continue,
         };
-        self.0.lock().unwrap().push(told);
+        let mut all = self.0.lock().unwrap();
+        // Rows that come one by one are rows of one result: how they arrive is the machine's affair.
+        let rows = |told: &str| told.strip_prefix("rows ").and_then(|rows| rows.parse::<usize>().ok());
+        match (all.last().and_then(|last| rows(last)), rows(&told)) {
+            (Some(before), Some(more)) => *all.last_mut().unwrap() = format!("rows {}", before + more),
+            _ => all.push(told),
+        }
         Flow::Continue
     }
 }

@@ -126,21 +126,28 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     }
 }
 
-/// Names that could have been meant by one: a few letters are others, and not only its digits; or it is the last part of a
-/// path.
-fn few_letters_off<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
+/// How many letters of a name are others, where so few are that it may be a slip: not in short names, and not where only
+/// digits differ, as in another one of a row of them.
+fn letters_off(name: &str, other: &str) -> Option<usize> {
     let only = |name: &str, wanted: fn(&char) -> bool| name.chars().filter(wanted).collect::<String>().to_lowercase();
     let letters = |name: &str| only(name, |c| !c.is_ascii_digit());
     let digits = |name: &str| only(name, char::is_ascii_digit);
-    let most = 1 + name.chars().count() / 5;
-    if letters(name).chars().count() < 4 {
-        return Vec::new();
+    if letters(name).chars().count() < 4 || (letters(name) == letters(other) && digits(name) != digits(other)) {
+        return None;
     }
-    let far = |other: &str| match other.rsplit_once('.') {
-        Some((_, last)) if last == name => Some(0),
-        // Another one of a row of them.
-        _ if letters(name) == letters(other) && digits(name) != digits(other) => None,
-        _ => Some(strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase())).filter(|far| *far <= most),
+    let far = strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase());
+    (far <= 1 + name.chars().count() / 5).then_some(far)
+}
+
+/// Names that could have been meant by one: a few letters are others, and not only its digits; or it is the last part of a
+/// path.
+fn few_letters_off<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
+    let far = |other: &str| match (name.rsplit_once('.'), other.rsplit_once('.')) {
+        (_, Some((_, last))) if last == name => Some(0),
+        (Some((before, own)), Some((theirs, last))) if before == theirs => letters_off(own, last),
+        // What lies deeper is another thing.
+        _ if name.matches('.').count() != other.matches('.').count() => None,
+        _ => letters_off(name, other),
     };
     let mut near: Vec<(usize, &str)> = all.filter_map(|other| far(other).map(|far| (far, other))).collect();
     near.sort_unstable();

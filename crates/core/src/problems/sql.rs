@@ -7,6 +7,7 @@ use std::collections::HashSet;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
+use jaunty_language::statement::habits::{Habit, habit_in};
 use jaunty_language::statement::shape::{Clause, Origin, Shape, Word, words};
 use jaunty_seam::catalog::Catalog;
 use ropey::Rope;
@@ -22,6 +23,10 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     let all = words(text, around.dialect, 0);
     let whole_statement = |word: &str| all.first().is_some_and(|first| first.is(word));
     lexical(text, around.dialect, &all, &mut found);
+    // A function of that name may be somebody's own.
+    let is_own = |habit: &Habit| around.catalog.named(&habit.word.to_lowercase()).next().is_some();
+    let habit = habit_in(text, around.dialect).filter(|habit| found.is_empty() && !is_own(habit));
+    found.extend(habit.map(|habit| Problem::new(habit.range.clone(), habit.sentence())));
     // What cannot be read to its end cannot be judged, and definitions have rules of their own.
     let judged = ["SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "REPLACE", "EXPLAIN", "VALUES"];
     if found.is_empty() && judged.iter().any(|word| whole_statement(word)) && !around.catalog.objects().is_empty() {
@@ -305,7 +310,10 @@ impl Judge<'_> {
         }
         let columns = visible.iter().flat_map(|source| source.columns.iter().map(|column| column.name.as_str()));
         let near = nearest(&name.text, columns);
-        let message = format!("no column {} in the tables of this statement", name.text);
+        // What is compared is mostly meant as a text.
+        let compared = previous.sign(b'=') || previous.sign(b'<') || previous.sign(b'>') || previous.is("LIKE");
+        let as_text = if compared && word.text.starts_with('"') { "; text stands in single quotes" } else { "" };
+        let message = format!("no column {} in the tables of this statement{as_text}", name.text);
         Some(Problem { near, ..Problem::new(word.range.clone(), message) })
     }
 

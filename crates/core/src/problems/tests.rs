@@ -17,6 +17,34 @@ fn found(name: &str, text: &str) -> Vec<String> {
 }
 
 #[test]
+fn words_of_other_languages_are_told() {
+    for (name, text, expected) in [
+        ("sqlite", "select name, now() from ports", "now: now is of another language; here: datetime('now')"),
+        (
+            "sqlite",
+            "show tables",
+            "show tables: show tables is of another language; here: select name from sqlite_schema where type = 'table'",
+        ),
+        (
+            "postgres",
+            "select top 5 name from ports",
+            "top: top is of another language; here: limit 9, at the end of the statement",
+        ),
+    ] {
+        assert_eq!(found(name, text), [expected]);
+    }
+    let found = found("postgres", "select * from ports where country = \"Aldermere\"");
+    let expected = "\"Aldermere\": no column Aldermere in the tables of this statement; text stands in single quotes";
+    assert_eq!(found, [expected]);
+    // Somebody's own.
+    let mut catalog = saltmarsh();
+    catalog.object("public", "now", jaunty_seam::catalog::ObjectKind::Function);
+    let around =
+        Surroundings { catalog: &catalog, dialect: dialect::by_name("sqlite").unwrap(), snippets: &[], nearby: "" };
+    assert!(problems("select now() from ports", around, &Default::default()).is_empty());
+}
+
+#[test]
 fn what_is_wrong_is_told_where_it_stands() {
     for (text, expected) in [
         ("select * from port", "port: no table or view named \"port\" (ports)"),

@@ -18,17 +18,23 @@ use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::{MOST_PARTS, Outline};
 use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
+use jaunty_language::statement::habits::habit_in;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::statement::veil;
 use jaunty_seam::engine::{Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Profile, Setting};
 
+/// Longer statements are not read for what may be wrong with them.
+const LONGEST: usize = 64 << 10;
+
 /// A statement to be run.
 #[derive(Debug, Clone, Default)]
 pub struct Job {
     /// The statement, without its semicolon.
     pub statement: String,
+    /// The language that it is written in, where that is known.
+    pub language: Option<&'static Dialect>,
     /// What is sent before it: what it needs of its batch ([`jaunty_language::statement::batch`]).
     pub before: String,
     /// How often both are carried out; 0 is once.
@@ -78,12 +84,22 @@ impl Job {
         }
     }
 
+    /// The error of a statement that a server refused; where a word of another language stands in it, what this one says.
+    fn with_habit(&self, error: EngineError) -> EngineError {
+        let known = self.language.filter(|_| error.kind == ErrorKind::Refused && self.statement.len() <= LONGEST);
+        let Some(habit) = known.and_then(|dialect| habit_in(&self.statement, dialect)) else { return error };
+        let before = error.remedy.as_deref().map(|remedy| format!(" {remedy}")).unwrap_or_default();
+        let remedy = format!("{}.{before}", habit.sentence());
+        error.remedy(remedy)
+    }
+
     /// The job of a statement in a text.
     pub fn of(statement: &Statement, rope: &Rope, dialect: &'static Dialect, buffer: Option<&Path>) -> Job {
         let text = statement.text(rope);
         Job {
             kept: kept_instead(&text, dialect),
             statement: text,
+            language: Some(dialect),
             before: String::new(),
             times: 0,
             title: statement.title_text(rope, dialect),
@@ -195,7 +211,7 @@ pub fn execute(
         (None, Err(error)) => match error.kind {
             ErrorKind::Stopped => (Outcome::Stopped, None),
             ErrorKind::Lost => (Outcome::CutShort, Some(error)),
-            _ => (Outcome::Failed, Some(error)),
+            _ => (Outcome::Failed, Some(job.with_habit(error))),
         },
     };
     run.set_end(outcome, error);

@@ -128,6 +128,9 @@ pub struct Dialect {
     pub clauses: &'static [&'static str],
     /// What may follow what in statements that define or change something.
     pub phrases: Option<&'static Phrases>,
+    /// Words that others of its family have and it has not, with what it says instead: a line for each, as
+    /// [`crate::statement::habits`] reads them.
+    pub habits: &'static str,
     /// Calls of a function and of a procedure: `SCHEMA`, `NAME` (with its schema where that is needed) and `ARGUMENTS`.
     pub calls: [&'static str; 2],
     /// What stands behind the name of a column that the server numbers, and of one that it computes: `TYPE`, `WORD` (the
@@ -247,6 +250,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     first_rows: "select * from TABLE limit COUNT",
     clauses: &[],
     phrases: None,
+    habits: "",
     calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
     comments: ["comment on KIND NAME is TEXT", "comment on column NAME is TEXT"],

@@ -9,6 +9,7 @@ pub mod clause;
 pub mod copy;
 mod datum;
 pub mod definition;
+pub mod habits;
 pub mod made;
 mod name;
 pub mod parameters;

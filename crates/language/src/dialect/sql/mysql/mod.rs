@@ -469,6 +469,7 @@ pub static MYSQL: Dialect = Dialect {
     client_lines: true,
     delimiter_word: Some("DELIMITER"),
     phrases: Some(&phrases::PHRASES),
+    habits: include_str!("habits.txt"),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

@@ -557,6 +557,7 @@ pub static POSTGRES: Dialect = Dialect {
     client_lines: true,
     copy_data: true,
     phrases: Some(&phrases::PHRASES),
+    habits: include_str!("habits.txt"),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

@@ -289,6 +289,7 @@ pub static SQLITE: Dialect = Dialect {
         by_words: false,
     }],
     phrases: Some(&phrases::PHRASES),
+    habits: include_str!("habits.txt"),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

@@ -328,6 +328,7 @@ pub static SQLSERVER: Dialect = Dialect {
         "TRANSACTION", "TRY", "USER", "WORK",
     ],
     phrases: Some(&phrases::PHRASES),
+    habits: include_str!("habits.txt"),
     keywords: keywords::KEYWORDS,
     acting: Some(&ACTING),
     comparing: Some(&COMPARING),

@@ -1,0 +1,152 @@
+//! Words of other languages of the family, which a person who goes from server to server writes by habit.
+
+use std::ops::Range;
+
+use super::shape::{Word, words};
+use crate::dialect::Dialect;
+use crate::lexer::TokenKind;
+
+/// A word of another language, and what this one says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Habit {
+    /// Its bytes in the statement.
+    pub range: Range<usize>,
+    /// As it is written.
+    pub word: String,
+    /// What stands for it here.
+    pub instead: &'static str,
+}
+
+impl Habit {
+    /// It as a sentence without a full stop.
+    pub fn sentence(&self) -> String {
+        format!("{} is of another language; here: {}", self.word, self.instead)
+    }
+}
+
+/// The lines of a table ([`Dialect::habits`]): a pattern, two blanks, and what is said instead.
+fn lines(dialect: &'static Dialect) -> impl Iterator<Item = (&'static str, &'static str)> {
+    dialect.habits.lines().filter_map(|line| line.split_once("  "))
+}
+
+/// The first word of another language in a statement.
+pub fn habit_in(text: &str, dialect: &'static Dialect) -> Option<Habit> {
+    let all = words(text, dialect, 0);
+    let found = lines(dialect).filter_map(|(pattern, instead)| Some((place(pattern, &all)?, instead)));
+    let (at, instead) = found.min_by_key(|(at, _)| at.start)?;
+    let (first, last) = (all.get(at.start)?, all.get(at.end.checked_sub(1)?)?);
+    let range = first.range.start..last.range.end;
+    Some(Habit { word: text.get(range.clone())?.to_owned(), range, instead })
+}
+
+/// The words that a pattern fits: `^` is the beginning of a statement, `name()` a call, `9` a number, `''` a text, and
+/// each of the last two what a value is asked for.
+fn place(pattern: &str, all: &[Word]) -> Option<Range<usize>> {
+    if let Some(first) = pattern.strip_prefix('^') {
+        let length = first.split(' ').count();
+        return fits(first, all, 0).then_some(0..length);
+    }
+    if let Some(name) = pattern.strip_suffix("()") {
+        // A function of this name may just be made.
+        if all.first().is_some_and(|word| word.is_one_of(&["CREATE", "ALTER", "DROP"])) {
+            return None;
+        }
+        let calls = |at: &usize| all.get(at + 1).is_some_and(|next| next.sign(b'('));
+        return (0..all.len()).find(|at| fits(name, all, *at) && calls(at) && !is_part(all, *at)).map(|at| at..at + 1);
+    }
+    for (behind, kind) in [(" 9", TokenKind::Number), (" ''", TokenKind::Text)] {
+        if let Some(word) = pattern.strip_suffix(behind) {
+            let next =
+                |at: usize| all.get(at + 1).is_some_and(|next| next.kind == kind || next.kind == TokenKind::Parameter);
+            return (1..all.len())
+                .find(|at| fits(word, all, *at) && next(*at) && !is_part(all, *at))
+                .map(|at| at..at + 1);
+        }
+    }
+    let length = pattern.split(' ').count();
+    let is_word = |at: &usize| {
+        let calls = all.get(at + length).is_some_and(|next| next.sign(b'('));
+        let names = all.get(at.wrapping_sub(1)).is_some_and(|before| before.is("AS"));
+        !calls && !names && !is_part(all, *at)
+    };
+    (1..all.len()).find(|at| fits(pattern, all, *at) && is_word(at)).map(|at| at..at + length)
+}
+
+/// Whether words stand at a place.
+fn fits(pattern: &str, all: &[Word], at: usize) -> bool {
+    pattern.split(' ').enumerate().all(|(nth, word)| {
+        let there = all.get(at + nth).filter(|there| there.kind == TokenKind::Word);
+        there.is_some_and(|there| there.text.eq_ignore_ascii_case(word))
+    })
+}
+
+/// Whether it is a part of a name with dots.
+fn is_part(all: &[Word], at: usize) -> bool {
+    let dot = |word: Option<&Word>| word.is_some_and(|word| word.sign(b'.'));
+    dot(all.get(at + 1)) || at.checked_sub(1).is_some_and(|before| dot(all.get(before)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::{DIALECTS, Family, MYSQL, POSTGRES, SQLITE, SQLSERVER};
+    use crate::help;
+
+    fn told(text: &str, dialect: &'static Dialect) -> Option<(String, &'static str)> {
+        habit_in(text, dialect).map(|habit| (habit.word, habit.instead))
+    }
+
+    #[test]
+    fn each_language_says_what_stands_for_words_of_others() {
+        for (text, dialect, word) in [
+            ("select * from ports limit 5", &SQLSERVER, "limit"),
+            ("select length(name) from ports", &SQLSERVER, "length"),
+            ("select * from ports where name ILIKE 'a%'", &SQLSERVER, "ILIKE"),
+            ("select top 5 * from ports", &POSTGRES, "top"),
+            ("SELECT GETDATE()", &SQLITE, "GETDATE"),
+            ("select a, now() from ports", &SQLITE, "now"),
+            ("describe ports", &SQLITE, "describe"),
+            ("show tables", &POSTGRES, "show tables"),
+            ("select * from ports where name regexp 'a'", &POSTGRES, "regexp"),
+            ("select * from a order by b nulls last", &MYSQL, "nulls last"),
+            ("select string_agg(name, ',') from ports", &MYSQL, "string_agg"),
+            ("create table t (id int auto_increment)", &POSTGRES, "auto_increment"),
+        ] {
+            assert_eq!(told(text, dialect).map(|(word, _)| word).as_deref(), Some(word), "{text}");
+        }
+        assert_eq!(
+            habit_in("select now()", &SQLSERVER).map(|habit| habit.sentence()).as_deref(),
+            Some("now is of another language; here: sysdatetime()")
+        );
+    }
+
+    #[test]
+    fn names_and_words_of_the_language_itself_are_left_alone() {
+        for (text, dialect) in [
+            ("select limit, top from ports", &SQLSERVER),
+            ("select p.len, app.len(name) from ports p", &POSTGRES),
+            ("select 1 as ilike", &SQLITE),
+            ("select top (5) len(name), sysdatetime() from ports", &SQLSERVER),
+            ("select now(), length(name) from ports limit 5", &POSTGRES),
+            ("select 'limit 5', \"top\" from ports -- limit 5", &SQLSERVER),
+            ("show search_path", &POSTGRES),
+            ("select regexp from patterns", &POSTGRES),
+            ("create function len(t text) returns int language sql return length(t)", &POSTGRES),
+        ] {
+            assert_eq!(told(text, dialect), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn tables_hold_what_their_languages_do_not_have() {
+        for dialect in DIALECTS.iter().filter(|dialect| dialect.family == Family::Sql) {
+            assert!(lines(dialect).count() > 10, "{}", dialect.name);
+            for (pattern, instead) in lines(dialect) {
+                assert!(!instead.trim().is_empty() && instead.trim() == instead, "{}: {pattern}", dialect.name);
+                if let Some(name) = pattern.strip_suffix("()") {
+                    assert!(help::of(dialect).function(name).is_none(), "{} has {name}", dialect.name);
+                }
+            }
+        }
+    }
+}
