@@ -59,13 +59,18 @@ fn company(home: &Home) -> Server {
     Server::start(Options { data: Some(folder), ..Options::default() }).unwrap()
 }
 
+/// With a connection to the server.
+fn connected(home: Home, server: &Server) -> Home {
+    let connections =
+        format!("[log]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = {}\ndatabase = \"ferry\"\n", server.port());
+    home.file(".jaunty/connections.toml", &connections)
+}
+
 #[test]
 fn a_working_day_with_documents() {
     let home = Home::new();
     let server = company(&home);
-    let connections =
-        format!("[log]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = {}\ndatabase = \"ferry\"\n", server.port());
-    let home = home.file(".jaunty/connections.toml", &connections).file("day.documents", "");
+    let home = connected(home, &server).file("day.documents", "");
     let screen = home.screen(&["day.documents", "--connection", "log"]);
     screen.shows("log open").shows("mongodb 8.0.0");
     let mut day = Day { screen: &screen, keys: 0 };
@@ -145,10 +150,8 @@ fn a_working_day_with_documents() {
 fn slips_of_the_hand_are_marked() {
     let home = Home::new();
     let server = company(&home);
-    let connections =
-        format!("[log]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = {}\ndatabase = \"ferry\"\n", server.port());
     let text = "sailing { delay_min: 5 }\n\nsailings { delay_mins: { $gt: 60 } }\n\nsailings | lmit 3\n\nsailings { a > 60 }\n";
-    let home = home.file(".jaunty/connections.toml", &connections).file("day.documents", text);
+    let home = connected(home, &server).file("day.documents", text);
     let screen = home.screen(&["day.documents", "--connection", "log"]);
     screen.shows("log open").press(&["C-o"]).shows("400").press(&["Escape"]);
     // It runs, and is marked all the same.

@@ -132,6 +132,10 @@ mod tests {
             }
         }
         assert!(all >= 600, "there are {all} entries");
+        for dialect in DIALECTS.iter() {
+            let unknown = dialect.usual.iter().filter(|name| of(dialect).keyword(name).is_none());
+            assert_eq!(unknown.collect::<Vec<_>>(), Vec::<&&str>::new(), "{}", dialect.name);
+        }
     }
 
     #[test]

@@ -4,61 +4,6 @@ use super::{Completion, Found, Kind, Surroundings, escaped, finish};
 use jaunty_language::help;
 use jaunty_seam::catalog::ObjectKind;
 
-/// Those that are used all day come before others that are as near.
-const USUAL: &[&str] = &[
-    "CLIENT LIST",
-    "CONFIG GET",
-    "DBSIZE",
-    "DECR",
-    "DEL",
-    "EXISTS",
-    "EXPIRE",
-    "GET",
-    "HDEL",
-    "HGET",
-    "HGETALL",
-    "HKEYS",
-    "HSET",
-    "INCR",
-    "INCRBY",
-    "INFO",
-    "KEYS",
-    "LLEN",
-    "LPOP",
-    "LPUSH",
-    "LRANGE",
-    "MEMORY USAGE",
-    "MGET",
-    "MSET",
-    "OBJECT ENCODING",
-    "PERSIST",
-    "PING",
-    "PUBLISH",
-    "RENAME",
-    "RPOP",
-    "RPUSH",
-    "SADD",
-    "SCAN",
-    "SCARD",
-    "SELECT",
-    "SET",
-    "SISMEMBER",
-    "SLOWLOG GET",
-    "SMEMBERS",
-    "SREM",
-    "SUBSCRIBE",
-    "TTL",
-    "TYPE",
-    "XADD",
-    "XLEN",
-    "XRANGE",
-    "ZADD",
-    "ZCARD",
-    "ZRANGE",
-    "ZREM",
-    "ZSCORE",
-];
-
 /// What could be written at byte `cursor` of a command.
 pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> Completion {
     let head = text.get(..cursor).unwrap_or(text);
@@ -80,7 +25,7 @@ pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> C
     if before.is_empty() {
         for entry in help.entries() {
             let arguments = entry.signature.get(entry.name.len()..).unwrap_or_default().trim();
-            let weight = if USUAL.contains(&entry.name.as_str()) { 60 } else { 50 };
+            let weight = if around.dialect.usual.contains(&entry.name.as_str()) { 60 } else { 50 };
             found.put(Kind::Keyword, &cased(&entry.name), arguments, cased(&entry.name), weight);
         }
         return finish(start..end, found);
@@ -92,7 +37,7 @@ pub(super) fn complete(text: &str, cursor: usize, around: Surroundings<'_>) -> C
             && first.eq_ignore_ascii_case(before.first().unwrap_or(&""))
         {
             let arguments = entry.signature.get(entry.name.len()..).unwrap_or_default().trim();
-            let weight = if USUAL.contains(&entry.name.as_str()) { 80 } else { 70 };
+            let weight = if around.dialect.usual.contains(&entry.name.as_str()) { 80 } else { 70 };
             found.put(Kind::Keyword, &cased(second), arguments, cased(second), weight);
         }
     }

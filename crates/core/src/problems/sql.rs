@@ -25,7 +25,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     lexical(text, around.dialect, &all, &mut found);
     // A function of that name may be somebody's own.
     let is_own = |habit: &Habit| around.catalog.named(&habit.word.to_lowercase()).next().is_some();
-    let habit = habit_in(text, around.dialect).filter(|habit| found.is_empty() && !is_own(habit));
+    let habit = habit_in(text, &all, around.dialect).filter(|habit| found.is_empty() && !is_own(habit));
     found.extend(habit.map(|habit| Problem::new(habit.range.clone(), habit.sentence())));
     // What cannot be read to its end cannot be judged, and definitions have rules of their own.
     let judged = ["SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "REPLACE", "EXPLAIN", "VALUES"];

@@ -20,6 +20,7 @@ use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
 use jaunty_language::statement::habits::habit_in;
 use jaunty_language::statement::parameters::Value;
+use jaunty_language::statement::shape::words;
 use jaunty_language::statement::veil;
 use jaunty_seam::engine::{Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -87,7 +88,9 @@ impl Job {
     /// The error of a statement that a server refused; where a word of another language stands in it, what this one says.
     fn with_habit(&self, error: EngineError) -> EngineError {
         let known = self.language.filter(|_| error.kind == ErrorKind::Refused && self.statement.len() <= LONGEST);
-        let Some(habit) = known.and_then(|dialect| habit_in(&self.statement, dialect)) else { return error };
+        let text = self.statement.as_str();
+        let habit = known.and_then(|dialect| habit_in(text, &words(text, dialect, 0), dialect));
+        let Some(habit) = habit else { return error };
         let before = error.remedy.as_deref().map(|remedy| format!(" {remedy}")).unwrap_or_default();
         let remedy = format!("{}.{before}", habit.sentence());
         error.remedy(remedy)

@@ -128,6 +128,8 @@ pub struct Dialect {
     pub clauses: &'static [&'static str],
     /// What may follow what in statements that define or change something.
     pub phrases: Option<&'static Phrases>,
+    /// Entries of its help that are used all day: they are proposed before others that are as near.
+    pub usual: &'static [&'static str],
     /// Words that others of its family have and it has not, with what it says instead: a line for each, as
     /// [`crate::statement::habits`] reads them.
     pub habits: &'static str,
@@ -250,6 +252,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     first_rows: "select * from TABLE limit COUNT",
     clauses: &[],
     phrases: None,
+    usual: &[],
     habits: "",
     calls: ["select NAME(ARGUMENTS)", "call NAME(ARGUMENTS)"],
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],

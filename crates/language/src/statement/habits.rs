@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::shape::{Word, words};
+use super::shape::Word;
 use crate::dialect::Dialect;
 use crate::lexer::TokenKind;
 
@@ -29,14 +29,32 @@ fn lines(dialect: &'static Dialect) -> impl Iterator<Item = (&'static str, &'sta
     dialect.habits.lines().filter_map(|line| line.split_once("  "))
 }
 
-/// The first word of another language in a statement.
-pub fn habit_in(text: &str, dialect: &'static Dialect) -> Option<Habit> {
-    let all = words(text, dialect, 0);
-    let found = lines(dialect).filter_map(|(pattern, instead)| Some((place(pattern, &all)?, instead)));
+/// The first word of another language in a statement, of which these are the words.
+pub fn habit_in(text: &str, all: &[Word], dialect: &'static Dialect) -> Option<Habit> {
+    let found = lines(dialect).filter_map(|(pattern, instead)| Some((place(pattern, all)?, instead)));
     let (at, instead) = found.min_by_key(|(at, _)| at.start)?;
     let (first, last) = (all.get(at.start)?, all.get(at.end.checked_sub(1)?)?);
     let range = first.range.start..last.range.end;
     Some(Habit { word: text.get(range.clone())?.to_owned(), range, instead })
+}
+
+/// What a pattern wants behind its words.
+#[derive(Clone, Copy, PartialEq)]
+enum Behind {
+    Call,
+    Value(TokenKind),
+    Other,
+}
+
+impl Behind {
+    fn fits(self, next: Option<&Word>) -> bool {
+        let calls = next.is_some_and(|next| next.sign(b'('));
+        match self {
+            Behind::Call => calls,
+            Behind::Value(kind) => next.is_some_and(|next| next.kind == kind || next.kind == TokenKind::Parameter),
+            Behind::Other => !calls,
+        }
+    }
 }
 
 /// The words that a pattern fits: `^` is the beginning of a statement, `name()` a call, `9` a number, `''` a text, and
@@ -46,30 +64,21 @@ fn place(pattern: &str, all: &[Word]) -> Option<Range<usize>> {
         let length = first.split(' ').count();
         return fits(first, all, 0).then_some(0..length);
     }
-    if let Some(name) = pattern.strip_suffix("()") {
-        // A function of this name may just be made.
-        if all.first().is_some_and(|word| word.is_one_of(&["CREATE", "ALTER", "DROP"])) {
-            return None;
-        }
-        let calls = |at: &usize| all.get(at + 1).is_some_and(|next| next.sign(b'('));
-        return (0..all.len()).find(|at| fits(name, all, *at) && calls(at) && !is_part(all, *at)).map(|at| at..at + 1);
+    let ends =
+        [("()", Behind::Call), (" 9", Behind::Value(TokenKind::Number)), (" ''", Behind::Value(TokenKind::Text))];
+    let end = ends.into_iter().find_map(|(end, behind)| Some((pattern.strip_suffix(end)?, behind)));
+    let (spelled, behind) = end.unwrap_or((pattern, Behind::Other));
+    // A function of this name may just be made.
+    let makes = all.first().is_some_and(|word| word.is_one_of(&["CREATE", "ALTER", "DROP"]));
+    if makes && behind == Behind::Call {
+        return None;
     }
-    for (behind, kind) in [(" 9", TokenKind::Number), (" ''", TokenKind::Text)] {
-        if let Some(word) = pattern.strip_suffix(behind) {
-            let next =
-                |at: usize| all.get(at + 1).is_some_and(|next| next.kind == kind || next.kind == TokenKind::Parameter);
-            return (1..all.len())
-                .find(|at| fits(word, all, *at) && next(*at) && !is_part(all, *at))
-                .map(|at| at..at + 1);
-        }
-    }
-    let length = pattern.split(' ').count();
-    let is_word = |at: &usize| {
-        let calls = all.get(at + length).is_some_and(|next| next.sign(b'('));
-        let names = all.get(at.wrapping_sub(1)).is_some_and(|before| before.is("AS"));
-        !calls && !names && !is_part(all, *at)
-    };
-    (1..all.len()).find(|at| fits(pattern, all, *at) && is_word(at)).map(|at| at..at + length)
+    let length = spelled.split(' ').count();
+    let names = |at: usize| all.get(at - 1).is_some_and(|before| before.is("AS"));
+    let is_there =
+        |at: &usize| fits(spelled, all, *at) && behind.fits(all.get(at + length)) && !names(*at) && !is_part(all, *at);
+    // A statement begins with none of them.
+    (1..all.len()).find(is_there).map(|at| at..at + length)
 }
 
 /// Whether words stand at a place.
@@ -91,9 +100,10 @@ mod tests {
     use super::*;
     use crate::dialect::{DIALECTS, Family, MYSQL, POSTGRES, SQLITE, SQLSERVER};
     use crate::help;
+    use crate::statement::shape::words;
 
     fn told(text: &str, dialect: &'static Dialect) -> Option<(String, &'static str)> {
-        habit_in(text, dialect).map(|habit| (habit.word, habit.instead))
+        habit_in(text, &words(text, dialect, 0), dialect).map(|habit| (habit.word, habit.instead))
     }
 
     #[test]
@@ -114,10 +124,8 @@ mod tests {
         ] {
             assert_eq!(told(text, dialect).map(|(word, _)| word).as_deref(), Some(word), "{text}");
         }
-        assert_eq!(
-            habit_in("select now()", &SQLSERVER).map(|habit| habit.sentence()).as_deref(),
-            Some("now is of another language; here: sysdatetime()")
-        );
+        let habit = habit_in("select now()", &words("select now()", &SQLSERVER, 0), &SQLSERVER).unwrap();
+        assert_eq!(habit.sentence(), "now is of another language; here: sysdatetime()");
     }
 
     #[test]
