@@ -5,7 +5,8 @@ use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::Last;
-use jaunty_core::connection::{self, Connections, connections_files, load, url};
+use jaunty_core::connection::url::{self, FromUrl};
+use jaunty_core::connection::{self, Connections, connections_files, load};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
 use jaunty_core::settings;
@@ -33,7 +34,7 @@ pub fn connections(folders: &Folders) -> Connections {
 }
 
 /// The engine whose database a file is, told by its first bytes.
-fn engine_of(path: &Path) -> Option<&'static dyn Engine> {
+pub fn engine_of(path: &Path) -> Option<&'static dyn Engine> {
     let mut head = Vec::new();
     File::open(path).ok()?.take(64).read_to_end(&mut head).ok()?;
     // A file of nothing is a database without tables, if it is called one.
@@ -88,13 +89,18 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
     Err(Failure::Usage(format!("no connection named \"{name}\". {remedy}")))
 }
 
+/// Says which parameters of a URL count for nothing.
+pub fn tell_left_out(from: &FromUrl) {
+    for parameter in &from.left_out {
+        let parameter = clean(parameter);
+        eprintln!("jaunty: {parameter} of the URL is ignored: not supported here");
+    }
+}
+
 /// A profile for a URL: its password, if it has one, stays with it in memory.
 fn profile_of_url(text: &str) -> Result<Profile, Failure> {
     let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
-    for parameter in &from.left_out {
-        let parameter = clean(parameter);
-        eprintln!("jaunty: the URL's parameter {parameter} is ignored: not supported here");
-    }
+    tell_left_out(&from);
     let mut profile = from.profile;
     let name = ["database", "path", "host"].iter().find_map(|key| profile.text(key)).unwrap_or(&profile.engine);
     profile.name = name.rsplit('/').next().unwrap_or(name).to_owned();

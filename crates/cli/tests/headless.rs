@@ -547,7 +547,9 @@ fn no_secret_is_repeated_or_kept() {
     let home = Home::ferry();
     for arguments in [
         &["connections", "add", "x", "postgres:app:tide-table-9@host/x"][..],
-        &["run", "-c", "host=quay password=tide-table-9", "-s", "select 1"],
+        &["run", "-c", "hostname=quay password=tide-table-9", "-s", "select 1"],
+        &["run", "-c", "host=quay;password=tide-table-9;user=clerk", "-s", "select 1"],
+        &["connections", "add", "x", "Server=quay;Port=no;Password=tide-table-9"],
         &["run", "-c", "postgresql:app:tide-table-9@host/x", "-s", "select 1"],
     ] {
         let (out, err) = home.call(arguments).exits(2);
@@ -557,6 +559,45 @@ fn no_secret_is_repeated_or_kept() {
     home.call(&["run", "-c", "ferry", "-s", "alter role clerk password 'tide-table-9'"]).exits(1);
     let log = home.call(&["log", "--json"]).gives();
     assert!(log.contains("alter role clerk password ***") && !log.contains("tide-table-9"), "{log}");
+}
+
+#[test]
+fn a_connection_is_added_by_what_programs_say_of_it() {
+    let home = Home::ferry();
+    for (name, arguments) in [
+        ("driver", &["jdbc:postgresql://quay.example/bookings?user=clerk&password=tide-table-9"][..]),
+        ("words", &["Server=tcp:quay.example,1434;Initial Catalog=fares;User Id=clerk;Password=tide-table-9"]),
+        ("named", &["Server=quay.example;Uid=clerk;Pwd=tide-table-9", "--engine", "mysql"]),
+        ("blanks", &["host=quay.example dbname=tides password='tide-table-9'"]),
+        ("readonly", &["file:ferry.db?mode=ro"]),
+        ("file", &["ferry.db"]),
+        ("set", &["sqlite::memory:", "--set", "path=ferry.db"]),
+    ] {
+        let (out, err) = home.call(&[&["connections", "add", name], arguments].concat()).exits(0);
+        assert!(!out.contains("tide-table-9") && !err.contains("tide-table-9"), "{name}: {out}{err}");
+        assert_eq!(err.contains("the password is not stored"), err.contains("password"), "{name}: {err}");
+    }
+    let all: serde_json::Value = serde_json::from_str(&home.call(&["connections", "--json"]).gives()).unwrap();
+    let told = |name: &str| {
+        let profile = all.as_array().unwrap().iter().find(|profile| profile["name"] == name).unwrap();
+        let settings = profile["settings"].as_object().unwrap().iter();
+        let settings = settings.map(|(key, value)| format!("{key}={}", value.as_str().unwrap_or(&value.to_string())));
+        format!("{} {} {}", profile["engine"], profile["guard"], settings.collect::<Vec<_>>().join(" "))
+    };
+    assert_eq!(told("driver"), "\"postgres\" \"open\" database=bookings host=quay.example user=clerk");
+    assert_eq!(told("words"), "\"sqlserver\" \"open\" database=fares host=quay.example port=1434 user=clerk");
+    assert_eq!(told("named"), "\"mysql\" \"open\" host=quay.example user=clerk");
+    assert_eq!(told("blanks"), "\"postgres\" \"open\" database=tides host=quay.example");
+    // The file lies where the command was given, wherever the connections file lies.
+    for name in ["readonly", "file", "set"] {
+        let (_, err) = home.call(&["connections", "try", name]).exits(0);
+        assert_eq!(err, "", "{name}");
+    }
+    assert!(told("readonly").starts_with("\"sqlite\" \"read-only\" path="), "{}", told("readonly"));
+    assert!(
+        std::fs::read_to_string(home.path("project/.jaunty/connections.toml"))
+            .is_ok_and(|text| !text.contains("tide-table"))
+    );
 }
 
 #[test]
@@ -691,7 +732,10 @@ fn plans_and_schemas_are_drawn_without_a_screen() {
     let (_, refused) = home.call(&["plan", "-c", "ferry", "-s", "select nothing"]).exits(1);
     assert!(refused.contains("nothing"), "{refused}");
     let (_, refused) = home.call(&["plan", "-c", "fery", "-s", "select 1"]).exits(2);
-    assert!(refused.contains("did you mean \"ferry\"?"), "{refused}");
+    assert!(refused.contains("Did you mean \"ferry\"?"), "{refused}");
+    // A database file needs no name.
+    let plan = home.call(&["plan", "-c", "ferry.db", "-s", "select * from ports"]).gives();
+    assert!(plan.contains("ports"), "{plan}");
     home.call(&["schema", "-c", "ferry", "-o", "all.pdf"]).gives();
     assert!(std::fs::read(home.path("project/all.pdf")).unwrap().starts_with(b"%PDF"));
     home.call(&["schema", "-c", "ferry", "berths", "-o", "berths.svg"]).gives();
@@ -699,6 +743,44 @@ fn plans_and_schemas_are_drawn_without_a_screen() {
     assert!(drawn.contains("berths") && drawn.contains("ports"), "a neighbour is drawn too");
     let (_, refused) = home.call(&["schema", "-c", "ferry", "tides", "-o", "x.svg"]).exits(1);
     assert!(refused.contains("nothing is named tides"), "{refused}");
+}
+
+#[test]
+fn what_a_database_holds_is_listed_and_described() {
+    let home = Home::ferry().database(
+        "ferry.db",
+        "create table berths(port integer not null references ports(id), berth text default 'A', primary key (port, berth));",
+    );
+    let schema = |more: &[&str]| home.call(&[&["schema", "-c", "ferry"], more].concat());
+    let listed = schema(&[]).gives();
+    let lines: Vec<_> = listed.lines().map(|line| line.split_whitespace().take(2).collect::<Vec<_>>()).collect();
+    assert_eq!(lines, [["kind", "name"], ["table", "berths"], ["table", "ports"], ["view", "big"]], "{listed}");
+    insta::assert_snapshot!(schema(&["berths"]).gives(), @r"
+    table berths · main
+
+    size
+      0 rows (estimate)
+
+    columns
+      port   INTEGER · key → ports.id
+      berth  TEXT · key · default 'A'
+
+    keys
+      primary key (port, berth)
+
+    references
+      foreign key (port) references ports (id)
+    ");
+    let view = schema(&["BIG"]).gives();
+    assert!(view.starts_with("view big · main\n"), "{view}");
+    let all: serde_json::Value = serde_json::from_str(&schema(&["--json"]).gives()).unwrap();
+    assert_eq!((&all[1]["name"], &all[1]["kind"]), (&"ports".into(), &"table".into()));
+    let one: serde_json::Value = serde_json::from_str(&schema(&["ports", "--json"]).gives()).unwrap();
+    assert_eq!(one["columns"][1], serde_json::json!({"name": "name", "type": "TEXT", "nullable": true, "key": false}));
+    let (_, refused) = schema(&["port"]).exits(1);
+    assert!(refused.contains("nothing is named port; did you mean ports?"), "{refused}");
+    let empty = Home::ferry().database("empty.db", "");
+    assert_eq!(empty.call(&["schema", "-c", "sqlite::memory:"]).gives(), "Nothing here.\n");
 }
 
 #[test]

@@ -6,8 +6,8 @@ use jaunty_seam::error::{EngineError, ErrorKind};
 
 /// What such lines begin with, and our own way to do the same.
 const WAYS: &[(&str, &str)] = &[
-    ("\\dt", "The action \"Tables\" lists tables and views."),
-    ("\\d", "The action \"Tables\" lists tables and views."),
+    ("\\dt", "The action \"Tables\", or jaunty schema, lists tables and views."),
+    ("\\d", "The action \"Tables\", or jaunty schema, lists tables and views."),
     ("\\l", "The action \"Switch database\" lists databases."),
     ("\\connect", "Use the actions \"Connections\" and \"Switch database\"."),
     ("\\copy", "Use copy … to stdout, or jaunty run --output with a file."),

@@ -308,7 +308,7 @@ fn errors_point_at_the_place() {
     \dt is a command of a command-line client, not SQL
       1 | \dt
         | ^
-    The action "Tables" lists tables and views.
+    The action "Tables", or jaunty schema, lists tables and views.
     "#);
     run(session.as_mut(), "begin").unwrap();
     refused(session.as_mut(), "select 1/0");

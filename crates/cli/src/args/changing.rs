@@ -21,7 +21,7 @@ pub struct Load {
     /// Instead of a file, the kept rows of a run, by its number in the log; "last" is the latest
     #[arg(long, value_name = "RUN")]
     pub run: Option<String>,
-    /// The connection, by its name in a connections file, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// The table, with its schema where that is needed
@@ -89,7 +89,7 @@ pub struct Load {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Dump {
-    /// The connection, by its name in a connections file, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// Only these tables and views, with their schema where that is needed
@@ -137,7 +137,7 @@ pub struct Found {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct CompareRows {
-    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    /// The connection of the left side, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub left: Option<String>,
     /// That of the right side; without it the same
@@ -171,7 +171,7 @@ pub struct CompareRows {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct CompareStructure {
-    /// The connection of the left side, by its name in a connections file, or a database file, or a URL
+    /// The connection of the left side, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub left: String,
     /// That of the right side; without it the same

@@ -31,7 +31,7 @@ pub enum ConnectionsAct {
     Add {
         /// Its name
         name: String,
-        /// A URL, such as postgresql://clerk@quay.example/bookings
+        /// A URL, such as postgresql://clerk@quay.example/bookings, or a database file
         url: Option<String>,
         #[command(flatten)]
         change: Change,

@@ -50,7 +50,7 @@ pub enum Command {
     Compare(Compare),
     /// Show how a server carries a statement out: each step with its share, its rows and its index
     Plan(Plan),
-    /// Draw tables with their keys and what they reference, as SVG or PDF
+    /// List what a database holds, describe a table, or draw tables with what they reference, as SVG or PDF
     Schema(Schema),
     /// List past runs: when, where, how long, how many rows, the outcome
     Log(Log),

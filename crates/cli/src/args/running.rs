@@ -13,7 +13,7 @@ use crate::failure::Failure;
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "file"]))]
 pub struct Run {
-    /// The connection, by its name in a connections file, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// Statements to run; "-" reads them from standard input
@@ -48,7 +48,7 @@ pub struct Run {
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "place"]))]
 pub struct Plan {
-    /// The connection, by its name in a connections file
+    /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// The statement
@@ -74,20 +74,23 @@ pub struct Plan {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Schema {
-    /// The connection, by its name in a connections file
+    /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
-    /// A table, whose neighbours are drawn too; without it all of the schema
+    /// A table, or another object; without it all of the schema
     pub table: Option<String>,
-    /// How far neighbours are drawn
+    /// How far neighbours of a table are drawn
     #[arg(short, long, default_value_t = 1)]
     pub depth: usize,
     /// The schema; without it the first that names are looked up in
     #[arg(short, long, value_name = "NAME")]
     pub schema: Option<String>,
-    /// The file, .svg or .pdf
+    /// Draw it to this file, .svg or .pdf
     #[arg(short, long, value_name = "FILE")]
-    pub output: PathBuf,
+    pub output: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long, conflicts_with = "output")]
+    pub json: bool,
 }
 
 /// Where rows go, and how they are written.

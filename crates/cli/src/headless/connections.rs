@@ -1,12 +1,13 @@
 //! `jaunty connections`: listing, trying and changing profiles, as text or as JSON, never a secret.
 
+use std::path::Path;
 use std::time::Instant;
 
 use jaunty_core::connection::{connections_files, edit, open, url};
-use jaunty_language::text::clean::{clean, clean_lines, width};
-use jaunty_seam::engine::Stop;
+use jaunty_language::text::clean::{clean, clean_lines};
+use jaunty_seam::engine::{Key, Stop, Takes};
 use jaunty_seam::error::Step;
-use jaunty_seam::profile::{Guard, Profile, Setting};
+use jaunty_seam::profile::{Guard, Profile, Setting, path};
 use serde_json::{Value, json};
 
 use jaunty_core::connection::Tried;
@@ -87,11 +88,21 @@ fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(),
             "a connection named \"{name}\" already exists; use jaunty connections edit to change it"
         )));
     }
+    let here = std::env::current_dir().unwrap_or_default();
+    let file = connections_files(&here, &folders).into_iter().next();
+    let file = file.unwrap_or_else(|| folders.config.join("connections.toml"));
     let mut profile = match url {
+        Some(text) if let Some(engine) = crate::open::engine_of(Path::new(text)) => {
+            Profile::new("", engine.name()).with("path", text)
+        }
         Some(text) => {
-            let from = url::parse(text, ENGINES).map_err(|error| Failure::Usage(error.explain("", 1)))?;
+            // Of several systems whose strings look alike, the one that is named.
+            let named: Vec<_> = change.engine.iter().filter_map(|name| jaunty_engines::by_name(name)).collect();
+            let engines = if named.is_empty() { ENGINES } else { &named };
+            let from = url::parse(text, engines).map_err(|error| Failure::Usage(error.explain("", 1)))?;
+            crate::open::tell_left_out(&from);
             if from.secret.is_some() {
-                eprintln!("jaunty: the password in the URL is not stored; the profile asks for it each time");
+                eprintln!("jaunty: the password is not stored; the profile asks for it each time");
             }
             let asked = from.secret.is_some();
             if asked { from.profile.with("secret", "ask") } else { from.profile }
@@ -99,10 +110,10 @@ fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(),
         None => Profile::new("", change.engine.clone().unwrap_or_default()),
     };
     profile.name = name.to_owned();
-    let here = std::env::current_dir().unwrap_or_default();
-    let file = connections_files(&here, &folders).into_iter().next();
-    let file = file.unwrap_or_else(|| folders.config.join("connections.toml"));
     profile.file = Some(file);
+    for key in jaunty_engines::by_name(&profile.engine).iter().flat_map(|engine| engine.keys()) {
+        from_here(&mut profile, key);
+    }
     save(None, apply(profile, change)?, json)
 }
 
@@ -148,6 +159,7 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
             profile.settings.remove(name);
         } else {
             profile.settings.insert(name.to_owned(), url::setting(key, value).map_err(Failure::Usage)?);
+            from_here(&mut profile, key);
         }
     }
     if let Some(guard) = change.guard.as_deref().and_then(Guard::from_word) {
@@ -164,6 +176,15 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
         return Err(Failure::Usage(format!("{} is required: {}. Add --set {}=…", key.name, key.help, key.name)));
     }
     Ok(profile)
+}
+
+/// A path on the command line is relative to the working folder, and one in a connections file to that file.
+fn from_here(profile: &mut Profile, key: &Key) {
+    if let (Takes::Path, Some(file), Some(Setting::Text(path))) =
+        (key.takes, &profile.file, profile.settings.get_mut(key.name))
+    {
+        *path = path::seen_from(file, path, &std::env::current_dir().unwrap_or_default());
+    }
 }
 
 fn save(before: Option<&str>, profile: Profile, json: bool) -> Result<(), Failure> {
@@ -249,14 +270,7 @@ fn table(profiles: &[Profile]) -> String {
     let rows = profiles.iter().map(|p| {
         let file = p.file.as_ref().map_or_else(String::new, |file| format!("{}:{}", file.display(), p.line));
         let note = p.note.clone().unwrap_or_default();
-        [p.name.clone(), p.engine.clone(), p.guard.word().to_owned(), note, file].map(|cell| clean(&cell).into_owned())
+        [p.name.clone(), p.engine.clone(), p.guard.word().to_owned(), note, file]
     });
-    let rows: Vec<_> = [head].into_iter().chain(rows).collect();
-    let wide = |column: usize| rows.iter().map(|row| width(&row[column])).max().unwrap_or(0);
-    let widths: Vec<_> = (0..5).map(wide).collect();
-    let line = |row: &[String; 5]| {
-        let cells = row.iter().zip(&widths).map(|(cell, wide)| format!("{cell}{}", " ".repeat(wide - width(cell))));
-        format!("{}\n", cells.collect::<Vec<_>>().join("  ").trim_end())
-    };
-    clean_lines(&rows.iter().map(line).collect::<String>()) + "\n"
+    super::aligned(&[head].into_iter().chain(rows).collect::<Vec<_>>())
 }

@@ -1,10 +1,13 @@
-//! `jaunty plan` and `jaunty schema`: what the screen draws, as text and as files.
+//! `jaunty plan` and `jaunty schema`: what the screen shows and draws, as text and as files.
 
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_engines::by_name;
+use jaunty_language::text::clean::clean_lines;
+use jaunty_language::text::numbers;
+use jaunty_serve::service::Service;
 use jaunty_serve::socket::Tell;
 use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
@@ -24,6 +27,13 @@ fn absolute(path: &Path) -> Result<String, Failure> {
     Ok(path.to_string_lossy().into_owned())
 }
 
+/// The interface, and the name by which it knows a connection: one of a connections file, or a database file or a URL.
+fn service_of(connection: &str) -> Result<(Service, String), Failure> {
+    let profile = crate::open::profile(connection, &crate::open::connections(&crate::open::folders()?))?;
+    let name = profile.name.clone();
+    Ok((if profile.file.is_none() { service()?.knowing(profile) } else { service()? }, name))
+}
+
 /// Prints the plan of a statement, and draws it where that is asked for.
 pub fn plan(args: &Plan) -> Result<(), Failure> {
     let statement = match (&args.statement, &args.place) {
@@ -38,14 +48,14 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
             .ok_or_else(|| Failure::Usage(format!("--parameter takes NAME=VALUE, and \"{given}\" has no =")))?;
         values.insert(name.to_owned(), json!(value));
     }
-    let mut params = json!({
-        "connection": args.connection, "statement": statement, "measured": args.measured, "values": values,
-    });
+    let mut params = json!({"statement": statement, "measured": args.measured, "values": values});
     if let Some(path) = &args.output {
         params["path"] = json!(absolute(path)?);
     }
+    let (service, connection) = service_of(&args.connection)?;
+    params["connection"] = json!(connection);
     let tell: Tell = Arc::new(|_| true);
-    let plan = service()?.answer("plan", &params, &tell).map_err(failure)?;
+    let plan = service.answer("plan", &params, &tell).map_err(failure)?;
     match args.json {
         true => super::print(&format!("{plan}\n")),
         false => super::print(plan["text"].as_str().unwrap_or_default()),
@@ -65,19 +75,84 @@ fn statement_at(args: &Plan, place: &str) -> Result<String, Failure> {
     Ok(first.job.sent().into_owned())
 }
 
-/// Draws tables to a file.
+/// Draws tables to a file; without a file, lists what there is, or describes one object.
 pub fn schema(args: &Schema) -> Result<(), Failure> {
-    let mut params = json!({"connection": args.connection, "path": absolute(&args.output)?, "depth": args.depth});
-    for (name, value) in [("table", &args.table), ("schema", &args.schema)] {
-        if let Some(value) = value {
-            params[name] = json!(value);
-        }
+    let (service, connection) = service_of(&args.connection)?;
+    let mut params = json!({"connection": connection});
+    if let Some(schema) = &args.schema {
+        params["schema"] = json!(schema);
     }
     let tell: Tell = Arc::new(|_| true);
-    let drawn: Value = service()?.answer("catalog.draw", &params, &tell).map_err(failure)?;
-    if std::io::stderr().is_terminal() {
-        let tables = jaunty_core::words::count(drawn["tables"].as_u64().unwrap_or_default(), "table");
-        eprintln!("{tables} in {}", args.output.display());
+    let ask = |method: &str, params: &Value| service.answer(method, params, &tell).map_err(failure);
+    if let Some(file) = &args.output {
+        (params["path"], params["depth"]) = (json!(absolute(file)?), json!(args.depth));
+        if let Some(table) = &args.table {
+            params["table"] = json!(table);
+        }
+        let drawn = ask("catalog.draw", &params)?;
+        if std::io::stderr().is_terminal() {
+            let tables = jaunty_core::words::count(drawn["tables"].as_u64().unwrap_or_default(), "table");
+            eprintln!("{tables} in {}", file.display());
+        }
+        return Ok(());
     }
-    Ok(())
+    let told = match &args.table {
+        Some(table) => {
+            params["name"] = json!(table);
+            ask("catalog.object", &params)?
+        }
+        None => ask("catalog.objects", &params)?,
+    };
+    match (args.json, &args.table) {
+        (true, _) => super::print(&format!("{told:#}\n")),
+        (false, Some(_)) => super::print(&described(&told)),
+        (false, None) => super::print(&listed(&told)),
+    }
+}
+
+fn text<'v>(value: &'v Value, key: &str) -> &'v str {
+    value[key].as_str().unwrap_or_default()
+}
+
+/// All objects, a line each: kind, name, rows and size as estimated, comment.
+fn listed(objects: &Value) -> String {
+    let objects: Vec<&Value> = objects.as_array().into_iter().flatten().collect();
+    if objects.is_empty() {
+        return "Nothing here.\n".to_owned();
+    }
+    let several = objects.iter().any(|object| object["schema"] != objects[0]["schema"]);
+    let head = ["kind", "name", "rows", "size", "comment"].map(str::to_owned);
+    let rows = objects.iter().map(|object| {
+        let schema = text(object, "schema");
+        let name = text(object, "name");
+        let counted = |key: &str, show: fn(u64) -> String| object[key].as_u64().map(show).unwrap_or_default();
+        [
+            text(object, "kind").to_owned(),
+            if several && !schema.is_empty() { format!("{schema}.{name}") } else { name.to_owned() },
+            counted("rows", |rows| format!("~{}", numbers::grouped(rows))),
+            counted("bytes", numbers::bytes),
+            // A comment of several lines would be several objects.
+            text(object, "comment").split_whitespace().collect::<Vec<_>>().join(" "),
+        ]
+    });
+    super::aligned(&[head].into_iter().chain(rows).collect::<Vec<_>>())
+}
+
+/// One object, section by section, and the statement that makes it where that says more.
+fn described(object: &Value) -> String {
+    let schema = Some(text(object, "schema")).filter(|schema| !schema.is_empty());
+    let of = schema.map(|schema| format!(" · {schema}")).unwrap_or_default();
+    let mut told = format!("{} {}{of}\n", text(object, "kind"), text(object, "name"));
+    let mut section = "";
+    for line in object["shape"].as_array().into_iter().flatten() {
+        if text(line, "section") != section {
+            section = text(line, "section");
+            told.push_str(&format!("\n{section}\n"));
+        }
+        told.push_str(&format!("  {}\n", text(line, "text")));
+    }
+    if object["columns"].as_array().is_none_or(Vec::is_empty) && !text(object, "definition").is_empty() {
+        told.push_str(&format!("\n{}\n", text(object, "definition")));
+    }
+    clean_lines(&told) + "\n"
 }

@@ -47,6 +47,21 @@ pub fn print(text: &str) -> Result<(), Failure> {
     out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| Failure::output(&e, "standard output"))
 }
 
+/// Rows of cells, those of a column below each other.
+fn aligned<const COLUMNS: usize>(rows: &[[String; COLUMNS]]) -> String {
+    let rows: Vec<_> = rows.iter().map(|row| row.each_ref().map(|cell| clean::clean(cell))).collect();
+    let wide = |column: usize| rows.iter().map(|row| clean::width(&row[column])).max().unwrap_or(0);
+    let widths: Vec<_> = (0..COLUMNS).map(wide).collect();
+    let mut text = String::new();
+    for row in &rows {
+        let cells =
+            row.iter().zip(&widths).map(|(cell, wide)| format!("{cell}{}", " ".repeat(wide - clean::width(cell))));
+        text.push_str(cells.collect::<Vec<_>>().join("  ").trim_end());
+        text.push('\n');
+    }
+    text
+}
+
 /// Writes text of ours, which is for a shell or a reader of manuals, as it is.
 fn print_as_it_is(text: &str) -> Result<(), Failure> {
     let mut out = io::stdout().lock();

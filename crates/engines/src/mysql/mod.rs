@@ -15,7 +15,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, MYSQL};
-use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, Strings, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -46,6 +46,31 @@ impl Engine for Mysql {
 
     fn schemes(&self) -> &'static [&'static str] {
         &["mysql", "mariadb"]
+    }
+
+    fn strings(&self) -> Option<&'static Strings> {
+        Some(&Strings {
+            words: &[
+                ("server", Says::Key("host")),
+                ("host", Says::Key("host")),
+                ("datasource", Says::Key("host")),
+                ("port", Says::Key("port")),
+                ("database", Says::Key("database")),
+                ("initialcatalog", Says::Key("database")),
+                ("userid", Says::Key("user")),
+                ("uid", Says::Key("user")),
+                ("user", Says::Key("user")),
+                ("username", Says::Key("user")),
+                ("password", Says::Key("password")),
+                ("pwd", Says::Key("password")),
+                ("sslmode", Says::Key("tls")),
+                ("sslca", Says::Key("tls_ca")),
+                ("connectiontimeout", Says::Key("connect_seconds")),
+                ("connecttimeout", Says::Key("connect_seconds")),
+            ],
+            own: &["allowuservariables", "allowzerodatetime", "convertzerodatetime", "treattinyasboolean"],
+            by_blanks: false,
+        })
     }
 
     fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {

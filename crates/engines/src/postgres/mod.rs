@@ -23,7 +23,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, POSTGRES};
-use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, Strings, Takes};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
@@ -60,6 +60,34 @@ impl Engine for Postgres {
 
     fn schemes(&self) -> &'static [&'static str] {
         &["postgresql", "postgres"]
+    }
+
+    fn strings(&self) -> Option<&'static Strings> {
+        Some(&Strings {
+            words: &[
+                ("host", Says::Key("host")),
+                ("server", Says::Key("host")),
+                ("hostaddr", Says::Key("host")),
+                ("port", Says::Key("port")),
+                ("dbname", Says::Key("database")),
+                ("database", Says::Key("database")),
+                ("user", Says::Key("user")),
+                ("username", Says::Key("user")),
+                ("userid", Says::Key("user")),
+                ("password", Says::Key("password")),
+                ("sslmode", Says::Key("tls")),
+                ("sslrootcert", Says::Key("tls_ca")),
+                ("rootcertificate", Says::Key("tls_ca")),
+                ("sslcert", Says::Key("tls_cert")),
+                ("sslkey", Says::Key("tls_key")),
+                ("searchpath", Says::Key("schema")),
+                ("service", Says::Key("service")),
+                ("connecttimeout", Says::Key("connect_seconds")),
+                ("timeout", Says::Key("connect_seconds")),
+            ],
+            own: &["dbname", "username", "searchpath", "hostaddr", "targetsessionattrs", "passfile", "service"],
+            by_blanks: true,
+        })
     }
 
     fn secret_on_file(&self, profile: &Profile) -> Option<Secret> {

@@ -65,7 +65,7 @@ fn meaning(code: &ffi::Error, message: &str, path: Option<&Path>) -> (ErrorKind,
         ErrorCode::PermissionDenied => (ErrorKind::Refused, Some("Check the file's permissions.".into())),
         ErrorCode::SystemIoFailure => (ErrorKind::Local, Some("The disk could not be read or written.".into())),
         _ if message.starts_with("no such table") => {
-            (ErrorKind::Refused, Some("The action \"Tables\" lists all tables.".into()))
+            (ErrorKind::Refused, Some("The action \"Tables\", or jaunty schema, lists all tables.".into()))
         }
         _ => (ErrorKind::Refused, None),
     }

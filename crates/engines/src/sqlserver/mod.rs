@@ -14,7 +14,7 @@ mod session;
 mod types;
 
 use jaunty_language::dialect::{Dialect, SQLSERVER};
-use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, Strings, Takes};
 use jaunty_seam::error::EngineError;
 
 use crate::net::keys::{SHARED, keys};
@@ -41,6 +41,17 @@ static KEYS: [Key; SHARED.len() + 4] = keys(
     ],
 );
 
+/// Our words for those of `Encrypt`.
+const ENCRYPT: &[(&str, &str)] = &[
+    ("true", "verify-full"),
+    ("yes", "verify-full"),
+    ("mandatory", "verify-full"),
+    ("strict", "verify-full"),
+    ("false", "prefer"),
+    ("no", "prefer"),
+    ("optional", "prefer"),
+];
+
 impl Engine for SqlServer {
     fn name(&self) -> &'static str {
         "sqlserver"
@@ -60,6 +71,46 @@ impl Engine for SqlServer {
 
     fn schemes(&self) -> &'static [&'static str] {
         &["sqlserver", "mssql"]
+    }
+
+    fn strings(&self) -> Option<&'static Strings> {
+        Some(&Strings {
+            words: &[
+                ("server", Says::Server),
+                ("datasource", Says::Server),
+                ("address", Says::Server),
+                ("addr", Says::Server),
+                ("networkaddress", Says::Server),
+                ("portnumber", Says::Key("port")),
+                ("database", Says::Key("database")),
+                ("initialcatalog", Says::Key("database")),
+                ("databasename", Says::Key("database")),
+                ("userid", Says::Key("user")),
+                ("uid", Says::Key("user")),
+                ("user", Says::Key("user")),
+                ("username", Says::Key("user")),
+                ("password", Says::Key("password")),
+                ("pwd", Says::Key("password")),
+                ("encrypt", Says::Words("tls", ENCRYPT)),
+                // After what it says something about.
+                ("trustservercertificate", Says::Words("tls", &[("true", "require"), ("yes", "require")])),
+                ("connecttimeout", Says::Key("connect_seconds")),
+                ("connectiontimeout", Says::Key("connect_seconds")),
+                ("timeout", Says::Key("connect_seconds")),
+                ("logintimeout", Says::Key("connect_seconds")),
+            ],
+            own: &[
+                "initialcatalog",
+                "databasename",
+                "encrypt",
+                "trustservercertificate",
+                "multipleactiveresultsets",
+                "applicationintent",
+                "integratedsecurity",
+                "trustedconnection",
+            ],
+            by_blanks: false,
+        })
     }
 
     fn container(&self) -> Container {

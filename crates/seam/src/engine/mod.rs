@@ -21,6 +21,7 @@ mod request;
 mod session;
 mod sink;
 mod stop;
+mod strings;
 
 use jaunty_language::dialect::Dialect;
 
@@ -33,6 +34,7 @@ pub use request::{Attempt, CatalogPart, Request, Rows};
 pub use session::{Abilities, Effect, Reading, Session, Touches, Verdict, refuse_values};
 pub use sink::{Event, Flow, Message, Progress, Sink};
 pub use stop::{Armed, Stop};
+pub use strings::{Says, Strings};
 
 /// A way of talking to a kind of database. There is one value of it for the whole program.
 pub trait Engine: Send + Sync {
@@ -54,6 +56,11 @@ pub trait Engine: Send + Sync {
     /// What URLs of its databases begin with, as `postgresql`. The first is the usual one.
     fn schemes(&self) -> &'static [&'static str] {
         &[]
+    }
+
+    /// What its drivers call the keys of a profile in connection strings that are no URLs.
+    fn strings(&self) -> Option<&'static Strings> {
+        None
     }
 
     /// A statement that shows what an object holds. `schema` and `name` are as in [`crate::catalog::Object`];

@@ -7,6 +7,7 @@ use jaunty_core::complete::rank::fit;
 use jaunty_core::drawing::layout::layout;
 use jaunty_core::drawing::save::{Paper, save};
 use jaunty_core::drawing::{Chosen, paint, tables};
+use jaunty_core::import::preview::near;
 use jaunty_core::reveal::shape::lines;
 use jaunty_seam::catalog::{Catalog, Object};
 use serde_json::{Value, json};
@@ -14,9 +15,6 @@ use serde_json::{Value, json};
 use super::given::{Given, failed, flag, number, text};
 use super::{Outcome, Service};
 use crate::wire::Refusal;
-
-/// The most objects that are listed.
-const MOST_OBJECTS: usize = 5000;
 
 impl Service {
     pub(super) fn catalog_objects(&self, given: &Given) -> Outcome {
@@ -32,7 +30,7 @@ impl Service {
                 "bytes": object.bytes, "comment": object.comment,
             })
         };
-        Ok(catalog.objects().iter().filter(wanted).take(MOST_OBJECTS).map(one).collect())
+        Ok(catalog.objects().iter().filter(wanted).map(one).collect())
     }
 
     pub(super) fn catalog_object(&self, given: &Given) -> Outcome {
@@ -80,12 +78,19 @@ impl Service {
     }
 }
 
-/// An object by its name: in this schema, or in the one that names are looked up in first.
+/// An object by its name: in this schema, or in the one that names are looked up in first. Capitals only count where
+/// there are names that differ by nothing else.
 fn find_object<'a>(catalog: &'a Catalog, schema: &str, name: &str) -> Result<&'a Object, Refusal> {
-    let named = catalog.objects().iter().filter(|object| object.name == name);
-    let wanted = named.filter(|object| schema.is_empty() || object.schema == schema);
-    let nearest = wanted.min_by_key(|object| catalog.distance(&object.schema));
-    nearest.ok_or_else(|| Refusal::failed(format!("nothing is named {name}")))
+    let find = |is: &dyn Fn(&str) -> bool| {
+        let named = catalog.objects().iter().filter(|object| is(&object.name));
+        let wanted = named.filter(|object| schema.is_empty() || object.schema == schema);
+        wanted.min_by_key(|object| catalog.distance(&object.schema))
+    };
+    let lower = name.to_lowercase();
+    find(&|own| own == name).or_else(|| find(&|own| own.to_lowercase() == lower)).ok_or_else(|| {
+        let near = near(name, catalog).map(|near| format!("; did you mean {near}?")).unwrap_or_default();
+        Refusal::failed(format!("nothing is named {name}{near}"))
+    })
 }
 
 /// What a drawing is written as.

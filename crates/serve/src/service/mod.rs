@@ -38,6 +38,8 @@ pub type Screen = Box<dyn Fn(&str, &Map<String, Value>, &Tell) -> Result<Value, 
 pub struct Service {
     options: Options,
     screen: Option<Screen>,
+    /// A profile that stands in no file.
+    given: Option<Profile>,
     sessions: Mutex<HashMap<Key, Arc<Session>>>,
     snippets: Vec<Snippet>,
 }
@@ -51,7 +53,13 @@ impl Service {
     /// One that answers with these, and `screen.*` through a screen.
     pub fn new(options: Options, screen: Option<Screen>) -> Service {
         let (snippets, _) = snippets::all(&[&options.folders.snippets()]);
-        Service { options, screen, sessions: Mutex::default(), snippets }
+        Service { options, screen, given: None, sessions: Mutex::default(), snippets }
+    }
+
+    /// The same, which knows this profile too, wherever it comes from.
+    pub fn knowing(mut self, profile: Profile) -> Service {
+        self.given = Some(profile);
+        self
     }
 
     /// Answers a method.
@@ -90,7 +98,9 @@ impl Service {
     }
 
     fn known(&self) -> Connections {
-        connections_for(None, &self.options.folders, self.options.engines)
+        let mut known = connections_for(None, &self.options.folders, self.options.engines);
+        known.profiles.splice(..0, self.given.clone());
+        known
     }
 
     fn connections_list(&self) -> Value {

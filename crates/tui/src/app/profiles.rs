@@ -48,19 +48,17 @@ impl App {
                     self.open_form(engine, &from.profile, None);
                 }
                 if let Some(form) = self.overlaid::<Form>() {
+                    let mut told = Vec::new();
                     if let Some(secret) = from.secret
                         && form.fill_in_password(secret.reveal())
                     {
-                        form.status = Some((
-                            true,
-                            vec![
-                                "The password in the URL is kept in memory only; you will be asked for it next time."
-                                    .into(),
-                            ],
-                        ));
+                        told.push("The password is kept in memory only; you will be asked for it next time.".into());
                     }
                     if !from.left_out.is_empty() {
-                        form.status = Some((true, vec![format!("Ignored in the URL: {}.", from.left_out.join(", "))]));
+                        told.push(format!("Ignored: {}.", from.left_out.join(", ")));
+                    }
+                    if !told.is_empty() {
+                        form.status = Some((true, told));
                     }
                 }
             }

@@ -1,11 +1,12 @@
 //! Databases that lie near: profiles that nobody wrote into a connections file, offered with where
 //! they come from, and never opened unasked.
 //!
-//! They come from URLs in the environment and in `.env` files, from the services of `compose.yaml`,
+//! They come from [`variables`] in the environment and in files of settings, from the services of `compose.yaml`,
 //! from database files in the working folder, from the files of servers' own clients, and from a
 //! command of the user's own.
 
 mod compose;
+mod variables;
 
 use std::fs::File;
 use std::io::Read;
@@ -14,7 +15,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
-use crate::connection::{Connections, parse, url};
+use crate::connection::{Connections, parse};
 use jaunty_seam::engine::Engine;
 use jaunty_seam::profile::{Profile, Setting};
 
@@ -50,19 +51,15 @@ pub fn look(
             found.push(Found { profile, from, answers: false });
         }
     };
-    for (name, value) in variables {
-        if let Some(profile) = of_variable(&name, &value, engines) {
-            add(profile, format!("environment, {name}"));
-        }
+    for (name, profile) in variables::profiles(&variables.collect(), engines) {
+        add(profile, format!("environment, {name}"));
     }
     // From the working folder up to the project's root.
     for folder in folder.ancestors() {
-        for file in [".env", ".env.local"] {
+        for (file, read) in variables::FILES {
             let text = std::fs::read_to_string(folder.join(file)).unwrap_or_default();
-            for (name, value) in dotenv(&text) {
-                if let Some(profile) = of_variable(&name, &value, engines) {
-                    add(profile, format!("{file}, {name}"));
-                }
+            for (name, profile) in variables::profiles(&read(&text), engines) {
+                add(profile, format!("{file}, {name}"));
             }
         }
         for file in ["compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml"] {
@@ -108,37 +105,6 @@ pub fn answers(profile: &Profile, engines: &[&dyn Engine]) -> bool {
     let Some(port) = port else { return false };
     let addresses = (host, port).to_socket_addrs();
     addresses.into_iter().flatten().any(|address| TcpStream::connect_timeout(&address, PROBE).is_ok())
-}
-
-/// The profile of a variable that holds a URL and is named like one.
-fn of_variable(name: &str, value: &str, engines: &[&dyn Engine]) -> Option<Profile> {
-    let upper = name.to_ascii_uppercase();
-    if !["URL", "URI", "DSN"].iter().any(|ending| upper.ends_with(ending)) || !url::is_url(value, engines) {
-        return None;
-    }
-    let from = url::parse(value, engines).ok()?;
-    let mut profile = from.profile;
-    let short = upper.trim_end_matches("URL").trim_end_matches("URI").trim_end_matches("DSN").trim_end_matches('_');
-    profile.name = if short.is_empty() { profile.engine.clone() } else { short.to_lowercase().replace('_', "-") };
-    if let Some(secret) = from.secret {
-        profile = profile.with("password", secret.reveal());
-    }
-    Some(profile)
-}
-
-/// The variables of a `.env` file: `NAME=value`, perhaps after `export`, perhaps in quotes.
-fn dotenv(text: &str) -> Vec<(String, String)> {
-    let lines = text.lines().map(str::trim).filter(|line| !line.starts_with('#'));
-    let pairs = lines.filter_map(|line| line.strip_prefix("export ").unwrap_or(line).split_once('='));
-    pairs
-        .map(|(name, value)| {
-            let value = value.trim();
-            let quoted = ['"', '\''].iter().find_map(|q| value.strip_prefix(*q)?.split(*q).next());
-            // Without quotes a comment may follow.
-            let value = quoted.unwrap_or_else(|| value.split(" #").next().unwrap_or(value).trim());
-            (name.trim().to_owned(), value.to_owned())
-        })
-        .collect()
 }
 
 fn database_files<'e>(folder: &Path, engines: &[&'e dyn Engine]) -> Vec<(std::path::PathBuf, &'e dyn Engine)> {

@@ -1,6 +1,6 @@
 use super::*;
 use jaunty_language::dialect::{Dialect, SQLITE};
-use jaunty_seam::engine::{Attempt, Container, Key, Session, Takes};
+use jaunty_seam::engine::{Attempt, Container, Key, Says, Session, Strings, Takes};
 use jaunty_seam::error::{EngineError, Step};
 
 /// An engine of servers, and one of files.
@@ -26,6 +26,18 @@ impl Engine for Berth {
     }
     fn schemes(&self) -> &'static [&'static str] {
         &["postgresql"]
+    }
+    fn strings(&self) -> Option<&'static Strings> {
+        Some(&Strings {
+            words: &[
+                ("host", Says::Key("host")),
+                ("port", Says::Key("port")),
+                ("dbname", Says::Key("database")),
+                ("password", Says::Key("password")),
+            ],
+            own: &[],
+            by_blanks: true,
+        })
     }
     fn container(&self) -> Container {
         Container {
@@ -96,6 +108,45 @@ fn everything_near_is_found_with_where_it_comes_from() {
             "second (compose.yaml, second): host=127.0.0.1 password=low port=25432 user=postgres".into(),
             format!("telemetry (telemetry.crate): path={}", path.display()),
             "from us (profiles_from): host=pier.example".into(),
+        ]
+    );
+}
+
+#[test]
+fn programs_say_in_many_ways_where_their_database_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let resources = folder.path().join("src/main/resources");
+    std::fs::create_dir_all(&resources).unwrap();
+    std::fs::create_dir(folder.path().join(".git")).unwrap();
+    std::fs::write(
+        resources.join("application.properties"),
+        "# ours\nspring.datasource.url=jdbc\\:postgresql://quay.example/bookings\nspring.datasource.username = clerk\nspring.datasource.password: tide9\nserver.port=8080\n",
+    )
+    .unwrap();
+    std::fs::write(
+        folder.path().join("appsettings.json"),
+        "\u{feff}{\"Logging\": {\"Url\": \"https://quay.example\"}, \"ConnectionStrings\": {\"Bookings\": \"Host=quay.example;DbName=fares;Password=tide9\", \"Bad\": \"Host=quay;Port=no\"}}",
+    )
+    .unwrap();
+    std::fs::write(folder.path().join("appsettings.Production.json"), "{ not JSON").unwrap();
+    let variables = [
+        ("LOG_URL", "postgresql+swift://purser@quay.example/log"),
+        ("LOG_USER", "clerk"),
+        ("LOG_PASSWORD", "low"),
+        ("FARES_CONNECTION_STRING", "host=pier.example dbname=fares"),
+        ("CONNECTION_STRING", "host=pier.example dbname=tides"),
+        ("HOME_PAGE_URL", "https://quay.example"),
+    ];
+    let variables = variables.map(|(name, value)| (name.to_owned(), value.to_owned()));
+    let found = look(folder.path(), variables.into_iter(), None, ENGINES);
+    assert_eq!(
+        told(&found),
+        [
+            "log (environment, LOG_URL): database=log host=quay.example password=low user=purser",
+            "fares (environment, FARES_CONNECTION_STRING): database=fares host=pier.example",
+            "postgres (environment, CONNECTION_STRING): database=tides host=pier.example",
+            "spring-datasource (src/main/resources/application.properties, spring.datasource.url): database=bookings host=quay.example password=tide9 user=clerk",
+            "bookings (appsettings.json, ConnectionStrings__Bookings): database=fares host=quay.example password=tide9",
         ]
     );
 }
