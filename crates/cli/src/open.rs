@@ -160,7 +160,7 @@ pub fn session(profile: &Profile, stop: &Stop) -> Result<Box<dyn Session>, Failu
 }
 
 /// Asks on the terminal, if there is one.
-struct Terminal;
+pub struct Terminal;
 
 impl Prompt for Terminal {
     fn ask(&self, question: &Question) -> Option<Secret> {

@@ -246,6 +246,23 @@ fn a_password_in_plain_text_is_warned_about_and_refused_where_others_can_read_it
     screen.press(&["C-q"]).ends();
 }
 
+/// What needs no screen asks for a password where it is called from a terminal, and again where it was wrong.
+#[test]
+fn a_password_is_asked_for_by_what_lists_and_plans() {
+    let server = Postgres::start();
+    server.sql("create table ports(id int primary key, name text)");
+    let home = Home::new();
+    let url = url(&server);
+    let (_, err) = home.call(&["schema", "-c", &url]).exits(1);
+    assert!(err.contains("failed at password: "), "{err}");
+    let screen = home.screen(&["schema", "-c", &url]);
+    screen.shows("password for bookings:").types("wrong").press(&["Enter"]).shows("password authentication failed");
+    screen.types(PASSWORD).press(&["Enter"]).shows("table  ports");
+    assert!(!screen.text().contains(PASSWORD));
+    let screen = home.screen(&["plan", "-c", &url, "-s", "select * from ports"]);
+    screen.shows("password for bookings:").types(PASSWORD).press(&["Enter"]).shows("ports");
+}
+
 /// A password file that others can read is passed over as the server's own clients do, and it is said why.
 #[test]
 fn a_password_file_that_others_can_read_is_named() {

@@ -31,7 +31,8 @@ fn absolute(path: &Path) -> Result<String, Failure> {
 fn service_of(connection: &str) -> Result<(Service, String), Failure> {
     let profile = crate::open::profile(connection, &crate::open::connections(&crate::open::folders()?))?;
     let name = profile.name.clone();
-    Ok((if profile.file.is_none() { service()?.knowing(profile) } else { service()? }, name))
+    let service = service()?.asking(Arc::new(crate::open::Terminal));
+    Ok((if profile.file.is_none() { service.knowing(profile) } else { service }, name))
 }
 
 /// Prints the plan of a statement, and draws it where that is asked for.

@@ -17,6 +17,7 @@ use std::sync::{Arc, Mutex};
 use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::Connections;
 use jaunty_language::edit::format::statement as formatted;
+use jaunty_seam::engine::{NoPrompt, Prompt};
 use jaunty_seam::profile::Profile;
 use serde_json::{Map, Value, json};
 
@@ -40,6 +41,7 @@ pub struct Service {
     screen: Option<Screen>,
     /// A profile that stands in no file.
     given: Option<Profile>,
+    prompt: Arc<dyn Prompt>,
     sessions: Mutex<HashMap<Key, Arc<Session>>>,
     snippets: Vec<Snippet>,
 }
@@ -53,12 +55,19 @@ impl Service {
     /// One that answers with these, and `screen.*` through a screen.
     pub fn new(options: Options, screen: Option<Screen>) -> Service {
         let (snippets, _) = snippets::all(&[&options.folders.snippets()]);
-        Service { options, screen, given: None, sessions: Mutex::default(), snippets }
+        let prompt = Arc::new(NoPrompt);
+        Service { options, screen, given: None, prompt, sessions: Mutex::default(), snippets }
     }
 
     /// The same, which knows this profile too, wherever it comes from.
     pub fn knowing(mut self, profile: Profile) -> Service {
         self.given = Some(profile);
+        self
+    }
+
+    /// The same, which asks a person for secrets and whatever else a server wants to know. Without this nobody is asked.
+    pub fn asking(mut self, prompt: Arc<dyn Prompt>) -> Service {
+        self.prompt = prompt;
         self
     }
 
@@ -127,7 +136,7 @@ impl Service {
         }
         let engine = self.options.engines.iter().copied().find(|engine| engine.name() == profile.engine);
         let engine = engine.ok_or_else(|| Refusal::failed(format!("unknown engine {}", profile.engine)))?;
-        let session = Arc::new(Session::open(engine, profile, self.options.keeping.clone())?);
+        let session = Arc::new(Session::open(engine, profile, self.options.keeping.clone(), Arc::clone(&self.prompt))?);
         sessions.insert(key, Arc::clone(&session));
         Ok(session)
     }

@@ -1,5 +1,6 @@
 //! A connection of the interface, and how its thread is waited for.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
@@ -8,7 +9,7 @@ use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
 use jaunty_core::words;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::engine::Engine;
+use jaunty_seam::engine::{Engine, Prompt, Question};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::Profile;
 use serde_json::json;
@@ -28,6 +29,9 @@ pub(super) struct Session {
     pub(super) engine: &'static dyn Engine,
     pub(super) profile: Profile,
     pub(super) worker: ConnectionWorker,
+    prompt: Arc<dyn Prompt>,
+    /// Nothing is known yet of the first connection.
+    opening: Arc<AtomicBool>,
     /// What it tells; whoever runs something holds it.
     reports: Mutex<Receiver<Report>>,
     catalog: Arc<Mutex<Option<Arc<Catalog>>>>,
@@ -37,9 +41,16 @@ pub(super) fn lock<T>(of: &Mutex<T>) -> MutexGuard<'_, T> {
     of.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// What a connection's thread tells goes on, and its catalog is kept.
-fn teller(send: Sender<Report>, catalog: Arc<Mutex<Option<Arc<Catalog>>>>) -> impl Fn(Report) + Send + Sync {
+/// What a connection's thread tells goes on; its catalog is kept, and that the first connection was made or was not.
+fn teller(
+    send: Sender<Report>,
+    catalog: Arc<Mutex<Option<Arc<Catalog>>>>,
+    opening: Arc<AtomicBool>,
+) -> impl Fn(Report) + Send + Sync {
     move |report| {
+        if matches!(report, Report::Connected(..) | Report::NotConnected(_)) {
+            opening.store(false, Ordering::Release);
+        }
         if let Report::Catalog(read) = &report {
             let mut known = lock(&catalog);
             if known.as_ref().is_none_or(|known| known.read_ms <= read.read_ms) {
@@ -51,13 +62,39 @@ fn teller(send: Sender<Report>, catalog: Arc<Mutex<Option<Arc<Catalog>>>>) -> im
 }
 
 impl Session {
-    /// Begins to connect.
-    pub(super) fn open(engine: &'static dyn Engine, profile: Profile, keeping: Keeping) -> Result<Session, Refusal> {
+    /// Begins to connect; what only a person knows is asked for by `prompt`.
+    pub(super) fn open(
+        engine: &'static dyn Engine,
+        profile: Profile,
+        keeping: Keeping,
+        prompt: Arc<dyn Prompt>,
+    ) -> Result<Session, Refusal> {
         let (send, reports) = channel();
         let catalog: Arc<Mutex<Option<Arc<Catalog>>>> = Arc::default();
-        let told = teller(send, Arc::clone(&catalog));
+        let opening = Arc::new(AtomicBool::new(true));
+        let told = teller(send, Arc::clone(&catalog), Arc::clone(&opening));
         let worker = ConnectionWorker::open(engine, profile.clone(), None, keeping, told).map_err(failed)?;
-        Ok(Session { engine, profile, worker, reports: Mutex::new(reports), catalog })
+        Ok(Session { engine, profile, worker, prompt, opening, reports: Mutex::new(reports), catalog })
+    }
+
+    /// Has a person asked for the secret that is missing; the connection's thread goes on with what waited for it.
+    fn asked_for_secret(&self, error: &EngineError) -> Result<(), Refusal> {
+        let text = format!("{error} · password for {}", self.profile.name);
+        let Some(secret) = self.prompt.ask(&Question { text, page: None, visible: false }) else {
+            self.opening.store(false, Ordering::Release);
+            return Err(refused(error));
+        };
+        self.worker.ask(Order::Secret(secret));
+        Ok(())
+    }
+
+    /// Has a person asked what the server wants to know.
+    fn asked(&self, question: &Question) -> Result<(), Refusal> {
+        let answer = self.prompt.ask(question);
+        let is_answered = answer.is_some();
+        self.worker.answer(answer);
+        let unanswered = || Refusal::failed(format!("{} asks \"{}\"", self.profile.name, question.text));
+        if is_answered { Ok(()) } else { Err(unanswered()) }
     }
 
     /// What the database holds; waits for it where nobody has read it yet.
@@ -76,13 +113,9 @@ impl Session {
                 return Ok(Arc::clone(known));
             }
             match reports.recv_timeout(CATALOG) {
-                Ok(Report::NotConnected(error) | Report::WantsSecret(error) | Report::NoCatalog(error)) => {
-                    return Err(refused(&error));
-                }
-                Ok(Report::Question(question)) => {
-                    self.worker.answer(None);
-                    return Err(Refusal::failed(format!("{} asks \"{}\"", self.profile.name, question.text)));
-                }
+                Ok(Report::NotConnected(error) | Report::NoCatalog(error)) => return Err(refused(&error)),
+                Ok(Report::WantsSecret(error)) => self.asked_for_secret(&error)?,
+                Ok(Report::Question(question)) => self.asked(&question)?,
                 Ok(_) => {}
                 Err(_) => return Err(Refusal::failed("the catalog was not read in time")),
             }
@@ -108,6 +141,16 @@ impl Session {
     /// Runs a statement and waits for its end.
     pub(super) fn run(&self, job: Job, tell: &Tell) -> Result<Arc<Run>, Refusal> {
         let reports = lock(&self.reports);
+        // Whoever is to be asked for a secret is asked once: not for the first connection, and again for the statement.
+        while self.opening.load(Ordering::Acquire) {
+            match reports.recv() {
+                Ok(Report::WantsSecret(error)) => self.asked_for_secret(&error)?,
+                Ok(Report::Question(question)) => self.asked(&question)?,
+                Ok(Report::NotConnected(error)) => return Err(refused(&error)),
+                Ok(_) => {}
+                Err(_) => break,
+            }
+        }
         // What was told before belongs to nobody any more.
         while reports.try_recv().is_ok() {}
         self.worker.ask(Order::Run(vec![job]));
@@ -131,11 +174,9 @@ impl Session {
                 }
                 Ok(Report::Asks(_, why)) => asked = Some(why),
                 Ok(Report::Idle { .. }) => break,
-                Ok(Report::NotConnected(error) | Report::WantsSecret(error)) => return Err(refused(&error)),
-                Ok(Report::Question(question)) => {
-                    self.worker.answer(None);
-                    return Err(Refusal::failed(format!("{} asks \"{}\"", self.profile.name, question.text)));
-                }
+                Ok(Report::NotConnected(error)) => return Err(refused(&error)),
+                Ok(Report::WantsSecret(error)) => self.asked_for_secret(&error)?,
+                Ok(Report::Question(question)) => self.asked(&question)?,
                 Ok(_) => {}
                 Err(_) => return Err(Refusal::failed("the connection's thread has ended")),
             }
