@@ -59,7 +59,7 @@ impl Engine for Postgres {
     }
 
     fn schemes(&self) -> &'static [&'static str] {
-        &["postgresql", "postgres"]
+        &["postgresql", "postgres", "pgsql"]
     }
 
     fn strings(&self) -> Option<&'static Strings> {

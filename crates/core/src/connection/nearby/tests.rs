@@ -25,7 +25,7 @@ impl Engine for Berth {
         KEYS
     }
     fn schemes(&self) -> &'static [&'static str] {
-        &["postgresql"]
+        &["postgresql", "pgsql"]
     }
     fn strings(&self) -> Option<&'static Strings> {
         Some(&Strings {
@@ -136,6 +136,21 @@ fn programs_say_in_many_ways_where_their_database_is() {
         ("FARES_CONNECTION_STRING", "host=pier.example dbname=fares"),
         ("CONNECTION_STRING", "host=pier.example dbname=tides"),
         ("HOME_PAGE_URL", "https://quay.example"),
+        ("PGHOST", "pier.example"),
+        ("PGPORT", "5433"),
+        ("PGDATABASE", "berths"),
+        ("DB_CONNECTION", "Pdo.Postgresql"),
+        ("DB_HOST", "127.0.0.1"),
+        ("DB_PORT", "none"),
+        ("DB_NAME", "fares"),
+        ("DB_USERNAME", "clerk"),
+        ("DB_PASSWORD", "tide9"),
+        ("STORE_HOST", "store.example"),
+        ("STORE_PORT", "5432"),
+        ("MAIL_HOST", "mail.example"),
+        ("MAIL_PORT", "25"),
+        ("HOST", "here"),
+        ("POSTGRES_HOST", ""),
     ];
     let variables = variables.map(|(name, value)| (name.to_owned(), value.to_owned()));
     let found = look(folder.path(), variables.into_iter(), None, ENGINES);
@@ -145,6 +160,9 @@ fn programs_say_in_many_ways_where_their_database_is() {
             "log (environment, LOG_URL): database=log host=quay.example password=low user=purser",
             "fares (environment, FARES_CONNECTION_STRING): database=fares host=pier.example",
             "postgres (environment, CONNECTION_STRING): database=tides host=pier.example",
+            "pg (environment, PGHOST): database=berths host=pier.example port=5433",
+            "db (environment, DB_HOST): database=fares host=127.0.0.1 password=tide9 user=clerk",
+            "store (environment, STORE_HOST): host=store.example port=5432",
             "spring-datasource (src/main/resources/application.properties, spring.datasource.url): database=bookings host=quay.example password=tide9 user=clerk",
             "bookings (appsettings.json, ConnectionStrings__Bookings): database=fares host=quay.example password=tide9",
         ]

@@ -25,33 +25,84 @@ pub(super) const FILES: [(&str, Read); 7] = [
     ("appsettings.Production.json", json),
 ];
 
-/// The profiles of variables that hold a connection and are named like one, with the names of the variables. A user and
-/// a password that the connection does not have may stand in variables beside it.
+/// How names of variables end that hold a part of a connection, and the key that it is.
+const PARTS: [(&str, &[&str]); 5] = [
+    ("port", &["PORT", "TCP_PORT"]),
+    ("user", &["USERNAME", "USER"]),
+    ("password", &["PASSWORD", "PASS", "PWD"]),
+    ("database", &["DATABASE", "DBNAME", "NAME", "DB"]),
+    ("host", &["HOST"]),
+];
+
+/// How names of variables end that hold what kind of database it is, in words of whichever library.
+const KINDS: [&str; 7] = ["CONNECTION", "ENGINE", "DRIVER", "ADAPTER", "DIALECT", "CLIENT", "TYPE"];
+
+/// The profiles that variables tell of, with the names of those by which they were found: `DATABASE_URL` and others that
+/// hold a whole connection, `DB_HOST` and others that hold a part of one.
 pub(super) fn profiles(variables: &Variables, engines: &[&dyn Engine]) -> Vec<(String, Profile)> {
     let one = |(name, value): &(String, String)| {
-        let begin = beginning(&plain(name))?;
-        let from = url::is_url(value, engines).then(|| url::parse(value, engines).ok())??;
-        let beside = |endings: &[&str]| {
-            let mut names = endings.iter().map(|ending| format!("{begin}{ending}"));
-            let found = names.find_map(|name| variables.iter().find(|(other, _)| plain(other) == name));
-            found.map(|(_, value)| value.clone()).filter(|value| !value.is_empty())
+        let plain = plain(name);
+        let found = match plain.strip_suffix("HOST") {
+            Some(begin) => of_parts(begin, variables, engines),
+            None => of_whole(&beginning(&plain)?, value, variables, engines),
         };
-        let mut profile = from.profile;
-        let has =
-            |key: &str| engines.iter().any(|e| e.name() == profile.engine && e.keys().iter().any(|k| k.name == key));
-        let (takes_user, takes_password) = (has("user") && profile.text("user").is_none(), has("password"));
-        let short = begin.trim_end_matches('_').trim_end_matches("__").to_lowercase().replace('_', "-");
-        profile.name = if short.is_empty() { profile.engine.clone() } else { short };
-        if takes_user && let Some(user) = beside(&["USERNAME", "USER"]) {
-            profile = profile.with("user", user);
-        }
-        let secret = from.secret.map(|secret| secret.reveal().to_owned());
-        if takes_password && let Some(password) = secret.or_else(|| beside(&["PASSWORD", "PASS"])) {
-            profile = profile.with("password", password);
-        }
-        Some((name.clone(), profile))
+        Some((name.clone(), found?))
     };
-    variables.iter().filter_map(one).collect()
+    variables.iter().filter(|(_, value)| !value.is_empty()).filter_map(one).collect()
+}
+
+/// The profile of a whole connection. A user and a password that it does not have may stand in variables beside it.
+fn of_whole(begin: &str, value: &str, variables: &Variables, engines: &[&dyn Engine]) -> Option<Profile> {
+    let from = url::is_url(value, engines).then(|| url::parse(value, engines).ok())??;
+    let engine = engines.iter().find(|engine| engine.name() == from.profile.engine)?;
+    let mut profile = from.profile;
+    profile.name = named(begin, *engine);
+    if let Some(secret) = from.secret {
+        profile = profile.with("password", secret.reveal());
+    }
+    Some(filled(profile, begin, &["user", "password"], variables, *engine))
+}
+
+/// The profile of a server whose name stands in one variable, and what else is told of it in others that begin alike.
+fn of_parts(begin: &str, variables: &Variables, engines: &[&dyn Engine]) -> Option<Profile> {
+    let own = begin.trim_end_matches('_').to_lowercase();
+    let of_servers = || engines.iter().copied().filter(|engine| engine.keys().iter().any(|key| key.name == "host"));
+    let words = |engine: &dyn Engine| engine.schemes().iter().copied().chain([engine.name()]).collect::<Vec<_>>();
+    let said = beside(begin, &KINDS, variables).map(|kind| kind.to_lowercase());
+    let port = beside(begin, &["PORT"], variables);
+    let engine = match said {
+        Some(kind) => of_servers().find(|engine| words(*engine).iter().any(|word| kind.contains(word))),
+        None => None,
+    };
+    // Without a word of what it is, by the name of the variable, or by the usual port.
+    let by_name = || of_servers().find(|e| words(*e).iter().any(|word| own.len() > 1 && word.starts_with(&own)));
+    let usual = |e: &dyn Engine| e.keys().iter().find(|key| key.name == "port").map(|key| key.usual.to_owned());
+    let by_port = || of_servers().find(|engine| port.is_some() && usual(*engine) == port);
+    let engine = engine.or_else(by_name).or_else(by_port)?;
+    let all: Vec<_> = PARTS.iter().map(|(key, _)| *key).collect();
+    Some(filled(Profile::new(named(begin, engine), engine.name()), begin, &all, variables, engine))
+}
+
+/// The profile with those keys that it does not have and that stand in variables.
+fn filled(mut profile: Profile, begin: &str, keys: &[&str], variables: &Variables, engine: &dyn Engine) -> Profile {
+    for (name, endings) in PARTS.iter().filter(|(key, _)| keys.contains(key)) {
+        let key = engine.keys().iter().find(|key| key.name == *name && !profile.settings.contains_key(*name));
+        let setting = key.and_then(|key| url::setting(key, &beside(begin, endings, variables)?).ok());
+        profile.settings.extend(setting.map(|setting| ((*name).to_owned(), setting)));
+    }
+    profile
+}
+
+/// The value of the first of these variables that has one.
+fn beside(begin: &str, endings: &[&str], variables: &Variables) -> Option<String> {
+    let value = |name: String| variables.iter().find(|(other, value)| plain(other) == name && !value.is_empty());
+    endings.iter().find_map(|ending| value(format!("{begin}{ending}"))).map(|(_, value)| value.clone())
+}
+
+/// A name for the profile of variables that begin so.
+fn named(begin: &str, engine: &dyn Engine) -> String {
+    let short = begin.trim_end_matches('_').to_lowercase().replace('_', "-");
+    if short.is_empty() { engine.name().to_owned() } else { short }
 }
 
 /// What stands before the ending of a name that is one of a connection; or, for names in a group of such, all after the
