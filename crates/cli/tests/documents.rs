@@ -161,6 +161,7 @@ fn slips_of_the_hand_are_marked() {
     screen
         .press(&["M-n"])
         .shows("no collection named \"sailing\": nothing is found in it · did you mean \"sailings\"?");
-    let (out, _) = home.call(&["run", "-c", "log", "-s", "sailing { delay_min: 5 }"]).exits(0);
+    let (out, err) = home.call(&["run", "-c", "log", "-s", "sailing { delay_min: 5 }"]).exits(0);
+    assert!(err.contains("note: ") && err.contains("did you mean \"sailings\"?"), "{err}");
     assert_eq!(out, "");
 }

@@ -7,6 +7,7 @@ use jaunty_core::connection::{connections_files, edit, open, url};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::engine::{Key, Stop, Takes};
 use jaunty_seam::error::Step;
+use jaunty_seam::profile::source::SecretSource;
 use jaunty_seam::profile::{Guard, Profile, Setting, path};
 use serde_json::{Value, json};
 
@@ -101,11 +102,16 @@ fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(),
             let engines = if named.is_empty() { ENGINES } else { &named };
             let from = url::parse(text, engines).map_err(|error| Failure::Usage(error.explain("", 1)))?;
             crate::open::tell_left_out(&from);
-            if from.secret.is_some() {
+            // Where a setting says where it comes from, it is not asked for.
+            let sources = ["secret=", "secret_command=", "password="];
+            let says = |setting: &String| sources.iter().any(|source| setting.starts_with(source));
+            let asked = from.secret.is_some() && !change.settings.iter().any(says);
+            if asked {
                 eprintln!("jaunty: the password is not stored; the profile asks for it each time");
+                from.profile.with("secret", "ask")
+            } else {
+                from.profile
             }
-            let asked = from.secret.is_some();
-            if asked { from.profile.with("secret", "ask") } else { from.profile }
         }
         None => Profile::new("", change.engine.clone().unwrap_or_default()),
     };
@@ -172,6 +178,7 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
             *kept = Some(text.clone()).filter(|text| !text.is_empty());
         }
     }
+    SecretSource::of(&profile).map_err(|error| Failure::Usage(error.explain("", 1)))?;
     if let Some(key) = engine.keys().iter().find(|key| key.required && !profile.settings.contains_key(key.name)) {
         return Err(Failure::Usage(format!("{} is required: {}. Add --set {}=…", key.name, key.help, key.name)));
     }

@@ -1,18 +1,23 @@
 //! `jaunty run`: statements without a screen, through the same runs, archives and logbook.
 
+use std::collections::HashSet;
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
+use std::thread;
+use std::time::Duration;
 
 use jaunty_core::arrange::pick::Part;
+use jaunty_core::complete::Surroundings;
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
+use jaunty_core::problems::{Problem, may_be_checked, problems};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::outline::Outline;
 use jaunty_language::statement::parameters::{self, ParameterValue};
 use jaunty_language::text::clean::{clean, clean_lines};
@@ -283,11 +288,57 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
         send_out(&run, interrupt)?;
     }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
-        (Outcome::Done, _) => Ok(run),
-        (_, Some(error)) => Err(Failure::Database(error.explain(statement, task.line))),
+        (Outcome::Done, _) => {
+            // A document database takes names that nothing has, and gives nothing.
+            let of_documents = with.dialect.family == Family::Documents;
+            if of_documents && run.rows() == 0 && run.affected().is_none() && !with.quiet {
+                let found = found_by_names(session, statement, with).unwrap_or_default();
+                let doubts = found.iter().filter(|problem| problem.taken);
+                doubts.for_each(|doubt| eprintln!("note: {}", clean(&doubt.sentence())));
+            }
+            Ok(run)
+        }
+        (_, Some(error)) => {
+            let near = near_names(session, statement, error, with).map(|near| format!("\n{near}")).unwrap_or_default();
+            Err(Failure::Database(error.explain(statement, task.line) + &near))
+        }
         (_, None) if interrupt.was_asked() => Err(Failure::Stopped(stopped(&run))),
         (_, None) => Err(Failure::Closed),
     }
+}
+
+/// How long the catalog may take that names are looked for in.
+const NAMES: Duration = Duration::from_secs(3);
+
+/// What is wrong with the names of a statement, by what the database holds. It is read once the statement has failed, or
+/// has given nothing, where the server may be asked for more than what a person wrote.
+fn found_by_names(session: &mut dyn Session, statement: &str, with: &With) -> Option<Vec<Problem>> {
+    if with.keep_going || !may_be_checked(with.profile) {
+        return None;
+    }
+    let stop = Stop::default();
+    let wish = stop.clone();
+    thread::spawn(move || {
+        thread::sleep(NAMES);
+        wish.wish();
+    });
+    let catalog = super::load::catalog(session, &stop).ok()?;
+    let around = Surroundings { catalog: &catalog, dialect: with.dialect, snippets: &[], nearby: "" };
+    Some(problems(statement, around, &HashSet::new()))
+}
+
+/// The names that were meant by those that the server does not know.
+fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, with: &With) -> Option<String> {
+    if error.kind != ErrorKind::Refused {
+        return None;
+    }
+    let found = found_by_names(session, statement, with)?;
+    // A server points at the name, or at the one before it: `p` of `p.nme`.
+    let is_path = |text: &str| text.chars().all(|c| c.is_alphanumeric() || "_.\"`[]".contains(c));
+    let from = |problem: &Problem, at: usize| statement.get(at..problem.range.start).is_some_and(is_path);
+    let there = |problem: &&Problem| error.at.is_none_or(|at| problem.range.contains(&at) || from(problem, at));
+    let near = &found.iter().filter(there).find(|problem| !problem.near.is_empty())?.near;
+    Some(format!("Did you mean {}?", near.join(" or ")))
 }
 
 /// What became of a run that a person stopped.

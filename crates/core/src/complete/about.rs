@@ -196,7 +196,7 @@ pub fn table_about(object: &Object, catalog: &Catalog, dialect: &'static Dialect
     }
     let rows = object.rows.map(|rows| format!(" · {} (estimate)", numbers::count(rows, "row"))).unwrap_or_default();
     let bytes = object.bytes.map(|bytes| format!(" · {}", numbers::bytes(bytes))).unwrap_or_default();
-    let title = format!("{} {}{rows}{bytes}", object.kind.word(), templates::name(object, catalog, dialect));
+    let title = format!("{} {}{rows}{bytes}", object.kind_word(), templates::name(object, catalog, dialect));
     About { title, lines, table: Some(object.to_name()), elsewhere: None }
 }
 
@@ -245,7 +245,7 @@ fn column_about(column: &Seen, source: &VisibleSource, catalog: &Catalog) -> Abo
     });
     match known {
         Some((object, full)) => {
-            let mut lines = vec![format!("column of {} {}", object.kind.word(), object.name)];
+            let mut lines = vec![format!("column of {} {}", object.kind_word(), object.name)];
             let indexes =
                 object.indexes.iter().filter(|index| index.over.first().is_some_and(|over| *over == full.name));
             lines.extend(indexes.map(|index| format!("first in index {}", index.name)));

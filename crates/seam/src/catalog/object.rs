@@ -359,6 +359,14 @@ impl Column {
 }
 
 impl Object {
+    /// The trade's word for it; for what a document database has, its own: `collection`, `capped`, `time series`.
+    pub fn kind_word(&self) -> &str {
+        match self.kind {
+            ObjectKind::Table | ObjectKind::View if !self.signature.is_empty() => &self.signature,
+            kind => kind.word(),
+        }
+    }
+
     /// Its name.
     pub fn to_name(&self) -> Name {
         Name { schema: self.schema.clone(), name: self.name.clone() }

@@ -91,7 +91,7 @@ fn described(link: &Link, catalog: &Catalog, object: &Object) -> String {
     let mark = dialect.line_comments.first().copied().unwrap_or("--");
     let head = format!(
         "{mark} {} {} on {}: this file shows it, and changes nothing there\n",
-        object.kind.word(),
+        object.kind_word(),
         clean(&object.name),
         clean(&link.profile.name)
     );

@@ -26,7 +26,7 @@ impl Service {
         };
         let one = |object: &Object| {
             json!({
-                "schema": object.schema, "name": object.name, "kind": object.kind.word(), "rows": object.rows,
+                "schema": object.schema, "name": object.name, "kind": object.kind_word(), "rows": object.rows,
                 "bytes": object.bytes, "comment": object.comment,
             })
         };
@@ -49,7 +49,7 @@ impl Service {
             .collect();
         let definition = templates::definition(object, &catalog, dialect);
         Ok(json!({
-            "schema": object.schema, "name": object.name, "kind": object.kind.word(), "columns": columns,
+            "schema": object.schema, "name": object.name, "kind": object.kind_word(), "columns": columns,
             "shape": shape, "definition": definition,
         }))
     }

@@ -104,7 +104,7 @@ fn rows_of(app: &App, walk: &CatalogBrowser, column: usize) -> Vec<Row> {
                 let beside = match object.kind {
                     ObjectKind::Table if !count.is_empty() => count,
                     ObjectKind::Keys => format!("{} · {count}", object.signature),
-                    kind => kind.word().to_owned(),
+                    _ => object.kind_word().to_owned(),
                 };
                 (None, object.name.clone(), beside)
             };

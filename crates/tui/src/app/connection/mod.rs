@@ -535,7 +535,7 @@ impl App {
         let shown = catalog.objects().iter().filter(|o| o.kind.has_rows() || o.kind == ObjectKind::Keys);
         let items = shown.map(|object| Item {
             label: clean::clean(&templates::name(object, catalog, dialect)).into_owned(),
-            key: object.kind.word().to_owned(),
+            key: object.kind_word().to_owned(),
             help: object.columns.iter().map(|c| clean::clean(&c.name).into_owned()).collect::<Vec<_>>().join(", "),
             pick: Pick::Object { schema: object.schema.clone(), name: object.name.clone() },
         });
