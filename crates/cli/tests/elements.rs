@@ -331,6 +331,15 @@ fn rows_of_files_become_documents() {
     assert!(first.contains("\"b\":{\"$numberLong\":\"7\"}"), "also where others of the field are of 32 bits: {first}");
     home.call(&["load", "--from", "log", "-s", "odd", "-c", "log", "-i", "even", "--create"]).gives();
     assert_eq!(told(&home, "even | sort { i: 1 }"), told(&home, "odd | sort { i: 1 }"));
+    // Numbers of a column of decimals are decimals, and what a point in time loses is told.
+    let home = home.database("exact.db", "create table levels (id integer, at timestamp); insert into levels values (1, '2031-03-05 12:00:00.123456'), (2, '2031-03-05 12:00:00.500000')");
+    let from = ["load", "--from", "exact.db", "-s", "select * from levels", "-c", "log", "-i", "levels", "--create"];
+    let (_, said) = home.call(&from).exits(0);
+    assert!(said.contains("\nat: milliseconds are kept, and some values have more digits"), "{said}");
+    let from =
+        ["load", "--from", "exact.db", "-s", "select * from levels where id = 2", "-c", "log", "-i", "few", "--create"];
+    let (_, said) = home.call(&from).exits(0);
+    assert!(!said.contains("milliseconds"), "{said}");
     // On the screen too.
     let home = home.file("screen.csv", "_id,berths\nS1,31\nS2,32\n");
     let screen = home.screen(&["ports.documents", "-c", "log"]);

@@ -803,6 +803,11 @@ fn what_a_database_holds_is_listed_and_described() {
     assert_eq!(one["columns"][1], serde_json::json!({"name": "name", "type": "TEXT", "nullable": true, "key": false}));
     let (_, refused) = schema(&["port"]).exits(1);
     assert!(refused.contains("nothing is named port; did you mean ports?"), "{refused}");
+    // It is read each time, and not what was remembered of the last one.
+    home.call(&["run", "-c", "ferry", "-s", "create table tides(at text)"]).exits(0);
+    assert!(schema(&["tides"]).gives().starts_with("table tides · main\n"));
+    home.call(&["run", "-c", "ferry", "-s", "drop table tides"]).exits(0);
+    schema(&["tides"]).exits(1);
     let empty = Home::ferry().database("empty.db", "");
     assert_eq!(empty.call(&["schema", "-c", "sqlite::memory:"]).gives(), "Nothing here.\n");
 }

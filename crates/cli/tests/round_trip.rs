@@ -152,6 +152,53 @@ fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
     }
 }
 
+/// A table that is made for rows of another one of the same kind of server has its types, and of another kind what comes
+/// nearest.
+#[test]
+fn a_table_that_is_made_has_the_types_of_the_one_the_rows_come_from() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    postgres.sql(
+        "create type mood as enum('calm', 'rough');
+         create table tides(id int primary key, height numeric(30,10), span interval, gauge inet, marks int[], facts jsonb, code char(5), berth uuid, mood mood, flags bit(5));
+         insert into tides values (1, 12345678901234567890.0123456789, '1 year 2 days 04:05:06.7', '10.0.0.1/24', '{1,null,3}', '\"s\"', 'ab', '00000000-0000-4000-8000-000000000001', 'calm', '10101'), (2, null, null, null, null, null, null, null, null, null), (3, 0, '-1 day', '::1', '{}', 'null', '', 'ffffffff-ffff-4fff-bfff-ffffffffffff', 'rough', '00000')",
+    );
+    let home = home(Some(&postgres), Some(&mariadb));
+    let load = |more: &[&str]| {
+        let from = ["load", "--from", "quay", "-s", "select * from tides order by id", "--create"];
+        home.call(&[&from[..], more].concat()).exits(0)
+    };
+    let (told, _) = load(&["-c", "quay", "-i", "same", "--preview"]);
+    for line in [
+        "height numeric(30,10)",
+        "span interval",
+        "gauge inet",
+        "marks int4[]",
+        "facts jsonb",
+        "code char(5)",
+        "mood text",
+    ] {
+        assert!(told.contains(&format!("\n  {line},")), "{line}: {told}");
+    }
+    load(&["-c", "quay", "-i", "same"]);
+    let all = "id, height, span, gauge, marks, facts, code, berth, mood::text, flags::text";
+    let differs = format!("select {all} from tides except select {all} from same");
+    assert_eq!(postgres.sql(&differs).trim(), "");
+    // Kept rows know their connection, and with it their types.
+    home.call(&["run", "-c", "quay", "-s", "select * from tides"]).exits(0);
+    let (told, _) = home.call(&["load", "--run", "last", "-c", "quay", "-i", "kept", "--create", "--preview"]).exits(0);
+    assert!(told.contains("\n  marks int4[],"), "{told}");
+    // Another server's types: JSON is JSON, also where its values are none of those that look like it.
+    load(&["-c", "office", "-i", "other"]);
+    let made =
+        mariadb.sql("select column_name, column_type from information_schema.columns where table_name = 'other'");
+    for line in ["id\tint(11)", "height\tdecimal(38,10)", "facts\tlongtext", "berth\tchar(36)", "span\tlongtext"] {
+        assert!(made.contains(line), "{line}: {made}");
+    }
+    let checked =
+        mariadb.sql("select check_clause from information_schema.check_constraints where table_name = 'other'");
+    assert!(checked.contains("json_valid(`facts`)"), "{checked}");
+}
+
 #[test]
 fn numbers_of_32_bits_keep_their_digits_on_the_way_to_another_server() {
     let (postgres, mariadb) = (Postgres::start(), Mariadb::start());

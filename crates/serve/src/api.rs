@@ -90,6 +90,8 @@ const fn may(name: &'static str, kind: Kind, help: &'static str) -> Param {
 const CONNECTION: Param = must("connection", Kind::Text, "The name of a profile");
 const RUN: Param = must("run", Kind::Number, "The number of a run in the logbook");
 const RESULT: Param = may("result", Kind::Number, "Which of its results with rows, from 1; the first without it");
+const REFRESH: Param =
+    may("refresh", Kind::Flag, "Whether the catalog is read again first; it is the one of the last time else");
 const TEXT: Param = must("text", Kind::Text, "The statements, or the one, as text");
 const PLACE: &[Param] = &[
     must("path", Kind::Text, "The file of the text"),
@@ -218,7 +220,7 @@ pub const METHODS: &[Method] = &[
             CONNECTION,
             may("like", Kind::Text, "Letters that the name has, in this order"),
             may("schema", Kind::Text, "Only those of this schema"),
-            may("refresh", Kind::Flag, "Whether it is read again first"),
+            REFRESH,
         ],
         gives: "objects: schema, name, kind, rows and bytes as estimated, comment",
     },
@@ -229,6 +231,7 @@ pub const METHODS: &[Method] = &[
             CONNECTION,
             must("name", Kind::Text, "Its name"),
             may("schema", Kind::Text, "Its schema; without it the first that names are looked up in"),
+            REFRESH,
         ],
         gives: "its columns, its shape in lines, and the statement that makes it",
     },
@@ -241,6 +244,7 @@ pub const METHODS: &[Method] = &[
             may("table", Kind::Text, "A table; without it all of the schema"),
             may("depth", Kind::Number, "How far its neighbours are drawn, 1 without it"),
             may("schema", Kind::Text, "The schema; without it the first that names are looked up in"),
+            REFRESH,
         ],
         gives: "tables: how many are drawn",
     },

@@ -79,7 +79,7 @@ fn statement_at(args: &Plan, place: &str) -> Result<String, Failure> {
 /// Draws tables to a file; without a file, lists what there is, or describes one object.
 pub fn schema(args: &Schema) -> Result<(), Failure> {
     let (service, connection) = service_of(&args.connection)?;
-    let mut params = json!({"connection": connection});
+    let mut params = json!({"connection": connection, "refresh": true});
     if let Some(schema) = &args.schema {
         params["schema"] = json!(schema);
     }

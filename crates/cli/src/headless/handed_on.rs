@@ -6,6 +6,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use arrow_array::RecordBatch;
 use jaunty_core::arrange::pick::Part;
 use jaunty_core::import::Source;
+use jaunty_engines::by_name;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
@@ -26,6 +27,11 @@ type Message = Result<Option<RecordBatch>, String>;
 /// The kept rows of a run.
 pub fn of_run(run: &str) -> Result<Source, Failure> {
     let (archive, _) = kept(run, 1)?;
+    // Where its connection is one of a file, it is known what its types are those of.
+    let connection = super::rows::entry(run)?.connection;
+    let known = crate::open::connections(&crate::open::folders()?);
+    let profile = known.profiles.iter().find(|profile| profile.name == connection);
+    let language = profile.and_then(|profile| by_name(&profile.engine)).map(|engine| engine.dialect());
     let (archive, mut from) = (Arc::new(archive), 0);
     let mut ready = std::collections::VecDeque::new();
     let next = move || {
@@ -37,7 +43,7 @@ pub fn of_run(run: &str) -> Result<Source, Failure> {
         }
         ready.pop_front()
     };
-    Source::of_batches(&format!("run {run}"), Box::new(std::iter::from_fn(next)))
+    Source::of_batches(&format!("run {run}"), language, Box::new(std::iter::from_fn(next)))
         .map_err(|e| Failure::Usage(e.to_string()))
 }
 
@@ -63,7 +69,8 @@ pub fn of_statement(
     };
     let thread = std::thread::Builder::new().name("rows".into()).spawn(run);
     thread.map_err(|error| Failure::Usage(format!("a thread could not be started: {error}")))?;
-    Source::of_batches(name, Box::new(Handing(receiver).fuse())).map_err(|error| Failure::Database(error.to_string()))
+    Source::of_batches(name, Some(dialect), Box::new(Handing(receiver).fuse()))
+        .map_err(|error| Failure::Database(error.to_string()))
 }
 
 struct Handing(Receiver<Message>);

@@ -13,7 +13,7 @@ use jaunty_core::run::Keeping;
 use jaunty_core::run::loading::Noted;
 use jaunty_core::{settings, words};
 use jaunty_language::dialect::Dialect;
-use jaunty_language::text::clean::clean_lines;
+use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::catalog::{Catalog, ObjectKind};
 use jaunty_seam::engine::load::Meeting;
 use jaunty_seam::engine::{CatalogPart, Session, Stop};
@@ -292,7 +292,11 @@ fn preview(
         if column.distinct {
             about.push("all different".into());
         }
-        about.push(format!("such as {}", column.examples.join(", ")));
+        about.extend(
+            matching.targets.iter().filter(|target| target.from == at).filter_map(|t| t.loses.map(str::to_owned)),
+        );
+        // A value may have lines.
+        about.push(format!("such as {}", clean(&column.examples.join(", "))));
         text.push_str(&format!("{:widest$}  {to}  {}\n", column.name, about.join(" · ")));
     }
     if let Some(definition) = &matching.definition {
@@ -324,6 +328,11 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
     if !matching.left_out.is_empty() {
         let left_out: Vec<_> = matching.left_out.iter().map(|(name, why)| format!("{name} ({why})")).collect();
         text.push_str(&format!("\nnot loaded: {}", left_out.join(", ")));
+    }
+    for target in &matching.targets {
+        if let Some(what) = target.loses {
+            text.push_str(&format!("\n{}: {what}", target.column.name));
+        }
     }
     if let Some((line, what)) = &loaded.first_unusual {
         let values = words::count(loaded.unusual, "value");

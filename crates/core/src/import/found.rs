@@ -66,6 +66,8 @@ pub struct Found {
     pub rows: u64,
     /// Whether those are all.
     pub all: bool,
+    /// The language of the database that the rows come from, where they come from one.
+    pub language: Option<&'static Dialect>,
 }
 
 /// A column of a file.
@@ -73,12 +75,16 @@ pub struct Found {
 pub struct FoundColumn {
     /// Its name.
     pub name: String,
+    /// Its type, as the database names it that the rows come from; empty where they come from none.
+    pub declared: String,
     /// What its values are.
     pub shape: Shape,
     /// The order in which its days are written.
     pub dates: Dates,
     /// How its numbers are written.
     pub numbers: Numbers,
+    /// The most digits after a point that a time has.
+    pub fraction: usize,
     /// How many values are not there.
     pub nulls: u64,
     /// Whether its values are different from each other, as far as they were looked at.
@@ -92,6 +98,8 @@ pub struct FoundColumn {
 pub struct Shape {
     /// Their type.
     pub of: ColumnType,
+    /// Whether the column has it, and not only all of its values that were looked at.
+    pub typed: bool,
     /// The most digits after a point.
     pub scale: u32,
     /// Whether a server whose decimals are floating-point numbers keeps every number as it is written.
@@ -101,17 +109,41 @@ pub struct Shape {
 }
 
 impl FoundColumn {
-    /// The type of a column for them. A key of text needs a length on some servers.
-    pub fn db_type(&self, is_key: bool, dialect: &Dialect) -> String {
+    /// What its values are: by the type that the database has for them, where that says more than they do.
+    pub fn of(&self) -> ColumnType {
+        match self.declared.to_ascii_lowercase().as_str() {
+            "json" | "jsonb" => ColumnType::Json,
+            "uuid" | "uniqueidentifier" => ColumnType::Uuid,
+            _ => self.shape.of,
+        }
+    }
+
+    /// What documents do not keep of the values.
+    pub(super) fn lost_in_documents(&self) -> Option<&'static str> {
+        // BSON, "datetime": milliseconds since 1970.
+        let is_time = matches!(self.of(), ColumnType::Moment | ColumnType::Instant);
+        (is_time && self.fraction > 3).then_some("milliseconds are kept, and some values have more digits")
+    }
+
+    /// The type of a column for them; `from` is the language that its own type is one of. A key of text needs a length on
+    /// some servers.
+    pub fn db_type(&self, is_key: bool, dialect: &Dialect, from: Option<&Dialect>) -> String {
+        let of = self.of();
         let Some(changing) = dialect.changing else {
+            let exact = dialect.type_of_decimals().filter(|_| of == ColumnType::Decimal && self.shape.typed);
             let types = dialect.types_of_rows();
-            return types.map_or("text", |types| types[self.shape.of as usize]).to_owned();
+            return exact.or(types.map(|types| types[of as usize])).unwrap_or("text").to_owned();
         };
+        let is_long = |named: &str| named.contains("longtext") || named.contains("max");
+        let is_same = from.is_some_and(|from| from.name == dialect.name) && changing.keeps(&self.declared);
+        if is_same && !(is_key && is_long(&self.declared)) {
+            return self.declared.to_ascii_lowercase();
+        }
         // A number that would lose digits is kept as text.
-        let loses = self.shape.of == ColumnType::Decimal && changing.decimals_are_doubles && !self.shape.exact;
-        let of = if loses { ColumnType::Text } else { self.shape.of };
+        let loses = of == ColumnType::Decimal && changing.decimals_are_doubles && !self.shape.exact;
+        let of = if loses { ColumnType::Text } else { of };
         let named = changing.type_of(of, self.shape.scale);
-        match is_key && of == ColumnType::Text && (named.contains("longtext") || named.contains("max")) {
+        match is_key && of == ColumnType::Text && is_long(&named) {
             true => format!("{}varchar(255)", if named.starts_with('n') { "n" } else { "" }),
             false => named,
         }
@@ -131,6 +163,7 @@ pub(super) struct Seeing {
     /// The numbers of another writing that all of them could be.
     written: [Written; 2],
     longest: usize,
+    pub fraction: usize,
     values: u64,
     pub nulls: u64,
     seen: std::collections::HashSet<u64>,
@@ -198,6 +231,7 @@ impl Default for Seeing {
             exact: true,
             written: [Written::new(Numbers::Comma), Written::new(Numbers::Point)],
             longest: 0,
+            fraction: 0,
             values: 0,
             nulls: 0,
             seen: std::collections::HashSet::new(),
@@ -248,6 +282,9 @@ impl Seeing {
         let iso = if self.iso { Some(text.to_owned()) } else { day_first.or(month_first) };
         if let Some((_, fraction)) = text.split_once('.') {
             self.scale = self.scale.max(fraction.len() as u32);
+            let digits = fraction.bytes().take_while(u8::is_ascii_digit);
+            let kept = digits.enumerate().filter(|(_, digit)| *digit != b'0').map(|(at, _)| at + 1).last();
+            self.fraction = self.fraction.max(kept.unwrap_or(0));
         }
         self.exact &= is_exact(text);
         self.could.retain(|of| is_of(*of, text, iso.as_deref()));
@@ -277,10 +314,12 @@ impl Seeing {
         // `1.234` is a number of the usual writing, too: only a person can say that it is not.
         let others = written.filter(|_| self.values > 0 && (of == ColumnType::Text || numbers.is_some()));
         if let Some((written, of)) = others.and_then(|written| Some((written, written.could?))) {
-            let shape = Shape { of, scale: written.scale.min(30), exact: written.exact, longest: self.longest };
+            let scale = written.scale.min(30);
+            let shape = Shape { of, typed: false, scale, exact: written.exact, longest: self.longest };
             return (shape, dates, written.numbers);
         }
-        (Shape { of, scale: self.scale.min(30), exact: self.exact, longest: self.longest }, dates, Numbers::Plain)
+        let scale = self.scale.min(30);
+        (Shape { of, typed: false, scale, exact: self.exact, longest: self.longest }, dates, Numbers::Plain)
     }
 
     /// Whether all values are days in the usual order.
@@ -438,11 +477,12 @@ mod tests {
             let mut seeing = Seeing::default();
             values.iter().for_each(|value| seeing.see(Some(value)));
             let (shape, dates, numbers) = seeing.shape(None, None);
-            FoundColumn { name: "a".into(), shape, dates, numbers, nulls: 0, distinct: false, examples: Vec::new() }
+            let (name, declared, examples) = ("a".into(), String::new(), Vec::new());
+            FoundColumn { name, declared, shape, dates, numbers, fraction: 0, nulls: 0, distinct: false, examples }
         };
         let types = |values: &[&str]| {
             use jaunty_language::dialect::{POSTGRES, SQLITE};
-            [&SQLITE, &POSTGRES].map(|dialect| column(values).db_type(false, dialect))
+            [&SQLITE, &POSTGRES].map(|dialect| column(values).db_type(false, dialect, None))
         };
         assert_eq!(types(&["1.5", "2"]), ["numeric", "numeric"]);
         assert_eq!(types(&["1.5", lost[0]]), ["text", "numeric"]);

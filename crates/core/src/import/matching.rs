@@ -70,6 +70,8 @@ pub struct Target {
     pub dates: Dates,
     /// How it writes numbers.
     pub numbers: Numbers,
+    /// What its values lose on their way, if they do.
+    pub loses: Option<&'static str>,
 }
 
 /// Where the rows of a file go.
@@ -140,7 +142,8 @@ impl Matching {
                 )));
             }
             let kind = Kind::of(column, catalog, dialect);
-            targets.push(Target { column: column.clone(), kind, from, dates: file.dates, numbers: file.numbers });
+            let (dates, numbers) = (file.dates, file.numbers);
+            targets.push(Target { column: column.clone(), kind, from, dates, numbers, loses: None });
         }
         if targets.is_empty() {
             let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
@@ -210,18 +213,13 @@ impl Matching {
             let is_key = told == KEY;
             let column = Column {
                 name: told.to_owned(),
-                db_type: file.db_type(false, dialect),
+                db_type: file.db_type(false, dialect, found.language),
                 nullable: !is_key,
                 key: is_key,
                 ..Column::default()
             };
-            targets.push(Target {
-                column,
-                kind: kind_of(file.shape.of),
-                from,
-                dates: file.dates,
-                numbers: file.numbers,
-            });
+            let (dates, numbers, loses) = (file.dates, file.numbers, file.lost_in_documents());
+            targets.push(Target { column, kind: kind_of(file.of()), from, dates, numbers, loses });
         }
         if targets.is_empty() {
             return mistake("every column is left out".into());
@@ -272,7 +270,7 @@ impl Matching {
             let wanted = types.iter().find(|(name, _)| *name == file.name).map(|(_, wanted)| one_type(wanted, dialect));
             let column = Column {
                 name: told.to_owned(),
-                db_type: wanted.transpose()?.unwrap_or_else(|| file.db_type(is_key, dialect)),
+                db_type: wanted.transpose()?.unwrap_or_else(|| file.db_type(is_key, dialect, found.language)),
                 nullable: !is_key,
                 key: is_key,
                 ..Column::default()
@@ -280,7 +278,8 @@ impl Matching {
             let not_null = if is_key { " not null" } else { "" };
             lines.push(format!("  {} {}{not_null}", dialect.name_as_written(&column.name), column.db_type));
             let kind = Kind::of(&column, catalog, dialect);
-            targets.push(Target { column, kind, from, dates: file.dates, numbers: file.numbers });
+            let (dates, numbers) = (file.dates, file.numbers);
+            targets.push(Target { column, kind, from, dates, numbers, loses: None });
         }
         let key: Vec<String> =
             targets.iter().filter(|target| target.column.key).map(|t| t.column.name.clone()).collect();

@@ -38,6 +38,9 @@ pub fn of_statement(server: &ServerError, statement: &str) -> EngineError {
         _ => ErrorKind::Refused,
     };
     let remedy = match server.code {
+        1366 if server.message.contains("string value") => {
+            "The column's character set has no such character: alter table … convert to character set utf8mb4."
+        }
         1792 => "The profile's guard is read-only: the server refuses writes.",
         1205 => "Another session holds a lock. Try again, or find it with show processlist.",
         1213 => "Deadlock or conflict with another session. Run it again.",

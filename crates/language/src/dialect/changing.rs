@@ -20,6 +20,9 @@ pub struct Changing {
     pub loose_types: bool,
     /// Types whose values are bytes to a client, beside those that every language has.
     pub types_of_bytes: &'static [&'static str],
+    /// Types that a column of a new table can have as the server's results name them, in lower case; one that ends in a
+    /// parenthesis only with its length. Those are left out whose names say less in a result than in a table.
+    pub kept_types: &'static [&'static str],
     /// Whether a day may have a zero for a month or a day that is not known.
     pub days_have_zeros: bool,
     /// Whether decimals can be NaN and infinite.
@@ -125,6 +128,44 @@ pub enum ColumnType {
 }
 
 impl Changing {
+    /// Whether a new table can have a column of this type of another table of such a server, as its results name it. What a
+    /// server calls a type stands in a statement then, and is looked at closely.
+    pub fn keeps(&self, named: &str) -> bool {
+        let lower = named.to_ascii_lowercase();
+        // A list of them.
+        let one = lower.trim_end_matches("[]");
+        let (name, length) = one.split_once('(').map_or((one, None), |(name, length)| (name.trim_end(), Some(length)));
+        let is_length = |length: &str| {
+            let inside = length.strip_suffix(')');
+            inside.is_some_and(|i| i == "max" || i.chars().all(|c| c.is_ascii_digit() || matches!(c, ',' | ' ')))
+        };
+        if !length.is_none_or(is_length) {
+            return false;
+        }
+        if self.loose_types {
+            // What a rule of a column begins with is no part of its type.
+            const RULES: [&str; 10] = [
+                "as",
+                "check",
+                "collate",
+                "constraint",
+                "default",
+                "generated",
+                "not",
+                "primary",
+                "references",
+                "unique",
+            ];
+            let is_plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, ' ' | '_');
+            let has_rule = name.split(' ').any(|word| RULES.contains(&word));
+            return name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.chars().all(is_plain) && !has_rule;
+        }
+        self.kept_types.iter().any(|kept| match kept.strip_suffix('(') {
+            Some(kept) => kept == name && length.is_some(),
+            None => *kept == name,
+        })
+    }
+
     /// The type of a column of a new table, with so many digits after the point where it has them.
     pub fn type_of(&self, of: ColumnType, scale: u32) -> String {
         self.types[of as usize].replace("SCALE", &scale.to_string())
@@ -143,6 +184,7 @@ pub(super) const USUAL: Changing = Changing {
     decimals_have_nan: false,
     days_have_zeros: false,
     types_of_bytes: &[],
+    kept_types: &[],
     decimals_are_doubles: false,
     copying: None,
     numbers_integer_keys: false,
@@ -166,3 +208,31 @@ pub(super) const USUAL: Changing = Changing {
     counts_different: false,
     new_schema: "create schema if not exists NAME",
 };
+
+#[cfg(test)]
+mod tests {
+    use super::super::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
+
+    #[test]
+    fn types_stay_as_they_stand_and_nothing_else_does() {
+        let kept = |dialect: &super::super::Dialect, all: &[&str]| -> Vec<bool> {
+            all.iter().map(|named| dialect.changing.unwrap().keeps(named)).collect()
+        };
+        assert_eq!(
+            kept(&POSTGRES, &["numeric(30,10)", "int4[]", "text[][]", "JSONB", "char(5)", "interval"]),
+            [true; 6]
+        );
+        // A type of the database's own may not be there, and a length that is not told would be 1.
+        assert_eq!(
+            kept(&POSTGRES, &["mood", "char", "bit", "", "text); drop table ports; --", "numeric(1); x"]),
+            [false; 6]
+        );
+        assert_eq!(kept(&MYSQL, &["int unsigned", "decimal(20,4)", "year", "bit(3)"]), [true; 4]);
+        assert_eq!(kept(&MYSQL, &["enum", "varchar", "datetime", "text", "decimal"]), [false; 5]);
+        assert_eq!(kept(&SQLSERVER, &["nvarchar(max)", "datetime2(7)", "money", "nvarchar(40)"]), [true; 4]);
+        assert_eq!(kept(&SQLSERVER, &["sql_variant", "hierarchyid", "nvarchar", "nvarchar(maximum)"]), [false; 4]);
+        // Any name is a type there.
+        assert_eq!(kept(&SQLITE, &["INTEGER", "VARCHAR(40)", "unsigned big int", "DECIMAL(10, 2)"]), [true; 4]);
+        assert_eq!(kept(&SQLITE, &["", "int check (1)", "a, b", "1", "int; x", "a(b)"]), [false; 6]);
+    }
+}

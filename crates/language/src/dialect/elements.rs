@@ -233,6 +233,11 @@ pub trait Elements: Debug + Sync {
         None
     }
 
+    /// The type of numbers that come from columns of decimals, where it is not the one of numbers that are written so.
+    fn type_of_decimals(&self) -> Option<&'static str> {
+        None
+    }
+
     /// The type of a value, as it is written, and its text as a person edits it.
     fn plain(&self, _written: &str) -> Option<(String, String)> {
         None

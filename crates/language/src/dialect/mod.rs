@@ -342,6 +342,11 @@ impl Dialect {
         }
     }
 
+    /// The type of numbers that come from columns of decimals, where that is another one than numbers of text get.
+    pub fn type_of_decimals(&self) -> Option<&'static str> {
+        self.elements.and_then(Elements::type_of_decimals)
+    }
+
     /// A name in the quotes of the dialect.
     pub fn quoted_name(&self, name: &str) -> String {
         let [open, close] = self.name_quotes;

@@ -35,7 +35,7 @@ impl Service {
 
     pub(super) fn catalog_object(&self, given: &Given) -> Outcome {
         let session = self.session(text(given, "connection"))?;
-        let catalog = session.catalog(false)?;
+        let catalog = session.catalog(flag(given, "refresh"))?;
         let object = find_object(&catalog, text(given, "schema"), text(given, "name"))?;
         let dialect = session.engine.dialect();
         let columns: Value = object
@@ -58,7 +58,7 @@ impl Service {
         let session = self.session(text(given, "connection"))?;
         let path = Path::new(text(given, "path"));
         let paper = paper_of(path)?;
-        let catalog = session.catalog(false)?;
+        let catalog = session.catalog(flag(given, "refresh"))?;
         let (schema, name) = (text(given, "schema"), text(given, "table"));
         let which = if name.is_empty() {
             let own = catalog.path.iter().find(|schema| catalog.objects().iter().any(|o| o.schema == **schema));

@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
@@ -103,13 +103,14 @@ impl Session {
             return Ok(Arc::clone(known));
         }
         let reports = lock(&self.reports);
-        let before = lock(&self.catalog).as_ref().map_or(0, |known| known.read_ms);
+        // The one of the last time, which is there first, is not it.
+        let asked = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_millis() as u64;
         if again {
             while reports.try_recv().is_ok() {}
             self.worker.ask(Order::Catalog);
         }
         loop {
-            if let Some(known) = lock(&self.catalog).as_ref().filter(|known| !again || known.read_ms > before) {
+            if let Some(known) = lock(&self.catalog).as_ref().filter(|known| !again || known.read_ms >= asked) {
                 return Ok(Arc::clone(known));
             }
             match reports.recv_timeout(CATALOG) {

@@ -211,6 +211,7 @@ fn draw_columns(
         let of = preview.and_then(|preview| preview.source.found.columns.get(at));
         let mut about = Vec::new();
         about.extend(target.map(|target| target.column.db_type.clone()));
+        about.extend(target.and_then(|target| target.loses).map(str::to_owned));
         about.extend(of.filter(|of| of.nulls > 0).map(|of| format!("{} NULL", words::number(of.nulls))));
         about.extend(of.filter(|of| !of.examples.is_empty()).map(|of| of.examples.join(", ")));
         put_cut(

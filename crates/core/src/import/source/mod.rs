@@ -14,7 +14,8 @@ use arrow_array::{ArrayRef, RecordBatch};
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use encoding_rs::Encoding;
 use flate2::read::MultiGzDecoder;
-use jaunty_language::dialect::ColumnType;
+use jaunty_language::dialect::{ColumnType, Dialect};
+use jaunty_seam::rows::DB_TYPE;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use self::fields::CsvRows;
@@ -277,14 +278,18 @@ impl Source {
         source.looked_at(choices)
     }
 
-    /// Rows that are there in columns: of a result, live or kept. `name` is what they are called where they are told of.
+    /// Rows that are there in columns: of a result, live or kept. `name` is what they are called where they are told of, and
+    /// `language` that of their database, if it is known.
     pub fn of_batches(
         name: &str,
+        language: Option<&'static Dialect>,
         batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>,
     ) -> Result<Source, ImportError> {
         let path = PathBuf::from(name);
         let rows = Box::new(ColumnRows { batches, rows: 0, path: path.clone() });
-        Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(&Choices::default())
+        let mut source = Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(&Choices::default())?;
+        source.found.language = language;
+        Ok(source)
     }
 
     fn new(path: PathBuf, format: Format, rows: Box<dyn Rows>, size: Option<u64>, read: Arc<AtomicU64>) -> Source {
@@ -379,22 +384,27 @@ impl Source {
         let schema = self.ahead.back().map(|block| block.rows.schema());
         let column = |(at, (name, seeing)): (usize, (String, Seeing))| {
             let (mut shape, found, numbers) = seeing.shape(choices.dates, choices.numbers);
-            if let Some(of) = schema.as_ref().and_then(|schema| typed(schema.fields().get(at)?.data_type())) {
+            let field = schema.as_ref().and_then(|schema| schema.fields().get(at));
+            if let Some(of) = field.and_then(|field| typed(field.data_type())) {
                 (shape.of, shape.scale) = of;
+                shape.typed = true;
             }
+            let declared = field.and_then(|field| field.metadata().get(DB_TYPE)).cloned().unwrap_or_default();
             // One that is written as all servers read it is not meant.
             let dates = if seeing.is_iso() { Dates::Iso } else { choices.dates.unwrap_or(found) };
             FoundColumn {
                 name,
+                declared,
                 shape,
                 dates,
                 numbers,
+                fraction: seeing.fraction,
                 nulls: seeing.nulls,
                 distinct: seeing.is_distinct(),
                 examples: seeing.examples,
             }
         };
-        self.found = Found { columns: seeing.into_iter().enumerate().map(column).collect(), rows, all };
+        self.found = Found { columns: seeing.into_iter().enumerate().map(column).collect(), rows, all, language: None };
         Ok(self)
     }
 

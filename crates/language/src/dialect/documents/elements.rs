@@ -253,6 +253,10 @@ impl Elements for Documents {
         }
     }
 
+    fn type_of_decimals(&self) -> Option<&'static str> {
+        Some("decimal")
+    }
+
     fn types(&self) -> Option<&'static [&'static str; 13]> {
         Some(&TYPES)
     }

@@ -101,6 +101,10 @@ const CHANGING: Changing = Changing {
         "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
         "geomcollection",
     ],
+    kept_types: &[
+        "tinyint", "smallint", "mediumint", "int", "bigint", "tinyint unsigned", "smallint unsigned", "mediumint unsigned",
+        "int unsigned", "bigint unsigned", "decimal(", "float", "double", "date", "year", "bit(",
+    ],
     defaults_only: "() values ()",
     types: [
         "int",

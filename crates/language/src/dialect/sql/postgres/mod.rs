@@ -43,6 +43,14 @@ const CHANGING: Changing = Changing {
     copying: Some(&copying::COPYING),
     numbering: ["", "", " overriding system value"],
     decimals_have_nan: true,
+    kept_types: &[
+        "smallint", "integer", "bigint", "int2", "int4", "int8", "real", "float4", "float8", "double precision", "numeric",
+        "boolean", "bool", "text", "varchar", "char(", "bpchar", "date", "time", "timetz", "timestamp", "timestamptz",
+        "interval", "uuid", "json", "jsonb", "bytea", "inet", "cidr", "macaddr", "macaddr8", "money", "xml", "point", "line",
+        "lseg", "box", "path", "polygon", "circle", "int4range", "int8range", "numrange", "tsrange", "tstzrange", "daterange",
+        "int4multirange", "int8multirange", "nummultirange", "tsmultirange", "tstzmultirange", "datemultirange", "tsvector",
+        "tsquery", "bit(", "varbit", "pg_lsn",
+    ],
     ..USUAL
 };
 

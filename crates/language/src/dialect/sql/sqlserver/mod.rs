@@ -91,6 +91,11 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&copying::COPYING),
+    kept_types: &[
+        "tinyint", "smallint", "int", "bigint", "bit", "decimal(", "numeric(", "money", "smallmoney", "real", "float", "date",
+        "time(", "datetime", "datetime2(", "smalldatetime", "datetimeoffset(", "char(", "varchar(", "nchar(", "nvarchar(",
+        "binary(", "varbinary(", "uniqueidentifier",
+    ],
     new_schema: "if schema_id(TEXT) is null begin declare @made nvarchar(300) = concat('create schema ', quotename(TEXT)); exec(@made) end",
     begin: "begin transaction",
     lock: [" with (updlock, holdlock)", ""],
