@@ -754,6 +754,18 @@ fn plans_and_schemas_are_drawn_without_a_screen() {
 }
 
 #[test]
+fn a_statement_may_begin_with_its_title_and_a_parameter_without_its_sign() {
+    let home = Home::ferry();
+    let text = "-- Berths of a port\nselect berths from ports where name = :name";
+    let run = |more: &[&str]| home.call(&[&["run", "-c", "ferry", "-f", "csv", "-s", text], more].concat());
+    assert_eq!(run(&["-p", "name=Saltmarsh"]).gives(), "berths\n6\n");
+    assert_eq!(run(&["-p", ":name=Saltmarsh"]).gives(), "berths\n6\n");
+    assert!(run(&["-p", "nam=Saltmarsh"]).exits(2).1.contains(":name has no value"));
+    let plan = home.call(&["plan", "-c", "ferry", "-s", text, "-p", "name=Saltmarsh"]).gives();
+    assert!(plan.contains("ports"), "{plan}");
+}
+
+#[test]
 fn names_that_were_meant_are_told_after_a_failure() {
     let home = Home::ferry();
     let failed = |connection: &str, statement: &str| home.call(&["run", "-c", connection, "-s", statement]).exits(1).1;

@@ -16,7 +16,7 @@ pub struct Load {
     #[arg(long, value_name = "NAME", requires = "statement")]
     pub from: Option<String>,
     /// That statement
-    #[arg(short, long, value_name = "TEXT", requires = "from")]
+    #[arg(short, long, value_name = "TEXT", requires = "from", allow_hyphen_values = true)]
     pub statement: Option<String>,
     /// Instead of a file, the kept rows of a run, by its number in the log; "last" is the latest
     #[arg(long, value_name = "RUN")]
@@ -150,10 +150,10 @@ pub struct CompareRows {
     #[arg(long, value_name = "TABLE")]
     pub right_table: Option<String>,
     /// Instead of a table, a statement that reads
-    #[arg(short, long, value_name = "TEXT", conflicts_with = "table")]
+    #[arg(short, long, value_name = "TEXT", conflicts_with = "table", allow_hyphen_values = true)]
     pub statement: Option<String>,
     /// That of the right side, where it is another one
-    #[arg(long, value_name = "TEXT", conflicts_with = "right_table")]
+    #[arg(long, value_name = "TEXT", conflicts_with = "right_table", allow_hyphen_values = true)]
     pub right_statement: Option<String>,
     /// On the left the kept rows of a run, by its number in the log
     #[arg(long, value_name = "RUN", conflicts_with = "left")]

@@ -17,7 +17,7 @@ pub struct Run {
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// Statements to run; "-" reads them from standard input
-    #[arg(short, long, value_name = "TEXT")]
+    #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
     /// A file of statements to run, or a buffer by its name, "-" for standard input; with :LINE only the one at that line
     #[arg(value_name = "FILE[:LINE]")]
@@ -52,7 +52,7 @@ pub struct Plan {
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
     /// The statement
-    #[arg(short, long, value_name = "TEXT")]
+    #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
     /// A file, and the line that the statement stands at
     #[arg(value_name = "FILE:LINE")]

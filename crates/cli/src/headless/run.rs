@@ -299,12 +299,25 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
             Ok(run)
         }
         (_, Some(error)) => {
-            let near = near_names(session, statement, error, with).map(|near| format!("\n{near}")).unwrap_or_default();
-            Err(Failure::Database(error.explain(statement, task.line) + &near))
+            let missing = without_values(&task.job, error, with.dialect);
+            let more = missing.or_else(|| near_names(session, statement, error, with));
+            let more = more.map(|more| format!("\n{more}")).unwrap_or_default();
+            Err(Failure::Database(error.explain(statement, task.line) + &more))
         }
         (_, None) if interrupt.was_asked() => Err(Failure::Stopped(stopped(&run))),
         (_, None) => Err(Failure::Closed),
     }
+}
+
+/// The parameters of a statement that has got none of its values: most servers take the sign before a name for a mistake.
+fn without_values(job: &Job, error: &EngineError, dialect: &'static Dialect) -> Option<String> {
+    if error.kind != ErrorKind::Refused || !job.values.is_empty() || error.message.starts_with("no value for") {
+        return None;
+    }
+    let names = parameters::names(&job.sent(), dialect);
+    let first = names.first()?;
+    let have = if names.len() == 1 { "has" } else { "have" };
+    Some(format!("{} {have} no value; give it with --parameter '{first}=…'", names.join(", ")))
 }
 
 /// How long the catalog may take that names are looked for in.
@@ -363,7 +376,12 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
     let mut wanted = Vec::new();
     for task in tasks {
         let names = parameters::names(&task.job.sent(), dialect);
-        let of = |name: &String| values.iter().find(|(known, _)| known == name).cloned();
+        let of = |name: &String| {
+            values
+                .iter()
+                .find(|(given, _)| parameters::means(given, name))
+                .map(|(_, value)| (name.clone(), value.clone()))
+        };
         // Without any value the server tells what it misses.
         if values.is_empty() {
             continue;
@@ -375,7 +393,8 @@ fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) 
         }
         wanted.extend(names);
     }
-    match values.iter().find(|(name, _)| !wanted.contains(name)) {
+    let is_wanted = |given: &String| wanted.iter().any(|name| parameters::means(given, name));
+    match values.iter().find(|(name, _)| !is_wanted(name)) {
         Some((name, _)) => Err(Failure::Usage(format!("no statement has a parameter {name}"))),
         None => Ok(()),
     }

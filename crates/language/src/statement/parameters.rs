@@ -197,6 +197,11 @@ fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
     call || declares || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
 }
 
+/// Whether who gives a value for `given` means the parameter of this name: the sign before it may be left out.
+pub fn means(given: &str, name: &str) -> bool {
+    given == name || name.strip_prefix([':', '@', '$']) == Some(given)
+}
+
 /// The names of the parameters that a statement wants values for, each once, in the order in which they
 /// come.
 pub fn names(statement: &str, dialect: &'static Dialect) -> Vec<String> {

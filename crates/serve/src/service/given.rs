@@ -51,11 +51,12 @@ pub(super) fn job_of(given: &Given, dialect: &'static Dialect) -> Result<Job, Re
     let values = given.get("values").and_then(Value::as_object).cloned().unwrap_or_default();
     let names = parameters::names(&job.sent(), dialect);
     for name in &names {
-        let value = values.get(name).and_then(Value::as_str);
+        let given = values.iter().find(|(given, _)| parameters::means(given, name));
+        let value = given.and_then(|(_, value)| value.as_str());
         let value = value.ok_or_else(|| Refusal::params(format!("{name} has no value; give it in values")))?;
         job.values.push((name.clone(), ParameterValue::read(value)));
     }
-    match values.keys().find(|name| !names.contains(name)) {
+    match values.keys().find(|given| !names.iter().any(|name| parameters::means(given, name))) {
         Some(extra) => Err(Refusal::params(format!("the statement has no parameter {extra}"))),
         None => Ok(job),
     }
