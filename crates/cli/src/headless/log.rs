@@ -39,6 +39,9 @@ pub fn list(args: &Log) -> Result<(), Failure> {
         }
         return super::print(&format!("{} removed\n", words::count(entries.len() as u64, "run")));
     }
+    if entries.is_empty() && !args.json {
+        eprintln!("no runs found");
+    }
     let lines: String = entries.iter().map(|entry| if args.json { json(entry) } else { line(entry) }).collect();
     super::print(&lines)
 }

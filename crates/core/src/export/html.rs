@@ -11,9 +11,19 @@ use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 const HEAD: &str = "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<title>Rows</title>\n<style>\ntable { border-collapse: collapse; font: 14px system-ui, sans-serif; margin: 1em; }\nth, td { padding: 2px 10px; text-align: left; border-bottom: 1px solid #ddd; white-space: pre-wrap; vertical-align: top; }\n.number { text-align: right; font-variant-numeric: tabular-nums; }\n.null { color: #999; }\n</style>\n</head>\n<body>\n";
 
 /// Writes the document's head with the first result, its end with nothing: browsers close it.
-#[derive(Default)]
 pub(super) struct Html {
     begun: bool,
+    /// What stands for NULL, escaped.
+    null: String,
+}
+
+impl Html {
+    /// A document in which `null` stands for NULL.
+    pub(super) fn new(null: &str) -> Html {
+        let mut escaped = String::new();
+        put_escaped(null, &mut escaped);
+        Html { begun: false, null: escaped }
+    }
 }
 
 fn put_escaped(text: &str, out: &mut String) {
@@ -51,7 +61,7 @@ impl Exporter for Html {
             for column in &columns {
                 value.clear();
                 match column.put(row, &mut value) {
-                    CellKind::Null => text.push_str("<td class=\"null\">∅</td>"),
+                    CellKind::Null => text.push_str(&format!("<td class=\"null\">{}</td>", self.null)),
                     kind => {
                         text.push_str(if kind == CellKind::Number { "<td class=\"number\">" } else { "<td>" });
                         put_escaped(&value, &mut text);

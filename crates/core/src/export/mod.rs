@@ -26,6 +26,7 @@ use crate::chart::plot::Texts;
 use crate::chart::{self, Spec};
 
 use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, by_name};
+use jaunty_seam::rows::cell::NULL_TEXT;
 
 /// Formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -139,13 +140,13 @@ impl Format {
     /// A writer of this format.
     pub fn exporter(self, options: &Options) -> Box<dyn Exporter> {
         let exporter: Box<dyn Exporter> = match self {
-            Format::Table => Box::new(table::Table::plain()),
-            Format::Markdown => Box::new(table::Table::markdown()),
+            Format::Table => Box::new(table::Table::plain(options.null_shown())),
+            Format::Markdown => Box::new(table::Table::markdown(options.null_shown())),
             Format::Csv => Box::new(csv::Csv::new(options, options.separator)),
             Format::Tsv => Box::new(csv::Csv::new(options, b'\t')),
             Format::Json => return Box::new(json::Json::array(options)),
             Format::JsonLines => return Box::new(json::Json::lines(options)),
-            Format::Html => Box::new(html::Html::default()),
+            Format::Html => Box::new(html::Html::new(options.null_shown())),
             Format::Insert => Box::new(insert::Insert::new(options)),
             Format::Update => Box::new(change::ByKey::new(change::Change::Update, options)),
             Format::Delete => Box::new(change::ByKey::new(change::Change::Delete, options)),
@@ -170,7 +171,7 @@ pub struct Options {
     pub header: bool,
     /// Whether lines of CSV and TSV end as RFC 4180 has it, and not with a line feed alone.
     pub crlf: bool,
-    /// What stands for NULL in CSV and TSV.
+    /// What stands for NULL in CSV and TSV, and in tables for reading where it is not empty.
     pub null: String,
     /// Whether text that a spreadsheet would take for a formula gets an apostrophe before it.
     pub formula_safe: bool,
@@ -235,6 +236,11 @@ pub const OPTIONS: [(&str, &str); 10] = [
 ];
 
 impl Options {
+    /// What stands for NULL where people read.
+    fn null_shown(&self) -> &str {
+        if self.null.is_empty() { NULL_TEXT } else { &self.null }
+    }
+
     /// Takes one word as a person writes it for a format: an option, or for a picture its kind.
     pub fn take(&mut self, format: Format, word: &str) -> Result<(), String> {
         match (word.split_once('='), format.is_picture()) {
@@ -242,6 +248,8 @@ impl Options {
             (None, false) => {
                 Err(format!("\"{word}\" is not an option; write options as key=value, such as separator=;"))
             }
+            // It needs no key, and may have one.
+            (Some(("kind", kind)), true) => self.chart.take_word(kind),
             (Some((key, value)), true) => self.chart.set(key, value).unwrap_or_else(|| {
                 let names: Vec<_> = chart::spec::OPTIONS.iter().map(|(name, _)| *name).collect();
                 Err(format!("unknown option \"{key}\"; those of a chart are {}", names.join(", ")))

@@ -18,6 +18,7 @@ const WIDEST: usize = 60;
 
 pub(super) struct Table {
     markdown: bool,
+    null: String,
     names: Vec<String>,
     right: Vec<bool>,
     widths: Vec<usize>,
@@ -27,9 +28,11 @@ pub(super) struct Table {
 }
 
 impl Table {
-    pub(super) fn plain() -> Self {
+    /// Aligned columns; `null` stands for NULL.
+    pub(super) fn plain(null: &str) -> Self {
         Table {
             markdown: false,
+            null: null.to_owned(),
             names: Vec::new(),
             right: Vec::new(),
             widths: Vec::new(),
@@ -38,8 +41,8 @@ impl Table {
         }
     }
 
-    pub(super) fn markdown() -> Self {
-        Table { markdown: true, ..Table::plain() }
+    pub(super) fn markdown(null: &str) -> Self {
+        Table { markdown: true, ..Table::plain(null) }
     }
 
     fn text(&self, text: &str) -> String {
@@ -111,7 +114,7 @@ impl Exporter for Table {
             for (i, column) in columns.iter().enumerate() {
                 let cell = column.get(row);
                 self.right[i] |= !self.begun && cell.kind == CellKind::Number;
-                cells.push(self.text(&cell.text));
+                cells.push(self.text(if cell.kind == CellKind::Null { &self.null } else { &cell.text }));
             }
             if self.begun {
                 self.line(&cells, out)?;

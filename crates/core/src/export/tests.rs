@@ -229,6 +229,25 @@ fn html_shows_marks_as_they_are() {
 }
 
 #[test]
+fn what_stands_for_null_can_be_chosen_where_people_read() {
+    let mut options = Options::default();
+    options.set("null", "<none>").unwrap();
+    assert!(exported_with(Format::Html, &options, &[sample()]).contains("<td class=\"null\">&lt;none&gt;</td>"));
+    for format in [Format::Table, Format::Markdown] {
+        let text = exported_with(format, &options, &[sample()]);
+        assert!(text.contains("<none>") && !text.contains('∅'), "{text}");
+    }
+}
+
+#[test]
+fn the_kind_of_a_chart_may_have_its_key() {
+    let mut options = Options::default();
+    options.take(Format::Svg, "kind=bar").unwrap();
+    assert_eq!(options.chart.kind, Some(chart::Kind::Bar));
+    assert!(options.take(Format::Svg, "kind=bars").unwrap_err().contains("did you mean \"bar\"?"));
+}
+
+#[test]
 fn a_file_stands_under_its_name_only_when_it_is_whole() {
     let folder = tempfile::tempdir().unwrap();
     let mut writer = crate::archive::Writer::create(&folder.path().join("a.arrow"), &sample().schema()).unwrap();
