@@ -145,6 +145,47 @@ fn a_working_day_with_documents() {
     insta::assert_snapshot!(counted);
 }
 
+#[test]
+fn a_database_of_documents_is_written_and_made_again() {
+    let home = Home::new();
+    let server = company(&home);
+    let home = connected(home, &server);
+    let other = format!("mongodb://127.0.0.1:{}/copy", server.port());
+    let run = |connection: &str, statement: &str| {
+        home.call(&["run", "-c", connection, "-s", statement, "-f", "jsonl"]).gives()
+    };
+    run("log", "sailings index { \"route.from\": 1, delay_min: -1 } { sparse: true }");
+    run("log", "late create { viewOn: \"sailings\", pipeline: [ { $match: { delay_min: { $gt: 60 } } } ] }");
+    run("log", "ring create { capped: true, size: 4096 }");
+    // Every type, the order of fields, NULL beside what is not there, and names that look like something else.
+    run(
+        "log",
+        "odd insert { _id: { $oid: '65f0c0ffee65f0c0ffee65f0' }, z: null, b: { $numberLong: '7' }, a: 7.0, d: { $numberDecimal: '7.10' }, f: { $date: '2031-03-05T12:00:00Z' }, g: [ 1, { h: 2.0, i: { $numberLong: '5' } }, null ], j: { $binary: { base64: 'AAEC', subType: '00' } }, k: { $timestamp: { t: 5, i: 1 } }, l: { $regularExpression: { pattern: 'a//b;', options: 'i' } }, m: { $minKey: 1 }, o: -0.0, p: { $numberDouble: 'NaN' }, 'a b': 'it\\'s // no comment', '$x': 2, 'dotted.x': \"\\n\\n\" }",
+    );
+    let (_, said) = home.call(&["dump", "-c", "log", "-o", "all.documents"]).exits(0);
+    assert_eq!(said, "5 objects and 405 rows in all.documents\n");
+    home.call(&["run", "-c", &other, "all.documents"]).exits(0);
+    for name in ["sailings", "ports", "odd", "ring", "late"] {
+        let whole = format!("{name} | sort {{ _id: 1 }} | replaceRoot {{ newRoot: {{ document: \"$$ROOT\" }} }}");
+        assert_eq!(run("log", &whole), run(&other, &whole), "{name}");
+    }
+    let listed = |connection: &str| home.call(&["schema", "-c", connection]).gives();
+    assert_eq!(listed("log"), listed(&other));
+    assert_eq!(run("log", "sailings indexes"), run(&other, "sailings indexes"));
+    // A part of it, and nothing but how it is made.
+    let (made, _) = home.call(&["dump", "-c", "log", "late", "sailings", "--only-structure"]).exits(0);
+    insta::assert_snapshot!(made, @r#"
+    sailings create;
+    sailings index {"route.from": 1, "delay_min": -1} {"name": "route.from_1_delay_min_-1", "sparse": true};
+    late create {"viewOn": "sailings", "pipeline": [{"$match": {"delay_min": {"$gt": 60}}}]};
+    "#);
+    let (rows, _) = home.call(&["dump", "-c", "log", "ports", "--only-rows"]).exits(0);
+    assert!(rows.starts_with("ports insert [\n{") && rows.ends_with("}\n];\n"), "{rows}");
+    // Who asks for an object gets the statements of this language.
+    let told = home.call(&["call", "catalog.object", "{\"connection\": \"log\", \"name\": \"sailings\"}"]).gives();
+    assert!(told.contains("\"definition\":\"sailings create"), "{told}");
+}
+
 /// The server takes these names, finds nothing, and says nothing.
 #[test]
 fn slips_of_the_hand_are_marked() {

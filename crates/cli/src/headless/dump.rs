@@ -5,7 +5,7 @@ use std::io::{BufWriter, IsTerminal, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use jaunty_core::dump::{DumpError, Dumped, Wanted, dump};
+use jaunty_core::dump::{DumpError, Dumped, Wanted, dump, is_possible};
 use jaunty_core::files::part_file::PartFile;
 use jaunty_core::words;
 use jaunty_language::statement::Written;
@@ -40,7 +40,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
         let path = args.output.as_deref().unwrap_or(Path::new("copy.db"));
         return back_up(&profile, path);
     }
-    if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
+    if !is_possible(dialect) {
         return Err(Failure::Usage(format!("{} cannot be written as statements yet", engine.title())));
     }
     let interrupt = Interrupt::listen();

@@ -3,11 +3,12 @@
 //! The order is one that can be run: types and routines, tables, rows, keys and indexes, views, triggers. All rows are of
 //! one state of the database.
 
+mod documents;
 mod rows;
 
 use std::io::{self, Write};
 
-use jaunty_language::dialect::{Copying, Dialect};
+use jaunty_language::dialect::{Copying, Dialect, Family};
 use jaunty_seam::catalog::{Belonging, BelongingKind, Catalog, Constraint, Name, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{CatalogPart, Request, Session, Stop, Transaction};
@@ -57,6 +58,11 @@ pub enum DumpError {
     Unknown,
 }
 
+/// Whether databases of a language can be written as statements.
+pub fn is_possible(dialect: &Dialect) -> bool {
+    dialect.family == Family::Documents || dialect.changing.is_some_and(|changing| changing.copying.is_some())
+}
+
 /// Writes a database, or some of its tables, into `out`. What it holds is read in the transaction that reads the rows.
 /// `told` hears how many rows were written.
 pub fn dump(
@@ -66,6 +72,9 @@ pub fn dump(
     (out, stop): (&mut (dyn Write + Send), &Stop),
     told: &mut (dyn FnMut(u64) + Send),
 ) -> Result<Dumped, DumpError> {
+    if dialect.family == Family::Documents {
+        return documents::dump(session, dialect, wanted, (out, stop), told);
+    }
     let copying = dialect.changing.and_then(|changing| changing.copying).ok_or(DumpError::Unknown)?;
     let catalog = Catalog::default();
     let mut dumping = Dumping { session, catalog, dialect, copying, out, stop, dumped: Dumped::default(), told };

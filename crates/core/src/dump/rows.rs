@@ -1,10 +1,10 @@
 //! The rows of a database on their way into a text, and where the server is with its numbers.
 
-use std::io;
+use std::io::{self, Write};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jaunty_seam::catalog::{Column, Object};
-use jaunty_seam::engine::{Event, Flow, Request, Sink, Stop};
+use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::rows::cell::ColumnReader;
 
@@ -52,37 +52,10 @@ impl Dumping<'_> {
             dialect: self.dialect,
             ..Options::default()
         };
-        let (stop, before) = (self.stop.clone(), self.dumped.rows);
-        // The sink lives as long as the statement, and the text longer: it is written when some of it is there.
-        let written_rows = Arc::new(Mutex::new(Writing {
-            exporter: Format::Insert.exporter(&options),
-            text: Vec::new(),
-            rows: 0,
-            failed: None,
-        }));
-        let (sender, texts) = std::sync::mpsc::sync_channel::<(Vec<u8>, u64)>(4);
-        let sink = RowsSink { writing: Arc::clone(&written_rows), sender, stop: stop.clone() };
-        let (session, out, told) = (&mut *self.session, &mut *self.out, &mut *self.told);
-        let outcome = std::thread::scope(|scope| {
-            let writer = scope.spawn(move || -> io::Result<()> {
-                for (text, rows) in texts {
-                    out.write_all(&text)?;
-                    told(before + rows);
-                }
-                Ok(())
-            });
-            let ran = session.run(&Request::new(&query).until(&stop), Box::new(sink));
-            let wrote = writer.join().unwrap_or_else(|_| Err(io::Error::other("the thread that writes has ended")));
-            (ran, wrote)
-        });
-        let mut writing = written_rows.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(error) = writing.failed.take() {
-            return Err(error.into());
-        }
-        outcome.1?;
-        outcome.0.map_err(DumpError::Server)?;
-        self.dumped.rows += writing.rows;
-        drop(writing);
+        let (stop, before) = (self.stop, self.dumped.rows);
+        let (to, told) = ((&mut *self.out, stop), &mut *self.told);
+        let exporter = Format::Insert.exporter(&options);
+        self.dumped.rows += write_rows((&mut *self.session, &query), to, exporter, before, told)?;
         if !after_rows.is_empty() {
             self.put(&after_rows)?;
         }
@@ -146,6 +119,40 @@ impl Dumping<'_> {
         }
         Ok(())
     }
+}
+
+/// Writes what a query gives by way of an exporter; returns how many rows. `told` hears how many there are with those
+/// `before`.
+pub(super) fn write_rows<'a>(
+    (session, query): (&mut dyn Session, &str),
+    (out, stop): (&mut (dyn Write + Send + 'a), &Stop),
+    exporter: Box<dyn Exporter>,
+    before: u64,
+    told: &mut (dyn FnMut(u64) + Send + 'a),
+) -> Result<u64, DumpError> {
+    // The sink lives as long as the statement, and the text longer: it is written when some of it is there.
+    let written_rows = Arc::new(Mutex::new(Writing { exporter, text: Vec::new(), rows: 0, failed: None }));
+    let (sender, texts) = std::sync::mpsc::sync_channel::<(Vec<u8>, u64)>(4);
+    let sink = RowsSink { writing: Arc::clone(&written_rows), sender, stop: stop.clone() };
+    let (ran, wrote) = std::thread::scope(|scope| {
+        let writer = scope.spawn(move || -> io::Result<()> {
+            for (text, rows) in texts {
+                out.write_all(&text)?;
+                told(before + rows);
+            }
+            Ok(())
+        });
+        let ran = session.run(&Request::new(query).until(stop), Box::new(sink));
+        let wrote = writer.join().unwrap_or_else(|_| Err(io::Error::other("the thread that writes has ended")));
+        (ran, wrote)
+    });
+    let mut writing = written_rows.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(error) = writing.failed.take() {
+        return Err(error.into());
+    }
+    wrote?;
+    ran.map_err(DumpError::Server)?;
+    Ok(writing.rows)
 }
 
 /// Rows on their way to the text.

@@ -59,6 +59,7 @@ pub fn read(session: &mut DocumentSession, part: usize, catalog: &mut Catalog) -
             if let Some(object) = catalog.relation_mut("", &name) {
                 (object.columns, object.indexes) = (told.columns, told.indexes);
                 (object.rows, object.bytes, object.comment) = (told.rows, told.bytes, told.comment);
+                object.definition = definition(object);
             }
         }
         Err(error) if matches!(error.kind, ErrorKind::Lost | ErrorKind::Stopped) => return Err(error),

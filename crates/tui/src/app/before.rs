@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use jaunty_core::connection::open_asking;
-use jaunty_core::dump::{Dumped, Wanted, dump};
+use jaunty_core::dump::{Dumped, Wanted, dump, is_possible};
 use jaunty_core::files::part_file::PartFile;
 use jaunty_core::reveal::depends::endangered;
 use jaunty_core::reveal::rules::NewRule;
@@ -168,11 +168,11 @@ impl App {
             let name = clean::clean(&profile.name).into_owned();
             return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
         }
-        if engine.dialect().changing.is_none_or(|changing| changing.copying.is_none()) {
+        if !is_possible(engine.dialect()) {
             return self.tell_wrong(format!("{} cannot be written as statements yet", engine.title()));
         }
         let of = names.first().map_or(&profile.name, |name| &name.name).clone();
-        let path = self.path_of_copy(&of, "sql");
+        let path = self.path_of_copy(&of, engine.dialect().extension);
         let (secret, connection, stop) = (self.secret_of(&profile), self.connection.number, Stop::default());
         let what = format!("keeping a copy of {}", clean::clean(&of));
         self.begin_work(Kind::Copy, what, move |progress| {
