@@ -124,14 +124,7 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
             }
             TokenKind::Punctuation(b':') => {
                 let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
-                // Only where a value can stand: behind a blank or a sign.
-                let free = previous.is_none_or(|previous| match previous.kind {
-                    TokenKind::Punctuation(sign) => {
-                        b"(,=<>+-*/|%!~".contains(&sign) || in_document && b"[:".contains(&sign)
-                    }
-                    kind => kind.is_trivia(),
-                });
-                if let Some(next) = next.filter(|_| free) {
+                if let Some(next) = next.filter(|_| value_may_follow(previous.as_ref(), in_document)) {
                     let range = token.start..next.end;
                     let name = statement.get(range.clone()).unwrap_or_default().to_owned();
                     // In a document the colon may stand close to its value: `{ open :true }`.
@@ -146,6 +139,36 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
         previous = Some(token);
     }
     found
+}
+
+/// Whether a value can stand after a token: it does so behind a blank or a sign.
+fn value_may_follow(previous: Option<&Token>, in_document: bool) -> bool {
+    previous.is_none_or(|previous| match previous.kind {
+        TokenKind::Punctuation(sign) => b"(,=<>+-*/|%!~".contains(&sign) || in_document && b"[:".contains(&sign),
+        kind => kind.is_trivia(),
+    })
+}
+
+/// The tokens of a text with each `:name` as one parameter, which to most servers is a sign and a word. In documents a
+/// colon has a meaning of its own, and they stay as they are.
+pub fn with_names<'a>(
+    tokens: impl Iterator<Item = Token> + 'a,
+    dialect: &'static Dialect,
+) -> impl Iterator<Item = Token> + 'a {
+    let takes = dialect.takes_parameters() && dialect.family != Family::Documents;
+    let mut tokens = tokens.peekable();
+    let mut previous: Option<Token> = None;
+    std::iter::from_fn(move || {
+        let mut token = tokens.next()?;
+        if takes && token.kind == TokenKind::Punctuation(b':') && value_may_follow(previous.as_ref(), false) {
+            let is_name = |next: &Token| next.kind == TokenKind::Word && next.start == token.end;
+            if let Some(name) = tokens.next_if(is_name) {
+                token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
+            }
+        }
+        previous = Some(token);
+        Some(token)
+    })
 }
 
 /// Whether the word before this place calls a procedure: `EXEC @returned = p`.
@@ -312,11 +335,10 @@ pub fn value_of(values: &[Value], name: &str) -> ParameterValue {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
+    use crate::dialect::{DOCUMENTS, MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
 
     #[test]
     fn documents_have_colons_of_their_own() {
-        use crate::dialect::DOCUMENTS;
         for (statement, expected) in [
             ("sailings { delay: { $gt: :minutes }, port::code }", &[":minutes", ":code"][..]),
             ("sailings { delay: { $in: [:one, :two, :one] } }", &[":one", ":two"]),
@@ -365,6 +387,23 @@ mod tests {
             (&REDIS, "get :a", vec![]),
         ] {
             assert_eq!(names(statement, dialect), expected, "{statement}");
+        }
+    }
+
+    #[test]
+    fn a_sign_and_a_word_are_one_token_where_a_value_can_stand() {
+        for (text, dialect, expected) in [
+            ("select :new, a::text, b[1:n] where c=:d", &POSTGRES, vec![":new", ":d"]),
+            ("select ':no', -- :no\n :yes", &MYSQL, vec![":yes"]),
+            ("select :a, $b", &SQLITE, vec![":a", "$b"]),
+            ("ports { a: :b }", &DOCUMENTS, vec![]),
+            ("get :a", &REDIS, vec![]),
+        ] {
+            let rope = Rope::from_str(text);
+            let tokens: Vec<Token> = with_names(Lexer::new(&rope, dialect, 0), dialect).collect();
+            let named = tokens.iter().filter(|token| token.kind == TokenKind::Parameter);
+            assert_eq!(named.map(|token| &text[token.range()]).collect::<Vec<_>>(), expected, "{text}");
+            assert!(tokens.windows(2).all(|pair| pair[0].end == pair[1].start), "nothing is lost of {text}");
         }
     }
 

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use jaunty_language::lexer::{Lexer, TokenKind};
+use jaunty_language::statement::parameters::with_names;
 use serde_json::{Value, json};
 
 use crate::state::Server;
@@ -28,7 +29,8 @@ fn told(text: &Text, range: Range<usize>, server: &Server) -> Vec<usize> {
     let (rope, dialect) = (&text.rope, text.dialect());
     let mut data = Vec::new();
     let mut before = (0, 0);
-    for token in Lexer::new(rope, dialect, text.outline.boundary_before(range.start)) {
+    let tokens = Lexer::new(rope, dialect, text.outline.boundary_before(range.start));
+    for token in with_names(tokens, dialect) {
         if token.start >= range.end {
             break;
         }

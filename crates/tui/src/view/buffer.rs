@@ -6,6 +6,7 @@ use jaunty_core::logbook::Outcome;
 use jaunty_core::run::out_line::{OutLine, out_lines};
 use jaunty_language::lexer::{Lexer, TokenKind};
 use jaunty_language::split::Statement;
+use jaunty_language::statement::parameters::with_names;
 use jaunty_language::text::clean::pieces;
 use jaunty_language::text::motion::{advance, column_of, line_text};
 use ratatui::buffer::Buffer;
@@ -96,7 +97,7 @@ fn roles(app: &App, bytes: Range<usize>) -> Vec<(Range<usize>, Role)> {
     // Where the statements are not known yet, the first line on the screen is taken to begin between two tokens.
     let start = if document.awaits_outline() { bytes.start } else { outline.boundary_before(bytes.start) };
     let mut roles = Vec::new();
-    for token in Lexer::new(document.rope(), outline.dialect(), start) {
+    for token in with_names(Lexer::new(document.rope(), outline.dialect(), start), outline.dialect()) {
         if token.start >= bytes.end {
             break;
         }
