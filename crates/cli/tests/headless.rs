@@ -808,7 +808,7 @@ fn what_a_database_holds_is_listed_and_described() {
       foreign key (port) references ports (id)
     ");
     let view = schema(&["BIG"]).gives();
-    assert!(view.starts_with("view big · main\n"), "{view}");
+    assert!(view.starts_with("view big · main\n") && view.contains("\n\nCREATE VIEW big as select"), "{view}");
     let all: serde_json::Value = serde_json::from_str(&schema(&["--json"]).gives()).unwrap();
     assert_eq!((&all[1]["name"], &all[1]["kind"]), (&"ports".into(), &"table".into()));
     let one: serde_json::Value = serde_json::from_str(&schema(&["ports", "--json"]).gives()).unwrap();

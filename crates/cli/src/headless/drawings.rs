@@ -152,7 +152,9 @@ fn described(object: &Value) -> String {
         }
         told.push_str(&format!("  {}\n", text(line, "text")));
     }
-    if object["columns"].as_array().is_none_or(Vec::is_empty) && !text(object, "definition").is_empty() {
+    // Of a table it would say the same again.
+    let says_more = object["columns"].as_array().is_none_or(Vec::is_empty) || text(object, "kind").ends_with("view");
+    if says_more && !text(object, "definition").is_empty() {
         told.push_str(&format!("\n{}\n", text(object, "definition")));
     }
     clean_lines(&told) + "\n"

@@ -335,7 +335,8 @@ fn found_by_names(session: &mut dyn Session, statement: &str, with: &With) -> Op
         thread::sleep(NAMES);
         wish.wish();
     });
-    let catalog = super::load::catalog(session, &stop).ok()?;
+    let wish = stop.clone();
+    let catalog = with.interrupt.around(move || wish.wish(), || super::load::catalog(session, &stop)).ok()?;
     let around = Surroundings { catalog: &catalog, dialect: with.dialect, snippets: &[], nearby: "" };
     Some(problems(statement, around, &HashSet::new()))
 }

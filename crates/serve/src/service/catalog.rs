@@ -47,7 +47,7 @@ impl Service {
             .iter()
             .map(|line| json!({"section": line.section, "text": line.text}))
             .collect();
-        let definition = templates::definition(object, &catalog, dialect);
+        let definition = session.definition(object).or_else(|| templates::definition(object, &catalog, dialect));
         Ok(json!({
             "schema": object.schema, "name": object.name, "kind": object.kind_word(), "columns": columns,
             "shape": shape, "definition": definition,

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::{ConnectionWorker, Job, Keeping, Order, Report, Run};
 use jaunty_core::words;
-use jaunty_seam::catalog::Catalog;
+use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::{Engine, Prompt, Question};
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::Profile;
@@ -137,6 +137,21 @@ impl Session {
                 return self.catalog(false);
             }
         }
+    }
+
+    /// The statement that makes an object, by the server's own word; none where it gives none, or not in time.
+    pub(super) fn definition(&self, object: &Object) -> Option<String> {
+        let (since, reports) = (Instant::now(), lock(&self.reports));
+        while reports.try_recv().is_ok() {}
+        self.worker.ask(Order::Definition(Box::new(object.clone())));
+        while let Ok(report) = reports.recv_timeout(ANOTHER.saturating_sub(since.elapsed())) {
+            match report {
+                Report::Definition(of, told) if of.to_name() == object.to_name() => return told.ok().flatten(),
+                Report::NotConnected(_) | Report::WantsSecret(_) => return None,
+                _ => {}
+            }
+        }
+        None
     }
 
     /// Runs a statement and waits for its end.

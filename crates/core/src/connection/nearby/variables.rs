@@ -74,8 +74,10 @@ fn of_parts(begin: &str, variables: &Variables, engines: &[&dyn Engine]) -> Opti
         Some(kind) => of_servers().find(|engine| words(*engine).iter().any(|word| kind.contains(word))),
         None => None,
     };
-    // Without a word of what it is, by the name of the variable, or by the usual port.
-    let by_name = || of_servers().find(|e| words(*e).iter().any(|word| own.len() > 1 && word.starts_with(&own)));
+    // Without a word of what it is, by the name of the variable, or by the usual port. Two letters say something where they
+    // stand close to the rest: `PGHOST`.
+    let says = own.len() > 2 || (own.len() == 2 && !begin.ends_with('_'));
+    let by_name = || of_servers().find(|e| says && words(*e).iter().any(|word| word.starts_with(&own)));
     let usual = |e: &dyn Engine| e.keys().iter().find(|key| key.name == "port").map(|key| key.usual.to_owned());
     let by_port = || of_servers().find(|engine| port.is_some() && usual(*engine) == port);
     let engine = engine.or_else(by_name).or_else(by_port)?;

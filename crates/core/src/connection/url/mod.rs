@@ -148,8 +148,12 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         && let Some(mut pairs) = pairs::by_semicolons(pairs).filter(|pairs| pairs::begin_known(pairs, strings))
     {
         let word = strings.words.iter().find_map(|(word, says)| matches!(says, Says::Server).then_some(*word));
-        // Its port follows a colon here.
-        let server = server.rsplit_once(':').map_or_else(|| server.to_owned(), |(host, port)| format!("{host},{port}"));
+        // Its port follows a colon here, and an address that has colons itself stands in brackets.
+        let (host, port) = match server.rsplit_once(':') {
+            Some((host, port)) if !port.contains(']') => (host, format!(",{port}")),
+            _ => (server, String::new()),
+        };
+        let server = format!("{}{port}", host.trim_matches(['[', ']']));
         pairs.push((word.unwrap_or("server").to_owned(), server));
         return of_pairs(engine, &pairs);
     }
@@ -162,7 +166,11 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         left_out.push(others);
     }
     // Who is there may be told without where that is, which a parameter says then.
-    let nowhere = text.find("@/").filter(|at| !text[..*at].contains('/') || text[..*at].matches('/').count() == 2);
+    let nowhere = text.find("@/").filter(|at| {
+        let told =
+            text[at + 2..].split_once('?').is_some_and(|(path, query)| !path.contains('@') && query.contains("host="));
+        told && text[..*at].matches('/').count() == 2
+    });
     let text = match nowhere {
         Some(at) => format!("{}@localhost/{}", &text[..at], &text[at + 2..]).into(),
         None => text,
@@ -310,7 +318,9 @@ pub fn settled(profile: &Profile, engines: &[&dyn Engine]) -> Result<Profile, En
         settings.insert("password".into(), Setting::Text(secret.reveal().to_owned()));
     }
     settings.extend(profile.settings.iter().filter(|(key, _)| *key != "url").map(|(k, v)| (k.clone(), v.clone())));
-    Ok(Profile { settings, ..profile.clone() })
+    // One that is for reading only stays so.
+    let guard = if from.profile.guard == Guard::ReadOnly { Guard::ReadOnly } else { profile.guard };
+    Ok(Profile { settings, guard, ..profile.clone() })
 }
 
 #[cfg(test)]

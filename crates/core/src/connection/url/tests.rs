@@ -163,6 +163,9 @@ fn urls_are_taken_apart() {
         ("jdbc:barge:thin:@quay.example", "no engine uses URLs that begin with barge:"),
         ("berth+swift://clerk@quay.example/x", "database=x host=quay.example user=clerk"),
         ("berth://clerk@/x?host=/run/quay", "database=x host=/run/quay user=clerk"),
+        ("berth://clerk:tide@/9@quay.example/x", "the URL cannot be read: empty host"),
+        ("jdbc:mole://[::1]:1434;user=clerk", "host=::1 port=1434 user=clerk"),
+        ("jdbc:mole://[::1];user=clerk", "host=::1 user=clerk"),
         ("raft:ferry.db", "path=ferry.db"),
         ("raft+swift:///srv/ferry.db", "path=/srv/ferry.db"),
         ("file:ferry.db?mode=ro&cache=shared", "path=ferry.db read-only without [\"cache\"]"),
@@ -251,6 +254,14 @@ fn what_stands_beside_the_url_counts_first() {
     let settled = settled(&profile, &[&Berth]).unwrap();
     assert_eq!((settled.text("user"), settled.text("host")), (Some("purser"), Some("quay.example")));
     assert_eq!((settled.text("password"), settled.text("url")), (Some("tide9"), None));
+}
+
+#[test]
+fn a_url_for_reading_makes_a_profile_for_reading() {
+    let profile = Profile::new("a", "raft").with("url", "file:ferry.db?mode=ro");
+    assert_eq!(settled(&profile, &[&Raft]).unwrap().guard, Guard::ReadOnly);
+    let asks = Profile { guard: Guard::Ask, ..Profile::new("a", "raft").with("url", "file:ferry.db") };
+    assert_eq!(settled(&asks, &[&Raft]).unwrap().guard, Guard::Ask);
 }
 
 #[test]
