@@ -9,10 +9,10 @@ use zeroize::Zeroizing;
 
 /// Asks for a password; what is typed is not shown.
 pub fn password(prompt: &str) -> io::Result<Secret> {
-    eprint!("{prompt}");
-    io::stderr().flush()?;
+    // Before anybody can answer: what is typed earlier would be shown.
     enable_raw_mode()?;
-    let typed = type_in();
+    eprint!("{}", prompt.replace('\n', "\r\n"));
+    let typed = io::stderr().flush().and_then(|()| type_in());
     disable_raw_mode()?;
     eprintln!();
     typed.map(|text| Secret::new(text.to_string()))
@@ -27,12 +27,14 @@ fn type_in() -> io::Result<Zeroizing<String>> {
         }
         match key.code {
             KeyCode::Enter => return Ok(text),
+            // What was typed before the prompt was there ends its line so.
+            KeyCode::Char('j' | 'm') if key.modifiers.contains(KeyModifiers::CONTROL) => return Ok(text),
             KeyCode::Esc => return Err(io::Error::new(io::ErrorKind::Interrupted, "no password was given")),
             KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => {
                 return Err(io::Error::new(io::ErrorKind::Interrupted, "no password was given"));
             }
             KeyCode::Backspace => drop(text.pop()),
-            KeyCode::Char(c) => text.push(c),
+            KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) => text.push(c),
             _ => {}
         }
     }

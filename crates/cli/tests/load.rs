@@ -274,6 +274,18 @@ fn rows_go_from_one_connection_to_another() {
     let other = Connection::open(home.path("project/other.db")).unwrap();
     let expected: String = other.query_row(sums, [], |row| row.get(0)).unwrap();
     assert_eq!(one(&home, sums), expected);
+    // A column that takes any value is not one of JSON for the name of its type.
+    Connection::open(home.path("project/other.db"))
+        .unwrap()
+        .execute_batch(
+            "create table notes (id integer, note json, mark uuid); insert into notes values (1, 'quay', 'x')",
+        )
+        .unwrap();
+    let notes = ["--from", "other.db", "-s", "select * from notes", "-i", "notes", "--create", "--preview", "-c"];
+    assert!(load(&home, 0, &[&notes[..], &["quay"]].concat()).contains("note json,\n  mark uuid"));
+    let server = jaunty_testservers::Postgres::start();
+    let url = format!("postgresql://clerk:{}@127.0.0.1:{}/bookings", jaunty_testservers::PASSWORD, server.port);
+    assert!(load(&home, 0, &[&notes[..], &[&url]].concat()).contains("note text,\n  mark text"));
     // Few rows are all looked at before any is loaded, and end once.
     let few =
         ["--from", "other.db", "-s", "select id, note from kinds where id < 4 order by id", "-c", "quay", "-i", "few"];

@@ -109,9 +109,12 @@ pub struct Shape {
 }
 
 impl FoundColumn {
-    /// What its values are: by the type that the database has for them, where that says more than they do.
-    pub fn of(&self) -> ColumnType {
+    /// What its values are: by the type that a database of the language `from` has for them, where that says more than they
+    /// do. Where a column takes values of any type, its own says nothing of them.
+    pub fn of(&self, from: Option<&Dialect>) -> ColumnType {
+        let says = from.and_then(|from| from.changing).is_some_and(|changing| !changing.loose_types);
         match self.declared.to_ascii_lowercase().as_str() {
+            _ if !says => self.shape.of,
             "json" | "jsonb" => ColumnType::Json,
             "uuid" | "uniqueidentifier" => ColumnType::Uuid,
             _ => self.shape.of,
@@ -121,14 +124,14 @@ impl FoundColumn {
     /// What documents do not keep of the values.
     pub(super) fn lost_in_documents(&self) -> Option<&'static str> {
         // BSON, "datetime": milliseconds since 1970.
-        let is_time = matches!(self.of(), ColumnType::Moment | ColumnType::Instant);
+        let is_time = matches!(self.shape.of, ColumnType::Moment | ColumnType::Instant);
         (is_time && self.fraction > 3).then_some("milliseconds are kept, and some values have more digits")
     }
 
     /// The type of a column for them; `from` is the language that its own type is one of. A key of text needs a length on
     /// some servers.
     pub fn db_type(&self, is_key: bool, dialect: &Dialect, from: Option<&Dialect>) -> String {
-        let of = self.of();
+        let of = self.of(from);
         let Some(changing) = dialect.changing else {
             let exact = dialect.type_of_decimals().filter(|_| of == ColumnType::Decimal && self.shape.typed);
             let types = dialect.types_of_rows();

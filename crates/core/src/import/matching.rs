@@ -219,7 +219,7 @@ impl Matching {
                 ..Column::default()
             };
             let (dates, numbers, loses) = (file.dates, file.numbers, file.lost_in_documents());
-            targets.push(Target { column, kind: kind_of(file.of()), from, dates, numbers, loses });
+            targets.push(Target { column, kind: kind_of(file.of(found.language)), from, dates, numbers, loses });
         }
         if targets.is_empty() {
             return mistake("every column is left out".into());

@@ -77,6 +77,21 @@ impl Session {
         Ok(Session { engine, profile, worker, prompt, opening, reports: Mutex::new(reports), catalog })
     }
 
+    /// Waits for the first connection. Whoever is to be asked for a secret is asked once: not for this, and again for what
+    /// is wanted of it.
+    fn opened(&self, reports: &Receiver<Report>) -> Result<(), Refusal> {
+        while self.opening.load(Ordering::Acquire) {
+            match reports.recv() {
+                Ok(Report::WantsSecret(error)) => self.asked_for_secret(&error)?,
+                Ok(Report::Question(question)) => self.asked(&question)?,
+                Ok(Report::NotConnected(error)) => return Err(refused(&error)),
+                Ok(_) => {}
+                Err(_) => break,
+            }
+        }
+        Ok(())
+    }
+
     /// Has a person asked for the secret that is missing; the connection's thread goes on with what waited for it.
     fn asked_for_secret(&self, error: &EngineError) -> Result<(), Refusal> {
         let text = format!("{error} · password for {}", self.profile.name);
@@ -105,7 +120,12 @@ impl Session {
         let reports = lock(&self.reports);
         // The one of the last time, which is there first, is not it.
         let asked = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_millis() as u64;
+        // A connection that has just been made reads it by itself.
+        let is_new = self.opening.load(Ordering::Acquire);
         if again {
+            self.opened(&reports)?;
+        }
+        if again && !is_new {
             while reports.try_recv().is_ok() {}
             self.worker.ask(Order::Catalog);
         }
@@ -157,16 +177,7 @@ impl Session {
     /// Runs a statement and waits for its end.
     pub(super) fn run(&self, job: Job, tell: &Tell) -> Result<Arc<Run>, Refusal> {
         let reports = lock(&self.reports);
-        // Whoever is to be asked for a secret is asked once: not for the first connection, and again for the statement.
-        while self.opening.load(Ordering::Acquire) {
-            match reports.recv() {
-                Ok(Report::WantsSecret(error)) => self.asked_for_secret(&error)?,
-                Ok(Report::Question(question)) => self.asked(&question)?,
-                Ok(Report::NotConnected(error)) => return Err(refused(&error)),
-                Ok(_) => {}
-                Err(_) => break,
-            }
-        }
+        self.opened(&reports)?;
         // What was told before belongs to nobody any more.
         while reports.try_recv().is_ok() {}
         self.worker.ask(Order::Run(vec![job]));
