@@ -162,16 +162,27 @@ fn a_database_of_documents_is_written_and_made_again() {
         "log",
         "odd insert { _id: { $oid: '65f0c0ffee65f0c0ffee65f0' }, z: null, b: { $numberLong: '7' }, a: 7.0, d: { $numberDecimal: '7.10' }, f: { $date: '2031-03-05T12:00:00Z' }, g: [ 1, { h: 2.0, i: { $numberLong: '5' } }, null ], j: { $binary: { base64: 'AAEC', subType: '00' } }, k: { $timestamp: { t: 5, i: 1 } }, l: { $regularExpression: { pattern: 'a//b;', options: 'i' } }, m: { $minKey: 1 }, o: -0.0, p: { $numberDouble: 'NaN' }, 'a b': 'it\\'s // no comment', '$x': 2, 'dotted.x': \"\\n\\n\" }",
     );
+    // Names that need quotes, that are a verb, and that have dots.
+    run("log", "\"my coll\" insert { _id: 1 }");
+    run("log", "\"my coll\" index { a: 1 }");
+    run("log", "insert insert { _id: 1 }");
+    run("log", "quay.log insert { _id: 1 }");
     let (_, said) = home.call(&["dump", "-c", "log", "-o", "all.documents"]).exits(0);
-    assert_eq!(said, "5 objects and 405 rows in all.documents\n");
+    assert_eq!(said, "8 objects and 408 rows in all.documents\n");
     home.call(&["run", "-c", &other, "all.documents"]).exits(0);
-    for name in ["sailings", "ports", "odd", "ring", "late"] {
+    for name in ["sailings", "ports", "odd", "ring", "late", "\"my coll\"", "insert", "quay.log"] {
         let whole = format!("{name} | sort {{ _id: 1 }} | replaceRoot {{ newRoot: {{ document: \"$$ROOT\" }} }}");
         assert_eq!(run("log", &whole), run(&other, &whole), "{name}");
     }
     let listed = |connection: &str| home.call(&["schema", "-c", connection]).gives();
     assert_eq!(listed("log"), listed(&other));
     assert_eq!(run("log", "sailings indexes"), run(&other, "sailings indexes"));
+    // One that is called so is found by its name, dots and all.
+    let (alike, _) =
+        home.call(&["compare", "rows", "--left", "log", "--right", &other, "--table", "quay.log"]).exits(0);
+    assert!(alike.contains("1 row the same"), "{alike}");
+    let (dotted, _) = home.call(&["dump", "-c", "log", "quay.log", "my coll"]).exits(0);
+    assert!(dotted.contains("quay.log create;") && dotted.contains("\"my coll\" index {"), "{dotted}");
     // A part of it, and nothing but how it is made.
     let (made, _) = home.call(&["dump", "-c", "log", "late", "sailings", "--only-structure"]).exits(0);
     insta::assert_snapshot!(made, @r#"

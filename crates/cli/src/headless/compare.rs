@@ -13,13 +13,13 @@ use jaunty_core::compare::differences::{self, Differences};
 use jaunty_core::compare::draft::{cut_by, drafts};
 use jaunty_core::compare::rows::{Columns, CompareError, Comparison, Shown, compare};
 use jaunty_core::compare::structure::{Schemas, Structure};
+use jaunty_core::import::preview::relation;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_core::slip::{Datum, Ground, Slip, statements};
 use jaunty_core::{settings, words};
-use jaunty_language::dialect::Dialect;
-use jaunty_language::statement::Written;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::catalog::Catalog;
@@ -260,11 +260,12 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
 
 /// All rows of a table.
 fn of_table(table: &str, catalog: &Catalog, dialect: &'static Dialect) -> Result<String, Failure> {
-    let path: Vec<Written> = table.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    let found = catalog
-        .relation_at(&path, dialect)
+    let found = relation(table, catalog, dialect)
         .ok_or_else(|| Failure::Usage(format!("there is no table or view {table}")))?;
     let name = dialect.name_as_written(&found.name);
+    if dialect.family == Family::Documents {
+        return Ok(format!("{name} | sort {{ _id: 1 }}"));
+    }
     let schema =
         if found.schema.is_empty() { String::new() } else { format!("{}.", dialect.name_as_written(&found.schema)) };
     let key: Vec<String> = found.primary_key().iter().map(|name| dialect.name_as_written(name)).collect();

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::dump::{DumpError, Dumped, Wanted, dump, is_possible};
 use jaunty_core::files::part_file::PartFile;
+use jaunty_core::import::preview::relation;
 use jaunty_core::words;
-use jaunty_language::statement::Written;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::{Engine, Stop};
@@ -62,10 +62,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 ..Wanted::default()
             };
             for name in &args.tables {
-                let path: Vec<Written> =
-                    name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-                let found = catalog
-                    .relation_at(&path, dialect)
+                let found = relation(name, &catalog, dialect)
                     .ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
                 wanted.names.push(found.to_name());
             }

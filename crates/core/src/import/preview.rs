@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::Written;
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
@@ -99,9 +99,12 @@ pub fn matching(
     }
 }
 
-/// The table, view or collection of a name, with its schema where that is told.
+/// The table, view or collection of a name, with its schema where that is told. A dot in the name of a collection is a
+/// letter like others.
 pub fn relation<'a>(name: &str, catalog: &'a Catalog, dialect: &Dialect) -> Option<&'a Object> {
-    let path: Vec<Written> = name.split('.').map(|part| Written { text: part.to_owned(), quoted: false }).collect();
+    let is_whole = dialect.family == Family::Documents;
+    let parts = if is_whole { vec![name] } else { name.split('.').collect() };
+    let path: Vec<Written> = parts.into_iter().map(|part| Written { text: part.to_owned(), quoted: false }).collect();
     catalog.relation_at(&path, dialect)
 }
 

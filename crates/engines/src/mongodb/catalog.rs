@@ -7,6 +7,7 @@ use jaunty_documents::decimal;
 use jaunty_documents::json::{self, Form};
 use jaunty_documents::raw::{Element, RawDocument};
 use jaunty_documents::{Bson, Document};
+use jaunty_language::dialect::DOCUMENTS;
 use jaunty_seam::catalog::{Catalog, Column, Index, Object, ObjectKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
@@ -116,7 +117,7 @@ fn describe(session: &mut DocumentSession, name: &str, kind: ObjectKind) -> Resu
         told.indexes.push(Index {
             over: over.collect(),
             unique: own == "_id_" || field(&index, "unique") == Some(&Bson::Bool(true)),
-            definition: format!("{name} index {} {}", written(&keys), written(&rest)),
+            definition: format!("{} index {} {}", DOCUMENTS.name_as_written(name), written(&keys), written(&rest)),
             note: notes(&rest, uses.get(&own)),
             name: own,
         });
@@ -353,7 +354,7 @@ const IN_LISTS: usize = 20;
 pub fn definition(of: &Object) -> String {
     let own: Vec<_> =
         of.indexes.iter().filter(|index| index.name != "_id_").map(|index| index.definition.clone()).collect();
-    let made = format!("{} create {}", of.name, of.clauses);
+    let made = format!("{} create {}", DOCUMENTS.name_as_written(&of.name), of.clauses);
     [made.trim().to_owned()].into_iter().chain(own).collect::<Vec<_>>().join("\n\n")
 }
 
