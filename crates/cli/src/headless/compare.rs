@@ -345,7 +345,10 @@ fn of_rows(
                 let key: Vec<String> = ground.key.iter().map(|at| ground.fields[*at].column.name.clone()).collect();
                 Some(key).filter(|key| !key.is_empty())
             };
-            let key = of(left).or_else(|| of(right)).unwrap_or_default();
+            // A document has its key whatever the pipeline is that it comes from, as long as it comes as it is.
+            let of_documents = |rows: &Rows| rows.dialect.is_some_and(|dialect| dialect.family == Family::Documents);
+            let of_document = || (of_documents(left) && of_documents(right)).then(|| vec!["_id".to_owned()]);
+            let key = of(left).or_else(|| of(right)).or_else(of_document).unwrap_or_default();
             let has =
                 |names: &[String], name: &String| names.iter().any(|known| known.to_lowercase() == name.to_lowercase());
             key.into_iter().filter(|name| names.iter().all(|names| has(names, name))).collect()
