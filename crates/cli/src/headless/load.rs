@@ -4,6 +4,7 @@ use std::io::IsTerminal;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use jaunty_core::catalog::read_whole;
 use jaunty_core::connection::Connections;
 use jaunty_core::import::preview::{look, near, relation};
 use jaunty_core::import::{
@@ -16,7 +17,7 @@ use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::catalog::{Catalog, ObjectKind};
 use jaunty_seam::engine::load::Meeting;
-use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::engine::{Session, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Guard;
 
@@ -163,17 +164,7 @@ fn meeting(args: &args::Load) -> Meeting {
 
 /// What the database holds, all of it.
 pub fn catalog(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, Failure> {
-    let (mut catalog, mut number) = (Catalog::default(), 0);
-    loop {
-        let part = CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() };
-        match session.catalog(&part, &mut catalog) {
-            Ok(true) => number += 1,
-            Ok(false) => break,
-            Err(error) => return Err(Failure::Database(error.to_string())),
-        }
-    }
-    catalog.complete();
-    Ok(catalog)
+    read_whole(session, stop).map_err(|error| Failure::Database(error.to_string()))
 }
 
 fn matching(

@@ -8,5 +8,19 @@ pub mod script;
 pub mod store;
 pub mod templates;
 
+use jaunty_seam::catalog::Catalog;
+use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::error::EngineError;
+
+/// What a database holds, all of it, part after part. The wish ends the reading with an error.
+pub fn read_whole(session: &mut dyn Session, stop: &Stop) -> Result<Catalog, EngineError> {
+    let (mut catalog, mut number) = (Catalog::default(), 0);
+    while session.catalog(&CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() }, &mut catalog)? {
+        number += 1;
+    }
+    catalog.complete();
+    Ok(catalog)
+}
+
 #[cfg(test)]
 mod tests;

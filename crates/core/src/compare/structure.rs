@@ -10,10 +10,10 @@ use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::definition::{PartKind, TablePart, moved, parts_of_table, telling};
 use jaunty_seam::catalog::{BelongingKind, Catalog, Object, ObjectKind, Rule};
 use jaunty_seam::engine::load::Nothing;
-use jaunty_seam::engine::{CatalogPart, Request, Session, Stop};
+use jaunty_seam::engine::{Request, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
-use crate::catalog::{lasting, templates};
+use crate::catalog::{lasting, read_whole, templates};
 use crate::slip::Kind;
 
 /// What a part of an object is.
@@ -172,11 +172,7 @@ fn read_all(
     stop: &Stop,
     told: &mut dyn FnMut(usize, usize),
 ) -> Result<Structure, EngineError> {
-    let (mut catalog, mut number) = (Catalog::default(), 0);
-    while session.catalog(&CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() }, &mut catalog)? {
-        number += 1;
-    }
-    catalog.complete();
+    let mut catalog = read_whole(session, stop)?;
     let first = || catalog.path.first().cloned().unwrap_or_default();
     let schema = match schemas {
         Schemas::All => String::new(),

@@ -7,13 +7,13 @@ use std::io::Write;
 use arrow_array::RecordBatch;
 use arrow_schema::Schema;
 use jaunty_language::dialect::Dialect;
-use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
-use jaunty_seam::engine::{CatalogPart, Session, Stop};
+use jaunty_seam::catalog::{Object, ObjectKind};
+use jaunty_seam::engine::{Session, Stop};
 use jaunty_seam::rows::cell::ColumnReader;
 
 use super::rows::write_rows;
 use super::{DumpError, Dumped, Wanted};
-use crate::catalog::{script, templates};
+use crate::catalog::{read_whole, script, templates};
 use crate::export::{ExportError, Exporter};
 
 /// So many documents are in a statement, or so many bytes.
@@ -28,14 +28,7 @@ pub(super) fn dump(
     (out, stop): (&mut (dyn Write + Send), &Stop),
     told: &mut (dyn FnMut(u64) + Send),
 ) -> Result<Dumped, DumpError> {
-    let (mut catalog, mut number) = (Catalog::default(), 0);
-    while session
-        .catalog(&CatalogPart { number, stop: stop.clone(), ..CatalogPart::default() }, &mut catalog)
-        .map_err(DumpError::Server)?
-    {
-        number += 1;
-    }
-    catalog.complete();
+    let catalog = read_whole(session, stop).map_err(DumpError::Server)?;
     let mut dumped = Dumped::default();
     let chosen = |object: &&Object| wanted.names.is_empty() || wanted.names.contains(&object.to_name());
     let (views, collections): (Vec<&Object>, Vec<&Object>) =
