@@ -186,7 +186,12 @@ impl Stage {
 
     /// Runs the statement at the cursor, and waits for its end and its page.
     pub fn runs(self) -> Stage {
-        let stage = self.control('g').until("the run to begin", |app| app.connection.is_busy());
+        self.control('g').its_rows()
+    }
+
+    /// Waits for a run that was just asked for. Rows of an earlier run of the same statement are not its rows.
+    pub fn its_rows(self) -> Stage {
+        let stage = self.until("the run to begin", |app| app.connection.is_busy());
         let stage = stage.until("the run's end", |app| !app.connection.is_busy());
         stage.until("the page", |app| {
             let there = |page: &Page| !page.rows.is_empty() || app.rows.total() == 0;
