@@ -309,6 +309,45 @@ fn rows_go_from_one_connection_to_another() {
     assert!(told.contains("no such table: nowhere"), "{told}");
 }
 
+#[test]
+fn what_is_text_where_it_comes_from_stays_text() {
+    let of_json = r#"[{"phone": "5551234", "n": 7, "day": "2031-03-05", "is": "true", "l": [1]}]"#;
+    let home = quay().file("a.json", of_json).file("a.csv", "phone,is\n5551234,true\n");
+    let types = |told: &str| -> Vec<String> {
+        let lines = told.lines().filter_map(|line| line.split_once("→ "));
+        lines.map(|(_, to)| to.split_whitespace().take(2).collect::<Vec<_>>().join(" ")).collect()
+    };
+    let preview = |from: &[&str], into: &str| {
+        let told = load(&home, 0, &[from, &["-c", into, "-i", "kinds", "--create", "--preview"]].concat());
+        types(&told)
+    };
+    // Of JSON what stands in quotation marks; days have no other form there.
+    assert_eq!(preview(&["a.json"], "quay"), ["phone text", "n integer", "day date", "is text", "l text"]);
+    // Of a file of nothing but text what all of the values are.
+    assert_eq!(preview(&["a.csv"], "quay"), ["phone integer", "is boolean"]);
+    // Of a database what a text column holds.
+    let of_quay = "select '5551234' as phone, 7 as n, '2031-03-05' as day, 'true' as is_open";
+    let other = preview(&["--from", "quay", "-s", of_quay], "quay");
+    assert_eq!(other, ["phone text", "n integer", "day date", "is_open text"]);
+    // Of a server what it says, whatever the values look like; its lists are lists of JSON elsewhere.
+    let server = jaunty_testservers::Postgres::start();
+    let url = format!("postgresql://clerk:{}@127.0.0.1:{}/bookings", jaunty_testservers::PASSWORD, server.port);
+    let of_server = "select '7'::varchar(9) as a, '2031-03-05'::text as b, B'10101' as c, '7'::name as d, 1.50::numeric as e, \
+                     '{q,\"x, y\",null}'::text[] as f, '{1,2}'::int[] as g, '{\"a\": 1}'::jsonb as h, '12:30'::time as i";
+    let told = preview(&["--from", &url, "-s", of_server], "quay");
+    assert_eq!(told, ["a text", "b text", "c text", "d text", "e numeric", "f text", "g text", "h text", "i time"]);
+    load(&home, 0, &["--from", &url, "-s", of_server, "-c", "quay", "-i", "kinds", "--create"]);
+    assert_eq!(
+        one(&home, "select a || b || c || d || f || g from kinds"),
+        "72031-03-05101017[\"q\",\"x, y\",null][1,2]"
+    );
+    // The same of kept rows, whose connection no file names.
+    home.call(&["run", "-c", &url, "-s", of_server]).exits(0);
+    let told = preview(&["--run", "last"], &url);
+    assert_eq!(told[..2], ["a varchar(9)", "b text"]);
+    assert_eq!(told[5..7], ["f text[]", "g int4[]"]);
+}
+
 /// A file that is broken ends in rows or in a sentence, and never in half of either.
 #[test]
 fn hostile_files_end_in_rows_or_a_sentence() {

@@ -269,6 +269,7 @@ mod tests {
             left_out: 0,
             number: 1,
             connection: "ferry".into(),
+            engine: "sqlite".into(),
             database: "saltmarsh.db".into(),
             pinned: false,
             rolled_back: false,

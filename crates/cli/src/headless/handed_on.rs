@@ -27,11 +27,7 @@ type Message = Result<Option<RecordBatch>, String>;
 /// The kept rows of a run.
 pub fn of_run(run: &str) -> Result<Source, Failure> {
     let (archive, _) = kept(run, 1)?;
-    // Where its connection is one of a file, it is known what its types are those of.
-    let connection = super::rows::entry(run)?.connection;
-    let known = crate::open::connections(&crate::open::folders()?);
-    let profile = known.profiles.iter().find(|profile| profile.name == connection);
-    let language = profile.and_then(|profile| by_name(&profile.engine)).map(|engine| engine.dialect());
+    let language = by_name(&super::rows::entry(run)?.engine).map(|engine| engine.dialect());
     let (archive, mut from) = (Arc::new(archive), 0);
     let mut ready = std::collections::VecDeque::new();
     let next = move || {

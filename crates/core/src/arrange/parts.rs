@@ -13,7 +13,8 @@ use arrow_array::{RecordBatch, RecordBatchOptions};
 use arrow_schema::{Field, Schema};
 use jaunty_seam::rows::OF_DOCUMENTS;
 use jaunty_seam::rows::assemble::{Announced, Assembler, Value};
-use jaunty_seam::rows::cell::{CellKind, ColumnReader};
+use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_seam::rows::nested::Nested;
 use serde::Deserializer as _;
 use serde::de::{MapAccess, SeqAccess, Visitor};
 use serde_json::value::RawValue;
@@ -101,6 +102,21 @@ pub fn parts_in_order(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
     serde_json::Deserializer::from_str(text).deserialize_any(Parts).ok()
 }
 
+/// Puts a value as text where its parts can be seen: a list as JSON has it.
+fn put(reader: &ColumnReader<'_>, (row, lists): (usize, Option<Nested>), text: &mut String) -> CellKind {
+    text.clear();
+    let kind = reader.put(row, text);
+    if let Some(json) = lists.filter(|_| kind != CellKind::Null).and_then(|lists| lists.json(text)) {
+        *text = json;
+    }
+    kind
+}
+
+/// The type of lists that a column's values are, if they are not written as JSON.
+fn lists_of(field: &Field) -> Option<Nested> {
+    Nested::of(&type_name(field)).filter(|nested| matches!(nested, Nested::Array(_)))
+}
+
 /// The parts of a value, unless it stands for one of a type of its own.
 fn parts_of(text: &str) -> Option<Vec<(Cow<'_, str>, &RawValue)>> {
     if typed(text).is_some() { None } else { parts_in_order(text) }
@@ -183,9 +199,9 @@ pub fn open(archive: &Archive, column: usize, into: &Path, progress: &Progress) 
     for batch in archive.scan(Some(&[column]), 0..rows) {
         let (_, batch) = batch?;
         let reader = ColumnReader::of(batch.column(0), batch.schema_ref().field(0));
+        let lists = lists_of(batch.schema_ref().field(0));
         for row in 0..batch.num_rows() {
-            text.clear();
-            if reader.put(row, &mut text) == CellKind::Null {
+            if put(&reader, (row, lists), &mut text) == CellKind::Null {
                 continue;
             }
             let Some(parts) = parts_of(&text) else {
@@ -244,16 +260,15 @@ fn spliced(
 ) -> Result<RecordBatch, OpenError> {
     let schema = batch.schema();
     let Some(values) = batch.columns().get(column) else { return Ok(batch.clone()) };
-    let reader = ColumnReader::of(values, schema.field(column));
+    let (reader, lists) = (ColumnReader::of(values, schema.field(column)), lists_of(schema.field(column)));
     let count = places.len() + usize::from(plain);
     let mut text = String::new();
     let mut cells: Vec<Cell> = Vec::new();
     let mut whole = Vec::new();
     for row in 0..batch.num_rows() {
-        text.clear();
         cells.clear();
         cells.resize_with(count, || Cell::Null);
-        let kind = reader.put(row, &mut text);
+        let kind = put(&reader, (row, lists), &mut text);
         match parts_of(&text) {
             _ if kind == CellKind::Null => {}
             Some(parts) => {
@@ -356,6 +371,23 @@ mod tests {
             (columns[1].join(" "), columns[2].join(" "), columns[3].join(" ")),
             ("∅ plain ∅".into(), "x ∅ ∅".into(), "7 ∅ ∅".into())
         );
+    }
+
+    #[test]
+    fn arrays_of_a_server_are_opened_as_lists() {
+        let folder = tempfile::tempdir().unwrap();
+        let values: ArrayRef = Arc::new(StringArray::from(vec![Some(r#"{7,"b, c",NULL}"#), None, Some("{}")]));
+        let of = HashMap::from([(jaunty_seam::rows::DB_TYPE.to_owned(), "text[]".to_owned())]);
+        let field = Field::new("tags", arrow_schema::DataType::Utf8, true).with_metadata(of);
+        let batch = RecordBatch::try_new(Arc::new(Schema::new(vec![field])), vec![values]).unwrap();
+        let mut writer = Writer::create(&folder.path().join("own.arrow"), &batch.schema()).unwrap();
+        writer.write(&batch).unwrap();
+        let own = Arc::clone(writer.archive());
+        writer.finish().unwrap();
+        let opened = open(&own, 0, &folder.path().join("parts.arrow"), &Progress::default()).unwrap();
+        let (_, batch) = opened.archive.scan(None, 0..1).next().unwrap().unwrap();
+        let row: Vec<_> = batch.columns().iter().map(|column| column_text(column)[0].clone()).collect();
+        assert_eq!((opened.parts, row), (3, ["7", "b, c", "∅"].map(str::to_owned).to_vec()));
     }
 
     #[test]

@@ -368,6 +368,7 @@ fn held_by(kind: &Kind) -> &'static str {
         Kind::Choice(_) => "one of some",
         Kind::Text(_) => "text",
         Kind::Any | Kind::Value(_) => "anything",
+        Kind::Array => "lists",
         Kind::Other => "a type of its own",
     }
 }

@@ -7,9 +7,9 @@ use arrow_schema::{FieldRef, Fields, Schema};
 
 use super::extended;
 use super::long::Long;
-use super::nested::Nested;
 use super::{ExportError, Exporter, Options};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader, type_name};
+use jaunty_seam::rows::nested::Nested;
 use jaunty_seam::rows::{moment, other};
 
 pub(super) struct Json {

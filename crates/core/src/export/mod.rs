@@ -9,7 +9,6 @@ mod html;
 mod insert;
 mod json;
 mod long;
-mod nested;
 mod picture;
 mod table;
 pub mod target;

@@ -140,7 +140,7 @@ fn fit_texts(
     let is_day = matches!(target.kind, Kind::Date | Kind::Moment) && target.dates != Dates::Iso;
     let is_number = matches!(target.kind, Kind::Integer(..) | Kind::Decimal(_) | Kind::Real);
     let is_number = is_number && target.numbers != Numbers::Plain;
-    let mut rewritten = (is_day || is_number).then(StringBuilder::new);
+    let mut rewritten = (is_day || is_number || target.lists.is_some()).then(StringBuilder::new);
     let loses_digits = loses_digits(&target.kind, dialect);
     let is_required = !target.column.nullable && target.column.default.is_none() && target.column.generated.is_none();
     for (row, reason) in reasons.iter_mut().enumerate() {
@@ -154,9 +154,10 @@ fn fit_texts(
         let text = texts.value(row);
         let mut usual = None;
         if let Some(rewritten) = &mut rewritten {
-            usual = match is_day {
-                true => target.dates.iso(text),
-                false => target.numbers.plain(text).map(Cow::into_owned),
+            usual = match target.lists {
+                Some(lists) => lists.json(text),
+                None if is_day => target.dates.iso(text),
+                None => target.numbers.plain(text).map(Cow::into_owned),
             };
             match &usual {
                 Some(usual) => rewritten.append_value(usual),
@@ -164,6 +165,7 @@ fn fit_texts(
                     rewritten.append_null();
                     let name = &target.column.name;
                     reason.get_or_insert_with(|| match is_day {
+                        _ if target.lists.is_some() => format!("{name}: \"{text}\" is not a list"),
                         true => format!("{name}: \"{text}\" is not a day written as {}", target.dates.word()),
                         false => format!("{name}: \"{text}\" is not a number written as {}", target.numbers.example()),
                     });

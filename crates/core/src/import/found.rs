@@ -1,9 +1,12 @@
 //! What was found out about a file from its first rows: the types of its columns, the form of its days.
 
 use jaunty_language::dialect::{ColumnType, Dialect};
+use jaunty_seam::catalog::{Catalog, Column};
 use jaunty_seam::rows::moment;
+use jaunty_seam::rows::nested::Nested;
 
 use super::Numbers;
+use crate::slip::Kind;
 
 /// The order in which a day is written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -100,6 +103,8 @@ pub struct Shape {
     pub of: ColumnType,
     /// Whether the column has it, and not only all of its values that were looked at.
     pub typed: bool,
+    /// Whether its values are texts where numbers could have been, too: in quotation marks, or of a database.
+    pub texts: bool,
     /// The most digits after a point.
     pub scale: u32,
     /// Whether a server whose decimals are floating-point numbers keeps every number as it is written.
@@ -110,15 +115,48 @@ pub struct Shape {
 
 impl FoundColumn {
     /// What its values are: by the type that a database of the language `from` has for them, where that says more than they
-    /// do. Where a column takes values of any type, its own says nothing of them.
+    /// do. Digits in a column of text are text. Where a column takes values of any type, its own says nothing of them.
     pub fn of(&self, from: Option<&Dialect>) -> ColumnType {
-        let says = from.and_then(|from| from.changing).is_some_and(|changing| !changing.loose_types);
-        match self.declared.to_ascii_lowercase().as_str() {
-            _ if !says => self.shape.of,
-            "json" | "jsonb" => ColumnType::Json,
-            "uuid" | "uniqueidentifier" => ColumnType::Uuid,
-            _ => self.shape.of,
+        if self.shape.typed {
+            return self.shape.of;
         }
+        let looks = match self.shape.of {
+            ColumnType::Integer | ColumnType::Long | ColumnType::Decimal | ColumnType::Real | ColumnType::Boolean
+                if self.shape.texts =>
+            {
+                ColumnType::Text
+            }
+            looks => looks,
+        };
+        let Some(from) = from else { return looks };
+        match self.declared_kind(Some(from)) {
+            // Of documents a decimal is kept as text, and a value of Redis is nothing else.
+            None if from.changing.is_none() && !matches!(self.declared.as_str(), "string" | "objectId") => {
+                self.shape.of
+            }
+            None => looks,
+            Some(Kind::Json | Kind::Array) => ColumnType::Json,
+            Some(Kind::Uuid) => ColumnType::Uuid,
+            // What is kept as text only because some of its values have no other form.
+            Some(Kind::Integer(..) | Kind::Decimal(_) | Kind::Real | Kind::Boolean) => self.shape.of,
+            Some(Kind::Date | Kind::Time | Kind::Moment) => self.shape.of,
+            Some(_) => ColumnType::Text,
+        }
+    }
+
+    /// What its own type says of its values; nothing where a column takes values of any type.
+    fn declared_kind(&self, from: Option<&Dialect>) -> Option<Kind> {
+        let from = from.filter(|from| from.changing.is_some_and(|changing| !changing.loose_types))?;
+        let column = Column { db_type: self.declared.clone(), ..Column::default() };
+        Some(Kind::of(&column, &Catalog::default(), from))
+    }
+
+    /// The lists that its values are, where they are not written as JSON.
+    /// They become JSON in a column of this kind, but stay in one that has such, and in one of text of the same kind of server.
+    pub(super) fn lists_for(&self, kind: &Kind, is_same: bool) -> Option<Nested> {
+        let lists = Nested::of(&self.declared.to_ascii_lowercase());
+        let become_json = *kind == Kind::Json || (*kind != Kind::Array && !is_same);
+        lists.filter(|lists| become_json && matches!(lists, Nested::Array(_)))
     }
 
     /// What documents do not keep of the values.
@@ -133,7 +171,8 @@ impl FoundColumn {
     pub fn db_type(&self, is_key: bool, dialect: &Dialect, from: Option<&Dialect>) -> String {
         let of = self.of(from);
         let Some(changing) = dialect.changing else {
-            let exact = dialect.type_of_decimals().filter(|_| of == ColumnType::Decimal && self.shape.typed);
+            let is_exact = self.shape.typed || matches!(self.declared_kind(from), Some(Kind::Decimal(_)));
+            let exact = dialect.type_of_decimals().filter(|_| of == ColumnType::Decimal && is_exact);
             let types = dialect.types_of_rows();
             return exact.or(types.map(|types| types[of as usize])).unwrap_or("text").to_owned();
         };
@@ -318,11 +357,15 @@ impl Seeing {
         let others = written.filter(|_| self.values > 0 && (of == ColumnType::Text || numbers.is_some()));
         if let Some((written, of)) = others.and_then(|written| Some((written, written.could?))) {
             let scale = written.scale.min(30);
-            let shape = Shape { of, typed: false, scale, exact: written.exact, longest: self.longest };
+            let shape = Shape { of, typed: false, texts: false, scale, exact: written.exact, longest: self.longest };
             return (shape, dates, written.numbers);
         }
         let scale = self.scale.min(30);
-        (Shape { of, typed: false, scale, exact: self.exact, longest: self.longest }, dates, Numbers::Plain)
+        (
+            Shape { of, typed: false, texts: false, scale, exact: self.exact, longest: self.longest },
+            dates,
+            Numbers::Plain,
+        )
     }
 
     /// Whether all values are days in the usual order.

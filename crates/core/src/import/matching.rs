@@ -4,6 +4,7 @@ use jaunty_language::dialect::{ColumnType, Dialect};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::words;
 use jaunty_seam::catalog::{Catalog, Column, Object};
+use jaunty_seam::rows::nested::Nested;
 
 use super::found::Found;
 use super::{Dates, ImportError, Numbers};
@@ -70,6 +71,8 @@ pub struct Target {
     pub dates: Dates,
     /// How it writes numbers.
     pub numbers: Numbers,
+    /// The lists that its values are, where they become JSON.
+    pub lists: Option<Nested>,
     /// What its values lose on their way, if they do.
     pub loses: Option<&'static str>,
 }
@@ -143,7 +146,8 @@ impl Matching {
             }
             let kind = Kind::of(column, catalog, dialect);
             let (dates, numbers) = (file.dates, file.numbers);
-            targets.push(Target { column: column.clone(), kind, from, dates, numbers, loses: None });
+            let lists = file.lists_for(&kind, found.language.is_some_and(|of| of.name == dialect.name));
+            targets.push(Target { column: column.clone(), kind, from, dates, numbers, lists, loses: None });
         }
         if targets.is_empty() {
             let all: Vec<_> = found.columns.iter().map(|column| column.name.as_str()).collect();
@@ -219,7 +223,9 @@ impl Matching {
                 ..Column::default()
             };
             let (dates, numbers, loses) = (file.dates, file.numbers, file.lost_in_documents());
-            targets.push(Target { column, kind: kind_of(file.of(found.language)), from, dates, numbers, loses });
+            let kind = kind_of(file.of(found.language));
+            let lists = file.lists_for(&kind, found.language.is_some_and(|of| of.name == dialect.name));
+            targets.push(Target { column, kind, from, dates, numbers, lists, loses });
         }
         if targets.is_empty() {
             return mistake("every column is left out".into());
@@ -279,7 +285,8 @@ impl Matching {
             lines.push(format!("  {} {}{not_null}", dialect.name_as_written(&column.name), column.db_type));
             let kind = Kind::of(&column, catalog, dialect);
             let (dates, numbers) = (file.dates, file.numbers);
-            targets.push(Target { column, kind, from, dates, numbers, loses: None });
+            let lists = file.lists_for(&kind, found.language.is_some_and(|of| of.name == dialect.name));
+            targets.push(Target { column, kind, from, dates, numbers, lists, loses: None });
         }
         let key: Vec<String> =
             targets.iter().filter(|target| target.column.key).map(|t| t.column.name.clone()).collect();

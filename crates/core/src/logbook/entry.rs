@@ -96,6 +96,8 @@ pub struct Entry {
     pub number: i64,
     /// The profile that it ran on.
     pub connection: String,
+    /// The engine's name.
+    pub engine: String,
     /// The database.
     pub database: String,
     /// The statement's title.

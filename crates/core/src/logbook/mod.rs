@@ -327,7 +327,7 @@ impl Logbook {
 }
 
 const ENTRY: &str = "number, title, statement, started_ms, outcome, first_row_ms, duration_ms, row_count, error, \
-     connection, database, bytes, pinned, session, parameters, rolled_back, messages_left_out";
+     connection, database, bytes, pinned, session, parameters, rolled_back, messages_left_out, engine";
 
 /// So many messages of a run are noted, and so many bytes of them.
 const MESSAGES: usize = 1_000;
@@ -355,6 +355,7 @@ fn read_entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
     Ok(Entry {
         number: row.get(0)?,
         connection: row.get(9)?,
+        engine: row.get(17)?,
         database: row.get(10)?,
         pinned: row.get(12)?,
         rolled_back: row.get(15)?,

@@ -174,6 +174,7 @@ mod tests {
             left_out: 0,
             number: i64::from(day),
             connection: connection.into(),
+            engine: "sqlite".into(),
             database: "saltmarsh".into(),
             title: (day == 3).then(|| "Late Sailings".into()),
             statement: statement.into(),

@@ -499,6 +499,7 @@ mod tests {
             left_out: 0,
             number: 9,
             connection: "ferry".into(),
+            engine: "sqlite".into(),
             database: "saltmarsh".into(),
             title: None,
             statement: "select 1".into(),

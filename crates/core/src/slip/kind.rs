@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Column, ObjectKind};
 use jaunty_seam::rows::moment;
+use jaunty_seam::rows::nested::{Element, Nested, array_of};
 
 use super::Datum;
 
@@ -32,6 +33,8 @@ pub enum Kind {
     Uuid,
     /// JSON.
     Json,
+    /// Lists, as the server writes them.
+    Array,
     /// Bytes.
     Bytes,
     /// One of these.
@@ -175,6 +178,9 @@ impl Kind {
                 kind => kind,
             };
         }
+        if matches!(Nested::of(&lower), Some(Nested::Array(_))) && !is_loose(dialect) {
+            return Kind::Array;
+        }
         let own = name.rsplit('.').next().unwrap_or(name).trim_matches('"');
         let listed = catalog
             .objects()
@@ -247,6 +253,11 @@ impl Kind {
             Kind::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
                 Ok(_) => (as_text(), None),
                 Err(error) => (as_text(), Some(say(format!("it is not JSON: {error}")))),
+            },
+            Kind::Array => match array_of(shaped) {
+                Some(array) => (Datum::Text(array), None),
+                None if Nested::Array(Element::Text).json(shaped).is_some() => (as_text(), None),
+                None => (as_text(), Some(say("a list is written as {1,2,NULL}, or as JSON: [1, 2, null]".into()))),
             },
             Kind::Bytes => {
                 let digits = shaped.strip_prefix("\\x").or(shaped.strip_prefix("0x")).unwrap_or(shaped);
@@ -442,6 +453,10 @@ mod tests {
             ("varchar(3)", "gull", "'gull' ! 4 characters; the column takes 3"),
             ("varchar(3)", "", "''"),
             ("integer[]", "{1,2}", "'{1,2}'"),
+            ("text[]", " [\"a\", null] ", "'{\"a\",NULL}'"),
+            ("text[]", "[2:3]={a, b}", "'[2:3]={a, b}'"),
+            ("text[]", "{a,\"b", "'{a,\"b' ! a list is written as {1,2,NULL}, or as JSON: [1, 2, null]"),
+            ("box[]", "{(1,1),(0,0);(2,2),(0,0)}", "'{(1,1),(0,0);(2,2),(0,0)}'"),
             ("inet", "10.0.0.1", "'10.0.0.1'"),
         ] {
             assert_eq!(read(db_type, text), expected, "{db_type} {text}");

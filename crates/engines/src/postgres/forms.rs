@@ -1,14 +1,14 @@
 //! Values as the server reads them, of what other formats write: lists for arrays, and days before our era.
 
 use jaunty_seam::catalog::Column;
-use serde_json::value::RawValue;
+use jaunty_seam::rows::nested::array_of;
 
 use crate::net::formed::Form;
 
 /// How values of a column are put for the server, where that is not as other formats write them.
 pub(super) fn form_of(column: &Column) -> Option<Form> {
     match column.db_type.as_str() {
-        list if list.ends_with(']') => Some(array),
+        list if list.ends_with(']') => Some(array_of),
         day if day.starts_with("date") || day.starts_with("timestamp") => Some(far_day),
         _ => None,
     }
@@ -29,26 +29,6 @@ fn far_day(text: &str) -> Option<String> {
     }
 }
 
-/// An array as the server reads one, of a list of JSON; none where it is not one:
-/// <https://www.postgresql.org/docs/current/arrays.html#ARRAYS-IO>.
-fn array(json: &str) -> Option<String> {
-    let elements: Vec<&RawValue> = serde_json::from_str(json.trim()).ok()?;
-    let element = |element: &&RawValue| -> Option<String> {
-        let text = element.get();
-        Some(match text.as_bytes().first()? {
-            b'n' => "NULL".to_owned(),
-            b'[' => array(text)?,
-            b'"' => quoted_element(&serde_json::from_str::<String>(text).ok()?),
-            _ => quoted_element(text),
-        })
-    };
-    Some(format!("{{{}}}", elements.iter().map(element).collect::<Option<Vec<String>>>()?.join(",")))
-}
-
-fn quoted_element(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -65,22 +45,6 @@ mod tests {
             ("", None),
         ] {
             assert_eq!(far_day(text).as_deref(), wanted, "{text}");
-        }
-    }
-
-    #[test]
-    fn lists_of_json_are_arrays() {
-        for (json, wanted) in [
-            ("[1, null,-3.10]", Some(r#"{"1",NULL,"-3.10"}"#)),
-            (r#" ["a,b", "q\"\\x", "", "NULL", "\u00e9"] "#, Some(r#"{"a,b","q\"\\x","","NULL","é"}"#)),
-            ("[[1,2],[3,4]]", Some(r#"{{"1","2"},{"3","4"}}"#)),
-            (r#"[{"a": [1]}, true]"#, Some(r#"{"{\"a\": [1]}","true"}"#)),
-            ("[]", Some("{}")),
-            ("[0:1]={5,6}", None),
-            ("{1,2}", None),
-            ("", None),
-        ] {
-            assert_eq!(array(json).as_deref(), wanted, "{json}");
         }
     }
 }

@@ -2,8 +2,8 @@
 //!
 //! [`assemble`] builds batches from a database that types every value on its own, [`columns`] from one that types
 //! columns; [`widen`] keeps a column whole when its values turn out to be of several types, [`origin`] says where a
-//! column comes from, [`cell`], [`form`] and [`other`] read one value back, [`moment`] and [`span`] read points and spans of
-//! time that are kept as text.
+//! column comes from, [`cell`], [`form`] and [`other`] read one value back, [`nested`] the parts of one, [`moment`] and [`span`]
+//! points and spans of time that are kept as text.
 //!
 //! What Arrow has no type for travels as text or JSON, and every field tells the database's own type name in its
 //! metadata ([`DB_TYPE`]).
@@ -13,6 +13,7 @@ pub mod cell;
 pub mod columns;
 pub mod form;
 pub mod moment;
+pub mod nested;
 pub mod origin;
 pub mod other;
 pub mod span;

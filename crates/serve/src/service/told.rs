@@ -60,6 +60,7 @@ pub fn entry_json(entry: &Entry) -> Value {
     json!({
         "run": entry.number,
         "connection": entry.connection,
+        "engine": entry.engine,
         "database": entry.database,
         "title": entry.title,
         "statement": entry.statement,

@@ -156,6 +156,11 @@ trait Rows: Send {
     fn names(&self) -> Vec<String> {
         Vec::new()
     }
+
+    /// Whether values of a column, by its place, are texts where numbers could have been, too.
+    fn are_texts(&self, _column: usize) -> bool {
+        false
+    }
 }
 
 /// What a compressed file begins with (RFC 1952).
@@ -286,7 +291,7 @@ impl Source {
         batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>,
     ) -> Result<Source, ImportError> {
         let path = PathBuf::from(name);
-        let rows = Box::new(ColumnRows { batches, rows: 0, path: path.clone() });
+        let rows = Box::new(ColumnRows { typed: true, texts: Vec::new(), batches, rows: 0, path: path.clone() });
         let mut source = Source::new(path, Format::Result, rows, None, Arc::default()).looked_at(&Choices::default())?;
         source.found.language = language;
         Ok(source)
@@ -327,7 +332,7 @@ impl Source {
                 Box::new(reader.map_err(|e| broken(e.to_string()))?.map(|batch| batch.map_err(|e| e.to_string())))
             }
         };
-        let rows = Box::new(ColumnRows { batches, rows: 0, path: path.to_owned() });
+        let rows = Box::new(ColumnRows { typed: true, texts: Vec::new(), batches, rows: 0, path: path.to_owned() });
         let source = Source::new(path.to_owned(), format, rows, size, read);
         source.looked_at(&Choices::default())
     }
@@ -335,7 +340,13 @@ impl Source {
     fn of_workbook(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
         let sheet = workbook::open(path, choices.sheet.as_deref(), choices.header)?;
         let size = std::fs::metadata(path).ok().map(|data| data.len());
-        let rows = Box::new(ColumnRows { batches: sheet.batches, rows: 0, path: path.to_owned() });
+        let rows = Box::new(ColumnRows {
+            typed: false,
+            texts: Vec::new(),
+            batches: sheet.batches,
+            rows: 0,
+            path: path.to_owned(),
+        });
         let source = Source::new(path.to_owned(), Format::Workbook, rows, size, Arc::default());
         let more = if sheet.others > 0 { format!(" of {}", sheet.others + 1) } else { String::new() };
         let sheet_name = Some(format!("{}{more}", sheet.name));
@@ -389,6 +400,7 @@ impl Source {
                 (shape.of, shape.scale) = of;
                 shape.typed = true;
             }
+            shape.texts = self.rows.are_texts(at);
             let declared = field.and_then(|field| field.metadata().get(DB_TYPE)).cloned().unwrap_or_default();
             // One that is written as all servers read it is not meant.
             let dates = if seeing.is_iso() { Dates::Iso } else { choices.dates.unwrap_or(found) };
@@ -520,6 +532,10 @@ fn batch(schema: SchemaRef, arrays: Vec<ArrayRef>, rows: usize) -> Result<Record
 }
 
 struct ColumnRows {
+    /// Whether each column has a type.
+    typed: bool,
+    /// The columns of text, by their places.
+    texts: Vec<usize>,
     batches: Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>,
     rows: u64,
     path: PathBuf,
@@ -529,9 +545,17 @@ impl Rows for ColumnRows {
     fn next(&mut self) -> Result<Option<Block>, ImportError> {
         let broken = |error: String| ImportError::Malformed(format!("{}: {error}", self.path.display()));
         let Some(rows) = self.batches.next().transpose().map_err(broken)? else { return Ok(None) };
+        let is_text =
+            |field: &Field| matches!(field.data_type(), DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View);
+        let fields = rows.schema_ref().fields().iter().enumerate();
+        self.texts = fields.filter(|(_, field)| self.typed && is_text(field)).map(|(at, _)| at).collect();
         let lines = (self.rows + 1..).take(rows.num_rows()).collect();
         self.rows += rows.num_rows() as u64;
         Ok(Some(Block { rows, lines, bad: Vec::new() }))
+    }
+
+    fn are_texts(&self, column: usize) -> bool {
+        self.texts.contains(&column)
     }
 }
 

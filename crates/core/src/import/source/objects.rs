@@ -17,7 +17,16 @@ use crate::import::refused::Bad;
 
 /// An object: its fields in their order, as texts; none where it is null. A text is without its quotation marks, and any
 /// other value as it is written, since a number may have more digits than any type of ours.
-struct Object(Vec<(String, Option<String>)>);
+struct Object(Vec<ObjectField>);
+
+/// A field of an object.
+struct ObjectField {
+    name: String,
+    /// None where it is null.
+    text: Option<String>,
+    /// Whether it stands in quotation marks.
+    is_quoted: bool,
+}
 
 impl<'de> Deserialize<'de> for Object {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Object, D::Error> {
@@ -36,15 +45,16 @@ impl<'de> Deserialize<'de> for Object {
                     if !names.insert(name.clone()) {
                         return Err(A::Error::custom(format_args!("{OWN}the field \"{name}\" stands there twice")));
                     }
-                    let value = match value.get() {
+                    let is_quoted = value.get().starts_with('"');
+                    let text = match value.get() {
                         "null" => None,
                         // Half of a pair of surrogates is no text.
-                        text if text.starts_with('"') => Some(serde_json::from_str(text).map_err(|error| {
+                        text if is_quoted => Some(serde_json::from_str(text).map_err(|error| {
                             A::Error::custom(format_args!("{OWN}the field \"{name}\" is not a text: {error}"))
                         })?),
                         other => Some(other.to_owned()),
                     };
-                    fields.push((name, value));
+                    fields.push(ObjectField { name, text, is_quoted });
                 }
                 Ok(Object(fields))
             }
@@ -55,9 +65,9 @@ impl<'de> Deserialize<'de> for Object {
 
 impl Object {
     /// A field. Objects of a file mostly have the same fields in the same order, so it is looked for at `at` first.
-    fn text(&self, at: usize, name: &str) -> Option<&str> {
-        let is_it = |(known, _): &&(String, Option<String>)| known == name;
-        self.0.get(at).filter(is_it).or_else(|| self.0.iter().find(is_it))?.1.as_deref()
+    fn field(&self, at: usize, name: &str) -> Option<&ObjectField> {
+        let is_it = |field: &&ObjectField| field.name == name;
+        self.0.get(at).filter(is_it).or_else(|| self.0.iter().find(is_it))
     }
 }
 
@@ -92,6 +102,8 @@ fn reason(text: &str, error: &serde_json::Error) -> String {
 pub(super) struct JsonRows {
     objects: Box<dyn Iterator<Item = Result<(u64, String), ImportError>> + Send>,
     names: Vec<String>,
+    /// For each column whether a value of it stood in quotation marks.
+    quoted: Vec<bool>,
     /// Whether the columns are known: of the first block they are all that it has.
     known: bool,
 }
@@ -116,7 +128,7 @@ impl JsonRows {
                 }
             }
         });
-        JsonRows { objects: Box::new(objects), names: Vec::new(), known: false }
+        JsonRows { objects: Box::new(objects), names: Vec::new(), quoted: Vec::new(), known: false }
     }
 
     /// Of an array the elements are taken apart one by one.
@@ -164,7 +176,7 @@ impl JsonRows {
             let ends = element.iter().all(u8::is_ascii_whitespace);
             (!ends).then(|| Err(ImportError::Malformed("the file ends in the middle of a row".into())))
         });
-        Ok(JsonRows { objects: Box::new(objects), names: Vec::new(), known: false })
+        Ok(JsonRows { objects: Box::new(objects), names: Vec::new(), quoted: Vec::new(), known: false })
     }
 }
 
@@ -178,7 +190,7 @@ impl Rows for JsonRows {
             match serde_json::from_str::<Object>(&text) {
                 Ok(object) => {
                     if !self.known {
-                        for (name, _) in &object.0 {
+                        for ObjectField { name, .. } in &object.0 {
                             if !self.names.contains(name) {
                                 self.names.push(name.clone());
                             }
@@ -186,8 +198,8 @@ impl Rows for JsonRows {
                     }
                     let is_known =
                         |at: usize, name: &String| self.names.get(at) == Some(name) || self.names.contains(name);
-                    match object.0.iter().enumerate().find(|(at, (name, _))| !is_known(*at, name)) {
-                        Some((_, (name, _))) => {
+                    match object.0.iter().enumerate().find(|(at, field)| !is_known(*at, &field.name)) {
+                        Some((_, ObjectField { name, .. })) => {
                             let reason = format!("a field \"{name}\" that the rows before do not have");
                             bad.push(Bad { line, reason, fields: vec![text.trim_end().to_owned()] });
                         }
@@ -204,15 +216,22 @@ impl Rows for JsonRows {
         if objects.is_empty() && bad.is_empty() {
             return Ok(None);
         }
-        let column = |(at, name): (usize, &String)| {
+        self.quoted.resize(self.names.len(), false);
+        let column = |((at, name), quoted): ((usize, &String), &mut bool)| {
             let mut column = StringBuilder::new();
             for (_, object) in &objects {
-                column.append_option(object.text(at, name));
+                let field = object.field(at, name);
+                *quoted |= field.is_some_and(|field| field.is_quoted);
+                column.append_option(field.and_then(|field| field.text.as_deref()));
             }
             Arc::new(column.finish()) as ArrayRef
         };
-        let arrays = self.names.iter().enumerate().map(column).collect();
+        let arrays = self.names.iter().enumerate().zip(&mut self.quoted).map(column).collect();
         let rows = batch(text_schema(&self.names), arrays, objects.len())?;
         Ok(Some(Block { rows, lines: objects.into_iter().map(|(line, _)| line).collect(), bad }))
+    }
+
+    fn are_texts(&self, column: usize) -> bool {
+        self.quoted.get(column).is_some_and(|quoted| *quoted)
     }
 }

@@ -171,8 +171,16 @@ impl<'a> Reader<'a> {
                     Some("false") => Ok(Value::Bool(false)),
                     Some(word @ ("NaN" | "Infinity")) => Ok(typed_double(word)),
                     Some(word) => {
+                        let is_called = self.text[self.at..].trim_start().starts_with('(');
                         self.at = start;
-                        Err(self.mistake(format!("{word} is not a value; text needs quotes")))
+                        Err(self.mistake(match is_called {
+                            // Shells have functions for them.
+                            true => format!(
+                                "{word}(…) is not a value; one with a type of its own is Extended JSON, such as \
+                                 {{ $numberDecimal: \"1.5\" }}, {{ $oid: \"…\" }} or {{ $date: \"2031-03-05T07:30:00Z\" }}"
+                            ),
+                            false => format!("{word} is not a value; text needs quotes"),
+                        }))
                     }
                     None => Err(self.unexpected("a value")),
                 }
@@ -320,6 +328,12 @@ mod tests {
     fn mistakes_say_where() {
         for (text, at, message) in [
             ("{ a: b }", 5, "b is not a value; text needs quotes"),
+            (
+                "{ a: ObjectId(\"65f0\") }",
+                5,
+                "ObjectId(…) is not a value; one with a type of its own is Extended JSON, such as { $numberDecimal: \"1.5\" }, \
+                 { $oid: \"…\" } or { $date: \"2031-03-05T07:30:00Z\" }",
+            ),
             ("{ a 1 }", 4, "a colon is expected here, and not 1"),
             ("{ a: 1 b: 2 }", 7, "a comma or } is expected here, and not b"),
             ("{ a: 1", 6, "a comma or } is missing at the end"),

@@ -1,10 +1,11 @@
 //! Values that are JSON themselves, or lists, as parts of a JSON document and not as text in it.
 
 use serde::de::IgnoredAny;
+use serde_json::value::RawValue;
 
 /// What the values of a column are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Nested {
+pub enum Nested {
     /// JSON.
     Json,
     /// Arrays of PostgreSQL, of such elements.
@@ -13,23 +14,28 @@ pub(super) enum Nested {
 
 /// What the elements of an array are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Element {
+pub enum Element {
+    /// Numbers.
     Number,
+    /// True or false, as `t` and `f`.
     Boolean,
+    /// JSON.
     Json,
+    /// Whatever else has a text.
     Text,
 }
 
 impl Nested {
     /// What the values of a column with this type are, if they have parts; the type in the words of the
-    /// database, in lower case.
-    pub(super) fn of(db_type: &str) -> Option<Nested> {
+    /// database, in lower case, as a result names it or a catalog.
+    pub fn of(db_type: &str) -> Option<Nested> {
         match db_type.strip_suffix("[]") {
             // The one type whose elements have another sign between them.
             Some("box") => None,
             Some(of) => Some(Nested::Array(match of.split('(').next().unwrap_or(of) {
-                "int2" | "int4" | "int8" | "oid" | "float4" | "float8" | "numeric" => Element::Number,
-                "bool" => Element::Boolean,
+                "int2" | "int4" | "int8" | "oid" | "float4" | "float8" | "numeric" | "smallint" | "integer"
+                | "bigint" | "real" | "double precision" => Element::Number,
+                "bool" | "boolean" => Element::Boolean,
                 "json" | "jsonb" => Element::Json,
                 _ => Element::Text,
             })),
@@ -38,7 +44,7 @@ impl Nested {
     }
 
     /// A value as JSON on one line; none if it is not what its type says.
-    pub(super) fn json(self, text: &str) -> Option<String> {
+    pub fn json(self, text: &str) -> Option<String> {
         match self {
             Nested::Json => json(text),
             Nested::Array(element) => {
@@ -78,7 +84,8 @@ fn json(text: &str) -> Option<String> {
 /// Reads `{…}` as PostgreSQL writes arrays (its documentation, section 8.15.6), and writes it as a JSON
 /// array. Returns what follows.
 fn array<'a>(text: &'a str, of: Element, out: &mut String) -> Option<&'a str> {
-    let mut rest = text.strip_prefix('{')?;
+    // People leave room around elements; servers do not.
+    let mut rest = text.strip_prefix('{')?.trim_ascii_start();
     out.push('[');
     if let Some(rest) = rest.strip_prefix('}') {
         out.push(']');
@@ -91,13 +98,15 @@ fn array<'a>(text: &'a str, of: Element, out: &mut String) -> Option<&'a str> {
             _ => {
                 let end = rest.find([',', '}'])?;
                 let (bare, rest) = rest.split_at(end);
-                match bare {
-                    "NULL" => out.push_str("null"),
+                match bare.trim_ascii_end() {
+                    "" => return None,
+                    null if null.eq_ignore_ascii_case("null") => out.push_str("null"),
                     bare => element(bare, of, out),
                 }
                 rest
             }
         };
+        rest = rest.trim_ascii_start();
         match rest.as_bytes().first()? {
             b',' => out.push(','),
             b'}' => {
@@ -106,7 +115,7 @@ fn array<'a>(text: &'a str, of: Element, out: &mut String) -> Option<&'a str> {
             }
             _ => return None,
         }
-        rest = rest.get(1..)?;
+        rest = rest.get(1..)?.trim_ascii_start();
     }
 }
 
@@ -142,6 +151,26 @@ fn element(text: &str, of: Element, out: &mut String) {
         Element::Text => None,
     };
     out.push_str(&known.unwrap_or_else(|| serde_json::Value::from(text).to_string()));
+}
+
+/// An array as PostgreSQL reads one, of a list of JSON; none where it is not one:
+/// <https://www.postgresql.org/docs/current/arrays.html#ARRAYS-IO>.
+pub fn array_of(json: &str) -> Option<String> {
+    let elements: Vec<&RawValue> = serde_json::from_str(json.trim()).ok()?;
+    let element = |element: &&RawValue| -> Option<String> {
+        let text = element.get();
+        Some(match text.as_bytes().first()? {
+            b'n' => "NULL".to_owned(),
+            b'[' => array_of(text)?,
+            b'"' => quoted_element(&serde_json::from_str::<String>(text).ok()?),
+            _ => quoted_element(text),
+        })
+    };
+    Some(format!("{{{}}}", elements.iter().map(element).collect::<Option<Vec<String>>>()?.join(",")))
+}
+
+fn quoted_element(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 #[cfg(test)]
@@ -185,6 +214,8 @@ mod tests {
             ("numeric[]", "{10.00,99999999999999999999.5}", "[10.00,99999999999999999999.5]"),
             ("bool[]", "{t,f}", "[true,false]"),
             ("text[]", r#"{a,"b c","NULL","","q\"\\,{}",ö}"#, r#"["a","b c","NULL","","q\"\\,{}","ö"]"#),
+            ("int4[]", "{ {1 , null},{ 3,4} }", "[[1,null],[3,4]]"),
+            ("text[]", "{ \"a\" , b c , NULL }", r#"["a","b c",null]"#),
             ("text[]", "{\"a\nb\"}", r#"["a\nb"]"#),
             ("jsonb[]", r#"{"{\"a\": 1}"}"#, r#"[{"a": 1}]"#),
             ("state[]", "{open,held}", r#"["open","held"]"#),
@@ -193,8 +224,26 @@ mod tests {
             assert_eq!(told(db_type, text).as_deref(), Some(expected), "{text}");
             serde_json::from_str::<IgnoredAny>(expected).unwrap();
         }
-        for text in ["", "{", "{1", "{1}x", "1,2", "{\"a", "{\"a\\", "{\"a\"b}", "[1:2]{1}", "{1,}x"] {
+        for text in
+            ["", "{", "{1", "{1}x", "1,2", "{\"a", "{\"a\\", "{\"a\"b}", "[1:2]{1}", "{1,}x", "{1,}", "{,1}", "{ }x"]
+        {
             assert_eq!(told("int4[]", text), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn lists_of_json_are_arrays() {
+        for (json, wanted) in [
+            ("[1, null,-3.10]", Some(r#"{"1",NULL,"-3.10"}"#)),
+            (r#" ["a,b", "q\"\\x", "", "NULL", "\u00e9"] "#, Some(r#"{"a,b","q\"\\x","","NULL","é"}"#)),
+            ("[[1,2],[3,4]]", Some(r#"{{"1","2"},{"3","4"}}"#)),
+            (r#"[{"a": [1]}, true]"#, Some(r#"{"{\"a\": [1]}","true"}"#)),
+            ("[]", Some("{}")),
+            ("[0:1]={5,6}", None),
+            ("{1,2}", None),
+            ("", None),
+        ] {
+            assert_eq!(array_of(json).as_deref(), wanted, "{json}");
         }
     }
 }
