@@ -5,7 +5,7 @@
 use super::of_documents;
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::edit::snippet::{escaped, unfilled_place};
-use jaunty_seam::catalog::{Catalog, Column, Constraint, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{Catalog, Column, Constraint, DOMAIN, Object, ObjectKind, Rule};
 
 /// A way to make a statement of an object.
 pub struct Template {
@@ -233,7 +233,7 @@ pub fn definition(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Opti
 }
 
 fn named_type(object: &Object, shown: &str, dialect: &Dialect) -> String {
-    if let Some(base) = object.signature.strip_prefix("domain over ") {
+    if let Some(base) = object.signature.strip_prefix(DOMAIN) {
         return format!("create domain {shown} as {base}");
     }
     if object.signature == "enum" {

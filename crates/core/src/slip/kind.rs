@@ -132,6 +132,9 @@ const NAMES: &[(&str, Make)] = &[
     ("enum", |args| Kind::Choice(args.texts.clone())),
 ];
 
+/// So many domains may be over each other: types are told apart by their names alone.
+const DOMAINS: usize = 8;
+
 /// What stands after the name of a type.
 #[derive(Debug, Default)]
 struct Arguments {
@@ -158,7 +161,11 @@ impl Arguments {
 impl Kind {
     /// What a column's values are, by the database's name of its type.
     pub fn of(column: &Column, catalog: &Catalog, dialect: &Dialect) -> Kind {
-        let name = column.db_type.trim();
+        Kind::of_type(&column.db_type, catalog, dialect, 0)
+    }
+
+    fn of_type(name: &str, catalog: &Catalog, dialect: &Dialect, deep: usize) -> Kind {
+        let name = name.trim();
         if name.is_empty() {
             return Kind::Any;
         }
@@ -182,11 +189,12 @@ impl Kind {
             return Kind::Array;
         }
         let own = name.rsplit('.').next().unwrap_or(name).trim_matches('"');
-        let listed = catalog
-            .objects()
-            .iter()
-            .find(|object| object.kind == ObjectKind::Type && object.name == own && !object.values.is_empty());
-        listed.map_or(Kind::Other, |object| Kind::Choice(object.values.clone()))
+        let mut types = catalog.objects().iter().filter(|object| object.kind == ObjectKind::Type && object.name == own);
+        let told = types.find_map(|object| match object.domain_of() {
+            Some(base) if deep < DOMAINS => Some(Kind::of_type(base, catalog, dialect, deep + 1)),
+            _ => (!object.values.is_empty()).then(|| Kind::Choice(object.values.clone())),
+        });
+        told.unwrap_or(Kind::Other)
     }
 
     /// Reads what a person typed. Nothing but the text decides: NULL and defaults are given by keys.
@@ -471,6 +479,15 @@ mod tests {
         catalog.object("public", "state", ObjectKind::Type).values = vec!["due".into(), "gone".into()];
         let column = Column { db_type: "public.state".into(), ..Column::default() };
         assert_eq!(Kind::of(&column, &catalog, &POSTGRES).choices(), ["due", "gone"]);
+        // A domain has the values of the type that it is over.
+        let fare = "domain over numeric(9,2) not null default 1.5 constraint c CHECK ((VALUE >= (0)::numeric))";
+        catalog.object("public", "fare", ObjectKind::Type).signature = fare.into();
+        catalog.object("public", "price", ObjectKind::Type).signature = "domain over public.fare".into();
+        catalog.object("public", "odd", ObjectKind::Type).signature = "domain over public.odd".into();
+        catalog.object("public", "names", ObjectKind::Type).signature = "domain over character varying(9)[]".into();
+        let of = |name: &str| Kind::of(&Column { db_type: name.into(), ..Column::default() }, &catalog, &POSTGRES);
+        assert_eq!(["fare", "public.price"].map(of), [(); 2].map(|()| Kind::Decimal(Some((9, 2)))));
+        assert_eq!((of("odd"), of("names")), (Kind::Other, Kind::Array));
     }
 
     #[test]

@@ -3,7 +3,7 @@
 //! itself are left out; completion knows the server's functions from the dialect.
 
 use jaunty_seam::catalog::{
-    Belonging, BelongingKind, Catalog, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger,
+    Belonging, BelongingKind, Catalog, Column, Constraint, DOMAIN, Index, Name, Object, ObjectKind, Rule, Trigger,
 };
 use jaunty_seam::error::EngineError;
 use tokio_postgres::SimpleQueryRow;
@@ -353,7 +353,7 @@ fn named_type(catalog: &mut Catalog, row: &SimpleQueryRow) {
     };
     let signature = match said(row, 2) {
         Some("e") => "enum".to_owned(),
-        Some("d") => format!("domain over {}", text(row, 5)),
+        Some("d") => format!("{DOMAIN}{}", text(row, 5)),
         Some("r") => "range".to_owned(),
         _ => "composite".to_owned(),
     };

@@ -13,7 +13,9 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde::{Deserialize, Serialize};
 
 pub use names::Names;
-pub use object::{Belonging, BelongingKind, Column, Constraint, Index, Name, Object, ObjectKind, Rule, Trigger};
+pub use object::{
+    Belonging, BelongingKind, Column, Constraint, DOMAIN, Index, Name, Object, ObjectKind, Rule, Trigger,
+};
 
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;

@@ -358,7 +358,18 @@ impl Column {
     }
 }
 
+/// What the signature of a domain begins with; the type that it is over follows, then its rules.
+pub const DOMAIN: &str = "domain over ";
+
 impl Object {
+    /// The type that a domain is over, without its rules; none for what is not a domain.
+    pub fn domain_of(&self) -> Option<&str> {
+        let told = self.signature.strip_prefix(DOMAIN)?;
+        let rules = [" collate ", " not null", " default ", " constraint "];
+        let end = rules.iter().filter_map(|rule| told.find(rule)).min().unwrap_or(told.len());
+        told.get(..end)
+    }
+
     /// The trade's word for it; for what a document database has, its own: `collection`, `capped`, `time series`.
     pub fn kind_word(&self) -> &str {
         match self.kind {

@@ -25,7 +25,7 @@ impl App {
             let here = std::env::current_dir().unwrap_or_default();
             let mut found = nearby::look(&here, std::env::vars(), command.as_deref(), engines);
             for found in &mut found {
-                found.answers = nearby::answers(&found.profile, engines);
+                found.answers = Some(nearby::answers(&found.profile, engines));
             }
             post(Message::Nearby(found));
         };
@@ -91,7 +91,7 @@ impl App {
         });
         let nearby = unknown.map(|found| Item {
             label: clean::clean(&found.profile.name).into_owned(),
-            key: if found.answers { "near" } else { "no answer" }.to_owned(),
+            key: if found.answers == Some(false) { "no answer" } else { "near" }.to_owned(),
             help: clean::clean(&format!("{}  from {}", found.profile.engine, found.from)).into_owned(),
             pick: Pick::Connection(Box::new(found.profile.clone())),
         });

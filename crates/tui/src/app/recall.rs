@@ -5,6 +5,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::logbook::{Logbook, LogbookError};
 use jaunty_seam::profile::Profile;
 
@@ -19,6 +20,8 @@ pub struct Recalled {
     connection: Option<String>,
     /// The values of its parameters, as a person wrote them.
     values: HashMap<String, String>,
+    /// What lies near the project, where no file has that connection, or any.
+    nearby: Vec<Found>,
 }
 
 impl Recalled {
@@ -27,6 +30,7 @@ impl Recalled {
         Ok(Recalled {
             connection: logbook.last_connection(buffer)?,
             values: values.into_iter().map(|(name, value)| (name, value.written())).collect(),
+            nearby: Vec::new(),
         })
     }
 }
@@ -45,28 +49,45 @@ impl App {
     }
 
     fn connect_by_name(&mut self, name: Option<String>, here: Option<Profile>) {
-        match name.and_then(|name| self.known.find(&name).cloned()).or(here) {
+        match name.and_then(|name| self.profile_named(&name).cloned()).or(here) {
             Some(profile) => self.connect(profile),
             None if self.known.profiles.is_empty() => {}
             None => self.list_connections(),
         }
     }
 
+    /// The profile of a name: of the files, or of what lies near.
+    fn profile_named(&self, name: &str) -> Option<&Profile> {
+        let near = || self.nearby.iter().map(|found| &found.profile).find(|profile| profile.name == name);
+        self.known.find(name).or_else(near)
+    }
+
     /// Asks the logbook about the buffer in hand.
     pub(super) fn recall(&mut self, here: Option<Profile>) {
-        let (keeping, buffer) = (self.keeping.clone(), self.buffer.path.clone());
+        let (keeping, buffer, engines) = (self.keeping.clone(), self.buffer.path.clone(), self.engines);
+        let known: Vec<String> = self.known.profiles.iter().map(|profile| profile.name.clone()).collect();
         self.begin_work(Kind::Recall, "loading this buffer's history".into(), move |_| {
             let read = keeping.logbook().map(|logbook| Recalled::read(&logbook, &buffer));
             let recalled = read.transpose().unwrap_or_else(|error| {
                 tracing::warn!(%error, "the logbook could not be asked about a buffer");
                 None
             });
-            Done::Recalled(buffer, recalled.unwrap_or_default(), here)
+            let mut recalled = recalled.unwrap_or_default();
+            let is_unknown = recalled.connection.as_ref().is_some_and(|name| !known.contains(name));
+            if is_unknown || known.is_empty() {
+                // Files are looked at, and nothing else: no server is tried, and no command carried out.
+                let project = std::env::current_dir().unwrap_or_default();
+                recalled.nearby = nearby::look(&project, std::env::vars(), None, engines);
+            }
+            Done::Recalled(buffer, recalled, here)
         });
     }
 
     /// Takes in what is known of a buffer.
     pub(super) fn take_recalled(&mut self, buffer: PathBuf, recalled: Recalled, here: Option<Profile>) {
+        if self.nearby.is_empty() {
+            self.nearby = recalled.nearby;
+        }
         // Somebody may have gone on meanwhile: to another buffer, or with a connection.
         if self.buffer.path == buffer && self.buffer.connection.is_none() {
             self.connect_by_name(recalled.connection, here);

@@ -253,6 +253,18 @@ fn draw_nothing(app: &App, area: Rect, ground: Style, cells: &mut Buffer) {
     let document = &app.buffer.document;
     let hint = if app.connection.profile.is_none() {
         match app.known.profiles.is_empty() {
+            true if !app.nearby.is_empty() => {
+                let mut from: Vec<&str> =
+                    app.nearby.iter().map(|found| found.from.split(',').next().unwrap_or_default()).collect();
+                from.dedup();
+                let found = words::count(app.nearby.len() as u64, "connection");
+                let more = if from.len() > 3 { ", …" } else { "" };
+                format!(
+                    "Not connected. {found} found near, in {}{more}.\nPress {} to choose one, or to add another.",
+                    clean::clean(&from.get(..3).unwrap_or(&from).join(", ")),
+                    key("connections")
+                )
+            }
             true => format!(
                 "No connections yet.\nPress {} to add one: paste a URL, or fill in fields.\njaunty FILE opens a database file, jaunty demo the demonstration.",
                 key("connections")

@@ -32,8 +32,8 @@ pub struct Found {
     pub profile: Profile,
     /// Where it comes from, as `.env, DATABASE_URL`.
     pub from: String,
-    /// Whether something answers there; nothing is sent to find out.
-    pub answers: bool,
+    /// Whether something answers there, if that was tried; nothing is sent to find out.
+    pub answers: Option<bool>,
 }
 
 /// Looks around. `variables` is the environment, `command` prints profiles as a connections file
@@ -48,7 +48,7 @@ pub fn look(
     let mut add = |profile: Profile, from: String| {
         let same = |other: &Found| other.profile.settings == profile.settings && other.profile.engine == profile.engine;
         if !found.iter().any(same) {
-            found.push(Found { profile, from, answers: false });
+            found.push(Found { profile, from, answers: None });
         }
     };
     for (name, profile) in variables::profiles(&variables.collect(), engines) {

@@ -136,7 +136,8 @@ impl App {
     pub fn edit_document(&mut self) {
         let (Some(run), Some(kept)) = (self.rows.run().cloned(), self.rows.kept().cloned()) else { return };
         if self.buffer.document.outline().dialect().family != Family::Documents {
-            return self.tell("only documents are edited this way");
+            let key = self.key_of("change-value").unwrap_or_default();
+            return self.tell(format!("only documents are edited this way; {key} changes a value here"));
         }
         if self.rows.is_opened() {
             return self.tell("close the opened column first (X)");
