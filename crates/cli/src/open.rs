@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::Last;
 use jaunty_core::connection::url::{self, FromUrl};
-use jaunty_core::connection::{self, Connections, connections_files, load};
+use jaunty_core::connection::{self, Connections, connections_files, load, nearby};
 use jaunty_core::files::Folders;
 use jaunty_core::run::Keeping;
 use jaunty_core::settings;
@@ -65,6 +65,13 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
     if let Some(engine) = engine_of(path) {
         return Ok(profile_of(path, engine));
     }
+    let here = std::env::current_dir().unwrap_or_default();
+    let near = nearby::beside(connections, &here, ENGINES);
+    if let Some(found) = near.iter().find(|found| found.profile.name == name) {
+        // It is in no file of connections: which one it is has to be seen.
+        eprintln!("jaunty: {} is from {}", clean(name), clean(&found.from));
+        return Ok(found.profile.clone());
+    }
     // What is no name may be settings of a connection, with a password among them, and is not repeated.
     if name.contains(['=', '@']) || (name.contains(':') && !name.contains('/')) {
         return Err(Failure::Usage(
@@ -76,10 +83,14 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
     if let Some(problem) = connections.problems.iter().find(about).or(connections.problems.first()) {
         return Err(Failure::Usage(format!("the connection \"{name}\" cannot be used. {problem}")));
     }
-    let remedy = match connections.nearest(name) {
+    let remedy = match connections.nearest(name).or_else(|| nearby::nearest(&near, name)) {
         Some(near) => format!("Did you mean \"{near}\"?"),
         None if path.is_file() => {
             format!("{name} is a file, but not a database that jaunty recognises by its first bytes.")
+        }
+        None if !near.is_empty() => {
+            let near: Vec<_> = near.iter().take(3).map(|found| clean(&found.profile.name)).collect();
+            format!("`jaunty connections` lists all; near this folder: {}.", near.join(", "))
         }
         None if connections.profiles.is_empty() => {
             "No connections file was found; create .jaunty/connections.toml in this folder.".into()

@@ -153,6 +153,26 @@ fn connections_are_listed_with_their_mistakes() {
 }
 
 #[test]
+fn what_lies_near_has_a_name_too() {
+    let home = Home::new().database("tides.db", "create table tides(at text); insert into tides values ('06:12');");
+    let home = home.file(".env", "QUAY_URL=redis://127.0.0.1:1/3\n");
+    let out = home.call(&["connections"]).gives();
+    let near = ["quay   redis   .env, QUAY_URL", "tides  sqlite  tides.db"];
+    assert!(near.iter().all(|line| out.lines().any(|known| known == *line)), "{out}");
+    assert_eq!(home.call(&["connections", "list", "--names"]).gives(), "quay\ntides\n");
+    let (out, err) = home.call(&["run", "-c", "tides", "-s", "select at from tides", "-f", "csv"]).exits(0);
+    assert_eq!((out.as_str(), err.as_str()), ("at\n06:12\n", "jaunty: tides is from tides.db\n"));
+    for (wrong, told) in [("tide", "Did you mean \"tides\"?"), ("harbour", "near this folder: quay, tides.")] {
+        let (_, err) = home.call(&["run", "-c", wrong, "-s", "select 1"]).exits(2);
+        assert!(err.contains(told), "{err}");
+    }
+    // A connections file says more than what lies around.
+    let home = home.file(".jaunty/connections.toml", "[tides]\nengine = \"sqlite\"\npath = \":memory:\"\n");
+    let (_, err) = home.call(&["run", "-c", "tides", "-s", "select at from tides"]).exits(1);
+    assert!(err.contains("no such table: tides"), "{err}");
+}
+
+#[test]
 fn every_kind_of_bad_file_gets_a_sentence() {
     let home = Home::new()
         .file("letter.db", "Dear passengers, the tide is late today.")

@@ -503,6 +503,17 @@ fn the_last_buffer_and_connection_are_there_again() {
     home.screen(&[]).shows("ferry.db · main").shows("tides.sql").shows("-- Tides").press(&["C-q"]).ends();
 }
 
+/// Somebody who has no connections file works with what lies near.
+#[test]
+fn what_lies_near_is_told_and_there_again() {
+    let tides = "create table tides(at text); insert into tides values ('06:12'), ('18:40');";
+    let home = Home::new().database("tides.db", tides).file("a.sql", "select at from tides;\n");
+    let screen = home.screen(&["a.sql"]);
+    screen.shows("1 connection found near, in tides.db").press(&["F3"]).types("tides").shows("from tides.db");
+    screen.press(&["Enter"]).shows("tides.db · main").press(&["C-g"]).shows("18:40").press(&["C-q"]).ends();
+    home.screen(&[]).shows("tides.db · main").shows("18:40").press(&["C-q"]).ends();
+}
+
 #[test]
 fn connections_files_that_change_outside_are_noticed_and_labels_are_seen() {
     let home = Home::ferry().file("a.sql", "select 1;\n");

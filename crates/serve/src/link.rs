@@ -4,6 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::path::Path;
 use std::sync::Arc;
 
+use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::connection::{Connections, connections_files, load};
 use jaunty_core::files::Folders;
 use jaunty_core::problems::may_be_checked;
@@ -177,12 +178,26 @@ pub fn connections_for(path: Option<&Path>, folders: &Folders, engines: &[&dyn E
     load(&connections_files(&folder, folders), engines)
 }
 
+/// What lies near a file, under names that no connections file has. It is connected to where it is named, and only there.
+pub fn near(path: Option<&Path>, known: &Connections, engines: &[&dyn Engine]) -> Vec<Found> {
+    let here = || std::env::current_dir().unwrap_or_default();
+    nearby::beside(known, &path.and_then(Path::parent).map_or_else(here, Path::to_owned), engines)
+}
+
 /// The profile of a file that no line names one in: where it ran last, the folder that it lies in, or the only one of
 /// its project.
-pub fn profile_for(path: Option<&Path>, known: &Connections, keeping: &Keeping) -> Option<Profile> {
+pub fn profile_for(
+    path: Option<&Path>,
+    known: &Connections,
+    keeping: &Keeping,
+    engines: &[&dyn Engine],
+) -> Option<Profile> {
     let ran = path.and_then(|path| keeping.logbook()?.last_connection(path).ok()?);
-    if let Some(profile) = ran.and_then(|name| known.find(&name).cloned()) {
-        return Some(profile);
+    if let Some(name) = ran {
+        let lies_near = || near(path, known, engines).into_iter().map(|found| found.profile).find(|p| p.name == name);
+        if let Some(profile) = known.find(&name).cloned().or_else(lies_near) {
+            return Some(profile);
+        }
     }
     let folder = path.and_then(Path::parent);
     let buffers = folder.filter(|folder| folder.parent().and_then(Path::file_name).is_some_and(|n| n == "buffers"));

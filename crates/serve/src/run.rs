@@ -111,9 +111,10 @@ impl Server {
                 let last = || before.as_ref()?.get(name).cloned();
                 let value = written.or_else(noted).or_else(last).ok_or_else(|| {
                     let mark = text.comments().first().copied().unwrap_or("--");
-                    let line = text.lines.line_of(*start) + 1;
+                    let line = text.line_below_comments(*start) + 1;
+                    let what = if text.is_code() { "" } else { "the statement at " };
                     Refusal::failed(format!(
-                        "{name} has no value; give it in a comment above the statement at line {line}: {mark} {name} = …"
+                        "{name} has no value; give it in a comment above {what}line {line}: {mark} {name} = …"
                     ))
                 })?;
                 job.values.push((name.clone(), value));
@@ -409,10 +410,11 @@ pub(crate) fn note(run: &Run) -> String {
 pub(crate) const NO_CONNECTION: &str =
     "this document has no connection; a code action puts a line with its name at the top (-- connection: NAME)";
 
-/// The values that comments directly above a statement give: `-- :port = Saltmarsh`.
+/// The values that comments directly above a statement give: `-- :port = Saltmarsh`. In program code they stand above the
+/// line in which its literal begins, since a line of the literal is no comment there.
 fn values_above(text: &Text, start: usize) -> Vec<(String, ParameterValue)> {
     let mut found = Vec::new();
-    let mut line = text.lines.line_of(start);
+    let mut line = text.line_below_comments(start);
     while let Some(above) = line.checked_sub(1) {
         let written = text.written().byte_slice(text.line(above)).to_string();
         let inside = text.comments().iter().find_map(|mark| written.trim_start().strip_prefix(mark));

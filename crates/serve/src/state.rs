@@ -14,7 +14,7 @@ use jaunty_seam::engine::Engine;
 use serde_json::Value;
 
 use crate::client::{Client, Weight};
-use crate::link::{Link, connections_for, profile_for};
+use crate::link::{Link, connections_for, near, profile_for};
 use crate::panes::{Panes, Place};
 use crate::place::Position;
 use crate::text::Text;
@@ -106,8 +106,11 @@ impl Server {
         let (path, line) = (text.path(), text.connection_line());
         let known = connections_for(path.as_deref(), &self.options.folders, self.options.engines);
         let profile = match &line {
-            Some(name) => known.find(name).cloned(),
-            None => profile_for(path.as_deref(), &known, &self.options.keeping),
+            Some(name) => known.find(name).cloned().or_else(|| {
+                let near = near(path.as_deref(), &known, self.options.engines);
+                near.into_iter().map(|found| found.profile).find(|profile| profile.name == *name)
+            }),
+            None => profile_for(path.as_deref(), &known, &self.options.keeping, self.options.engines),
         };
         let number = profile.and_then(|profile| {
             if let Some(link) = self.links.iter().find(|link| link.leads_as(&profile)) {

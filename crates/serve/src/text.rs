@@ -97,6 +97,16 @@ impl Text {
         self.code.as_ref().map_or(self.dialect().line_comments, |(_, host)| host.line_comments)
     }
 
+    /// The line that comments about the statement at a byte stand above: in program code that in which its literal begins.
+    pub fn line_below_comments(&self, start: usize) -> usize {
+        let before = || {
+            let written = self.written().byte_slice(..start);
+            let blank = written.chars_at(written.len_chars()).reversed().take_while(|c| c.is_whitespace());
+            start - blank.map(char::len_utf8).sum::<usize>()
+        };
+        self.lines.line_of(if self.is_code() { before().saturating_sub(1) } else { start })
+    }
+
     /// The bytes of a line, its end left out.
     pub fn line(&self, line: usize) -> Range<usize> {
         self.lines.line(self.written(), line)

@@ -413,19 +413,26 @@ fn a_document_without_a_connection_is_offered_some() {
     let line = "[quay]\nengine = \"sqlite\"\npath = \"quay.db\"\n";
     let file = editor.path(".jaunty/connections.toml");
     std::fs::write(&file, std::fs::read_to_string(&file).unwrap() + line).unwrap();
+    // A database of its own, from this moment on.
+    std::fs::copy(ferry().path("ferry.db"), editor.path("tides.db")).unwrap();
     let text = "select 1;\n";
     editor.open("a.sql", text);
     let range = json!({"start": {"line": 0, "character": 0}, "end": {"line": 0, "character": 0}});
     let wanted = json!({"textDocument": {"uri": editor.uri("a.sql")}, "range": range, "context": {"diagnostics": []}});
     let actions = editor.ask("textDocument/codeAction", wanted);
     let titles: Vec<&str> = actions.as_array().unwrap().iter().map(|one| one["title"].as_str().unwrap()).collect();
-    assert_eq!(titles, ["Connect to ferry", "Connect to quay"]);
+    assert_eq!(titles, ["Connect to ferry", "Connect to quay", "Connect to tides (from tides.db)"]);
     assert_eq!(actions[0]["edit"]["documentChanges"][0]["edits"][0]["newText"], "-- connection: ferry\n");
     let at = editor.at("a.sql", text, "select");
     let refused = editor.command("jaunty.run", &at);
     assert!(refused["error"]["message"].as_str().unwrap().contains("no connection"), "{refused}");
     editor.open("b.sql", "-- connection: fery\nselect 1;\n");
     assert!(editor.troubles(|told| told.contains("fery")).starts_with("0: no connection is named fery"));
+    // What lies near is connected to where it is named.
+    let near = "-- connection: tides\nselect name from ports limit 1;\n";
+    editor.open("near.sql", near);
+    let at = editor.at("near.sql", near, "select");
+    assert!(editor.run(&at).starts_with("1 row"));
 }
 
 #[test]
@@ -542,6 +549,16 @@ fn statements_are_found_in_program_code() {
     assert!(editor.rows_that(|rows| rows.contains("Saltmarsh Quay")).contains("rows 1 to 1 of 1"));
     let found = editor.ask("textDocument/completion", editor.at("ports.py", &text, "where ^"));
     assert!(labels(&found).contains(&"country".to_owned()));
+    // A line of a literal is no comment: values stand above the one in which it begins.
+    let long = "# connection: ferry\n# :port_id = 2\nq = f\"\"\"\n    select name from ports\n    where id = {port_id}\n\"\"\"\n";
+    editor.open("long.py", long);
+    let at = editor.at("long.py", long, "where id");
+    assert!(editor.run(&at).starts_with("1 row"));
+    let bare = long.replace("# :port_id = 2\n", "");
+    editor.open("bare.py", &bare);
+    let at = editor.at("bare.py", &bare, "where id");
+    let refused = editor.command("jaunty.run", &at)["error"]["message"].to_string();
+    assert!(refused.contains("in a comment above line 2: # :port_id = …"), "{refused}");
     // Code around it is nobody's statement, but its words may be tables.
     let found = editor.ask("textDocument/completion", editor.at("ports.py", &text, "return ^"));
     assert_eq!(labels(&found), Vec::<String>::new());

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::Instant;
 
-use jaunty_core::connection::{connections_files, edit, open, url};
+use jaunty_core::connection::{connections_files, edit, nearby, open, url};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::engine::{Key, Stop, Takes};
 use jaunty_seam::error::Step;
@@ -226,7 +226,9 @@ fn remove(name: &str, json: bool) -> Result<(), Failure> {
 /// Prints the names alone, for shells.
 fn names() -> Result<(), Failure> {
     let found = crate::open::connections(&crate::open::folders()?);
-    let lines: String = found.profiles.iter().map(|profile| format!("{}\n", profile.name)).collect();
+    let near = nearby::beside(&found, &std::env::current_dir().unwrap_or_default(), ENGINES);
+    let all = found.profiles.iter().chain(near.iter().map(|found| &found.profile));
+    let lines: String = all.map(|profile| format!("{}\n", profile.name)).collect();
     super::print(&lines)
 }
 
@@ -236,12 +238,22 @@ fn list(json: bool) -> Result<(), Failure> {
     if json {
         let all: Vec<_> = found.profiles.iter().map(as_json).collect();
         super::print(&format!("{:#}\n", Value::from(all)))?;
-    } else if found.profiles.is_empty() && found.problems.is_empty() {
-        super::print(
-            "No connections. Add them to .jaunty/connections.toml in a project, or to jaunty/connections.toml in the configuration folder.\n",
-        )?;
     } else {
-        super::print(&table(&found.profiles))?;
+        let near = nearby::beside(&found, &std::env::current_dir().unwrap_or_default(), ENGINES);
+        if !found.profiles.is_empty() {
+            super::print(&table(&found.profiles))?;
+        } else if found.problems.is_empty() {
+            super::print(
+                "No connections. Add them to .jaunty/connections.toml in a project, or to jaunty/connections.toml in the configuration folder.\n",
+            )?;
+        }
+        if !near.is_empty() {
+            let rows = near.into_iter().map(|found| [found.profile.name, found.profile.engine, found.from]);
+            super::print(&format!(
+                "\nNear this folder, by these names too:\n{}",
+                super::aligned(&rows.collect::<Vec<_>>())
+            ))?;
+        }
     }
     match found.problems.as_slice() {
         [] => Ok(()),

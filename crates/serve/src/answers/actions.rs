@@ -7,7 +7,9 @@ use jaunty_core::complete::rewrite::{expand_star, missing_joins, qualify};
 use serde_json::{Value, json};
 
 use super::symbols::name_of;
-use crate::link::{Link, connections_for};
+use jaunty_language::text::clean::clean;
+
+use crate::link::{Link, connections_for, near};
 use crate::place::Position;
 use crate::state::Server;
 use crate::text::Text;
@@ -62,12 +64,19 @@ pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refu
         );
     } else {
         let known = connections_for(text.path().as_deref(), &server.options.folders, server.options.engines);
-        for profile in known.profiles.iter().take(MOST_CONNECTIONS) {
+        let near = near(text.path().as_deref(), &known, server.options.engines);
+        let named = known.profiles.iter().map(|profile| (&profile.name, String::new()));
+        let near = near.iter().map(|found| (&found.profile.name, format!(" (from {})", clean(&found.from))));
+        for (name, from) in named.chain(near).take(MOST_CONNECTIONS) {
             let start = json!({"line": 0, "character": 0});
             // A line that names none is replaced.
             let end = if text.connection_line().is_some() { json!({"line": 1, "character": 0}) } else { start.clone() };
-            let edit = json!({"range": {"start": start, "end": end}, "newText": text.line_for(&profile.name)});
-            put("quickfix", format!("Connect to {}", profile.name), json!({"edit": edit_of(server, text, vec![edit])}));
+            let edit = json!({"range": {"start": start, "end": end}, "newText": text.line_for(name)});
+            put(
+                "quickfix",
+                format!("Connect to {}{from}", clean(name)),
+                json!({"edit": edit_of(server, text, vec![edit])}),
+            );
         }
     }
     if !server.client.can.actions {

@@ -27,7 +27,7 @@ use session::{Session, lock};
 pub use told::entry_json;
 
 use crate::api::{checked, described};
-use crate::link::connections_for;
+use crate::link::{connections_for, near};
 use crate::socket::Tell;
 use crate::state::Options;
 use crate::wire::Refusal;
@@ -125,7 +125,9 @@ impl Service {
     /// A connection by the name of its profile; made where it is not there.
     fn session(&self, name: &str) -> Result<Arc<Session>, Refusal> {
         let known = self.known();
-        let profile = known.find(name).cloned().ok_or_else(|| {
+        let near = || near(None, &known, self.options.engines).into_iter().map(|found| found.profile);
+        let named = known.find(name).cloned().or_else(|| near().find(|profile| profile.name == name));
+        let profile = named.ok_or_else(|| {
             let near = known.nearest(name).map(|near| format!("; did you mean \"{near}\"?")).unwrap_or_default();
             Refusal::params(format!("no connection is named \"{name}\"{near}"))
         })?;

@@ -5,6 +5,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use jaunty_core::connection::Connections;
 use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::logbook::{Logbook, LogbookError};
 use jaunty_seam::profile::Profile;
@@ -75,9 +76,8 @@ impl App {
             let mut recalled = recalled.unwrap_or_default();
             let is_unknown = recalled.connection.as_ref().is_some_and(|name| !known.contains(name));
             if is_unknown || known.is_empty() {
-                // Files are looked at, and nothing else: no server is tried, and no command carried out.
                 let project = std::env::current_dir().unwrap_or_default();
-                recalled.nearby = nearby::look(&project, std::env::vars(), None, engines);
+                recalled.nearby = nearby::beside(&Connections::default(), &project, engines);
             }
             Done::Recalled(buffer, recalled, here)
         });

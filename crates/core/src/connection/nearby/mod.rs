@@ -15,7 +15,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
-use crate::connection::{Connections, parse};
+use crate::connection::{Connections, file, parse};
 use jaunty_seam::engine::Engine;
 use jaunty_seam::profile::{Profile, Setting};
 
@@ -88,6 +88,19 @@ pub fn look(
         add(profile, "profiles_from".to_owned());
     }
     found
+}
+
+/// What lies near a folder under names that no connections file has. Files and variables are looked at, and nothing else: no
+/// server is tried, and no command carried out.
+pub fn beside(known: &Connections, folder: &Path, engines: &[&dyn Engine]) -> Vec<Found> {
+    let mut found = look(folder, std::env::vars(), None, engines);
+    found.retain(|found| known.find(&found.profile.name).is_none());
+    found
+}
+
+/// The name of what lies near that is nearest to one that is not known.
+pub fn nearest<'f>(found: &'f [Found], name: &str) -> Option<&'f str> {
+    file::nearest(name, found.iter().map(|found| found.profile.name.as_str()))
 }
 
 /// Whether something answers where a profile leads: a file is there, a server takes a connection.
