@@ -305,7 +305,7 @@ fn errors_point_at_the_place() {
     assert_eq!(error.message, "no value for the parameter $1");
     let error = refused(session.as_mut(), "\\dt");
     insta::assert_snapshot!(error.explain("\\dt", 1), @r#"
-    \dt is a command of a command-line client, not SQL
+    \dt is a command of a command-line client, not a statement
       1 | \dt
         | ^
     The action "Tables", or jaunty schema, lists tables and views.

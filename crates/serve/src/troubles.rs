@@ -12,6 +12,7 @@ use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::Catalog;
+use jaunty_seam::error::EngineError;
 use serde_json::{Value, json};
 
 use crate::link::{Link, State};
@@ -115,7 +116,9 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         let said = link.and_then(|link| link.checked.get(&id));
         let ran = link.and_then(|link| link.runs.get(&id)).filter(|run| run.outcome() == Outcome::Failed);
         let failed = ran.and_then(|run| run.end()).and_then(|end| end.error.as_ref());
-        for problem in that_count(&found, said.map(|said| said.as_ref().map(Problem::of_server))) {
+        let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
+        let refused = |error: &EngineError| Problem::refused(error, &written, around);
+        for problem in that_count(&found, said.map(|said| said.as_ref().map(refused))) {
             let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
             let bytes = if bytes.is_empty() { statement.start..statement.body_end } else { bytes };
             all.push(diagnostic(text, bytes, if problem.taken { 2 } else { 1 }, &problem.sentence(), None));
@@ -123,11 +126,11 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         if let Some(error) =
             failed.filter(|_| said.is_none_or(Option::is_none) && found.iter().all(|problem| problem.taken))
         {
-            let problem = Problem::of_server(error);
+            let problem = refused(error);
             let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
             let bytes = if bytes.is_empty() { statement.start..statement.body_end } else { bytes };
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
-            all.push(diagnostic(text, bytes, 1, &format!("{}{remedy}", error.message), error.code.as_deref()));
+            all.push(diagnostic(text, bytes, 1, &format!("{}{remedy}", problem.sentence()), error.code.as_deref()));
         }
     }
     all.truncate(MOST_TOLD);

@@ -11,7 +11,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::complete::Surroundings;
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::problems::{Problem, may_be_checked, problems};
+use jaunty_core::problems::{Problem, elsewhere, may_be_checked, problems};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
@@ -338,7 +338,10 @@ fn found_by_names(session: &mut dyn Session, statement: &str, with: &With) -> Op
     let wish = stop.clone();
     let catalog = with.interrupt.around(move || wish.wish(), || super::load::catalog(session, &stop)).ok()?;
     let around = Surroundings { catalog: &catalog, dialect: with.dialect, snippets: &[], nearby: "" };
-    Some(problems(statement, around, &HashSet::new()))
+    let mut found = problems(statement, around, &HashSet::new());
+    // What is only told where the server refuses the statement.
+    found.extend(elsewhere(statement, around));
+    Some(found)
 }
 
 /// The names that were meant by those that the server does not know.
@@ -351,8 +354,16 @@ fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, w
     let is_path = |text: &str| text.chars().all(|c| c.is_alphanumeric() || "_.\"`[]".contains(c));
     let from = |problem: &Problem, at: usize| statement.get(at..problem.range.start).is_some_and(is_path);
     let there = |problem: &&Problem| error.at.is_none_or(|at| problem.range.contains(&at) || from(problem, at));
-    let near = &found.iter().filter(there).find(|problem| !problem.near.is_empty())?.near;
-    Some(format!("Did you mean {}?", near.join(" or ")))
+    if let Some(problem) = found.iter().filter(there).find(|problem| !problem.near.is_empty()) {
+        return Some(format!("Did you mean {}?", problem.near.join(" or ")));
+    }
+    // Of a command the server only says that it is not one.
+    let of_commands = with.dialect.family == Family::Commands;
+    found.first().filter(|_| of_commands).map(|problem| {
+        let mut letters = problem.message.chars();
+        let first = letters.next().into_iter().flat_map(char::to_uppercase);
+        first.chain(letters).chain(['.']).collect()
+    })
 }
 
 /// What became of a run that a person stopped.

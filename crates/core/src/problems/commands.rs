@@ -22,6 +22,9 @@ pub fn problems(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     let mut words = words(command).map(|at| start + at.start..start + at.end);
     let (Some(first), second) = (words.next(), words.next()) else { return Vec::new() };
     let word = |at: &Range<usize>| text.get(at.clone()).unwrap_or_default();
+    if let Some(way) = of_sql(word(&first), second.as_ref().map(word)) {
+        return vec![Problem::new(first, way)];
+    }
     let help = help::of(around.dialect);
     let both = second.as_ref().map(|second| format!("{} {}", word(&first), word(second)));
     if let Some(entry) = both.and_then(|both| help.keyword(&both)) {
@@ -39,6 +42,23 @@ pub fn problems(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
         return second.and_then(|second| unknown(word(&second), second.clone(), seconds)).into_iter().collect();
     }
     unknown(word(&first), first.clone(), firsts()).into_iter().collect()
+}
+
+/// What stands for a statement of SQL, which begins so.
+fn of_sql(first: &str, second: Option<&str>) -> Option<&'static str> {
+    let is = |word: &str| first.eq_ignore_ascii_case(word);
+    // The number of a database may follow that.
+    let reads =
+        is("SELECT") && second.is_some_and(|second| second.parse::<u32>().is_err() && !second.starts_with([':', '$']));
+    if reads || ["WITH", "SHOW", "DESCRIBE"].into_iter().any(is) {
+        return Some(
+            "this is not SQL: a key is read by GET, HGETALL, LRANGE, SMEMBERS or ZRANGE, by its type; SCAN lists keys",
+        );
+    }
+    let writes = ["INSERT", "UPDATE", "CREATE"].into_iter().any(is);
+    writes
+        .then_some("this is not SQL: a key is written by SET, HSET, RPUSH, SADD or ZADD")
+        .or_else(|| is("DELETE").then_some("this is not SQL: keys are removed by DEL or UNLINK"))
 }
 
 /// Where the command begins, behind comments.
@@ -115,6 +135,8 @@ mod tests {
             "geosearch quays frommember SMQ byradius 1 km",
             "xreadgroup group g c streams a >",
             "unsubscribe",
+            "select 3",
+            "select :db",
             "",
         ] {
             assert!(told(text).is_empty(), "{text}: {:?}", told(text));
@@ -126,6 +148,12 @@ mod tests {
         for (text, wanted) in [
             ("hgetal vessel:1", "hgetal: no command named hgetal · did you mean \"hgetall\"?"),
             ("# a note\nHGETAL vessel:1", "HGETAL: no command named HGETAL · did you mean \"HGETALL\"?"),
+            (
+                "select * from quays",
+                "select: this is not SQL: a key is read by GET, HGETALL, LRANGE, SMEMBERS or ZRANGE, by its type; SCAN lists keys",
+            ),
+            ("insert into a values (1)", "insert: this is not SQL: a key is written by SET, HSET, RPUSH, SADD or ZADD"),
+            ("Delete from a", "Delete: this is not SQL: keys are removed by DEL or UNLINK"),
             ("client lisst", "lisst: no command named lisst · did you mean \"list\"?"),
             (
                 "set fare:SMQ",

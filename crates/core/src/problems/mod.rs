@@ -15,10 +15,10 @@ use ropey::Rope;
 
 use crate::complete::Surroundings;
 use crate::complete::region;
-use jaunty_language::dialect::Family;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::made::made_in;
 use jaunty_language::text::clean;
-use jaunty_seam::error::EngineError;
+use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile, Setting};
 
 /// Something that is wrong.
@@ -30,6 +30,8 @@ pub struct Problem {
     pub message: String,
     /// Names that could have been meant.
     pub near: Vec<String>,
+    /// Whether those are as they stand in statements: with their schema, in quotes where they need them.
+    pub is_written: bool,
     /// The server takes it all the same: a doubt, which what it says does not lift.
     pub taken: bool,
 }
@@ -37,16 +39,38 @@ pub struct Problem {
 impl Problem {
     /// Something that the server would not take.
     pub fn new(range: Range<usize>, message: impl Into<String>) -> Problem {
-        Problem { range, message: message.into(), near: Vec::new(), taken: false }
+        Problem { range, message: message.into(), near: Vec::new(), is_written: false, taken: false }
     }
 
     /// What is wrong, with the names that could have been meant.
     pub fn sentence(&self) -> String {
         match self.near.as_slice() {
             [] => self.message.clone(),
-            [one] => format!("{} · did you mean \"{one}\"?", self.message),
+            [one] if !self.is_written => format!("{} · did you mean \"{one}\"?", self.message),
             all => format!("{} · did you mean {}?", self.message, all.join(" or ")),
         }
+    }
+
+    /// One of the near names as it stands in a statement.
+    pub fn instead(&self, near: &str, dialect: &Dialect) -> String {
+        if self.is_written { near.to_owned() } else { dialect.name_as_written(near) }
+    }
+
+    /// What a server says of a statement that it refuses, with what the catalog knows of the names in it.
+    pub fn refused(error: &EngineError, text: &str, around: Surroundings<'_>) -> Problem {
+        let said = Problem::of_server(error);
+        if error.kind != ErrorKind::Refused {
+            return said;
+        }
+        match elsewhere(text, around).into_iter().find(|problem| problem.is_meant_by(error)) {
+            Some(found) => Problem { message: said.message, ..found },
+            None => said,
+        }
+    }
+
+    /// Whether a server that points somewhere points at what this is about.
+    pub fn is_meant_by(&self, error: &EngineError) -> bool {
+        error.at.is_none_or(|at| (self.range.start..=self.range.end).contains(&at))
     }
 
     /// What a server says of a statement. Without a place nothing is marked: the sentence is told.
@@ -123,6 +147,15 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
         Family::Sql => sql::problems(text, around, made),
         Family::Documents => documents::problems(text, around),
         Family::Commands => commands::problems(text, around),
+    }
+}
+
+/// Tables that a statement names without their schema, and that only stand in schemas where plain names do not reach. It may
+/// be that they do when it runs, so this is only told where the server refuses it.
+pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
+    match around.dialect.family {
+        Family::Sql if text.len() <= LONGEST => sql::elsewhere(text, around),
+        _ => Vec::new(),
     }
 }
 

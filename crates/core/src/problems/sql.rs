@@ -76,6 +76,37 @@ fn near_tables(name: &Written, catalog: &Catalog) -> Vec<String> {
     nearest(&name.text, relations.map(|o| o.name.as_str()))
 }
 
+/// See [`super::elsewhere`].
+pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
+    let dialect = around.dialect;
+    let shape = Shape::of(words(text, dialect, 0));
+    let scope = Scope::new(&shape, around.catalog, dialect);
+    let mut found = Vec::new();
+    for source in shape.queries.iter().flat_map(|query| &query.sources) {
+        let Origin::Named(path) = &source.origin else { continue };
+        let (name, before) = match path.as_slice() {
+            [name] => (name, 0),
+            // A schema that the catalog has not.
+            [schema, name] if !around.catalog.schemas().iter().any(|known| schema.means(known, dialect)) => (name, 2),
+            _ => continue,
+        };
+        let first = source.name_at.checked_sub(before).and_then(|at| shape.words.get(at));
+        let (Some(first), Some(word)) = (first, shape.words.get(source.name_at)) else { continue };
+        if scope.relation(path).is_some_and(|object| around.catalog.is_in_path(&object.schema)) {
+            continue;
+        }
+        let there = around.catalog.named(&name.text.to_lowercase()).filter(|object| object.kind.has_rows());
+        let write = |part: &str| dialect.name_as_written(part);
+        let near: Vec<_> = there.take(3).map(|o| format!("{}.{}", write(&o.schema), write(&o.name))).collect();
+        if !near.is_empty() {
+            let message = format!("{} is in another schema", name.text);
+            let range = first.range.start..word.range.end;
+            found.push(Problem { near, is_written: true, ..Problem::new(range, message) });
+        }
+    }
+    found
+}
+
 struct Judge<'a> {
     scope: Scope<'a>,
     made: &'a HashSet<String>,

@@ -45,6 +45,38 @@ fn words_of_other_languages_are_told() {
 }
 
 #[test]
+fn tables_of_other_schemas_are_meant_where_a_server_refuses() {
+    let mut catalog = saltmarsh();
+    let kind = jaunty_seam::catalog::ObjectKind::Table;
+    catalog.object("ops", "Watches", kind);
+    let dialect = dialect::by_name("postgres").unwrap();
+    let around = Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: "" };
+    let told = |text: &str| -> Vec<String> {
+        let shown = |p: Problem| format!("{}: {}", &text[p.range.clone()], p.near.join(", "));
+        elsewhere(text, around).into_iter().map(shown).collect()
+    };
+    for (text, wanted) in [
+        ("select * from watches", &["watches: ops.\"Watches\""][..]),
+        ("update watches set a = 1", &["watches: ops.\"Watches\""]),
+        ("select * from harbour.watches s", &["harbour.watches: ops.\"Watches\""]),
+        ("select * from ports p join watches s on true", &["watches: ops.\"Watches\""]),
+        ("select * from ops.\"Watches\"", &[]),
+        ("with watches as (select 1) select * from ports", &[]),
+        ("select * from nothing", &[]),
+    ] {
+        assert_eq!(told(text), wanted, "{text}");
+        // Until a server says so nothing is wrong with it: plain names may reach there when it runs.
+        assert!(problems(text, around, &HashSet::from(["nothing".to_owned()])).is_empty(), "{text}");
+    }
+    let refused = EngineError::new(ErrorKind::Refused, "relation \"watches\" does not exist").at(Some(14));
+    let problem = Problem::refused(&refused, "select * from watches", around);
+    assert_eq!(problem.sentence(), "relation \"watches\" does not exist · did you mean ops.\"Watches\"?");
+    assert_eq!(problem.instead(&problem.near[0], dialect), "ops.\"Watches\"");
+    let lost = EngineError::new(ErrorKind::Lost, "the server is gone").at(Some(14));
+    assert!(Problem::refused(&lost, "select * from watches", around).near.is_empty());
+}
+
+#[test]
 fn what_is_wrong_is_told_where_it_stands() {
     for (text, expected) in [
         ("select * from port", "port: no table or view named \"port\" (ports)"),

@@ -18,7 +18,8 @@ use jaunty_language::dialect::Dialect;
 use jaunty_language::outline::{MOST_PARTS, Outline};
 use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
-use jaunty_language::statement::habits::habit_in;
+use jaunty_language::statement::client_line::client_line;
+use jaunty_language::statement::habits::habit_refused;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::statement::shape::words;
 use jaunty_language::statement::veil;
@@ -89,7 +90,10 @@ impl Job {
     fn with_habit(&self, error: EngineError) -> EngineError {
         let known = self.language.filter(|_| error.kind == ErrorKind::Refused && self.statement.len() <= LONGEST);
         let text = self.statement.as_str();
-        let habit = known.and_then(|dialect| habit_in(text, &words(text, dialect, 0), dialect));
+        if let Some(line) = client_line(text, true).filter(|_| error.remedy.is_none()) {
+            return error.remedy(format!("{}. {}", line.sentence(), line.way));
+        }
+        let habit = known.and_then(|dialect| habit_refused(text, &words(text, dialect, 0), dialect, &error.message));
         let Some(habit) = habit else { return error };
         let before = error.remedy.as_deref().map(|remedy| format!(" {remedy}")).unwrap_or_default();
         let remedy = format!("{}.{before}", habit.sentence());

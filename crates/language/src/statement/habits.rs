@@ -31,7 +31,36 @@ fn lines(dialect: &'static Dialect) -> impl Iterator<Item = (&'static str, &'sta
 
 /// The first word of another language in a statement, of which these are the words.
 pub fn habit_in(text: &str, all: &[Word], dialect: &'static Dialect) -> Option<Habit> {
-    let found = lines(dialect).filter_map(|(pattern, instead)| Some((place(pattern, all)?, instead)));
+    let plain = lines(dialect).filter(|(pattern, _)| !pattern.starts_with([TYPE, REFUSED]));
+    first(text, all, plain.filter_map(|(pattern, instead)| Some((place(pattern, all)?, instead))))
+}
+
+/// The same of a statement that the server refused with this message. More is looked for then: what newer servers, or those
+/// with something installed, may take; and types, where the message tells of them, since columns may be called so.
+pub fn habit_refused(text: &str, all: &[Word], dialect: &'static Dialect, message: &str) -> Option<Habit> {
+    let message = message.to_lowercase();
+    let types = lines(dialect).filter_map(|(pattern, instead)| Some((pattern.strip_prefix(TYPE)?, instead)));
+    let signs = ["\"", "'", "data type "];
+    let told = types.filter(|(name, _)| signs.iter().any(|sign| message.contains(&format!("{sign}{name}"))));
+    let places = told.filter_map(|(name, instead)| {
+        let length = name.split(' ').count();
+        let at = (1..all.len()).find(|at| fits(name, all, *at) && !is_part(all, *at))?;
+        Some((at..at + length, instead))
+    });
+    let all_others = lines(dialect).filter(|(pattern, _)| !pattern.starts_with(TYPE));
+    let others =
+        all_others.filter_map(|(pattern, instead)| Some((place(pattern.trim_start_matches(REFUSED), all)?, instead)));
+    first(text, all, places).or_else(|| first(text, all, others))
+}
+
+/// What a pattern of a type begins with.
+const TYPE: char = '!';
+
+/// What a pattern begins with that counts only where the server refuses the statement.
+const REFUSED: char = '?';
+
+/// The first of some places, as what stands there.
+fn first(text: &str, all: &[Word], found: impl Iterator<Item = (Range<usize>, &'static str)>) -> Option<Habit> {
     let (at, instead) = found.min_by_key(|(at, _)| at.start)?;
     let (first, last) = (all.get(at.start)?, all.get(at.end.checked_sub(1)?)?);
     let range = first.range.start..last.range.end;
@@ -57,7 +86,7 @@ impl Behind {
     }
 }
 
-/// The words that a pattern fits: `^` is the beginning of a statement, `name()` a call, `9` a number, `''` a text, and
+/// The words that a pattern fits (`!`, the name of a type, is not one of them): `^` is the beginning of a statement, `name()` a call, `9` a number, `''` a text, and
 /// each of the last two what a value is asked for.
 fn place(pattern: &str, all: &[Word]) -> Option<Range<usize>> {
     if let Some(first) = pattern.strip_prefix('^') {
@@ -107,6 +136,45 @@ mod tests {
     }
 
     #[test]
+    fn what_a_server_refused_is_looked_at_more_closely() {
+        let told = |text: &str, dialect: &'static Dialect, message: &str| {
+            let habit = habit_refused(text, &words(text, dialect, 0), dialect, message)?;
+            Some(format!("{}: {}", habit.word, habit.instead))
+        };
+        for (text, dialect, message, wanted) in [
+            ("create table t (a datetime)", &POSTGRES, "type \"datetime\" does not exist", Some("datetime: timestamp")),
+            ("select datetime from t", &POSTGRES, "column \"name\" does not exist", None),
+            (
+                "select cast('x' as double precision)",
+                &POSTGRES,
+                "invalid input syntax for type double precision: \"x\"",
+                None,
+            ),
+            ("create table t (a jsonb)", &MYSQL, "Unknown data type: 'jsonb'", Some("jsonb: json")),
+            ("create table t (a boolean)", &SQLSERVER, "Cannot find data type boolean.", Some("boolean: bit")),
+            ("select sysdate from dual", &POSTGRES, "relation \"dual\" does not exist", Some("sysdate: now()")),
+            (
+                "select a from t full outer join u on 1",
+                &MYSQL,
+                "syntax",
+                Some("full outer join: a left join union a right join"),
+            ),
+            (
+                "alter table t alter column a type int",
+                &SQLITE,
+                "near \"type\": syntax error",
+                Some(
+                    "alter column: a new table with the rows of the old one: columns are added, renamed and dropped, not altered",
+                ),
+            ),
+            ("select top 5 * from t", &POSTGRES, "syntax", Some("top: limit 9, at the end of the statement")),
+        ] {
+            assert_eq!(told(text, dialect, message).as_deref(), wanted, "{text}");
+        }
+        assert_eq!(habit_in("select 1 from dual", &words("select 1 from dual", &POSTGRES, 0), &POSTGRES), None);
+    }
+
+    #[test]
     fn each_language_says_what_stands_for_words_of_others() {
         for (text, dialect, word) in [
             ("select * from ports limit 5", &SQLSERVER, "limit"),
@@ -151,7 +219,7 @@ mod tests {
             assert!(lines(dialect).count() > 10, "{}", dialect.name);
             for (pattern, instead) in lines(dialect) {
                 assert!(!instead.trim().is_empty() && instead.trim() == instead, "{}: {pattern}", dialect.name);
-                if let Some(name) = pattern.strip_suffix("()") {
+                if let Some(name) = pattern.trim_start_matches(REFUSED).strip_suffix("()") {
                     assert!(help::of(dialect).function(name).is_none(), "{} has {name}", dialect.name);
                 }
             }

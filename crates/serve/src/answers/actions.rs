@@ -97,7 +97,7 @@ fn near_names(text: &Text, params: &Value, server: &Server, put: &mut impl FnMut
             continue;
         }
         for near in &problem.near {
-            let edit = json!({"range": text.range(&bytes), "newText": text.dialect().name_as_written(near)});
+            let edit = json!({"range": text.range(&bytes), "newText": problem.instead(near, text.dialect())});
             put("quickfix", format!("Change to {near}"), json!({"edit": edit_of(server, text, vec![edit])}));
         }
     }

@@ -8,13 +8,13 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::complete::Surroundings;
 use jaunty_core::problems::{Problem, may_be_checked, problems_at, that_count};
-use jaunty_core::run::Order;
+use jaunty_core::run::{Order, Run};
 use jaunty_language::dialect::Family;
 use jaunty_language::edit::document::Motion;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_seam::catalog::Catalog;
-use jaunty_seam::error::EngineError;
+use jaunty_seam::error::{EngineError, ErrorKind};
 
 use super::{App, Item, Link, List, Overlay, Pick};
 
@@ -122,7 +122,36 @@ impl App {
     }
 
     pub(super) fn checked(&mut self, id: StatementId, error: Option<EngineError>) {
-        self.troubles.checked.insert(id, error.as_ref().map(Problem::of_server));
+        let said = error.as_ref().map(|error| self.refused(id, error));
+        self.troubles.checked.insert(id, said);
+    }
+
+    /// What the server says of a statement that it refuses.
+    fn refused(&self, id: StatementId, error: &EngineError) -> Problem {
+        let document = &self.buffer.document;
+        let is_it = |statement: &&Statement| self.buffer.id_of(statement) == id;
+        let statement = document.statement().filter(is_it);
+        let (Some(statement), Some(catalog)) = (statement, &self.connection.catalog) else {
+            return Problem::of_server(error);
+        };
+        let dialect = document.outline().dialect();
+        Problem::refused(
+            error,
+            &statement.text(document.rope()),
+            Surroundings { catalog, dialect, snippets: &[], nearby: "" },
+        )
+    }
+
+    /// Marks a statement whose run has failed, where the catalog knows the name that was meant.
+    pub(super) fn mark_failed(&mut self, run: &Run) {
+        let Some(error) = run.end().and_then(|end| end.error.clone()).filter(|error| error.kind == ErrorKind::Refused)
+        else {
+            return;
+        };
+        let said = self.refused(run.id, &error);
+        if !said.near.is_empty() {
+            self.troubles.checked.insert(run.id, Some(said));
+        }
     }
 
     /// The problems of a statement, by their bytes in the buffer.

@@ -50,6 +50,48 @@ pub const VERBS: &[Verb] = &[
 
 /// The command of a statement.
 pub fn command(text: &str) -> Result<Command, Mistake> {
+    read_command(text).map_err(|mistake| match habit(text) {
+        Some(message) => Mistake { message, ..mistake },
+        None => mistake,
+    })
+}
+
+/// What is meant by what cannot be read and begins as statements of other languages do, or of a client.
+fn habit(text: &str) -> Option<String> {
+    let mut words = text.split_whitespace();
+    let (first, second) = (words.next()?, words.next());
+    let third = words.next();
+    let is = |word: Option<&str>, one: &str| word.is_some_and(|word| word.eq_ignore_ascii_case(one));
+    let is_sql = matches!(first.to_ascii_lowercase().as_str(), "select" | "with")
+        || [("insert", "into"), ("delete", "from"), ("create", "table")]
+            .iter()
+            .any(|(one, other)| is(Some(first), one) && is(second, other))
+        || (is(Some(first), "update") && is(third, "set"));
+    if is_sql {
+        return Some(
+            "this is not SQL: it is a collection, a verb and documents, such as ports find { code: \"SMQ\" }".into(),
+        );
+    }
+    match first {
+        "show" if ["collections", "tables", "dbs", "databases"].iter().any(|one| is(second, one)) => Some(
+            "collections are listed by the action \"Tables\" and by jaunty schema, databases by \"Switch database\""
+                .into(),
+        ),
+        "use" => Some("the action \"Switch database\" goes to another database".into()),
+        verb if VERBS.iter().any(|known| known.name == verb) => {
+            let collection = second.filter(|second| second.starts_with(char::is_alphabetic))?;
+            Some(format!("the collection comes first: {collection} {verb}"))
+        }
+        called => {
+            let path = called.strip_prefix("db.")?.split_once('(')?.0;
+            let (collection, verb) = path.rsplit_once('.')?;
+            let verb = VERBS.iter().map(|known| known.name).find(|known| verb.starts_with(known))?;
+            Some(format!("calls have no parentheses: it is {collection} {verb} {{ … }}"))
+        }
+    }
+}
+
+fn read_command(text: &str) -> Result<Command, Mistake> {
     let mut reader = Reader::new(text);
     if reader.peek()? == Some('{') {
         let fields = reader.object_here()?;
@@ -272,6 +314,11 @@ fn stages(reader: &mut Reader<'_>, collection: &str, filter: Value) -> Result<Co
         }
         if matches!(reader.peek()?, None | Some('|' | ';')) {
             return Err(Mistake { at, message: format!("the stage {name} needs a value") });
+        }
+        // One that counts is both.
+        if name != "count" && VERBS.iter().any(|verb| verb.name == name) {
+            let message = format!("{name} is a verb, which stands right after the collection: {collection} {name} …");
+            return Err(Mistake { at, message });
         }
         let name = name.strip_prefix('$').unwrap_or(name);
         stages.push(Value::Object(vec![(format!("${name}"), reader.value()?)]));
@@ -525,6 +572,20 @@ mod tests {
             ("sailings | limit", "11: the stage limit needs a value"),
             ("sailings insert {} | limit 5", "26: after this verb only | option { … } can follow"),
             ("sailings {} x", "12: a stage | … or the end is expected here, and not x"),
+            (
+                "sailings | find { a: 1 }",
+                "11: find is a verb, which stands right after the collection: sailings find …",
+            ),
+            ("find sailings { a: 1 }", "5: the collection comes first: sailings find"),
+            ("db.sailings.findOne({ a: 1 })", "19: calls have no parentheses: it is sailings find { … }"),
+            (
+                "select * from sailings",
+                "7: this is not SQL: it is a collection, a verb and documents, such as ports find { code: \"SMQ\" }",
+            ),
+            (
+                "show tables",
+                "5: collections are listed by the action \"Tables\" and by jaunty schema, databases by \"Switch database\"",
+            ),
             ("{ }", "0: a command has at least one field, its name"),
         ] {
             assert_eq!(made(text), expected, "{text}");

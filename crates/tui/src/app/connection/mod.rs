@@ -432,6 +432,7 @@ impl App {
         {
             self.send_out(run);
             self.show_plan_of(run);
+            self.mark_failed(run);
         }
         if number != self.connection.number {
             if let Some(background) = self.background.iter_mut().find(|connection| connection.number == number) {
