@@ -37,6 +37,10 @@ pub fn ago(then: SystemTime, now: SystemTime) -> String {
     }
 }
 
+/// Said of a statement in program code that would change or remove all rows.
+pub const MAY_BE_PART: &str =
+    "This touches all rows of its table, and stands in program code, which may add a condition to it somewhere else";
+
 /// What came of a run: rows, or rows touched.
 fn yielded(run: &Run) -> Option<String> {
     match (run.kept_rows(), run.affected()) {

@@ -376,6 +376,9 @@ impl Server {
                 format!("The connection to {name} was lost with a transaction open; the server rolled it back."),
                 vec!["This runs on a new connection, outside that transaction.".to_owned()],
             ),
+            Why::MayBePart => {
+                (format!("{}.", words::MAY_BE_PART), vec![format!("It would run on {name} as it stands.")])
+            }
             Why::TwoReadings(_) => (
                 "Is this one statement? It has no semicolon, and the server could not be asked.".to_owned(),
                 vec!["If not, put a semicolon where it ends.".to_owned()],

@@ -298,6 +298,38 @@ fn a_guard_asks_through_the_editor() {
     assert_eq!(said, 1);
 }
 
+/// A program may put a statement together: what removes every row without its condition is asked about, whatever the guard.
+#[test]
+fn a_change_of_all_rows_in_program_code_is_asked_about() {
+    let mut editor = ferry();
+    let text = "# connection: ferry\nsql = \"delete from ports\"\nsql += \" where id = 1\"\n";
+    editor.open("remove.py", text);
+    let at = editor.at("remove.py", text, "delete");
+    editor.answers.push(("window/showMessageRequest".to_owned(), json!({"title": "Do not run it"})));
+    editor.command("jaunty.run", &at);
+    let asked = editor.until(|m| m["method"] == "window/showMessageRequest");
+    let message = asked["params"]["message"].as_str().unwrap();
+    assert!(message.contains("may add a condition") && message.contains("delete from ports"), "{message}");
+    editor.end_of_run();
+    let count = "# connection: ferry\nsql = \"select count(*) from ports\"\n";
+    editor.open("count.py", count);
+    let at_count = editor.at("count.py", count, "select");
+    editor.run(&at_count);
+    let rows = editor.rows_that(|rows| rows.contains("count(*)"));
+    assert!(rows.contains("\n       2") || rows.contains("\n2"), "{rows}");
+    // A yes runs it, and one that says which rows is not asked about.
+    let text = text.replace("\"\nsql += \" where", " where");
+    editor.open("one.py", &text);
+    let at = editor.at("one.py", &text, "delete");
+    assert!(editor.run(&at).starts_with("1 row changed"));
+    editor.answers.retain(|(name, _)| name != "window/showMessageRequest");
+    editor.answers.push(("window/showMessageRequest".to_owned(), json!({"title": "Run it"})));
+    let at = editor.at("remove.py", "# connection: ferry\nsql = \"delete from ports\"\n", "delete");
+    editor.command("jaunty.run", &at);
+    editor.end_of_run();
+    assert!(editor.end_of_run().starts_with("1 row changed"));
+}
+
 #[test]
 fn names_are_followed_and_changed() {
     let mut editor = ferry();

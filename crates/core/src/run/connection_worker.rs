@@ -131,6 +131,9 @@ pub enum Why {
     TransactionLost,
     /// Nobody could say whether the first job is one statement or ends where this one does.
     TwoReadings(String),
+    /// The first job stands in program code and changes or removes all rows of its table: the program may add a condition
+    /// to it somewhere else.
+    MayBePart,
 }
 
 /// How often a connection that rests is looked at.
@@ -439,6 +442,12 @@ impl Worker {
             if let Some(effect) = effect {
                 let rest = jobs.iter().skip(index + 1 + taken).cloned();
                 (self.tell)(Report::Asks([job.clone()].into_iter().chain(rest).collect(), Why::Writes(effect)));
+                left = 0;
+                break;
+            }
+            if !job.confirmed && job.may_be_part() {
+                let rest = jobs.iter().skip(index + 1 + taken).cloned();
+                (self.tell)(Report::Asks([job.clone()].into_iter().chain(rest).collect(), Why::MayBePart));
                 left = 0;
                 break;
             }

@@ -15,6 +15,7 @@ use super::state::Run;
 use crate::export::target::Target;
 use crate::logbook::{Begun, Ended, Outcome};
 use jaunty_language::dialect::Dialect;
+use jaunty_language::host;
 use jaunty_language::outline::{MOST_PARTS, Outline};
 use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
@@ -22,6 +23,7 @@ use jaunty_language::statement::client_line::client_line;
 use jaunty_language::statement::habits::habit_refused;
 use jaunty_language::statement::parameters::Value;
 use jaunty_language::statement::shape::words;
+use jaunty_language::statement::touched::touches_everything;
 use jaunty_language::statement::veil;
 use jaunty_seam::engine::{Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -67,6 +69,14 @@ impl Job {
             true => Cow::Borrowed(&self.statement),
             false => Cow::Owned(format!("{}{}{repeated}", self.head(), self.statement)),
         }
+    }
+
+    /// Whether it may be the beginning of a statement only, and would do harm as it stands: in program code a condition may be
+    /// added to it somewhere else, and this one changes or removes all rows.
+    pub fn may_be_part(&self) -> bool {
+        let ending = self.buffer.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
+        ending.is_some_and(|ending| host::by_ending(ending).is_some())
+            && self.language.is_some_and(|dialect| touches_everything(&self.statement, dialect))
     }
 
     /// What stands before the statement in what is sent.

@@ -221,6 +221,9 @@ impl Session {
             (None, Some(Why::TwoReadings(_))) => {
                 Err(Refusal::failed("this may be one statement or two; put a semicolon where the first ends"))
             }
+            (None, Some(Why::MayBePart)) => {
+                Err(Refusal::failed(format!("{}; confirmed: true runs it", words::MAY_BE_PART)))
+            }
             (None, None) => Err(Refusal::failed("stopped before it began")),
         }
     }

@@ -268,6 +268,9 @@ impl App {
                 vec!["This runs on a new connection, outside that transaction.".to_owned()],
             ),
             Why::Writes(effect) => (format!("{name} {}", words::asks(guard)), words::effect(effect)),
+            Why::MayBePart => {
+                (format!("{}.", words::MAY_BE_PART), vec![format!("It would run on {name} as it stands.")])
+            }
             Why::TwoReadings(shorter) => (
                 "Is this one statement? It has no semicolon, and the server could not be asked.".to_owned(),
                 vec![format!(

@@ -152,6 +152,7 @@ fn in_words(report: &Report) -> String {
         Report::Asks(jobs, Why::TwoReadings(shorter)) => {
             format!("asks whether {} ends at {shorter}", jobs[0].statement)
         }
+        Report::Asks(jobs, Why::MayBePart) => format!("asks whether {} is all of it", jobs[0].statement),
         Report::Joined(text) => format!("{text} is one"),
         Report::Asks(jobs, Why::TransactionLost) => {
             format!("asks about {} after a lost transaction", jobs[0].statement)
