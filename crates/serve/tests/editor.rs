@@ -302,7 +302,7 @@ fn a_guard_asks_through_the_editor() {
 #[test]
 fn a_change_of_all_rows_in_program_code_is_asked_about() {
     let mut editor = ferry();
-    let text = "# connection: ferry\nsql = \"delete from ports\"\nsql += \" where id = 1\"\n";
+    let text = "# connection: ferry\nsql = \"delete from ports\"\nif one:\n    sql += \" where id = 1\"\n";
     editor.open("remove.py", text);
     let at = editor.at("remove.py", text, "delete");
     editor.answers.push(("window/showMessageRequest".to_owned(), json!({"title": "Do not run it"})));
@@ -318,7 +318,7 @@ fn a_change_of_all_rows_in_program_code_is_asked_about() {
     let rows = editor.rows_that(|rows| rows.contains("count(*)"));
     assert!(rows.contains("\n       2") || rows.contains("\n2"), "{rows}");
     // A yes runs it, and one that says which rows is not asked about.
-    let text = text.replace("\"\nsql += \" where", " where");
+    let text = text.replace("\"\nif one:\n    sql += \" where", " where");
     editor.open("one.py", &text);
     let at = editor.at("one.py", &text, "delete");
     assert!(editor.run(&at).starts_with("1 row changed"));

@@ -73,6 +73,70 @@ fn is_value(text: &str) -> bool {
     depth == 0 && text.len() <= LONGEST && text.bytes().any(|byte| byte.is_ascii_alphanumeric())
 }
 
+/// What adds a text to one that is there, between the name of that and the text.
+const ADDS: &[&str] = &["+=", ".=", "<<"];
+
+/// The same as methods, before their parenthesis.
+const ADDING: &[&str] = &["append", "Append", "AppendLine", "push_str", "WriteString", "concat"];
+
+/// The name that a literal is given to or added to, by what stands before it on its line: `sql = `, `let mut sql = String::from(`,
+/// `sql.append(`.
+pub(super) fn target(before: &str) -> Option<&str> {
+    let before = before.trim_end();
+    let (head, called) = match before.strip_suffix('(') {
+        Some(callee) => {
+            let name = trailing(callee, |c| c.is_alphanumeric() || "_$.:<>!".contains(c));
+            match name.rsplit_once('.').filter(|(_, method)| ADDING.contains(method)) {
+                Some((to, _)) => return Some(to),
+                None => (callee.get(..callee.len() - name.len())?.trim_end().trim_end_matches("new").trim_end(), true),
+            }
+        }
+        None => (before, false),
+    };
+    let added = ADDS.iter().find_map(|sign| head.strip_suffix(sign)).filter(|_| !called);
+    let given =
+        || head.strip_suffix('=')?.strip_suffix([':', ' ']).filter(|head| !head.ends_with(['=', '!', '<', '>']));
+    // Of a shell nothing stands between.
+    let given = given().or_else(|| head.strip_suffix('=').filter(|head| head.ends_with(is_of_name)));
+    let named = added.or(given)?.trim_end();
+    let last = name_at_end(named)?;
+    // With the type after a colon the name stands before that.
+    let before = named.get(..named.len() - last.len())?.trim_end();
+    before.strip_suffix(':').map_or(Some(last), |typed| name_at_end(typed.trim_end()))
+}
+
+/// The name that the next literal is added to, where nothing but that stands between it and the one before, on lines of their own.
+pub(super) fn added_to<'b>(between: &'b str, host: &Host) -> Option<&'b str> {
+    let is_end = |c: char| c.is_whitespace() || matches!(c, ')' | ';');
+    let mut rest = between.trim_start_matches(is_end);
+    let mut lines = between.get(..between.len() - rest.len())?.contains('\n');
+    while host.line_comments.iter().any(|mark| rest.starts_with(mark)) {
+        rest = rest.get(rest.find('\n')?..)?.trim_start();
+        lines = true;
+    }
+    let to = target(rest)?;
+    let after = rest.strip_prefix(to)?.trim();
+    let adds = ADDS.contains(&after) || after.strip_prefix('.')?.strip_suffix('(').is_some_and(|m| ADDING.contains(&m));
+    (lines && adds).then_some(to)
+}
+
+fn is_of_name(c: char) -> bool {
+    c.is_alphanumeric() || matches!(c, '_' | '$' | '@')
+}
+
+fn name_at_end(text: &str) -> Option<&str> {
+    let name = trailing(text, |c| is_of_name(c) || matches!(c, '.' | '-' | '>'));
+    (!name.is_empty()).then_some(name)
+}
+
+/// The end of a text that has nothing but such signs.
+fn trailing(text: &str, is: impl Fn(char) -> bool) -> &str {
+    let begins = text
+        .rfind(|c| !is(c))
+        .map_or(0, |at| at + text.get(at..).and_then(|t| t.chars().next()).map_or(1, char::len_utf8));
+    text.get(begins..).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -12,7 +12,7 @@ mod looks;
 
 use std::ops::Range;
 
-use between::{value_after, value_between};
+use between::{added_to, target, value_after, value_between};
 use literal::{Literal, literals, name_of};
 use looks::{is_marked, looks_like_sql, mark_within};
 
@@ -384,12 +384,15 @@ const WITHIN: usize = 4;
 fn joined<'a>(text: &str, all: &'a [Literal], at: usize, host: &Host) -> (Vec<&'a Literal>, usize) {
     let mut parts: Vec<&Literal> = all.get(at).into_iter().collect();
     let mut end = at + 1;
+    let before = text.get(..parts.first().map_or(0, |first| first.start)).unwrap_or_default();
+    let target = target(before.rsplit('\n').next().unwrap_or_default());
     while let Some(before) = parts.last() {
         // Those between may be of a value: `" + join(",", ids) + "`.
         let goes_on = |next: &usize| {
             let Some(literal) = all.get(*next).filter(|next| next.start - before.end <= APART) else { return false };
             let between = opaque(text, all, before.end..literal.start);
-            value_between(&between, host).is_some() || *next == end && joins(&between, host)
+            let adds = || added_to(&between, host).is_some_and(|to| target == Some(to));
+            value_between(&between, host).is_some() || *next == end && (joins(&between, host) || adds())
         };
         let Some(next) = (end..end + WITHIN).find(goes_on) else { break };
         parts.extend(all.get(next));
