@@ -816,3 +816,49 @@ fn effects_are_asked_with_their_values_and_leave_a_transaction_as_it_is() {
     assert_eq!(one(session, "select count(*) from fares"), "101", "the transaction goes on");
     assert!(session.location().in_transaction());
 }
+
+/// Of the servers of a cluster the first is taken that can be reached, and that is what is asked for.
+#[test]
+fn a_server_of_a_cluster_is_chosen() {
+    let primary = Postgres::start();
+    let standby = primary.standby();
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let at = |first: u16, others: &[u16]| {
+        let mut profile = profile(&primary);
+        profile.settings.insert("port".into(), Setting::Number(i64::from(first)));
+        let others: Vec<_> = others.iter().map(|port| format!("127.0.0.1:{port}")).collect();
+        profile.with("others", others.join(","))
+    };
+    let reached = |profile: &Profile| -> Result<u16, String> {
+        let mut session = try_to_connect(profile, Some(&secret())).map_err(|error| error.message)?;
+        let server = session.location().server;
+        let port = one(session.as_mut(), "select inet_server_port()").parse().unwrap();
+        assert!(server.ends_with(&format!(" at 127.0.0.1:{port}")), "{server}");
+        Ok(port)
+    };
+    let (one, other) = (primary.port, standby.port);
+    assert_eq!(reached(&at(nobody, &[other, one])), Ok(other));
+    for (target, wanted) in [
+        ("any", other),
+        ("primary", one),
+        ("read-write", one),
+        ("standby", other),
+        ("read-only", other),
+        ("prefer-standby", other),
+    ] {
+        assert_eq!(reached(&at(other, &[one]).with("target", target)), Ok(wanted), "{target}");
+        // A profile that only reads gets the same ones.
+        let reads = Profile { guard: Guard::ReadOnly, ..at(other, &[one]).with("target", target) };
+        assert_eq!(reached(&reads), Ok(wanted), "{target}");
+    }
+    let none = reached(&at(one, &[nobody]).with("target", "standby")).unwrap_err();
+    let first = format!("none of 2 servers takes the connection: 127.0.0.1:{one} is a primary, and target is standby;");
+    assert!(none.starts_with(&first) && none.ends_with("connection refused"), "{none}");
+    // A password that is wrong would be so on the others, too.
+    let wrong = Secret::new("salt".to_owned());
+    let error = try_to_connect(&at(one, &[other]), Some(&wrong)).err().unwrap();
+    assert_eq!(error.step, Some(Step::Secret));
+    let prefers = at(other, &[one]).with("target", "prefer-standby");
+    drop(standby);
+    assert_eq!(reached(&prefers), Ok(one), "the primary, where there is no standby");
+}

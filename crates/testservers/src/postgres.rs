@@ -56,6 +56,21 @@ impl Postgres {
         server
     }
 
+    /// Starts a second one, which takes over what this one writes and takes no changes itself.
+    pub fn standby(&self) -> Postgres {
+        let folder = folder_of(USER);
+        run(command_as(USER, &self.bin.join("pg_basebackup").to_string_lossy())
+            .arg("-D")
+            .arg(folder.path().join("data"))
+            .args(["-R", "-c", "fast", "--no-sync", "-U", "clerk", "-p", &self.port.to_string(), "-h"])
+            .arg(self.socket()));
+        let certificates = Certificates::make(folder.path(), USER);
+        let (bin, options) = (self.bin.clone(), self.options.clone());
+        let mut server = Postgres { running: None, folder, bin, port: free_port(), certificates, options };
+        server.start_again();
+        server
+    }
+
     /// The folder of its Unix socket.
     pub fn socket(&self) -> &Path {
         self.folder.path()

@@ -12,6 +12,7 @@ use super::errors;
 use super::session::MysqlSession;
 use crate::net::limit::largest;
 use crate::net::reach::{self, Address, Route};
+use crate::net::servers;
 use crate::net::tls::{self, Mode, Tls};
 use crate::net::work;
 
@@ -49,7 +50,11 @@ impl Again {
 
 /// Opens a session.
 pub fn connect(attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
-    let (profile, secret) = (attempt.profile, attempt.secret);
+    servers::first(attempt.profile, &attempt.stop, |server| connect_to(server, attempt))
+}
+
+fn connect_to(profile: &Profile, attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
+    let secret = attempt.secret;
     crate::net::prepare();
     let (since, runtime) = (Instant::now(), work::runtime()?);
     let route = Route::of(profile, 3306, |_| None)?;

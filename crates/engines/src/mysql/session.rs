@@ -25,6 +25,7 @@ use super::connect::{self, Again, Link, Way};
 use super::results::{What, carry_out, kind};
 use super::{catalog, errors};
 use crate::net::feed::Feed;
+use crate::net::servers;
 use crate::net::work::{PATIENCE, Patience, with_cancel};
 
 /// Functions of sequences that go on with them.
@@ -73,7 +74,9 @@ impl MysqlSession {
         let version = version.first().map(|row| field(row, 0)).unwrap_or_default();
         let name = if version.contains("MariaDB") { "mariadb" } else { "mysql" };
         // Behind the number stand the distribution and its build.
-        session.location.server = format!("{name} {}", version.split('-').next().unwrap_or_default());
+        let at = servers::are_several(profile).then(|| format!(" at {}", session.link.again.route.address));
+        let number = version.split('-').next().unwrap_or_default();
+        session.location.server = format!("{name} {number}{}", at.unwrap_or_default());
         session.ask_where().map_err(failed)?;
         session.patience.is_connected();
         Ok(session)

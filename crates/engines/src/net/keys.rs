@@ -19,6 +19,14 @@ pub const KEEP: Key = Key::rare(
     "keep runs and their rows in the logbook; false keeps nothing after the program ends",
 );
 
+/// Other servers of the same cluster.
+pub const OTHERS: Key = Key::rare(
+    "others",
+    Takes::Text,
+    "",
+    "other servers, host:port, separated by commas: the first that can be reached is taken",
+);
+
 /// How large what the server sends at once may be.
 const LARGEST: Key = Key::rare(
     "largest_mib",

@@ -1,7 +1,7 @@
 //! What engines of servers share: the keys of their profiles, the way to the server, TLS, and
 //! waiting for a driver that is asynchronous.
 //!
-//! Connecting goes by steps, in this order: [`reach`] finds the address and gets a stream to it,
+//! Connecting goes by steps, in this order: [`servers`] chooses one where a profile has several; [`reach`] finds the address and gets a stream to it,
 //! perhaps through a [`tunnel`]; [`tls`] says how it is encrypted; the engine's own module logs in.
 //! Each step has its own errors, so that a person knows which one failed.
 
@@ -10,6 +10,7 @@ pub mod formed;
 pub mod keys;
 pub mod limit;
 pub mod reach;
+pub mod servers;
 pub mod tabbed;
 pub mod tls;
 pub mod tunnel;

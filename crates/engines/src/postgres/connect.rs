@@ -21,6 +21,7 @@ use super::session::PostgresSession;
 use super::{errors, files};
 use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
+use crate::net::servers;
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
 
@@ -71,9 +72,58 @@ pub struct Link {
     pub limit: Limit,
 }
 
-/// Opens a session.
+/// Words under `target`, as libpq has them under `target_session_attrs`.
+pub const TARGETS: &[&str] = &["any", "read-write", "read-only", "primary", "standby", "prefer-standby"];
+
+/// Opens a session, on the first of the profile's servers that can be reached and is what is asked for.
 pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
-    let (profile, secret) = (&files::with_service(attempt.profile)?, attempt.secret);
+    let profile = files::with_service(attempt.profile)?;
+    let target = profile.text("target").unwrap_or("any");
+    let on = |target: &str| servers::first(&profile, &attempt.stop, |server| connect_to(server, target, attempt));
+    match target {
+        "prefer-standby" => on("standby").or_else(|error| match error.step {
+            Some(Step::Reach | Step::Name) if !attempt.stop.is_wished() => on("any"),
+            _ => Err(error),
+        }),
+        target => on(target),
+    }
+}
+
+/// Whether a server is what is asked for, by what it says of itself: libpq's documentation, "target_session_attrs".
+async fn is_wanted(client: &Client, target: &str, route: &Route, profile: &Profile) -> Result<(), EngineError> {
+    if target == "any" {
+        return Ok(());
+    }
+    let asked = client.simple_query("select pg_is_in_recovery(), current_setting('transaction_read_only')").await;
+    let asked = asked.map_err(|error| EngineError::connecting(Step::Session, error.to_string()))?;
+    let row = asked.iter().find_map(|message| match message {
+        tokio_postgres::SimpleQueryMessage::Row(row) => Some((row.get(0) == Some("t"), row.get(1) == Some("on"))),
+        _ => None,
+    });
+    let (standby, read_only) = row.unwrap_or_default();
+    // On a read-only profile the session is so by our own word.
+    let read_only = if profile.guard == Guard::ReadOnly { standby } else { read_only };
+    let is = match target {
+        "primary" => !standby,
+        "standby" => standby,
+        "read-only" => read_only,
+        _ => !read_only,
+    };
+    let kind = match (standby, read_only) {
+        (true, _) => "a standby",
+        (_, true) => "read-only",
+        _ => "a primary",
+    };
+    let what = || format!("{} is {kind}, and target is {target}", route.address);
+    if is {
+        Ok(())
+    } else {
+        Err(EngineError::connecting(Step::Reach, what()).remedy("Correct target, host and others."))
+    }
+}
+
+fn connect_to(profile: &Profile, target: &str, attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
+    let secret = attempt.secret;
     let from_service = profile.text("password").filter(|_| secret.is_none()).map(|text| Secret::new(text.to_owned()));
     let secret = secret.or(from_service.as_ref());
     let (since, runtime) = (Instant::now(), work::runtime()?);
@@ -87,7 +137,10 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
             Some(long) => EngineError { kind: ErrorKind::Connect, step: Some(Step::Login), ..long },
             None => error,
         };
-        logged_in.unwrap_or(Err(silent)).map_err(failed)
+        let link = logged_in.unwrap_or(Err(silent)).map_err(failed)?;
+        let silent = link.2.silent_after();
+        tokio::time::timeout(patience, is_wanted(&link.0, target, &link.2, profile)).await.unwrap_or(Err(silent))?;
+        Ok(link)
     }))?;
     bound.set(largest(profile));
     let (client, said, route, tls, security, version, overheard) = link;

@@ -126,6 +126,8 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
         }
         _ => said(db),
     };
+    // It may be up soon, and another of the cluster's servers is.
+    let step = if db.code() == &SqlState::CANNOT_CONNECT_NOW { Step::Reach } else { step };
     EngineError { code: Some(db.code().code().to_owned()), ..EngineError::connecting(step, what).remedy(remedy) }
 }
 

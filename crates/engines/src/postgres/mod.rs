@@ -27,14 +27,21 @@ use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, String
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
-use crate::net::keys::{SHARED, keys};
+use crate::net::keys::{OTHERS, SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Postgres;
 
-static KEYS: [Key; SHARED.len() + 4] = keys(
+static KEYS: [Key; SHARED.len() + 6] = keys(
     Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
     [
+        OTHERS,
+        Key::rare(
+            "target",
+            Takes::Word(connect::TARGETS),
+            "any",
+            "which of several servers is taken, by whether it takes changes",
+        ),
         Key::rare("role", Takes::Text, "", "a role to switch to after the login"),
         Key::rare("schema", Takes::Text, "", "the search path: schemas with commas between them"),
         Key::rare("service", Takes::Text, "", "a section of pg_service.conf for settings that are missing here"),
@@ -83,6 +90,7 @@ impl Engine for Postgres {
                 ("searchpath", Says::Key("schema")),
                 ("service", Says::Key("service")),
                 ("connecttimeout", Says::Key("connect_seconds")),
+                ("targetsessionattrs", Says::Key("target")),
                 ("timeout", Says::Key("connect_seconds")),
             ],
             own: &["dbname", "username", "searchpath", "hostaddr", "targetsessionattrs", "passfile", "service"],

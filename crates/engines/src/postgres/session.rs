@@ -26,6 +26,7 @@ use super::origins::Origins;
 use super::run::said;
 use super::{catalog, errors};
 use crate::net::feed::Feed;
+use crate::net::servers;
 use crate::net::work::{self, Patience, unless_stopped, with_cancel};
 
 /// A session on a server.
@@ -82,7 +83,10 @@ impl PostgresSession {
             Some(tunnel) => format!("{way}, through {}", tunnel.name()),
             None => way,
         };
-        session.location.server = format!("postgres {}", session.link.version.split(' ').next().unwrap_or_default());
+        let version = session.link.version.split(' ').next().unwrap_or_default();
+        // Of several servers it has to be seen which one this is.
+        let at = servers::are_several(profile).then(|| format!(" at {}", session.link.route.address));
+        session.location.server = format!("postgres {version}{}", at.unwrap_or_default());
         tracing::debug!(transport = session.location.transport, "connected");
         session.ask_where().map_err(failed)?;
         session.patience.is_connected();

@@ -50,6 +50,8 @@ const ALIASES: &[(&str, &str)] = &[
     ("authMechanism", "auth_mechanism"),
     ("directConnection", "direct"),
     ("readPreference", "read_preference"),
+    ("target_session_attrs", "target"),
+    ("targetServerType", "target"),
     ("compressors", "compressor"),
 ];
 
@@ -208,6 +210,14 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         let value = match key {
             "tls" => tls_word(&value).to_owned(),
             "auth_mechanism" => value.to_ascii_lowercase(),
+            // Some drivers have words of their own for it.
+            "target" => match &*value {
+                "master" => "primary".to_owned(),
+                "secondary" | "slave" => "standby".to_owned(),
+                "preferSecondary" | "preferSlave" => "prefer-standby".to_owned(),
+                "preferPrimary" => "any".to_owned(),
+                other => other.to_owned(),
+            },
             "read_preference" => value.replace("Preferred", "-preferred"),
             // A list, the best first.
             "compressor" => match value.split(',').find(|one| matches!(*one, "snappy" | "zlib")) {
