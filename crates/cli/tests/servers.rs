@@ -132,7 +132,7 @@ fn several_connections_are_open_and_each_buffer_has_its_own() {
     // The other buffer goes to the other connection, and back.
     screen.press(&["C-b"]).shows("b.redis").types("b.redis").press(&["Enter"]).shows("b.redis  1:1");
     screen.press(&["F3"]).shows("connected · postgres").types("cache").press(&["Enter"]).shows("redis 7");
-    screen.press(&["C-g"]).shows("high").shows("string");
+    screen.press(&["C-g"]).shows("high").shows("text");
     screen.press(&["C-o"]).shows("1 key").press(&["Escape"]);
     screen
         .press(&["C-b"])

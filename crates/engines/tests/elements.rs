@@ -388,7 +388,10 @@ fn rows_that_are_not_what_a_key_holds_say_so() {
         Ground::of_elements(statement, &columns, dialect).unwrap_err().to_string()
     };
     for (statement, expected) in [
-        ("scan 0", "these are key names: read one (get, hgetall, lrange …) to change what it holds"),
+        (
+            "scan 0",
+            "these are key names: read one (get, hgetall, lrange …) to change what it holds; \"delete\" among the formats to put into the buffer removes them",
+        ),
         ("xrange log - +", "stream entries cannot be changed; xadd adds one, xdel removes one"),
         ("lrange tides -5 -1", "negative positions shift with each change: use a start of 0 or more"),
         ("zrange late 0 -1", "add withscores to change members and their scores"),

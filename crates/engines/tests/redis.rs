@@ -56,16 +56,16 @@ fn replies_of_every_shape_become_rows() {
         ("get r:none", &["∅ | null"]),
         ("incrby r:count 41", &["41 | integer"]),
         ("rpush r:list a 'b c' 3", &["3 | integer"]),
-        ("lrange r:list 0 -1", &["a | string", "b c | string", "3 | string"]),
+        ("lrange r:list 0 -1", &["a | text", "b c | text", "3 | text"]),
         ("lrange r:none 0 -1", &[]),
         ("hset r:hash name Saltmarsh berths 4", &["2 | integer"]),
-        ("hgetall r:hash", &["name | Saltmarsh | string", "berths | 4 | string"]),
+        ("hgetall r:hash", &["name | Saltmarsh | text", "berths | 4 | text"]),
         ("sadd r:set x", &["1 | integer"]),
-        ("smembers r:set", &["x | string"]),
+        ("smembers r:set", &["x | text"]),
         ("zadd r:sorted 1.5 low", &["1 | integer"]),
         ("zscore r:sorted low", &["1.5 | double"]),
         ("zrange r:sorted 0 -1 withscores", &["low | 1.5 | double"]),
-        ("eval \"return {1, 'a', {2, false}}\" 0", &["1 | integer", "a | string", "[2,null] | list"]),
+        ("eval \"return {1, 'a', {2, false}}\" 0", &["1 | integer", "a | text", "[2,null] | list"]),
         ("eval \"redis.setresp(3) return {double=3.25}\" 0", &["3.25 | double"]),
         ("eval \"redis.setresp(3) return true\" 0", &["true | boolean"]),
     ] {
@@ -224,7 +224,7 @@ fn a_read_only_profile_is_refused_writes_by_the_servers_flags() {
         let error = refused(session.as_mut(), command);
         assert_eq!(error.code.as_deref(), Some("READONLY"), "{command}: {error}");
     }
-    assert_eq!(shown(session.as_mut(), "get port:1"), ["Saltmarsh | string"]);
+    assert_eq!(shown(session.as_mut(), "get port:1"), ["Saltmarsh | text"]);
 }
 
 #[test]
@@ -275,7 +275,7 @@ fn a_server_cannot_fill_the_memory() {
         "eval \"local t = {} for i = 1, 7000 do t[i] = i end return {t, t, t, t, t, t, t}\" 0",
     ] {
         let mut session = try_to_connect(&profile, Some(&secret())).unwrap();
-        assert_eq!(shown(session.as_mut(), "echo quay"), ["quay | string"]);
+        assert_eq!(shown(session.as_mut(), "echo quay"), ["quay | text"]);
         let error = refused(session.as_mut(), command);
         assert_eq!(error.kind, ErrorKind::Lost, "{error}");
         assert!(error.message.ends_with("MiB, and at most 1 MiB are taken"), "{error}");

@@ -13,6 +13,7 @@ use jaunty_core::arrange::facts::{ColumnStats, Sums};
 use jaunty_core::arrange::parts::{OpenError, Opened};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
+use jaunty_core::export::Format;
 use jaunty_core::import::preview::Preview;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
@@ -125,8 +126,8 @@ pub enum Done {
     Prepared(PathBuf, u64, u64, Result<Prepared, Unready>),
     /// A buffer, and the place in it to go to.
     Opened(Result<Box<Buffer>, String>, Option<usize>),
-    /// Text for the buffer.
-    Written(Result<String, String>),
+    /// Rows for the buffer, as text in this format.
+    Written(Result<(String, Format), String>),
     /// What a column holds.
     ColumnStats(Result<Box<ColumnStats>, ArrangeError>),
     /// What is drawn of a result.

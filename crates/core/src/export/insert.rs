@@ -4,10 +4,11 @@ use std::collections::HashSet;
 use std::io::Write;
 
 use arrow_array::RecordBatch;
-use arrow_schema::Schema;
+use arrow_schema::{Field, Schema};
 
-use super::{ExportError, Exporter, Options};
-use jaunty_language::dialect::Dialect;
+use super::{ExportError, Exporter, Options, extended};
+use jaunty_language::dialect::commands::arguments::written;
+use jaunty_language::dialect::{Dialect, Family, bytes_of};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::origin::Origin;
 
@@ -120,7 +121,83 @@ impl Exporter for Insert {
     }
 }
 
-/// The values of all columns, each once and without NULL, as `('a', 'b')`.
+/// Documents as statements that insert them, one each.
+pub(super) struct Documents {
+    options: Options,
+    head: String,
+}
+
+impl Documents {
+    pub(super) fn new(options: &Options) -> Self {
+        Documents { options: options.clone(), head: String::new() }
+    }
+}
+
+impl Exporter for Documents {
+    fn columns(&mut self, schema: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
+        self.head = format!("{} insert ", table_as_written(schema, &self.options));
+        Ok(())
+    }
+
+    fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        for row in 0..batch.num_rows() {
+            writeln!(out, "{}{}", self.head, extended::document(batch, row, false)?)?;
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, _: &mut dyn Write) -> Result<(), ExportError> {
+        Ok(())
+    }
+}
+
+/// Names of keys as commands that remove those, [`ROWS`] in each.
+#[derive(Default)]
+pub(super) struct Unlink {
+    open: usize,
+}
+
+impl Exporter for Unlink {
+    fn columns(&mut self, _: &Schema, _: &mut dyn Write) -> Result<(), ExportError> {
+        self.open = 0;
+        Ok(())
+    }
+
+    fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
+        // The first column that there is: their names, whatever stands beside them.
+        let columns = ColumnReader::all(batch);
+        let Some(names) = columns.first() else { return Ok(()) };
+        for row in (0..batch.num_rows()).filter(|row| !names.is_null(*row)) {
+            let head = match self.open {
+                0 => "unlink",
+                ROWS => "\nunlink",
+                _ => "",
+            };
+            self.open = self.open % ROWS + 1;
+            write!(out, "{head} {}", argument(names, row))?;
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
+        if self.open > 0 {
+            out.write_all(b"\n")?;
+        }
+        Ok(())
+    }
+}
+
+/// A value as an argument of a command.
+fn argument(column: &ColumnReader<'_>, row: usize) -> String {
+    let mut text = String::new();
+    match column.put(row, &mut text) {
+        CellKind::Binary => written(&bytes_of(text.trim_start_matches("\\x"))),
+        _ => written(text.as_bytes()),
+    }
+}
+
+/// The values of all columns, each once and without NULL, as `('a', 'b')`; of documents as a list of theirs, and of commands
+/// as arguments.
 pub(super) struct List {
     dialect: &'static Dialect,
     seen: HashSet<String>,
@@ -130,23 +207,50 @@ impl List {
     pub(super) fn new(options: &Options) -> Self {
         List { dialect: options.dialect, seen: HashSet::new() }
     }
+
+    /// What stands before all values, between them, and behind them.
+    fn signs(&self) -> [&'static str; 3] {
+        match self.dialect.family {
+            Family::Sql => ["(", ", ", ")"],
+            Family::Documents => ["[", ", ", "]"],
+            Family::Commands => ["", " ", ""],
+        }
+    }
+
+    fn value(&self, (column, field): (&ColumnReader<'_>, &Field), row: usize) -> String {
+        let mut value = String::new();
+        match self.dialect.family {
+            Family::Sql => put_value(column, row, self.dialect, &mut value),
+            Family::Commands => return argument(column, row),
+            Family::Documents => {
+                let (mut text, mut out) = (String::new(), Vec::new());
+                let kind = extended::kind_of(field).unwrap_or_else(|| "string".to_owned());
+                extended::put(column, row, &kind, &mut text, &mut out);
+                value = String::from_utf8_lossy(&out).into_owned();
+            }
+        }
+        value
+    }
 }
 
 impl Exporter for List {
     fn columns(&mut self, _: &Schema, out: &mut dyn Write) -> Result<(), ExportError> {
         self.seen.clear();
-        Ok(out.write_all(b"(")?)
+        Ok(out.write_all(self.signs()[0].as_bytes())?)
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns = ColumnReader::all(batch);
+        let (columns, schema) = (ColumnReader::all(batch), batch.schema());
         for row in 0..batch.num_rows() {
-            for column in columns.iter().filter(|column| !column.is_null(row)) {
-                let mut value = String::new();
-                put_value(column, row, self.dialect, &mut value);
+            // What is beside a value of a reply, its type in the protocol, is no argument.
+            let of_protocol =
+                |field: &Field| self.dialect.family == Family::Commands && columns.len() > 1 && field.name() == "type";
+            let values = columns.iter().zip(schema.fields());
+            for column in values.filter(|(column, field)| !column.is_null(row) && !of_protocol(field)) {
+                let value = self.value((column.0, column.1), row);
                 let first = self.seen.is_empty();
                 if self.seen.insert(value.clone()) {
-                    out.write_all(if first { b"" } else { b", " })?;
+                    out.write_all(if first { "" } else { self.signs()[1] }.as_bytes())?;
                     out.write_all(value.as_bytes())?;
                 }
             }
@@ -155,6 +259,6 @@ impl Exporter for List {
     }
 
     fn finish(&mut self, out: &mut dyn Write) -> Result<(), ExportError> {
-        Ok(out.write_all(b")\n")?)
+        Ok(writeln!(out, "{}", self.signs()[2])?)
     }
 }

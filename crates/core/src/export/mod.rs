@@ -24,7 +24,7 @@ use jaunty_language::text::clean::clean;
 use crate::chart::plot::Texts;
 use crate::chart::{self, Spec};
 
-use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, by_name};
+use jaunty_language::dialect::{DIALECTS, Dialect, FALLBACK, Family, by_name};
 use jaunty_seam::rows::cell::NULL_TEXT;
 
 /// Formats.
@@ -115,6 +115,27 @@ impl Format {
         self.described().2.first().copied().unwrap_or("txt")
     }
 
+    /// Whether rows of a language can be written so: statements that make or change them only where there are such.
+    pub fn is_for(self, family: Family) -> bool {
+        match self {
+            Format::Insert => family != Family::Commands,
+            Format::Update => family == Family::Sql,
+            Format::Delete => family != Family::Documents,
+            _ => true,
+        }
+    }
+
+    /// The line about it, as it is for a language.
+    pub fn help(self, family: Family) -> &'static str {
+        match (self, family) {
+            (Format::Insert, Family::Documents) => "insert statements",
+            (Format::Delete, Family::Commands) => "UNLINK of the keys of these names",
+            (Format::List, Family::Documents) => "a list for $in, [ … ]",
+            (Format::List, Family::Commands) => "arguments of a command, with blanks between them",
+            (format, _) => format.described().3,
+        }
+    }
+
     /// Whether it is text, which a terminal or a clipboard can take.
     pub fn is_text(self) -> bool {
         !matches!(self, Format::Xlsx | Format::Parquet | Format::Arrow | Format::Svg | Format::Pdf)
@@ -146,8 +167,10 @@ impl Format {
             Format::Json => return Box::new(json::Json::array(options)),
             Format::JsonLines => return Box::new(json::Json::lines(options)),
             Format::Html => Box::new(html::Html::new(options.null_shown())),
+            Format::Insert if options.dialect.family == Family::Documents => Box::new(insert::Documents::new(options)),
             Format::Insert => Box::new(insert::Insert::new(options)),
             Format::Update => Box::new(change::ByKey::new(change::Change::Update, options)),
+            Format::Delete if options.dialect.family == Family::Commands => Box::new(insert::Unlink::default()),
             Format::Delete => Box::new(change::ByKey::new(change::Change::Delete, options)),
             Format::List => Box::new(insert::List::new(options)),
             Format::Xlsx => Box::new(xlsx::Xlsx::default()),

@@ -129,6 +129,49 @@ fn statements_make_the_rows_again() {
 }
 
 #[test]
+fn rows_of_commands_and_of_documents_are_written_in_their_languages() {
+    let in_language = |name: &str| Options { dialect: by_name(name).unwrap(), ..Options::default() };
+    let keys = {
+        let announced = ["value", "type"].map(|name| Announced { name: name.into(), ..Announced::default() });
+        let mut assembler = Assembler::new(announced.to_vec());
+        for value in [Value::Text("vessel:1"), Value::Text("a \"b\""), Value::Bytes(&[0, 255]), Value::Text("vessel:1")]
+        {
+            assembler.push_row(|column| if column == 0 { value } else { Value::Text("string") }).unwrap();
+        }
+        assembler.take().unwrap()
+    };
+    let written = |format: Format, options: &Options, rows: &RecordBatch| {
+        let mut out = Vec::new();
+        file::write_batches(&rows.schema(), std::slice::from_ref(rows), (format, options), &mut out).unwrap();
+        String::from_utf8(out).unwrap()
+    };
+    let redis = in_language("redis");
+    assert_eq!(written(Format::List, &redis, &keys), "vessel:1 \"a \\\"b\\\"\" \"\\x00\\xff\"\n");
+    let removed = "unlink vessel:1 \"a \\\"b\\\"\" \"\\x00\\xff\" vessel:1\n";
+    assert_eq!(written(Format::Delete, &redis, &keys), removed);
+    let many = arrow_select::concat::concat_batches(&keys.schema(), &vec![keys.clone(); 30]).unwrap();
+    let lines = written(Format::Delete, &redis, &many);
+    assert!(lines.lines().count() == 2 && lines.lines().all(|line| line.starts_with("unlink vessel:1 ")), "{lines}");
+    let documents = {
+        let field = |name: &str| Announced { name: name.into(), of_documents: true, ..Announced::default() };
+        let mut assembler = Assembler::new(["_id", "n"].map(field).to_vec());
+        for row in [[Value::Typed("objectId", "65f0"), Value::Int(1)], [Value::Text("x"), Value::Null]] {
+            assembler.push_row(|column| row[column]).unwrap();
+        }
+        assembler.take().unwrap()
+    };
+    let options = Options { from: Some(vec!["vessels".into()]), ..in_language("documents") };
+    assert_eq!(
+        written(Format::Insert, &options, &documents),
+        "vessels insert {\"_id\":{\"$oid\":\"65f0\"},\"n\":1}\nvessels insert {\"_id\":\"x\"}\n"
+    );
+    let list = documents.project(&[0]).unwrap();
+    assert_eq!(written(Format::List, &options, &list), "[{\"$oid\":\"65f0\"}, \"x\"]\n");
+    let offered = |family: Family| Format::ALL.iter().filter(|(format, ..)| format.is_for(family)).count();
+    assert_eq!([Family::Sql, Family::Commands, Family::Documents].map(offered), [16, 14, 14]);
+}
+
+#[test]
 fn rows_are_changed_and_deleted_by_their_key() {
     let mut options = Options { from: Some(vec!["ops".into(), "Berth.Plan".into()]), ..Options::default() };
     let rows = || [sample()];

@@ -9,13 +9,13 @@ use jaunty_seam::rows::assemble::{Announced, Assembler, Value as Cell};
 use redis::Value;
 use serde_json::Value as Json;
 
-/// The protocol's name of a value's type.
+/// The protocol's name of a value's type; of a bulk string whether it is text: keys that hold strings are called so, too.
 pub fn type_name(value: &Value) -> &'static str {
     match value {
         Value::Nil => "null",
         Value::Int(_) => "integer",
         Value::BulkString(bytes) if std::str::from_utf8(bytes).is_err() => "bytes",
-        Value::BulkString(_) => "string",
+        Value::BulkString(_) => "text",
         Value::SimpleString(_) | Value::Okay => "status",
         Value::Array(_) => "list",
         Value::Map(_) => "map",
@@ -23,7 +23,7 @@ pub fn type_name(value: &Value) -> &'static str {
         Value::Set(_) => "set",
         Value::Double(_) => "double",
         Value::Boolean(_) => "boolean",
-        Value::VerbatimString { .. } => "verbatim string",
+        Value::VerbatimString { .. } => "verbatim text",
         Value::BigNumber(_) => "big number",
         Value::Push { .. } => "push",
         Value::ServerError(_) => "error",

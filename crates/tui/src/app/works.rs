@@ -1,6 +1,7 @@
 //! What is being done beside everything else, and what comes of it.
 
 use jaunty_core::arrange::Progress;
+use jaunty_core::export::Format;
 use jaunty_language::outline::Outline;
 use jaunty_language::text::clean;
 
@@ -115,7 +116,11 @@ impl App {
                 }
                 self.take_up(*buffer, at);
             }
-            Done::Written(Ok(text)) => {
+            Done::Written(Ok((text, format))) => {
+                // Statements stand by themselves; anything else is a part of one.
+                if matches!(format, Format::Insert | Format::Update | Format::Delete) {
+                    self.begin_statement_at_end();
+                }
                 self.buffer.document.insert(&text);
                 self.panes.focus = Scope::Buffer;
             }

@@ -244,11 +244,12 @@ impl App {
         if self.rows.kept().is_none() {
             return self.tell("no rows here");
         }
-        let texts = Format::ALL.iter().filter(|(format, ..)| format.is_text());
-        let items = texts.map(|(format, word, _, help)| Item {
+        let family = self.options().dialect.family;
+        let texts = Format::ALL.iter().filter(|(format, ..)| format.is_text() && format.is_for(family));
+        let items = texts.map(|(format, word, ..)| Item {
             label: (*word).to_owned(),
             key: String::new(),
-            help: (*help).to_owned(),
+            help: format.help(family).to_owned(),
             pick: pick(*format),
         });
         self.overlay = Some(Overlay::List(List::new(title, items.collect())));
@@ -260,7 +261,10 @@ impl App {
         self.begin_work(Kind::Write, "copying".into(), move |progress| {
             let copied = part().map_err(|error| error.to_string()).and_then(|part| {
                 let rows = words::count(part.len(), "row");
-                Ok((text_of(&part, format, &options, progress)?, format!("copied {rows} as {}", format.word())))
+                Ok((
+                    text_of(&part, format, &options, progress)?,
+                    format!("copied {rows} as {}", if format == Format::List { "a list" } else { format.word() }),
+                ))
             });
             Done::Copied(copied)
         });
@@ -271,7 +275,7 @@ impl App {
         let options = self.options();
         self.begin_work(Kind::Write, "copying".into(), move |progress| {
             let part = part().map_err(|error| error.to_string());
-            Done::Written(part.and_then(|part| text_of(&part, format, &options, progress)))
+            Done::Written(part.and_then(|part| Ok((text_of(&part, format, &options, progress)?, format))))
         });
     }
 

@@ -150,7 +150,9 @@ impl Elements for Keys {
                 (LIFETIME, vec![key, lives], [false, false])
             }
             "scan" | "keys" => {
-                return no("these are key names: read one (get, hgetall, lrange …) to change what it holds");
+                return no(
+                    "these are key names: read one (get, hgetall, lrange …) to change what it holds; \"delete\" among the formats to put into the buffer removes them",
+                );
             }
             other => {
                 return Err(format!(
