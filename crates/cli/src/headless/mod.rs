@@ -23,20 +23,31 @@ pub mod statements;
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use jaunty_core::run::script::text_of;
+use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
 
 use crate::failure::Failure;
 
 /// Reads a file, or standard input for `-`.
 fn read(path: &Path) -> Result<String, Failure> {
+    String::from_utf8(read_bytes(path)?).map_err(|_| Failure::Usage(format!("{} is not UTF-8 text", path.display())))
+}
+
+/// The same of statements to be run, in which bytes may stand where their language has a word for it.
+fn read_statements(path: &Path, dialect: &'static Dialect) -> Result<String, Failure> {
+    let not_text = |line| Failure::Usage(format!("{} is not UTF-8 text at line {line}", path.display()));
+    text_of(read_bytes(path)?, dialect).map_err(not_text)
+}
+
+fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {
     let bytes = if path == Path::new("-") {
         let mut bytes = Vec::new();
         io::stdin().lock().read_to_end(&mut bytes).map(|_| bytes)
     } else {
         std::fs::read(path)
     };
-    let bytes = bytes.map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", path.display())))?;
-    String::from_utf8(bytes).map_err(|_| Failure::Usage(format!("{} is not UTF-8 text", path.display())))
+    bytes.map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", path.display())))
 }
 
 /// Writes to standard output. What would act on a terminal is escaped: in JSON, which is what most of it is, that

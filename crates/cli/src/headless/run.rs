@@ -500,11 +500,13 @@ pub fn tasks_of(
 
 fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
     match (&args.statement, &args.file) {
-        (Some(text), _) if text == "-" => tasks_of(&super::read(Path::new("-"))?, dialect, None, None),
+        (Some(text), _) if text == "-" => {
+            tasks_of(&super::read_statements(Path::new("-"), dialect)?, dialect, None, None)
+        }
         (Some(text), _) => tasks_of(text, dialect, None, None),
         (None, Some(file)) => {
             let (path, line) = file_and_line(file);
-            let text = super::read(&path)?;
+            let text = super::read_statements(&path, dialect)?;
             let buffer = std::path::absolute(&path).ok();
             tasks_of(&text, dialect, line, buffer.as_deref())
         }

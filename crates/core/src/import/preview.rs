@@ -99,13 +99,44 @@ pub fn matching(
     }
 }
 
-/// The table, view or collection of a name, with its schema where that is told. A dot in the name of a collection is a
-/// letter like others.
+/// The table, view or collection of a name that a person gives, with its schema where that is told: as it stands there first,
+/// then as a statement would have it, then in any case where only one is meant. A dot in the name of a collection is a letter
+/// like others.
 pub fn relation<'a>(name: &str, catalog: &'a Catalog, dialect: &Dialect) -> Option<&'a Object> {
     let is_whole = dialect.family == Family::Documents;
-    let parts = if is_whole { vec![name] } else { name.split('.').collect() };
-    let path: Vec<Written> = parts.into_iter().map(|part| Written { text: part.to_owned(), quoted: false }).collect();
-    catalog.relation_at(&path, dialect)
+    let parts = if is_whole { vec![name.to_owned()] } else { parts_of(name, dialect) };
+    let path =
+        |quoted: bool| -> Vec<Written> { parts.iter().map(|part| Written { text: part.clone(), quoted }).collect() };
+    let found = catalog.relation_at(&path(true), dialect).or_else(|| catalog.relation_at(&path(false), dialect));
+    let (schema, own) = match parts.as_slice() {
+        [own] => (None, own),
+        [schema, own] => (Some(schema), own),
+        _ => return found,
+    };
+    found.or_else(|| {
+        let mut alike = catalog.named(&own.to_lowercase()).filter(|object| {
+            let is_there = match schema {
+                Some(schema) => object.schema.to_lowercase() == schema.to_lowercase(),
+                None => catalog.is_in_path(&object.schema),
+            };
+            is_there && object.kind.has_rows()
+        });
+        alike.next().filter(|_| alike.next().is_none())
+    })
+}
+
+/// The parts of a name with dots between them; in quotes a dot is a letter like others.
+pub fn parts_of(name: &str, dialect: &Dialect) -> Vec<String> {
+    let [open, close] = dialect.name_quotes;
+    let (mut parts, mut within) = (vec![String::new()], false);
+    for c in name.chars() {
+        match c {
+            '.' if !within => parts.push(String::new()),
+            c if c == '"' || c == if within { close } else { open } => within = !within,
+            c => parts.last_mut().into_iter().for_each(|part| part.push(c)),
+        }
+    }
+    parts
 }
 
 /// The table whose name is nearest to one that is not there, if it is near enough to be meant.
@@ -164,4 +195,40 @@ pub fn look(
         looked.bad.extend(bad.into_iter().take(room));
     }
     Ok(looked)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jaunty_language::dialect::{POSTGRES, SQLSERVER};
+
+    #[test]
+    fn a_table_is_found_as_people_give_its_name() {
+        let mut catalog = Catalog::default();
+        catalog.path = vec!["public".into()];
+        for (schema, name) in
+            [("public", "ports"), ("ops", "Vessels"), ("public", "Fares"), ("public", "fares"), ("ops", "a.b")]
+        {
+            catalog.object(schema, name, ObjectKind::Table);
+        }
+        catalog.complete();
+        let found =
+            |name: &str| relation(name, &catalog, &POSTGRES).map(|object| format!("{}/{}", object.schema, object.name));
+        for (name, wanted) in [
+            ("ports", Some("public/ports")),
+            ("PORTS", Some("public/ports")),
+            ("ops.vessels", Some("ops/Vessels")),
+            ("ops.\"Vessels\"", Some("ops/Vessels")),
+            ("Fares", Some("public/Fares")),
+            ("fares", Some("public/fares")),
+            ("FARES", Some("public/fares")),
+            ("ops.\"a.b\"", Some("ops/a.b")),
+            ("vessels", None),
+            ("ops.ports", None),
+            ("", None),
+        ] {
+            assert_eq!(found(name).as_deref(), wanted, "{name}");
+        }
+        assert_eq!(parts_of("[a b].\"c.d\".e", &SQLSERVER), ["a b", "c.d", "e"]);
+    }
 }

@@ -8,6 +8,7 @@ use crate::client_line;
 use jaunty_language::dialect::{Kind, POSTGRES};
 use jaunty_language::split;
 use jaunty_language::statement::acts::{self, Acts};
+use jaunty_language::statement::client_line::is_for_clients_alone;
 use jaunty_language::statement::parameters::{self, ParameterValue, Value, with_literals};
 use jaunty_language::statement::touched;
 use jaunty_seam::catalog::{Catalog, Object};
@@ -275,6 +276,9 @@ impl Session for PostgresSession {
     fn effect(&mut self, request: &Request<'_>) -> Outcome<Effect> {
         let (statement, values) = (request.text, request.values);
         self.patience.follow(&request.stop);
+        if is_for_clients_alone(statement) {
+            return Ok(Effect::Reads);
+        }
         client_line::refuse(statement, &POSTGRES)?;
         let touches =
             |rows| Touches { rows, counted: false, everything: touched::touches_everything(statement, &POSTGRES) };
@@ -376,6 +380,11 @@ impl Session for PostgresSession {
 
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Outcome<()> {
         let statement = request.text;
+        if is_for_clients_alone(statement) {
+            let mut feed = Feed::new(sink);
+            feed.ends(None);
+            return feed.end(Ok(()));
+        }
         client_line::refuse(statement, &POSTGRES)?;
         self.patience.follow(&request.stop);
         if kind(statement) == Kind::Definition {

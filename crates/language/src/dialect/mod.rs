@@ -143,6 +143,8 @@ pub struct Dialect {
     pub comments: [&'static str; 2],
     /// Whether `$tag$ … $tag$` is a quoted text.
     pub dollar_quotes: bool,
+    /// The word before a text whose bytes need not be text, in lower case.
+    pub binary_texts: Option<&'static str>,
     /// Openings of comments whose content the server carries out (`/*! … */`).
     pub code_comments: &'static [&'static str],
     /// Whether a statement ends with its line, unless a quote is open there.
@@ -258,6 +260,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     generated: ["TYPE generated WORD", "TYPE generated always as (EXPRESSION) stored"],
     comments: ["comment on KIND NAME is TEXT", "comment on column NAME is TEXT"],
     dollar_quotes: false,
+    binary_texts: None,
     code_comments: &[],
     ends_with_line: false,
     ends_with_blank: false,

@@ -6,7 +6,10 @@ const WAYS: &[(&str, &str)] = &[
     ("\\dt", "The action \"Tables\", or jaunty schema, lists tables and views."),
     ("\\d", "The action \"Tables\", or jaunty schema, lists tables and views."),
     ("\\l", "The action \"Switch database\" lists databases."),
-    ("\\connect", "Use the actions \"Connections\" and \"Switch database\"."),
+    (
+        "\\connect",
+        "Use the actions \"Connections\" and \"Switch database\"; a script goes on there by --from and the next line.",
+    ),
     ("\\copy", "Use copy … to stdout, or jaunty run --output with a file."),
     ("\\c", "Use the actions \"Connections\" and \"Switch database\"."),
     ("\\u", "Use the action \"Switch database\", or the statement use name."),
@@ -52,6 +55,12 @@ impl ClientLine<'_> {
     }
 }
 
+/// Whether a statement is a line that says something to a client alone, and nothing of the database: what the servers' own
+/// programs for copies put into scripts, so that a client carries no other lines of its own out.
+pub fn is_for_clients_alone(statement: &str) -> bool {
+    matches!(statement.split_whitespace().next(), Some("\\restrict" | "\\unrestrict"))
+}
+
 /// The line of a client that a statement is; nothing where it is none. A word that could begin a statement is only looked at
 /// where a server refused it.
 pub fn client_line(statement: &str, refused: bool) -> Option<ClientLine<'_>> {
@@ -75,6 +84,7 @@ mod tests {
         let line = client_line("\\dt+ ports", false).unwrap();
         assert_eq!(line.sentence(), "\\dt+ is a command of a command-line client, not a statement");
         assert!(line.way.contains("tables"), "{}", line.way);
+        assert!(is_for_clients_alone("\\restrict a7") && is_for_clients_alone("\\unrestrict a7"));
         for (statement, refused, way) in [
             ("\\zz", false, Some("The list of actions")),
             (".tables", true, Some("jaunty schema")),
@@ -87,6 +97,7 @@ mod tests {
         ] {
             let found = client_line(statement, refused).map(|line| line.way);
             assert_eq!(found.is_some(), way.is_some(), "{statement}");
+            assert!(!is_for_clients_alone(statement), "{statement}");
             assert!(found.unwrap_or_default().contains(way.unwrap_or_default()), "{statement}");
         }
     }

@@ -7,8 +7,9 @@ use jaunty_core::complete::rank::fit;
 use jaunty_core::drawing::layout::layout;
 use jaunty_core::drawing::save::{Paper, save};
 use jaunty_core::drawing::{Chosen, paint, tables};
-use jaunty_core::import::preview::near;
+use jaunty_core::import::preview::{near, relation};
 use jaunty_core::reveal::shape::lines;
+use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Object};
 use serde_json::{Value, json};
 
@@ -36,8 +37,8 @@ impl Service {
     pub(super) fn catalog_object(&self, given: &Given) -> Outcome {
         let session = self.session(text(given, "connection"))?;
         let catalog = session.catalog(flag(given, "refresh"))?;
-        let object = find_object(&catalog, text(given, "schema"), text(given, "name"))?;
         let dialect = session.engine.dialect();
+        let object = find_object(&catalog, dialect, text(given, "schema"), text(given, "name"))?;
         let columns: Value = object
             .columns
             .iter()
@@ -67,7 +68,7 @@ impl Service {
             Chosen::Schema(wanted.or(own.cloned()).or_else(first).unwrap_or_default())
         } else {
             let depth = usize::try_from(number(given, "depth").unwrap_or(1)).unwrap_or(usize::MAX).min(20);
-            Chosen::Around(find_object(&catalog, schema, name)?.to_name(), depth)
+            Chosen::Around(find_object(&catalog, session.engine.dialect(), schema, name)?.to_name(), depth)
         };
         let tables = tables(&catalog, &which);
         if tables.is_empty() {
@@ -80,14 +81,17 @@ impl Service {
 
 /// An object by its name: in this schema, or in the one that names are looked up in first. Capitals only count where
 /// there are names that differ by nothing else.
-fn find_object<'a>(catalog: &'a Catalog, schema: &str, name: &str) -> Result<&'a Object, Refusal> {
+fn find_object<'a>(catalog: &'a Catalog, dialect: &Dialect, schema: &str, name: &str) -> Result<&'a Object, Refusal> {
     let find = |is: &dyn Fn(&str) -> bool| {
         let named = catalog.objects().iter().filter(|object| is(&object.name));
         let wanted = named.filter(|object| schema.is_empty() || object.schema == schema);
         wanted.min_by_key(|object| catalog.distance(&object.schema))
     };
     let lower = name.to_lowercase();
-    find(&|own| own == name).or_else(|| find(&|own| own.to_lowercase() == lower)).ok_or_else(|| {
+    let whole = find(&|own| own == name).or_else(|| find(&|own| own.to_lowercase() == lower));
+    // With its schema, as it stands in statements.
+    let with_schema = || relation(name, catalog, dialect).filter(|_| schema.is_empty());
+    whole.or_else(with_schema).ok_or_else(|| {
         let near = near(name, catalog).map(|near| format!("; did you mean {near}?")).unwrap_or_default();
         Refusal::failed(format!("nothing is named {name}{near}"))
     })

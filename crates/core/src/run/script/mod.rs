@@ -3,6 +3,7 @@
 //! A piece ends where a statement surely does: with what ends statements, and not in the last one that was read, which may
 //! go on. What is held is one piece, or one statement where that is longer; the rows below a `COPY` are read as they are taken.
 
+mod binary;
 pub mod carry_out;
 mod noted;
 mod source;
@@ -22,6 +23,7 @@ use jaunty_language::text::rope;
 use jaunty_seam::engine::{Rows, Stop};
 use ropey::Rope;
 
+use self::binary::Binary;
 pub use self::noted::{Noted, outcome, statement};
 use self::source::{Below, Source};
 use super::execute::Job;
@@ -55,6 +57,24 @@ pub struct Piece {
     pub rows: Option<Arc<Rows>>,
     /// Whether those rows, once they are read, ended with the text and not with the line that says so: it may be cut off.
     pub is_unended: Arc<AtomicBool>,
+}
+
+/// The text of a script that was read whole; the line at which it is not text otherwise. What stands for bytes in it
+/// (`_binary '…'`) becomes digits.
+pub fn text_of(bytes: Vec<u8>, dialect: &'static Dialect) -> Result<String, usize> {
+    let bytes = match Binary::of(dialect) {
+        Some(mut binary) if std::str::from_utf8(&bytes).is_err() => {
+            let mut out = Vec::with_capacity(bytes.len());
+            binary.take(&bytes, &mut out);
+            binary.end(&mut out);
+            out
+        }
+        _ => bytes,
+    };
+    String::from_utf8(bytes).map_err(|error| {
+        let valid = error.as_bytes().get(..error.utf8_error().valid_up_to()).unwrap_or_default();
+        valid.iter().filter(|byte| **byte == b'\n').count() + 1
+    })
 }
 
 /// Why a script cannot go on.
@@ -116,7 +136,7 @@ impl Script {
         buffer: Option<PathBuf>,
         (meter, at_once): (&Arc<Meter>, usize),
     ) -> Script {
-        let source = Arc::new(Mutex::new(Source::new(Box::new(source), at_once, meter)));
+        let source = Arc::new(Mutex::new(Source::new(Box::new(source), dialect, at_once, meter)));
         Script {
             source,
             dialect,

@@ -4,12 +4,16 @@ use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::binary::Binary;
 use super::{Meter, ScriptError};
+use jaunty_language::dialect::Dialect;
 use jaunty_seam::engine::Stop;
 
 /// What was read of a script and not given out.
 pub(super) struct Source {
     reader: Box<dyn Read + Send>,
+    /// What makes text of bytes in it, where its language has such.
+    binary: Option<Binary>,
     /// The text that was read and not given out.
     pub(super) text: String,
     /// The bytes of a character that was read in half.
@@ -25,9 +29,14 @@ pub(super) struct Source {
 }
 
 impl Source {
-    pub(super) fn new(reader: Box<dyn Read + Send>, at_once: usize, meter: &Arc<Meter>) -> Source {
-        let (text, half, meter) = (String::new(), Vec::new(), Arc::clone(meter));
-        Source { reader, text, half, lines: 0, meter, is_over: false, at_once: at_once.max(1) }
+    pub(super) fn new(
+        reader: Box<dyn Read + Send>,
+        dialect: &'static Dialect,
+        at_once: usize,
+        meter: &Arc<Meter>,
+    ) -> Source {
+        let (text, half, meter, binary) = (String::new(), Vec::new(), Arc::clone(meter), Binary::of(dialect));
+        Source { reader, binary, text, half, lines: 0, meter, is_over: false, at_once: at_once.max(1) }
     }
 
     /// Reads on.
@@ -39,6 +48,13 @@ impl Source {
         took.map_err(|source| ScriptError::Read { line, source })?;
         self.is_over = bytes.len() == before;
         self.meter.read.fetch_add((bytes.len() - before) as u64, Ordering::Relaxed);
+        if let Some(binary) = &mut self.binary {
+            let read = bytes.split_off(before);
+            binary.take(&read, &mut bytes);
+            if self.is_over {
+                binary.end(&mut bytes);
+            }
+        }
         match std::str::from_utf8(&bytes) {
             Ok(text) => self.text.push_str(text),
             // Half a character goes with what comes next.

@@ -471,6 +471,7 @@ pub static MYSQL: Dialect = Dialect {
     ],
     name_quotes: ['`', '`'],
     client_lines: true,
+    binary_texts: Some("_binary"),
     delimiter_word: Some("DELIMITER"),
     phrases: Some(&phrases::PHRASES),
     habits: include_str!("habits.txt"),
