@@ -8,7 +8,7 @@ use jaunty_core::run::Order;
 use jaunty_language::text::clean;
 use jaunty_seam::engine::{Switch, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::profile::Profile;
+use jaunty_seam::profile::{Guard, Profile};
 
 use super::overlay::prompt::Asked;
 use super::{App, Connection, Item, Link, List, Message, Overlay, Pick, Prompt};
@@ -92,7 +92,11 @@ impl App {
         let nearby = unknown.map(|found| Item {
             label: clean::clean(&found.profile.name).into_owned(),
             key: if found.answers == Some(false) { "no answer" } else { "near" }.to_owned(),
-            help: clean::clean(&format!("{}  from {}", found.profile.engine, found.from)).into_owned(),
+            help: {
+                let guard = found.profile.guard;
+                let guard = if guard == Guard::Open { String::new() } else { format!(" · {}", guard.word()) };
+                clean::clean(&format!("{}  from {}{guard}", found.profile.engine, found.from)).into_owned()
+            },
             pick: Pick::Connection(Box::new(found.profile.clone())),
         });
         let problems = self.known.problems.iter().map(|problem| Item {

@@ -10,14 +10,14 @@ mod variables;
 
 use std::fs::File;
 use std::io::Read;
-use std::net::{TcpStream, ToSocketAddrs};
+use std::net::{IpAddr, TcpStream, ToSocketAddrs};
 use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
 use crate::connection::{Connections, file, parse};
 use jaunty_seam::engine::Engine;
-use jaunty_seam::profile::{Profile, Setting};
+use jaunty_seam::profile::{Guard, Profile, Setting};
 
 /// How long is waited for a server to take a connection.
 const PROBE: Duration = Duration::from_millis(300);
@@ -45,7 +45,11 @@ pub fn look(
     engines: &[&dyn Engine],
 ) -> Vec<Found> {
     let mut found = Vec::new();
-    let mut add = |profile: Profile, from: String| {
+    let mut add = |mut profile: Profile, from: String| {
+        // Nobody has said how careful to be with it, and it may be what others work with.
+        if profile.guard == Guard::Open && !from.starts_with(OF_COMMAND) && is_elsewhere(&profile) {
+            profile.guard = Guard::Ask;
+        }
         let same = |other: &Found| other.profile.settings == profile.settings && other.profile.engine == profile.engine;
         if !found.iter().any(same) {
             found.push(Found { profile, from, answers: None });
@@ -85,9 +89,27 @@ pub fn look(
         }
     }
     for profile in command.map(|command| printed(command, folder, engines)).unwrap_or_default() {
-        add(profile, "profiles_from".to_owned());
+        add(profile, OF_COMMAND.to_owned());
     }
     found
+}
+
+/// Where a profile of the user's own command comes from.
+const OF_COMMAND: &str = "profiles_from";
+
+/// Whether a profile leads to another machine.
+fn is_elsewhere(profile: &Profile) -> bool {
+    let is_here = |host: &str| {
+        let host = host.trim();
+        let address = host.trim_matches(['[', ']']).parse::<IpAddr>();
+        host.is_empty() || host == "localhost" || host.starts_with(['/', '~']) || address.is_ok_and(|a| a.is_loopback())
+    };
+    let hosts = ["host", "others"].iter().filter_map(|key| profile.text(key)).flat_map(|hosts| hosts.split(','));
+    let mut hosts = hosts.map(|host| match host.rsplit_once(':') {
+        Some((name, port)) if !name.contains(':') && port.bytes().all(|byte| byte.is_ascii_digit()) => name,
+        _ => host,
+    });
+    profile.text("ssh").is_some() || hosts.any(|host| !is_here(host))
 }
 
 /// What lies near a folder under names that no connections file has. Files and variables are looked at, and nothing else: no
@@ -151,7 +173,7 @@ fn printed(command: &str, folder: &Path, engines: &[&dyn Engine]) -> Vec<Profile
         }
     };
     let toml = if text.trim_start().starts_with('{') { toml_of(&text) } else { Some(text) };
-    let Connections { profiles, problems } = parse(&toml.unwrap_or_default(), Path::new("profiles_from"), engines);
+    let Connections { profiles, problems } = parse(&toml.unwrap_or_default(), Path::new(OF_COMMAND), engines);
     for problem in problems {
         tracing::warn!(%problem, "profiles_from");
     }
