@@ -125,6 +125,31 @@ fn two_panes_and_two_editors_of_a_project() {
     panes[alive].until("the dead one's socket to go", |_| sockets() == 1);
 }
 
+/// Of program code its statements are sent, to the connection that a comment names; one that would remove every row is asked
+/// about.
+#[test]
+fn a_shell_sends_statements_of_program_code() {
+    let code = "# connection: tides\nq = 'select at from tides'\nd = 'delete from tides'\nif late:\n    d += ' where at > 1'\n";
+    let home = home()
+        .file("code.py", code)
+        .database("tides.db", "create table tides(at text); insert into tides values ('06:12');");
+    let pane = home.screen(&["--pane"]);
+    pane.shows("ferry");
+    home.call(&["send", "code.py:2"]).gives();
+    pane.shows("tides.db").shows("06:12");
+    let (_, refused) = home.call(&["send", "code.py:4"]).exits(2);
+    assert!(refused.contains("no statement at line 4"), "{refused}");
+    home.call(&["send", "code.py:3"]).gives();
+    pane.shows("may add a condition").press(&["n"]).loses("may add a condition");
+    let rows = rusqlite::Connection::open(home.path("project/tides.db")).unwrap();
+    let count = || rows.query_row("select count(*) from tides", [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(count(), 1);
+    home.call(&["send", "code.py:3"]).gives();
+    pane.shows("may add a condition").press(&["y"]).shows("1 row changed");
+    assert_eq!(count(), 0);
+    pane.press(&["C-q"]).ends();
+}
+
 #[test]
 fn a_shell_sends_statements_to_the_screen() {
     let home = home();

@@ -10,8 +10,10 @@ use jaunty_engines::ENGINES;
 use jaunty_language::text::rope;
 use jaunty_serve::Options;
 use jaunty_serve::api;
+use jaunty_serve::place::Encoding;
 use jaunty_serve::service::Service;
 use jaunty_serve::socket::{Answer, Tell, ask, each_told, serve_lines};
+use jaunty_serve::text::{Text, language_of, uri_of};
 use serde_json::{Value, json};
 
 use super::run::file_and_line;
@@ -79,8 +81,18 @@ pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
         return Err(Failure::Usage(format!("no line {line}; the file has {}", lines.len_lines())));
     }
     let path = std::path::absolute(&path).map_err(|error| Failure::Usage(error.to_string()))?;
-    let mut params = json!({"path": path, "at": lines.line_to_byte(line - 1), "version": version(&text), "text": text});
-    if let Some(connection) = connection {
+    // Of program code only its statements are text for the screen, as for an editor.
+    let uri = uri_of(&path);
+    let document = Text::new(&uri, 0, &text, language_of(&uri, ""), Encoding::Utf8);
+    let bytes = document.line(line - 1);
+    let begins = document.outline.statements().iter().map(|statement| statement.start);
+    let at = begins.into_iter().find(|start| bytes.contains(start)).unwrap_or(bytes.start);
+    if document.is_code() && document.statement_at(at).is_none() {
+        return Err(Failure::Usage(format!("no statement at line {line}")));
+    }
+    let shown = document.rope.to_string();
+    let mut params = json!({"path": path, "at": at, "version": version(&shown), "text": shown});
+    if let Some(connection) = connection.or_else(|| document.connection_line()) {
         params["connection"] = json!(connection);
     }
     let folders = crate::open::folders()?;

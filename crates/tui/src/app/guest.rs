@@ -197,7 +197,7 @@ impl App {
             None if !known => return Err(NotDone::TextWanted),
             _ => {}
         }
-        if let Some(profile) = place.connection.as_ref().and_then(|name| self.known.find(name)).cloned() {
+        if let Some(profile) = place.connection.as_ref().and_then(|name| self.profile_named(name)).cloned() {
             self.connect(profile);
         } else if let Some(name) = place.connection {
             return Err(NotDone::Refused(format!("no connection named \"{name}\" is known here")));

@@ -351,8 +351,9 @@ impl App {
         if let Some(profile) = profile {
             app.connect(profile);
         }
-        if !guest {
-            app.recall(None);
+        match guest {
+            true => app.look_near(),
+            false => app.recall(None),
         }
         app.follow();
         if let Some(outside) = outside {

@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use jaunty_core::connection::Connections;
 use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::run::Order;
 use jaunty_language::text::clean;
@@ -28,6 +29,18 @@ impl App {
                 found.answers = Some(nearby::answers(&found.profile, engines));
             }
             post(Message::Nearby(found));
+        };
+        if let Err(error) = std::thread::Builder::new().name("nearby".into()).spawn(look) {
+            tracing::warn!(%error, "nobody looks around");
+        }
+    }
+
+    /// Finds what lies near by the files of the project, for those who may name it.
+    pub(super) fn look_near(&self) {
+        let (post, engines) = (Arc::clone(&self.post), self.engines);
+        let look = move || {
+            let here = std::env::current_dir().unwrap_or_default();
+            post(Message::Nearby(nearby::beside(&Connections::default(), &here, engines)));
         };
         if let Err(error) = std::thread::Builder::new().name("nearby".into()).spawn(look) {
             tracing::warn!(%error, "nobody looks around");

@@ -58,7 +58,7 @@ impl App {
     }
 
     /// The profile of a name: of the files, or of what lies near.
-    fn profile_named(&self, name: &str) -> Option<&Profile> {
+    pub(super) fn profile_named(&self, name: &str) -> Option<&Profile> {
         let near = || self.nearby.iter().map(|found| &found.profile).find(|profile| profile.name == name);
         self.known.find(name).or_else(near)
     }
