@@ -172,6 +172,32 @@ fn what_lies_near_has_a_name_too() {
     assert!(err.contains("no such table: tides"), "{err}");
 }
 
+/// Of program code one statement runs, by its line.
+#[test]
+fn a_statement_of_program_code_runs_by_its_line() {
+    let code = "import db\nq = \"select name\"\nq += \" from ports where berths > 5\"\n\nd = 'delete from ports'\n";
+    let home = Home::ferry().file("code.py", code);
+    let run =
+        |line: &str, code: i32| home.call(&["run", &format!("code.py{line}"), "-c", "ferry", "-f", "csv"]).exits(code);
+    assert_eq!(run(":2", 0).0, "name\nSaltmarsh\n");
+    assert_eq!(run(":3", 0).0, "name\nSaltmarsh\n");
+    for (line, told) in [
+        ("", "name the line of a statement"),
+        (":1", "no statement at line 1"),
+        (":4", "no statement at line 4"),
+        (":9", "no line 9"),
+    ] {
+        let (_, err) = run(line, 2);
+        assert!(err.contains(told), "{line}: {err}");
+    }
+    let (_, err) = run(":5", 2);
+    assert!(err.contains("may add a condition") && err.contains("--yes"), "{err}");
+    let count = ["run", "-c", "ferry", "-s", "select count(*) as n from ports", "-f", "csv"];
+    assert_eq!(home.call(&count).gives(), "n\n3\n");
+    home.call(&["run", "code.py:5", "-c", "ferry", "--yes"]).exits(0);
+    assert_eq!(home.call(&count).gives(), "n\n0\n");
+}
+
 #[test]
 fn every_kind_of_bad_file_gets_a_sentence() {
     let home = Home::new()

@@ -19,7 +19,7 @@ pub struct Run {
     /// Statements to run; "-" reads them from standard input
     #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
-    /// A file of statements to run, or a buffer by its name, "-" for standard input; with :LINE only the one at that line
+    /// A file of statements to run, or a buffer by its name, "-" for standard input; with :LINE only the one at that line, of program code too
     #[arg(value_name = "FILE[:LINE]")]
     pub file: Option<String>,
     #[command(flatten)]

@@ -12,7 +12,7 @@ use jaunty_serve::socket::Tell;
 use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
-use super::run::{file_and_line, tasks_of};
+use super::run::{file_and_line, statements_of, tasks_of};
 use super::serve::service;
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
@@ -71,7 +71,7 @@ fn statement_at(args: &Plan, place: &str) -> Result<String, Failure> {
     let profile = crate::open::profile(&args.connection, &connections)?;
     let engine =
         by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
-    let tasks = tasks_of(&super::read(&path)?, engine.dialect(), Some(line), None)?;
+    let tasks = tasks_of(&statements_of(&path, Some(line), engine.dialect())?, engine.dialect(), Some(line), None)?;
     let first = tasks.into_iter().next().ok_or_else(|| Failure::Usage("no statement there".to_owned()))?;
     Ok(first.job.sent().into_owned())
 }

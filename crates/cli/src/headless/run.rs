@@ -18,7 +18,9 @@ use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_language::dialect::{Dialect, Family};
+use jaunty_language::host::{self, Host};
 use jaunty_language::outline::Outline;
+use jaunty_language::split::Statement;
 use jaunty_language::statement::parameters::{self, ParameterValue};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_language::text::rope;
@@ -235,6 +237,9 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
     let With { profile, keeping, output, interrupt, yes, .. } = *with;
     let (statement, sent) = (&task.job.statement, task.job.sent());
     let stop = Stop::default();
+    if task.job.may_be_part() && !yes {
+        return Err(Failure::Usage(format!("{}; add --yes to run it as it stands", words::MAY_BE_PART)));
+    }
     if profile.guard != Guard::Open && !yes {
         let request = Request::new(&sent).with(&task.job.values).until(&stop);
         let wish = stop.clone();
@@ -498,6 +503,36 @@ pub fn tasks_of(
     Ok(tasks.map(|(job, start)| Task { job, line: line_of(start) }).collect())
 }
 
+/// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
+/// statements, and not all of them are meant to run.
+pub fn statements_of(path: &Path, line: Option<usize>, dialect: &'static Dialect) -> Result<String, Failure> {
+    let text = super::read_statements(path, dialect)?;
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    match (host::by_ending(ending), line) {
+        (Some(host), Some(line)) => in_literals(&text, host, line, dialect),
+        (Some(_), None) => {
+            let what = format!("{} is program code: name the line of a statement, as in {0}:12", path.display());
+            Err(Failure::Usage(what))
+        }
+        (None, _) => Ok(text),
+    }
+}
+
+/// The statements of program code, in its place; one has to stand at the line.
+fn in_literals(text: &str, host: &Host, line: usize, dialect: &'static Dialect) -> Result<String, Failure> {
+    let masked = host::masked(text, host);
+    let rope = rope(&masked);
+    let lines = rope.len_lines();
+    let of_line = |line: usize| rope.line_to_byte(line.min(lines));
+    let bytes = of_line(line.saturating_sub(1))..of_line(line);
+    let outline = Outline::new(&rope, dialect);
+    let stands = |statement: &Statement| statement.start < bytes.end && bytes.start < statement.end;
+    if line <= lines && !outline.statements().iter().any(stands) {
+        return Err(Failure::Usage(format!("no statement at line {line}")));
+    }
+    Ok(masked)
+}
+
 fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
     match (&args.statement, &args.file) {
         (Some(text), _) if text == "-" => {
@@ -506,7 +541,7 @@ fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failu
         (Some(text), _) => tasks_of(text, dialect, None, None),
         (None, Some(file)) => {
             let (path, line) = file_and_line(file);
-            let text = super::read_statements(&path, dialect)?;
+            let text = statements_of(&path, line, dialect)?;
             let buffer = std::path::absolute(&path).ok();
             tasks_of(&text, dialect, line, buffer.as_deref())
         }

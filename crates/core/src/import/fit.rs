@@ -228,6 +228,14 @@ fn is_plainly(text: &str, kind: &Kind) -> bool {
     };
     match kind {
         Kind::Text(None) | Kind::Other | Kind::Any => true,
+        // Nothing in it that could be open: no quote, and one list.
+        Kind::Array => text.strip_prefix('{').and_then(|rest| rest.strip_suffix('}')).is_some_and(|inside| {
+            !inside.is_empty()
+                && !inside.starts_with(',')
+                && !inside.ends_with(',')
+                && !inside.contains(",,")
+                && inside.bytes().all(|byte| byte.is_ascii_alphanumeric() || b",.-_:+".contains(&byte))
+        }),
         Kind::Text(Some(most)) => text.len() <= *most,
         Kind::Integer(least, most) => {
             text.parse::<i64>().is_ok_and(|value| (*least..=*most).contains(&i128::from(value)))

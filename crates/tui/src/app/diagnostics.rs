@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jaunty_core::complete::Surroundings;
+use jaunty_core::logbook::Outcome;
 use jaunty_core::problems::{Problem, may_be_checked, problems_at, that_count};
 use jaunty_core::run::{Order, Run};
 use jaunty_language::dialect::Family;
@@ -142,8 +143,11 @@ impl App {
         )
     }
 
-    /// Marks a statement whose run has failed, where the catalog knows the name that was meant.
+    /// Marks a statement whose run has failed, where the catalog knows the name that was meant; one that was done is right.
     pub(super) fn mark_failed(&mut self, run: &Run) {
+        if run.outcome() == Outcome::Done && self.troubles.checked.get(&run.id).is_some_and(Option::is_some) {
+            self.troubles.checked.remove(&run.id);
+        }
         let Some(error) = run.end().and_then(|end| end.error.clone()).filter(|error| error.kind == ErrorKind::Refused)
         else {
             return;
