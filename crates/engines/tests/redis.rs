@@ -71,6 +71,19 @@ fn replies_of_every_shape_become_rows() {
     ] {
         assert_eq!(shown(session, command), rows, "{command}");
     }
+    // Of a scan the rows are what was found, and where it goes on is told.
+    for (command, rows) in [
+        ("scan 0 match r:hash count 10000", &["r:hash | text"][..]),
+        ("SSCAN r:set 0", &["x | text"]),
+        ("hscan r:hash 0", &["name | Saltmarsh | text", "berths | 4 | text"]),
+        ("zscan r:sorted 0", &["low | 1.5 | text"]),
+        ("hscan r:none 0", &[]),
+    ] {
+        let found = run(session, command).unwrap();
+        let shown: Vec<_> = found.rows().iter().map(|row| row.join(" | ")).collect();
+        assert_eq!(shown, rows, "{command}");
+        assert_eq!(found.seen.lock().unwrap().messages, ["cursor: 0, all was scanned"], "{command}");
+    }
     assert_eq!(shown(session, "ping"), ["PONG | status"]);
     let names = run(session, "hgetall r:hash").unwrap().seen.lock().unwrap().names.clone();
     assert_eq!(names, ["key", "value", "type"]);

@@ -31,6 +31,36 @@ pub fn type_name(value: &Value) -> &'static str {
     }
 }
 
+/// What a part of a scan found, and where the next one begins, in a sentence; any other reply as it is. A part is its cursor
+/// and a list, of a hash and a sorted set one of a name and a value in turn: of the documentation of Redis, "SCAN".
+pub fn scanned(command: &[Vec<u8>], reply: Value) -> (Option<String>, Value) {
+    let is = |word: &Vec<u8>, names: &[&str]| names.iter().any(|name| word.eq_ignore_ascii_case(name.as_bytes()));
+    let first = |names: &[&str]| command.first().is_some_and(|word| is(word, names));
+    let of_pairs = first(&["hscan", "zscan"]) && !command.iter().any(|word| is(word, &["novalues"]));
+    if !first(&["scan", "sscan", "hscan", "zscan"]) {
+        return (None, reply);
+    }
+    let Value::Array(mut parts) = reply else { return (None, reply) };
+    let (Some(Value::Array(_)), 2) = (parts.last(), parts.len()) else { return (None, Value::Array(parts)) };
+    let (found, cursor) = (parts.pop().unwrap_or(Value::Nil), text(&parts[0]));
+    let told = match cursor.as_str() {
+        "0" => "0, all was scanned".to_owned(),
+        next => format!("{next}, with which the scan goes on in the place of the last one"),
+    };
+    let found = match found {
+        Value::Array(flat) if of_pairs && flat.len().is_multiple_of(2) && deep_ones(&flat) == 0 => {
+            let pairs = flat.chunks(2).map(|pair| Value::Array(pair.to_vec()));
+            Value::Array(pairs.collect())
+        }
+        found => found,
+    };
+    (Some(told), found)
+}
+
+fn deep_ones(values: &[Value]) -> usize {
+    values.iter().filter(|value| deep(value).is_some()).count()
+}
+
 /// The rows of a reply, in batches. The first tells the columns even if there are no rows.
 pub fn rows(reply: &Value, mut push: impl FnMut(RecordBatch) -> bool) -> Result<(), ArrowError> {
     let pairs = pairs(reply);
@@ -189,7 +219,7 @@ mod tests {
         assert_eq!(shown(Value::Array(vec![])), Vec::<String>::new());
         assert_eq!(
             shown(Value::Array(vec![Value::Int(1), text("a"), Value::Nil, Value::Set(vec![text("b"), Value::Int(2)])])),
-            ["1 | integer", "a | string", "∅ | null", "[\"b\",2] | set"]
+            ["1 | integer", "a | text", "∅ | null", "[\"b\",2] | set"]
         );
         let pair = |key: Value, value: Value| Value::Array(vec![key, value]);
         assert_eq!(
@@ -203,5 +233,27 @@ mod tests {
         );
         let inner = Value::Map(vec![(Value::Int(1), Value::Array(vec![Value::Nil]))]);
         assert_eq!(shown(Value::Map(vec![(text("k"), inner)])), ["k | {\"1\":[null]} | map"]);
+    }
+
+    #[test]
+    fn a_part_of_a_scan_is_what_it_found() {
+        let text = |text: &str| Value::BulkString(text.as_bytes().to_vec());
+        let part = |cursor: &str, found: &[&str]| {
+            Value::Array(vec![text(cursor), Value::Array(found.iter().map(|found| text(found)).collect())])
+        };
+        let told = |command: &str, reply: Value| {
+            let words: Vec<Vec<u8>> = command.split(' ').map(|word| word.as_bytes().to_vec()).collect();
+            let (cursor, found) = scanned(&words, reply);
+            (cursor.unwrap_or_default(), shown(found))
+        };
+        let next = "7, with which the scan goes on in the place of the last one";
+        assert_eq!(told("SCAN 0", part("7", &["a", "b"])), (next.into(), vec!["a | text".into(), "b | text".into()]));
+        let (end, rows) = told("hscan k 7", part("0", &["a", "1"]));
+        assert_eq!((end.as_str(), rows), ("0, all was scanned", vec!["a | 1 | text".into()]));
+        // Without their values there are no pairs.
+        assert_eq!(told("hscan k 0 NoValues", part("0", &["a", "b"])).1, ["a | text", "b | text"]);
+        let (cursor, rows) = told("mget a b", part("0", &["a"]));
+        assert_eq!((cursor.as_str(), rows.len()), ("", 2));
+        assert_eq!(told("scan 0", text("odd")).1, ["odd | text"]);
     }
 }

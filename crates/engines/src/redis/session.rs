@@ -375,6 +375,14 @@ impl Session for RedisSession {
             return self.listen(sink);
         }
         let mut begun = false;
+        // Of a part of a scan the rows are what was scanned.
+        let reply = match reply::scanned(&command, reply) {
+            (Some(cursor), found) => {
+                sink.take(Event::Message(Message::new("cursor", cursor)));
+                found
+            }
+            (None, reply) => reply,
+        };
         let flow = push(&reply, sink.as_mut(), &mut begun)?;
         if flow == Flow::Stop {
             return Err(EngineError::stopped());
