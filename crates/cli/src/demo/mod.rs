@@ -22,7 +22,8 @@ use crate::args::Demo;
 use crate::failure::Failure;
 use crate::headless::interrupt::Interrupt;
 use crate::headless::output::{Output, Shared};
-use crate::headless::run::{With, run_all, tasks_of};
+use crate::headless::run::{With, run_all};
+use crate::headless::tasks::tasks_of;
 
 /// The ten statements.
 pub const TOUR: &str = include_str!("tour.sql");

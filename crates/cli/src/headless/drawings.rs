@@ -12,8 +12,8 @@ use jaunty_serve::socket::Tell;
 use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
-use super::run::{file_and_line, statements_of, tasks_of};
 use super::serve::service;
+use super::tasks::{file_and_line, statements_of, tasks_of};
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
 

@@ -19,6 +19,7 @@ mod script;
 pub mod serve;
 pub mod shell;
 pub mod statements;
+pub mod tasks;
 
 use std::io::{self, Read, Write};
 use std::path::Path;

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock};
 use std::thread;
 use std::time::Duration;
@@ -13,17 +13,12 @@ use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
 use jaunty_core::problems::{Problem, elsewhere, may_be_checked, problems};
 use jaunty_core::run::execute::{Tell, execute};
-use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
 use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_language::dialect::{Dialect, Family};
-use jaunty_language::host::{self, Host};
-use jaunty_language::outline::Outline;
-use jaunty_language::split::Statement;
-use jaunty_language::statement::parameters::{self, ParameterValue};
+use jaunty_language::statement::parameters;
 use jaunty_language::text::clean::{clean, clean_lines};
-use jaunty_language::text::rope;
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{Effect, Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -36,15 +31,10 @@ use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
 use super::progress;
 use super::script::{self, LARGE, large};
+use super::tasks::{Task, file_and_line, give_values, tasks};
 use crate::args;
 use crate::failure::Failure;
 use crate::open::{Named, named};
-
-/// A statement and the line it begins at.
-pub struct Task {
-    pub job: Job,
-    pub line: usize,
-}
 
 /// Runs what the command line asks for.
 pub fn run(args: &args::Run) -> Result<(), Failure> {
@@ -380,43 +370,6 @@ fn stopped(run: &Run) -> String {
     }
 }
 
-/// Gives the parameters of statements their values. One without a value is a mistake, and so is a value
-/// that nothing wants.
-fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) -> Result<(), Failure> {
-    let mut values = Vec::new();
-    for given in given {
-        let (name, value) = given
-            .split_once('=')
-            .ok_or_else(|| Failure::Usage(format!("--parameter takes NAME=VALUE, and \"{given}\" has no =")))?;
-        values.push((name.to_owned(), ParameterValue::read(value)));
-    }
-    let mut wanted = Vec::new();
-    for task in tasks {
-        let names = parameters::names(&task.job.sent(), dialect);
-        let of = |name: &String| {
-            values
-                .iter()
-                .find(|(given, _)| parameters::means(given, name))
-                .map(|(_, value)| (name.clone(), value.clone()))
-        };
-        // Without any value the server tells what it misses.
-        if values.is_empty() {
-            continue;
-        }
-        for name in &names {
-            let value = of(name)
-                .ok_or_else(|| Failure::Usage(format!("{name} has no value; give it with --parameter '{name}=…'")))?;
-            task.job.values.push(value);
-        }
-        wanted.extend(names);
-    }
-    let is_wanted = |given: &String| wanted.iter().any(|name| parameters::means(given, name));
-    match values.iter().find(|(name, _)| !is_wanted(name)) {
-        Some((name, _)) => Err(Failure::Usage(format!("no statement has a parameter {name}"))),
-        None => Ok(()),
-    }
-}
-
 /// A path that a file of statements names, so that nothing of it acts on a terminal.
 fn shown(path: &Path) -> String {
     clean(&path.display().to_string()).into_owned()
@@ -445,118 +398,4 @@ fn send_out(run: &Run, interrupt: &Interrupt) -> Result<(), Failure> {
         }
     }
     Ok(())
-}
-
-/// The statements of a text, as tasks.
-pub fn tasks_of(
-    text: &str,
-    dialect: &'static Dialect,
-    line: Option<usize>,
-    buffer: Option<&Path>,
-) -> Result<Vec<Task>, Failure> {
-    let rope = rope(text);
-    let outline = Outline::new(&rope, dialect);
-    let meant = match line {
-        None => Meant::All(0..outline.statements().len()),
-        Some(line) if line == 0 || line > rope.len_lines() => {
-            return Err(Failure::Usage(format!(
-                "no line {line}; the file has {}",
-                words::count(rope.len_lines() as u64, "line")
-            )));
-        }
-        Some(line) => {
-            // The statement that the line's first word belongs to.
-            let start = rope.line_to_byte(line - 1);
-            let text = rope.line(line - 1).to_string();
-            let at = start + (text.len() - text.trim_start().len()).min(text.trim_end().len());
-            outline.at(&rope, at).map_or(Meant::All(0..0), Meant::One)
-        }
-    };
-    if meant.range().is_empty() {
-        return Err(Failure::Usage("no statement to run".into()));
-    }
-    let line_of = |at: usize| rope.byte_to_line(at) + 1;
-    let prepared = prepare(&rope, &outline, meant, buffer, || true).map_err(|unready| {
-        let text = match unready {
-            Unready::NeverCloses(at) => {
-                format!("the statement at line {} has a quote or comment that never closes", line_of(at))
-            }
-            Unready::Unfilled(place) => {
-                let name = rope.byte_slice(place.clone()).to_string();
-                format!("line {}: {} was not filled in; nothing was run", line_of(place.start), clean(&name))
-            }
-            Unready::OutLine(at, message) => {
-                let line = rope.byte_to_line(at);
-                let error = EngineError::new(ErrorKind::Local, message).at(Some(at - rope.line_to_byte(line)));
-                error.explain(&rope.line(line).to_string(), line + 1)
-            }
-            Unready::NeedsBatch(at, above, why) => format!(
-                "the statement at line {} needs line {} of its batch, and {why}; run the file without a line",
-                line_of(at),
-                line_of(above)
-            ),
-            Unready::Stopped => "stopped".to_owned(),
-        };
-        Failure::Usage(text)
-    })?;
-    let tasks = prepared.jobs.into_iter().zip(prepared.starts);
-    Ok(tasks.map(|(job, start)| Task { job, line: line_of(start) }).collect())
-}
-
-/// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
-/// statements, and not all of them are meant to run.
-pub fn statements_of(path: &Path, line: Option<usize>, dialect: &'static Dialect) -> Result<String, Failure> {
-    let text = super::read_statements(path, dialect)?;
-    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-    match (host::by_ending(ending), line) {
-        (Some(host), Some(line)) => in_literals(&text, host, line, dialect),
-        (Some(_), None) => {
-            let what = format!("{} is program code: name the line of a statement, as in {0}:12", path.display());
-            Err(Failure::Usage(what))
-        }
-        (None, _) => Ok(text),
-    }
-}
-
-/// The statements of program code, in its place; one has to stand at the line.
-fn in_literals(text: &str, host: &Host, line: usize, dialect: &'static Dialect) -> Result<String, Failure> {
-    let masked = host::masked(text, host);
-    let rope = rope(&masked);
-    let lines = rope.len_lines();
-    let of_line = |line: usize| rope.line_to_byte(line.min(lines));
-    let bytes = of_line(line.saturating_sub(1))..of_line(line);
-    let outline = Outline::new(&rope, dialect);
-    let stands = |statement: &Statement| statement.start < bytes.end && bytes.start < statement.end;
-    if line <= lines && !outline.statements().iter().any(stands) {
-        return Err(Failure::Usage(format!("no statement at line {line}")));
-    }
-    Ok(masked)
-}
-
-fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
-    match (&args.statement, &args.file) {
-        (Some(text), _) if text == "-" => {
-            tasks_of(&super::read_statements(Path::new("-"), dialect)?, dialect, None, None)
-        }
-        (Some(text), _) => tasks_of(text, dialect, None, None),
-        (None, Some(file)) => {
-            let (path, line) = file_and_line(file);
-            let text = statements_of(&path, line, dialect)?;
-            let buffer = std::path::absolute(&path).ok();
-            tasks_of(&text, dialect, line, buffer.as_deref())
-        }
-        (None, None) => Err(Failure::Usage("name a file of statements, or give one with --statement".into())),
-    }
-}
-
-/// `FILE:LINE`, unless a file has that very name.
-pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
-    let (file, line) = match text.rsplit_once(':') {
-        Some((file, line)) if !Path::new(text).exists() => match line.parse() {
-            Ok(line) => (file, Some(line)),
-            Err(_) => (text, None),
-        },
-        _ => (text, None),
-    };
-    (super::buffers::meant(PathBuf::from(file)), line)
 }

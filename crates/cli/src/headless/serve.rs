@@ -16,7 +16,7 @@ use jaunty_serve::socket::{Answer, Tell, ask, each_told, serve_lines};
 use jaunty_serve::text::{Text, language_of, uri_of};
 use serde_json::{Value, json};
 
-use super::run::file_and_line;
+use super::tasks::file_and_line;
 use crate::failure::Failure;
 
 pub fn service() -> Result<Service, Failure> {
