@@ -149,6 +149,10 @@ fn rows_of_commands_and_of_documents_are_written_in_their_languages() {
     assert_eq!(written(Format::List, &redis, &keys), "vessel:1 \"a \\\"b\\\"\" \"\\x00\\xff\"\n");
     let removed = "unlink vessel:1 \"a \\\"b\\\"\" \"\\x00\\xff\" vessel:1\n";
     assert_eq!(written(Format::Delete, &redis, &keys), removed);
+    let announced = ["key", "value", "type"].map(|name| Announced { name: name.into(), ..Announced::default() });
+    let fields = Assembler::new(announced.to_vec()).take().unwrap();
+    let refused = file::write_batches(&fields.schema(), &[fields], (Format::Delete, &redis), &mut Vec::new());
+    assert!(refused.unwrap_err().to_string().contains("fields within a key"));
     let many = arrow_select::concat::concat_batches(&keys.schema(), &vec![keys.clone(); 30]).unwrap();
     let lines = written(Format::Delete, &redis, &many);
     assert!(lines.lines().count() == 2 && lines.lines().all(|line| line.starts_with("unlink vessel:1 ")), "{lines}");
