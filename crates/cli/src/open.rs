@@ -97,7 +97,10 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         }
         None => "`jaunty connections` lists all connections.".into(),
     };
-    Err(Failure::Usage(format!("no connection named \"{name}\". {remedy}")))
+    // What looks like a file would have been taken for one.
+    let is_path = path.extension().is_some() || path.components().count() > 1;
+    let no_file = if is_path && !path.exists() { ", and no such file" } else { "" };
+    Err(Failure::Usage(format!("no connection named \"{name}\"{no_file}. {remedy}")))
 }
 
 /// Says which parameters of a URL count for nothing.

@@ -50,6 +50,22 @@ fn a_file_gets_its_name_when_it_is_whole() {
 }
 
 #[test]
+fn a_device_is_written_to_and_stays_one() {
+    let home = Home::ferry();
+    let two = ["run", "-c", "ferry", "-s", "select 1 as a; select 2 as b", "-f", "csv", "-o"];
+    assert_eq!(home.call(&[&two[..], &["/dev/stdout"]].concat()).gives(), "a\n1\nb\n2\n", "one after the other");
+    home.call(&[&two[..], &["/dev/null"]].concat()).gives();
+    let (_, told) = home.call(&[&two[..], &["/dev/full"]].concat()).exits(2);
+    assert!(told.contains("/dev/full cannot be written: No space left"), "{told}");
+    let (_, told) = home.call(&["dump", "-c", "ferry", "--backup", "-o", "/dev/null"]).exits(2);
+    assert!(told.contains("it is not a plain file"), "{told}");
+    let left = std::fs::read_dir("/dev").unwrap().map(|entry| entry.unwrap().file_name());
+    let ours: Vec<_> = left.filter(|name| name.to_string_lossy().contains("null")).collect();
+    assert_eq!(ours, ["null"]);
+    assert!(!std::fs::metadata("/dev/null").unwrap().is_file());
+}
+
+#[test]
 fn the_database_refuses_with_one() {
     let home = Home::ferry().file("bad.sql", "select 1;\n\n-- Typo\nselect nmae\nfrom ports;\nselect 2;\n");
     let (out, err) = home.call(&["run", "-c", "ferry", "bad.sql", "-f", "csv"]).exits(1);

@@ -650,6 +650,9 @@ fn a_whole_database_is_kept() {
         .exits(0);
     let (_, told) = home.call(&["dump", "-c", "quay", "--backup", "-o", "whole.db"]).exits(0);
     assert!(told.contains("whole.db"), "{told}");
+    // A connection that cannot write can be copied.
+    let (_, told) = home.call(&["dump", "-c", "locked", "--backup", "-o", "locked.db"]).exits(0);
+    assert!(told.contains("locked.db"), "{told}");
     let copy = Connection::open(home.path("project/whole.db")).unwrap();
     let rows = |db: &Connection| {
         db.query_row("select group_concat(code || name) from ports", [], |row| row.get::<_, String>(0)).unwrap()

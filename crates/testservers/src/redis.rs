@@ -42,6 +42,8 @@ impl Redis {
             .args(["--port", &self.port.to_string(), "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"])
             .args(["--daemonize", "no", "--requirepass", PASSWORD, "--tls-port", &self.tls_port.to_string()])
             .args(["--tls-auth-clients", "no"])
+            // For the digest of all that it holds.
+            .args(["--enable-debug-command", "local"])
             .arg("--dir")
             .arg(self.folder.path())
             .arg("--unixsocket")

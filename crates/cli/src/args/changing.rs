@@ -24,14 +24,14 @@ pub struct Load {
     /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
-    /// The table, with its schema where that is needed
+    /// The table, with its schema where that is needed; in Redis the keys, such as port:*
     #[arg(short, long, value_name = "TABLE")]
     pub into: String,
     /// Make the table, with the types that the values have
     #[arg(long)]
     pub create: bool,
-    /// The key of a table that is made; may be given several times
-    #[arg(long, value_name = "COLUMN", requires = "create")]
+    /// The key of a table that is made; in Redis what goes in the places of the stars. May be given several times
+    #[arg(long, value_name = "COLUMN")]
     pub key: Vec<String>,
     /// Which column of the file goes into which of the table; FILE= leaves one out. May be given several times
     #[arg(long = "column", value_name = "FILE=TABLE")]
@@ -92,7 +92,7 @@ pub struct Dump {
     /// The connection, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub connection: String,
-    /// Only these tables and views, with their schema where that is needed
+    /// Only these tables and views, with their schema where that is needed; in Redis keys and patterns of keys
     pub tables: Vec<String>,
     /// The file; without it standard output
     #[arg(short, long, value_name = "FILE")]

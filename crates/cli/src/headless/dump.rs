@@ -5,12 +5,13 @@ use std::io::{BufWriter, IsTerminal, Read, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use jaunty_core::dump::{DumpError, Dumped, Wanted, dump, is_possible};
+use jaunty_core::dump::{DumpError, Dumped, Wanted, dump, is_possible, unit};
 use jaunty_core::files::part_file::PartFile;
 use jaunty_core::import::preview::relation;
 use jaunty_core::words;
+use jaunty_language::dialect::Family;
 use jaunty_language::text::clean::clean_lines;
-use jaunty_seam::catalog::Catalog;
+use jaunty_seam::catalog::{Catalog, Name};
 use jaunty_seam::engine::{Engine, Stop};
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Profile;
@@ -51,7 +52,8 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
         || {
             let mut session = crate::open::session(&profile, &stop)?;
             // What is written is read again with the rows; here it is only asked what the names mean.
-            let catalog = match args.tables.is_empty() {
+            let of_keys = dialect.family == Family::Commands;
+            let catalog = match args.tables.is_empty() || of_keys {
                 true => Catalog::default(),
                 false => catalog(session.as_mut(), &stop)?,
             };
@@ -62,6 +64,10 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 ..Wanted::default()
             };
             for name in &args.tables {
+                if of_keys {
+                    wanted.names.push(Name { schema: String::new(), name: name.clone() });
+                    continue;
+                }
                 let found = relation(name, &catalog, dialect)
                     .ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
                 wanted.names.push(found.to_name());
@@ -69,7 +75,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             let (since, shows) = (Instant::now(), std::io::stderr().is_terminal() && args.output.is_some());
             let mut told = |rows: u64| {
                 if shows && since.elapsed() > QUIET {
-                    eprint!("\r{} · {}\x1b[K", words::count(rows, "row"), words::clock(since.elapsed()));
+                    eprint!("\r{} · {}\x1b[K", words::count(rows, unit(dialect)), words::clock(since.elapsed()));
                 }
             };
             let dumped = match &args.output {
@@ -93,13 +99,17 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             if shows {
                 progress::clear();
             }
-            said(&dumped.map_err(failure)?, args)
+            said(&dumped.map_err(failure)?, args, of_keys)
         },
     )
 }
 
 /// Refuses to put a copy in the place of a database, of which it may be the copy.
 fn refuse_database(engine: &dyn Engine, path: &Path) -> Result<(), Failure> {
+    // A pipe would be waited for.
+    if !path.is_file() {
+        return Ok(());
+    }
     let mut head = Vec::new();
     let read = File::open(path).and_then(|file| file.take(100).read_to_end(&mut head));
     match read.is_ok() && engine.sniff(&head) {
@@ -132,7 +142,7 @@ fn back_up(profile: &Profile, path: &Path) -> Result<(), Failure> {
                     );
                 }
             };
-            let copied = session.copy_into(part.place(), &mut told, &stop);
+            let copied = session.copy_into(part.place().map_err(unwritten)?, &mut told, &stop);
             if shows {
                 progress::clear();
             }
@@ -145,9 +155,12 @@ fn back_up(profile: &Profile, path: &Path) -> Result<(), Failure> {
     )
 }
 
-fn said(dumped: &Dumped, args: &args::Dump) -> Result<(), Failure> {
+fn said(dumped: &Dumped, args: &args::Dump, of_keys: bool) -> Result<(), Failure> {
     if let Some(path) = &args.output {
-        let what = format!("{} and {}", words::count(dumped.objects, "object"), words::count(dumped.rows, "row"));
+        let what = match of_keys {
+            true => words::count(dumped.rows, "key"),
+            false => format!("{} and {}", words::count(dumped.objects, "object"), words::count(dumped.rows, "row")),
+        };
         eprintln!("{}", clean_lines(&format!("{what} in {}", path.display())));
     }
     for left_out in &dumped.left_out {

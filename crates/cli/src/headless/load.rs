@@ -13,7 +13,7 @@ use jaunty_core::import::{
 use jaunty_core::run::Keeping;
 use jaunty_core::run::loading::Noted;
 use jaunty_core::{settings, words};
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::catalog::{Catalog, ObjectKind};
 use jaunty_seam::engine::load::Meeting;
@@ -60,7 +60,11 @@ pub fn run(args: &args::Load) -> Result<(), Failure> {
     interrupt.around(
         move || wish.wish(),
         || {
-            let catalog = catalog(session.as_mut(), &stop)?;
+            // Keys are made by their names: what is there need not be known.
+            let catalog = match dialect.family {
+                Family::Commands => Catalog::default(),
+                _ => catalog(session.as_mut(), &stop)?,
+            };
             let matching = matching(args, &source, &catalog, dialect)?;
             if args.preview {
                 return preview(&mut source, &matching, args, dialect);
@@ -173,10 +177,6 @@ fn matching(
     catalog: &Catalog,
     dialect: &'static Dialect,
 ) -> Result<Matching, Failure> {
-    if args.into.trim().is_empty() {
-        return Err(Failure::Usage("--into: name the table".into()));
-    }
-    let table = relation(&args.into, catalog, dialect);
     let pairs = args.columns.iter().map(|pair| {
         let (file, table) = pair.split_once('=').ok_or_else(|| {
             Failure::Usage(format!(
@@ -193,6 +193,20 @@ fn matching(
         Ok((file.to_owned(), of.to_owned()))
     });
     let types = types.collect::<Result<Vec<_>, Failure>>()?;
+    if let Some(filling) = dialect.elements.and_then(|elements| elements.filling(&args.into)) {
+        if !types.is_empty() {
+            return Err(Failure::Usage("--type: only a column of a table has a type".into()));
+        }
+        let filling = filling.map_err(|what| Failure::Usage(format!("--into: {what}")))?;
+        return Matching::into_filling(&source.found, &filling, (&args.key, &pairs), dialect).map_err(failure);
+    }
+    if args.into.trim().is_empty() {
+        return Err(Failure::Usage("--into: name the table".into()));
+    }
+    let table = relation(&args.into, catalog, dialect);
+    if !args.create && !args.key.is_empty() && dialect.changing.is_some() {
+        return Err(Failure::Usage("--key: only a table that is made takes a key; --create makes it".into()));
+    }
     if dialect.changing.is_none() && !types.is_empty() {
         return Err(Failure::Usage("--type: fields of documents have the types of their values".into()));
     }
@@ -297,13 +311,17 @@ fn preview(
         let values = words::count(first_rows.unusual, "value");
         text.push_str(&format!("\n{values} not of the type of the column, such as line {line}: {what}\n"));
     }
+    if !first_rows.example.is_empty() {
+        text.push_str(&format!("\nthe first row: {}\n", first_rows.example.join("; ")));
+    }
     if first_rows.misfits > 0 {
         text.push_str(&format!("\n{} of those do not fit:\n", words::count(first_rows.misfits, "row")));
         for bad in &first_rows.bad {
             text.push_str(&format!("  line {}: {}\n", bad.line, bad.reason));
         }
     }
-    if let Some(key) = Matching::proposed_key(found).filter(|_| args.create && args.key.is_empty()) {
+    let proposed = Matching::proposed_key(found).filter(|_| dialect.changing.is_some());
+    if let Some(key) = proposed.filter(|_| args.create && args.key.is_empty()) {
         text.push_str(&format!("\nEvery value of {key} is different: --key {key} makes it the key.\n"));
     }
     super::print(&(clean_lines(&text) + "\n"))
@@ -313,7 +331,8 @@ fn say(loaded: &Loaded, matching: &Matching, args: &args::Load, took: Duration) 
     let mut text =
         format!("{} loaded into {} in {}", words::count(loaded.rows, "row"), args.into, words::duration(took));
     if loaded.there > 0 {
-        let what = if args.on_conflict == "skip" { "were there already and stay as they are" } else { "were replaced" };
+        let what =
+            if args.on_conflict == "replace" { "were replaced" } else { "were there already and stay as they are" };
         text.push_str(&format!("\n{} {what}", words::number(loaded.there)));
     }
     if !matching.left_out.is_empty() {

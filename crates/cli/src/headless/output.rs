@@ -197,8 +197,10 @@ impl Output {
     /// The failure of a person having stopped it.
     fn stopped(&self) -> Failure {
         Failure::Stopped(match self.out {
-            Out::File(_) => format!("cancelled; nothing was written to {}", self.name),
-            Out::Stream(_) | Out::Closed => "cancelled; the output is incomplete".into(),
+            Out::File(ref file) if !file.is_written_through() => {
+                format!("cancelled; nothing was written to {}", self.name)
+            }
+            _ => "cancelled; the output is incomplete".into(),
         })
     }
 
@@ -221,6 +223,11 @@ impl Output {
         let Some(next) = self.path.as_deref().map(|path| of_result(path, self.results)) else { return };
         self.attempt(|exporter, out| exporter.close(out));
         self.attempt(|_, out| Ok(out.flush()?));
+        // A device or a pipe takes one after the other.
+        if matches!(&self.out, Out::File(file) if file.is_written_through()) {
+            self.exporter = self.format.exporter(&self.options);
+            return;
+        }
         match PartFile::create(&next) {
             Ok(next) => {
                 if let Out::File(file) = std::mem::replace(&mut self.out, Out::File(next)) {

@@ -39,13 +39,16 @@ pub struct Large<'a> {
     pub single_transaction: bool,
 }
 
-/// Whether a file is run while it is read, and what it is: it is large, all of it is wanted, and its language ends statements
-/// by a sign.
+/// Whether a file is run while it is read, and what it is: it is large, and all of it is wanted.
 pub fn large<'a>(path: &'a Path, with: &With, from: Option<usize>, single_transaction: bool) -> Option<Large<'a>> {
     let size = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?.len();
     let asks = with.profile.guard != Guard::Open && !with.yes;
-    (size >= LARGE && !asks && !with.dialect.ends_with_line && with.output.lock().takes_rows_as_they_come())
-        .then(|| Large { path, size, from: from.map_or(1, |line| line as u64), single_transaction })
+    (size >= LARGE && !asks && with.output.lock().takes_rows_as_they_come()).then(|| Large {
+        path,
+        size,
+        from: from.map_or(1, |line| line as u64),
+        single_transaction,
+    })
 }
 
 /// Runs it.

@@ -1,11 +1,15 @@
 //! A session of a read-only profile. The server refuses writes; what it would let through is refused here, before
 //! it is asked: statements that lift the guard, and those that write where no transaction reaches.
 
+use std::path::Path;
+
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
-    Abilities, CatalogPart, Effect, Location, Reading, Request, Session, Sink, Stop, Switch, SwitchKind, Verdict,
+    Abilities, CatalogPart, Effect, Location, Reading, Remade, Request, Session, Sink, Statements, Stop, Switch,
+    SwitchKind, Verdict,
 };
 use jaunty_seam::error::{EngineError, ErrorKind};
 
@@ -54,6 +58,18 @@ impl Session for Guarded {
     fn run(&mut self, request: &Request<'_>, sink: Box<dyn Sink>) -> Result<(), EngineError> {
         self.let_through(request.text)?;
         self.session.run(request, sink)
+    }
+
+    fn load(&mut self, _: &Load<'_>, _: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        Err(EngineError::new(ErrorKind::Refused, "nothing is loaded on a read-only connection"))
+    }
+
+    fn copy_into(&mut self, path: &Path, told: &mut dyn FnMut(u64, u64), stop: &Stop) -> Result<(), EngineError> {
+        self.session.copy_into(path, told, stop)
+    }
+
+    fn remake(&mut self, pattern: &str, stop: &Stop, take: &mut Statements<'_>) -> Result<Remade, EngineError> {
+        self.session.remake(pattern, stop, take)
     }
 
     fn is_alive(&mut self) -> bool {

@@ -4,6 +4,7 @@
 //! one state of the database.
 
 mod documents;
+mod keys;
 mod rows;
 
 use std::io::{self, Write};
@@ -53,6 +54,9 @@ pub enum DumpError {
     /// A row could not be written as a statement.
     #[error("{0}")]
     Rows(#[from] ExportError),
+    /// There are no definitions to write.
+    #[error("keys have no definitions: leave --only-structure out")]
+    NoStructure,
     /// Its statements are not known here.
     #[error("this database cannot be written as statements yet")]
     Unknown,
@@ -60,7 +64,15 @@ pub enum DumpError {
 
 /// Whether databases of a language can be written as statements.
 pub fn is_possible(dialect: &Dialect) -> bool {
-    dialect.family == Family::Documents || dialect.changing.is_some_and(|changing| changing.copying.is_some())
+    dialect.family != Family::Sql || dialect.changing.is_some_and(|changing| changing.copying.is_some())
+}
+
+/// What is counted while it is written.
+pub fn unit(dialect: &Dialect) -> &'static str {
+    match dialect.family {
+        Family::Commands => "key",
+        Family::Sql | Family::Documents => "row",
+    }
 }
 
 /// Writes a database, or some of its tables, into `out`. What it holds is read in the transaction that reads the rows.
@@ -72,8 +84,10 @@ pub fn dump(
     (out, stop): (&mut (dyn Write + Send), &Stop),
     told: &mut (dyn FnMut(u64) + Send),
 ) -> Result<Dumped, DumpError> {
-    if dialect.family == Family::Documents {
-        return documents::dump(session, dialect, wanted, (out, stop), told);
+    match dialect.family {
+        Family::Documents => return documents::dump(session, dialect, wanted, (out, stop), told),
+        Family::Commands => return keys::dump(session, dialect, wanted, (out, stop), told),
+        Family::Sql => {}
     }
     let copying = dialect.changing.and_then(|changing| changing.copying).ok_or(DumpError::Unknown)?;
     let catalog = Catalog::default();

@@ -112,6 +112,9 @@ pub fn private(options: &mut OpenOptions) -> &mut OpenOptions {
 /// Replaces a file as a whole: a crash leaves the old text or the new one. Permissions are kept,
 /// and a link stays a link.
 pub fn replace(path: &Path, text: &[u8]) -> io::Result<()> {
+    if part_file::is_no_file(path) {
+        return part_file::opened(path)?.write_all(text);
+    }
     let target = path.canonicalize().unwrap_or_else(|_| path.to_owned());
     let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let name = target.file_name().ok_or(io::ErrorKind::InvalidInput)?;

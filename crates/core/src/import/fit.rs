@@ -7,11 +7,11 @@ use arrow_array::builder::StringBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch};
 use arrow_schema::{DataType, Field, Schema};
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{Datum, Dialect, Elements};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use super::found::is_exact;
-use super::matching::Target;
+use super::matching::{Matching, Target};
 use super::refused::Bad;
 use super::source::Block;
 use super::{Dates, ImportError, Numbers};
@@ -45,10 +45,11 @@ impl Unusual {
 /// The rows of a block that fit, with the columns of the table.
 pub(super) fn fitted(
     block: Block,
-    targets: &[Target],
+    matching: &Matching,
     names: &[String],
     dialect: &Dialect,
 ) -> Result<Fitted, ImportError> {
+    let targets = &matching.targets;
     let Block { rows, lines, mut bad } = block;
     let malformed = |error: arrow_schema::ArrowError| ImportError::Malformed(error.to_string());
     let count = rows.num_rows();
@@ -93,6 +94,11 @@ pub(super) fn fitted(
     let schema = Arc::new(Schema::new(fields));
     let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(count));
     let mut fitted = RecordBatch::try_new_with_options(schema, columns, &options).map_err(malformed)?;
+    if let Some(becoming) = Becoming::of(matching, &fitted, dialect) {
+        for (row, reason) in reasons.iter_mut().enumerate().filter(|(_, reason)| reason.is_none()) {
+            *reason = becoming.may_not_fit(row).then(|| becoming.statements(row).err()).flatten();
+        }
+    }
     let mut kept = lines;
     let mut of_file = rows.clone();
     if reasons.iter().any(Option::is_some) {
@@ -113,6 +119,51 @@ pub(super) fn fitted(
     }
     bad.sort_by_key(|bad| bad.line);
     Ok(Fitted { rows: fitted, of_file, lines: kept, bad, unusual })
+}
+
+/// What rows become where each of them is sent as a statement of its own.
+pub(super) struct Becoming<'a> {
+    elements: &'static dyn Elements,
+    matching: &'a Matching,
+    readers: Vec<ColumnReader<'a>>,
+    rows: &'a RecordBatch,
+    /// Whether a column has a meaning of its own, and values that it does not take.
+    has_own: bool,
+}
+
+impl<'a> Becoming<'a> {
+    /// That of fitted rows; none where rows become those of a table, or documents.
+    pub fn of(matching: &'a Matching, rows: &'a RecordBatch, dialect: &Dialect) -> Option<Becoming<'a>> {
+        let elements = dialect.elements?;
+        let own = elements.filling(&matching.table)?.map_or(&[][..], |filling| filling.own);
+        let has_own = matching.targets.iter().any(|target| own.iter().any(|own| own.name == target.column.name));
+        Some(Becoming { elements, matching, readers: ColumnReader::all(rows), rows, has_own })
+    }
+
+    /// Whether it has to be looked at: what is there, and has no meaning of its own, is a value whatever it is.
+    fn may_not_fit(&self, row: usize) -> bool {
+        self.has_own || self.rows.columns().iter().any(|column| column.is_null(row))
+    }
+
+    /// What is sent for a row, or why it does not fit.
+    pub fn statements(&self, row: usize) -> Result<Vec<String>, String> {
+        let value = |reader: &ColumnReader<'_>| {
+            let cell = reader.get(row);
+            match cell.kind {
+                CellKind::Null => Datum::Null,
+                CellKind::Binary => Datum::Bytes(cell.text.trim_start_matches("\\x").to_owned()),
+                _ => Datum::Text(cell.text.into_owned()),
+            }
+        };
+        let (mut places, mut fields) = (Vec::new(), Vec::new());
+        for (target, reader) in self.matching.targets.iter().zip(&self.readers) {
+            match target.column.key {
+                true => places.push(value(reader)),
+                false => fields.push((target.column.name.as_str(), value(reader))),
+            }
+        }
+        self.elements.filled(&self.matching.table, &places, &fields)
+    }
 }
 
 /// Whether a number of many digits would lose some of them in such a column.

@@ -61,6 +61,10 @@ pub struct Loaded {
 /// How often it is told how far it is.
 const TOLD_EVERY: Duration = Duration::from_millis(100);
 
+/// So many rows are sent at once where each of them is a statement of its own: of keys that are watched, each more costs as
+/// many steps of the server as there are.
+const STATEMENTS: usize = 128;
+
 /// Blocks that are read ahead, on a thread of their own.
 const AHEAD: usize = 4;
 
@@ -72,6 +76,11 @@ pub fn load(
     dialect: &'static Dialect,
     mut options: Options<'_>,
 ) -> Result<Loaded, ImportError> {
+    let filling = dialect.elements.and_then(|elements| elements.filling(&matching.table)).and_then(Result::ok);
+    if let Some(filling) = filling.as_ref().filter(|filling| !filling.meets && options.meeting != Meeting::Refuse) {
+        let what = format!("each {} is new: there is none that could be skipped or replaced", filling.element);
+        return Err(ImportError::Mistake(what));
+    }
     let columns: Vec<Column> = matching.targets.iter().map(|target| target.column.clone()).collect();
     let mut plan = Plan {
         session,
@@ -85,10 +94,11 @@ pub fn load(
             stop: options.stop.clone(),
         },
         stop: options.stop.clone(),
+        at_once: if filling.is_some() { STATEMENTS } else { usize::MAX },
         kept: 0,
         loaded: Loaded::default(),
     };
-    let targets = matching.targets.clone();
+    let matched = matching.clone();
     let names = source.found.columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>();
     let outcome = std::thread::scope(|scope| {
         // Reading and checking go on beside the server.
@@ -99,7 +109,7 @@ pub fn load(
                 let position = source.position();
                 let (ends, message) = match block {
                     Ok(Some(block)) => {
-                        (false, fitted(block, &targets, &names, dialect).map(|block| Some((block, position))))
+                        (false, fitted(block, &matched, &names, dialect).map(|block| Some((block, position))))
                     }
                     Ok(None) => (true, Ok(None)),
                     Err(error) => (true, Err(error)),
@@ -129,6 +139,8 @@ struct Plan<'a> {
     dialect: &'static Dialect,
     load: Load<'a>,
     stop: Stop,
+    /// The most rows that are sent at once, if they are sent a block at a time.
+    at_once: usize,
     /// Rows of parts that were committed.
     kept: u64,
     loaded: Loaded,
@@ -295,7 +307,7 @@ impl Plan<'_> {
                     Parts::One => block.rows.num_rows(),
                     Parts::Of(rows) => usize::try_from(rows.saturating_sub(of_part)).unwrap_or(usize::MAX).max(1),
                 };
-                let count = room.min(block.rows.num_rows() - from);
+                let count = room.min(block.rows.num_rows() - from).min(self.at_once);
                 self.some(&block, from..from + count, options)?;
                 from += count;
                 of_part += count as u64;

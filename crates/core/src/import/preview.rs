@@ -6,7 +6,7 @@ use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::Written;
 use jaunty_seam::catalog::{Catalog, Object, ObjectKind};
 
-use super::fit::fitted;
+use super::fit::{Becoming, fitted};
 use super::matching::NewColumns;
 use super::refused::Bad;
 use crate::connection::nearest;
@@ -58,6 +58,8 @@ pub struct Looked {
     pub unusual: u64,
     /// The first of them: the line and what it is.
     pub first_unusual: Option<(u64, String)>,
+    /// What is sent for the first row, where a statement a row is sent.
+    pub example: Vec<String>,
 }
 
 impl std::fmt::Debug for Preview {
@@ -73,6 +75,13 @@ pub fn matching(
     catalog: &Catalog,
     dialect: &'static Dialect,
 ) -> Result<Matching, ImportError> {
+    if let Some(filling) = dialect.elements.and_then(|elements| elements.filling(&into.table)) {
+        if let Some((column, _)) = into.types.first() {
+            return Err(ImportError::Mistake(format!("{column}: only a column of a table has a type")));
+        }
+        let filling = filling.map_err(ImportError::Mistake)?;
+        return Matching::into_filling(&source.found, &filling, (&into.key, &into.pairs), dialect);
+    }
     if into.table.trim().is_empty() {
         return Err(ImportError::Mistake("name the table".into()));
     }
@@ -183,7 +192,11 @@ pub fn look(
         drop(readers);
         let bad = match matching {
             Some(matching) => {
-                let fitted = fitted(block, &matching.targets, &names, dialect)?;
+                let fitted = fitted(block, matching, &names, dialect)?;
+                if looked.example.is_empty() && fitted.rows.num_rows() > 0 {
+                    let becoming = Becoming::of(matching, &fitted.rows, dialect);
+                    looked.example = becoming.and_then(|becoming| becoming.statements(0).ok()).unwrap_or_default();
+                }
                 looked.unusual += fitted.unusual.0;
                 looked.first_unusual = looked.first_unusual.or(fitted.unusual.1);
                 fitted.bad

@@ -3,12 +3,15 @@
 //!
 //! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs commands,
 //! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`catalog`] walks
-//! the keys, and [`preview`] shows the values of a few.
+//! the keys, [`preview`] shows the values of a few, [`load`] puts rows into keys, and [`copy`] writes keys as
+//! commands.
 
 mod arguments;
 mod bounded;
 mod catalog;
 mod connect;
+mod copy;
+mod load;
 mod preview;
 mod reads;
 mod reply;

@@ -3,9 +3,10 @@
 use std::time::{Duration, Instant};
 
 use jaunty_seam::catalog::{Catalog, Object};
+use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
-    Abilities, CatalogPart, Effect, Event, Flow, Location, Message, Request, Session, Sink, Stop, Switch, SwitchKind,
-    Touches, Transaction, refuse_values,
+    Abilities, CatalogPart, Effect, Event, Flow, Location, Message, Remade, Request, Session, Sink, Statements, Stop,
+    Switch, SwitchKind, Touches, Transaction, refuse_values,
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile};
@@ -13,7 +14,7 @@ use redis::{Cmd, PushInfo, RedisError, Value};
 
 use super::connect::{Door, Link};
 use super::reads::ONLY_READS;
-use super::{arguments, catalog, preview, reply};
+use super::{arguments, catalog, copy, load, preview, reply};
 use crate::net::feed::{held, local};
 use crate::net::work::{self, Beside, Patience, unless_stopped, with_cancel};
 
@@ -111,6 +112,34 @@ impl RedisSession {
                 if ["EVAL", "EVALSHA", "FCALL", "EVAL_RO", "EVALSHA_RO", "FCALL_RO"].contains(&name.as_str()) {
                     end_script(self.door.clone());
                 }
+                Err(EngineError::stopped())
+            }
+        }
+    }
+
+    /// Sends commands one after the other without waiting between them, and returns their replies: an error of one is its reply.
+    pub(super) fn send_all(&mut self, commands: &[Vec<Vec<u8>>]) -> Result<Vec<Value>, EngineError> {
+        // The driver takes nothing for a mistake.
+        if commands.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut all = redis::Pipeline::with_capacity(commands.len());
+        for command in commands {
+            let mut packed = Cmd::new();
+            for argument in command {
+                packed.arg(argument.as_slice());
+            }
+            all.add_command(packed);
+        }
+        let (mut connection, patience) = (self.link.connection.clone(), self.patience.clone());
+        let sent = self.runtime.block_on(async {
+            let work = async { connection.send_packed_commands(&all, 0, commands.len()).await };
+            with_cancel(work, || patience.look(), std::future::ready(()), GRACE).await
+        });
+        match sent {
+            Ok(replies) => replies.map_err(|error| self.door.bound.exceeded().unwrap_or_else(|| failed(&error))),
+            Err(_) => {
+                self.let_go = true;
                 Err(EngineError::stopped())
             }
         }
@@ -278,7 +307,7 @@ fn end_script(door: Door) {
     }
 }
 
-fn refused(code: &str, said: &str) -> EngineError {
+pub(super) fn refused(code: &str, said: &str) -> EngineError {
     let kind = match code {
         "UNBLOCKED" => ErrorKind::Stopped,
         _ if said.contains("SCRIPT KILL") || said.contains("killed by user") => ErrorKind::Stopped,
@@ -389,6 +418,16 @@ impl Session for RedisSession {
         }
         sink.take(Event::Ends { affected: None });
         Ok(())
+    }
+
+    fn remake(&mut self, pattern: &str, stop: &Stop, take: &mut Statements<'_>) -> Result<Remade, EngineError> {
+        self.patience.follow(stop);
+        copy::remake(self, pattern, take)
+    }
+
+    fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Result<u64, EngineError> {
+        self.patience.follow(&load.stop);
+        load::rows(self, load, next)
     }
 
     fn is_alive(&mut self) -> bool {

@@ -9,7 +9,7 @@ use std::fmt::Debug;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Datum, Row};
+use super::{Datum, Filling, Row};
 
 /// What the rows of a statement are.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -231,6 +231,19 @@ pub trait Elements: Debug + Sync {
     /// The types of fields, by what their values are ([`super::ColumnType`]), where rows of a file become elements.
     fn types(&self) -> Option<&'static [&'static str; 13]> {
         None
+    }
+
+    /// What rows that are loaded become, where the name of where they go does not say it; an error is a sentence without a
+    /// full stop. None where each of them is an element of what is named.
+    fn filling(&self, _target: &str) -> Option<Result<Filling, String>> {
+        None
+    }
+
+    /// What would be sent for a row that goes there, to be looked at: `places` are the values of its key, `fields` the others by
+    /// the names of their columns. An error is why it cannot go there: something is NULL
+    /// that cannot be, or a column that has a meaning of its own has another value.
+    fn filled(&self, _target: &str, _places: &[Datum], _fields: &[(&str, Datum)]) -> Result<Vec<String>, String> {
+        Ok(Vec::new())
     }
 
     /// The type of numbers that come from columns of decimals, where it is not the one of numbers that are written so.

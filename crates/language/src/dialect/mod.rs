@@ -12,6 +12,7 @@ mod comparing;
 mod datum;
 pub mod documents;
 mod elements;
+mod filling;
 mod phrases;
 mod sql;
 
@@ -25,6 +26,7 @@ pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
 pub use datum::{Datum, Row, bytes_of};
 pub use elements::{Answer, Around, Edit, Elements, Found, Part, Place, Planned, Reading, Source, Takes, Undo};
+pub use filling::{Filling, Own};
 
 pub use phrases::Phrases;
 

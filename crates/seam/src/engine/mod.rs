@@ -31,7 +31,7 @@ use crate::profile::{Profile, Secret};
 pub use location::{Location, Switch, SwitchKind, Transaction};
 pub use prompt::{NoPrompt, Prompt, Question};
 pub use request::{Attempt, CatalogPart, Request, Rows};
-pub use session::{Abilities, Effect, Reading, Session, Touches, Verdict, refuse_values};
+pub use session::{Abilities, Effect, Reading, Remade, Session, Statements, Touches, Verdict, refuse_values};
 pub use sink::{Event, Flow, Message, Progress, Sink};
 pub use stop::{Armed, Stop};
 pub use strings::{Says, Strings};

@@ -83,6 +83,17 @@ pub trait Session: Send {
         Err(EngineError::new(ErrorKind::Refused, "this server has no backup of its own"))
     }
 
+    /// Gives the statements that make again what is kept under names of a pattern (all, where it is empty), each of them
+    /// whole and on one line, for an engine whose language has no tables.
+    ///
+    /// - Run where nothing or something else is, they make what was there when it was read: what has the same name is replaced.
+    /// - Each name is as it was at one moment; there is no moment of all of them.
+    /// - `take` is called on this thread, with each statement and how many names are done. An error that it gives is returned
+    ///   as it is.
+    fn remake(&mut self, _pattern: &str, _stop: &Stop, _take: &mut Statements<'_>) -> Result<Remade, EngineError> {
+        Err(EngineError::new(ErrorKind::Refused, "what is kept here cannot be written as statements"))
+    }
+
     /// Whether the connection is alive, as far as can be told without asking the server: a
     /// connection that the other side has closed is found here, not in the middle of the next run.
     fn is_alive(&mut self) -> bool {
@@ -124,6 +135,18 @@ pub trait Session: Send {
     fn definition(&mut self, _of: &Object, _stop: &Stop) -> Result<Option<String>, EngineError> {
         Ok(None)
     }
+}
+
+/// Takes statements, one after the other, and how many names are done.
+pub type Statements<'a> = dyn FnMut(&str, u64) -> Result<(), EngineError> + 'a;
+
+/// What [`Session::remake`] wrote.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Remade {
+    /// How many names.
+    pub elements: u64,
+    /// What could not be written, and why.
+    pub left_out: Vec<String>,
 }
 
 /// What a session can do.

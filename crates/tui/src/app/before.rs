@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use jaunty_core::connection::open_asking;
-use jaunty_core::dump::{Dumped, Wanted, dump, is_possible};
+use jaunty_core::dump::{Dumped, Wanted, dump, is_possible, unit};
 use jaunty_core::files::part_file::PartFile;
 use jaunty_core::reveal::depends::endangered;
 use jaunty_core::reveal::rules::NewRule;
@@ -33,7 +33,7 @@ pub struct Kept {
 #[derive(Debug)]
 enum Copied {
     /// Statements that make it again.
-    Statements(Dumped),
+    Statements(Dumped, &'static str),
     /// A file of so many bytes, as the server has them.
     File(u64),
 }
@@ -140,7 +140,9 @@ impl App {
                     let _ = progress.advance(usize::try_from(more).unwrap_or_default());
                     before = before.max(done);
                 };
-                session.copy_into(part.place(), &mut told, &stop).map_err(|error| error.to_string())?;
+                session
+                    .copy_into(part.place().map_err(unwritten)?, &mut told, &stop)
+                    .map_err(|error| error.to_string())?;
                 part.finish().map_err(unwritten)?;
                 let size = std::fs::metadata(&path).map_or(0, |data| data.len());
                 Ok((path, Copied::File(size)))
@@ -198,7 +200,7 @@ impl App {
                     return Err(left_out.clone());
                 }
                 part.finish().map_err(unwritten)?;
-                Ok((path, Copied::Statements(dumped)))
+                Ok((path, Copied::Statements(dumped, unit(engine.dialect()))))
             };
             let outcome = stopping(progress, &stop, keep);
             Done::Kept(Box::new(Kept { jobs, connection, outcome }))
@@ -216,8 +218,8 @@ impl App {
         };
         let said = match copied {
             Copied::File(size) => format!("{} copied into {}", words::bytes(size), path.display()),
-            Copied::Statements(dumped) => {
-                let rows = words::count(dumped.rows, "row");
+            Copied::Statements(dumped, unit) => {
+                let rows = words::count(dumped.rows, unit);
                 let left_out = match dumped.left_out.as_slice() {
                     [] => String::new(),
                     [one] => format!(" · left out: {one}"),

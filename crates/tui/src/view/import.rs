@@ -110,6 +110,9 @@ pub(super) fn draw(app: &App, view: &ImportView, area: Rect, ground: Style, cell
         let definition = definition.split_whitespace().collect::<Vec<_>>().join(" ");
         say(&format!("The table is new: {definition}"), Role::Accent);
     }
+    if !preview.looked.example.is_empty() && !is_loaded {
+        say(&format!("The first row: {}", preview.looked.example.join("; ")), Role::Accent);
+    }
     if let Some((line, what)) = &preview.looked.first_unusual {
         let values = words::count(preview.looked.unusual, "value");
         let text =
@@ -149,6 +152,7 @@ fn found(view: &ImportView, field: &str) -> Option<String> {
         "key" => {
             let matching = preview.matching.as_ref().ok()?;
             match (&matching.definition, matching.key.is_empty()) {
+                (None, true) if view.of_keys => "none".to_owned(),
                 (None, true) => "the table has none".to_owned(),
                 (None, false) => matching.key.join(", "),
                 (Some(_), _) => {

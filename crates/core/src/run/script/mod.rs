@@ -192,6 +192,8 @@ impl Script {
                 // Statements of a batch may need each other: it is taken as a whole.
                 let ends = |at: &usize| match self.dialect.batch_word {
                     Some(_) => begins_batch(&outline, *at, &whole),
+                    // Another one begins on a line of its own.
+                    None if self.dialect.ends_with_line => true,
                     None => statements[at - 1].end > statements[at - 1].body_end,
                 };
                 (first + 1..statements.len()).rev().find(ends).unwrap_or(first)
@@ -298,7 +300,7 @@ mod tests {
     use std::sync::atomic::Ordering;
 
     use super::*;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, REDIS, SQLITE, SQLSERVER};
     use proptest::prelude::*;
 
     /// All statements of a text as it is read at once, with their lines.
@@ -355,12 +357,20 @@ mod tests {
         "# a comment;\nselect 5;\n",
     ];
 
+    const OF_REDIS: &[&str] = &[
+        "set port:SMQ \"Saltmarsh; quay\"\n",
+        "rpush waiting 'over\nlines' \"and\nmore\" \"\\\"\"\n",
+        "\n\n# a comment \"with a quote\n",
+        "restore packed 0 \"\\x00\\xff #\" replace\n",
+    ];
+
     proptest! {
         #[test]
         fn pieces_are_what_the_whole_is(
-            picked in proptest::collection::vec(0..PARTS.len(), 0..24), size in 1..200_usize, language in 0..3_usize,
+            picked in proptest::collection::vec(0..PARTS.len(), 0..24), size in 1..200_usize, language in 0..4_usize,
         ) {
-            let (parts, dialect) = [(OF_MYSQL, &MYSQL), (OF_SQLSERVER, &SQLSERVER), (PARTS, &POSTGRES)][language];
+            let languages = [(OF_MYSQL, &MYSQL), (OF_SQLSERVER, &SQLSERVER), (OF_REDIS, &REDIS), (PARTS, &POSTGRES)];
+            let (parts, dialect) = languages[language];
             let text: String = picked.iter().map(|at| parts[at % parts.len()]).collect();
             prop_assert_eq!(in_pieces(&text, dialect, size).unwrap(), at_once(&text, dialect), "{}", text);
         }

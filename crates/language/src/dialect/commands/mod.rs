@@ -2,7 +2,7 @@
 
 mod redis;
 
-pub use redis::{REDIS, arguments};
+pub use redis::{REDIS, arguments, filling};
 
 use super::Dialect;
 

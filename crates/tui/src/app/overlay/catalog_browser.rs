@@ -225,9 +225,10 @@ impl CatalogBrowser {
 
     /// Keeps a copy of the chosen table.
     pub(crate) fn keep_copy(&mut self, app: &mut App) {
-        match self.object().filter(|object| object.kind == ObjectKind::Table).map(Object::to_name) {
+        let has_copies = |object: &&Object| matches!(object.kind, ObjectKind::Table | ObjectKind::Keys);
+        match self.object().filter(has_copies).map(Object::to_name) {
             Some(name) => app.keep_copy(vec![name], Vec::new()),
-            None => app.tell_wrong("copies are kept of tables"),
+            None => app.tell_wrong("copies are kept of tables and keys"),
         }
     }
 

@@ -9,8 +9,10 @@
 //! what is deleted goes from the end on, and what is new is appended last.
 
 use super::arguments::{split, written};
+use super::filling::{Field, LEFT, Rows};
 use crate::dialect::{
-    Answer, Around, Datum, Edit, Elements, Found, Part, Place, Planned, Reading, Row, Source, Takes, Undo, bytes_of,
+    Answer, Around, Datum, Edit, Elements, Filling, Found, Part, Place, Planned, Reading, Row, Source, Takes, Undo,
+    bytes_of,
 };
 
 /// What keys hold.
@@ -32,9 +34,6 @@ const VALUE: usize = 1;
 const LIVES: usize = 2;
 /// The element that stands after one that was deleted.
 const NEXT: usize = 2;
-
-/// How long a key lives, as a column.
-const LEFT: &str = "seconds left";
 
 /// What marks an element of a list until it is removed, or something is put before it.
 const MARK: &str = "\"\\x00jaunty slip\\x00\"";
@@ -302,6 +301,33 @@ impl Elements for Keys {
 
     fn went_well(&self, reply: &[Datum]) -> bool {
         !matches!(reply.last(), Some(Datum::Text(of)) if of == "error")
+    }
+
+    fn types(&self) -> Option<&'static [&'static str; 13]> {
+        // A value is a string of bytes, whatever it came from.
+        const TEXT: &str = "text";
+        Some(&[TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT, "bytes"])
+    }
+
+    fn filling(&self, target: &str) -> Option<Result<Filling, String>> {
+        Some(Rows::read(target).map(|rows| rows.filling()))
+    }
+
+    fn filled(&self, target: &str, places: &[Datum], fields: &[(&str, Datum)]) -> Result<Vec<String>, String> {
+        let bytes = |value: &Datum| match value {
+            Datum::Null => None,
+            Datum::Bytes(digits) => Some(bytes_of(digits)),
+            value => Some(value.text().as_bytes().to_vec()),
+        };
+        let rows = Rows::read(target)?;
+        let places = places.iter().map(|value| bytes(value).ok_or("NULL cannot be part of a key"));
+        let places = places.collect::<Result<Vec<_>, _>>()?;
+        let places = places.iter().map(Vec::as_slice).collect::<Vec<_>>();
+        let values = fields.iter().map(|(name, value)| (*name, bytes(value))).collect::<Vec<_>>();
+        let values = values.iter().map(|(name, value)| (*name, value.as_deref())).collect::<Vec<Field<'_>>>();
+        let commands = rows.commands(&rows.key(&places), &values)?;
+        let line = |command: &Vec<Vec<u8>>| command.iter().map(|word| written(word)).collect::<Vec<_>>().join(" ");
+        Ok(commands.iter().map(line).collect())
     }
 }
 

@@ -4,6 +4,7 @@
 
 pub mod arguments;
 mod elements;
+pub mod filling;
 
 use crate::dialect::{Dialect, Family, HelpKind, PLAIN, Quote, QuoteKind, TransactionWords};
 

@@ -65,7 +65,7 @@ impl App {
         if engine.is_private(&profile) {
             return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
         }
-        self.overlay = Some(Overlay::Import(Box::new(ImportView::new(profile, "", ""))));
+        self.overlay = Some(Overlay::Import(Box::new(ImportView::new(profile, engine.dialect().family, "", ""))));
     }
 
     /// Looks at what is to be loaded, where that is open and is not what was looked at.

@@ -10,6 +10,7 @@ use std::time::Instant;
 
 use jaunty_core::import::preview::{Into, Preview};
 use jaunty_core::import::{Choices, Dates, Format, Numbers, Parts};
+use jaunty_language::dialect::Family;
 use jaunty_seam::engine::Stop;
 use jaunty_seam::engine::load::Meeting;
 use jaunty_seam::profile::{Guard, Profile, path};
@@ -71,6 +72,12 @@ const FIELDS: &[Declared] = &[
     ("parts", &[], "all or none", "commit after so many rows"),
 ];
 
+/// What is said of fields where rows become keys, by their names.
+const OF_KEYS: &[(&str, &str)] = &[
+    ("into", "the keys, a * in the place of each row's own: port:*, set fare:* ex 600, rpush waiting"),
+    ("key", "the columns that go in the places of the *, in their order, with commas between them"),
+];
+
 /// A load that goes on.
 #[derive(Debug)]
 pub struct Loading {
@@ -90,6 +97,8 @@ pub struct Loading {
 pub struct ImportView {
     /// The connection that it goes to.
     pub profile: Profile,
+    /// Whether its rows become keys, and not rows of a table.
+    pub of_keys: bool,
     /// What is said of it.
     pub fields: Vec<ImportField>,
     /// Each column of the file, with the name of the table's column that it goes into: empty for none.
@@ -126,8 +135,10 @@ struct Wanted {
 }
 
 impl ImportView {
-    fn new(profile: Profile, file: &str, table: &str) -> ImportView {
+    fn new(profile: Profile, family: Family, file: &str, table: &str) -> ImportView {
+        let of_keys = family == Family::Commands;
         let field = |(name, words, usual, help): &Declared| {
+            let help = OF_KEYS.iter().find(|(of, _)| of_keys && of == name).map_or(*help, |(_, help)| help);
             let text = match *name {
                 "file" => file,
                 "into" => table,
@@ -137,6 +148,7 @@ impl ImportView {
         };
         ImportView {
             profile,
+            of_keys,
             fields: FIELDS.iter().map(field).collect(),
             columns: Vec::new(),
             touched: Vec::new(),
@@ -165,6 +177,9 @@ impl ImportView {
     pub fn help(&self) -> &'static str {
         match self.fields.get(self.chosen) {
             Some(field) => field.help,
+            None if self.of_keys => {
+                "the field that it becomes; nothing leaves it out. What is of the key has its place there"
+            }
             None => {
                 "the column of the table that it goes into; nothing leaves it out. A new table takes \"code: char(5)\""
             }

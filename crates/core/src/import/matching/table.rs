@@ -1,41 +1,14 @@
-//! Which column of a file goes into which of a table.
+//! Into a table that is there, and into one that is made.
 
-use jaunty_language::dialect::{ColumnType, Dialect};
+use jaunty_language::dialect::Dialect;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::words;
 use jaunty_seam::catalog::{Catalog, Column, Object};
-use jaunty_seam::rows::nested::Nested;
 
-use super::found::Found;
-use super::{Dates, ImportError, Numbers};
+use super::{Matching, NewColumns, Target};
+use crate::import::ImportError;
+use crate::import::found::{Found, FoundColumn};
 use crate::slip::Kind;
-
-/// The field that tells documents apart.
-const KEY: &str = "_id";
-
-/// What the values of a field are, by what was found of them. Texts are not checked.
-fn kind_of(found: ColumnType) -> Kind {
-    match found {
-        ColumnType::Integer | ColumnType::Long => Kind::Integer(i64::MIN.into(), i64::MAX.into()),
-        ColumnType::Decimal => Kind::Decimal(None),
-        ColumnType::Real => Kind::Real,
-        ColumnType::Boolean => Kind::Boolean,
-        ColumnType::Date | ColumnType::Moment | ColumnType::Instant => Kind::Moment,
-        ColumnType::Json => Kind::Json,
-        ColumnType::Time | ColumnType::Uuid | ColumnType::Text | ColumnType::Bytes => Kind::Any,
-    }
-}
-
-/// What a person says of the columns of a table that is made, by the names of the file.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct NewColumns<'a> {
-    /// Those of the key.
-    pub key: &'a [String],
-    /// Other names; an empty one leaves a column out.
-    pub pairs: &'a [(String, String)],
-    /// Types other than what the values look like.
-    pub types: &'a [(String, String)],
-}
 
 /// A type as a person writes it: what else would be in a column's definition is not one.
 fn one_type(text: &str, dialect: &'static Dialect) -> Result<String, ImportError> {
@@ -56,40 +29,6 @@ fn one_type(text: &str, dialect: &'static Dialect) -> Result<String, ImportError
         true => Ok(text.trim().to_owned()),
         false => Err(ImportError::Mistake(format!("\"{text}\" is not a type, such as text or numeric(10, 2)"))),
     }
-}
-
-/// A column of a table, and the one of the file that goes there.
-#[derive(Debug, Clone)]
-pub struct Target {
-    /// The column.
-    pub column: Column,
-    /// What its values are.
-    pub kind: Kind,
-    /// The place of the file's column.
-    pub from: usize,
-    /// The order in which the file writes days.
-    pub dates: Dates,
-    /// How it writes numbers.
-    pub numbers: Numbers,
-    /// The lists that its values are, where they become JSON.
-    pub lists: Option<Nested>,
-    /// What its values lose on their way, if they do.
-    pub loses: Option<&'static str>,
-}
-
-/// Where the rows of a file go.
-#[derive(Debug, Clone)]
-pub struct Matching {
-    /// The table, as it stands in statements.
-    pub table: String,
-    /// Its columns that get values.
-    pub targets: Vec<Target>,
-    /// The columns of its key.
-    pub key: Vec<String>,
-    /// Columns of the file that go nowhere, and why.
-    pub left_out: Vec<(String, &'static str)>,
-    /// The statement that makes the table, where it is new.
-    pub definition: Option<String>,
 }
 
 impl Matching {
@@ -191,58 +130,6 @@ impl Matching {
         })
     }
 
-    /// Into a collection, which takes any fields: each column is one, of its own name or of that in `pairs`; an empty one
-    /// leaves a column out. A key can only be `_id`.
-    pub fn into_collection(
-        found: &Found,
-        name: &str,
-        (key, pairs): (&[String], &[(String, String)]),
-        dialect: &'static Dialect,
-    ) -> Result<Matching, ImportError> {
-        let mistake = |text: String| Err(ImportError::Mistake(text));
-        let known = |name: &str| found.columns.iter().any(|column| column.name == name);
-        if let Some((wrong, _)) = pairs.iter().find(|(file, _)| !known(file)) {
-            return mistake(format!("the file has no column \"{wrong}\""));
-        }
-        let (mut targets, mut left_out) = (Vec::<Target>::new(), Vec::new());
-        for (from, file) in found.columns.iter().enumerate() {
-            let told = pairs.iter().find(|(name, _)| *name == file.name).map_or(file.name.as_str(), |(_, to)| to);
-            if told.is_empty() {
-                left_out.push((file.name.clone(), "not wanted"));
-                continue;
-            }
-            if targets.iter().any(|target| target.column.name == told) {
-                return mistake(format!("two columns would be \"{told}\"; --column FILE=FIELD gives one another name"));
-            }
-            let is_key = told == KEY;
-            let column = Column {
-                name: told.to_owned(),
-                db_type: file.db_type(false, dialect, found.language),
-                nullable: !is_key,
-                key: is_key,
-                ..Column::default()
-            };
-            let (dates, numbers, loses) = (file.dates, file.numbers, file.lost_in_documents());
-            let kind = kind_of(file.of(found.language));
-            let lists = file.lists_for(&kind, found.language.is_some_and(|of| of.name == dialect.name));
-            targets.push(Target { column, kind, from, dates, numbers, lists, loses });
-        }
-        if targets.is_empty() {
-            return mistake("every column is left out".into());
-        }
-        let has_key = targets.iter().any(|target| target.column.key);
-        match key {
-            [] => {}
-            [key] if has_key && key == KEY => {}
-            [key] if !has_key => {
-                return mistake(format!("the key of a document is {KEY}; --column {key}={KEY} makes it that"));
-            }
-            _ => return mistake(format!("the key of a document is {KEY} alone")),
-        }
-        let key = if has_key { vec![KEY.to_owned()] } else { Vec::new() };
-        Ok(Matching { table: dialect.name_as_written(name), targets, key, left_out, definition: None })
-    }
-
     /// Into a table that is made for it, of this name (with its schema where that is told).
     pub fn into_new(
         found: &Found,
@@ -300,7 +187,7 @@ impl Matching {
 
     /// The columns that could be the key of a new table: the first whose values are all there and all different.
     pub fn proposed_key(found: &Found) -> Option<&str> {
-        let could = |column: &&super::FoundColumn| column.distinct && column.shape.longest <= 64;
+        let could = |column: &&FoundColumn| column.distinct && column.shape.longest <= 64;
         found.columns.iter().find(could).map(|column| column.name.as_str())
     }
 }
