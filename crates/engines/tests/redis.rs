@@ -115,6 +115,18 @@ fn a_transaction_is_seen_and_its_errors_stand_in_its_reply() {
     assert_eq!(shown(s, "set t:other b"), ["QUEUED | status"]);
     assert_eq!(shown(s, "exec"), ["OK | status"]);
     assert_eq!(s.location().transaction, None);
+    // One that fails within it leaves what the others did.
+    for command in ["multi", "incr t:text", "set t:third c"] {
+        run(s, command).unwrap();
+    }
+    let found = run(s, "exec").unwrap();
+    let rows: Vec<_> = found.rows().iter().map(|row| row[1].clone()).collect();
+    assert_eq!(rows, ["error", "status"]);
+    assert_eq!(
+        found.seen.lock().unwrap().messages,
+        ["warning: 1 of 2 commands failed; what the others did stays"]
+    );
+    assert_eq!(shown(s, "get t:third"), ["c | text"]);
 }
 
 #[test]

@@ -226,6 +226,15 @@ fn may_write(flags: &[String]) -> Option<&str> {
     flags.iter().map(String::as_str).find(marks)
 }
 
+/// What is to be said of a transaction of which some commands failed: the others were carried out all the same. Of the
+/// documentation of Redis: "Transactions", "Errors inside a transaction".
+fn failed_within(command: &str, reply: &Value) -> Option<String> {
+    let Value::Array(replies) = reply else { return None };
+    let failed = replies.iter().filter(|reply| matches!(reply, Value::ServerError(_))).count();
+    (command == "EXEC" && failed > 0)
+        .then(|| format!("{failed} of {} commands failed; what the others did stays", replies.len()))
+}
+
 /// Pushes the rows of a reply; the columns come with the first.
 fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, EngineError> {
     let mut flow = Flow::Continue;
@@ -415,6 +424,9 @@ impl Session for RedisSession {
         let flow = push(&reply, sink.as_mut(), &mut begun)?;
         if flow == Flow::Stop {
             return Err(EngineError::stopped());
+        }
+        if let Some(what) = failed_within(&name, &reply) {
+            sink.take(Event::Message(Message::new("warning", what)));
         }
         sink.take(Event::Ends { affected: None });
         Ok(())
