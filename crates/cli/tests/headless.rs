@@ -50,6 +50,27 @@ fn a_file_gets_its_name_when_it_is_whole() {
 }
 
 #[test]
+fn a_file_may_name_its_connection() {
+    let home = Home::ferry()
+        .file("report.sql", "-- Ports of the day\n-- connection: ferry\nselect name from ports order by id limit 1;\n")
+        .file("plain.sql", "select 1;\n")
+        .file("report.py", "# connection: ferry\nsql = \"select count(*) as n from ports\"\n");
+    assert_eq!(home.call(&["run", "report.sql", "-f", "csv", "-o", "-"]).gives(), "name\nSaltmarsh\n");
+    assert_eq!(home.call(&["run", "report.py:2", "--json"]).gives().replace(['\n', ' '], ""), "[{\"n\":3}]");
+    assert!(home.call(&["plan", "report.sql:3"]).gives().contains("ports"));
+    for arguments in [&["run", "plain.sql"][..], &["run", "-s", "select 1"], &["plan", "-s", "select 1"]] {
+        let (_, told) = home.call(arguments).exits(2);
+        assert!(told.contains("name a connection with --connection, or in a comment at the top"), "{told}");
+    }
+    // What is not there may be a statement, and a database.
+    let (_, told) = home.call(&["run", "-c", "ferry", "select 1"]).exits(2);
+    assert!(told.contains("select 1 cannot be read") && told.contains("given with --statement"), "{told}");
+    let (_, told) = home.call(&["run", "-c", "fares.db", "-s", "select 1"]).exits(2);
+    assert!(told.contains("no connection named \"fares.db\", and no such file."), "{told}");
+    assert!(!home.path("project/-").exists());
+}
+
+#[test]
 fn a_device_is_written_to_and_stays_one() {
     let home = Home::ferry();
     let two = ["run", "-c", "ferry", "-s", "select 1 as a; select 2 as b", "-f", "csv", "-o"];

@@ -122,10 +122,7 @@ fn a_transaction_is_seen_and_its_errors_stand_in_its_reply() {
     let found = run(s, "exec").unwrap();
     let rows: Vec<_> = found.rows().iter().map(|row| row[1].clone()).collect();
     assert_eq!(rows, ["error", "status"]);
-    assert_eq!(
-        found.seen.lock().unwrap().messages,
-        ["warning: 1 of 2 commands failed; what the others did stays"]
-    );
+    assert_eq!(found.seen.lock().unwrap().messages, ["warning: 1 of 2 commands failed; what the others did stays"]);
     assert_eq!(shown(s, "get t:third"), ["c | text"]);
 }
 

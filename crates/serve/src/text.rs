@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Instant;
 
+use jaunty_core::connection::comment;
 use jaunty_core::problems::Problem;
 use jaunty_language::dialect::{self, Dialect};
 use jaunty_language::host::{self, Host};
@@ -16,9 +17,6 @@ use ropey::Rope;
 use serde_json::Value;
 
 use crate::place::{Encoding, Lines, Position};
-
-/// Lines at the top in which a comment may name the connection.
-const LINES_OF_CONNECTION: usize = 5;
 
 /// A document.
 #[derive(Debug)]
@@ -225,13 +223,8 @@ impl Text {
 
     /// The connection that a comment at the top names: `-- connection: bookings-dev`.
     pub fn connection_line(&self) -> Option<String> {
-        let marks = self.comments();
-        (0..LINES_OF_CONNECTION.min(self.lines.count())).find_map(|line| {
-            let line = self.written().byte_slice(self.line(line)).to_string();
-            let inside = marks.iter().find_map(|mark| line.trim_start().strip_prefix(mark))?;
-            let name = inside.trim_start().strip_prefix("connection:")?.trim();
-            (!name.is_empty()).then(|| name.to_owned())
-        })
+        let lines = (0..self.lines.count()).map(|line| self.written().byte_slice(self.line(line)).to_string());
+        comment::named(lines, self.comments())
     }
 
     /// The line that names a connection.

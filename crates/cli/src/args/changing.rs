@@ -94,7 +94,7 @@ pub struct Dump {
     pub connection: String,
     /// Only these tables and views, with their schema where that is needed; in Redis keys and patterns of keys
     pub tables: Vec<String>,
-    /// The file; without it standard output
+    /// The file; without it, or with "-", standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     /// Without rows

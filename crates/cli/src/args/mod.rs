@@ -10,7 +10,7 @@ use clap::{Parser, Subcommand};
 
 pub use changing::{Compare, CompareRows, CompareStructure, Dump, Load};
 pub use connecting::{Change, Connections, ConnectionsAct};
-pub use running::{Buffers, Log, Plan, Rows, Run, Schema, Statements};
+pub use running::{Buffers, Log, Plan, Rows, Run, Schema, Statements, file_of};
 
 const EXIT_CODES: &str = "Exit codes: 0 all went well; 1 the database refused, or could not be reached; 2 a mistake on the command line or in a file; 3 what is compared differs (with --exit-code); 130 stopped by ctrl-c (what was fetched is kept).";
 

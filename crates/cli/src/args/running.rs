@@ -13,9 +13,9 @@ use crate::failure::Failure;
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "file"]))]
 pub struct Run {
-    /// The connection, by its name, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL; without it, the one that a comment at the top of the file names
     #[arg(short, long, value_name = "NAME")]
-    pub connection: String,
+    pub connection: Option<String>,
     /// Statements to run; "-" reads them from standard input
     #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
@@ -48,9 +48,9 @@ pub struct Run {
 #[command(after_help = EXIT_CODES)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "place"]))]
 pub struct Plan {
-    /// The connection, by its name, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL; without it, the one that a comment at the top of the file names
     #[arg(short, long, value_name = "NAME")]
-    pub connection: String,
+    pub connection: Option<String>,
     /// The statement
     #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
@@ -98,14 +98,22 @@ pub struct Schema {
 pub struct Written {
     /// The format of the rows
     #[arg(short, long, value_parser = format_words(), value_name = "FORMAT")]
-    pub format: Option<Format>,
-    /// The file to write to; its ending sets the format unless --format does
+    format: Option<Format>,
+    /// The rows as a JSON array: --format json
+    #[arg(long, conflicts_with = "format")]
+    json: bool,
+    /// The file to write to, "-" for standard output; its ending sets the format unless --format does
     #[arg(short, long, value_name = "FILE")]
-    pub output: Option<PathBuf>,
+    output: Option<PathBuf>,
     /// Options of the format: separator, quote, header, ends, null, formulas, nested, table or dialect; of a chart its
     /// kind, x, y, by, … (docs/out-lines.md); may be given several times
     #[arg(short = 'O', long = "option", value_name = "KEY=VALUE")]
     pub options: Vec<String>,
+}
+
+/// A file that is written to; none for standard output, which may be written as `-`.
+pub fn file_of(path: Option<&Path>) -> Option<&Path> {
+    path.filter(|path| *path != Path::new("-"))
 }
 
 fn format_words() -> impl TypedValueParser<Value = Format> {
@@ -116,14 +124,20 @@ fn format_words() -> impl TypedValueParser<Value = Format> {
 impl Written {
     /// The format: as it is named, or by the file's ending, or a table.
     pub fn format(&self) -> Format {
-        let ending = || self.output.as_deref()?.extension()?.to_str().and_then(Format::from_ending);
-        self.format.or_else(ending).unwrap_or(Format::Table)
+        let ending = || self.output()?.extension()?.to_str().and_then(Format::from_ending);
+        let told = self.json.then_some(Format::Json).or(self.format);
+        told.or_else(ending).unwrap_or(Format::Table)
+    }
+
+    /// The file that rows go to; none for standard output.
+    pub fn output(&self) -> Option<&Path> {
+        file_of(self.output.as_deref())
     }
 
     /// The choices that the format leaves.
     pub fn options(&self, dialect: &'static Dialect) -> Result<Options, Failure> {
         let mut options = Options { dialect, ..Options::default() };
-        if let Some(stem) = self.output.as_deref().and_then(Path::file_stem) {
+        if let Some(stem) = self.output().and_then(Path::file_stem) {
             options.table = Some(stem.to_string_lossy().into_owned());
         }
         for option in &self.options {

@@ -13,7 +13,7 @@ use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
 use super::serve::service;
-use super::tasks::{file_and_line, statements_of, tasks_of};
+use super::tasks::{connection_of, file_and_line, statements_of, tasks_of};
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
 
@@ -37,9 +37,10 @@ fn service_of(connection: &str) -> Result<(Service, String), Failure> {
 
 /// Prints the plan of a statement, and draws it where that is asked for.
 pub fn plan(args: &Plan) -> Result<(), Failure> {
+    let connection = connection_of(args.connection.as_deref(), args.place.as_deref())?;
     let statement = match (&args.statement, &args.place) {
         (Some(statement), _) => statement.clone(),
-        (None, Some(place)) => statement_at(args, place)?,
+        (None, Some(place)) => statement_at(&connection, place)?,
         (None, None) => return Err(Failure::Usage("name a statement, or a file and a line".to_owned())),
     };
     let mut values = Map::new();
@@ -53,7 +54,7 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
     if let Some(path) = &args.output {
         params["path"] = json!(absolute(path)?);
     }
-    let (service, connection) = service_of(&args.connection)?;
+    let (service, connection) = service_of(&connection)?;
     params["connection"] = json!(connection);
     let tell: Tell = Arc::new(|_| true);
     let plan = service.answer("plan", &params, &tell).map_err(failure)?;
@@ -64,11 +65,11 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
 }
 
 /// The statement at a line of a file, in the language of the connection.
-fn statement_at(args: &Plan, place: &str) -> Result<String, Failure> {
+fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
     let (path, line) = file_and_line(place);
     let line = line.ok_or_else(|| Failure::Usage("name the line, as in statements.sql:12".to_owned()))?;
     let connections = crate::open::connections(&crate::open::folders()?);
-    let profile = crate::open::profile(&args.connection, &connections)?;
+    let profile = crate::open::profile(connection, &connections)?;
     let engine =
         by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
     let tasks = tasks_of(&statements_of(&path, Some(line), engine.dialect())?, engine.dialect(), Some(line), None)?;

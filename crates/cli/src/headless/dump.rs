@@ -19,7 +19,7 @@ use jaunty_seam::profile::Profile;
 use super::interrupt::Interrupt;
 use super::load::catalog;
 use super::progress;
-use crate::args;
+use crate::args::{self, file_of};
 use crate::failure::Failure;
 use crate::open::{Named, named};
 
@@ -30,7 +30,8 @@ const QUIET: Duration = Duration::from_millis(300);
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
     let Named { profile, engine, .. } = named(&args.connection)?;
     let dialect = engine.dialect();
-    if let Some(path) = &args.output {
+    let output = file_of(args.output.as_deref());
+    if let Some(path) = output {
         refuse_database(engine, path)?;
     }
     if args.backup {
@@ -38,7 +39,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             let what = format!("{} has no backup of its own; leave --backup out to write statements", engine.title());
             return Err(Failure::Usage(what));
         }
-        let path = args.output.as_deref().unwrap_or(Path::new("copy.db"));
+        let path = output.unwrap_or(Path::new("copy.db"));
         return back_up(&profile, path);
     }
     if !is_possible(dialect) {
@@ -72,13 +73,13 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                     .ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
                 wanted.names.push(found.to_name());
             }
-            let (since, shows) = (Instant::now(), std::io::stderr().is_terminal() && args.output.is_some());
+            let (since, shows) = (Instant::now(), std::io::stderr().is_terminal() && output.is_some());
             let mut told = |rows: u64| {
                 if shows && since.elapsed() > QUIET {
                     eprint!("\r{} · {}\x1b[K", words::count(rows, unit(dialect)), words::clock(since.elapsed()));
                 }
             };
-            let dumped = match &args.output {
+            let dumped = match output {
                 None => {
                     let mut out = BufWriter::new(std::io::stdout());
                     dump(session.as_mut(), dialect, &wanted, (&mut out, &stop), &mut told)
@@ -156,7 +157,7 @@ fn back_up(profile: &Profile, path: &Path) -> Result<(), Failure> {
 }
 
 fn said(dumped: &Dumped, args: &args::Dump, of_keys: bool) -> Result<(), Failure> {
-    if let Some(path) = &args.output {
+    if let Some(path) = file_of(args.output.as_deref()) {
         let what = match of_keys {
             true => words::count(dumped.rows, "key"),
             false => format!("{} and {}", words::count(dumped.objects, "object"), words::count(dumped.rows, "row")),

@@ -48,7 +48,12 @@ fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {
     } else {
         std::fs::read(path)
     };
-    bytes.map_err(|error| Failure::Usage(format!("{} cannot be read: {error}", path.display())))
+    bytes.map_err(|error| {
+        // A statement is easily given where a file is meant.
+        let is_text = error.kind() == io::ErrorKind::NotFound && path.to_string_lossy().trim().contains(' ');
+        let hint = if is_text { ". A statement is given with --statement" } else { "" };
+        Failure::Usage(format!("{} cannot be read: {error}{hint}", path.display()))
+    })
 }
 
 /// Writes to standard output. What would act on a terminal is escaped: in JSON, which is what most of it is, that

@@ -58,7 +58,7 @@ pub fn write(args: &Rows) -> Result<(), Failure> {
     interrupt.around(
         || (),
         || {
-            let mut output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+            let mut output = Output::open(args.written.output(), args.written.format(), &options)?;
             output.about(texts);
             let written = output.write(&part, &interrupt);
             output.close(written.is_ok())?;

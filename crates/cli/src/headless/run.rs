@@ -31,14 +31,15 @@ use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
 use super::progress;
 use super::script::{self, LARGE, large};
-use super::tasks::{Task, file_and_line, give_values, tasks};
+use super::tasks::{Task, connection_of, file_and_line, give_values, tasks};
 use crate::args;
 use crate::failure::Failure;
 use crate::open::{Named, named};
 
 /// Runs what the command line asks for.
 pub fn run(args: &args::Run) -> Result<(), Failure> {
-    let Named { folders, profile, engine, .. } = named(&args.connection)?;
+    let Named { folders, profile, engine, .. } =
+        named(&connection_of(args.connection.as_deref(), args.file.as_deref())?)?;
     let whole = args.file.as_deref().filter(|_| args.statement.is_none() && args.parameters.is_empty());
     let whole = whole.map(file_and_line).filter(|(_, line)| line.is_none()).map(|(path, _)| path);
     let is_large =
@@ -76,7 +77,7 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
     interrupt.around(
         || (),
         || {
-            let output = Output::open(args.written.output.as_deref(), args.written.format(), &options)?;
+            let output = Output::open(args.written.output(), args.written.format(), &options)?;
             let output = Shared(Arc::new(Mutex::new(output)));
             let with = With {
                 profile: &profile,

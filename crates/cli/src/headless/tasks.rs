@@ -1,11 +1,14 @@
 //! What a command line names to be run: statements of a text, a file or a line of it, with the values of their parameters.
 
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
+use jaunty_core::connection::comment;
 use jaunty_core::run::execute::Job;
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::words;
-use jaunty_language::dialect::Dialect;
+use jaunty_language::dialect::{self, Dialect};
 use jaunty_language::host::{self, Host};
 use jaunty_language::outline::Outline;
 use jaunty_language::split::Statement;
@@ -124,6 +127,24 @@ pub fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, F
         }
         (None, None) => Err(Failure::Usage("name a file of statements, or give one with --statement".into())),
     }
+}
+
+/// The connection that a command line names, or a comment at the top of the file does that it is about.
+pub fn connection_of(given: Option<&str>, file: Option<&str>) -> Result<String, Failure> {
+    if let Some(given) = given {
+        return Ok(given.to_owned());
+    }
+    // Read as far as the comment may stand; of a text that is piped nothing may be missing afterwards.
+    let of_file = file.filter(|file| *file != "-").and_then(|file| {
+        let (path, _) = file_and_line(file);
+        let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+        let marks = host::by_ending(ending).map(|host| host.line_comments);
+        let marks = marks.or_else(|| dialect::by_extension(ending).map(|dialect| dialect.line_comments));
+        let lines = BufReader::new(File::open(path).ok()?.take(4096)).lines().map_while(Result::ok);
+        comment::named(lines, marks.unwrap_or(&["--"]))
+    });
+    let missing = "name a connection with --connection, or in a comment at the top of the file: -- connection: NAME";
+    of_file.ok_or_else(|| Failure::Usage(missing.into()))
 }
 
 /// `FILE:LINE`, unless a file has that very name.
