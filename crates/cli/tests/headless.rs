@@ -50,6 +50,38 @@ fn a_file_gets_its_name_when_it_is_whole() {
 }
 
 #[test]
+fn what_nobody_gets_back_is_not_overwritten() {
+    let text = "-- Ports\nselect id from ports order by id limit 1;\n--> insert\n";
+    let home = Home::ferry()
+        .file("ports.sql", text)
+        .file("schema.sql", "create table a (b);\n")
+        .file("other.sql", "select 1 as a;\n--> schema.sql\nselect 2 as a;\n--> rows.sql\n");
+    for (output, told) in [
+        ("ferry.db", "ferry.db is a database and would be overwritten"),
+        (".jaunty/connections.toml", "is a file of connections and would be overwritten"),
+        ("ports.sql", "ports.sql is the file that is run and would be overwritten"),
+    ] {
+        let before = std::fs::read(home.path("project").join(output)).unwrap();
+        let (_, err) = home.call(&["run", "-c", "ferry", "ports.sql", "-o", output]).exits(2);
+        assert!(err.contains(told), "{err}");
+        assert_eq!(std::fs::read(home.path("project").join(output)).unwrap(), before);
+    }
+    // An out-line whose file, named by the title, is the one that it stands in; and one of statements that were not written.
+    let (_, err) = home.call(&["run", "-c", "ferry", "ports.sql"]).exits(2);
+    assert!(err.contains("it would replace the text that it stands in") && err.contains("3 | --> insert"), "{err}");
+    assert_eq!(read(&home, "ports.sql"), text);
+    let (_, err) = home.call(&["run", "-c", "ferry", "other.sql"]).exits(2);
+    assert!(err.contains("its statements are not rows that were written"), "{err}");
+    assert_eq!(read(&home, "schema.sql"), "create table a (b);\n");
+    for _ in 0..2 {
+        home.call(&["run", "-c", "ferry", "other.sql:3"]).exits(0);
+        assert!(read(&home, "rows.sql").starts_with("insert into"), "its own are replaced");
+    }
+    let (_, err) = home.call(&["rows", "last", "-o", "ferry.db"]).exits(2);
+    assert!(err.contains("is a database"), "{err}");
+}
+
+#[test]
 fn a_file_may_name_its_connection() {
     let home = Home::ferry()
         .file("report.sql", "-- Ports of the day\n-- connection: ferry\nselect name from ports order by id limit 1;\n")

@@ -1,7 +1,6 @@
 //! `jaunty dump`: a database, or some of its tables, as statements that make it again.
 
-use std::fs::File;
-use std::io::{BufWriter, IsTerminal, Read, Write};
+use std::io::{BufWriter, IsTerminal, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -12,13 +11,13 @@ use jaunty_core::words;
 use jaunty_language::dialect::Family;
 use jaunty_language::text::clean::clean_lines;
 use jaunty_seam::catalog::{Catalog, Name};
-use jaunty_seam::engine::{Engine, Stop};
+use jaunty_seam::engine::Stop;
 use jaunty_seam::error::ErrorKind;
 use jaunty_seam::profile::Profile;
 
 use super::interrupt::Interrupt;
 use super::load::catalog;
-use super::progress;
+use super::{may_be_replaced, progress};
 use crate::args::{self, file_of};
 use crate::failure::Failure;
 use crate::open::{Named, named};
@@ -32,7 +31,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
     let dialect = engine.dialect();
     let output = file_of(args.output.as_deref());
     if let Some(path) = output {
-        refuse_database(engine, path)?;
+        may_be_replaced(path, &[])?;
     }
     if args.backup {
         if engine.ending_of_copies().is_none() {
@@ -103,23 +102,6 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             said(&dumped.map_err(failure)?, args, of_keys)
         },
     )
-}
-
-/// Refuses to put a copy in the place of a database, of which it may be the copy.
-fn refuse_database(engine: &dyn Engine, path: &Path) -> Result<(), Failure> {
-    // A pipe would be waited for.
-    if !path.is_file() {
-        return Ok(());
-    }
-    let mut head = Vec::new();
-    let read = File::open(path).and_then(|file| file.take(100).read_to_end(&mut head));
-    match read.is_ok() && engine.sniff(&head) {
-        true => Err(Failure::Usage(format!(
-            "{} is a database and would be overwritten; choose another file",
-            path.display()
-        ))),
-        false => Ok(()),
-    }
 }
 
 /// Copies a whole database into a file, in the server's own way.

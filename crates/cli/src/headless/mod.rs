@@ -24,6 +24,7 @@ pub mod tasks;
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use jaunty_core::connection::connections_files;
 use jaunty_core::run::script::text_of;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
@@ -54,6 +55,29 @@ fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {
         let hint = if is_text { ". A statement is given with --statement" } else { "" };
         Failure::Usage(format!("{} cannot be read: {error}{hint}", path.display()))
     })
+}
+
+/// Refuses to put rows, or a copy, in the place of what nobody gets back: a database, a file of connections, or one of
+/// `others`, which are read.
+fn may_be_replaced(path: &Path, others: &[&Path]) -> Result<(), Failure> {
+    // A pipe would be waited for.
+    if !path.is_file() {
+        return Ok(());
+    }
+    let whole = |path: &Path| path.canonicalize().ok();
+    let refused = |what: &str| {
+        Err(Failure::Usage(format!("{} {what} and would be overwritten; choose another file", path.display())))
+    };
+    let folders = crate::open::folders()?;
+    let here = std::env::current_dir().unwrap_or_default();
+    match path {
+        path if crate::open::engine_of(path).is_some() => refused("is a database"),
+        path if others.iter().any(|other| whole(other) == whole(path)) => refused("is the file that is run"),
+        path if connections_files(&here, &folders).iter().any(|file| whole(file) == whole(path)) => {
+            refused("is a file of connections")
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Writes to standard output. What would act on a terminal is escaped: in JSON, which is what most of it is, that

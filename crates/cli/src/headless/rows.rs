@@ -46,6 +46,9 @@ pub fn kept(run: &str, result: usize) -> Result<(Archive, Texts), Failure> {
 
 /// Writes them.
 pub fn write(args: &Rows) -> Result<(), Failure> {
+    if let Some(output) = args.written.output() {
+        super::may_be_replaced(output, &[])?;
+    }
     let options = args.written.options(&SQLITE)?;
     let (archive, texts) = kept(&args.run, args.result)?;
     if args.from == 0 {

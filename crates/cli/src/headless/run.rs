@@ -47,6 +47,10 @@ pub fn run(args: &args::Run) -> Result<(), Failure> {
     if args.single_transaction && engine.dialect().transaction.begin.is_empty() {
         return Err(Failure::Usage(format!("{} has no transactions", engine.title())));
     }
+    if let Some(output) = args.written.output() {
+        let file = args.file.as_deref().map(|file| file_and_line(file).0);
+        super::may_be_replaced(output, &file.as_deref().into_iter().collect::<Vec<_>>())?;
+    }
     let read = || -> Result<Vec<Task>, Failure> {
         let mut tasks = tasks(args, engine.dialect())?;
         if let Some(from) = args.from {

@@ -62,6 +62,11 @@ pub struct Job {
 }
 
 impl Job {
+    /// What it is called where something is named after it: its title, or else its first line.
+    pub fn name(&self) -> &str {
+        self.title.as_deref().unwrap_or_else(|| self.statement.lines().next().unwrap_or_default())
+    }
+
     /// What is sent: the statement, behind what it needs.
     pub fn sent(&self) -> Cow<'_, str> {
         let repeated = if self.times > 1 { format!("\ngo {}", self.times) } else { String::new() };

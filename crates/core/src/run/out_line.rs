@@ -11,6 +11,8 @@
 //! comment to every other tool. Behind that stands a [`Target`]. A format without a file makes one with
 //! the statement's title for a name, beside the buffer; a file that is there is replaced.
 
+use std::fs::File;
+use std::io::Read;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
@@ -57,6 +59,24 @@ pub fn file_of(target: &Target, title: &str, buffer: Option<&Path>) -> PathBuf {
         Some(file) => path::written(file, &folder),
         None => folder.join(format!("{}.{}", name_of(title), target.format.ending())),
     }
+}
+
+/// Why a file is not replaced by rows, as a sentence without a full stop: it is the text that the out-line stands in, or
+/// statements that nobody gets back. A file of statements that rows were written to begins with one of these words.
+pub fn in_the_way(file: &Path, buffer: Option<&Path>) -> Option<String> {
+    const WRITTEN: [&[u8]; 3] = [b"insert into", b"update ", b"delete from"];
+    let whole = |path: &Path| path.canonicalize().or_else(|_| std::path::absolute(path)).ok();
+    if buffer.is_some_and(|buffer| whole(buffer) == whole(file)) {
+        return Some("it would replace the text that it stands in: name another file".to_owned());
+    }
+    let is_statements = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("sql")) && file.is_file();
+    let mut head = Vec::new();
+    // What cannot be read is not what was written.
+    let is_read = is_statements && File::open(file).and_then(|file| file.take(16).read_to_end(&mut head)).is_ok();
+    let is_ours = is_read && (head.is_empty() || WRITTEN.iter().any(|begins| head.starts_with(begins)));
+    (is_statements && !is_ours).then(|| {
+        "the file is there already, and its statements are not rows that were written: name another".to_owned()
+    })
 }
 
 #[cfg(test)]
@@ -112,6 +132,34 @@ mod tests {
             found("select 1;\n--> a.csv header=1\n", &SQLITE),
             [["\"header=1\": header is yes or no: whether the first line has the column names; \"1\" is not"]]
         );
+    }
+
+    #[test]
+    fn what_nobody_gets_back_is_not_replaced() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        for (name, text) in [
+            ("buffer.sql", "select 1;"),
+            ("schema.sql", "create table ports (id int);"),
+            ("rows.sql", "insert into ports (id) values\n  (1);\n"),
+            ("empty.sql", ""),
+            ("rows.csv", "id\n"),
+            ("bytes.sql", "\u{feff}insert into"),
+        ] {
+            std::fs::write(at(name), text).unwrap();
+        }
+        let buffer = at("buffer.sql");
+        let told =
+            |name: &str| in_the_way(&at(name), Some(&buffer)).map(|why| why.split(',').next().unwrap().to_owned());
+        for name in ["rows.sql", "empty.sql", "rows.csv", "new.sql"] {
+            assert_eq!(told(name), None, "{name}");
+        }
+        assert_eq!(told("schema.sql").as_deref(), Some("the file is there already"));
+        assert_eq!(told("bytes.sql").as_deref(), Some("the file is there already"));
+        let own = "it would replace the text that it stands in: name another file";
+        assert_eq!(told("buffer.sql").as_deref(), Some(own));
+        assert_eq!(told("../buffer.sql"), None);
+        assert_eq!(told("./buffer.sql").as_deref(), Some(own));
     }
 
     #[test]

@@ -6,7 +6,8 @@ use std::path::Path;
 use ropey::Rope;
 
 use super::execute::{Job, job_at};
-use super::out_line::out_lines;
+use super::out_line::{file_of, in_the_way, out_lines};
+use crate::export::target::TargetError;
 use jaunty_language::edit::snippet::unfilled;
 use jaunty_language::outline::{Outline, StatementId};
 use jaunty_language::split::Statement;
@@ -91,6 +92,9 @@ pub fn prepare(
             continue;
         }
         if let Some(mut job) = job_at(outline, index, rope, buffer) {
+            if wrong.is_none() && !job.out.is_empty() {
+                wrong = replaced(statement, rope, &job);
+            }
             match whole {
                 Some(whole) => {
                     let start = outline.statements().get(whole.start).map_or(statement.start, |first| first.start);
@@ -115,6 +119,15 @@ pub fn prepare(
         Some(error) => Err(Unready::OutLine(error.range.start, error.message)),
         None => Ok(prepared),
     }
+}
+
+/// What is wrong with an out-line of a statement whose file is to stay as it is.
+fn replaced(statement: &Statement, rope: &Rope, job: &Job) -> Option<TargetError> {
+    out_lines(statement, rope, job.language?).into_iter().find_map(|line| {
+        let message =
+            in_the_way(&file_of(&line.target.ok()?, job.name(), job.buffer.as_deref()), job.buffer.as_deref())?;
+        Some(TargetError { range: line.range, message })
+    })
 }
 
 /// Batches that are sent as a whole: those whose statements share variables, or that are carried out several times.
