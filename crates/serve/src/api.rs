@@ -111,9 +111,9 @@ pub const METHODS: &[Method] = &[
     },
     Method {
         name: "connections.list",
-        help: "Lists the connections of the project and of the person; secrets are never shown",
+        help: "Lists the connections of the project and of the person, and what lies near; secrets are never shown",
         params: &[],
-        gives: "profiles: name, engine, guard, group, label, note, file and line",
+        gives: "profiles: name, engine, guard, group, label, note, file and line; of what lies near also from, the file or container that it was found in",
     },
     Method {
         name: "statements.list",

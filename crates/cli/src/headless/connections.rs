@@ -235,11 +235,16 @@ fn names() -> Result<(), Failure> {
 fn list(json: bool) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let found = crate::open::connections(&folders);
+    let near = nearby::beside(&found, &std::env::current_dir().unwrap_or_default(), ENGINES);
     if json {
-        let all: Vec<_> = found.profiles.iter().map(as_json).collect();
+        let near = near.iter().map(|found| {
+            let mut told = as_json(&found.profile);
+            told["from"] = Value::from(found.from.as_str());
+            told
+        });
+        let all: Vec<_> = found.profiles.iter().map(as_json).chain(near).collect();
         super::print(&format!("{:#}\n", Value::from(all)))?;
     } else {
-        let near = nearby::beside(&found, &std::env::current_dir().unwrap_or_default(), ENGINES);
         if !found.profiles.is_empty() {
             super::print(&table(&found.profiles))?;
         } else if found.problems.is_empty() {

@@ -1,5 +1,7 @@
 //! The connection that a comment at the top of a text names: `-- connection: bookings-dev`.
 
+use jaunty_language::split::CONNECTION;
+
 /// It stands in one of so many lines at the top.
 const LINES: usize = 5;
 
@@ -7,7 +9,7 @@ const LINES: usize = 5;
 pub fn named(lines: impl IntoIterator<Item = impl AsRef<str>>, marks: &[&str]) -> Option<String> {
     lines.into_iter().take(LINES).find_map(|line| {
         let inside = marks.iter().find_map(|mark| line.as_ref().trim_start().strip_prefix(mark))?;
-        let name = inside.trim_start().strip_prefix("connection:")?.trim();
+        let name = inside.trim_start().strip_prefix(CONNECTION)?.trim();
         (!name.is_empty()).then(|| name.to_owned())
     })
 }

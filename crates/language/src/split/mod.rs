@@ -120,6 +120,9 @@ struct Gap {
     blank_line: bool,
 }
 
+/// What a comment begins with that names the connection of a text.
+pub const CONNECTION: &str = "connection:";
+
 struct Splitter<'a> {
     lexer: Lexer<'a>,
     bytes: Bytes<'a>,
@@ -149,7 +152,11 @@ impl<'a> Splitter<'a> {
                 TokenKind::Comment => {
                     // An out-line belongs to the statement above it.
                     let titles = line_is_blank && !self.is_out_line(&token);
-                    comment_on_line = titles.then_some((token.start, token.end));
+                    comment_on_line = match titles && self.names_connection(&token) {
+                        // What stands above it is the title still.
+                        true => gap.title,
+                        false => titles.then_some((token.start, token.end)),
+                    };
                     line_is_blank = false;
                 }
                 TokenKind::LineEnd => {
@@ -176,6 +183,15 @@ impl<'a> Splitter<'a> {
         let opens = self.bytes.at(comment.start).is_some_and(|b| b == b'-' || b == b'#');
         let start: Vec<u8> = (comment.start..end).filter_map(|at| self.bytes.at(at)).collect();
         opens && out_mark::behind_mark(&String::from_utf8_lossy(&start), self.dialect).is_some()
+    }
+
+    /// Whether a comment says on which connection the text runs, and not what a statement is about.
+    fn names_connection(&mut self, comment: &Token) -> bool {
+        let end = comment.end.min(comment.start + 64);
+        let start: Vec<u8> = (comment.start..end).filter_map(|at| self.bytes.at(at)).collect();
+        let start = String::from_utf8_lossy(&start);
+        let inside = self.dialect.line_comments.iter().find_map(|mark| start.strip_prefix(mark));
+        inside.is_some_and(|inside| inside.trim_start().starts_with(CONNECTION))
     }
 
     fn peek(&mut self) -> (Gap, Option<Token>) {

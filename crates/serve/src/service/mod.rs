@@ -119,7 +119,13 @@ impl Service {
                 "label": profile.label, "note": profile.note, "file": profile.file, "line": profile.line,
             })
         };
-        self.known().profiles.iter().map(one).collect()
+        let known = self.known();
+        let near = near(None, &known, self.options.engines).into_iter().map(|found| {
+            let mut told = one(&found.profile);
+            told["from"] = json!(found.from);
+            told
+        });
+        known.profiles.iter().map(one).chain(near).collect()
     }
 
     /// A connection by the name of its profile; made where it is not there.

@@ -2,7 +2,7 @@ mod dialects;
 
 use proptest::prelude::*;
 
-use crate::dialect::SQLITE;
+use crate::dialect::{REDIS, SQLITE};
 use crate::split::*;
 
 fn split(text: &str) -> Vec<String> {
@@ -99,6 +99,21 @@ fn titles_kinds_and_empty_statements() {
             (None, Kind::Plan, "explain select 1".into()),
         ]
     );
+}
+
+#[test]
+fn a_comment_that_names_the_connection_is_no_title() {
+    let titles = |text: &str, dialect: &'static Dialect| -> String {
+        let rope = Rope::from_str(text);
+        let all = statements(&rope, dialect, 0).map(|s| s.title_text(&rope, dialect).unwrap_or_else(|| "-".to_owned()));
+        all.collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(titles("-- connection: ferry\nselect 1;", &SQLITE), "-");
+    assert_eq!(titles("-- Ports\n-- connection: ferry\nselect 1;", &SQLITE), "Ports");
+    assert_eq!(titles("-- connection: ferry\n-- Ports\nselect 1;\n", &SQLITE), "Ports");
+    assert_eq!(titles("-- Ports\n\n--connection:ferry\nselect 1;", &SQLITE), "-");
+    let keys = "# Ports\n#  connection: cache\nget a\n# connections\nget b\n";
+    assert_eq!(titles(keys, &REDIS), "Ports connections");
 }
 
 #[test]
