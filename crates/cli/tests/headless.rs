@@ -82,6 +82,32 @@ fn what_nobody_gets_back_is_not_overwritten() {
 }
 
 #[test]
+fn a_script_may_have_another_encoding() {
+    let home = Home::ferry();
+    let at = |name: &str| home.path("project").join(name);
+    let text = "select 'é🛳' as a;\r\nselect 2 as a;\r\n";
+    let units = |big: bool| text.encode_utf16().flat_map(move |u| if big { u.to_be_bytes() } else { u.to_le_bytes() });
+    std::fs::write(at("little.sql"), [&[0xff, 0xfe][..], &units(false).collect::<Vec<u8>>()].concat()).unwrap();
+    std::fs::write(at("big.sql"), [&[0xfe, 0xff][..], &units(true).collect::<Vec<u8>>()].concat()).unwrap();
+    std::fs::write(at("bare.sql"), units(false).collect::<Vec<u8>>()).unwrap();
+    std::fs::write(at("old.sql"), b"select 1;\nselect 'caf\xe9 \x80' as a;\n").unwrap();
+    let run = |arguments: &[&str]| home.call(&[&["run", "-c", "ferry", "-f", "csv"], arguments].concat());
+    for arguments in [&["little.sql"][..], &["big.sql"], &["bare.sql", "--encoding", "utf-16le"]] {
+        assert_eq!(run(arguments).gives(), "a\né🛳\na\n2\n", "{arguments:?}");
+    }
+    assert_eq!(run(&["old.sql:2", "--encoding", "windows-1252"]).gives(), "a\ncafé €\n");
+    let (_, told) = run(&["old.sql"]).exits(2);
+    assert!(
+        told.contains("old.sql is not UTF-8 text at line 2; --encoding windows-1252, say, tells what it is"),
+        "{told}"
+    );
+    let (_, told) = run(&["old.sql", "--encoding", "utf-8"]).exits(2);
+    assert!(told.contains("old.sql is not UTF-8 text at line 2\n"), "{told}");
+    let (_, told) = run(&["old.sql", "--encoding", "runes"]).exits(2);
+    assert!(told.contains("\"runes\" is not known"), "{told}");
+}
+
+#[test]
 fn a_file_may_name_its_connection() {
     let home = Home::ferry()
         .file("report.sql", "-- Ports of the day\n-- connection: ferry\nselect name from ports order by id limit 1;\n")

@@ -24,6 +24,9 @@ pub struct Run {
     pub file: Option<String>,
     #[command(flatten)]
     pub written: Written,
+    /// The encoding of the file, such as windows-1252; without it that of its mark, or UTF-8
+    #[arg(long, value_name = "NAME", conflicts_with = "statement")]
+    pub encoding: Option<String>,
     /// A parameter's value, such as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,

@@ -72,7 +72,8 @@ fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
     let profile = crate::open::profile(connection, &connections)?;
     let engine =
         by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
-    let tasks = tasks_of(&statements_of(&path, Some(line), engine.dialect())?, engine.dialect(), Some(line), None)?;
+    let tasks =
+        tasks_of(&statements_of(&path, Some(line), (None, engine.dialect()))?, engine.dialect(), Some(line), None)?;
     let first = tasks.into_iter().next().ok_or_else(|| Failure::Usage("no statement there".to_owned()))?;
     Ok(first.job.sent().into_owned())
 }

@@ -140,9 +140,7 @@ fn choices(args: &args::Load) -> Result<Choices, Failure> {
         }
     };
     let encoding = match &args.encoding {
-        Some(name) => Some(Choices::encoding_of(name).ok_or_else(|| {
-            Failure::Usage(format!("--encoding: \"{name}\" is not known; utf-8, utf-16le, windows-1252 and others are"))
-        })?),
+        Some(name) => Some(Choices::encoding_of(name).ok_or_else(|| super::unknown_encoding(name))?),
         None => None,
     };
     Ok(Choices {

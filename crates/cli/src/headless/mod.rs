@@ -25,6 +25,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 
 use jaunty_core::connection::connections_files;
+use jaunty_core::files::encoding::Encoding;
 use jaunty_core::run::script::text_of;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::text::clean;
@@ -37,9 +38,23 @@ fn read(path: &Path) -> Result<String, Failure> {
 }
 
 /// The same of statements to be run, in which bytes may stand where their language has a word for it.
-fn read_statements(path: &Path, dialect: &'static Dialect) -> Result<String, Failure> {
-    let not_text = |line| Failure::Usage(format!("{} is not UTF-8 text at line {line}", path.display()));
-    text_of(read_bytes(path)?, dialect).map_err(not_text)
+fn read_statements(
+    path: &Path,
+    encoding: Option<&'static Encoding>,
+    dialect: &'static Dialect,
+) -> Result<String, Failure> {
+    let not_text = |line| {
+        let (name, hint) = match encoding {
+            Some(encoding) => (encoding.name(), ""),
+            None => ("UTF-8", "; --encoding windows-1252, say, tells what it is"),
+        };
+        Failure::Usage(format!("{} is not {name} text at line {line}{hint}", path.display()))
+    };
+    text_of(read_bytes(path)?, encoding, dialect).map_err(not_text)
+}
+
+fn unknown_encoding(name: &str) -> Failure {
+    Failure::Usage(format!("--encoding: \"{name}\" is not known; utf-8, utf-16le, windows-1252 and others are"))
 }
 
 fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {

@@ -40,7 +40,8 @@ use crate::open::{Named, named};
 pub fn run(args: &args::Run) -> Result<(), Failure> {
     let Named { folders, profile, engine, .. } =
         named(&connection_of(args.connection.as_deref(), args.file.as_deref())?)?;
-    let whole = args.file.as_deref().filter(|_| args.statement.is_none() && args.parameters.is_empty());
+    let alone = args.statement.is_none() && args.parameters.is_empty() && args.encoding.is_none();
+    let whole = args.file.as_deref().filter(|_| alone);
     let whole = whole.map(file_and_line).filter(|(_, line)| line.is_none()).map(|(path, _)| path);
     let is_large =
         whole.as_deref().and_then(|path| std::fs::metadata(path).ok()).is_some_and(|data| data.len() >= LARGE);

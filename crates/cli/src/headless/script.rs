@@ -3,12 +3,13 @@
 //! The logbook has one run for all of it.
 
 use std::fs::File;
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use jaunty_core::files::encoding::marked;
 use jaunty_core::run::script::carry_out::{FailedStatement, Unfinished, Wanted, Watcher, carry_out};
 use jaunty_core::run::script::{Meter, Noted, Script};
 use jaunty_core::words;
@@ -42,6 +43,12 @@ pub struct Large<'a> {
 /// Whether a file is run while it is read, and what it is: it is large, and all of it is wanted.
 pub fn large<'a>(path: &'a Path, with: &With, from: Option<usize>, single_transaction: bool) -> Option<Large<'a>> {
     let size = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?.len();
+    // Another encoding is read whole.
+    let mut head = [0; 4];
+    let read = File::open(path).and_then(|mut file| file.read(&mut head)).unwrap_or_default();
+    if marked(head.get(..read).unwrap_or_default()).is_some() {
+        return None;
+    }
     let asks = with.profile.guard != Guard::Open && !with.yes;
     (size >= LARGE && !asks && with.output.lock().takes_rows_as_they_come()).then(|| Large {
         path,

@@ -5,6 +5,7 @@ use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
 use jaunty_core::connection::comment;
+use jaunty_core::files::encoding::{self, Encoding};
 use jaunty_core::run::execute::Job;
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::words;
@@ -84,8 +85,12 @@ pub fn tasks_of(
 
 /// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
 /// statements, and not all of them are meant to run.
-pub fn statements_of(path: &Path, line: Option<usize>, dialect: &'static Dialect) -> Result<String, Failure> {
-    let text = super::read_statements(path, dialect)?;
+pub fn statements_of(
+    path: &Path,
+    line: Option<usize>,
+    (encoding, dialect): (Option<&'static Encoding>, &'static Dialect),
+) -> Result<String, Failure> {
+    let text = super::read_statements(path, encoding, dialect)?;
     let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
     match (host::by_ending(ending), line) {
         (Some(host), Some(line)) => in_literals(&text, host, line, dialect),
@@ -114,14 +119,17 @@ fn in_literals(text: &str, host: &Host, line: usize, dialect: &'static Dialect) 
 
 /// The statements that the command line names.
 pub fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
+    let encoding =
+        args.encoding.as_deref().map(|name| encoding::named(name).ok_or_else(|| super::unknown_encoding(name)));
+    let encoding = encoding.transpose()?;
     match (&args.statement, &args.file) {
         (Some(text), _) if text == "-" => {
-            tasks_of(&super::read_statements(Path::new("-"), dialect)?, dialect, None, None)
+            tasks_of(&super::read_statements(Path::new("-"), encoding, dialect)?, dialect, None, None)
         }
         (Some(text), _) => tasks_of(text, dialect, None, None),
         (None, Some(file)) => {
             let (path, line) = file_and_line(file);
-            let text = statements_of(&path, line, dialect)?;
+            let text = statements_of(&path, line, (encoding, dialect))?;
             let buffer = std::path::absolute(&path).ok();
             tasks_of(&text, dialect, line, buffer.as_deref())
         }

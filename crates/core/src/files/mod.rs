@@ -1,5 +1,6 @@
 //! Where files go, and how they are written so that others cannot read them and a crash cannot halve them.
 
+pub mod encoding;
 pub mod part_file;
 pub mod parts;
 

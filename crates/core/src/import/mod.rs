@@ -5,7 +5,6 @@
 //! in parts, and writes those that do not fit to a file with the reason.
 
 pub mod csv;
-mod encoding;
 mod fit;
 mod found;
 mod load;

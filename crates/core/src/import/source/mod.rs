@@ -21,10 +21,10 @@ use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use self::fields::CsvRows;
 use self::objects::JsonRows;
 use super::csv::{Form, Reader, Record};
-use super::encoding::{Decoded, sniff};
 use super::found::{Found, FoundColumn, Seeing};
 use super::refused::Bad;
 use super::{Dates, ImportError, Numbers};
+use crate::files::encoding::{Decoded, named, sniff};
 
 /// Rows in a block.
 const ROWS: usize = 8192;
@@ -109,7 +109,7 @@ pub struct Choices {
 impl Choices {
     /// The encoding of a name, by the labels of the WHATWG Encoding Standard; none if it is not known.
     pub fn encoding_of(name: &str) -> Option<&'static Encoding> {
-        Encoding::for_label(name.as_bytes())
+        named(name)
     }
 }
 

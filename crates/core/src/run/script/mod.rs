@@ -23,6 +23,8 @@ use jaunty_language::text::rope;
 use jaunty_seam::engine::{Rows, Stop};
 use ropey::Rope;
 
+use crate::files::encoding::{Decoded, Encoding, marked};
+
 use self::binary::Binary;
 pub use self::noted::{Noted, outcome, statement};
 use self::source::{Below, Source};
@@ -59,9 +61,23 @@ pub struct Piece {
     pub is_unended: Arc<AtomicBool>,
 }
 
-/// The text of a script that was read whole; the line at which it is not text otherwise. What stands for bytes in it
-/// (`_binary '…'`) becomes digits.
-pub fn text_of(bytes: Vec<u8>, dialect: &'static Dialect) -> Result<String, usize> {
+/// The text of a script that was read whole: in this encoding, in that of its mark, or in UTF-8; the line at which it is not
+/// text otherwise. What stands for bytes in it (`_binary '…'`) becomes digits.
+pub fn text_of(
+    bytes: Vec<u8>,
+    encoding: Option<&'static Encoding>,
+    dialect: &'static Dialect,
+) -> Result<String, usize> {
+    let told = encoding.map(|encoding| (encoding, marked(&bytes).map_or(0, |(_, mark)| mark)));
+    if let Some((encoding, mark)) = told.or_else(|| marked(&bytes)) {
+        let mut text = String::new();
+        let read = Decoded::new(bytes.get(mark..).unwrap_or_default(), encoding).read_to_string(&mut text);
+        return match read {
+            Ok(_) => Ok(text),
+            // So far it is text.
+            Err(_) => Err(text.matches('\n').count() + 1),
+        };
+    }
     let bytes = match Binary::of(dialect) {
         Some(mut binary) if std::str::from_utf8(&bytes).is_err() => {
             let mut out = Vec::with_capacity(bytes.len());

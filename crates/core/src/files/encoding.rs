@@ -2,7 +2,9 @@
 
 use std::io::{self, Read};
 
-use encoding_rs::{Decoder, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use encoding_rs::{Decoder, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+
+pub use encoding_rs::Encoding;
 
 /// The encoding of a text by its mark, or by its first bytes; with how many bytes the mark takes.
 ///
@@ -30,6 +32,16 @@ pub fn sniff(first: &[u8]) -> (&'static Encoding, usize) {
     }
 }
 
+/// The encoding of a name, by the labels of the WHATWG Encoding Standard; none if it is not known.
+pub fn named(name: &str) -> Option<&'static Encoding> {
+    Encoding::for_label(name.as_bytes())
+}
+
+/// The encoding that a mark at the beginning names, other than UTF-8; with how many bytes the mark takes.
+pub fn marked(first: &[u8]) -> Option<(&'static Encoding, usize)> {
+    Encoding::for_bom(first).filter(|(encoding, _)| *encoding != UTF_8)
+}
+
 /// Reads another encoding as UTF-8. What is not a text in it is an error, with the byte.
 pub struct Decoded<R> {
     source: R,
@@ -40,6 +52,8 @@ pub struct Decoded<R> {
     before: u64,
     ended: bool,
     name: &'static str,
+    /// What comes after the text that was read.
+    wrong: Option<io::Error>,
 }
 
 impl<R: Read> Decoded<R> {
@@ -54,12 +68,16 @@ impl<R: Read> Decoded<R> {
             before: 0,
             ended: false,
             name: encoding.name(),
+            wrong: None,
         }
     }
 }
 
 impl<R: Read> Read for Decoded<R> {
     fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
+        if let Some(wrong) = self.wrong.take() {
+            return Err(wrong);
+        }
         loop {
             if self.from == self.to && !self.ended {
                 self.before += self.to as u64;
@@ -72,7 +90,11 @@ impl<R: Read> Read for Decoded<R> {
             if let encoding_rs::DecoderResult::Malformed(length, _) = result {
                 let at = self.before + self.from as u64 - u64::from(length);
                 let what = format!("byte {at} is not {} text; --encoding names another one", self.name);
-                return Err(io::Error::new(io::ErrorKind::InvalidData, what));
+                let wrong = io::Error::new(io::ErrorKind::InvalidData, what);
+                if written == 0 {
+                    return Err(wrong);
+                }
+                self.wrong = Some(wrong);
             }
             if written > 0 || self.ended {
                 return Ok(written);
@@ -110,7 +132,9 @@ mod tests {
             assert_eq!(read(&bytes).unwrap(), text);
         }
         let mut wrong = Decoded::new(&b"ab\xffcd"[..], UTF_8);
-        let error = wrong.read_to_string(&mut String::new()).unwrap_err();
+        let mut before = String::new();
+        let error = wrong.read_to_string(&mut before).unwrap_err();
+        assert_eq!(before, "ab");
         assert_eq!(error.to_string(), "byte 2 is not UTF-8 text; --encoding names another one");
     }
 }
