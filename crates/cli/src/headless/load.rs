@@ -373,7 +373,9 @@ fn failed(error: ImportError, refuses: bool) -> Failure {
         ImportError::Server { error, kept: rows, of_rows } => {
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
             let finds = match error.kind {
-                ErrorKind::Refused if of_rows && !refuses => ". --refused FILE finds such rows, and loads the others",
+                ErrorKind::Refused if of_rows && !refuses => {
+                    ". --refused FILE finds such rows, and loads the others; --on-conflict says what becomes of those that are there already"
+                }
                 _ => "",
             };
             Failure::Database(format!("{error}; {}{finds}{remedy}", kept(rows)))
