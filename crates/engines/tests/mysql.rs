@@ -57,6 +57,40 @@ fn one(session: &mut dyn Session, statement: &str) -> String {
     rows[0][0].clone()
 }
 
+/// Of several servers the first is taken that can be reached, and that is what is asked for.
+#[test]
+fn a_server_of_several_is_chosen() {
+    let [primary, follows] = [Mariadb::start(), Mariadb::start()];
+    follows.sql("set global read_only = 1");
+    let at = |first: u16, other: u16, target: &str| {
+        let mut profile = profile(&primary).with("others", format!("127.0.0.1:{other}")).with("target", target);
+        profile.settings.insert("port".into(), Setting::Number(i64::from(first)));
+        profile
+    };
+    let reached = |profile: &Profile| -> Result<u16, String> {
+        let mut session = try_to_connect(profile, Some(&secret())).map_err(|error| error.message)?;
+        Ok(one(session.as_mut(), "select @@port").parse().unwrap())
+    };
+    let (one, other) = (primary.port, follows.port);
+    for (target, wanted) in [
+        ("any", other),
+        ("primary", one),
+        ("read-write", one),
+        ("standby", other),
+        ("read-only", other),
+        ("prefer-standby", other),
+    ] {
+        assert_eq!(reached(&at(other, one, target)), Ok(wanted), "{target}");
+        let reads = Profile { guard: Guard::ReadOnly, ..at(other, one, target) };
+        assert_eq!(reached(&reads), Ok(wanted), "{target}, where the profile only reads");
+    }
+    let none = reached(&at(other, other, "primary")).unwrap_err();
+    let each = format!("127.0.0.1:{other} is read-only, and target is primary");
+    assert_eq!(none, format!("none of 2 servers takes the connection: {each}; {each}"));
+    drop(follows);
+    assert_eq!(reached(&at(other, one, "prefer-standby")), Ok(one), "the primary, where no other is there");
+}
+
 /// A column of each type with values at its ends: what the server's own client prints is what reads
 /// back here.
 #[test]

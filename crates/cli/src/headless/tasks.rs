@@ -142,9 +142,10 @@ pub fn connection_of(given: Option<&str>, file: Option<&str>) -> Result<String, 
     if let Some(given) = given {
         return Ok(given.to_owned());
     }
-    // Read as far as the comment may stand; of a text that is piped nothing may be missing afterwards.
-    let of_file = file.filter(|file| *file != "-").and_then(|file| {
+    // Read as far as the comment may stand; what is read from a pipe would be missing afterwards.
+    let of_file = file.and_then(|file| {
         let (path, _) = file_and_line(file);
+        let path = Some(path).filter(|path| path.is_file())?;
         let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
         let marks = host::by_ending(ending).map(|host| host.line_comments);
         let marks = marks.or_else(|| dialect::by_extension(ending).map(|dialect| dialect.line_comments));

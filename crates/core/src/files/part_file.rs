@@ -32,7 +32,7 @@ fn target(path: &Path) -> PathBuf {
 /// Whether something is there that is not a plain file, and not a folder either; or that is one, but is named as what is open
 /// already (`/dev/stdout`, which may go into a file): whoever opened that would not see another in its place.
 pub(super) fn is_no_file(path: &Path) -> bool {
-    let is_open = ["/dev", "/proc"].iter().any(|folder| path.starts_with(folder));
+    let is_open = ["/dev/stdout", "/dev/stderr", "/dev/fd", "/proc"].iter().any(|open| path.starts_with(open));
     path.metadata().is_ok_and(|data| !data.is_dir() && (is_open || !data.is_file()))
 }
 

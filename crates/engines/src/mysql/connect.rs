@@ -50,10 +50,10 @@ impl Again {
 
 /// Opens a session.
 pub fn connect(attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
-    servers::first(attempt.profile, &attempt.stop, |server| connect_to(server, attempt))
+    servers::wanted(attempt.profile, &attempt.stop, |server, target| connect_to(server, target, attempt))
 }
 
-fn connect_to(profile: &Profile, attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
+fn connect_to(profile: &Profile, target: &str, attempt: &Attempt<'_>) -> Result<MysqlSession, EngineError> {
     let secret = attempt.secret;
     crate::net::prepare();
     let (since, runtime) = (Instant::now(), work::runtime()?);
@@ -66,7 +66,8 @@ fn connect_to(profile: &Profile, attempt: &Attempt<'_>) -> Result<MysqlSession, 
         Ok::<_, EngineError>((client, transport, route))
     }))?;
     let again = Again { profile: profile.clone(), secret: secret.cloned(), route };
-    MysqlSession::begin(Link { runtime, client, again, transport }, profile, since + patience, &attempt.stop)
+    let link = Link { runtime, client, again, transport };
+    MysqlSession::begin(link, (profile, target), since + patience, &attempt.stop)
 }
 
 async fn log_in(

@@ -19,13 +19,13 @@ use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, String
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
-use crate::net::keys::{OTHERS, SHARED, keys};
+use crate::net::keys::{OTHERS, SHARED, TARGET, keys};
 
 /// The engine. It has no state of its own.
 pub struct Mysql;
 
-static KEYS: [Key; SHARED.len() + 2] =
-    keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), [OTHERS]);
+static KEYS: [Key; SHARED.len() + 3] =
+    keys(Key::common("port", Takes::Number(1, 65535), "3306", "the server's port"), [OTHERS, TARGET]);
 
 impl Engine for Mysql {
     fn name(&self) -> &'static str {

@@ -25,7 +25,7 @@ use super::connect::{self, Again, Link, Way};
 use super::results::{What, carry_out, kind};
 use super::{catalog, errors};
 use crate::net::feed::Feed;
-use crate::net::servers;
+use crate::net::servers::{self, Bearing};
 use crate::net::work::{PATIENCE, Patience, with_cancel};
 
 /// Functions of sequences that go on with them.
@@ -54,7 +54,14 @@ pub struct MysqlSession {
 
 impl MysqlSession {
     /// Sets a new connection up.
-    pub fn begin(link: Link, profile: &Profile, limit: Instant, stop: &Stop) -> Result<MysqlSession, EngineError> {
+    ///
+    /// It is given up where the server is not what `target` asks for.
+    pub fn begin(
+        link: Link,
+        (profile, target): (&Profile, &str),
+        limit: Instant,
+        stop: &Stop,
+    ) -> Result<MysqlSession, EngineError> {
         let location = Location { transport: link.transport.clone(), ..Location::default() };
         let read_only = profile.guard == Guard::ReadOnly;
         let mut session = MysqlSession {
@@ -77,6 +84,13 @@ impl MysqlSession {
         let at = servers::are_several(profile).then(|| format!(" at {}", session.link.again.route.address));
         let number = version.split('-').next().unwrap_or_default();
         session.location.server = format!("{name} {number}{}", at.unwrap_or_default());
+        if target != "any" {
+            // Those that follow another one are set so: MySQL Reference Manual, "read_only".
+            let asked = session.ask("select @@global.read_only").map_err(failed)?;
+            let read_only = asked.first().is_some_and(|row| !matches!(field(row, 0).as_str(), "0" | "OFF"));
+            let kind = if read_only { "read-only" } else { "a primary" };
+            Bearing { standby: read_only, read_only, kind }.is(target, &session.link.again.route.address)?;
+        }
         session.ask_where().map_err(failed)?;
         session.patience.is_connected();
         Ok(session)

@@ -3,6 +3,7 @@
 use jaunty_seam::engine::{Key, Takes};
 
 use super::limit;
+use super::servers::TARGETS;
 
 /// Words under `tls`.
 pub const TLS: &[&str] = &["off", "prefer", "require", "verify-full"];
@@ -26,6 +27,10 @@ pub const OTHERS: Key = Key::rare(
     "",
     "other servers, host:port, separated by commas: the first that can be reached is taken",
 );
+
+/// Which of several servers is taken.
+pub const TARGET: Key =
+    Key::rare("target", Takes::Word(TARGETS), "any", "which of several servers is taken, by whether it takes changes");
 
 /// How large what the server sends at once may be.
 const LARGEST: Key = Key::rare(

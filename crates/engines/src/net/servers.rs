@@ -4,6 +4,55 @@ use jaunty_seam::engine::Stop;
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Profile, Setting};
 
+use super::reach::Address;
+
+/// Words under `target`, as libpq has them under `target_session_attrs`: which of several servers is taken, by what it says of
+/// itself.
+pub const TARGETS: &[&str] = &["any", "read-write", "read-only", "primary", "standby", "prefer-standby"];
+
+/// What a server says of itself.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Bearing {
+    /// It follows another one.
+    pub standby: bool,
+    /// It takes no changes.
+    pub read_only: bool,
+    /// What it is, in words.
+    pub kind: &'static str,
+}
+
+impl Bearing {
+    /// An error where it is not what `target` asks for.
+    pub fn is(self, target: &str, address: &Address) -> Result<(), EngineError> {
+        let is = match target {
+            "any" => true,
+            "primary" => !self.standby,
+            "standby" => self.standby,
+            "read-only" => self.read_only,
+            _ => !self.read_only,
+        };
+        let what = || format!("{address} is {}, and target is {target}", self.kind);
+        is.then_some(())
+            .ok_or_else(|| EngineError::connecting(Step::Reach, what()).remedy("Correct target, host and others."))
+    }
+}
+
+/// Connects to the first server of a profile that can be reached and is what its `target` asks for, which `connect` is told.
+pub fn wanted<T>(
+    profile: &Profile,
+    stop: &Stop,
+    mut connect: impl FnMut(&Profile, &str) -> Result<T, EngineError>,
+) -> Result<T, EngineError> {
+    let mut on = |target: &str| first(profile, stop, |server| connect(server, target));
+    match profile.text("target").unwrap_or("any") {
+        "prefer-standby" => on("standby").or_else(|error| match error.step {
+            Some(Step::Reach | Step::Name) if !stop.is_wished() => on("any"),
+            _ => Err(error),
+        }),
+        target => on(target),
+    }
+}
+
 /// A profile for each of its servers: the one that it names (or several, as a connection string has them), and those under
 /// `others`.
 fn each(profile: &Profile) -> Result<Vec<Profile>, EngineError> {
@@ -47,7 +96,7 @@ pub fn are_several(profile: &Profile) -> bool {
 
 /// Connects to the first server of a profile that takes it. One that cannot be reached makes room for the next; anything
 /// else, such as a wrong password, would be the same there, and ends it.
-pub fn first<T>(
+fn first<T>(
     profile: &Profile,
     stop: &Stop,
     mut connect: impl FnMut(&Profile) -> Result<T, EngineError>,

@@ -21,7 +21,7 @@ use super::session::PostgresSession;
 use super::{errors, files};
 use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
-use crate::net::servers;
+use crate::net::servers::{self, Bearing};
 use crate::net::tls::{Mode, Tls};
 use crate::net::work;
 
@@ -72,21 +72,10 @@ pub struct Link {
     pub limit: Limit,
 }
 
-/// Words under `target`, as libpq has them under `target_session_attrs`.
-pub const TARGETS: &[&str] = &["any", "read-write", "read-only", "primary", "standby", "prefer-standby"];
-
 /// Opens a session, on the first of the profile's servers that can be reached and is what is asked for.
 pub fn connect(attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {
     let profile = files::with_service(attempt.profile)?;
-    let target = profile.text("target").unwrap_or("any");
-    let on = |target: &str| servers::first(&profile, &attempt.stop, |server| connect_to(server, target, attempt));
-    match target {
-        "prefer-standby" => on("standby").or_else(|error| match error.step {
-            Some(Step::Reach | Step::Name) if !attempt.stop.is_wished() => on("any"),
-            _ => Err(error),
-        }),
-        target => on(target),
-    }
+    servers::wanted(&profile, &attempt.stop, |server, target| connect_to(server, target, attempt))
 }
 
 /// Whether a server is what is asked for, by what it says of itself: libpq's documentation, "target_session_attrs".
@@ -103,23 +92,12 @@ async fn is_wanted(client: &Client, target: &str, route: &Route, profile: &Profi
     let (standby, read_only) = row.unwrap_or_default();
     // On a read-only profile the session is so by our own word.
     let read_only = if profile.guard == Guard::ReadOnly { standby } else { read_only };
-    let is = match target {
-        "primary" => !standby,
-        "standby" => standby,
-        "read-only" => read_only,
-        _ => !read_only,
-    };
     let kind = match (standby, read_only) {
         (true, _) => "a standby",
         (_, true) => "read-only",
         _ => "a primary",
     };
-    let what = || format!("{} is {kind}, and target is {target}", route.address);
-    if is {
-        Ok(())
-    } else {
-        Err(EngineError::connecting(Step::Reach, what()).remedy("Correct target, host and others."))
-    }
+    Bearing { standby, read_only, kind }.is(target, &route.address)
 }
 
 fn connect_to(profile: &Profile, target: &str, attempt: &Attempt<'_>) -> Result<PostgresSession, EngineError> {

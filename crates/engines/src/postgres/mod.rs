@@ -27,7 +27,7 @@ use jaunty_seam::engine::{Attempt, Container, Engine, Key, Says, Session, String
 use jaunty_seam::error::EngineError;
 use jaunty_seam::profile::{Profile, Secret};
 
-use crate::net::keys::{OTHERS, SHARED, keys};
+use crate::net::keys::{OTHERS, SHARED, TARGET, keys};
 
 /// The engine. It has no state of its own.
 pub struct Postgres;
@@ -36,12 +36,7 @@ static KEYS: [Key; SHARED.len() + 6] = keys(
     Key::common("port", Takes::Number(1, 65535), "5432", "the server's port"),
     [
         OTHERS,
-        Key::rare(
-            "target",
-            Takes::Word(connect::TARGETS),
-            "any",
-            "which of several servers is taken, by whether it takes changes",
-        ),
+        TARGET,
         Key::rare("role", Takes::Text, "", "a role to switch to after the login"),
         Key::rare("schema", Takes::Text, "", "the search path: schemas with commas between them"),
         Key::rare("service", Takes::Text, "", "a section of pg_service.conf for settings that are missing here"),

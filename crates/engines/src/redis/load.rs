@@ -106,6 +106,9 @@ struct Loading<'a> {
 
 impl Loading<'_> {
     fn block(&mut self, rows: &[Row]) -> Result<u64, EngineError> {
+        if rows.is_empty() {
+            return Ok(0);
+        }
         for _ in 0..TRIES {
             let wanted = match self.wanted(rows) {
                 Ok(wanted) => wanted,
@@ -238,8 +241,10 @@ impl Loading<'_> {
         match answers.pop() {
             Some(Value::Nil) => Ok(None),
             Some(Value::Array(replies)) => {
-                replies.iter().try_for_each(no_error).map_err(|error| {
-                    error.remedy("What else was in the block was carried out: look before you load it again.")
+                // What else was in the block was carried out: it must not be sent again, so it is not only refused.
+                replies.iter().try_for_each(no_error).map_err(|error| EngineError {
+                    kind: ErrorKind::Lost,
+                    ..error.remedy("The other rows of the last block are there: look before you load it again.")
                 })?;
                 if counted.is_empty() {
                     return Ok(Some(rows.len() as u64));

@@ -12,6 +12,9 @@ pub const LEFT: &str = "seconds left";
 /// The score of a member, as a column.
 pub const SCORE: &str = "score";
 
+/// A key may live for so many seconds: more of them, as milliseconds, are too many for the server.
+const LONGEST: u64 = 1 << 40;
+
 const LIVES: Own = Own { name: LEFT, takes: Takes::Count, is_needed: false };
 
 /// What a row becomes.
@@ -105,7 +108,7 @@ impl Rows {
             [] => None,
             [ex, seconds] if ex.eq_ignore_ascii_case(b"ex") => {
                 let seconds = std::str::from_utf8(seconds).ok().and_then(|text| text.parse::<u64>().ok());
-                Some(seconds.filter(|seconds| *seconds > 0).ok_or("ex: a whole number of seconds")?)
+                Some(seconds.filter(|seconds| (1..=LONGEST).contains(seconds)).ok_or("ex: a whole number of seconds")?)
             }
             [word, ..] => {
                 return Err(format!(
@@ -210,7 +213,7 @@ impl Rows {
         let lives = match (own_left.filter(|_| self.holds.is_whole_key()), self.lives) {
             (Some(left), _) => {
                 let seconds = std::str::from_utf8(left).ok().and_then(|text| text.parse::<u64>().ok());
-                if seconds.is_none_or(|seconds| seconds == 0 || seconds > i64::MAX as u64 / 1000) {
+                if seconds.is_none_or(|seconds| !(1..=LONGEST).contains(&seconds)) {
                     let shown = String::from_utf8_lossy(left);
                     return Err(format!("{LEFT}: {shown} is not a whole number of seconds above zero"));
                 }
@@ -241,7 +244,8 @@ mod tests {
             ("hset", Err("hset: name the keys, such as port:*")),
             ("port", Err("each row is a hash of its own: its key goes in the place of a star, such as port:*")),
             ("set a nx", Err("nx: after the name only \"ex\" and the seconds that the keys are to live are known")),
-            ("set a ex 0", Err("ex: a whole number of seconds")),
+            ("rpush a ex 0", Err("ex: a whole number of seconds")),
+            ("rpush a ex 9223372036854775", Err("ex: a whole number of seconds")),
             (
                 "port list",
                 Err(
