@@ -232,6 +232,7 @@ impl Copying<'_, '_> {
     /// A key that is read in parts, and again where somebody changed it meanwhile.
     fn large(&mut self, key: &[u8], kind: &Kind, lives: i64) -> Result<(), EngineError> {
         for _ in 0..TRIES {
+            let before = (self.made.elements, self.made.left_out.len());
             self.ask(words(&[b"watch", key]))?;
             let outcome = self.in_parts(key, kind);
             let is_same = match &outcome {
@@ -249,7 +250,11 @@ impl Copying<'_, '_> {
                 Ok(true) if is_same => return self.end(key, lives),
                 // There is nothing: it is gone, or packed.
                 Ok(false) if is_same => return Ok(()),
-                _ => {}
+                // It is written once more, and counted once.
+                _ => {
+                    self.made.elements = before.0;
+                    self.made.left_out.truncate(before.1);
+                }
             }
         }
         let of_type = text(&self.ask(words(&[b"type", key]))?);
