@@ -163,8 +163,8 @@ impl Rows {
         key
     }
 
-    /// The commands by which a row gets there, and the value that tells it apart from others of its key. An error is why it
-    /// cannot be put there, without a full stop.
+    /// The commands by which a row gets there: the first puts it, another says how long its key lives. An error is why it cannot
+    /// be put there, without a full stop.
     pub fn commands(&self, key: &[u8], fields: &[Field<'_>]) -> Result<Vec<Arguments>, String> {
         let of = |name: &str| fields.iter().find(|(field, _)| *field == name).and_then(|(_, value)| *value);
         let named = |words: &[&[u8]]| words.iter().map(|word| word.to_vec()).collect::<Arguments>();
