@@ -255,6 +255,9 @@ fn what_lies_near_has_a_name_too() {
     let near = ["quay   redis   .env, QUAY_URL", "tides  sqlite  tides.db"];
     assert!(near.iter().all(|line| out.lines().any(|known| known == *line)), "{out}");
     assert_eq!(home.call(&["connections", "list", "--names"]).gives(), "quay\ntides\n");
+    let all: serde_json::Value = serde_json::from_str(&home.call(&["connections", "--json"]).gives()).unwrap();
+    let told = |at: usize| format!("{} {}", all[at]["name"], all[at]["from"]).replace('"', "");
+    assert_eq!((told(0), told(1)), ("quay .env, QUAY_URL".to_owned(), "tides tides.db".to_owned()));
     let (out, err) = home.call(&["run", "-c", "tides", "-s", "select at from tides", "-f", "csv"]).exits(0);
     assert_eq!((out.as_str(), err.as_str()), ("at\n06:12\n", "jaunty: tides is from tides.db\n"));
     for (wrong, told) in [("tide", "Did you mean \"tides\"?"), ("harbour", "near this folder: quay, tides.")] {

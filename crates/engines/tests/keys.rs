@@ -257,6 +257,13 @@ fn keys_of_every_type_are_made_again() {
     assert!((900..=1000).contains(&shown(to.as_mut(), "ttl text").parse::<i64>().unwrap()));
     assert_eq!(copied(from, to.as_mut(), "key with blanks").0, 1);
     assert_eq!(copied(from, to.as_mut(), "nothing").0, 0);
+    // What the user may not read is told.
+    run(from, "acl setuser mate on >fog ~* +@all -function -dump").unwrap();
+    let profile = at(&server, 0).with("user", "mate");
+    let mut mate = open(by_name("redis").unwrap(), &profile, Some(&Secret::new("fog".into()))).unwrap();
+    let (keys, left_out, _) = copied(mate.as_mut(), to.as_mut(), "");
+    assert_eq!((keys, left_out.len()), (19, 3), "{left_out:?}");
+    assert!(left_out[0].starts_with("functions: ") && left_out.iter().any(|told| told.starts_with("read: ")));
 }
 
 /// A command of arguments.

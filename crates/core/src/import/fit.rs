@@ -7,7 +7,7 @@ use arrow_array::builder::StringBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch};
 use arrow_schema::{DataType, Field, Schema};
-use jaunty_language::dialect::{Datum, Dialect, Elements};
+use jaunty_language::dialect::{Dialect, Elements};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use super::found::is_exact;
@@ -15,7 +15,7 @@ use super::matching::{Matching, Target};
 use super::refused::Bad;
 use super::source::Block;
 use super::{Dates, ImportError, Numbers};
-use crate::slip::{Kind, Mistake};
+use crate::slip::{Kind, Mistake, datum};
 
 /// A block whose rows fit, and those that do not.
 pub(super) struct Fitted {
@@ -149,11 +149,7 @@ impl<'a> Becoming<'a> {
     pub fn statements(&self, row: usize) -> Result<Vec<String>, String> {
         let value = |reader: &ColumnReader<'_>| {
             let cell = reader.get(row);
-            match cell.kind {
-                CellKind::Null => Datum::Null,
-                CellKind::Binary => Datum::Bytes(cell.text.trim_start_matches("\\x").to_owned()),
-                _ => Datum::Text(cell.text.into_owned()),
-            }
+            datum(cell.kind, &cell.text)
         };
         let (mut places, mut fields) = (Vec::new(), Vec::new());
         for (target, reader) in self.matching.targets.iter().zip(&self.readers) {

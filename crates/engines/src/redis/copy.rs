@@ -9,7 +9,7 @@ use jaunty_seam::error::{EngineError, ErrorKind};
 use redis::Value;
 
 use super::reply::text;
-use super::session::{RedisSession, refused};
+use super::session::{RedisSession, refusal};
 
 /// How many keys are asked about in one go.
 const KEYS: usize = 100;
@@ -115,11 +115,8 @@ struct Copying<'a, 'b> {
 
 impl Copying<'_, '_> {
     fn ask(&mut self, command: Vec<Vec<u8>>) -> Result<Value, EngineError> {
-        let mut answers = self.session.send_all(&[command])?;
-        match answers.pop().unwrap_or(Value::Nil) {
-            Value::ServerError(error) => Err(refused(error.code(), error.details().unwrap_or_default())),
-            answer => Ok(answer),
-        }
+        let answer = self.session.send_all(&[command])?.pop().unwrap_or(Value::Nil);
+        refusal(&answer).map_or(Ok(answer), Err)
     }
 
     fn put(&mut self, command: &[Vec<u8>]) -> Result<(), EngineError> {
@@ -130,6 +127,9 @@ impl Copying<'_, '_> {
     /// The functions of the server; one of before there were any has none.
     fn functions(&mut self) -> Result<(), EngineError> {
         let list = self.session.send_all(&[words(&[b"function", b"list", b"withcode"])])?.pop();
+        // Not that the server does not know the command, but that the user may not.
+        let denied = list.as_ref().and_then(refusal).filter(|error| error.code.as_deref() == Some("NOPERM"));
+        self.made.left_out.extend(denied.map(|error| format!("functions: {}", error.message)));
         let Some(Value::Array(libraries)) = list else { return Ok(()) };
         for code in libraries.iter().filter_map(|library| field(library, "library_code")) {
             self.put(&words(&[b"function", b"load", b"replace", text(code).as_bytes()]))?;

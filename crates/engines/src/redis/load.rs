@@ -16,7 +16,7 @@ use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use redis::Value;
 
 use super::reply::text;
-use super::session::{RedisSession, refused};
+use super::session::{RedisSession, refusal};
 
 /// How often a block is begun again, if others change its keys meanwhile.
 const TRIES: usize = 20;
@@ -90,12 +90,8 @@ fn owned(words: &[&[u8]]) -> Arguments {
     words.iter().map(|word| word.to_vec()).collect()
 }
 
-/// What the server says against a command, if that is its answer.
 fn no_error(answer: &Value) -> Result<(), EngineError> {
-    match answer {
-        Value::ServerError(error) => Err(refused(error.code(), error.details().unwrap_or_default())),
-        _ => Ok(()),
-    }
+    refusal(answer).map_or(Ok(()), Err)
 }
 
 struct Loading<'a> {

@@ -103,8 +103,7 @@ impl RedisSession {
             with_cancel(work, look, unblock(door, number), GRACE).await
         });
         match sent {
-            Ok(Ok(Value::ServerError(error))) => Err(refused(error.code(), error.details().unwrap_or_default())),
-            Ok(Ok(reply)) => Ok(reply),
+            Ok(Ok(reply)) => refusal(&reply).map_or(Ok(reply), Err),
             Ok(Err(error)) => Err(self.door.bound.exceeded().unwrap_or_else(|| failed(&error))),
             Err(_) => {
                 self.let_go = true;
@@ -316,7 +315,15 @@ fn end_script(door: Door) {
     }
 }
 
-pub(super) fn refused(code: &str, said: &str) -> EngineError {
+/// What the server says against a command, if that is its reply.
+pub(super) fn refusal(reply: &Value) -> Option<EngineError> {
+    match reply {
+        Value::ServerError(error) => Some(refused(error.code(), error.details().unwrap_or_default())),
+        _ => None,
+    }
+}
+
+fn refused(code: &str, said: &str) -> EngineError {
     let kind = match code {
         "UNBLOCKED" => ErrorKind::Stopped,
         _ if said.contains("SCRIPT KILL") || said.contains("killed by user") => ErrorKind::Stopped,
