@@ -60,3 +60,13 @@ fn a_procedure_comes_with_places_for_what_it_takes() {
     screen.press(&["Escape", "C-g"]).shows("fill in");
     screen.press(&["C-q"]).shows("unsaved").press(&["d"]).ends();
 }
+
+/// The sign that begins a variable brings those of the batch up, before a letter is typed.
+#[test]
+fn the_sign_of_a_variable_proposes_those_of_the_batch() {
+    let (_server, home) = office();
+    let screen = home.screen(&["b.sql", "-c", "office"]);
+    screen.shows("ferry · dbo").types("declare @harbour int = 1;").press(&["Enter"]);
+    screen.types("select @").shows("› @harbour").press(&["Tab"]).shows("select @harbour");
+    screen.types(", 'a@").loses("› @harbour");
+}

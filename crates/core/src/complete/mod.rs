@@ -11,6 +11,7 @@ pub mod context;
 mod definitions;
 pub(crate) mod documents;
 mod keywords;
+mod links;
 pub mod names;
 mod place;
 pub mod rank;
@@ -141,10 +142,10 @@ impl Found {
     }
 
     /// Takes a join in, by the table that it leads to.
-    fn put_join(&mut self, table: &str, label: &str, insert: String) {
+    fn put_join(&mut self, table: &str, label: &str, detail: &str, insert: String, weight: i32) {
         let Some(fit) = rank::fit(&self.typed, table) else { return };
-        let (label, detail) = (label.to_owned(), "foreign key".to_owned());
-        self.take(Proposal { label, kind: Kind::Join, detail, insert, rank: fit + 85 });
+        let (label, detail) = (label.to_owned(), detail.to_owned());
+        self.take(Proposal { label, kind: Kind::Join, detail, insert, rank: fit + weight });
     }
 
     fn take(&mut self, proposal: Proposal) {

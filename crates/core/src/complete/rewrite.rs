@@ -3,12 +3,14 @@
 use std::ops::Range;
 
 use super::context::Surroundings;
+use super::links::{Find, by_keys, by_names};
 use super::names::{Means, names};
 use super::scope::{Scope, VisibleSource};
 use crate::catalog::templates;
 use jaunty_language::dialect::Family;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Clause, Query, Shape, words};
+use jaunty_seam::catalog::Object;
 
 /// The `*` at or nearest after a byte of a query, and the columns that it stands for; none where there is none, or where
 /// not all of them are known.
@@ -135,36 +137,31 @@ pub fn missing_joins(text: &str, cursor: usize, around: Surroundings<'_>) -> Vec
         Some(owner) => object.kind.has_rows() && owner.means(&object.name, dialect),
         None => object.columns.iter().any(|column| name.means(&column.name, dialect)),
     });
-    let mut found: Vec<MissingJoin> = Vec::new();
-    for object in wanted {
-        let there = templates::name(object, catalog, dialect);
-        for source in visible.iter().filter(|source| source.outer == 0) {
-            let Some(from) = source.table.as_ref().and_then(|table| catalog.relation(table)) else { continue };
-            let own = dialect.name_as_written(&source.name.text);
+    let wanted: Vec<&Object> = wanted.collect();
+    // Names are asked only where no foreign key leads there.
+    for links in [by_keys as Find, by_names] {
+        let mut found: Vec<MissingJoin> = Vec::new();
+        for object in &wanted {
+            let there = templates::name(object, catalog, dialect);
             let other = dialect.name_as_written(&object.name);
-            let pairs = |left: &str, right: &str, ours: &[String], theirs: &[String]| {
-                let pair = |(a, b): (&String, &String)| {
-                    format!("{left}.{} = {right}.{}", dialect.name_as_written(a), dialect.name_as_written(b))
-                };
-                ours.iter().zip(theirs).map(pair).collect::<Vec<_>>().join(" and ")
-            };
-            let away = from.references().filter(|(_, to, _)| **to == object.to_name());
-            let away = away.map(|(ours, _, theirs)| pairs(&other, &own, theirs, ours));
-            let back = object.references().filter(|(_, to, _)| **to == from.to_name());
-            let back = back.map(|(theirs, _, ours)| pairs(&other, &own, theirs, ours));
-            for condition in away.chain(back).filter(|condition| !condition.is_empty()) {
-                let join = MissingJoin {
-                    table: object.name.clone(),
-                    at: place,
-                    text: format!(" join {there} on {condition}"),
-                };
-                if !found.contains(&join) {
-                    found.push(join);
+            for source in visible.iter().filter(|source| source.outer == 0) {
+                let Some(from) = source.table.as_ref().and_then(|table| catalog.relation(table)) else { continue };
+                let own = dialect.name_as_written(&source.name.text);
+                for link in links(from, object) {
+                    let condition = link.condition(&own, &other, " and ", |column| dialect.name_as_written(column));
+                    let text = format!(" join {there} on {condition}");
+                    let join = MissingJoin { table: object.name.clone(), at: place, text };
+                    if !found.contains(&join) {
+                        found.push(join);
+                    }
                 }
             }
         }
+        if !found.is_empty() {
+            return found;
+        }
     }
-    found
+    Vec::new()
 }
 
 /// The byte after the sources of a query and their conditions.
@@ -264,6 +261,11 @@ mod tests {
             (
                 "select seats| from sailings",
                 &["select seats from sailings join bookings on bookings.sailing_id = sailings.id"],
+            ),
+            // No foreign key leads there, and a name does.
+            (
+                "select vessels.mood|, c.name from ops.crew c",
+                &["select vessels.mood, c.name from ops.crew c join vessels on vessels.id = c.vessel_id"],
             ),
             ("select na|me from ports", &[]),
             ("select nothing| from ports", &[]),

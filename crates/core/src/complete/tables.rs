@@ -2,8 +2,9 @@
 
 use super::columns::at_path;
 use super::context::{Context, Place, Surroundings};
+use super::links::{Link, by_keys, by_names};
 use super::rank::fit;
-use super::scope::VisibleSource;
+use super::scope::{Seen, VisibleSource};
 use super::{Found, Kind, escaped};
 use crate::catalog::templates;
 use jaunty_language::statement::Written;
@@ -196,28 +197,13 @@ pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
     databases(context, found);
 }
 
-/// A link between two tables: columns here, columns there.
-struct Link<'a> {
-    here: Vec<&'a str>,
-    there: Vec<&'a str>,
-}
+/// How many tables are looked through for names that suggest a join: of more, each key would be felt.
+const LOOKED_THROUGH: usize = 2000;
 
-fn links<'a>(a: &'a Object, b: &'a Object) -> Vec<Link<'a>> {
-    let mut all = Vec::new();
-    let strs = |names: &'a [String]| names.iter().map(String::as_str).collect::<Vec<_>>();
-    let same = |o: &Object, n: &jaunty_seam::catalog::Name| {
-        o.name.eq_ignore_ascii_case(&n.name) && o.schema.eq_ignore_ascii_case(&n.schema)
-    };
-    for (ours, _, theirs) in a.references().filter(|(_, to, _)| same(b, to)) {
-        all.push(Link { here: strs(ours), there: strs(theirs) });
-    }
-    for (ours, _, theirs) in b.references().filter(|(_, to, _)| same(a, to)) {
-        all.push(Link { here: strs(theirs), there: strs(ours) });
-    }
-    all
-}
+/// How many joins that names suggest are proposed.
+const SUGGESTED: usize = 12;
 
-/// Behind `JOIN`: the tables that a foreign key leads to, each with a name and its condition.
+/// After `JOIN`: the tables that a foreign key leads to, each with a name and its condition, then those that names suggest.
 pub(super) fn joined(context: &Context<'_>, found: &mut Found) {
     if !context.back(1).is_some_and(|w| w.is("JOIN")) || !context.qualifier.is_empty() {
         return;
@@ -233,27 +219,34 @@ pub(super) fn joined(context: &Context<'_>, found: &mut Found) {
         let pointing = context.around.catalog.pointing_at(&here.to_name());
         let mut others: Vec<&Object> = over_there.chain(pointing).collect();
         others.dedup_by_key(|object| object.to_name());
-        for other in others {
+        let mut put = |other: &Object, link: &Link<'_>, why: &str, weight: i32| {
             let alias = short_name(&other.name, &taken);
-            for link in links(here, other) {
-                let name = templates::name(other, context.around.catalog, context.around.dialect);
-                let condition = condition(context, &link, &source.name.text, &alias);
-                let on = context.cased("on");
-                let label = format!("{} {alias} on {condition}", other.name);
-                let insert = escaped(&format!("{name} {alias} {on} {condition}"));
-                found.put_join(&other.name, &label, insert);
-            }
+            let name = templates::name(other, context.around.catalog, context.around.dialect);
+            let condition = condition(context, link, &source.name.text, &alias);
+            let on = context.cased("on");
+            let label = format!("{} {alias} on {condition}", other.name);
+            let insert = escaped(&format!("{name} {alias} {on} {condition}"));
+            found.put_join(&other.name, &label, why, insert, weight);
+        };
+        for other in &others {
+            by_keys(here, other).iter().for_each(|link| put(other, link, "foreign key", 85));
+        }
+        let catalog = context.around.catalog;
+        if catalog.objects().len() <= LOOKED_THROUGH {
+            let near = |other: &&Object| {
+                let is_near = other.schema == here.schema || catalog.is_in_path(&other.schema);
+                is_near && other.kind.has_rows() && !others.iter().any(|linked| linked.to_name() == other.to_name())
+            };
+            let near = catalog.objects().iter().filter(near);
+            let suggested = near.flat_map(|other| by_names(here, other).into_iter().map(move |link| (other, link)));
+            suggested.take(SUGGESTED).for_each(|(other, link)| put(other, &link, "by name", 72));
         }
     }
 }
 
 fn condition(context: &Context<'_>, link: &Link<'_>, here: &str, there: &str) -> String {
-    let pair = |(a, b): (&&str, &&str)| {
-        let (here, there) = (context.written(here), context.written(there));
-        format!("{there}.{} = {here}.{}", context.written(b), context.written(a))
-    };
     let and = format!(" {} ", context.cased("and"));
-    link.here.iter().zip(&link.there).map(pair).collect::<Vec<_>>().join(&and)
+    link.condition(&context.written(here), &context.written(there), &and, |column| context.written(column))
 }
 
 /// The first letters of a name's parts, made different from what is taken.
@@ -291,18 +284,25 @@ pub(super) fn conditions(context: &Context<'_>, found: &mut Found) {
     let known = |source: &VisibleSource| source.table.as_ref().and_then(|name| context.around.catalog.relation(name));
     for here in others.iter().rev() {
         if let (Some(a), Some(b)) = (known(here), known(there)) {
-            for link in links(a, b) {
+            let keys = by_keys(a, b);
+            let (links, why, weight) =
+                if keys.is_empty() { (by_names(a, b), "by name", 84) } else { (keys, "foreign key", 90) };
+            for link in links {
                 let text = format!("{on}{}", condition(context, &link, &here.name.text, &there.name.text));
-                found.put(Kind::Join, &text, "foreign key", escaped(&text), 90);
+                found.put(Kind::Join, &text, why, escaped(&text), weight);
             }
         }
     }
-    // Without a foreign key: columns of one name that look like keys.
+    // Without either: columns of one name that look like keys. A plain `id` of both says nothing.
     if found.all.iter().all(|proposal| proposal.kind != Kind::Join) {
         let Origin::Named(path) = &joined.origin else { return };
-        for column in at_path(context, path).iter().filter(|column| column.name.to_lowercase().ends_with("id")) {
+        let looks_like_a_key = |column: &&Seen| {
+            let name = column.name.to_lowercase();
+            name.ends_with("id") && name != "id"
+        };
+        for column in at_path(context, path).iter().filter(looks_like_a_key) {
             for here in others.iter().rev().filter(|here| here.columns.iter().any(|c| c.name == column.name)) {
-                let link = Link { here: vec![&column.name], there: vec![&column.name] };
+                let link = Link::one(&column.name, &column.name);
                 let text = format!("{on}{}", condition(context, &link, &here.name.text, &there.name.text));
                 found.put(Kind::Join, &text, "same name", escaped(&text), 80);
             }

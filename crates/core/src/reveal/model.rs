@@ -1,5 +1,6 @@
 //! From a name in program code to the table that it stands for: `ArticleTag` → `article_tags`.
 
+use crate::catalog::naming::{plural, singular, snake_case};
 use jaunty_seam::catalog::{Catalog, Object};
 
 /// The object that a word of program code stands for, by its own name or as a class, a model or a variable is named.
@@ -33,51 +34,6 @@ fn forms(word: &str) -> Vec<String> {
         }
     }
     all
-}
-
-/// `ArticleTag` and `articleTag` as `article_tag`.
-fn snake_case(word: &str) -> String {
-    let mut out = String::with_capacity(word.len() + 4);
-    let letters: Vec<char> = word.chars().collect();
-    for (at, c) in letters.iter().enumerate() {
-        let before = at.checked_sub(1).and_then(|at| letters.get(at));
-        let next = letters.get(at + 1);
-        // Of `HTTPRoute` the last capital begins a word.
-        let begins = c.is_uppercase()
-            && before.is_some_and(|before| {
-                before.is_lowercase()
-                    || before.is_numeric()
-                    || (before.is_uppercase() && next.is_some_and(|n| n.is_lowercase()))
-            });
-        if begins {
-            out.push('_');
-        }
-        out.push(if *c == '-' { '_' } else { *c });
-    }
-    out.to_lowercase()
-}
-
-fn plural(word: &str) -> String {
-    let vowel_before = |end: &str| word.strip_suffix(end).is_some_and(|rest| rest.ends_with(['a', 'e', 'i', 'o', 'u']));
-    if word.ends_with('y') && !vowel_before("y") {
-        return format!("{}ies", word.trim_end_matches('y'));
-    }
-    match ["s", "x", "z", "ch", "sh"].iter().any(|end| word.ends_with(end)) {
-        true => format!("{word}es"),
-        false => format!("{word}s"),
-    }
-}
-
-fn singular(word: &str) -> Option<String> {
-    if let Some(rest) = word.strip_suffix("ies") {
-        return Some(format!("{rest}y"));
-    }
-    if let Some(rest) =
-        word.strip_suffix("es").filter(|rest| ["s", "x", "z", "ch", "sh"].iter().any(|end| rest.ends_with(end)))
-    {
-        return Some(rest.to_owned());
-    }
-    word.strip_suffix('s').filter(|rest| rest.len() > 1).map(str::to_owned)
 }
 
 #[cfg(test)]

@@ -53,7 +53,7 @@ pub(crate) fn abilities() -> Value {
     let commands: Vec<&str> = COMMANDS.iter().map(|(name, _)| *name).collect();
     json!({
         "textDocumentSync": {"openClose": true, "change": 2, "save": {"includeText": false}},
-        "completionProvider": {"triggerCharacters": [".", " ", "(", ",", "'", "\"", "`", "="], "resolveProvider": true},
+        "completionProvider": {"triggerCharacters": [".", " ", "(", ",", "'", "\"", "`", "=", "@", "$"], "resolveProvider": true},
         "hoverProvider": true,
         "signatureHelpProvider": {"triggerCharacters": ["(", ","]},
         "definitionProvider": true,

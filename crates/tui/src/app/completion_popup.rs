@@ -143,7 +143,9 @@ impl App {
         self.offer = None;
         self.typed_to = Some(self.buffer.document.cursor());
         let word = typed.is_alphanumeric() || typed == '_';
-        if !(word || matches!(typed, '.' | ' ' | '(' | ',' | '=' | '\'' | '"' | '`')) {
+        // Variables and operators of documents begin with a sign.
+        let sign = matches!(typed, '.' | '@' | '$');
+        if !(word || sign || matches!(typed, ' ' | '(' | ',' | '=' | '\'' | '"' | '`')) {
             return;
         }
         let Some(completion) = self.completion() else { return };
@@ -153,7 +155,7 @@ impl App {
         if completion.proposals.first().is_some_and(same) {
             return;
         }
-        if word || typed == '.' || completion.eager {
+        if word || sign || completion.eager {
             self.offer(completion);
         }
     }

@@ -1,0 +1,188 @@
+//! How two tables hang together: by the foreign keys that are declared, and, where there are none, by their names.
+
+use crate::catalog::naming::{singular, snake_case};
+use jaunty_seam::catalog::{Column, Name, Object};
+
+/// Columns of one table that are equal to columns of another: at least one pair.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Link<'a> {
+    pub here: Vec<&'a str>,
+    pub there: Vec<&'a str>,
+}
+
+impl<'a> Link<'a> {
+    pub(super) fn one(here: &'a str, there: &'a str) -> Link<'a> {
+        Link { here: vec![here], there: vec![there] }
+    }
+
+    fn turned(self) -> Link<'a> {
+        Link { here: self.there, there: self.here }
+    }
+
+    /// The condition of a join: `there.b = here.a and …`. The tables are named as the statement calls them, as it writes
+    /// those names; columns are written by `written`.
+    pub(super) fn condition(&self, here: &str, there: &str, and: &str, written: impl Fn(&str) -> String) -> String {
+        let pair = |(a, b): (&&str, &&str)| format!("{there}.{} = {here}.{}", written(b), written(a));
+        self.here.iter().zip(&self.there).map(pair).collect::<Vec<_>>().join(and)
+    }
+}
+
+/// Finds links between two tables.
+pub(super) type Find = for<'a> fn(&'a Object, &'a Object) -> Vec<Link<'a>>;
+
+/// The links that foreign keys of either table make.
+pub(super) fn by_keys<'a>(here: &'a Object, there: &'a Object) -> Vec<Link<'a>> {
+    let same = |object: &Object, name: &Name| {
+        object.name.eq_ignore_ascii_case(&name.name) && object.schema.eq_ignore_ascii_case(&name.schema)
+    };
+    let link = |ours: &'a [String], theirs: &'a [String]| Link {
+        here: ours.iter().map(String::as_str).collect(),
+        there: theirs.iter().map(String::as_str).collect(),
+    };
+    let away = here.references().filter(|(_, to, _)| same(there, to)).map(|(ours, _, theirs)| link(ours, theirs));
+    let back = there.references().filter(|(_, to, _)| same(here, to)).map(|(theirs, _, ours)| link(ours, theirs));
+    away.chain(back).filter(|link| !link.here.is_empty()).collect()
+}
+
+/// The links that names suggest, for databases that declare no foreign keys: a column that is called after the other
+/// table and its key (`vessel_id`, `home_port`), else columns of one name that are the key of one of the two. A plain `id` of
+/// both is none: that would join rows that have nothing to do with each other.
+pub(super) fn by_names<'a>(here: &'a Object, there: &'a Object) -> Vec<Link<'a>> {
+    let mut links = leading(here, there);
+    links.extend(leading(there, here).into_iter().map(Link::turned));
+    if links.is_empty() {
+        links = of_one_name(here, there);
+    }
+    links
+}
+
+/// What tells that names are those of a key of any table, and say nothing of which.
+const OF_ANY: [&str; 6] = ["id", "code", "name", "key", "uuid", "guid"];
+
+/// Columns of `from` that are called after `to` and its key.
+fn leading<'a>(from: &'a Object, to: &'a Object) -> Vec<Link<'a>> {
+    let (Some(key), table) = (key_of(to), snake_case(&to.name)) else { return Vec::new() };
+    let one = singular(&table).unwrap_or_else(|| table.clone());
+    let name = snake_case(&key.name);
+    let is_own = |base: &str| name.strip_prefix(base).is_some_and(|rest| rest.is_empty() || rest.starts_with('_'));
+    let with_key = |base: &String| if is_own(base) { name.clone() } else { format!("{base}_{name}") };
+    let wanted: Vec<String> = [&one, &table].iter().flat_map(|base| [with_key(base), (*base).clone()]).collect();
+    let leads = |column: &&Column| {
+        let called = snake_case(&column.name);
+        let is = |wanted: &String| {
+            called.strip_suffix(wanted.as_str()).is_some_and(|rest| rest.is_empty() || rest.ends_with('_'))
+        };
+        wanted.iter().any(is) && alike(&column.db_type, &key.db_type)
+    };
+    // A table's own key is called after it, too: it leads to another table only by another name.
+    let own = (from.name == to.name && from.schema == to.schema).then_some(key.name.as_str());
+    let columns = from.columns.iter().filter(|column| Some(column.name.as_str()) != own);
+    columns.filter(leads).map(|column| Link::one(&column.name, &key.name)).collect()
+}
+
+/// Columns that both have under one name, which is the key of one of them.
+fn of_one_name<'a>(here: &'a Object, there: &'a Object) -> Vec<Link<'a>> {
+    let keys = [key_of(here), key_of(there)];
+    let is_key = |column: &Column| keys.iter().flatten().any(|key| key.name.eq_ignore_ascii_case(&column.name));
+    let says_which = |column: &&Column| !OF_ANY.contains(&snake_case(&column.name).as_str());
+    let mut links = Vec::new();
+    for ours in here.columns.iter().filter(says_which).filter(|column| is_key(column)) {
+        let theirs = there.columns.iter().find(|theirs| theirs.name.eq_ignore_ascii_case(&ours.name));
+        links.extend(
+            theirs.filter(|theirs| alike(&ours.db_type, &theirs.db_type)).map(|t| Link::one(&ours.name, &t.name)),
+        );
+    }
+    links
+}
+
+/// The one column that tells rows of a table apart: its key, and where none is declared the one that is called as keys are.
+fn key_of(table: &Object) -> Option<&Column> {
+    let declared = table.primary_key();
+    match declared.as_slice() {
+        [one] => table.columns.iter().find(|column| column.name == *one),
+        [] => {
+            let name = snake_case(&table.name);
+            let own = format!("{}_id", singular(&name).unwrap_or(name));
+            let called = |column: &&Column| {
+                let column = snake_case(&column.name);
+                column == "id" || column == own
+            };
+            table.columns.iter().find(called)
+        }
+        _ => None,
+    }
+}
+
+/// Whether values of two types could be equal, as far as their names tell: numbers, texts, UUIDs; anything else could.
+fn alike(one: &str, other: &str) -> bool {
+    let class = |db_type: &str| {
+        let db_type = db_type.to_ascii_lowercase();
+        let has = |words: &[&str]| words.iter().any(|word| db_type.contains(word));
+        match () {
+            () if has(&["uuid", "uniqueidentifier"]) => Some(0),
+            () if has(&["char", "text", "clob", "string"]) => Some(1),
+            () if has(&["int", "serial", "numeric", "decimal", "number"]) => Some(2),
+            () => None,
+        }
+    };
+    match (class(one), class(other)) {
+        (Some(one), Some(other)) => one == other,
+        _ => true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jaunty_seam::catalog::{Catalog, ObjectKind};
+
+    fn table(name: &str, columns: &[(&str, &str)], key: &[&str]) -> Object {
+        let mut catalog = Catalog::along(["main".to_owned()]);
+        let object = catalog.object("main", name, ObjectKind::Table);
+        for (column, db_type) in columns {
+            object.columns.push(Column {
+                name: (*column).to_owned(),
+                db_type: (*db_type).to_owned(),
+                key: key.contains(column),
+                ..Column::default()
+            });
+        }
+        object.clone()
+    }
+
+    fn told(here: &Object, there: &Object) -> Vec<String> {
+        by_names(here, there).iter().map(|link| link.condition("a", "b", " and ", str::to_owned)).collect()
+    }
+
+    #[test]
+    fn names_say_how_tables_hang_together() {
+        let ports = table("ports", &[("id", "bigint"), ("code", "text"), ("name", "text")], &["id"]);
+        let companies = table("companies", &[("company_id", "int"), ("name", "varchar(40)")], &["company_id"]);
+        let vessels = table(
+            "vessels",
+            &[("id", "integer"), ("name", "text"), ("home_port", "int"), ("CompanyId", "int"), ("port_name", "text")],
+            &[],
+        );
+        // By the table alone, and by the table and its key; a text is no number.
+        assert_eq!(told(&vessels, &ports), ["b.id = a.home_port"]);
+        assert_eq!(told(&ports, &vessels), ["b.home_port = a.id"]);
+        assert_eq!(told(&vessels, &companies), ["b.company_id = a.CompanyId"]);
+        // Two plain keys have nothing to do with each other.
+        let crew = table("crew", &[("id", "int"), ("name", "text")], &["id"]);
+        assert_eq!(told(&ports, &crew), [""; 0]);
+        // Both ends of a route.
+        let routes = table("routes", &[("id", "int"), ("from_port_id", "int"), ("to_port_id", "int")], &["id"]);
+        assert_eq!(told(&routes, &ports), ["b.id = a.from_port_id", "b.id = a.to_port_id"]);
+        // A key that is not called after its table, in both.
+        let hulls = table("hulls", &[("imo", "char(7)"), ("built", "int")], &["imo"]);
+        let calls = table("calls", &[("at", "timestamp"), ("IMO", "char(7)")], &[]);
+        assert_eq!(told(&calls, &hulls), ["b.imo = a.IMO"]);
+        // A table with itself, by another name than its key's.
+        let staff = table("staff", &[("staff_id", "int"), ("chief_staff_id", "int")], &["staff_id"]);
+        assert_eq!(told(&staff, &staff), ["b.staff_id = a.chief_staff_id", "b.chief_staff_id = a.staff_id"]);
+        // Keys of several columns say nothing.
+        let legs = table("legs", &[("route_id", "int"), ("leg", "int")], &["route_id", "leg"]);
+        let stops = table("stops", &[("leg_id", "int")], &[]);
+        assert_eq!(told(&stops, &legs), [""; 0]);
+    }
+}
