@@ -61,6 +61,26 @@ fn every_type_of_postgres_comes_back() {
     }
 }
 
+/// A table that is made for rows holds any text, whatever the database has as its character set; in one whose own does not,
+/// the error names the way out.
+#[test]
+fn a_new_table_holds_any_text() {
+    let server = Mariadb::start();
+    server.sql(
+        "create database old character set latin1; \
+         create table old.narrow (code varchar(9), name varchar(40)); create database new character set utf8mb4 collate utf8mb4_bin",
+    );
+    let home = home(None, Some(&server)).file("ports.csv", "code,name\nGUL,Гавань Чаек\nSHI,潮村桟橋 🚢\n");
+    home.call(&["load", "ports.csv", "-c", "office", "-i", "old.ports", "--create"]).exits(0);
+    assert_eq!(server.sql("select hex(name) = hex('潮村桟橋 🚢') from old.ports where code = 'SHI'").trim(), "1");
+    // Where the database's own set does, the table has its rules.
+    home.call(&["load", "ports.csv", "-c", "office", "-i", "new.ports", "--create"]).exits(0);
+    let collation = "select table_collation from information_schema.tables where table_schema = 'new'";
+    assert_eq!(server.sql(collation).trim(), "utf8mb4_bin");
+    let (_, told) = home.call(&["load", "ports.csv", "-c", "office", "-i", "old.narrow"]).exits(1);
+    assert!(told.contains("Incorrect string value") && told.contains("convert to character set utf8mb4"), "{told}");
+}
+
 #[test]
 fn every_type_of_mariadb_comes_back() {
     let server = Mariadb::start();
@@ -147,7 +167,7 @@ fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
     {
         std::fs::write(home.path("project/mixed.csv"), format!("id,at\n{rows}")).unwrap();
         let (_, said) = home.call(&["load", "mixed.csv", "-c", "office", "-i", "stamps"]).exits(1);
-        assert!(said.contains("some points in time say their offset from UTC and others do not"), "{said}");
+        assert!(said.contains("some timestamps have an offset from UTC and others do not"), "{said}");
         assert_eq!(told("stamps"), before);
     }
 }

@@ -105,7 +105,7 @@ fn a_row_longer_than_the_profile_takes_ends_the_connection() {
     let error = refused(session.as_mut(), "select repeat('x', 2000000)");
     assert_eq!(error.kind, ErrorKind::Lost);
     insta::assert_snapshot!(told(&error, &[]), @r"
-    [none] the server sent a row of more than 1 MiB, the most that is taken
+    [none] the server sent a row of more than 1 MiB, the limit of this profile
     Ask for a part of the value, or allow more with largest_mib in the profile. The next run connects again.
     ");
     assert!(!session.is_alive());

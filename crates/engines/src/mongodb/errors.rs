@@ -4,6 +4,7 @@ use jaunty_documents::raw::{Element, RawDocument};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 
 use super::wire::WireError;
+use crate::net::PASSWORD_REQUIRED;
 use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
@@ -84,13 +85,13 @@ pub fn refused(refusal: &Refusal) -> EngineError {
     let lacks = |what: &str| matches!(refusal.code, 27 | 291) && refusal.message.contains(what);
     let remedy = match refusal.code {
         _ if lacks("$geoNear") || lacks("$near") => {
-            "A search by distance needs an index: collection index { path: \"2dsphere\" }"
+            "A search by distance needs a geospatial index: collection index { path: \"2dsphere\" }"
         }
-        _ if lacks("text index") => "A search for words needs an index: collection index { path: \"text\" }",
-        13 => "Ask for the right, or connect as a user who has it.",
+        _ if lacks("text index") => "A text search needs a text index: collection index { path: \"text\" }",
+        13 => "Ask for the privilege, or connect as a user who has it.",
         26 => "The collection does not exist: check its name and the current database.",
         27 => "The index does not exist; the verb indexes lists those of a collection.",
-        43 => "The cursor is gone: the server forgets those that rest too long. Run it again.",
+        43 => "The cursor has expired: the server closes idle ones. Run it again.",
         59 => "Check how the command is written; { listCommands: 1 } lists them.",
         112 => "Another session changed it meanwhile. Run it again.",
         121 => "The validator of the collection refuses the document.",
@@ -185,10 +186,10 @@ pub fn login(refusal: &Refusal, user: &str, source: &str, given: bool) -> Engine
             format!("the login of {user} was refused"),
             format!("Check user and password, and whether {source} is the database that knows the user (auth_source)."),
         ),
-        18 => (Step::Secret, format!("the login of {user} was refused"), "The server requires a password.".to_owned()),
+        18 => (Step::Secret, format!("the login of {user} was refused"), PASSWORD_REQUIRED.to_owned()),
         334 => (
             Step::Login,
-            format!("the server has no way to log in that is spoken here: {}", refusal.message),
+            format!("the server offers no authentication mechanism that is supported here: {}", refusal.message),
             "See auth_mechanism.".to_owned(),
         ),
         _ => (Step::Login, refusal.message.trim_end_matches('.').to_owned(), "The server gave no details.".to_owned()),

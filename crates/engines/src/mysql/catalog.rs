@@ -11,6 +11,11 @@ use super::session::{MysqlSession, Row, field};
 /// The databases that are the server's own.
 const OWN: &str = "not in ('mysql', 'information_schema', 'performance_schema', 'sys')";
 
+/// The databases whose tables would not hold any text unless they say so.
+const NARROW: &str = "\
+select schema_name from information_schema.schemata where schema_name {OWN} \
+and default_character_set_name not in ('utf8mb4', 'utf16', 'utf32')";
+
 /// What has rows, and sequences, with their columns: a row a column.
 const RELATIONS: &str = "\
 select t.table_schema, t.table_name, t.table_type, t.table_comment, t.table_rows, t.data_length + t.index_length, \
@@ -71,6 +76,11 @@ pub fn read(session: &mut MysqlSession, part: usize, catalog: &mut Catalog) -> R
         0 => {
             catalog.path =
                 ask("select database()")?.iter().map(|row| field(row, 0)).filter(|s| !s.is_empty()).collect();
+            let narrow = ask(NARROW)
+                .unwrap_or_default()
+                .into_iter()
+                .map(|row| (field(&row, 0), " character set utf8mb4".to_owned()));
+            catalog.table_options = narrow.collect();
             ask(RELATIONS)?.iter().for_each(|row| column(catalog, row));
             catalog.temporary = session.temporary.clone();
         }

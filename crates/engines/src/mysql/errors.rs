@@ -5,6 +5,7 @@ use std::io;
 use jaunty_mysql::{Error, ServerError};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 
+use crate::net::PASSWORD_REQUIRED;
 use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
@@ -13,7 +14,7 @@ pub fn statement(error: &Error, statement: &str) -> EngineError {
     match error {
         Error::Server(server) => of_statement(server, statement),
         Error::TooLong(most) => {
-            let what = format!("the server sent a row of more than {} MiB, the most that is taken", most >> 20);
+            let what = format!("the server sent a row of more than {} MiB, the limit of this profile", most >> 20);
             too_long(what, *most)
         }
         Error::Closed | Error::Io(_) => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
@@ -37,8 +38,16 @@ pub fn of_statement(server: &ServerError, statement: &str) -> EngineError {
         1034 | 1035 | 1194 | 1195 => ErrorKind::Damaged,
         _ => ErrorKind::Refused,
     };
-    let remedy = match server.code {
-        1366 if server.message.contains("string value") => {
+    let told =
+        EngineError::new(kind, server.message.clone()).code(server.code.to_string()).at(place(server, statement));
+    let remedy = remedy(server.code, &server.message);
+    if remedy.is_empty() { told } else { told.remedy(remedy) }
+}
+
+/// What to do about an error of a statement, by its number; empty where nothing is known.
+pub fn remedy(code: u16, message: &str) -> &'static str {
+    match code {
+        1366 if message.contains("string value") => {
             "The column's character set has no such character: alter table … convert to character set utf8mb4."
         }
         1792 => "The profile's guard is read-only: the server refuses writes.",
@@ -48,10 +57,7 @@ pub fn of_statement(server: &ServerError, statement: &str) -> EngineError {
         1142 | 1143 | 1227 | 1044 => "Ask for the privilege, or connect as a user who has it.",
         1820 | 1862 => "The password has expired. Set a new one: set password = password('…').",
         _ => "",
-    };
-    let told =
-        EngineError::new(kind, server.message.clone()).code(server.code.to_string()).at(place(server, statement));
-    if remedy.is_empty() { told } else { told.remedy(remedy) }
+    }
 }
 
 /// Where the server says that it stumbled: `near '…' at line 3`.
@@ -99,7 +105,7 @@ fn closed(route: &Route) -> EngineError {
 
 fn refused(server: &ServerError, route: &Route, database: &str, given: bool) -> EngineError {
     let (step, remedy) = match server.code {
-        1045 if !given => (Step::Secret, "The server requires a password."),
+        1045 if !given => (Step::Secret, PASSWORD_REQUIRED),
         1045 => (Step::Secret, "Check user and password, and whether the server accepts this user from here."),
         1698 => (Step::Login, "This user logs in another way than by password, often through the socket."),
         1049 => (Step::Database, "Check how the name is written."),

@@ -37,7 +37,8 @@ impl MysqlSession {
         let read = |batch: RecordBatch| {
             // One zone holds for all of them: those of the other kind would be other moments.
             if offsets(&batch, load).any(|says_one| says_one != is_shifted) {
-                let what = "some points in time say their offset from UTC and others do not: which moments those are depends on the session";
+                let what =
+                    "some timestamps have an offset from UTC and others do not: what those mean depends on the session";
                 let remedy = "Give all of them an offset, or none, or load them into a datetime.";
                 return Err(EngineError::new(ErrorKind::Refused, what).remedy(remedy));
             }
@@ -78,8 +79,9 @@ impl MysqlSession {
             if level == "Note" || load.meeting == Meeting::Skip && code == DUPLICATE {
                 continue;
             }
-            let error = EngineError::new(ErrorKind::Refused, text);
-            return Err(EngineError { code: Some(code), ..error });
+            let remedy = errors::remedy(code.parse().unwrap_or_default(), &text);
+            let error = EngineError::new(ErrorKind::Refused, text).code(code);
+            return Err(if remedy.is_empty() { error } else { error.remedy(remedy) });
         }
         Ok(())
     }

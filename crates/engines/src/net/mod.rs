@@ -18,6 +18,13 @@ pub mod work;
 
 use std::sync::Once;
 
+/// What to do where a server requires a password and has none, after a message that says so.
+pub const GIVE_PASSWORD: &str = "Give it here, or name a source for it under secret.";
+
+/// The same after a message that only says that the login failed.
+pub const PASSWORD_REQUIRED: &str =
+    "The server requires a password. Give it here, or name a source for it under secret.";
+
 /// Makes the one provider of cryptography known to rustls, which refuses to choose between several
 /// that drivers bring along.
 pub fn prepare() {

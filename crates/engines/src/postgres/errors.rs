@@ -4,6 +4,7 @@ use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::Secret;
 use tokio_postgres::error::{DbError, ErrorPosition, SqlState};
 
+use crate::net::GIVE_PASSWORD;
 use crate::net::reach::Route;
 use crate::net::tls;
 
@@ -81,10 +82,8 @@ pub fn login(error: &tokio_postgres::Error, route: &Route, secret: Option<&Secre
                 .remedy("Enable it on the server, or set tls = \"prefer\" if the network is trusted.");
         }
         if text.contains("password missing") {
-            return EngineError::connecting(Step::Secret, format!("{} requires a password", route.address)).remedy(
-                super::files::passed_over()
-                    .unwrap_or_else(|| "Give it here, or name a source for it under secret.".to_owned()),
-            );
+            return EngineError::connecting(Step::Secret, format!("{} requires a password", route.address))
+                .remedy(super::files::passed_over().unwrap_or_else(|| GIVE_PASSWORD.to_owned()));
         }
         if text.contains("invalid password") || text.contains("empty password") {
             return EngineError::connecting(Step::Secret, "the password cannot be used");

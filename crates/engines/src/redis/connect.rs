@@ -10,6 +10,7 @@ use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 
 use super::bounded::Bounded;
 use super::session::RedisSession;
+use crate::net::GIVE_PASSWORD;
 use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
 use crate::net::tls::{self, Mode, Tls};
@@ -132,7 +133,7 @@ impl Door {
         }
         if all.contains("NOAUTH") || (!self.has_secret && all.to_lowercase().contains("auth")) {
             let error = EngineError::connecting(Step::Secret, format!("{address} requires a password")).code("NOAUTH");
-            return error.remedy("Give it here, or name a source for it under secret.");
+            return error.remedy(GIVE_PASSWORD);
         }
         if all.contains("DB index") || all.contains("database number") || all.contains("establishing redis database") {
             return EngineError::connecting(Step::Database, format!("{address} has no database {}", self.database))

@@ -3,6 +3,7 @@
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_tds::{Error, Message};
 
+use crate::net::PASSWORD_REQUIRED;
 use crate::net::limit::too_long;
 use crate::net::reach::Route;
 
@@ -15,8 +16,8 @@ pub fn statement(message: &Message, text: &str) -> EngineError {
         _ => ErrorKind::Refused,
     };
     let remedy = match message.number {
-        208 => "Check the name, its schema, and the database in hand.",
-        229 | 230 | 262 | 297 | 300 => "Ask for the right, or connect as a user who has it.",
+        208 => "Check the name, its schema, and the current database.",
+        229 | 230 | 262 | 297 | 300 => "Ask for the privilege, or connect as a user who has it.",
         137 => "Declare it in the same batch: a line with GO ends one.",
         1205 => "Deadlock with another session: the transaction was rolled back. Run it again.",
         1222 => "Another session holds a lock. Try again, or find it with exec sp_who2.",
@@ -67,7 +68,7 @@ fn word(text: &str, name: &str) -> Option<usize> {
 pub fn broken(error: &Error) -> EngineError {
     match error {
         Error::TooLong(most) => {
-            let what = format!("the server sent a row of more than {} MiB, the most that is taken", most >> 20);
+            let what = format!("the server sent a row of more than {} MiB, the limit of this profile", most >> 20);
             too_long(what, *most)
         }
         Error::Closed => EngineError::new(ErrorKind::Lost, "the server closed the connection"),
@@ -102,11 +103,11 @@ pub fn login(messages: &[Message], route: &Route, database: &str, given: bool) -
     } else if let Some(message) = number(&[18470, 18486]) {
         (message, Step::Login, "The login is locked or disabled. Ask the administrator.")
     } else if let Some(message) = number(&[18452]) {
-        (message, Step::Login, "The server takes only logins of its domain: Kerberos is not spoken here.")
+        (message, Step::Login, "The server accepts only logins of its domain; Kerberos is not supported.")
     } else if let Some(message) = number(&[40615, 40914]) {
         (message, Step::Login, "The server's firewall does not let this machine in.")
     } else if let Some(message) = number(&[18456]) {
-        let remedy = if given { "Check user and password." } else { "The server requires a password." };
+        let remedy = if given { "Check user and password." } else { PASSWORD_REQUIRED };
         (message, Step::Secret, remedy)
     } else {
         (last, Step::Login, "The server gave no details.")

@@ -38,6 +38,10 @@ pub struct Catalog {
     /// known of a table with such a name, whatever others have under it.
     #[serde(skip)]
     pub temporary: BTreeSet<String>,
+    /// What the definition of a new table needs after its columns so that they hold any text, by schema; none where the
+    /// schema's own defaults do.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub table_options: BTreeMap<String, String>,
     /// When it was read, in milliseconds since 1970.
     pub read_ms: u64,
     /// Why some of it is missing, if so.

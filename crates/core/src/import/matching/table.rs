@@ -181,7 +181,11 @@ impl Matching {
             let names: Vec<_> = key.iter().map(|name| dialect.name_as_written(name)).collect();
             lines.push(format!("  primary key ({})", names.join(", ")));
         }
-        let definition = format!("create table {table} (\n{}\n)", lines.join(",\n"));
+        let parts: Vec<&str> = name.split('.').collect();
+        let own = || catalog.path.first().map_or("", String::as_str);
+        let schema = parts.iter().rev().nth(1).map_or_else(own, |schema| *schema);
+        let options = catalog.table_options.get(schema).map_or("", String::as_str);
+        let definition = format!("create table {table} (\n{}\n){options}", lines.join(",\n"));
         Ok(Matching { table, targets, key, left_out, definition: Some(definition) })
     }
 
