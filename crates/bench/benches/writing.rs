@@ -270,6 +270,7 @@ fn opened(folder: &tempfile::TempDir, file: &std::path::Path, post: Post) -> Res
         connections: Connections::default(),
         profile: None,
         buffer: file.to_owned(),
+        rows: None,
         keeping,
         appearance: appearance::understood(&mut Settings::default()),
         settings: Settings::default(),

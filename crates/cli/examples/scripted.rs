@@ -26,6 +26,7 @@ fn main() {
         connections: Connections { profiles: vec![profile.clone()], ..Connections::default() },
         profile: Some(profile),
         buffer: std::env::args_os().nth(1).expect("a buffer").into(),
+        rows: None,
         appearance: appearance::understood(&mut settings),
         settings,
         depth: Depth::of_environment(|name| std::env::var(name).ok()),

@@ -27,7 +27,7 @@ fn main() -> ExitCode {
 
 fn run(args: Args) -> Result<(), Failure> {
     match args.command {
-        Some(Command::Run(run)) => headless::run::run(&run),
+        Some(Command::Run(run)) => headless::run::run(run),
         Some(Command::Load(load)) => headless::load::run(&load),
         Some(Command::Dump(dump)) => headless::dump::run(&dump),
         Some(Command::Compare(compare)) => headless::compare::run(&compare),

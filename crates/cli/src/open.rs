@@ -8,6 +8,7 @@ use jaunty_core::buffers::Last;
 use jaunty_core::connection::url::{self, FromUrl};
 use jaunty_core::connection::{self, Connections, connections_files, load, nearby};
 use jaunty_core::files::Folders;
+use jaunty_core::import::Format;
 use jaunty_core::run::Keeping;
 use jaunty_core::settings;
 use jaunty_engines::ENGINES;
@@ -225,10 +226,17 @@ pub fn open(args: &Open) -> Result<(), Failure> {
         buffer = None;
     }
     buffer = buffer.map(crate::headless::buffers::meant);
+    // Rows are no statements: they are loaded, on the connection that was used last.
+    let rows = buffer.take_if(|path| path.is_file() && Format::of_file(path).is_some());
+    // The name of a connection, where nothing else is called so.
+    let named = buffer.as_deref().filter(|path| !path.exists()).and_then(Path::to_str);
+    if let Some(named) = named.and_then(|name| connections.find(name)).filter(|_| chosen.is_none()) {
+        (chosen, buffer) = (Some(named.clone()), None);
+    }
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
     }
-    if args.file.is_none() && args.connection.is_none() && !args.pane {
+    if (args.file.is_none() || rows.is_some()) && args.connection.is_none() && !args.pane {
         let last = std::env::current_dir().ok().and_then(|here| Last::of(&folders, &here));
         chosen = last.as_ref().and_then(|last| connections.find(last.connection.as_deref()?).cloned());
         buffer = last.map(|last| last.buffer);
@@ -245,7 +253,8 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     let buffer = buffer.unwrap_or_else(|| buffers(&folders, name).join(format!("statements.{ending}")));
     let here = std::env::current_dir().unwrap_or_default();
     let project = jaunty_serve::socket::project_of(&here);
-    show_as(folders, ENGINES, connections, chosen, buffer, Some((project, args.pane)))
+    let rows = rows.map(|path| std::path::absolute(&path).unwrap_or(path));
+    show_as(folders, ENGINES, (connections, chosen), (buffer, rows), Some((project, args.pane)))
 }
 
 /// Shows the screen until a person leaves.
@@ -256,16 +265,15 @@ pub fn show(
     profile: Option<Profile>,
     buffer: PathBuf,
 ) -> Result<(), Failure> {
-    show_as(folders, engines, connections, profile, buffer, None)
+    show_as(folders, engines, (connections, profile), (buffer, None), None)
 }
 
 /// The same, where other programs of a project find it: perhaps as the guest of an editor.
 fn show_as(
     folders: Folders,
     engines: &'static [&'static dyn Engine],
-    connections: Connections,
-    profile: Option<Profile>,
-    buffer: PathBuf,
+    (connections, profile): (Connections, Option<Profile>),
+    (buffer, rows): (PathBuf, Option<PathBuf>),
     found_in: Option<(PathBuf, bool)>,
 ) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
@@ -289,6 +297,7 @@ fn show_as(
         connections,
         profile,
         buffer,
+        rows,
         keeping,
         settings,
         appearance,

@@ -159,11 +159,11 @@ fn the_database_refuses_with_one() {
 fn a_word_of_another_language_is_told_with_what_this_one_says() {
     let home = Home::ferry();
     let (_, err) = home.call(&["run", "-c", "ferry", "-s", "select name, now() from ports"]).exits(1);
-    assert!(err.ends_with("now is of another language; here: datetime('now').\n"), "{err}");
+    assert!(err.ends_with("now isn't supported here; instead: datetime('now').\n"), "{err}");
     let (_, err) = home.call(&["run", "-c", "ferry", "-s", "show tables"]).exits(1);
-    assert!(err.contains("here: select name from sqlite_schema where type = 'table'."), "{err}");
+    assert!(err.contains("instead: select name from sqlite_schema where type = 'table'."), "{err}");
     let (_, err) = home.call(&["run", "-c", "ferry", "-s", "select nmae from ports"]).exits(1);
-    assert!(!err.contains("another language"), "{err}");
+    assert!(!err.contains("instead:"), "{err}");
 }
 
 #[test]
@@ -753,6 +753,38 @@ fn a_connection_is_added_by_what_programs_say_of_it() {
 }
 
 #[test]
+fn what_is_piped_in_runs_without_being_named() {
+    let home = Home::ferry();
+    let out = home.call(&["run", "-c", "ferry", "-f", "csv"]).input("select 2 + 3 as five;\n").gives();
+    assert_eq!(out, "five\n5\n");
+    let (_, err) = home.call(&["run", "ferry", "-s", "select 1"]).exits(2);
+    assert!(err.contains("ferry is a connection: -c ferry"), "{err}");
+    let (_, err) = home.call(&["run", "a.sql", "-s", "select 1"]).exits(2);
+    assert!(err.contains("leave one of them out"), "{err}");
+}
+
+#[test]
+fn a_connection_is_added_to_the_project_or_to_your_own() {
+    let home = Home::new();
+    std::fs::remove_dir(home.path("project/.jaunty")).unwrap();
+    let own = home.call(&["connections", "add", "quay", "sqlite:quay.db", "--set", "create=true"]).gives();
+    assert!(!own.contains("/project/"), "{own}");
+    let path = "path = \"../quay.db\"";
+    // The project begins with its first connection, also under a name that you have yourself; there its own counts.
+    let told = home.call(&["connections", "add", "quay", "quay.db", "--engine", "sqlite", "--project"]).exits(2).1;
+    assert!(told.contains("word=value") || told.contains("URL"), "what is not a database is not taken: {told}");
+    home.call(&["connections", "try", "quay"]).exits(0);
+    let told = home.call(&["connections", "add", "quay", "quay.db", "--project"]).gives();
+    assert!(told.contains("/project/.jaunty/connections.toml"), "{told}");
+    let text = read(&home, ".jaunty/connections.toml");
+    assert!(text.contains(path), "{text}");
+    let (_, told) = home.call(&["connections", "add", "quay", "quay.db", "--project"]).exits(2);
+    assert!(told.contains("already exists"), "{told}");
+    let all = home.call(&["connections", "--json"]).gives();
+    assert_eq!(all.matches("\"name\": \"quay\"").count(), 1, "{all}");
+}
+
+#[test]
 fn json_does_nothing_to_a_terminal() {
     let home = Home::ferry().file("a.sql", "-- a\u{85}\u{202e}\u{7f}b\nselect 1;\n");
     let out = home.call(&["statements", "a.sql"]).gives();
@@ -823,13 +855,15 @@ fn shells_complete_names_and_manuals_are_there() {
     assert_eq!(complete("jaunty run -c m"), "museum");
     assert_eq!(complete("jaunty conn"), "connections");
     assert_eq!(complete("jaunty run -c ferry ferry/f"), "ferry/fares.sql");
-    assert_eq!(complete("jaunty fer"), "ferry/fares.sql ferry/tides.sql");
+    assert_eq!(complete("jaunty fer"), "ferry/fares.sql ferry/tides.sql ferry");
     assert_eq!(complete("jaunty log ferry/f"), "");
     for shell in ["zsh", "fish"] {
         let script = home.call(&["completions", shell]).gives();
         assert!(script.contains("connections list --names") && script.contains("buffers --names"), "{shell}");
         let runs = script.matches("_jaunty_files").count();
-        assert!(shell == "fish" || runs > 4, "each place where a buffer may stand: {runs}");
+        // The function, and where it is called for run, plan, send and statements.
+        assert!(shell == "fish" || runs == 5, "each place where a buffer may stand: {runs}");
+        assert!(shell == "fish" || script.matches("_jaunty_first").count() == 2);
     }
     home.call(&["man", &home.path("man").display().to_string()]).gives();
     let page = std::fs::read_to_string(home.path("man/jaunty-run.1")).unwrap();

@@ -545,3 +545,26 @@ fn a_prompt_stays_open_after_a_mistake_and_typing_replaces_what_was_offered() {
     assert_eq!(support::read(&home, "x.csv"), "a\n1\n");
     screen.press(&["C-q"]).ends();
 }
+
+#[test]
+fn the_name_of_a_connection_opens_it() {
+    let home = Home::ferry();
+    let screen = home.screen(&["ferry"]);
+    screen.shows("ferry.db · main").shows("statements.sql").press(&["C-q"]).ends();
+    // A file of that name comes first.
+    let home = Home::ferry().file("ferry", "select 'a file';\n");
+    let screen = home.screen(&["ferry"]);
+    screen.shows("a file").press(&["Escape", "C-q"]).ends();
+}
+
+#[test]
+fn a_file_of_rows_is_offered_to_be_loaded() {
+    let home = Home::ferry().file("LatePorts.csv", "code,berths\nFOG,3\nMIS,\n");
+    let screen = home.screen(&["LatePorts.csv", "-c", "ferry"]);
+    screen.shows("load a file").shows("late_ports").shows("2 rows looked at: all of them fit");
+    screen.shows("The table is new").press(&["C-g"]).shows("2 rows loaded into late_ports").press(&["Escape"]);
+    screen.press(&["C-q"]).ends();
+    // Without a connection it waits for one.
+    let screen = home.screen(&["LatePorts.csv"]);
+    screen.shows("LatePorts.csv").press(&["Escape", "C-q"]).ends();
+}

@@ -39,7 +39,7 @@ pub struct Load {
     /// The type of a column of a table that is made, where it is to be another than its values look like; by the file's name. May be given several times
     #[arg(long = "type", value_name = "COLUMN=TYPE", requires = "create")]
     pub types: Vec<String>,
-    /// What becomes of a row whose key is there already
+    /// What to do with a row whose key already exists
     #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = ["stop", "skip", "replace"])]
     pub on_conflict: String,
     /// Write rows that do not fit to this CSV file, each with the reason, and load the others
@@ -48,7 +48,7 @@ pub struct Load {
     /// Commit after so many rows, instead of all or none
     #[arg(long, value_name = "ROWS", value_parser = clap::value_parser!(u64).range(1..))]
     pub batch: Option<u64>,
-    /// Say what was found and what would be loaded, and load nothing
+    /// Show what was found and what would be loaded, and load nothing
     #[arg(long)]
     pub preview: bool,
     /// The format; without it the ending says, or the first bytes
@@ -57,10 +57,10 @@ pub struct Load {
     /// The sheet of a workbook; without it the first that has rows
     #[arg(long, value_name = "NAME")]
     pub sheet: Option<String>,
-    /// What stands between fields: a character, or tab, comma, semicolon, pipe
+    /// The separator of fields: a character, or tab, comma, semicolon, pipe
     #[arg(long, value_name = "SIGN")]
     pub separator: Option<String>,
-    /// What stands around fields that hold a separator
+    /// The quote around fields that contain a separator
     #[arg(long, value_name = "SIGN")]
     pub quote: Option<String>,
     /// The encoding, such as utf-8, utf-16le or windows-1252
@@ -69,10 +69,10 @@ pub struct Load {
     /// Whether the first row has the names
     #[arg(long, value_name = "YES", value_parser = ["yes", "no"])]
     pub header: Option<String>,
-    /// A field that is NULL, beside one that is empty and has no quotes
+    /// A text that means NULL, besides an empty field without quotes
     #[arg(long, value_name = "TEXT")]
     pub null: Option<String>,
-    /// The order in which days are written
+    /// The order of day, month and year in dates
     #[arg(long, value_name = "ORDER", value_parser = ["ymd", "dmy", "mdy"])]
     pub dates: Option<String>,
     /// The sign before the fraction of numbers; the other one groups digits: comma (1.234,5) or point (1,234.5)

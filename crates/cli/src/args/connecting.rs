@@ -27,12 +27,15 @@ pub enum ConnectionsAct {
         /// The connection, by its name, or a database file, or a URL
         name: String,
     },
-    /// Add one to the connections file
+    /// Add one to the project's connections file, or to your own where the project has none
     Add {
         /// Its name
         name: String,
         /// A URL, such as postgresql://clerk@quay.example/bookings, or a database file
         url: Option<String>,
+        /// Into the project's file, .jaunty/connections.toml, which is made in this folder if there is none above it
+        #[arg(long)]
+        project: bool,
         #[command(flatten)]
         change: Change,
     },

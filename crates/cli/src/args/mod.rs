@@ -27,7 +27,8 @@ pub struct Args {
 /// What the screen is opened with.
 #[derive(Debug, clap::Args)]
 pub struct Open {
-    /// A buffer to open, by its file or its name (`jaunty buffers`), a database file, or a URL to connect to
+    /// A buffer to open, by its file or its name (`jaunty buffers`); a database file, a URL or the name of a connection
+    /// to connect to; or a file of rows to load, such as ports.csv
     pub file: Option<PathBuf>,
     /// The connection to run statements on, by its name in a connections file
     #[arg(short, long, value_name = "NAME")]

@@ -11,7 +11,6 @@ use crate::failure::Failure;
 
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
-#[command(group = clap::ArgGroup::new("what").required(true).args(["statement", "file"]))]
 pub struct Run {
     /// The connection, by its name, or a database file, or a URL; without it, the one that a comment at the top of the file names
     #[arg(short, long, value_name = "NAME")]
@@ -19,7 +18,7 @@ pub struct Run {
     /// Statements to run; "-" reads them from standard input
     #[arg(short, long, value_name = "TEXT", allow_hyphen_values = true)]
     pub statement: Option<String>,
-    /// A file of statements to run, or a buffer by its name, "-" for standard input; with :LINE only the one at that line, of program code too
+    /// A file of statements to run, or a buffer by its name, "-" for standard input, which is read without it, too; with :LINE only the one at that line, of program code too
     #[arg(value_name = "FILE[:LINE]")]
     pub file: Option<String>,
     #[command(flatten)]
@@ -42,7 +41,7 @@ pub struct Run {
     /// Confirm statements that write, on a connection whose guard is ask
     #[arg(short, long)]
     pub yes: bool,
-    /// Do not say on standard error what a statement changed
+    /// Do not report on standard error what a statement changed
     #[arg(long, short)]
     pub quiet: bool,
 }
@@ -69,7 +68,7 @@ pub struct Plan {
     /// A parameter's value, such as :from=Saltmarsh; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
-    /// One JSON object: the steps with all that is known of them
+    /// One JSON object: the steps with all their details
     #[arg(long)]
     pub json: bool,
 }
@@ -85,7 +84,7 @@ pub struct Schema {
     /// How far neighbours of a table are drawn
     #[arg(short, long, default_value_t = 1)]
     pub depth: usize,
-    /// The schema; without it the first that names are looked up in
+    /// The schema; by default the first of the search path
     #[arg(short, long, value_name = "NAME")]
     pub schema: Option<String>,
     /// Draw it to this file, .svg or .pdf

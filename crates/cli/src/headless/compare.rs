@@ -98,7 +98,7 @@ fn structures(args: &CompareStructure) -> Result<bool, Failure> {
         put(&mut std::io::stdout().lock(), &made.script(left.dialect))?;
         if made.losing() > 0 {
             let many = words::count(made.losing() as u64, "statement");
-            eprintln!("{many} of {} take rows or values away", words::number(made.statements.len() as u64));
+            eprintln!("{many} of {} delete rows or values", words::number(made.statements.len() as u64));
         }
     } else if args.found.json {
         super::print(&as_json(&found))?;
@@ -187,7 +187,7 @@ impl Rows {
         let names = self.names();
         let known = self.catalog.as_ref().zip(self.dialect);
         let (catalog, dialect) =
-            known.ok_or("kept rows are of no connection here: name it, and a table or statement")?;
+            known.ok_or("the connection of the kept rows is not known here: name one, and a table or statement")?;
         let at = columns.first().and_then(|column| names.iter().position(|name| name == column)).unwrap_or(0);
         let of = |at| Ground::find((&self.statement, &names, &self.origins), at, catalog, dialect);
         of(at).or_else(|error| (0..names.len()).find_map(|at| of(at).ok()).ok_or(error)).map_err(|why| why.to_string())
@@ -201,7 +201,7 @@ fn sides(args: &CompareRows) -> Result<[Side; 2], Failure> {
         }
         let name = name.as_ref().ok_or_else(|| Failure::Usage("name the left side: --left, or --left-run".into()))?;
         if table.is_none() && statement.is_none() {
-            return Err(Failure::Usage("say which rows: --table, --statement, or a run for each side".into()));
+            return Err(Failure::Usage("name the rows: --table, --statement, or a run for each side".into()));
         }
         Ok(Side { named: Some(named(name)?), run: None, table: table.clone(), statement: statement.clone() })
     };
@@ -240,7 +240,7 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
         },
     )?;
     let statement = match (&side.table, &side.statement) {
-        (Some(table), _) => of_table(table, &catalog, dialect)?,
+        (Some(table), _) => of_table(table, &named.profile.name, &catalog, dialect)?,
         (None, Some(statement)) => statement.trim().trim_end_matches(';').to_owned(),
         (None, None) => String::new(),
     };
@@ -258,10 +258,10 @@ fn read(side: &Side, keeping: Option<&Keeping>, interrupt: &Interrupt) -> Result
     Ok(Rows { archive, statement, origins, catalog: Some(catalog), dialect: Some(dialect), partial: None })
 }
 
-/// All rows of a table.
-fn of_table(table: &str, catalog: &Catalog, dialect: &'static Dialect) -> Result<String, Failure> {
+/// All rows of a table of a connection.
+fn of_table(table: &str, of: &str, catalog: &Catalog, dialect: &'static Dialect) -> Result<String, Failure> {
     let found = relation(table, catalog, dialect)
-        .ok_or_else(|| Failure::Usage(format!("there is no table or view {table}")))?;
+        .ok_or_else(|| Failure::Usage(format!("{}: there is no table or view {table}", clean(of))))?;
     let name = dialect.name_as_written(&found.name);
     if dialect.family == Family::Documents {
         return Ok(format!("{name} | sort {{ _id: 1 }}"));

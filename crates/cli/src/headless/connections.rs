@@ -1,6 +1,6 @@
 //! `jaunty connections`: listing, trying and changing profiles, as text or as JSON, never a secret.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use jaunty_core::connection::{connections_files, edit, nearby, open, url};
@@ -27,7 +27,9 @@ pub fn act(args: &Connections) -> Result<(), Failure> {
         Some(ConnectionsAct::List { names: true }) => names(),
         None | Some(ConnectionsAct::List { .. }) => list(args.json),
         Some(ConnectionsAct::Try { name }) => attempt(name, args.json),
-        Some(ConnectionsAct::Add { name, url, change }) => add(name, url.as_deref(), change, args.json),
+        Some(ConnectionsAct::Add { name, url, project, change }) => {
+            add(name, url.as_deref(), *project, change, args.json)
+        }
         Some(ConnectionsAct::Edit { name, rename, change }) => change_one(name, rename.as_deref(), change, args.json),
         Some(ConnectionsAct::Remove { name }) => remove(name, args.json),
     }
@@ -81,17 +83,21 @@ fn attempt(name: &str, json: bool) -> Result<(), Failure> {
     super::print(&format!("{told:#}\n"))
 }
 
-fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(), Failure> {
+fn add(name: &str, url: Option<&str>, project: bool, change: &Change, json: bool) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let known = crate::open::connections(&folders);
-    if known.find(name).is_some() {
+    let here = std::env::current_dir().unwrap_or_default();
+    let first = || connections_files(&here, &folders).into_iter().next();
+    let file = match project {
+        true => project_file(&here),
+        false => first().unwrap_or_else(|| folders.config.join("connections.toml")),
+    };
+    // One of your own may have the same name: in the project its own counts.
+    if known.find(name).is_some_and(|there| !project || there.file.as_ref() == Some(&file)) {
         return Err(Failure::Usage(format!(
             "a connection named \"{name}\" already exists; use jaunty connections edit to change it"
         )));
     }
-    let here = std::env::current_dir().unwrap_or_default();
-    let file = connections_files(&here, &folders).into_iter().next();
-    let file = file.unwrap_or_else(|| folders.config.join("connections.toml"));
     let mut profile = match url {
         Some(text) if let Some(engine) = crate::open::engine_of(Path::new(text)) => {
             Profile::new("", engine.name()).with("path", text)
@@ -121,6 +127,12 @@ fn add(name: &str, url: Option<&str>, change: &Change, json: bool) -> Result<(),
         from_here(&mut profile, key);
     }
     save(None, apply(profile, change)?, json)
+}
+
+/// The connections file of the project that a folder is in, or begins.
+fn project_file(here: &Path) -> PathBuf {
+    let project = here.ancestors().find(|folder| folder.join(".jaunty").is_dir()).unwrap_or(here);
+    project.join(".jaunty").join("connections.toml")
 }
 
 fn change_one(name: &str, rename: Option<&str>, change: &Change, json: bool) -> Result<(), Failure> {

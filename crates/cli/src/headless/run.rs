@@ -36,8 +36,32 @@ use crate::args;
 use crate::failure::Failure;
 use crate::open::{Named, named};
 
-/// Runs what the command line asks for.
-pub fn run(args: &args::Run) -> Result<(), Failure> {
+/// Runs what the command line asks for: a file, a statement, or what is piped in.
+pub fn run(mut args: args::Run) -> Result<(), Failure> {
+    match (&args.statement, &args.file) {
+        (Some(_), Some(file)) => {
+            let hint = match connection(file) {
+                true => format!("{0} is a connection: -c {0}", shown(Path::new(file))),
+                false => "leave one of them out".to_owned(),
+            };
+            let what = format!("{} and a statement are given; {hint}", shown(Path::new(file)));
+            return Err(Failure::Usage(what));
+        }
+        (None, None) if std::io::stdin().is_terminal() => {
+            return Err(Failure::Usage("name a file of statements, or give one with --statement".into()));
+        }
+        (None, None) => args.file = Some("-".to_owned()),
+        _ => {}
+    }
+    run_what(&args)
+}
+
+/// Whether a connection has this name.
+fn connection(name: &str) -> bool {
+    crate::open::folders().is_ok_and(|folders| crate::open::connections(&folders).find(name).is_some())
+}
+
+fn run_what(args: &args::Run) -> Result<(), Failure> {
     let Named { folders, profile, engine, .. } =
         named(&connection_of(args.connection.as_deref(), args.file.as_deref())?)?;
     let alone = args.statement.is_none() && args.parameters.is_empty() && args.encoding.is_none();

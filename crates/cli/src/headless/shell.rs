@@ -38,9 +38,15 @@ fn with_names(script: &str, shell: Shell) -> String {
                     "{name}() {{\n    local -a names\n    names=(${{(f)\"$({asked})\"}})\n    compadd -a names\n{also}}}\n"
                 )
             };
-            let functions = function("_jaunty_names", NAMES, "") + &function("_jaunty_files", BUFFERS, "    _files\n");
+            let functions = function("_jaunty_names", NAMES, "")
+                + &function("_jaunty_files", BUFFERS, "    _files\n")
+                + &function("_jaunty_first", BUFFERS, "    _jaunty_names\n    _files\n");
             let mut script = script.replace(":NAME:_default", ":NAME:_jaunty_names");
-            for place in FILES {
+            let root = Args::command();
+            // The first word may be a connection, too.
+            let first = place_of(&root);
+            script = script.replace(&format!("{first}:_files"), &format!("{first}:_jaunty_first"));
+            for place in root.get_subcommands().filter(|sub| TAKE_BUFFERS.contains(&sub.get_name())).map(place_of) {
                 script = script.replace(&format!("{place}:_default"), &format!("{place}:_jaunty_files"));
                 script = script.replace(&format!("{place}:_files"), &format!("{place}:_jaunty_files"));
             }
@@ -54,7 +60,7 @@ fn with_names(script: &str, shell: Shell) -> String {
             let names = format!("complete -c jaunty -s c -l connection -x -a \"({NAMES})\"\n");
             let taken = TAKE_BUFFERS.join(" ");
             let buffers = format!("complete -c jaunty -n \"__fish_seen_subcommand_from {taken}\" -a \"({BUFFERS})\"\n");
-            let alone = format!("complete -c jaunty -n __fish_use_subcommand -a \"({BUFFERS})\"\n");
+            let alone = format!("complete -c jaunty -n __fish_use_subcommand -a \"({BUFFERS}; {NAMES})\"\n");
             format!("{script}{names}{buffers}{alone}")
         }
         _ => {
@@ -76,7 +82,7 @@ _jaunty_with_names() {{
             local name
             while IFS= read -r name; do
                 if [[ "$name" == "$word"* ]]; then COMPREPLY+=("$name"); fi
-            done < <({BUFFERS}) ;;
+            done < <({BUFFERS}; if ((COMP_CWORD == 1)); then {NAMES}; fi) ;;
     esac
 }}
 complete -F _jaunty_with_names -o bashdefault -o default jaunty
@@ -89,14 +95,12 @@ complete -F _jaunty_with_names -o bashdefault -o default jaunty
 /// The commands that take a buffer by its name.
 const TAKE_BUFFERS: &[&str] = &["run", "plan", "send", "statements"];
 
-/// How the places of files where a buffer may be named stand in what is generated for zsh.
-const FILES: &[&str] = &[
-    "or a URL to connect to",
-    "only the one at that line",
-    "line that the statement stands at",
-    "'::file -- The file; \"-\" for standard input",
-    "':file -- The file; \"-\" for standard input",
-];
+/// How the file that a command takes stands in what is generated for zsh, before what completes it.
+fn place_of(command: &clap::Command) -> String {
+    let file = command.get_positionals().next();
+    let help = file.and_then(clap::Arg::get_help).map(ToString::to_string).unwrap_or_default();
+    format!("{} -- {}", file.map(clap::Arg::get_id).map_or("", clap::Id::as_str), help.replace(':', "\\:"))
+}
 
 /// Writes the manual pages into a folder, or prints that of the program.
 pub fn man(folder: Option<&Path>) -> Result<(), Failure> {

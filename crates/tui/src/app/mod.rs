@@ -121,6 +121,8 @@ pub struct Options {
     pub profile: Option<Profile>,
     /// The buffer's file.
     pub buffer: PathBuf,
+    /// A file of rows to load, which is asked about as soon as there is a connection.
+    pub rows: Option<PathBuf>,
     /// Where the runs are kept.
     pub keeping: Keeping,
     /// What a person has set.
@@ -250,6 +252,8 @@ pub struct App {
     pager: Pager,
     /// How many connections there have been: each has a number of its own.
     connections: u64,
+    /// A file of rows that is to be loaded once there is a connection.
+    to_load: Option<PathBuf>,
 }
 
 impl App {
@@ -262,6 +266,7 @@ impl App {
             connections,
             profile,
             buffer,
+            rows: to_load,
             keeping,
             settings,
             appearance,
@@ -343,6 +348,7 @@ impl App {
             post,
             pager,
             connections: 0,
+            to_load,
         };
         app.tell_of_the_start(&settings);
         if let Some(error) = wrong.first() {
@@ -356,6 +362,7 @@ impl App {
             false => app.recall(None),
         }
         app.follow();
+        app.tell_of_rows_to_load();
         if let Some(outside) = outside {
             outside(Arc::clone(&app.post));
         }
@@ -493,6 +500,7 @@ impl App {
         self.follow_slip();
         self.follow_comparison();
         self.follow_structures();
+        self.load_what_was_named();
         self.follow_import();
         if let Some(other) = &mut self.other {
             other.follow(of_cursor.as_ref(), areas.other, &self.pager);

@@ -96,6 +96,7 @@ impl Stage {
             connections,
             profile,
             buffer: folder.path().join("a.sql"),
+            rows: None,
             keeping,
             appearance: appearance::understood(&mut Settings::default()),
             settings: Settings::default(),

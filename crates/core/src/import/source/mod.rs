@@ -55,6 +55,15 @@ pub enum Format {
     Result,
 }
 
+/// The ending of a file in lower case, without that of its compression.
+fn ending(path: &Path) -> String {
+    let last = |path: &Path| path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    match last(path) {
+        gz if gz == "gz" => path.file_stem().map(|stem| last(Path::new(stem))).unwrap_or_default(),
+        other => other,
+    }
+}
+
 impl Format {
     /// By its word on a command line, or the ending of a file.
     pub fn of_word(word: &str) -> Option<Format> {
@@ -67,6 +76,11 @@ impl Format {
             "xlsx" | "xlsm" | "xlsb" | "ods" => Format::Workbook,
             _ => return None,
         })
+    }
+
+    /// By the ending of a file, also of one that is compressed (`ports.csv.gz`).
+    pub fn of_file(path: &Path) -> Option<Format> {
+        Format::of_word(&ending(path))
     }
 
     /// Its word.
@@ -186,11 +200,7 @@ impl Source {
     pub fn open(path: &Path, choices: &Choices) -> Result<Source, ImportError> {
         let failed = |source| ImportError::File { path: path.to_owned(), act: "read", source };
         let read = Arc::new(AtomicU64::new(0));
-        let ending = |path: &Path| path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
-        let ending = match ending(path) {
-            gz if gz == "gz" => path.file_stem().map(|stem| ending(Path::new(stem))).unwrap_or_default(),
-            other => other,
-        };
+        let ending = ending(path);
         let by_name = choices.format.or_else(|| Format::of_word(&ending));
         if let Some(format @ (Format::Parquet | Format::Arrow)) = by_name {
             return Source::of_columns(path, format, read);

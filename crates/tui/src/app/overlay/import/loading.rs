@@ -5,12 +5,14 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
+use jaunty_core::catalog::naming::snake_case;
 use jaunty_core::connection::open_asking;
 use jaunty_core::import::preview::{Preview, matching, preview};
 use jaunty_core::import::{ImportError, Loaded, Options, Refused, Source, load};
 use jaunty_core::run::Order;
 use jaunty_core::run::loading::Noted;
 use jaunty_core::words;
+use jaunty_language::dialect::Family;
 use jaunty_language::text::clean;
 use jaunty_seam::engine::load::Meeting;
 use jaunty_seam::engine::{NoPrompt, Stop};
@@ -18,6 +20,7 @@ use jaunty_seam::profile::{Guard, Profile};
 
 use super::{ImportView, Loading, Wanted};
 use crate::app::App;
+use crate::app::connection::Link;
 use crate::app::overlay::Overlay;
 use crate::line::Line;
 use crate::work::{Done, Kind, stopping};
@@ -53,6 +56,27 @@ impl ImportView {
 impl App {
     /// Asks for a file whose rows go into a table of the connection in hand.
     pub fn load_file(&mut self) {
+        self.load_rows_of(None);
+    }
+
+    /// Says what is missing where the program was started with a file of rows.
+    pub(in crate::app) fn tell_of_rows_to_load(&mut self) {
+        if let Some(file) = self.to_load.as_deref().filter(|_| self.connection.profile.is_none()) {
+            let name = file.file_name().unwrap_or_default().to_string_lossy();
+            let connections = self.key_of("connections").unwrap_or_default();
+            self.tell(format!("choose a connection ({connections}) to load {} into", clean::clean(&name)));
+        }
+    }
+
+    /// Asks about the file of rows that the program was started with, as soon as there is a connection.
+    pub(in crate::app) fn load_what_was_named(&mut self) {
+        let is_there = self.overlay.is_none() && matches!(self.connection.link, Link::Open);
+        if let Some(file) = self.to_load.take_if(|_| is_there) {
+            self.load_rows_of(Some(&file));
+        }
+    }
+
+    fn load_rows_of(&mut self, file: Option<&Path>) {
         let Some(profile) = self.connection.profile.clone() else { return self.tell_wrong("connect first") };
         let Some(engine) = self.engine_of(&profile) else { return };
         let name = clean::clean(&profile.name).into_owned();
@@ -65,7 +89,12 @@ impl App {
         if engine.is_private(&profile) {
             return self.tell_wrong(format!("{name} is in memory, and another session would see nothing of it"));
         }
-        self.overlay = Some(Overlay::Import(Box::new(ImportView::new(profile, engine.dialect().family, "", ""))));
+        let path = file.map(|file| file.display().to_string()).unwrap_or_default();
+        // A table is mostly called as the file is.
+        let table = file.and_then(Path::file_stem).map(|stem| snake_case(&stem.to_string_lossy())).unwrap_or_default();
+        let family = engine.dialect().family;
+        let table = if family == Family::Commands { String::new() } else { table };
+        self.overlay = Some(Overlay::Import(Box::new(ImportView::new(profile, family, &path, &table))));
     }
 
     /// Looks at what is to be loaded, where that is open and is not what was looked at.
