@@ -80,7 +80,7 @@ fn rows_that_cannot_be_compared_say_why() {
             "the left one has no column \"opened\": it cannot be part of the key",
         ),
         (&["--statement", "delete from ports"], "only a statement that reads gives rows to compare"),
-        (&[], "say which rows: --table, --statement, or a run for each side"),
+        (&[], "name the rows: --table, --statement, or a run for each side"),
         (&["--statement", "select 1 as a", "--right-statement", "select 2 as b"], "no column of the same name"),
         (&["--table", "ports", "--key", "name", "--statements"], "ports is told apart by id: compare by that"),
         (&["--table", "busy", "--statements"], "busy is a view: change the table that it reads from"),
@@ -143,7 +143,7 @@ fn structures_are_compared_and_made_alike() {
     let first: serde_json::Value = serde_json::from_str(told.lines().next().unwrap()).unwrap();
     assert_eq!((first["name"].as_str(), first["parts"][0]["part"].as_str()), (Some("ports"), Some("column")));
     let [script, told] = compare(&home, 0, &[&arguments[..], &["--statements"]].concat());
-    assert!(told.contains("take rows or values away"), "{told}");
+    assert!(told.contains("delete rows or values"), "{told}");
     std::fs::write(home.path("project/alike.sql"), script).unwrap();
     home.call(&["run", "alike.sql", "-c", "quay"]).exits(0);
     let [told, _] = compare(&home, 0, &[&arguments[..], &["--exit-code"]].concat());

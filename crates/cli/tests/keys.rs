@@ -118,6 +118,6 @@ fn rows_become_keys_on_the_screen() {
     screen.types("code").shows("The first row: hset port:SMQ name \"Saltmarsh Quay\" berths 6 opened 2031-03-05");
     screen.press(&["C-g"]).shows("3 rows loaded into port:*").press(&["Escape"]).loses("load a file");
     assert_eq!(server.command(&["hget", "port:FOG", "name"]).trim(), "Fogwick");
-    screen.press(&["C-l"]).types("copy of the database").shows("Copy of the database").press(&["Enter"]);
+    screen.press(&["C-l"]).types("copy database").shows("Copy database").press(&["Enter"]);
     screen.shows("3 keys kept in ");
 }

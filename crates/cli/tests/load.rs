@@ -81,7 +81,7 @@ fn a_new_table_has_the_types_of_the_values() {
     for part in [
         "new.csv · csv · UTF-8 · separator ; · the first row has the names",
         "opened",
-        "days as dmy",
+        "dates as dmy",
         "price",
         "numeric",
     ] {
@@ -671,12 +671,7 @@ fn a_whole_database_is_kept() {
     // From the screen, by its name in the list of actions.
     let home = home.file("a.sql", "select 1;\n");
     let screen = home.screen(&["a.sql", "-c", "quay"]);
-    screen
-        .shows("quay.db · main")
-        .press(&["C-l"])
-        .types("copy of the data")
-        .shows("Copy of the database")
-        .press(&["Enter"]);
+    screen.shows("quay.db · main").press(&["C-l"]).types("backup").shows("Copy database").press(&["Enter"]);
     screen.shows("copied into").shows("copy-of-quay-");
     let files = std::fs::read_dir(home.path("project")).unwrap().flatten().map(|entry| entry.path());
     let kept: Vec<_> = files.filter(|path| path.to_string_lossy().contains("copy-of-quay-")).collect();

@@ -124,7 +124,7 @@ fn a_row_that_somebody_else_changed_is_shown_beside_ours() {
     change("update berths set note = 'theirs' where id = 1");
     screen.press(&["M-u"]).shows("code: N1 → W1").press(&["C-g"]);
     screen.shows("a row was changed by somebody else").shows("as it was read").shows("by the crane").shows("theirs");
-    screen.press(&["C-g"]).shows("say first whose values are kept").press(&["3"]).shows("settled");
+    screen.press(&["C-g"]).shows("choose first whose values to keep").press(&["3"]).shows("settled");
     screen.press(&["C-g"]).shows("sent: 1 changed");
     assert_eq!(one(&home, "select code || note from berths where id = 1"), "W1theirs");
     // Ours makes the row as it was read; theirs drops the draft.

@@ -153,7 +153,7 @@ impl Bson {
 
     fn within(element: &Element<'_>, depth: usize) -> Result<Bson, Malformed> {
         if depth > DEEPEST {
-            return Err(Malformed("documents lie too deep within each other"));
+            return Err(Malformed("documents are nested too deeply"));
         }
         let fields = |raw: &RawDocument<'_>| {
             raw.iter()

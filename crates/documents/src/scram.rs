@@ -107,7 +107,7 @@ impl Scram {
         let salt = STANDARD.decode(salt).map_err(|_| wrong.clone())?;
         let rounds: u32 = rounds.parse().map_err(|_| wrong.clone())?;
         if !nonce.starts_with(&self.nonce) || nonce.len() == self.nonce.len() || !ROUNDS.contains(&rounds) {
-            return Err(Malformed("the server's challenge is not one that it may send"));
+            return Err(Malformed("the server's challenge is not valid"));
         }
         let without_proof = format!("c=biws,r={nonce}");
         let signed = format!("{},{challenge},{without_proof}", self.bare);

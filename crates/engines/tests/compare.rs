@@ -363,7 +363,7 @@ fn the_order_of_values_counts() {
     );
     let made = make_alike(&one, &turned, &compare(&one, &turned, false)).unwrap();
     assert!(
-        made.script(dialect("postgres")).contains("type public.mood: no statement changes it so"),
+        made.script(dialect("postgres")).contains("type public.mood: no statement can change this"),
         "{}",
         made.script(dialect("postgres"))
     );
@@ -496,7 +496,7 @@ fn databases_of_different_kinds_are_compared_by_what_they_hold() {
         told(&ours, &theirs),
         [
             "≠ table ports",
-            "  ≠ column berths: whole numbers → floating-point numbers",
+            "  ≠ column berths: integers → floating-point numbers",
             "≠ table routes",
             "  ◂ foreign key : start → ports(id)",
         ]

@@ -82,7 +82,7 @@ fn replies_of_every_shape_become_rows() {
         let found = run(session, command).unwrap();
         let shown: Vec<_> = found.rows().iter().map(|row| row.join(" | ")).collect();
         assert_eq!(shown, rows, "{command}");
-        assert_eq!(found.seen.lock().unwrap().messages, ["cursor: 0, all was scanned"], "{command}");
+        assert_eq!(found.seen.lock().unwrap().messages, ["cursor: 0: the scan is complete"], "{command}");
     }
     assert_eq!(shown(session, "ping"), ["PONG | status"]);
     let names = run(session, "hgetall r:hash").unwrap().seen.lock().unwrap().names.clone();

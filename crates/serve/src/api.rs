@@ -89,15 +89,14 @@ const fn may(name: &'static str, kind: Kind, help: &'static str) -> Param {
 
 const CONNECTION: Param = must("connection", Kind::Text, "The name of a profile");
 const RUN: Param = must("run", Kind::Number, "The number of a run in the logbook");
-const RESULT: Param = may("result", Kind::Number, "Which of its results with rows, from 1; the first without it");
-const REFRESH: Param =
-    may("refresh", Kind::Flag, "Whether the catalog is read again first; it is the one of the last time else");
-const TEXT: Param = must("text", Kind::Text, "The statements, or the one, as text");
+const RESULT: Param = may("result", Kind::Number, "Which of its results with rows, from 1; the first by default");
+const REFRESH: Param = may("refresh", Kind::Flag, "Read the catalog again first, instead of using the one read last");
+const TEXT: Param = must("text", Kind::Text, "One or several statements");
 const PLACE: &[Param] = &[
     must("path", Kind::Text, "The file of the text"),
-    must("at", Kind::Number, "The byte that the cursor is at"),
+    must("at", Kind::Number, "The position of the cursor, in bytes"),
     must("version", Kind::Number, "The version of the text, as the editor counts them"),
-    may("text", Kind::Text, "The text; without it the one of that version that was sent before"),
+    may("text", Kind::Text, "The text; may be left out if this version was sent before"),
     may("connection", Kind::Text, "The name of the profile that it runs on"),
 ];
 
@@ -111,57 +110,57 @@ pub const METHODS: &[Method] = &[
     },
     Method {
         name: "connections.list",
-        help: "Lists the connections of the project and of the person, and what lies near; secrets are never shown",
+        help: "Lists the connections of the project and your own, and databases found nearby; secrets are never shown",
         params: &[],
-        gives: "profiles: name, engine, guard, group, label, note, file and line; of what lies near also from, the file or container that it was found in",
+        gives: "profiles: name, engine, guard, group, label, note, file and line; of databases found nearby also from, the file or container that names them",
     },
     Method {
         name: "statements.list",
         help: "Finds the statements of a text",
         params: &[
             TEXT,
-            may("connection", Kind::Text, "The profile whose language it is"),
-            may("language", Kind::Text, "The language, where there is no connection"),
+            may("connection", Kind::Text, "The profile whose dialect to use"),
+            may("language", Kind::Text, "The dialect, if no connection is given"),
         ],
-        gives: "statements: title, text, kind, and the bytes that they begin and end at",
+        gives: "statements: title, text, kind, and their ranges in bytes",
     },
     Method {
         name: "statements.format",
         help: "Formats a statement",
         params: &[
             TEXT,
-            may("connection", Kind::Text, "The profile whose language it is"),
-            may("language", Kind::Text, "The language, where there is no connection"),
+            may("connection", Kind::Text, "The profile whose dialect to use"),
+            may("language", Kind::Text, "The dialect, if no connection is given"),
         ],
-        gives: "text: the statement as it is written then",
+        gives: "text: the formatted statement",
     },
     Method {
         name: "statements.problems",
-        help: "Tells what is wrong with a statement, without running it",
+        help: "Checks a statement without running it",
         params: &[CONNECTION, TEXT],
-        gives: "problems: message, the bytes that they are about, and near names",
+        gives: "problems: message, its range in bytes, and near names",
     },
     Method {
         name: "complete",
-        help: "Proposes what could be written at a place of a statement",
-        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The byte that the cursor is at")],
-        gives: "the bytes that a proposal takes the place of, and proposals, the best first",
+        help: "Completes a statement at a position",
+        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The position of the cursor, in bytes")],
+        gives: "the range in bytes that a completion replaces, and the completions, the best first",
     },
     Method {
         name: "explain",
-        help: "Tells what stands at a place of a statement: a word of the language, a function, a table, a column",
-        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The byte that the cursor is at")],
-        gives: "title and lines; null where nothing is known",
+        help: "Explains the word at a position of a statement: a keyword, a function, a table, a column",
+        params: &[CONNECTION, TEXT, must("at", Kind::Number, "The position of the cursor, in bytes")],
+        gives: "title and lines; null if there is no help for it",
     },
     Method {
         name: "run",
-        help: "Runs a statement and waits for its end; meanwhile run.progress is told",
+        help: "Runs a statement and waits for its end; run.progress is notified meanwhile",
         params: &[
             CONNECTION,
             must("statement", Kind::Text, "One statement"),
             may("title", Kind::Text, "Its title in the logbook"),
-            may("values", Kind::Texts, "Values of its parameters by their names, as a person writes them"),
-            may("confirmed", Kind::Flag, "Whether it runs although the connection's guard would ask"),
+            may("values", Kind::Texts, "Values of its parameters by name, written as on the screen"),
+            may("confirmed", Kind::Flag, "Run it even if the connection's guard asks"),
         ],
         gives: "the run: its number, outcome, rows, rows changed, duration, error, messages, and its results with their columns",
     },
@@ -173,16 +172,16 @@ pub const METHODS: &[Method] = &[
     },
     Method {
         name: "plan",
-        help: "Asks how the server carries a statement out; a statement that writes is only estimated",
+        help: "Gets the execution plan of a statement; one that writes is only estimated",
         params: &[
             CONNECTION,
             must("statement", Kind::Text, "One statement"),
-            may("values", Kind::Texts, "Values of its parameters by their names, as a person writes them"),
-            may("measured", Kind::Flag, "Whether it is run and measured, which takes as long as it does"),
-            may("confirmed", Kind::Flag, "Whether it is asked for although the connection's guard would ask"),
-            may("path", Kind::Text, "A file for the drawing of it, .svg or .pdf"),
+            may("values", Kind::Texts, "Values of its parameters by name, written as on the screen"),
+            may("measured", Kind::Flag, "Run the statement and measure its steps"),
+            may("confirmed", Kind::Flag, "Do it even if the connection's guard asks"),
+            may("path", Kind::Text, "A file to draw the plan to, .svg or .pdf"),
         ],
-        gives: "the plan as text, what it takes in all, and its steps",
+        gives: "the plan as text, its total time or cost, and its steps",
     },
     Method {
         name: "rows.page",
@@ -191,14 +190,14 @@ pub const METHODS: &[Method] = &[
             RUN,
             RESULT,
             may("from", Kind::Number, "The first row, from 0"),
-            may("count", Kind::Number, "How many, 100 without it and 10,000 at most"),
+            may("count", Kind::Number, "How many; 100 by default, at most 10,000"),
             may(
                 "format",
                 Kind::Text,
-                "json (objects), or a format of text as of an export, or arrow (an IPC file in base64)",
+                "json (objects, the default), a text format of exports, or arrow (an IPC file in base64)",
             ),
         ],
-        gives: "the first row, how many there are in all, the columns, and rows (json) or content (other formats)",
+        gives: "the first row, the total, the columns, and rows (json) or content (other formats)",
     },
     Method {
         name: "rows.export",
@@ -207,9 +206,9 @@ pub const METHODS: &[Method] = &[
             RUN,
             RESULT,
             must("path", Kind::Text, "The file; its ending sets the format"),
-            may("format", Kind::Text, "The format, where the ending does not say it"),
+            may("format", Kind::Text, "The format, if the ending does not set it"),
             may("options", Kind::Texts, "Options of the format, as for an out-line"),
-            may("replace", Kind::Flag, "Whether a file that is there is replaced"),
+            may("replace", Kind::Flag, "Replace a file that already exists"),
         ],
         gives: "rows: how many were written",
     },
@@ -218,7 +217,7 @@ pub const METHODS: &[Method] = &[
         help: "Lists what a database holds",
         params: &[
             CONNECTION,
-            may("like", Kind::Text, "Letters that the name has, in this order"),
+            may("like", Kind::Text, "Letters of the name, in this order"),
             may("schema", Kind::Text, "Only those of this schema"),
             REFRESH,
         ],
@@ -230,10 +229,10 @@ pub const METHODS: &[Method] = &[
         params: &[
             CONNECTION,
             must("name", Kind::Text, "Its name"),
-            may("schema", Kind::Text, "Its schema; without it the first that names are looked up in"),
+            may("schema", Kind::Text, "Its schema; by default the first of the search path"),
             REFRESH,
         ],
-        gives: "its columns, its shape in lines, and the statement that makes it",
+        gives: "its columns, its keys and references in lines, and its definition",
     },
     Method {
         name: "catalog.draw",
@@ -241,43 +240,43 @@ pub const METHODS: &[Method] = &[
         params: &[
             CONNECTION,
             must("path", Kind::Text, "The file, .svg or .pdf"),
-            may("table", Kind::Text, "A table; without it all of the schema"),
-            may("depth", Kind::Number, "How far its neighbours are drawn, 1 without it"),
-            may("schema", Kind::Text, "The schema; without it the first that names are looked up in"),
+            may("table", Kind::Text, "A table; without it, all of the schema"),
+            may("depth", Kind::Number, "How many keys away neighbours are drawn; 1 by default"),
+            may("schema", Kind::Text, "The schema; by default the first of the search path"),
             REFRESH,
         ],
         gives: "tables: how many are drawn",
     },
     Method {
         name: "logbook.find",
-        help: "Searches runs of all connections, the newest first",
+        help: "Searches the runs of all connections, newest first",
         params: &[
             may("query", Kind::Text, "As in the logbook: words, connection=…, outcome=…, day=…"),
-            may("count", Kind::Number, "How many, 50 without it"),
+            may("count", Kind::Number, "How many; 50 by default"),
         ],
         gives: "runs, as `jaunty log --json` prints them",
     },
     Method {
         name: "screen.state",
-        help: "Tells how things stand on the screen that listens",
+        help: "Returns the state of the screen",
         params: &[],
-        gives: "connection, database, file, statement, run in sight, and what the last line says",
+        gives: "connection, database, file, statement, the run that is shown, and the message in the last line",
     },
     Method {
         name: "screen.watch",
-        help: "Tells how things stand on the screen, and screen.changed with the same whenever that has changed",
+        help: "Returns the state of the screen, and notifies screen.changed whenever it changes",
         params: &[],
         gives: "the state, as screen.state",
     },
     Method {
         name: "screen.actions",
-        help: "Lists everything that a person can ask the screen for",
+        help: "Lists all actions of the screen",
         params: &[],
-        gives: "actions: name, title, help, keys and where they count",
+        gives: "actions: name, title, help, keys and where they apply",
     },
     Method {
         name: "screen.act",
-        help: "Does an action of the screen",
+        help: "Runs an action of the screen",
         params: &[must("action", Kind::Text, "Its name")],
         gives: "the state after it",
     },

@@ -284,7 +284,7 @@ fn preview(
             to.map_or("(nowhere)".to_owned(), |target| format!("→ {} {}", target.column.name, target.column.db_type));
         let mut about = Vec::new();
         if column.dates != Dates::Iso {
-            about.push(format!("days as {}", column.dates.word()));
+            about.push(format!("dates as {}", column.dates.word()));
         }
         if column.numbers != Numbers::Plain {
             about.push(format!("numbers as {}", column.numbers.example()));
@@ -374,7 +374,7 @@ fn failed(error: ImportError, refuses: bool) -> Failure {
             let remedy = error.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
             let finds = match error.kind {
                 ErrorKind::Refused if of_rows && !refuses => {
-                    ". --refused FILE finds such rows, and loads the others; --on-conflict says what becomes of those that are there already"
+                    ". --refused FILE finds such rows, and loads the others; --on-conflict says what to do with those that already exist"
                 }
                 _ => "",
             };

@@ -21,6 +21,8 @@ pub fn serve() -> Result<(), Failure> {
     match ended {
         Ended::WhenAsked => Ok(()),
         // The protocol asks for exit code 1.
-        Ended::Alone => Err(Failure::Database("the editor went away without saying so".to_owned())),
+        Ended::Alone => {
+            Err(Failure::Database("the editor closed the connection without an exit notification".to_owned()))
+        }
     }
 }

@@ -254,7 +254,7 @@ pub fn plan(spec: &Spec, batch: &RecordBatch) -> Result<Plan, ChartError> {
         return Err(ChartError::Needs(format!("{name} is not a column of numbers; aggregate=count counts rows")));
     }
     if matches!(kind, Kind::Scatter | Kind::Map) && x_nature == Nature::Name {
-        return Err(needs("numbers or times along the lower edge"));
+        return Err(needs("numbers or times on the x axis"));
     }
     let steps = x_nature == Nature::Time;
     let grouped = match kind {

@@ -154,16 +154,16 @@ pub struct Spec {
 
 /// The keys of [`Spec::set`], each with a line of help.
 pub const OPTIONS: [(&str, &str); 14] = [
-    ("x", "the column along the lower edge"),
-    ("y", "the columns along the left edge, with commas between"),
-    ("by", "the column whose values are a series each"),
-    ("each", "the column whose values are a small chart each"),
+    ("x", "the column of the x axis"),
+    ("y", "the columns of the y axis, with commas between"),
+    ("by", "the column that splits the rows into series"),
+    ("each", "the column that splits it into small multiples"),
     ("of", "the column that a heat map shows"),
-    ("aggregate", "sum, mean, count, min, max or median: what is made of several values at one place"),
+    ("aggregate", "sum, mean, count, min, max or median: how several values at one x are combined"),
     ("step", "minute, hour, day, week, month, quarter or year: the step of time"),
     ("stack", "beside, stacked or share: how several series share a place"),
-    ("log", "yes or no: whether the left edge counts in powers of ten"),
-    ("zero", "yes or no: whether the left edge begins at 0"),
+    ("log", "yes or no: whether the y axis is logarithmic"),
+    ("zero", "yes or no: whether the y axis begins at 0"),
     ("top", "a number: how many names or series are shown, the others as one"),
     ("title", "what stands above it"),
     ("look", "light or dark"),
@@ -297,7 +297,7 @@ mod tests {
             ("top=0", "top is a number: how many names or series are shown, the others as one; \"0\" is not"),
             ("step=moon", "step is minute, hour, day, week, month, quarter or year: the step of time; \"moon\" is not"),
             ("size=9x9", "size is a4, or width and height in points such as 640x400; \"9x9\" is not"),
-            ("log=maybe", "log is yes or no: whether the left edge counts in powers of ten; \"maybe\" is not"),
+            ("log=maybe", "log is yes or no: whether the y axis is logarithmic; \"maybe\" is not"),
         ] {
             assert_eq!(read(&[word]).unwrap_err(), message);
         }

@@ -355,21 +355,21 @@ fn of_definition(of: &TablePart, object: &Object, dialect: &'static Dialect) -> 
 /// What a column holds, in words that mean the same in every language.
 fn held_by(kind: &Kind) -> &'static str {
     match kind {
-        Kind::Integer(..) => "whole numbers",
+        Kind::Integer(..) => "integers",
         Kind::Decimal(_) => "decimals",
         Kind::Real => "floating-point numbers",
-        Kind::Boolean => "true or false",
-        Kind::Date => "days",
-        Kind::Time => "times of day",
-        Kind::Moment => "points in time",
-        Kind::Uuid => "identifiers",
+        Kind::Boolean => "booleans",
+        Kind::Date => "dates",
+        Kind::Time => "times",
+        Kind::Moment => "timestamps",
+        Kind::Uuid => "UUIDs",
         Kind::Json => "JSON",
         Kind::Bytes => "bytes",
-        Kind::Choice(_) => "one of some",
+        Kind::Choice(_) => "enumerated values",
         Kind::Text(_) => "text",
         Kind::Any | Kind::Value(_) => "anything",
         Kind::Array => "lists",
-        Kind::Other => "a type of its own",
+        Kind::Other => "its own type",
     }
 }
 

@@ -397,10 +397,14 @@ mod tests {
     fn whatever_stands_at_the_cursor_is_explained() {
         for (dialect, text, expected) in [
             ("sqlite", "sel|ect 1", "SELECT [DISTINCT] expression [AS name], … FROM … / Reads rows."),
-            ("sqlite", "select 1 from ports gr|oup by name", "GROUP BY expression, … / Puts rows with equal values"),
+            (
+                "sqlite",
+                "select 1 from ports gr|oup by name",
+                "GROUP BY expression, … / Combines rows with equal values",
+            ),
             ("sqlite", "select 1 from ports group b|y name", "GROUP BY"),
             ("sqlite", "select 1 from a left join| b on 1", "LEFT JOIN table ON condition / Like JOIN"),
-            ("sqlite", "select 1 where a is not |null", "IS NOT NULL / True where there is a value."),
+            ("sqlite", "select 1 where a is not |null", "IS NOT NULL / True if the value is not NULL."),
             ("sqlite", "select cou|nt(*) from ports", "count(expression | *) -> integer / How many"),
             ("postgres", "select ti|de(1, 2)", "tide(port integer, days integer) returns numeric / function of public"),
             ("postgres", "select * from po|rts", "table ports / id  integer · key"),
@@ -422,15 +426,15 @@ mod tests {
             ("postgres", "select 1 -- ports|", "nothing"),
             ("postgres", "select unkno|wn", "nothing"),
             ("postgres", "select \"na|me\" from ports", "name  text / column of table ports"),
-            ("mysql", "select date_for|mat(a, b)", "date_format(date, format) -> text / A moment written"),
+            ("mysql", "select date_for|mat(a, b)", "date_format(date, format) -> text / A date and time in a format"),
             ("sqlserver", "select * from archive.dbo.po|rts", "table ports / in the database archive"),
             ("sqlserver", "select * from archive..ti|ckets t", "table tickets / in the database archive"),
             ("sqlserver", "select t|.id from archive..tickets t", "t is an alias of table tickets / in the database"),
             ("sqlserver", "select t.fa|re from archive..tickets t", "fare  int / column of t"),
             ("sqlserver", "select * from elsewhere.dbo.po|rts", "nothing"),
             ("redis", "hge|t key field", "HGET key field / The value of a field"),
-            ("redis", "client lis|t", "CLIENT LIST / Lists who"),
-            ("redis", "get ke|y", "GET key / The text"),
+            ("redis", "client lis|t", "CLIENT LIST / Lists the clients"),
+            ("redis", "get ke|y", "GET key / The string"),
         ] {
             let found = said(dialect, text);
             assert!(found.starts_with(expected), "{text}\n  expected {expected}\n  found    {found}");
@@ -445,14 +449,14 @@ mod tests {
             ("sail‸ings { delay: 1 }", "table sailings / _id"),
             (
                 "sailings coun‸t { delay: 1 }",
-                "count { filter } / How many documents the filter fits. / sent as { count: \"sailings\", query: { delay: 1 } }",
+                "count { filter } / How many documents match the filter. / sent as { count: \"sailings\", query: { delay: 1 } }",
             ),
             ("sailings { del‸ay: 1 }", "delay  int · not null / column of sailings"),
             ("sailings { \"port.co‸de\": 1 }", "port.code  string"),
             ("sailings { delay: { $g‸t: 1 } }", "$gt / greater"),
-            ("sailings | gro‸up { _id: 1 }", "group { _id: null, n: { $sum: 1 } } / one document"),
+            ("sailings | gro‸up { _id: 1 }", "group { _id: null, n: { $sum: 1 } } / groups by _id"),
             ("sailings | group { _id: '$port.c‸ode' }", "port.code  string"),
-            ("sailings update { } { $in‸c: { delay: 1 } }", "$inc: {  } / adds to a number"),
+            ("sailings update { } { $in‸c: { delay: 1 } }", "$inc: {  } / increments a number"),
             ("{ fi‸nd: 'sailings' }", "find: \"collection\", filter: {  } / documents"),
             ("sailings { name: 'Quay‸' }", "nothing"),
             ("sailings // del‸ay", "nothing"),

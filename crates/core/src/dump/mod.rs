@@ -311,7 +311,7 @@ impl Dumping<'_> {
         };
         let Some(text) = text else {
             self.dumped.left_out.push(format!(
-                "{}: nothing is known of how this {} is made",
+                "{}: the definition of this {} is not available",
                 object.name,
                 object.kind.word()
             ));

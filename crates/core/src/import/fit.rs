@@ -213,7 +213,7 @@ fn fit_texts(
                     let name = &target.column.name;
                     reason.get_or_insert_with(|| match is_day {
                         _ if target.lists.is_some() => format!("{name}: \"{text}\" is not a list"),
-                        true => format!("{name}: \"{text}\" is not a day written as {}", target.dates.word()),
+                        true => format!("{name}: \"{text}\" is not a date written as {}", target.dates.word()),
                         false => format!("{name}: \"{text}\" is not a number written as {}", target.numbers.example()),
                     });
                     continue;

@@ -19,16 +19,16 @@ fn found(name: &str, text: &str) -> Vec<String> {
 #[test]
 fn words_of_other_languages_are_told() {
     for (name, text, expected) in [
-        ("sqlite", "select name, now() from ports", "now: now is of another language; here: datetime('now')"),
+        ("sqlite", "select name, now() from ports", "now: now isn't supported here; instead: datetime('now')"),
         (
             "sqlite",
             "show tables",
-            "show tables: show tables is of another language; here: select name from sqlite_schema where type = 'table'",
+            "show tables: show tables isn't supported here; instead: select name from sqlite_schema where type = 'table'",
         ),
         (
             "postgres",
             "select top 5 name from ports",
-            "top: top is of another language; here: limit 9, at the end of the statement",
+            "top: top isn't supported here; instead: limit 9, at the end of the statement",
         ),
     ] {
         assert_eq!(found(name, text), [expected]);

@@ -229,10 +229,9 @@ impl Kind {
                 let room = all.saturating_sub(behind) as usize;
                 let after = shaped.split_once('.').map_or(0, |(_, after)| after.trim_end_matches('0').len());
                 match whole.trim_start_matches('0').len() > room {
-                    true => Some(format!("it has {room} digits before the point at most")),
-                    false => {
-                        (after > behind as usize).then(|| format!("it has {behind} digits after the point at most"))
-                    }
+                    true => Some(format!("it can have at most {room} digits before the decimal point")),
+                    false => (after > behind as usize)
+                        .then(|| format!("it can have at most {behind} digits after the decimal point")),
                 }
             })),
             Kind::Real => match shaped.parse::<f64>() {
@@ -244,14 +243,13 @@ impl Kind {
                 "false" | "f" | "no" | "0" => (Datum::Bool(false), None),
                 _ => (as_text(), Some(say("it has to be true or false".into()))),
             },
-            Kind::Date => checked(
-                moment::day(&near(shaped, dialect)).is_some() || is_word(shaped),
-                "a day is written as 2031-03-05",
-            ),
-            Kind::Time => checked(is_time(shaped) || is_word(shaped), "a time is written as 07:30 or 07:30:05"),
+            Kind::Date => {
+                checked(moment::day(&near(shaped, dialect)).is_some() || is_word(shaped), "write a date as 2031-03-05")
+            }
+            Kind::Time => checked(is_time(shaped) || is_word(shaped), "write a time as 07:30 or 07:30:05"),
             Kind::Moment => checked(
                 moment::instant(&near(shaped, dialect), None).is_some() || is_word(shaped),
-                "a point in time is written as 2031-03-05 07:30:00",
+                "write a timestamp as 2031-03-05 07:30:00",
             ),
             Kind::Uuid => {
                 let digits = shaped.bytes().filter(u8::is_ascii_hexdigit).count();
@@ -265,7 +263,7 @@ impl Kind {
             Kind::Array => match array_of(shaped) {
                 Some(array) => (Datum::Text(array), None),
                 None if Nested::Array(Element::Text).json(shaped).is_some() => (as_text(), None),
-                None => (as_text(), Some(say("a list is written as {1,2,NULL}, or as JSON: [1, 2, null]".into()))),
+                None => (as_text(), Some(say("write a list as {1,2,NULL}, or as JSON: [1, 2, null]".into()))),
             },
             Kind::Bytes => {
                 let digits = shaped.strip_prefix("\\x").or(shaped.strip_prefix("0x")).unwrap_or(shaped);
@@ -273,7 +271,7 @@ impl Kind {
                 let is = digits.len().is_multiple_of(2) && digits.bytes().all(|byte| byte.is_ascii_hexdigit());
                 match is {
                     true => (Datum::Bytes(digits.to_ascii_lowercase()), None),
-                    false => (as_text(), Some(say("bytes are written as pairs of hexadecimal digits".into()))),
+                    false => (as_text(), Some(say("write bytes as pairs of hexadecimal digits".into()))),
                 }
             }
             Kind::Choice(values) => match values.iter().any(|value| value == text) {
@@ -435,25 +433,25 @@ mod tests {
             ("integer", "seven", "'seven' ! \"seven\" is not a number"),
             ("integer", "7.5", "7.5 ! it has to be a whole number"),
             ("numeric(5,2)", "123.45", "123.45"),
-            ("numeric(5,2)", "1234.5", "1234.5 ! it has 3 digits before the point at most"),
-            ("numeric(5,2)", "1.005", "1.005 ! it has 2 digits after the point at most"),
+            ("numeric(5,2)", "1234.5", "1234.5 ! it can have at most 3 digits before the decimal point"),
+            ("numeric(5,2)", "1.005", "1.005 ! it can have at most 2 digits after the decimal point"),
             ("numeric", "1e400", "1e400"),
             ("double precision", "NaN", "'NaN'"),
             ("boolean", "yes", "true"),
             ("boolean", "maybe", "'maybe' ! it has to be true or false"),
-            ("date", "2031-02-30", "'2031-02-30' ! a day is written as 2031-03-05"),
+            ("date", "2031-02-30", "'2031-02-30' ! write a date as 2031-03-05"),
             ("timestamp with time zone", "2031-03-05 07:30+02", "'2031-03-05 07:30+02'"),
             ("time", "7:30", "'7:30'"),
             ("time(3)", "24:00:00", "'24:00:00'"),
-            ("time", "noon", "'noon' ! a time is written as 07:30 or 07:30:05"),
-            ("time", "7:75", "'7:75' ! a time is written as 07:30 or 07:30:05"),
+            ("time", "noon", "'noon' ! write a time as 07:30 or 07:30:05"),
+            ("time", "7:75", "'7:75' ! write a time as 07:30 or 07:30:05"),
             ("time without time zone", "1:2:3.25", "'1:2:3.25'"),
             ("time with time zone", "04:05:06.7+05:45", "'04:05:06.7+05:45'"),
             ("numeric(5,2)", "NaN", "'NaN'"),
             ("numeric", "-Infinity", "'-Infinity'"),
             ("date", "12031-02-03", "'12031-02-03'"),
-            ("date", "12031-02-30", "'12031-02-30' ! a day is written as 2031-03-05"),
-            ("date", "2031-00-01", "'2031-00-01' ! a day is written as 2031-03-05"),
+            ("date", "12031-02-30", "'12031-02-30' ! write a date as 2031-03-05"),
+            ("date", "2031-00-01", "'2031-00-01' ! write a date as 2031-03-05"),
             ("timestamp", "294276-12-31 23:59:59.9", "'294276-12-31 23:59:59.9'"),
             ("uuid", "12", "'12' ! a UUID has 32 hexadecimal digits"),
             ("jsonb", "{\"a\":", "'{\"a\":' ! it is not JSON: EOF while parsing a value at line 1 column 5"),
@@ -463,7 +461,7 @@ mod tests {
             ("integer[]", "{1,2}", "'{1,2}'"),
             ("text[]", " [\"a\", null] ", "'{\"a\",NULL}'"),
             ("text[]", "[2:3]={a, b}", "'[2:3]={a, b}'"),
-            ("text[]", "{a,\"b", "'{a,\"b' ! a list is written as {1,2,NULL}, or as JSON: [1, 2, null]"),
+            ("text[]", "{a,\"b", "'{a,\"b' ! write a list as {1,2,NULL}, or as JSON: [1, 2, null]"),
             ("box[]", "{(1,1),(0,0);(2,2),(0,0)}", "'{(1,1),(0,0);(2,2),(0,0)}'"),
             ("inet", "10.0.0.1", "'10.0.0.1'"),
         ] {
@@ -494,7 +492,7 @@ mod tests {
     fn where_columns_take_anything_it_is_only_said() {
         let (datum, mistake) = kind("date", &SQLITE).read("soon", &SQLITE);
         assert_eq!(datum, Datum::Text("soon".into()));
-        assert_eq!(mistake, Some(Mistake::Unusual("a day is written as 2031-03-05".into())));
+        assert_eq!(mistake, Some(Mistake::Unusual("write a date as 2031-03-05".into())));
         assert_eq!(kind("", &SQLITE).read("7", &SQLITE).0, Datum::Number("7".into()));
         assert_eq!(kind("", &SQLITE).read("7 ", &SQLITE).0, Datum::Text("7 ".into()));
         assert_eq!(kind("integer", &SQLITE).read("9000000000", &SQLITE).1, None);

@@ -152,7 +152,7 @@ fn notes(options: &Document, uses: Option<&i64>) -> String {
     let flag = |name: &str| field(options, name) == Some(&Bson::Bool(true));
     all.extend(["sparse", "hidden"].into_iter().filter(|name| flag(name)).map(str::to_owned));
     if let Some(seconds) = field(options, "expireAfterSeconds").and_then(Bson::as_i64) {
-        all.push(format!("documents go after {seconds} s"));
+        all.push(format!("documents expire after {seconds} s"));
     }
     if let Some(only) = field(options, "partialFilterExpression").and_then(Bson::as_document) {
         all.push(format!("only {}", written(only)));

@@ -356,7 +356,7 @@ pub fn random_bytes<const N: usize>() -> Result<[u8; N], EngineError> {
 fn random<const N: usize>() -> std::io::Result<[u8; N]> {
     let mut bytes = [0; N];
     let source = rustls::crypto::ring::default_provider().secure_random;
-    source.fill(&mut bytes).map_err(|_| std::io::Error::other("the system gives no random numbers"))?;
+    source.fill(&mut bytes).map_err(|_| std::io::Error::other("the system provides no random numbers"))?;
     Ok(bytes)
 }
 

@@ -230,7 +230,7 @@ fn value_of(of: &str, kind: CellKind, text: &str) -> Result<Bson, String> {
         "decimal" => written("$numberDecimal").map_err(|_| not("a decimal"))?,
         "date" => match moment::instant(text.trim(), None) {
             Some(micros) => Bson::DateTime(micros.div_euclid(1000)),
-            None => return Err(not("a point in time")),
+            None => return Err(not("a timestamp")),
         },
         _ if kind == CellKind::Binary => {
             let digits = text.trim_start_matches("\\x");

@@ -242,7 +242,7 @@ pub(super) fn tell_notices(link: &Link, feed: &mut Feed) {
     match link.said.left_out() {
         0 => {}
         left_out => {
-            let text = format!("{left_out} messages came faster than they could be taken in, and were left out");
+            let text = format!("{left_out} messages came faster than they could be kept, and were left out");
             feed.message(Message::new("note", text));
         }
     }

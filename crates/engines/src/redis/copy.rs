@@ -70,7 +70,7 @@ pub fn remake(session: &mut RedisSession, pattern: &str, take: &mut Statements<'
 }
 
 fn unknown() -> EngineError {
-    EngineError::new(ErrorKind::Refused, "the server's reply is not one that is known")
+    EngineError::new(ErrorKind::Refused, "the server's reply is of an unknown kind")
 }
 
 fn words(words: &[&[u8]]) -> Vec<Vec<u8>> {

@@ -44,8 +44,8 @@ pub fn scanned(command: &[Vec<u8>], reply: Value) -> (Option<String>, Value) {
     let (Some(Value::Array(_)), 2) = (parts.last(), parts.len()) else { return (None, Value::Array(parts)) };
     let (found, cursor) = (parts.pop().unwrap_or(Value::Nil), text(&parts[0]));
     let told = match cursor.as_str() {
-        "0" => "0, all was scanned".to_owned(),
-        next => format!("{next}, with which the scan goes on in the place of the last one"),
+        "0" => "0: the scan is complete".to_owned(),
+        next => format!("{next}: the cursor for the next SCAN"),
     };
     let found = match found {
         Value::Array(flat) if of_pairs && flat.len().is_multiple_of(2) && deep_ones(&flat) == 0 => {
@@ -246,10 +246,10 @@ mod tests {
             let (cursor, found) = scanned(&words, reply);
             (cursor.unwrap_or_default(), shown(found))
         };
-        let next = "7, with which the scan goes on in the place of the last one";
+        let next = "7: the cursor for the next SCAN";
         assert_eq!(told("SCAN 0", part("7", &["a", "b"])), (next.into(), vec!["a | text".into(), "b | text".into()]));
         let (end, rows) = told("hscan k 7", part("0", &["a", "1"]));
-        assert_eq!((end.as_str(), rows), ("0, all was scanned", vec!["a | 1 | text".into()]));
+        assert_eq!((end.as_str(), rows), ("0: the scan is complete", vec!["a | 1 | text".into()]));
         // Without their values there are no pairs.
         assert_eq!(told("hscan k 0 NoValues", part("0", &["a", "b"])).1, ["a | text", "b | text"]);
         let (cursor, rows) = told("mget a b", part("0", &["a"]));

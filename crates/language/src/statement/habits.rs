@@ -20,7 +20,7 @@ pub struct Habit {
 impl Habit {
     /// It as a sentence without a full stop.
     pub fn sentence(&self) -> String {
-        format!("{} is of another language; here: {}", self.word, self.instead)
+        format!("{} isn't supported here; instead: {}", self.word, self.instead)
     }
 }
 
@@ -193,7 +193,7 @@ mod tests {
             assert_eq!(told(text, dialect).map(|(word, _)| word).as_deref(), Some(word), "{text}");
         }
         let habit = habit_in("select now()", &words("select now()", &SQLSERVER, 0), &SQLSERVER).unwrap();
-        assert_eq!(habit.sentence(), "now is of another language; here: sysdatetime()");
+        assert_eq!(habit.sentence(), "now isn't supported here; instead: sysdatetime()");
     }
 
     #[test]

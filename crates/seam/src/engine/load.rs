@@ -11,7 +11,7 @@ use crate::catalog::Column;
 use crate::error::EngineError;
 use crate::rows::cell::{CellKind, ColumnReader};
 
-/// What becomes of a row whose key is there already.
+/// What to do with a row whose key already exists.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Meeting {
     /// The server refuses it, and with it the whole.

@@ -101,10 +101,10 @@ actions! {
             "Show the table at the cursor: columns, rows, references" => App::reveal;
         Everywhere "load-file" "Load a file" ["alt-i"]
             "Load a file, or pasted rows, into a table: CSV, JSON, Parquet, Arrow, workbooks" => App::load_file;
-        Everywhere "keep-database" "Copy of the database" []
-            "Keep a copy of the whole database in a file: the server's own, or statements that make it" => App::keep_database;
+        Everywhere "keep-database" "Copy database" []
+            "Copy the whole database into a file: the server's own backup, or statements that make it" => App::keep_database;
         Everywhere "compare-structure" "Compare structure" ["alt-y"]
-            "What tables, views and routines another connection or schema has that this has not" => App::compare_structure;
+            "Compare tables, views and routines with those of another connection or schema" => App::compare_structure;
         Everywhere "draw-schema" "Schema drawing" ["alt-w"]
             "Draw the table at the cursor and its neighbours, or the whole schema" => App::draw_schema;
         Everywhere "tables" "Tables" []
@@ -147,7 +147,7 @@ actions! {
         Result "last-column" "Last column" ["end"]
             "Last column" => |app| app.move_column(isize::MAX);
         Result "keep-columns" "Freeze columns" ["k"]
-            "Keep the columns up to this one in sight while scrolling, or unfreeze them" => App::keep_columns;
+            "Keep the columns up to this one visible while scrolling, or unfreeze them" => App::keep_columns;
         Result "hide-column" "Hide column" ["h"]
             "Hide this column" => App::hide_column;
         Result "all-columns" "Show all columns" ["H"]
@@ -234,7 +234,7 @@ actions! {
 
     "Changing rows" {
         Result "change-value" "Change value" ["a"]
-            "Give this value, or the marked cells of a column, another one; drafted, not sent" => App::change_value;
+            "Change this value, or the marked cells of a column; drafted, not sent" => App::change_value;
         Result "change-document" "Change document" ["W"]
             "Edit this document as text, in your text editor if one is set; drafted, not sent" => App::change_document;
         Result "add-row" "Add row" ["A"]
@@ -515,7 +515,7 @@ actions! {
         CatalogBrowser "catalog-draw" "Draw" ["ctrl-y"]
             "Draw the chosen schema, or the chosen table and its neighbours" => |app| app.on(CatalogBrowser::draw);
         CatalogBrowser "catalog-keep" "Keep a copy" ["ctrl-k"]
-            "Keep a copy of the chosen table as SQL: its definition and rows, in a file of its own" => |app| app.on(CatalogBrowser::keep_copy);
+            "Copy the chosen table into a file as SQL: its definition and rows" => |app| app.on(CatalogBrowser::keep_copy);
         CatalogBrowser "catalog-reload" "Reload" ["f5"]
             "Read the catalog again" => |app| app.on(CatalogBrowser::reload);
     }
@@ -546,20 +546,20 @@ actions! {
     }
 
     "In a chart" {
-        ChartView "chart-next" "Next place" ["right"]
-            "Next place of the chart, with its values" => |app| app.on_layer(|layer, _| layer.move_by(1));
-        ChartView "chart-previous" "Previous place" ["left"]
-            "Previous place of the chart" => |app| app.on_layer(|layer, _| layer.move_by(-1));
+        ChartView "chart-next" "Next position" ["right"]
+            "Next position of the chart, with its values" => |app| app.on_layer(|layer, _| layer.move_by(1));
+        ChartView "chart-previous" "Previous position" ["left"]
+            "Previous position of the chart" => |app| app.on_layer(|layer, _| layer.move_by(-1));
         ChartView "chart-kind" "Kind" ["k"]
             "Next kind: line, area, bar, scatter, histogram, box, heat, map" => |app| app.on(ChartView::next_kind);
         ChartView "chart-x" "X" ["x"]
-            "Choose the column along the lower edge" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::X, app));
+            "Choose the column of the x axis" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::X, app));
         ChartView "chart-y" "Y" ["y"]
-            "Choose the column along the left edge" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Y, app));
+            "Choose the column of the y axis" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Y, app));
         ChartView "chart-by" "By" ["b"]
-            "Choose the column whose values are a series each" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::By, app));
+            "Choose the column that splits the rows into series" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::By, app));
         ChartView "chart-each" "Each" ["e"]
-            "Choose the column whose values are a small chart each" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Each, app));
+            "Choose the column that splits it into small multiples" => |app| app.on(|chart: &mut ChartView, app| chart.choose(Axis::Each, app));
         ChartView "chart-aggregate" "Aggregate" ["a"]
             "Next aggregate: sum, mean, count, min, max, median" => |app| app.on(ChartView::next_aggregate);
         ChartView "chart-step" "Step" ["t"]
@@ -567,9 +567,9 @@ actions! {
         ChartView "chart-stack" "Stack" ["s"]
             "Series beside each other, stacked, or as shares of 100 %" => |app| app.on(ChartView::next_stack);
         ChartView "chart-log" "Logarithmic" ["l"]
-            "Count in powers of ten, or not" => |app| app.on(ChartView::toggle_log);
+            "Logarithmic y axis, or a linear one" => |app| app.on(ChartView::toggle_log);
         ChartView "chart-zero" "From zero" ["z"]
-            "Begin the left edge at 0, or at the least value" => |app| app.on(ChartView::toggle_zero);
+            "Begin the y axis at 0, or at the smallest value" => |app| app.on(ChartView::toggle_zero);
         ChartView "chart-more" "More" ["+"]
             "Show one more name or series before the rest" => |app| app.on(|chart: &mut ChartView, app| chart.show_more(1, app));
         ChartView "chart-fewer" "Fewer" ["-"]
@@ -597,9 +597,9 @@ actions! {
 
     "In the editor of a value" {
         CellEditor "cell-null" "NULL" ["ctrl-n"]
-            "NULL in the place of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Null, app));
+            "NULL instead of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Null, app));
         CellEditor "cell-default" "Default" ["ctrl-d"]
-            "The default of the table in the place of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Default, app));
+            "The default of the column instead of what is typed; again: what is typed" => |app| app.on(|editor: &mut CellEditor, app| editor.give(Datum::Default, app));
         CellEditor "cell-clear" "Clear" ["ctrl-u"]
             "Clear the line: an empty text" => |app| app.edit_input(LineEdit::Clear);
         CellEditor "cell-outside" "Text editor" ["alt-e"]
@@ -633,7 +633,7 @@ actions! {
         RowComparison "compare-key" "Other key" ["k"]
             "Compare by other columns" => |app| app.on(RowComparison::other_key);
         RowComparison "compare-exchange" "Exchange" ["x"]
-            "Exchange left and right" => |app| app.on(RowComparison::exchange);
+            "Swap left and right" => |app| app.on(RowComparison::exchange);
         RowComparison "compare-columns-on" "Columns down" ["right"]
             "Scroll the columns of the row" => |app| app.on(|view: &mut RowComparison, _| view.column_by(1));
         RowComparison "compare-columns-back" "Columns up" ["left"]
@@ -656,7 +656,7 @@ actions! {
         StructureComparison "structure-access" "Owners, grants" ["o"]
             "Whether owners and grants count" => |app| app.on(StructureComparison::turn_access);
         StructureComparison "structure-exchange" "Exchange" ["x"]
-            "Exchange left and right" => |app| app.on(StructureComparison::exchange);
+            "Swap left and right" => |app| app.on(StructureComparison::exchange);
         StructureComparison "structure-down" "Text down" ["right"]
             "Scroll the text below" => |app| app.on(|view: &mut StructureComparison, _| view.scroll(1));
         StructureComparison "structure-up" "Text up" ["left"]
@@ -687,9 +687,9 @@ actions! {
 
     "In a plan" {
         PlanView "plan-by-share" "Sort" ["s"]
-            "Sort the steps by what each takes for itself, or show the tree again" => |app| app.on(|plan: &mut PlanView, _| plan.turn());
+            "Sort the steps by their own share, or show the tree again" => |app| app.on(|plan: &mut PlanView, _| plan.turn());
         PlanView "plan-compare" "Compare" ["c"]
-            "Put the last plan of the same statement before this one beside it, or take it away" => |app| app.on(PlanView::compare);
+            "Show the previous plan of the same statement beside this one, or close it" => |app| app.on(PlanView::compare);
         PlanView "plan-save" "Save" ["o"]
             "Save the plan as SVG or PDF" => |app| app.on(PlanView::save);
         PlanView "plan-measure" "Measure" ["m"]

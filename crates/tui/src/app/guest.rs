@@ -23,7 +23,7 @@ pub struct Place {
     pub version: i64,
     /// The text; none where this screen was given that version before.
     pub text: Option<String>,
-    /// The byte that the cursor is at.
+    /// The position of the cursor, in bytes.
     pub at: usize,
     /// The connection that the text runs on.
     pub connection: Option<String>,

@@ -24,7 +24,7 @@ pub(super) fn draw(app: &App, view: &ChartView, area: Rect, ground: Style, cells
             ("chart-kind", "kind"),
             ("chart-x chart-y", "columns"),
             ("chart-by", "series"),
-            ("chart-each", "small charts"),
+            ("chart-each", "multiples"),
             ("chart-aggregate", "aggregate"),
             ("chart-step", "step"),
             ("chart-stack", "stack"),

@@ -82,7 +82,7 @@ pub(super) fn draw(
         }
         Ok(made) if made.losing() > 0 => {
             let of = words::count(made.statements.len() as u64, "statement");
-            said.push_str(&format!(" · {} of {of} take rows or values away", words::number(made.losing() as u64)));
+            said.push_str(&format!(" · {} of {of} delete rows or values", words::number(made.losing() as u64)));
         }
         _ => {}
     }

@@ -74,7 +74,7 @@ impl Drawing<'_> {
             }
         };
         if log {
-            self.note("bars are drawn in powers of ten");
+            self.note("bars on a logarithmic axis");
         }
         let x_at = |value: f64| scale.share(value).map_or(left, |share| left + share as f32 * (right - left).max(0.0));
         let zero = if log { left } else { x_at(0.0) };

@@ -170,7 +170,7 @@ impl Drawing<'_> {
         let others: u64 = self.data.parts.iter().map(|(_, part)| part.other_rows).sum();
         let told = [
             rows(counts.without_place, "not drawn: NULL or not a number"),
-            rows(counts.elsewhere, "not drawn: more than 12 small charts"),
+            rows(counts.elsewhere, "not drawn: more than 12 small multiples"),
             rows(others, "not drawn: more than 64 series"),
         ];
         let told = told.into_iter().flatten().chain(self.notes.iter().cloned());
@@ -325,7 +325,7 @@ fn about(data: &Data, places: &[Place]) -> String {
         text.push_str(&format!(", a series for each {}", plan.name(by)));
     }
     if let Some(each) = plan.each {
-        text.push_str(&format!(", a small chart for each {}", plan.name(each)));
+        text.push_str(&format!(", a small multiple for each {}", plan.name(each)));
     }
     let rows = data.counts.rows;
     text.push_str(&format!("; {} row{}", scale::number(rows as f64, 0), if rows == 1 { "" } else { "s" }));

@@ -410,7 +410,7 @@ impl<'a> Alter<'a> {
                 let name = &differs.name;
                 match text.strip_prefix("create ").filter(|_| self.altering.overloads) {
                     Some(rest) => self.steps.types_come.push(keeps(format!("alter {rest}"))),
-                    None => self.done.notes.push(format!("sequence {name}: it is changed by hand")),
+                    None => self.done.notes.push(format!("sequence {name}: change it by hand")),
                 }
                 self.belongings_change(differs, ours, theirs);
             }
@@ -431,7 +431,7 @@ impl<'a> Alter<'a> {
         let only_new = own.all(|part| part.of == PartOf::Value && part.what == Difference::OnlyRight);
         if !only_new || self.altering.add_value.is_empty() {
             let name = &differs.name;
-            self.done.notes.push(format!("type {name}: no statement changes it so; it has to be made again by hand"));
+            self.done.notes.push(format!("type {name}: no statement can change this; recreate it by hand"));
             return;
         }
         let name = self.name(&ours.object);

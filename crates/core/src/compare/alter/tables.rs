@@ -53,7 +53,7 @@ impl Alter<'_> {
                 PartOf::Table(PartKind::Column) => {
                     let (text, lost) = self.column(clauses, part, ours, theirs);
                     if text.is_empty() {
-                        self.done.notes.push(said(format!("column {}: no statement changes it so", part.name)));
+                        self.done.notes.push(said(format!("column {}: no statement can change this", part.name)));
                     }
                     altered.extend(text);
                     drops |= lost;
@@ -72,11 +72,9 @@ impl Alter<'_> {
                     if let Some(old) = old {
                         match drop_clause(clauses, old, dialect) {
                             Some(clause) => altered.insert(0, Altered::Clause(clause)),
-                            None => self.done.notes.push(said(format!(
-                                "{} {}: it is taken away by hand",
-                                part.of.word(),
-                                part.name
-                            ))),
+                            None => {
+                                self.done.notes.push(said(format!("{} {}: drop it by hand", part.of.word(), part.name)))
+                            }
                         }
                     }
                     if let Some(new) = new {
@@ -91,11 +89,9 @@ impl Alter<'_> {
                 }
                 PartOf::Options => match new.filter(|_| matches!(clauses.change, Change::Whole(_))) {
                     Some(new) => altered.push(Altered::Clause(new.text.clone())),
-                    None => {
-                        self.done.notes.push(said("what follows its columns cannot be changed by a statement".into()))
-                    }
+                    None => self.done.notes.push(said("no statement can change its options".into())),
                 },
-                PartOf::Definition => self.done.notes.push(said("it has to be made again by hand".into())),
+                PartOf::Definition => self.done.notes.push(said("recreate it by hand".into())),
                 PartOf::Order
                 | PartOf::ValueOrder
                 | PartOf::Index
@@ -107,7 +103,9 @@ impl Alter<'_> {
         }
         let adds_last = clauses.place[0].is_empty();
         if order_after(differs, ours, theirs, adds_last) != names_of_columns(theirs) {
-            self.done.notes.push(said("the order of its columns is not made the same: no statement moves one".into()));
+            self.done
+                .notes
+                .push(said("the order of its columns stays as it is: no statement can move a column".into()));
         }
         match clauses.change {
             Change::Apart { .. } => {
@@ -259,7 +257,7 @@ impl Alter<'_> {
         }
         let temporary = self.whole(&ours.object.schema, &format!("{} as it will be", ours.object.name));
         let Some((_, at, _)) = parts_of_table(&theirs.definition, self.left.dialect) else {
-            self.done.notes.push(format!("table {}: it has to be made again by hand", differs.name));
+            self.done.notes.push(format!("table {}: recreate it by hand", differs.name));
             return;
         };
         let [head, tail] =

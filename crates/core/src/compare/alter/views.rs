@@ -59,7 +59,7 @@ impl Alter<'_> {
             if !names.is_empty() {
                 let names = names.join(", ");
                 let without = if self.access { "" } else { ", without the grants and owners that they have" };
-                self.done.notes.push(format!("made again{without}: {names}"));
+                self.done.notes.push(format!("recreated{without}: {names}"));
             }
         }
         // Routines that take or give rows of tables and views go and come with these.

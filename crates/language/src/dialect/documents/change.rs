@@ -14,13 +14,13 @@ const KEPT: &[&str] = &["$match", "$sort", "$limit", "$skip", "$sample", "$geoNe
 /// An error is a sentence that says why there is no such statement.
 pub fn of_document(statement: &str, document: &str) -> Result<String, String> {
     let command = statement::command(statement).map_err(|mistake| mistake.message)?;
-    let collection = collection_of(&command)
-        .ok_or("these rows are not documents of a collection: the statement makes others out of them")?;
+    let collection =
+        collection_of(&command).ok_or("these rows are not documents of a collection: the statement computes them")?;
     let Value::Object(fields) = read::value(document).map_err(|mistake| mistake.message)? else {
         return Err("the row is not a document".into());
     };
     if !fields.iter().any(|(name, _)| name == "_id") {
-        return Err("the rows have no _id, which tells the document from others".into());
+        return Err("the rows have no _id, which identifies a document".into());
     }
     if fields.iter().any(|(name, _)| name == "(others)") {
         return Err("the document has more fields than there are columns: write its change by hand".into());

@@ -131,9 +131,9 @@ impl Elements for Documents {
             return Err("the statement names a database of its own: switch to that, and read them there".into());
         }
         let collection = collection_of(&command)
-            .ok_or("these rows are not documents of a collection: the statement makes others out of them")?;
+            .ok_or("these rows are not documents of a collection: the statement computes them")?;
         if !columns.iter().any(|(name, _)| name == "_id") {
-            return Err("the rows have no _id, which tells a document from others".into());
+            return Err("the rows have no _id, which identifies a document".into());
         }
         if columns.iter().any(|(name, _)| name == OTHERS) {
             return Err("the documents have more fields than there are columns: write the change by hand".into());
@@ -322,11 +322,11 @@ impl Elements for Documents {
             },
             "date" => match shaped.len() >= 10 && shaped.as_bytes().first().is_some_and(u8::is_ascii_digit) {
                 true => Ok(wrapped("$date", shaped)),
-                false => Err("a point in time is written as 2031-03-05T07:30:00Z".into()),
+                false => Err("write a timestamp as 2031-03-05T07:30:00Z".into()),
             },
             "uuid" => Ok(wrapped("$uuid", shaped)),
             _ => match read::value(shaped) {
-                Ok(Value::Parameter(name)) => Err(format!("{name} is a parameter, and no value")),
+                Ok(Value::Parameter(name)) => Err(format!("{name} is a parameter and not a value")),
                 Ok(value) => Ok(written(&value)),
                 Err(mistake) => {
                     Err(format!("{} (at {}); text stands in quotation marks", mistake.message, mistake.at + 1))
@@ -579,8 +579,8 @@ mod tests {
             ("double", "much", "\"much\" is not a number"),
             ("bool", "yes", "it has to be true or false"),
             ("objectid", "GUL", "an ObjectId has 24 hexadecimal digits"),
-            ("date", "soon", "a point in time is written as 2031-03-05T07:30:00Z"),
-            ("object", ":day", ":day is a parameter, and no value"),
+            ("date", "soon", "write a timestamp as 2031-03-05T07:30:00Z"),
+            ("object", ":day", ":day is a parameter and not a value"),
         ] {
             assert_eq!(Documents.written(of, text).unwrap_err(), told);
         }

@@ -129,7 +129,7 @@ impl<'a> Reader<'a> {
 
     fn within(&mut self, depth: usize) -> Result<Value, Mistake> {
         if depth > DEEPEST {
-            return Err(self.mistake("brackets lie too deep within each other"));
+            return Err(self.mistake("brackets are nested too deeply"));
         }
         match self.peek()? {
             Some('{') => self.object(depth),
@@ -287,7 +287,7 @@ impl<'a> Reader<'a> {
                     }
                 }
                 Some((_, c @ ('"' | '\'' | '\\' | '/'))) => text.push(c),
-                Some((place, c)) => return Err(wrong(place, &format!("\\{c} stands for nothing"))),
+                Some((place, c)) => return Err(wrong(place, &format!("\\{c} is not an escape"))),
                 None => break,
             }
         }
@@ -342,7 +342,7 @@ mod tests {
             ("{ a: 1x }", 5, "1x is not a number"),
             ("{} {}", 3, "the end is expected here, and not {"),
             ("/* x", 0, "this comment never closes"),
-            ("'\\q'", 2, "\\q stands for nothing"),
+            ("'\\q'", 2, "\\q is not an escape"),
         ] {
             assert_eq!(value(text).unwrap_err(), Mistake { at, message: message.into() }, "{text}");
         }

@@ -22,30 +22,30 @@ pub struct Verb {
 
 /// The verbs, those that read first.
 pub const VERBS: &[Verb] = &[
-    Verb { name: "find", signature: "find { filter }", text: "Documents that the filter fits." },
-    Verb { name: "count", signature: "count { filter }", text: "How many documents the filter fits." },
-    Verb { name: "distinct", signature: "distinct \"path\" { filter }", text: "The different values at a path." },
+    Verb { name: "find", signature: "find { filter }", text: "Documents that match the filter." },
+    Verb { name: "count", signature: "count { filter }", text: "How many documents match the filter." },
+    Verb { name: "distinct", signature: "distinct \"path\" { filter }", text: "The distinct values of a path." },
     Verb { name: "aggregate", signature: "aggregate [ stages ]", text: "A pipeline of stages as a list." },
     Verb { name: "indexes", signature: "indexes", text: "The indexes of the collection." },
     Verb { name: "insert", signature: "insert { document } …", text: "Adds documents." },
     Verb {
         name: "update",
         signature: "update [all] { filter } { change } [upsert]",
-        text: "Changes the first document that the filter fits, or all.",
+        text: "Changes the first document that matches the filter, or all.",
     },
     Verb {
         name: "replace",
         signature: "replace { filter } { document } [upsert]",
-        text: "Puts another document in the place of the first that the filter fits.",
+        text: "Replaces the first document that matches the filter.",
     },
     Verb {
         name: "delete",
         signature: "delete [all] { filter }",
-        text: "Removes the first document that the filter fits, or all.",
+        text: "Removes the first document that matches the filter, or all.",
     },
-    Verb { name: "index", signature: "index { keys } [{ options }]", text: "Makes an index." },
-    Verb { name: "drop", signature: "drop [index \"name\"]", text: "Removes the collection, or one of its indexes." },
-    Verb { name: "create", signature: "create [{ options }]", text: "Makes the collection." },
+    Verb { name: "index", signature: "index { keys } [{ options }]", text: "Creates an index." },
+    Verb { name: "drop", signature: "drop [index \"name\"]", text: "Drops the collection, or one of its indexes." },
+    Verb { name: "create", signature: "create [{ options }]", text: "Creates the collection." },
 ];
 
 /// The command of a statement.

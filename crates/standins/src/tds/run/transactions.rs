@@ -1,4 +1,4 @@
-//! Transactions, settings of the session, and the database in hand.
+//! Transactions, settings of the session, and the current database.
 
 use super::{Fault, Outcome, Scope, Session, syntax};
 

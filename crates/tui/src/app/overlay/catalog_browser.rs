@@ -228,7 +228,7 @@ impl CatalogBrowser {
         let has_copies = |object: &&Object| matches!(object.kind, ObjectKind::Table | ObjectKind::Keys);
         match self.object().filter(has_copies).map(Object::to_name) {
             Some(name) => app.keep_copy(vec![name], Vec::new()),
-            None => app.tell_wrong("copies are kept of tables and keys"),
+            None => app.tell_wrong("only tables and keys can be copied"),
         }
     }
 

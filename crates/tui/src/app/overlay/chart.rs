@@ -156,7 +156,7 @@ impl ChartView {
             pick: with(name),
         };
         let none = match axis {
-            Axis::X | Axis::Y => "as it suits the columns",
+            Axis::X | Axis::Y => "chosen by the columns",
             Axis::By => "one series",
             Axis::Each => "one chart",
         };
@@ -170,7 +170,7 @@ impl ChartView {
             Axis::X => "columns for x",
             Axis::Y => "columns for y",
             Axis::By => "columns for series",
-            Axis::Each => "columns for small charts",
+            Axis::Each => "columns for small multiples",
         };
         app.overlay = Some(Overlay::List(List::new(title, items)));
     }
@@ -236,11 +236,11 @@ impl Layer for ChartView {
     /// Shows the rows of the place in hand.
     fn accept(&mut self, app: &mut App) -> After {
         let Some(place) = self.place() else {
-            app.tell("move to a place first");
+            app.tell("move to a position first");
             return After::Stay;
         };
         let Some(rows) = place.rows.clone() else {
-            app.tell("the rows of this place cannot be told by a filter");
+            app.tell("no filter can select the rows of this position");
             return After::Stay;
         };
         let conditions = rows

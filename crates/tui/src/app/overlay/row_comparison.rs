@@ -396,7 +396,9 @@ impl App {
             // They are meant for the left one, and the buffer runs on the connection in hand.
             Use::Put if self.connection.name() != slip.connection => {
                 let (name, here) = (clean::clean(&slip.connection), self.connection.name());
-                self.tell_wrong(format!("the statements are for {name}, and the buffer runs on {here}: switch to it (f3), or exchange the two"));
+                self.tell_wrong(format!(
+                    "the statements are for {name}, and the buffer runs on {here}: switch to it (f3), or swap the two"
+                ));
             }
             Use::Put => {
                 self.overlay = None;

@@ -138,7 +138,7 @@ impl SlipView {
             return After::Stay;
         }
         if self.conflict.is_some() {
-            app.tell_wrong("say first whose values are kept: 1 theirs, 2 ours, 3 both");
+            app.tell_wrong("choose first whose values to keep: 1 theirs, 2 ours, 3 both");
             return After::Stay;
         }
         let was_sending = app.slips.find(&self.head).is_some_and(|slip| slip.sending);

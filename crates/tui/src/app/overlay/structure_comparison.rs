@@ -95,7 +95,7 @@ pub struct StructureComparison {
 
 fn stopped(error: EngineError, name: &str) -> String {
     match (error.kind, error.step) {
-        (_, Some(Step::Secret)) => format!("{name} wants a password: connect to it once, then compare"),
+        (_, Some(Step::Secret)) => format!("{name} needs a password: connect to it once, then compare"),
         (ErrorKind::Stopped, _) => "stopped".to_owned(),
         _ => format!("{name}: {error}"),
     }
@@ -246,7 +246,7 @@ impl App {
     /// Asks for another connection or schema that what is in hand is compared with.
     pub fn compare_structure(&mut self) {
         let Some(profile) = self.connection.profile.clone() else {
-            return self.tell_wrong("connect first: the connection in hand is the left side");
+            return self.tell_wrong("connect first: the current connection is the left side");
         };
         let own = self.connection.location.as_ref().map(|location| location.schema.clone()).unwrap_or_default();
         let catalog = self.connection.catalog.clone();
@@ -260,7 +260,7 @@ impl App {
             key: "schema".to_owned(),
             help: format!(
                 "of this connection, with {}",
-                clean::clean(if own.is_empty() { "the one in hand" } else { &own })
+                clean::clean(if own.is_empty() { "the current one" } else { &own })
             ),
             pick: Pick::CompareWith(Box::new(profile.clone()), Some((own.clone(), schema))),
         });

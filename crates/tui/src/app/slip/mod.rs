@@ -301,7 +301,7 @@ impl App {
                         });
                         if drafted {
                             let rows = words::count(count as u64, "row");
-                            self.tell(format!("{rows} drafted once more · {}", self.how_to_send()));
+                            self.tell(format!("{rows} drafted again · {}", self.how_to_send()));
                         }
                     }
                 }
