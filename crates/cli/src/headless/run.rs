@@ -11,7 +11,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::complete::Surroundings;
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::problems::{Problem, elsewhere, may_be_checked, problems};
+use jaunty_core::problems::{Problem, elsewhere, may_be_checked, mistyped, problems};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
@@ -373,6 +373,11 @@ fn found_by_names(session: &mut dyn Session, statement: &str, with: &With) -> Op
 fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, with: &With) -> Option<String> {
     if error.kind != ErrorKind::Refused {
         return None;
+    }
+    if with.dialect.family == Family::Sql
+        && let Some(found) = mistyped(error, statement, with.dialect)
+    {
+        return Some(format!("Did you mean {}?", found.near.join(" or ")));
     }
     let found = found_by_names(session, statement, with)?;
     // A server points at the name, or at the one before it: `p` of `p.nme`.

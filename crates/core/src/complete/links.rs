@@ -68,16 +68,29 @@ fn leading<'a>(from: &'a Object, to: &'a Object) -> Vec<Link<'a>> {
     let with_key = |base: &String| if is_own(base) { name.clone() } else { format!("{base}_{name}") };
     let wanted: Vec<String> = [&one, &table].iter().flat_map(|base| [with_key(base), (*base).clone()]).collect();
     let leads = |column: &&Column| {
-        let called = snake_case(&column.name);
-        let is = |wanted: &String| {
-            called.strip_suffix(wanted.as_str()).is_some_and(|rest| rest.is_empty() || rest.ends_with('_'))
-        };
-        wanted.iter().any(is) && alike(&column.db_type, &key.db_type)
+        wanted.iter().any(|wanted| ends_with_words(&column.name, wanted)) && alike(&column.db_type, &key.db_type)
     };
     // A table's own key is called after it, too: it leads to another table only by another name.
     let own = (from.name == to.name && from.schema == to.schema).then_some(key.name.as_str());
     let columns = from.columns.iter().filter(|column| Some(column.name.as_str()) != own);
     columns.filter(leads).map(|column| Link::one(&column.name, &key.name)).collect()
+}
+
+/// Whether a name ends with these words, or is them: `homePort` and `HOME_PORT` with `port`, and `airport` not. The words are
+/// in lower case with `_` between them. It makes nothing: all columns of a large catalog are asked at a key.
+fn ends_with_words(name: &str, words: &str) -> bool {
+    let is_gap = |c: char| matches!(c, '_' | '-');
+    let mut letters = name.char_indices().rev().filter(|(_, c)| !is_gap(*c));
+    let mut first = None;
+    for wanted in words.chars().rev().filter(|c| !is_gap(*c)) {
+        first = letters.next().filter(|(_, c)| c.to_lowercase().next() == Some(wanted));
+        if first.is_none() {
+            return false;
+        }
+    }
+    let Some((at, first)) = first else { return false };
+    let before = name.get(..at).and_then(|rest| rest.chars().next_back());
+    before.is_none_or(|before| is_gap(before) || (first.is_uppercase() && !before.is_uppercase()))
 }
 
 /// Columns that both have under one name, which is the key of one of them.
@@ -184,5 +197,27 @@ mod tests {
         let legs = table("legs", &[("route_id", "int"), ("leg", "int")], &["route_id", "leg"]);
         let stops = table("stops", &[("leg_id", "int")], &[]);
         assert_eq!(told(&stops, &legs), [""; 0]);
+    }
+
+    #[test]
+    fn words_at_the_end_of_a_name() {
+        for (name, words) in [
+            ("port", "port"),
+            ("PORT", "port"),
+            ("home_port", "port"),
+            ("HOME_PORT", "port"),
+            ("homePort", "port"),
+            ("HomePortId", "port_id"),
+            ("homeportid", "homeport_id"),
+            ("from-port-id", "port_id"),
+            ("heimathäfen_ID", "heimathäfen_id"),
+        ] {
+            assert!(ends_with_words(name, words), "{name} {words}");
+        }
+        for (name, words) in
+            [("airport", "port"), ("AIRPORT", "port"), ("port_name", "port"), ("", "port"), ("id", "port_id")]
+        {
+            assert!(!ends_with_words(name, words), "{name} {words}");
+        }
     }
 }

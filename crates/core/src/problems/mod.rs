@@ -6,7 +6,10 @@
 
 mod commands;
 mod documents;
+mod mistyped;
 mod sql;
+
+pub use mistyped::mistyped;
 
 use std::collections::HashSet;
 use std::ops::Range;
@@ -62,7 +65,10 @@ impl Problem {
         if error.kind != ErrorKind::Refused {
             return said;
         }
-        match elsewhere(text, around).into_iter().find(|problem| problem.is_meant_by(error)) {
+        let found = elsewhere(text, around).into_iter().find(|problem| problem.is_meant_by(error));
+        let is_sql = around.dialect.family == Family::Sql && text.len() <= LONGEST;
+        let found = found.or_else(|| mistyped(error, text, around.dialect).filter(|_| is_sql));
+        match found {
             Some(found) => Problem { message: said.message, ..found },
             None => said,
         }
