@@ -209,6 +209,21 @@ fn what_is_wrong_is_underlined_once_it_is_written() {
 }
 
 #[test]
+fn what_was_meant_stands_below_what_the_server_says() {
+    for (text, meant, underlined) in [
+        ("select name form ports", "Did you mean from?", "form"),
+        ("selct name from ports", "Did you mean select?", "selct"),
+        ("select name from prots p", "Did you mean ports?", "prots"),
+    ] {
+        let stage = ferry("").types(text).esc().runs().shows(meant);
+        let (cells, _) = stage.drawn();
+        assert!(cells[stage.find(underlined)].style().add_modifier.contains(Modifier::UNDERLINED), "{}", stage.text());
+    }
+    let stage = ferry("").types("select name from ports where (").esc().runs().shows("incomplete input");
+    assert!(!stage.text().contains("Did you mean"), "{}", stage.text());
+}
+
+#[test]
 fn lines_and_selections_are_changed_by_keys() {
     let stage = ferry("select 1;\nselect 2;").key(KeyCode::Char('c'), ALT);
     assert_eq!(stage.buffer(), "select 1;\n-- select 2;");

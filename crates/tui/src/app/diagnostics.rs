@@ -48,6 +48,12 @@ impl Diagnostics {
         that_count(found, self.checked.get(&id).cloned())
     }
 
+    /// Whether a problem is the one that the server stumbled over when the statement ran.
+    pub fn is_meant(&self, id: StatementId, problem: &Problem, error: &EngineError) -> bool {
+        let is_said = self.checked.get(&id).is_some_and(|said| said.as_ref() == Some(problem));
+        is_said || problem.is_meant_by(error)
+    }
+
     /// How long until the server is to be asked.
     pub(super) fn rests_for(&self) -> Option<Duration> {
         self.changed.map(|then| REST.saturating_sub(then.elapsed()).max(Duration::from_millis(10)))

@@ -2,6 +2,7 @@
 
 use jaunty_core::arrange::search::Search;
 use jaunty_core::logbook::Outcome;
+use jaunty_core::problems::Problem;
 use jaunty_core::run::Run;
 use jaunty_core::slip::{Datum, Draft, Slip, What};
 use jaunty_language::text::clean;
@@ -232,7 +233,12 @@ fn draw_error(app: &App, run: &Run, area: Rect, ground: Style, cells: &mut Buffe
     // A result that is held may be of another statement.
     let current = document.statement().filter(|statement| app.buffer.id_of(statement) == run.id);
     let line = current.map_or(1, |s| document.rope().byte_to_line(s.start) + 1);
-    let explained = error.explain_within(&run.statement, line, usize::from(area.width.saturating_sub(4)));
+    let mut explained = error.explain_within(&run.statement, line, usize::from(area.width.saturating_sub(4)));
+    let problems = app.troubles.of(run.id);
+    let checked = |problem: &&Problem| !problem.near.is_empty() && app.troubles.is_meant(run.id, problem, error);
+    if let Some(problem) = problems.iter().find(checked) {
+        explained.push_str(&format!("\n\nDid you mean {}?", clean::clean(&problem.near.join(" or "))));
+    }
     let (first, rest) = explained.split_once('\n').unwrap_or((&explained, ""));
     let failed = ground.patch(app.theme.style(Role::Failed));
     text(first, area, failed, cells);
