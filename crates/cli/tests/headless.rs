@@ -752,6 +752,39 @@ fn a_connection_is_added_by_what_programs_say_of_it() {
     );
 }
 
+/// Slips of the command line that would do something else than what was meant.
+#[test]
+fn what_is_nearly_right_is_told_before_anything_runs() {
+    let home = Home::ferry();
+    for (arguments, told) in [
+        (
+            &["run", "-c", "ferry", "-s", "delete from ports", "-o", "rows.cvs"][..],
+            "\"cvs\" is not an ending of a known format",
+        ),
+        (&["plan", "-c", "ferry", "select 1 from ports"], "a statement is given with --statement"),
+        (&["plan", "-c", "ferry", "a.sql"], "name the line, as in statements.sql:12"),
+        (&["connections", "edit", "ferry", "--set", "guard=shut"], "guard is open, ask or read-only"),
+        (
+            &["connections", "edit", "ferry", "--set", "gard=ask"],
+            "has no key gard. Its keys: path, create, check, keep, guard",
+        ),
+    ] {
+        let (_, err) = home.call(arguments).exits(2);
+        assert!(err.contains(told), "{arguments:?}: {err}");
+    }
+    assert_eq!(home.call(&["run", "-c", "ferry", "-s", "select count(*) n from ports", "-f", "csv"]).gives(), "n\n3\n");
+    assert!(!home.path("project/rows.cvs").exists());
+    // Without a number the rows of the latest run.
+    assert_eq!(home.call(&["rows", "-f", "csv"]).gives(), "n\n3\n");
+    home.call(&["connections", "edit", "ferry", "--set", "guard=ask", "--set", "note=the till"]).exits(0);
+    let all = home.call(&["connections"]).gives();
+    assert!(all.lines().any(|line| line.starts_with("ferry ") && line.contains(" ask ")), "{all}");
+    let (_, err) = home.call(&["run", "-c", "ferry", "-s", "delete from ports"]).exits(2);
+    assert!(err.contains("--yes"), "{err}");
+    home.call(&["connections", "edit", "ferry", "--set", "guard=", "--set", "note="]).exits(0);
+    assert!(!read(&home, ".jaunty/connections.toml").contains("the till"));
+}
+
 #[test]
 fn what_is_piped_in_runs_without_being_named() {
     let home = Home::ferry();
@@ -949,9 +982,11 @@ fn names_that_were_meant_are_told_after_a_failure() {
     let failed = |connection: &str, statement: &str| home.call(&["run", "-c", connection, "-s", statement]).exits(1).1;
     assert!(failed("ferry", "select * from prts").ends_with("\nDid you mean ports?\n"));
     assert!(failed("ferry", "select p.brths from ports p").ends_with("\nDid you mean berths?\n"));
+    // A keyword, too.
+    assert!(failed("ferry", "selct * from ports").ends_with("\nDid you mean select?\n"));
     for (connection, statement) in [
         ("ferry", "select * from tides"),
-        ("ferry", "selct * from ports"),
+        ("ferry", "select * from ports order by ("),
         // Where the server is not asked about statements, it is not asked about names either.
         ("museum", "select * from prts"),
     ] {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use jaunty_core::export::{Format, Options};
 use jaunty_language::dialect::Dialect;
+use jaunty_language::text::clean::clean;
 
 use super::EXIT_CODES;
 use crate::failure::Failure;
@@ -136,8 +137,22 @@ impl Written {
         file_of(self.output.as_deref())
     }
 
-    /// The choices that the format leaves.
+    /// The choices that the format leaves. A file with an ending that no format has needs the format's name: a slip such as
+    /// `rows.cvs` would be a table.
     pub fn options(&self, dialect: &'static Dialect) -> Result<Options, Failure> {
+        let ending = self.output().and_then(Path::extension).map(|ending| ending.to_string_lossy());
+        if let Some(ending) = ending.filter(|ending| Format::from_ending(ending).is_none())
+            && self.format.is_none()
+            && !self.json
+        {
+            let known: Vec<_> = Format::ALL.iter().filter_map(|(_, _, endings, _)| endings.first().copied()).collect();
+            let what = format!(
+                "\"{}\" is not an ending of a known format; --format names one, or use .{}",
+                clean(&ending),
+                known.join(", .")
+            );
+            return Err(Failure::Usage(what));
+        }
         let mut options = Options { dialect, ..Options::default() };
         if let Some(stem) = self.output().and_then(Path::file_stem) {
             options.table = Some(stem.to_string_lossy().into_owned());
@@ -179,6 +194,7 @@ pub struct Log {
 #[command(after_help = EXIT_CODES)]
 pub struct Rows {
     /// The run, by its number in the log; "last" is the latest
+    #[arg(default_value = "last")]
     pub run: String,
     /// The first row to write, from 1
     #[arg(long, value_name = "N", default_value_t = 1)]

@@ -129,6 +129,23 @@ fn add(name: &str, url: Option<&str>, project: bool, change: &Change, json: bool
     save(None, apply(profile, change)?, json)
 }
 
+/// Sets what every profile may have; whether it was one of these keys.
+fn set_general(profile: &mut Profile, name: &str, value: &str) -> Result<bool, Failure> {
+    let text = Some(value.to_owned()).filter(|value| !value.is_empty());
+    match name {
+        "guard" if text.is_none() => profile.guard = Guard::Open,
+        "guard" => {
+            let wrong = || Failure::Usage(format!("guard is open, ask or read-only; \"{}\" is not", clean(value)));
+            profile.guard = Guard::from_word(value).ok_or_else(wrong)?;
+        }
+        "note" => profile.note = text,
+        "label" => profile.label = text,
+        "group" => profile.group = text,
+        _ => return Ok(false),
+    }
+    Ok(true)
+}
+
 /// The connections file of the project that a folder is in, or begins.
 fn project_file(here: &Path) -> PathBuf {
     let project = here.ancestors().find(|folder| folder.join(".jaunty").is_dir()).unwrap_or(here);
@@ -165,8 +182,12 @@ fn apply(mut profile: Profile, change: &Change) -> Result<Profile, Failure> {
     for setting in &change.settings {
         let (name, value) =
             setting.split_once('=').ok_or_else(|| Failure::Usage("a setting is written as --set key=value".into()))?;
+        if set_general(&mut profile, name, value)? {
+            continue;
+        }
         let Some(key) = engine.keys().iter().find(|key| key.name == name) else {
-            let known: Vec<_> = engine.keys().iter().map(|key| key.name).collect();
+            let own = engine.keys().iter().map(|key| key.name);
+            let known: Vec<_> = own.chain(["guard", "note", "label", "group"]).collect();
             return Err(Failure::Usage(format!(
                 "{} has no key {name}. Its keys: {}.",
                 engine.name(),

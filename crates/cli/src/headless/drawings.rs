@@ -67,7 +67,16 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
 /// The statement at a line of a file, in the language of the connection.
 fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
     let (path, line) = file_and_line(place);
-    let line = line.ok_or_else(|| Failure::Usage("name the line, as in statements.sql:12".to_owned()))?;
+    let line = match line {
+        Some(line) => line,
+        // A statement is easily given where a file is meant.
+        None if !path.exists() && place.trim().contains(' ') => {
+            return Err(Failure::Usage(
+                "a statement is given with --statement, a file with a line: statements.sql:12".into(),
+            ));
+        }
+        None => return Err(Failure::Usage("name the line, as in statements.sql:12".into())),
+    };
     let connections = crate::open::connections(&crate::open::folders()?);
     let profile = crate::open::profile(connection, &connections)?;
     let engine =

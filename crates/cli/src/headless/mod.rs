@@ -67,7 +67,7 @@ fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {
     bytes.map_err(|error| {
         // A statement is easily given where a file is meant.
         let is_text = error.kind() == io::ErrorKind::NotFound && path.to_string_lossy().trim().contains(' ');
-        let hint = if is_text { ". A statement is given with --statement" } else { "" };
+        let hint = if is_text { ". A statement is given with --statement, or piped in" } else { "" };
         Failure::Usage(format!("{} cannot be read: {error}{hint}", path.display()))
     })
 }
