@@ -282,7 +282,7 @@ fn list(json: bool) -> Result<(), Failure> {
             super::print(&table(&found.profiles))?;
         } else if found.problems.is_empty() {
             super::print(
-                "No connections. Add them to .jaunty/connections.toml in a project, or to jaunty/connections.toml in the configuration folder.\n",
+                "No connections yet. `jaunty connections add NAME URL` saves one of your own, and with --project one of the project in this folder.\n",
             )?;
         }
         if !near.is_empty() {

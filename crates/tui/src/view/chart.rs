@@ -19,7 +19,7 @@ pub(super) fn draw(app: &App, view: &ChartView, area: Rect, ground: Style, cells
     let hint = keys(
         app,
         &[
-            ("chart-previous chart-next", "places"),
+            ("chart-previous chart-next", "positions"),
             ("accept", "rows"),
             ("chart-kind", "kind"),
             ("chart-x chart-y", "columns"),

@@ -50,7 +50,7 @@ pub(super) fn draw(app: &App, view: &RowComparison, area: Rect, ground: Style, c
             ("compare-copy", "copies"),
             ("compare-only", "only some"),
             ("compare-key", "other key"),
-            ("compare-exchange", "exchanges"),
+            ("compare-exchange", "swaps"),
             ("accept", "goes there"),
             ("close-overlay", "closes"),
         ],

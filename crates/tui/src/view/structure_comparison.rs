@@ -38,7 +38,7 @@ pub(super) fn draw(
         ("structure-put", "into the buffer"),
         ("structure-copy", "copies"),
         ("structure-only", "only some"),
-        ("structure-exchange", "exchanges"),
+        ("structure-exchange", "swaps"),
         ("close-overlay", "closes"),
     ];
     if view.structures().is_some_and(Structures::knows_access) {

@@ -43,22 +43,22 @@ type Declared = (&'static str, &'static [&'static str], &'static str, &'static s
 const FIELDS: &[Declared] = &[
     ("file", &[], "", "the file; a paste of several lines is taken as rows"),
     ("into", &[], "", "the table, with its schema where that is needed; one that is not there is made"),
-    ("format", &["", "csv", "jsonl", "json", "parquet", "arrow", "xlsx"], "as found", "what the file is"),
+    ("format", &["", "csv", "jsonl", "json", "parquet", "arrow", "xlsx"], "detected", "what the file is"),
     ("sheet", &[], "the first with rows", "the sheet of a workbook"),
     (
         "separator",
         &["", "comma", "semicolon", "tab", "pipe"],
-        "as found",
+        "detected",
         "the separator of fields; or any one character",
     ),
-    ("header", &["", "yes", "no"], "as found", "whether the first row has the names"),
-    ("encoding", &[], "as found", "such as utf-8, utf-16le, windows-1252"),
+    ("header", &["", "yes", "no"], "detected", "whether the first row has the names"),
+    ("encoding", &[], "detected", "such as utf-8, utf-16le, windows-1252"),
     ("null", &[], "empty without quotes", "a text that means NULL, too"),
-    ("dates", &["", "ymd", "dmy", "mdy"], "as found", "the order of day, month and year in dates"),
+    ("dates", &["", "ymd", "dmy", "mdy"], "detected", "the order of day, month and year in dates"),
     (
         "decimal",
         &["", "comma", "point"],
-        "as found",
+        "detected",
         "the sign before the fraction: comma (1.234,5) or point (1,234.5)",
     ),
     ("key", &[], "none", "the key of a table that is made; several with commas between them"),
@@ -68,7 +68,12 @@ const FIELDS: &[Declared] = &[
         "stop",
         "what to do with a row whose key already exists: stop, skip, replace",
     ),
-    ("refused", &[], "the first ends it", "a file for rows that do not fit, with the reason; the others are loaded"),
+    (
+        "refused",
+        &[],
+        "the first stops the load",
+        "a file for rows that do not fit, with the reason; the others are loaded",
+    ),
     ("parts", &[], "all or none", "commit after so many rows"),
 ];
 
