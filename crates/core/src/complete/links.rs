@@ -41,7 +41,8 @@ pub(super) fn by_keys<'a>(here: &'a Object, there: &'a Object) -> Vec<Link<'a>> 
     };
     let away = here.references().filter(|(_, to, _)| same(there, to)).map(|(ours, _, theirs)| link(ours, theirs));
     let back = there.references().filter(|(_, to, _)| same(here, to)).map(|(theirs, _, ours)| link(ours, theirs));
-    away.chain(back).filter(|link| !link.here.is_empty()).collect()
+    // A reference to a key that is not known says no columns.
+    away.chain(back).filter(|link| !link.here.is_empty() && !link.there.is_empty()).collect()
 }
 
 /// The links that names suggest, for databases that declare no foreign keys: a column that is called after the other
@@ -93,13 +94,21 @@ fn ends_with_words(name: &str, words: &str) -> bool {
     before.is_none_or(|before| is_gap(before) || (first.is_uppercase() && !before.is_uppercase()))
 }
 
+/// Whether a name is these words, however it joins them; the words are in lower case.
+fn is_called(name: &str, words: &str) -> bool {
+    fn is_letter(c: &char) -> bool {
+        !matches!(c, '_' | '-')
+    }
+    name.chars().filter(is_letter).flat_map(char::to_lowercase).eq(words.chars().filter(is_letter))
+}
+
 /// Columns that both have under one name, which is the key of one of them.
 fn of_one_name<'a>(here: &'a Object, there: &'a Object) -> Vec<Link<'a>> {
     let keys = [key_of(here), key_of(there)];
     let is_key = |column: &Column| keys.iter().flatten().any(|key| key.name.eq_ignore_ascii_case(&column.name));
-    let says_which = |column: &&Column| !OF_ANY.contains(&snake_case(&column.name).as_str());
+    let says_which = |column: &&Column| !OF_ANY.iter().any(|any| is_called(&column.name, any));
     let mut links = Vec::new();
-    for ours in here.columns.iter().filter(says_which).filter(|column| is_key(column)) {
+    for ours in here.columns.iter().filter(|column| is_key(column)).filter(says_which) {
         let theirs = there.columns.iter().find(|theirs| theirs.name.eq_ignore_ascii_case(&ours.name));
         links.extend(
             theirs.filter(|theirs| alike(&ours.db_type, &theirs.db_type)).map(|t| Link::one(&ours.name, &t.name)),
@@ -116,11 +125,7 @@ fn key_of(table: &Object) -> Option<&Column> {
         [] => {
             let name = snake_case(&table.name);
             let own = format!("{}_id", singular(&name).unwrap_or(name));
-            let called = |column: &&Column| {
-                let column = snake_case(&column.name);
-                column == "id" || column == own
-            };
-            table.columns.iter().find(called)
+            table.columns.iter().find(|column| is_called(&column.name, "id") || is_called(&column.name, &own))
         }
         _ => None,
     }

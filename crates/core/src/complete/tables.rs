@@ -198,7 +198,7 @@ pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
 }
 
 /// How many tables are looked through for names that suggest a join: of more, each key would be felt.
-const LOOKED_THROUGH: usize = 2000;
+const LOOKED_THROUGH: usize = 500;
 
 /// How many joins that names suggest are proposed.
 const SUGGESTED: usize = 12;
