@@ -38,6 +38,7 @@ fn main() -> Outcome {
     let columns: usize = catalog.objects().iter().map(|object| object.columns.len()).sum();
     println!("a catalog of {TABLES} tables with {columns} columns, made in {} ms", begun.elapsed().as_millis());
     completion(&catalog);
+    joins_by_names();
     keeping(&catalog)?;
     logbook()?;
     typing()
@@ -190,6 +191,36 @@ fn completion(catalog: &Catalog) {
         std::hint::black_box(found);
     }
     println!("  problems of a statement: {}", times.summary());
+}
+
+/// After `join` in a database that declares no foreign keys: as many tables as names are looked through for, with forty
+/// columns each, half of which end as keys do.
+fn joins_by_names() {
+    let mut catalog = Catalog::along(["public".to_owned()]);
+    for table in 0..500 {
+        let object = catalog.object("public", &format!("area_{table}_ports"), ObjectKind::Table);
+        for column in 0..40 {
+            let name = match column {
+                0 => "id".to_owned(),
+                1 => format!("area_{}_port_id", (table + 1) % 500),
+                odd if odd % 2 == 1 => format!("area_{}_{column}_id", table + odd),
+                even => format!("depth_{even}_in_metres"),
+            };
+            object.columns.push(Column { name, db_type: "integer".into(), key: column == 0, ..Column::default() });
+        }
+    }
+    catalog.complete();
+    let mut times = Times::default();
+    let text = "select * from area_7_ports a join ";
+    for _ in 0..300 {
+        let around = Surroundings { catalog: &catalog, dialect: &POSTGRES, snippets: &[], nearby: "" };
+        let begun = Instant::now();
+        let completion = complete(text, text.len(), around);
+        times.push(begun.elapsed());
+        let found = completion.proposals.iter().filter(|proposal| proposal.detail == "by name").count();
+        assert_eq!(found, 2, "to the one and from the other");
+    }
+    println!("  after join, 500 tables without foreign keys: {} (wanted: p99 at most 5 ms)", times.summary());
 }
 
 fn keeping(catalog: &Catalog) -> Outcome {

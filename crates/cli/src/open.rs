@@ -208,6 +208,20 @@ fn buffers(folders: &Folders, connection: Option<&str>) -> PathBuf {
     jaunty_core::buffers::folder_of(folders, project_folder().as_deref(), connection)
 }
 
+/// Whether a file holds rows, by its ending. One document of JSON is a command of a document database and not rows.
+fn is_rows(path: &Path) -> bool {
+    let begins = || {
+        let mut head = Vec::new();
+        File::open(path).ok()?.take(4096).read_to_end(&mut head).ok()?;
+        // After the mark of its encoding, where it has one.
+        head.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&head).iter().find(|byte| !byte.is_ascii_whitespace()).copied()
+    };
+    match Format::of_file(path).filter(|_| path.is_file()) {
+        Some(Format::Json) => begins() == Some(b'['),
+        format => format.is_some(),
+    }
+}
+
 /// Opens the screen.
 pub fn open(args: &Open) -> Result<(), Failure> {
     let folders = folders()?;
@@ -228,7 +242,7 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     }
     buffer = buffer.map(crate::headless::buffers::meant);
     // Rows are no statements: they are loaded, on the connection that was used last.
-    let rows = buffer.take_if(|path| path.is_file() && Format::of_file(path).is_some());
+    let rows = buffer.take_if(|path| is_rows(path));
     // The name of a connection, where nothing else is called so.
     let named = buffer.as_deref().filter(|path| !path.exists()).and_then(Path::to_str);
     if let Some(named) = named.and_then(|name| connections.find(name)).filter(|_| chosen.is_none()) {

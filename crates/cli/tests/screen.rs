@@ -564,7 +564,12 @@ fn a_file_of_rows_is_offered_to_be_loaded() {
     screen.shows("load a file").shows("late_ports").shows("2 rows looked at: all of them fit");
     screen.shows("The table is new").press(&["C-g"]).shows("2 rows loaded into late_ports").press(&["Escape"]);
     screen.press(&["C-q"]).ends();
+    // One document is no table: it is a command.
+    let home = Home::ferry().file("query.json", "{ count: \"ports\" }\n");
+    let screen = home.screen(&["query.json", "-c", "ferry"]);
+    screen.shows("{ count").press(&["Escape", "C-q"]).ends();
     // Without a connection it waits for one.
+    let home = Home::ferry().file("LatePorts.csv", "code\nFOG\n");
     let screen = home.screen(&["LatePorts.csv"]);
     screen.shows("LatePorts.csv").press(&["Escape", "C-q"]).ends();
 }

@@ -27,6 +27,9 @@ impl<'a> Link<'a> {
     }
 }
 
+/// How many tables are looked through for names that suggest a join: of more, each key would be felt.
+pub(super) const LOOKED_THROUGH: usize = 500;
+
 /// Finds links between two tables.
 pub(super) type Find = for<'a> fn(&'a Object, &'a Object) -> Vec<Link<'a>>;
 

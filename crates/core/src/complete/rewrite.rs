@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::context::Surroundings;
-use super::links::{Find, by_keys, by_names};
+use super::links::{Find, LOOKED_THROUGH, by_keys, by_names};
 use super::names::{Means, names};
 use super::scope::{Scope, VisibleSource};
 use crate::catalog::templates;
@@ -138,8 +138,9 @@ pub fn missing_joins(text: &str, cursor: usize, around: Surroundings<'_>) -> Vec
         None => object.columns.iter().any(|column| name.means(&column.name, dialect)),
     });
     let wanted: Vec<&Object> = wanted.collect();
-    // Names are asked only where no foreign key leads there.
-    for links in [by_keys as Find, by_names] {
+    // Names are asked only where no foreign key leads there, and where that takes no time.
+    let ways = if wanted.len() <= LOOKED_THROUGH { &[by_keys as Find, by_names][..] } else { &[by_keys as Find][..] };
+    for links in ways {
         let mut found: Vec<MissingJoin> = Vec::new();
         for object in &wanted {
             let there = templates::name(object, catalog, dialect);

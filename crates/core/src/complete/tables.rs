@@ -2,7 +2,7 @@
 
 use super::columns::at_path;
 use super::context::{Context, Place, Surroundings};
-use super::links::{Link, by_keys, by_names};
+use super::links::{LOOKED_THROUGH, Link, by_keys, by_names};
 use super::rank::fit;
 use super::scope::{Seen, VisibleSource};
 use super::{Found, Kind, escaped};
@@ -196,9 +196,6 @@ pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
     }
     databases(context, found);
 }
-
-/// How many tables are looked through for names that suggest a join: of more, each key would be felt.
-const LOOKED_THROUGH: usize = 500;
 
 /// How many joins that names suggest are proposed.
 const SUGGESTED: usize = 12;
