@@ -220,7 +220,7 @@ fn joins_by_names() {
         let found = completion.proposals.iter().filter(|proposal| proposal.detail == "by name").count();
         assert_eq!(found, 2, "to the one and from the other");
     }
-    println!("  after join, 500 tables without foreign keys: {} (wanted: p99 at most 5 ms)", times.summary());
+    println!("  after join, 500 tables without foreign keys: {} (wanted: p99 at most 8 ms)", times.summary());
 }
 
 fn keeping(catalog: &Catalog) -> Outcome {

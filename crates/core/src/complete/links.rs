@@ -84,10 +84,16 @@ fn leading<'a>(from: &'a Object, to: &'a Object) -> Vec<Link<'a>> {
 /// in lower case with `_` between them. It makes nothing: all columns of a large catalog are asked at a key.
 fn ends_with_words(name: &str, words: &str) -> bool {
     let is_gap = |c: char| matches!(c, '_' | '-');
+    // The quick way first: nearly all end otherwise.
+    let last = |text: &str| text.as_bytes().last().map(u8::to_ascii_lowercase).filter(u8::is_ascii_lowercase);
+    if last(words).zip(last(name)).is_some_and(|(wanted, is)| wanted != is) {
+        return false;
+    }
+    let lower = |c: char| if c.is_ascii() { Some(c.to_ascii_lowercase()) } else { c.to_lowercase().next() };
     let mut letters = name.char_indices().rev().filter(|(_, c)| !is_gap(*c));
     let mut first = None;
     for wanted in words.chars().rev().filter(|c| !is_gap(*c)) {
-        first = letters.next().filter(|(_, c)| c.to_lowercase().next() == Some(wanted));
+        first = letters.next().filter(|(_, c)| lower(*c) == Some(wanted));
         if first.is_none() {
             return false;
         }
