@@ -94,8 +94,7 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
             format!("`jaunty connections` lists all; near this folder: {}.", near.join(", "))
         }
         None if connections.profiles.is_empty() => {
-            "There are no connections yet: `jaunty connections add NAME URL` saves one, with --project for this folder."
-                .into()
+            "No connections yet: `jaunty connections add NAME URL` saves one, with --project for this folder.".into()
         }
         None => "`jaunty connections` lists all connections.".into(),
     };

@@ -114,8 +114,7 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         let id = StatementId::of(&written);
         let found = found_in(text, statement, (id, &written), catalog);
         let said = link.and_then(|link| link.checked.get(&id));
-        let ran = link.and_then(|link| link.runs.get(&id)).filter(|run| run.outcome() == Outcome::Failed);
-        let failed = ran.and_then(|run| run.end()).and_then(|end| end.error.as_ref());
+        let failed = link.and_then(|link| failed(link, id));
         let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
         let refused = |error: &EngineError| Problem::refused(error, &written, around);
         for problem in that_count(&found, said.map(|said| said.as_ref().map(refused))) {
@@ -135,6 +134,21 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
     }
     all.truncate(MOST_TOLD);
     all
+}
+
+/// The error that the last run of a statement ended with.
+fn failed(link: &Link, id: StatementId) -> Option<&EngineError> {
+    let run = link.runs.get(&id).filter(|run| run.outcome() == Outcome::Failed)?;
+    run.end()?.error.as_ref()
+}
+
+/// What the server refused a statement for, when it was asked about it or when it ran, with what was meant.
+pub(crate) fn refused(text: &Text, id: StatementId, written: &str, link: &Link) -> Option<Problem> {
+    let error = link.checked.get(&id).and_then(Option::as_ref).or_else(|| failed(link, id))?;
+    let none = Catalog::default();
+    let catalog = link.catalog.as_deref().unwrap_or(&none);
+    let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
+    Some(Problem::refused(error, written, around))
 }
 
 /// What is found in a statement by its signs and the catalog.

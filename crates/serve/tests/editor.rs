@@ -122,7 +122,18 @@ fn what_is_wrong_is_told_and_goes() {
     editor.open("b.sql", text);
     editor.tell("textDocument/didChange", json!({"textDocument": {"uri": editor.uri("b.sql"), "version": 2},
         "contentChanges": [{"range": {"start": {"line": 1, "character": 0}, "end": {"line": 1, "character": 0}}, "text": "\n"}]}));
-    assert!(editor.troubles(|told| told.contains("syntax error")).starts_with("0: "));
+    let told = editor.troubles(|told| told.contains("syntax error"));
+    assert!(told.starts_with("0: ") && told.contains("did you mean where?"), "{told}");
+    // And the keyword that was meant is put there by an action.
+    let document = json!({"uri": editor.uri("b.sql")});
+    let range = json!({"start": {"line": 0, "character": 22}, "end": {"line": 0, "character": 22}});
+    let actions = editor.ask(
+        "textDocument/codeAction",
+        json!({"textDocument": document, "range": range, "context": {"diagnostics": []}}),
+    );
+    let fix = actions.as_array().unwrap().iter().find(|action| action["title"] == "Change to where").unwrap();
+    let edit = &fix["edit"]["documentChanges"][0]["edits"][0];
+    assert_eq!((&edit["newText"], &edit["range"]["start"]["character"]), (&json!("where"), &json!(21)));
 }
 
 #[test]

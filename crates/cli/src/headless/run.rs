@@ -47,10 +47,7 @@ pub fn run(mut args: args::Run) -> Result<(), Failure> {
             let what = format!("{} and a statement are given; {hint}", shown(Path::new(file)));
             return Err(Failure::Usage(what));
         }
-        (None, None) if std::io::stdin().is_terminal() => {
-            return Err(Failure::Usage("name a file of statements, or give one with --statement".into()));
-        }
-        (None, None) => args.file = Some("-".to_owned()),
+        (None, None) if !std::io::stdin().is_terminal() => args.file = Some("-".to_owned()),
         _ => {}
     }
     run_what(&args)
@@ -374,9 +371,7 @@ fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, w
     if error.kind != ErrorKind::Refused {
         return None;
     }
-    if with.dialect.family == Family::Sql
-        && let Some(found) = mistyped(error, statement, with.dialect)
-    {
+    if let Some(found) = mistyped(error, statement, with.dialect) {
         return Some(format!("Did you mean {}?", found.near.join(" or ")));
     }
     let found = found_by_names(session, statement, with)?;

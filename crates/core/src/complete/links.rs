@@ -147,6 +147,8 @@ fn alike(one: &str, other: &str) -> bool {
         let has = |words: &[&str]| words.iter().any(|word| db_type.contains(word));
         match () {
             () if has(&["uuid", "uniqueidentifier"]) => Some(0),
+            // These have the letters of numbers in their names.
+            () if has(&["interval", "point"]) => None,
             () if has(&["char", "text", "clob", "string"]) => Some(1),
             () if has(&["int", "serial", "numeric", "decimal", "number"]) => Some(2),
             () => None,

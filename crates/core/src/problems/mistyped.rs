@@ -1,11 +1,11 @@
 //! A keyword with a letter wrong: `selct`, `form`. It is looked for only where the server refuses a statement, since such
 //! a word may be a name.
 
-use super::Problem;
-use jaunty_language::dialect::Dialect;
+use super::{LONGEST, Problem};
+use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::{Word, words};
-use jaunty_seam::error::EngineError;
+use jaunty_seam::error::{EngineError, ErrorKind};
 
 /// What statements begin with.
 const BEGIN: &[&str] = &[
@@ -44,7 +44,7 @@ const BEGIN: &[&str] = &[
     "COPY",
 ];
 
-/// What stands within them, and is written often.
+/// What stands within them, and is written often. Words that columns are often a letter off (`like`, `case`) are left out.
 const WITHIN: &[&str] = &[
     "FROM",
     "WHERE",
@@ -67,15 +67,11 @@ const WITHIN: &[&str] = &[
     "INTO",
     "DISTINCT",
     "BETWEEN",
-    "LIKE",
     "EXISTS",
-    "CASE",
     "WHEN",
     "THEN",
-    "ELSE",
     "RETURNING",
     "TABLE",
-    "VIEW",
     "INDEX",
     "TRIGGER",
     "REFERENCES",
@@ -84,12 +80,15 @@ const WITHIN: &[&str] = &[
     "DEFAULT",
     "COLUMN",
     "CONSTRAINT",
-    "ADD",
 ];
 
 /// The keyword that was meant where a server refuses a statement: by the word that it begins with, or by the one that the
-/// server points at, or that stands before that one (it took the word for a name, and stumbles over what follows).
+/// server points at, or that stands before that one (it took the word for a name, and stumbles over what follows). Of
+/// statements of SQL only, and not of very long ones.
 pub fn mistyped(error: &EngineError, text: &str, dialect: &'static Dialect) -> Option<Problem> {
+    if error.kind != ErrorKind::Refused || dialect.family != Family::Sql || text.len() > LONGEST {
+        return None;
+    }
     let all = words(text, dialect, 0);
     let first = all.first()?;
     if let Some(keyword) = meant(first, BEGIN, dialect) {
@@ -127,7 +126,6 @@ fn problem(word: &Word, keyword: &str, error: &EngineError) -> Problem {
 mod tests {
     use super::*;
     use jaunty_language::dialect::by_name;
-    use jaunty_seam::error::ErrorKind;
 
     #[test]
     fn keywords_with_a_letter_wrong_are_known_by_where_the_server_stumbles() {
@@ -151,6 +149,7 @@ mod tests {
             // Nothing near, a keyword, something else, a quoted name.
             ("select code |frobnicate", None),
             ("select code from |where", None),
+            ("select base |frobnicate", None),
             ("select |(code", None),
             ("select code \"form\" |ports", None),
         ] {

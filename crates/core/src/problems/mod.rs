@@ -66,9 +66,7 @@ impl Problem {
             return said;
         }
         let found = elsewhere(text, around).into_iter().find(|problem| problem.is_meant_by(error));
-        let is_sql = around.dialect.family == Family::Sql && text.len() <= LONGEST;
-        let found = found.or_else(|| mistyped(error, text, around.dialect).filter(|_| is_sql));
-        match found {
+        match found.or_else(|| mistyped(error, text, around.dialect)) {
             Some(found) => Problem { message: said.message, ..found },
             None => said,
         }

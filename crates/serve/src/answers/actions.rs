@@ -13,6 +13,7 @@ use crate::link::{Link, connections_for, near};
 use crate::place::Position;
 use crate::state::Server;
 use crate::text::Text;
+use crate::troubles::refused;
 use crate::wire::Refusal;
 
 /// The most connections that are offered where a document has none.
@@ -90,8 +91,12 @@ pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refu
 fn near_names(text: &Text, params: &Value, server: &Server, put: &mut impl FnMut(&str, String, Value)) {
     let Some(wanted) = text.bytes(&params["range"]) else { return };
     let Some((_, statement)) = text.statement_at(wanted.start) else { return };
-    let Some(found) = text.troubles.found.get(&text.id_of(statement)) else { return };
-    for problem in found.iter() {
+    let id = text.id_of(statement);
+    let mut found = text.troubles.found.get(&id).map(|found| found.to_vec()).unwrap_or_default();
+    let written = statement.text(&text.rope);
+    let said = server.link_of(text).and_then(|link| refused(text, id, &written, link));
+    found.extend(said.filter(|said| found.iter().all(|known| known.range != said.range)));
+    for problem in &found {
         let bytes = problem.bytes_in(&text.rope, statement.start, statement.body_end);
         if bytes.start > wanted.end || bytes.end < wanted.start {
             continue;
