@@ -43,7 +43,7 @@ fn run(args: Args) -> Result<(), Failure> {
         Some(Command::Call { method, params }) => headless::serve::call(&method, params.as_deref()),
         Some(Command::Send { place, connection }) => headless::serve::send(&place, connection),
         Some(Command::Keys { json: true, .. }) => headless::print(&format!("{}\n", screen::actions())),
-        Some(Command::Keys { markdown, .. }) => headless::keys::list(markdown),
+        Some(Command::Keys { markdown, words, .. }) => headless::keys::list(markdown, &words),
         Some(Command::Completions { shell }) => headless::shell::completions(&shell),
         Some(Command::Man { folder }) => headless::shell::man(folder.as_deref()),
         Some(Command::Demo(demo)) => demo::run(&demo),

@@ -56,6 +56,9 @@ fn rows_are_compared_and_made_alike() {
     let lines: Vec<serde_json::Value> = told.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(lines[0]["columns"], serde_json::json!(["berths"]));
     assert_eq!((&lines[1]["right"], &lines[2]["left"]), (&serde_json::Value::Null, &serde_json::Value::Null));
+    // Both sides may be named in order.
+    let [in_order, _] = compare(&home, 0, &["rows", "quay", "office", "--table", "ports"]);
+    assert_eq!(in_order, rows(&home, 0, &["--table", "ports"])[0]);
     // The statements do what they say.
     let [script, _] = rows(&home, 0, &["--table", "ports", "--statements"]);
     assert!(!script.contains("returning") && script.starts_with("begin"), "{script}");
@@ -148,7 +151,7 @@ fn structures_are_compared_and_made_alike() {
     home.call(&["run", "alike.sql", "-c", "quay"]).exits(0);
     let [told, _] = compare(&home, 0, &[&arguments[..], &["--exit-code"]].concat());
     assert_eq!(told, "3 objects the same; nothing differs\n");
-    let [_, told] = compare(&home, 2, &["structure", "--left", "quay", "--right", "nowhere"]);
+    let [_, told] = compare(&home, 2, &["structure", "quay", "nowhere"]);
     assert!(told.contains("no connection named \"nowhere\""), "{told}");
     let [_, told] = compare(&home, 1, &[&arguments[..], &["--schema", "odd"]].concat());
     assert!(told.contains("there is no schema odd, or nothing in it"), "{told}");

@@ -869,35 +869,8 @@ fn an_interrupt_ends_connecting() {
 }
 
 #[test]
-fn shells_complete_names_and_manuals_are_there() {
-    let home = Home::ferry().file(".jaunty/buffers/ferry/fares.sql", "").file(".jaunty/buffers/ferry/tides.sql", "");
-    assert_eq!(home.call(&["connections", "list", "--names"]).gives(), "ferry\ncareful\nmuseum\n");
-    let script = home.path("complete.bash");
-    std::fs::write(&script, home.call(&["completions", "bash"]).gives()).unwrap();
-    let folder = Path::new(env!("CARGO_BIN_EXE_jaunty")).parent().unwrap().display().to_string();
-    let complete = |words: &str| {
-        let ask = format!(
-            "PATH='{folder}':$PATH; source '{}'; COMP_WORDS=({words}); COMP_CWORD=$((${{#COMP_WORDS[@]}}-1)); \
-             _jaunty_with_names jaunty \"${{COMP_WORDS[COMP_CWORD]}}\" \"${{COMP_WORDS[COMP_CWORD-1]}}\"; echo \"${{COMPREPLY[@]}}\"",
-            script.display()
-        );
-        let mut bash = Command::new("bash");
-        bash.args(["--norc", "-c", &ask]).current_dir(home.path("project")).envs(home.environment());
-        String::from_utf8(bash.output().unwrap().stdout).unwrap().trim().to_owned()
-    };
-    assert_eq!(complete("jaunty run -c m"), "museum");
-    assert_eq!(complete("jaunty conn"), "connections");
-    assert_eq!(complete("jaunty run -c ferry ferry/f"), "ferry/fares.sql");
-    assert_eq!(complete("jaunty fer"), "ferry/fares.sql ferry/tides.sql ferry");
-    assert_eq!(complete("jaunty log ferry/f"), "");
-    for shell in ["zsh", "fish"] {
-        let script = home.call(&["completions", shell]).gives();
-        assert!(script.contains("connections list --names") && script.contains("buffers --names"), "{shell}");
-        let runs = script.matches("_jaunty_files").count();
-        // The function, and where it is called for run, plan, send and statements.
-        assert!(shell == "fish" || runs == 5, "each place where a buffer may stand: {runs}");
-        assert!(shell == "fish" || script.matches("_jaunty_first").count() == 2);
-    }
+fn manuals_are_written() {
+    let home = Home::new();
     home.call(&["man", &home.path("man").display().to_string()]).gives();
     let page = std::fs::read_to_string(home.path("man/jaunty-run.1")).unwrap();
     assert!(page.contains("Run statements without a screen"), "{page}");
@@ -1086,4 +1059,66 @@ fn a_script_goes_on_or_is_one_transaction() {
     let home = home.file("b.sql", "create table quays (n integer primary key);\ninsert into quays values (1), (2);\n");
     home.call(&["run", "-c", "ferry", "b.sql", "--single-transaction"]).exits(0);
     assert_eq!(String::from_utf8(count(&home).stdout).unwrap().trim(), "2");
+}
+
+/// A dump has thousands of statements that differ in their values alone.
+#[test]
+fn what_many_statements_changed_is_told_together() {
+    let insert = |from: u32, to: u32| -> String {
+        (from..to).map(|id| format!("insert into ports (id, name) values ({id}, 'Port {id}');\n")).collect()
+    };
+    let script = format!(
+        "{}update ports set berths = 1 where id > 100;\n{}insert into ports (id, name) values (1, 'again');\n{}",
+        insert(100, 104),
+        insert(104, 106),
+        insert(106, 108)
+    );
+    let home = Home::ferry().file("many.sql", &script);
+    let (_, told) = home.call(&["run", "-c", "ferry", "many.sql", "--keep-going"]).exits(1);
+    let told: Vec<&str> = told.lines().filter(|line| line.contains("changed")).collect();
+    let each = [
+        "line 1: 1 row changed",
+        "3 more statements like it, to line 4: 3 rows changed",
+        "line 5: 3 rows changed",
+        "line 6: 1 row changed",
+        "line 7: 1 row changed",
+        "line 9: 1 row changed",
+        "line 10: 1 row changed",
+    ];
+    assert_eq!(told, each);
+    // None is told later than the error that follows it, and one alone has no line.
+    let (_, told) = home.call(&["run", "-c", "ferry", "-s", "delete from ports where id > 100"]).exits(0);
+    assert_eq!(told, "7 rows changed\n");
+}
+
+#[test]
+fn a_connection_may_be_the_first_word() {
+    let home = Home::ferry();
+    let both = |words: &[&str], options: &[&str]| {
+        let given = home.call(words).gives();
+        assert_eq!(given, home.call(options).gives());
+        given
+    };
+    assert!(both(&["schema", "ferry"], &["schema", "-c", "ferry"]).contains("ports"));
+    assert!(both(&["schema", "ferry", "ports"], &["schema", "-c", "ferry", "ports"]).starts_with("table ports"));
+    assert!(both(&["schema", "ferry", "main"], &["schema", "-c", "ferry", "-s", "main"]).contains("ports"));
+    assert!(both(&["dump", "ferry", "ports"], &["dump", "-c", "ferry", "ports"]).contains("Saltmarsh"));
+    let (_, told) = home.call(&["schema"]).exits(2);
+    assert!(told.contains("name a connection, a database file or a URL"), "{told}");
+    let (_, told) = home.call(&["dump", "quay"]).exits(2);
+    assert!(told.contains("no connection named \"quay\""), "{told}");
+    let (_, told) = home.call(&["schema", "-c", "ferry", "ports", "berths"]).exits(2);
+    assert!(told.contains("one table at a time: what is berths?"), "{told}");
+    let (_, told) = home.call(&["dump", "ferry", "ports", "--backup", "-o", "copy.db"]).exits(2);
+    assert!(told.contains("--backup copies the whole database, not ports alone"), "{told}");
+}
+
+#[test]
+fn keys_are_found_by_words() {
+    let home = Home::new();
+    let found = home.call(&["keys", "logbook"]).gives();
+    assert!(found.lines().any(|line| line.starts_with("alt-l")) && found.lines().count() < 20, "{found}");
+    assert!(home.call(&["keys", "Statement", "cursor"]).gives().contains("ctrl-g"));
+    let (_, told) = home.call(&["keys", "zeppelin"]).exits(2);
+    assert!(told.contains("no key or action is called zeppelin"), "{told}");
 }

@@ -573,3 +573,20 @@ fn a_file_of_rows_is_offered_to_be_loaded() {
     let screen = home.screen(&["LatePorts.csv"]);
     screen.shows("LatePorts.csv").press(&["Escape", "C-q"]).ends();
 }
+
+#[test]
+fn the_connection_that_the_first_lines_name_is_taken() {
+    let text = "-- connection: museum\nselect count(*) as n from ports;\n";
+    let home = Home::ferry().file("a.sql", text).file("lost.sql", "-- connection: wharf\nselect 1;\n");
+    let named = home.screen(&["a.sql"]);
+    named.shows("## READ-ONLY ##").shows("museum");
+    drop(named);
+    let given = home.screen(&["a.sql", "-c", "ferry"]);
+    given.shows("a.sql names the connection museum at its top; it is on ferry now").loses("READ-ONLY");
+    // It is another one as often as the buffer is taken up, whatever it ran on before.
+    given.press(&["C-g"]).shows("1 row ·").press(&["C-q"]);
+    given.ends();
+    home.screen(&["a.sql"]).shows("## READ-ONLY ##");
+    let lost = home.screen(&["lost.sql"]);
+    lost.shows("lost.sql names the connection wharf, which is not known; choose one here").shows("museum");
+}

@@ -4,6 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::path::Path;
 use std::sync::Arc;
 
+use jaunty_core::buffers::connection_of_folder;
 use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::connection::{Connections, connections_files, load};
 use jaunty_core::files::Folders;
@@ -199,12 +200,10 @@ pub fn profile_for(
             return Some(profile);
         }
     }
-    let folder = path.and_then(Path::parent);
-    let buffers = folder.filter(|folder| folder.parent().and_then(Path::file_name).is_some_and(|n| n == "buffers"));
-    let name = buffers.and_then(Path::file_name).and_then(|name| name.to_str());
-    if let Some(profile) = name.and_then(|name| known.find(name).cloned()) {
+    if let Some(profile) = path.and_then(connection_of_folder).and_then(|name| known.find(name).cloned()) {
         return Some(profile);
     }
+    let folder = path.and_then(Path::parent);
     let project = folder.and_then(|folder| {
         let of = |profile: &&Profile| {
             let project = profile.file.as_ref()?.parent()?.parent()?;

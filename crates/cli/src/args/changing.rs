@@ -55,7 +55,7 @@ pub struct Load {
     #[arg(short, long, value_name = "FORMAT", value_parser = ["csv", "tsv", "jsonl", "json", "parquet", "arrow", "xlsx", "ods"])]
     pub format: Option<String>,
     /// The sheet of a workbook; without it the first that has rows
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "SHEET")]
     pub sheet: Option<String>,
     /// The separator of fields: a character, or tab, comma, semicolon, pipe
     #[arg(long, value_name = "SIGN")]
@@ -64,7 +64,7 @@ pub struct Load {
     #[arg(long, value_name = "SIGN")]
     pub quote: Option<String>,
     /// The encoding, such as utf-8, utf-16le or windows-1252
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "ENCODING")]
     pub encoding: Option<String>,
     /// Whether the first row has the names
     #[arg(long, value_name = "YES", value_parser = ["yes", "no"])]
@@ -89,11 +89,12 @@ pub struct Load {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Dump {
-    /// The connection, by its name, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL; it may also stand first
     #[arg(short, long, value_name = "NAME")]
-    pub connection: String,
-    /// Only these tables and views, with their schema where that is needed; in Redis keys and patterns of keys
-    pub tables: Vec<String>,
+    pub connection: Option<String>,
+    /// The connection, unless --connection names it; then only these tables and views, with their schema where that is needed; in Redis keys and patterns of keys
+    #[arg(value_names = ["NAME", "TABLE"], num_args = 0..)]
+    pub words: Vec<String>,
     /// The file; without it, or with "-", standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
@@ -107,7 +108,7 @@ pub struct Dump {
     #[arg(long, conflicts_with = "only_rows")]
     pub access: bool,
     /// Back up the whole database into a file (SQLite)
-    #[arg(long, requires = "output", conflicts_with_all = ["tables", "only_structure", "only_rows", "access"])]
+    #[arg(long, requires = "output", conflicts_with_all = ["only_structure", "only_rows", "access"])]
     pub backup: bool,
 }
 
@@ -137,6 +138,9 @@ pub struct Found {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct CompareRows {
+    /// The connections of the two sides, as --left and --right
+    #[arg(value_name = "NAME", num_args = 1..=2, conflicts_with_all = ["left", "right"])]
+    pub sides: Vec<String>,
     /// The connection of the left side, by its name, or a database file, or a URL
     #[arg(short, long, value_name = "NAME")]
     pub left: Option<String>,
@@ -156,7 +160,7 @@ pub struct CompareRows {
     #[arg(long, value_name = "TEXT", conflicts_with = "right_table", allow_hyphen_values = true)]
     pub right_statement: Option<String>,
     /// On the left the kept rows of a run, by its number in the log
-    #[arg(long, value_name = "RUN", conflicts_with = "left")]
+    #[arg(long, value_name = "RUN", conflicts_with_all = ["left", "sides"])]
     pub left_run: Option<String>,
     /// On the right the kept rows of a run
     #[arg(long, value_name = "RUN", conflicts_with = "right")]
@@ -171,9 +175,12 @@ pub struct CompareRows {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct CompareStructure {
+    /// The connections of the two sides, as --left and --right
+    #[arg(value_name = "NAME", num_args = 1..=2, conflicts_with_all = ["left", "right"])]
+    pub sides: Vec<String>,
     /// The connection of the left side, by its name, or a database file, or a URL
-    #[arg(short, long, value_name = "NAME")]
-    pub left: String,
+    #[arg(short, long, value_name = "NAME", required_unless_present = "sides")]
+    pub left: Option<String>,
     /// That of the right side; without it the same
     #[arg(short, long, value_name = "NAME")]
     pub right: Option<String>,

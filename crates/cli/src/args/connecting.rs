@@ -30,6 +30,7 @@ pub enum ConnectionsAct {
     /// Add one to the project's connections file, or to your own where the project has none
     Add {
         /// Its name
+        #[arg(value_name = "NEW")]
         name: String,
         /// A URL, such as postgresql://clerk@quay.example/bookings, or a database file
         url: Option<String>,
@@ -44,7 +45,7 @@ pub enum ConnectionsAct {
         /// Which one
         name: String,
         /// A new name
-        #[arg(long, value_name = "NAME")]
+        #[arg(long, value_name = "NEW")]
         rename: Option<String>,
         #[command(flatten)]
         change: Change,
@@ -59,7 +60,7 @@ pub enum ConnectionsAct {
 #[derive(Debug, clap::Args)]
 pub struct Change {
     /// The engine
-    #[arg(short, long, value_name = "NAME")]
+    #[arg(short, long, value_name = "ENGINE")]
     pub engine: Option<String>,
     /// Sets a key; an empty value removes it. May be given several times
     #[arg(short, long = "set", value_name = "KEY=VALUE")]

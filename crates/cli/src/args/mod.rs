@@ -97,6 +97,9 @@ pub enum Command {
     },
     /// List all keys of the screen
     Keys {
+        /// Only those of actions with these words, or of a key such as ctrl-g
+        #[arg(value_name = "WORD", conflicts_with_all = ["markdown", "json"])]
+        words: Vec<String>,
         /// Print the Markdown document docs/keys.md
         #[arg(long)]
         markdown: bool,

@@ -25,7 +25,7 @@ pub struct Run {
     #[command(flatten)]
     pub written: Written,
     /// The encoding of the file, such as windows-1252; without it that of its mark, or UTF-8
-    #[arg(long, value_name = "NAME", conflicts_with = "statement")]
+    #[arg(long, value_name = "ENCODING", conflicts_with = "statement")]
     pub encoding: Option<String>,
     /// A parameter's value, such as :from=Saltmarsh, '$1=7' or '?1=null'; may be given several times
     #[arg(short, long = "parameter", value_name = "NAME=VALUE")]
@@ -77,16 +77,17 @@ pub struct Plan {
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXIT_CODES)]
 pub struct Schema {
-    /// The connection, by its name, or a database file, or a URL
+    /// The connection, by its name, or a database file, or a URL; it may also stand first
     #[arg(short, long, value_name = "NAME")]
-    pub connection: String,
-    /// A table, or another object; without it all of the schema
-    pub table: Option<String>,
+    pub connection: Option<String>,
+    /// The connection, unless --connection names it; then a table, a schema, or another object; without one all of them
+    #[arg(value_names = ["NAME", "TABLE"], num_args = 0..=2)]
+    pub words: Vec<String>,
     /// How far neighbours of a table are drawn
     #[arg(short, long, default_value_t = 1)]
     pub depth: usize,
     /// The schema; by default the first of the search path
-    #[arg(short, long, value_name = "NAME")]
+    #[arg(short, long, value_name = "SCHEMA")]
     pub schema: Option<String>,
     /// Draw it to this file, .svg or .pdf
     #[arg(short, long, value_name = "FILE")]

@@ -53,8 +53,10 @@ fn refused(error: EngineError) -> Failure {
 }
 
 fn structures(args: &CompareStructure) -> Result<bool, Failure> {
-    let right = args.right.as_ref().unwrap_or(&args.left);
-    let sides = [named(&args.left)?, named(right)?];
+    let [left_name, right_name] = names(&args.sides, args.left.as_ref(), args.right.as_ref());
+    let left_name = left_name.ok_or_else(|| Failure::Usage("name the left side: --left".into()))?;
+    let right_name = right_name.unwrap_or(left_name);
+    let sides = [named(left_name)?, named(right_name)?];
     let dialects = [sides[0].engine.dialect(), sides[1].engine.dialect()];
     let usual = Schemas::usual(dialects[0], dialects[1]);
     let of = |schema: &Option<String>| schema.clone().map(Schemas::Named);
@@ -86,7 +88,7 @@ fn structures(args: &CompareStructure) -> Result<bool, Failure> {
         },
     )?;
     let [left, right] = &read[..] else { return Ok(true) };
-    for (side, name) in read.iter().zip([&args.left, right_name(args)]) {
+    for (side, name) in read.iter().zip([left_name, right_name]) {
         for left_out in &side.left_out {
             eprintln!("{}", clean_lines(&format!("{name}: left out: {left_out}")));
         }
@@ -114,8 +116,9 @@ fn put(out: &mut impl std::io::Write, text: &str) -> Result<(), Failure> {
     out.write_all(text.as_bytes()).map_err(|error| Failure::output(&error, "standard output"))
 }
 
-fn right_name(args: &CompareStructure) -> &String {
-    args.right.as_ref().unwrap_or(&args.left)
+/// The names of both sides, in order or by their options.
+fn names<'a>(sides: &'a [String], left: Option<&'a String>, right: Option<&'a String>) -> [Option<&'a String>; 2] {
+    [left.or(sides.first()), right.or(sides.get(1))]
 }
 
 fn in_words(found: &Differences) -> String {
@@ -195,11 +198,11 @@ impl Rows {
 }
 
 fn sides(args: &CompareRows) -> Result<[Side; 2], Failure> {
-    let side = |name: &Option<String>, run: &Option<String>, table: &Option<String>, statement: &Option<String>| {
+    let side = |name: Option<&String>, run: &Option<String>, table: &Option<String>, statement: &Option<String>| {
         if let Some(run) = run {
             return Ok(Side { named: None, run: Some(run.clone()), table: None, statement: None });
         }
-        let name = name.as_ref().ok_or_else(|| Failure::Usage("name the left side: --left, or --left-run".into()))?;
+        let name = name.ok_or_else(|| Failure::Usage("name the left side: --left, or --left-run".into()))?;
         if table.is_none() && statement.is_none() {
             return Err(Failure::Usage("name the rows: --table, --statement, or a run for each side".into()));
         }
@@ -209,10 +212,10 @@ fn sides(args: &CompareRows) -> Result<[Side; 2], Failure> {
         args.right_table.clone().or_else(|| args.table.clone()).filter(|_| args.right_statement.is_none());
     let right_statement =
         args.right_statement.clone().or_else(|| args.statement.clone()).filter(|_| args.right_table.is_none());
-    let right = args.right.clone().or_else(|| args.left.clone());
+    let [left, right] = names(&args.sides, args.left.as_ref(), args.right.as_ref());
     Ok([
-        side(&args.left, &args.left_run, &args.table, &args.statement)?,
-        side(&right, &args.right_run, &right_table, &right_statement)?,
+        side(left, &args.left_run, &args.table, &args.statement)?,
+        side(right.or(left), &args.right_run, &right_table, &right_statement)?,
     ])
 }
 

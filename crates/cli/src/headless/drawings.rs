@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_engines::by_name;
-use jaunty_language::text::clean::clean_lines;
+use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_language::text::numbers;
 use jaunty_serve::service::Service;
 use jaunty_serve::socket::Tell;
@@ -13,7 +13,7 @@ use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
 use super::serve::service;
-use super::tasks::{connection_of, file_and_line, statements_of, tasks_of};
+use super::tasks::{connection_and, connection_of, file_and_line, statements_of, tasks_of};
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
 
@@ -89,16 +89,31 @@ fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
 
 /// Draws tables to a file; without a file, lists what there is, or describes one object.
 pub fn schema(args: &Schema) -> Result<(), Failure> {
-    let (service, connection) = service_of(&args.connection)?;
+    let (connection, words) = connection_and(args.connection.as_deref(), &args.words)?;
+    let mut table = match words {
+        [] => None,
+        [table] => Some(table),
+        [_, more, ..] => return Err(Failure::Usage(format!("one table at a time: what is {}?", clean(more)))),
+    };
+    let (service, connection) = service_of(connection)?;
     let mut params = json!({"connection": connection, "refresh": true});
     if let Some(schema) = &args.schema {
         params["schema"] = json!(schema);
     }
     let tell: Tell = Arc::new(|_| true);
     let ask = |method: &str, params: &Value| service.answer(method, params, &tell).map_err(failure);
+    // A schema may be named in its place, where no object is called so.
+    if let Some(name) = table.filter(|_| args.schema.is_none()) {
+        let of_schema = ask("catalog.objects", &json!({"connection": connection, "schema": name, "refresh": true}))?;
+        params["refresh"] = json!(false);
+        let object = || ask("catalog.object", &json!({"connection": connection, "name": name}));
+        if of_schema.as_array().is_some_and(|objects| !objects.is_empty()) && object().is_err() {
+            (params["schema"], table) = (json!(name), None);
+        }
+    }
     if let Some(file) = &args.output {
         (params["path"], params["depth"]) = (json!(absolute(file)?), json!(args.depth));
-        if let Some(table) = &args.table {
+        if let Some(table) = table {
             params["table"] = json!(table);
         }
         let drawn = ask("catalog.draw", &params)?;
@@ -108,14 +123,14 @@ pub fn schema(args: &Schema) -> Result<(), Failure> {
         }
         return Ok(());
     }
-    let told = match &args.table {
+    let told = match table {
         Some(table) => {
             params["name"] = json!(table);
             ask("catalog.object", &params)?
         }
         None => ask("catalog.objects", &params)?,
     };
-    match (args.json, &args.table) {
+    match (args.json, table) {
         (true, _) => super::print(&format!("{told:#}\n")),
         (false, Some(_)) => super::print(&described(&told)),
         (false, None) => super::print(&listed(&told)),

@@ -9,7 +9,7 @@ use jaunty_core::files::part_file::PartFile;
 use jaunty_core::import::preview::relation;
 use jaunty_core::words;
 use jaunty_language::dialect::Family;
-use jaunty_language::text::clean::clean_lines;
+use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::catalog::{Catalog, Name};
 use jaunty_seam::engine::Stop;
 use jaunty_seam::error::ErrorKind;
@@ -17,6 +17,7 @@ use jaunty_seam::profile::Profile;
 
 use super::interrupt::Interrupt;
 use super::load::catalog;
+use super::tasks::connection_and;
 use super::{may_be_replaced, progress};
 use crate::args::{self, file_of};
 use crate::failure::Failure;
@@ -27,13 +28,17 @@ const QUIET: Duration = Duration::from_millis(300);
 
 /// Writes what the command line asks for.
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
-    let Named { profile, engine, .. } = named(&args.connection)?;
+    let (connection, tables) = connection_and(args.connection.as_deref(), &args.words)?;
+    let Named { profile, engine, .. } = named(connection)?;
     let dialect = engine.dialect();
     let output = file_of(args.output.as_deref());
     if let Some(path) = output {
         may_be_replaced(path, &[])?;
     }
     if args.backup {
+        if let Some(table) = tables.first() {
+            return Err(Failure::Usage(format!("--backup copies the whole database, not {} alone", clean(table))));
+        }
         if engine.ending_of_copies().is_none() {
             let what = format!("{} has no backup of its own; leave --backup out to write statements", engine.title());
             return Err(Failure::Usage(what));
@@ -53,7 +58,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             let mut session = crate::open::session(&profile, &stop)?;
             // What is written is read again with the rows; here it is only asked what the names mean.
             let of_keys = dialect.family == Family::Commands;
-            let catalog = match args.tables.is_empty() || of_keys {
+            let catalog = match tables.is_empty() || of_keys {
                 true => Catalog::default(),
                 false => catalog(session.as_mut(), &stop)?,
             };
@@ -63,7 +68,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 access: args.access,
                 ..Wanted::default()
             };
-            for name in &args.tables {
+            for name in tables {
                 if of_keys {
                     wanted.names.push(Name { schema: String::new(), name: name.clone() });
                     continue;

@@ -1,11 +1,12 @@
 //! `jaunty keys`.
 
-use jaunty_tui::action::{ACTIONS, markdown};
+use jaunty_language::text::clean::clean;
+use jaunty_tui::action::{ACTIONS, markdown, synonyms};
 
 use crate::failure::Failure;
 
-/// Lists all keys.
-pub fn list(as_markdown: bool) -> Result<(), Failure> {
+/// Lists all keys, or the actions that have all of these words in their keys, their title or their help.
+pub fn list(as_markdown: bool, sought: &[String]) -> Result<(), Failure> {
     if as_markdown {
         return super::print(&markdown());
     }
@@ -14,5 +15,14 @@ pub fn list(as_markdown: bool) -> Result<(), Failure> {
         let keys = if action.keys.is_empty() { format!("({})", action.title) } else { action.keys.join(", ") };
         format!("{keys:<28}  {}\n", action.help)
     };
-    super::print(&ACTIONS.iter().map(line).collect::<String>())
+    let has = |action: &&jaunty_tui::action::Action| {
+        let all = format!("{} {} {} {}", action.keys.join(" "), action.title, action.help, synonyms(action.name))
+            .to_lowercase();
+        sought.iter().all(|word| all.contains(&word.to_lowercase()))
+    };
+    let found: String = ACTIONS.iter().filter(has).map(line).collect();
+    match found.is_empty() {
+        true => Err(Failure::Usage(format!("no key or action is called {}", clean(&sought.join(" "))))),
+        false => super::print(&found),
+    }
 }

@@ -1,6 +1,7 @@
 //! Everything that needs no screen.
 
 pub mod buffers;
+mod changes;
 pub mod compare;
 pub mod connections;
 pub mod drawings;

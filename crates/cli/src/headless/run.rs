@@ -27,6 +27,7 @@ use jaunty_seam::profile::{Guard, Profile};
 use jaunty_core::settings;
 use jaunty_core::words;
 
+use super::changes::Changes;
 use super::interrupt::Interrupt;
 use super::output::{Output, Shared};
 use super::progress;
@@ -202,6 +203,7 @@ fn run_each(
 ) -> Result<(), Failure> {
     let mut location = session.location();
     let (mut taken, mut failed) = (0, 0_u64);
+    let mut changes = Changes::of(tasks.len(), with.quiet);
     for task in tasks {
         // A part of the one before.
         if taken > 0 {
@@ -228,6 +230,7 @@ fn run_each(
         };
         let run = match run {
             Err(Failure::Database(error)) if with.keep_going => {
+                changes.tell();
                 eprintln!("jaunty: {}", clean_lines(&error));
                 failed += 1;
                 location = session.location();
@@ -235,10 +238,7 @@ fn run_each(
             }
             run => run?,
         };
-        if let Some(rows) = run.affected().filter(|_| !with.quiet) {
-            let line = if tasks.len() > 1 { format!("line {}: ", task.line) } else { String::new() };
-            eprintln!("{line}{} changed", words::count(rows, "row"));
-        }
+        changes.take(&task.job.statement, task.line, run.affected());
         let now = session.location();
         let gone = transaction.take(&run, (location.transaction, now.transaction), with.dialect);
         with.keeping.roll_back(&gone);

@@ -9,7 +9,7 @@ use jaunty_core::files::encoding::{self, Encoding};
 use jaunty_core::run::execute::Job;
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::words;
-use jaunty_language::dialect::{self, Dialect};
+use jaunty_language::dialect::Dialect;
 use jaunty_language::host::{self, Host};
 use jaunty_language::outline::Outline;
 use jaunty_language::split::Statement;
@@ -146,14 +146,21 @@ pub fn connection_of(given: Option<&str>, file: Option<&str>) -> Result<String, 
     let of_file = file.and_then(|file| {
         let (path, _) = file_and_line(file);
         let path = Some(path).filter(|path| path.is_file())?;
-        let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-        let marks = host::by_ending(ending).map(|host| host.line_comments);
-        let marks = marks.or_else(|| dialect::by_extension(ending).map(|dialect| dialect.line_comments));
-        let lines = BufReader::new(File::open(path).ok()?.take(4096)).lines().map_while(Result::ok);
-        comment::named(lines, marks.unwrap_or(&["--"]))
+        let lines = BufReader::new(File::open(&path).ok()?.take(4096)).lines().map_while(Result::ok);
+        comment::named(lines, comment::marks(&path))
     });
     let missing = "name a connection with --connection, or in a comment at the top of the file: -- connection: NAME";
     of_file.ok_or_else(|| Failure::Usage(missing.into()))
+}
+
+/// The connection, by its option or as the first word, and the words that follow.
+pub fn connection_and<'a>(given: Option<&'a str>, words: &'a [String]) -> Result<(&'a str, &'a [String]), Failure> {
+    let missing =
+        || Failure::Usage("name a connection, a database file or a URL; `jaunty connections` lists them".into());
+    match given {
+        Some(given) => Ok((given, words)),
+        None => words.split_first().map(|(first, rest)| (first.as_str(), rest)).ok_or_else(missing),
+    }
 }
 
 /// `FILE:LINE`, unless a file has that very name.

@@ -22,6 +22,13 @@ pub fn folder_of(folders: &Folders, project: Option<&Path>, connection: Option<&
     buffers.join(connection.map_or_else(|| "scratch".into(), safe))
 }
 
+/// The connection that a buffer belongs to by the folder that it lies in, as [`folder_of`] gives it.
+pub fn connection_of_folder(buffer: &Path) -> Option<&str> {
+    let folder = buffer.parent()?;
+    folder.parent().and_then(Path::file_name).filter(|name| *name == "buffers")?;
+    folder.file_name()?.to_str()
+}
+
 /// The folder that files for rows of a buffer are named from: its own. A buffer that lies where the program
 /// keeps buffers is meant to be no neighbour of theirs; there it is the folder in which the program was started.
 pub fn folder_for_rows(folders: &Folders, buffer: &Path) -> PathBuf {
@@ -216,6 +223,16 @@ mod tests {
         assert_eq!(of("/reports/a.sql"), Path::new("/reports"));
         assert_eq!(of("/reports/.jaunty/buffers/ferry/a.sql"), here);
         assert_eq!(folder_for_rows(&folders, &folder_of(&folders, None, Some("ferry")).join("a.sql")), here);
+    }
+
+    #[test]
+    fn the_folder_of_a_buffer_names_its_connection() {
+        let of = |path: &str| connection_of_folder(Path::new(path)).map(str::to_owned);
+        let folder = folder_of(&Folders::below(Path::new("/clerk")), None, Some("ferry"));
+        assert_eq!(of(folder.join("a.sql").to_str().unwrap()).as_deref(), Some("ferry"));
+        assert_eq!(of("/reports/.jaunty/buffers/ferry/a.sql").as_deref(), Some("ferry"));
+        assert_eq!(of("/reports/ferry/a.sql"), None);
+        assert_eq!(of("a.sql"), None);
     }
 
     #[test]

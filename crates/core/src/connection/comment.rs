@@ -1,6 +1,9 @@
 //! The connection that a comment at the top of a text names: `-- connection: bookings-dev`.
 
+use std::path::Path;
+
 use jaunty_language::split::CONNECTION;
+use jaunty_language::{dialect, host};
 
 /// It stands in one of so many lines at the top.
 const LINES: usize = 5;
@@ -15,6 +18,14 @@ pub fn named(lines: impl IntoIterator<Item = impl AsRef<str>>, marks: &[&str]) -
     })
 }
 
+/// What begins comments to the end of a line in a file with this ending: those of the program code or of the dialect, or
+/// those of SQL.
+pub fn marks(path: &Path) -> &'static [&'static str] {
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    let of_code = host::by_ending(ending).map(|host| host.line_comments);
+    of_code.or_else(|| dialect::by_extension(ending).map(|dialect| dialect.line_comments)).unwrap_or(&["--"])
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -27,5 +38,13 @@ mod tests {
         assert_eq!(of("\u{feff}-- connection: ferry\r\n").as_deref(), Some("ferry"), "behind the mark of the encoding");
         assert_eq!(of("-- connection:\n// connection: ferry\nselect '-- connection: x'"), None);
         assert_eq!(of("\n\n\n\n\n-- connection: ferry\n"), None, "further down it is about something else");
+    }
+
+    #[test]
+    fn the_ending_of_a_file_gives_the_marks_of_its_comments() {
+        let of = |name: &str| marks(Path::new(name));
+        assert!(of("fares.sql").contains(&"--") && of("fares").contains(&"--"));
+        assert!(of("fares.py").contains(&"#") && !of("fares.py").contains(&"--"));
+        assert!(of("fares.rs").contains(&"//"));
     }
 }

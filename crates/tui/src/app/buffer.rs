@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::journal::{Journal, Recovery};
+use jaunty_core::connection::comment;
 use jaunty_core::files;
 use jaunty_language::dialect;
 use jaunty_language::edit::document::{Document, Motion};
@@ -85,6 +86,12 @@ pub(super) fn read(path: &Path) -> Result<Option<String>, OpenError> {
 }
 
 impl Buffer {
+    /// The connection that a comment in its first lines names.
+    pub(super) fn connection_line(&self) -> Option<String> {
+        let lines = self.document.rope().lines().map(|line| line.to_string());
+        comment::named(lines, comment::marks(&self.path))
+    }
+
     /// Opens a file, or begins one that is not there yet. Text that a crash left in a journal is
     /// brought back as one change, which can be undone.
     pub fn open(path: &Path, journals: &Path) -> Result<Buffer, OpenError> {

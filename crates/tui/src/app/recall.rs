@@ -1,13 +1,15 @@
-//! What the logbook remembers of a buffer: the connection that its statements ran on last, and what its
-//! parameters were given. It is read beside the screen's thread as soon as a buffer is in hand, since others
-//! may be writing it.
+//! Which connection a buffer belongs to: the one that its first lines name, the one that its statements ran on last, or
+//! that of its folder; and what its parameters were given. What the logbook remembers is read beside the screen's thread
+//! as soon as a buffer is in hand, since others may be writing it.
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use jaunty_core::buffers::connection_of_folder;
 use jaunty_core::connection::Connections;
 use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::logbook::{Logbook, LogbookError};
+use jaunty_language::text::clean;
 use jaunty_seam::profile::Profile;
 
 use super::overlay::prompt::Asked;
@@ -17,7 +19,9 @@ use crate::work::{Done, Kind};
 /// What is known of a buffer from earlier sessions.
 #[derive(Debug, Default)]
 pub struct Recalled {
-    /// The name of the connection that it ran on last.
+    /// The name of the connection that its first lines name.
+    written: Option<String>,
+    /// The name of the connection that it ran on last, or that of its folder.
     connection: Option<String>,
     /// The values of its parameters, as a person wrote them.
     values: HashMap<String, String>,
@@ -29,6 +33,7 @@ impl Recalled {
     fn read(logbook: &Logbook, buffer: &Path) -> Result<Recalled, LogbookError> {
         let values = logbook.last_values(buffer)?;
         Ok(Recalled {
+            written: None,
             connection: logbook.last_connection(buffer)?,
             values: values.into_iter().map(|(name, value)| (name, value.written())).collect(),
             nearby: Vec::new(),
@@ -45,6 +50,18 @@ impl App {
             None => {
                 self.leave_connection();
                 self.recall(here);
+            }
+        }
+    }
+
+    /// The same for a connection that the text itself names: never another one, which nobody asked for.
+    fn connect_as_written(&mut self, name: &str) {
+        match self.profile_named(name).cloned() {
+            Some(profile) => self.connect(profile),
+            None => {
+                self.list_connections();
+                let (file, name) = (self.buffer.name(), clean::clean(name));
+                self.tell_wrong(format!("{file} names the connection {name}, which is not known; choose one here"));
             }
         }
     }
@@ -66,6 +83,7 @@ impl App {
     /// Asks the logbook about the buffer in hand.
     pub(super) fn recall(&mut self, here: Option<Profile>) {
         let (keeping, buffer, engines) = (self.keeping.clone(), self.buffer.path.clone(), self.engines);
+        let written = self.buffer.connection_line();
         let known: Vec<String> = self.known.profiles.iter().map(|profile| profile.name.clone()).collect();
         self.begin_work(Kind::Recall, "loading this buffer's history".into(), move |_| {
             let read = keeping.logbook().map(|logbook| Recalled::read(&logbook, &buffer));
@@ -74,7 +92,11 @@ impl App {
                 None
             });
             let mut recalled = recalled.unwrap_or_default();
-            let is_unknown = recalled.connection.as_ref().is_some_and(|name| !known.contains(name));
+            let of_folder = || connection_of_folder(&buffer).filter(|name| known.iter().any(|known| known == name));
+            recalled.connection = recalled.connection.or_else(|| of_folder().map(str::to_owned));
+            recalled.written = written;
+            let wanted = recalled.written.as_ref().or(recalled.connection.as_ref());
+            let is_unknown = wanted.is_some_and(|name| !known.contains(name));
             if is_unknown || known.is_empty() {
                 let project = std::env::current_dir().unwrap_or_default();
                 recalled.nearby = nearby::beside(&Connections::default(), &project, engines);
@@ -90,7 +112,10 @@ impl App {
         }
         // Somebody may have gone on meanwhile: to another buffer, or with a connection.
         if self.buffer.path == buffer && self.buffer.connection.is_none() {
-            self.connect_by_name(recalled.connection, here);
+            match recalled.written {
+                Some(name) => self.connect_as_written(&name),
+                None => self.connect_by_name(recalled.connection, here),
+            }
         }
         let known = self.values.entry(buffer).or_default();
         for (name, value) in recalled.values {

@@ -16,7 +16,12 @@ impl App {
     /// Runs the buffer in hand on this connection from now on. One that is open already is taken
     /// up again; the one in hand stays open.
     pub fn connect(&mut self, profile: Profile) {
+        let name = profile.name.clone();
         self.connect_with(profile, None);
+        if let Some(written) = self.buffer.connection_line().filter(|written| *written != name) {
+            let (file, written, name) = (self.buffer.name(), clean::clean(&written), clean::clean(&name));
+            self.tell(format!("{file} names the connection {written} at its top; it is on {name} now"));
+        }
     }
 
     /// [`App::connect`], with a secret that a person gave.
