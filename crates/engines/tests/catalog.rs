@@ -120,6 +120,7 @@ fn postgres() {
          create table ops.berths(port int references ports on delete cascade on update set null, number int, price fare, primary key (port, number));
          create index berths_price on ops.berths using btree (price desc, (number + 1)) where number > 1;
          create table log(at date, what text) partition by range (at); create table log_2031 partition of log for values from ('2031-01-01') to ('2032-01-01');
+         create index log_late on log using brin (at) with (pages_per_range = 9); insert into log select date '2031-01-01' + n % 365, 'calm' from generate_series(1, 900) n; analyze log;
          create view busy as select p.name, b.number from ports p join ops.berths b on b.port = p.id;
          create materialized view prices as select price from ops.berths;
          create function tide(port int, days numeric default 2) returns numeric language sql as 'select days';
@@ -130,7 +131,13 @@ fn postgres() {
     );
     let mut session = connect("postgres", server.port);
     insta::assert_snapshot!(all(session.as_mut(), by_name("postgres").unwrap().dialect()));
-    assert!(read(session.as_mut()).databases.contains(&"bookings".to_owned()));
+    let catalog = read(session.as_mut());
+    assert!(catalog.databases.contains(&"bookings".to_owned()));
+    // A partitioned table holds nothing itself: its parts say how much there is.
+    let [log, part] = ["log", "log_2031"].map(|name| catalog.objects().iter().find(|it| it.name == name).unwrap());
+    assert!(part.is_partition() && !log.is_partition());
+    assert!(part.bytes > Some(0) && log.bytes == part.bytes, "{:?} {:?}", log.bytes, part.bytes);
+    assert_eq!((log.rows, part.rows), (Some(900), Some(900)));
 }
 
 #[test]

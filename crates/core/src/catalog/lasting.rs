@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use jaunty_seam::catalog::{BelongingKind, Catalog, Name, Object, ObjectKind};
+use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 
 /// The objects of a database, without those that pass with the session and those that come with others. Where a schema
 /// is a database of its own, only those of the one at hand.
@@ -33,13 +33,7 @@ pub fn in_order(objects: Vec<&Object>) -> Vec<&Object> {
 
 /// Tables after those that they are parts of, or take columns from.
 pub fn parts_last(tables: Vec<&Object>) -> Vec<&Object> {
-    after_what_they_need(tables, |table| parents_of(table).collect())
-}
-
-/// What an object is a part of, or goes with.
-pub fn parents_of(object: &Object) -> impl Iterator<Item = &Name> {
-    let parents = object.belongings.iter().filter(|belonging| belonging.kind == BelongingKind::Parent);
-    parents.filter_map(|parent| parent.to.as_ref())
+    after_what_they_need(tables, |table| table.parents().collect())
 }
 
 /// Whether an object needs a table or a view to be made.

@@ -61,8 +61,10 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
         };
         // A view is asked for less often than a table.
         let weight = if near { 60 } else { 25 } + if object.kind == ObjectKind::Table { 2 } else { 0 };
-        let detail =
-            if near { object.kind.word().to_owned() } else { format!("{} · {}", object.kind.word(), object.schema) };
+        // A table is named, and not the parts of it, of which there may be very many.
+        let weight = if object.is_partition() { weight / 2 } else { weight };
+        let word = if object.is_partition() { "partition" } else { object.kind.word() };
+        let detail = if near { word.to_owned() } else { format!("{word} · {}", object.schema) };
         found.put(Kind::Object(object.kind), &object.name, detail, escaped(&name), weight);
     };
     // What each is worth is told first, and only the best are written out: there may be very many.
@@ -72,6 +74,7 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
             return None;
         }
         let near = if catalog.is_in_path(&object.schema) { 35 } else { 0 };
+        let near = if object.is_partition() { -30 } else { near };
         fit(&context.typed, &object.name).map(|fit| fit + near)
     };
     if context.typed.is_empty() {

@@ -267,3 +267,37 @@ proptest::proptest! {
         }
     }
 }
+
+/// Of a table with very many partitions it is the table that is proposed, and its partitions after all others.
+#[test]
+fn partitions_come_after_tables() {
+    use jaunty_seam::catalog::{Belonging, BelongingKind, Name, ObjectKind};
+    let mut catalog = saltmarsh();
+    for year in 1000..2000 {
+        let log = Name { schema: "public".into(), name: "a_log".into() };
+        let object = catalog.object("public", &format!("a_log_{year}"), ObjectKind::Table);
+        object.belongings.push(Belonging {
+            kind: BelongingKind::Parent,
+            name: "a_log".into(),
+            of: String::new(),
+            to: Some(log),
+            makes: format!("alter table public.a_log attach partition public.a_log_{year} FOR VALUES IN ({year})"),
+            unmakes: String::new(),
+        });
+    }
+    catalog.object("public", "a_log", ObjectKind::Table);
+    catalog.object("public", "zeppelins", ObjectKind::Table);
+    catalog.complete();
+    let proposed = |text: &str| {
+        let around = Surroundings { catalog: &catalog, dialect: &dialect::POSTGRES, snippets: &[], nearby: "" };
+        let proposals = complete(text, text.len(), around).proposals;
+        proposals.into_iter().map(|proposal| (proposal.label, proposal.detail)).collect::<Vec<_>>()
+    };
+    let all = proposed("select * from ");
+    let at = |name: &str| all.iter().position(|(label, _)| label == name).unwrap_or(usize::MAX);
+    let first = all.iter().position(|(_, detail)| detail == "partition").unwrap();
+    assert!(at("a_log") < first && at("zeppelins") < first && at("ports") < first, "{:?}", &all[..first]);
+    assert_eq!(proposed("select * from a_lo")[0].0, "a_log");
+    let named = proposed("select * from a_log_199");
+    assert!(named[..10].iter().all(|(label, _)| label.starts_with("a_log_199")), "by its name one is found: {named:?}");
+}

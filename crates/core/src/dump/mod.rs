@@ -381,7 +381,7 @@ fn with_parts(names: &[Name], all: &[&Object]) -> Vec<Name> {
     let mut names = names.to_vec();
     loop {
         let is_part = |object: &&&Object| {
-            !names.contains(&object.to_name()) && lasting::parents_of(object).any(|parent| names.contains(parent))
+            !names.contains(&object.to_name()) && object.parents().any(|parent| names.contains(parent))
         };
         let found: Vec<Name> = all.iter().filter(is_part).map(|object| object.to_name()).collect();
         if found.is_empty() {

@@ -1,8 +1,6 @@
 //! What depends on a table or view whose structure a statement changes, or that it takes away or empties: told before it
 //! runs.
 
-use crate::catalog::lasting::parents_of;
-
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
@@ -134,7 +132,7 @@ fn parts_of<'a>(name: &Name, catalog: &'a Catalog) -> Vec<&'a str> {
     let mut at = 0;
     while let Some(whole) = found.get(at).cloned() {
         let is_part = |object: &&Object| {
-            let is_of = object.kind.has_rows() && parents_of(object).any(|parent| *parent == whole);
+            let is_of = object.kind.has_rows() && object.parents().any(|parent| *parent == whole);
             is_of && !found.contains(&object.to_name())
         };
         let next: Vec<&Object> = catalog.objects().iter().filter(is_part).collect();

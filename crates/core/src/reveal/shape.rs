@@ -4,7 +4,7 @@ use crate::catalog::templates;
 use crate::complete::about::column_line;
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::text::{clean, numbers};
-use jaunty_seam::catalog::{BelongingKind, Catalog, Name, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{BelongingKind, Catalog, Index, Name, Object, ObjectKind, Rule};
 
 /// A line about an object.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,6 +39,9 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         };
         let bytes = object.bytes.map(|bytes| format!(" · {}", numbers::bytes(bytes))).unwrap_or_default();
         put("size", format!("{} {what}{bytes}", numbers::grouped(rows)), None);
+    }
+    if !object.clauses.is_empty() && !of_documents && object.kind.has_rows() {
+        put("options", object.clauses.clone(), None);
     }
     if !object.signature.is_empty() {
         let section = match object.kind {
@@ -88,8 +91,7 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     }
     for index in &object.indexes {
         let unique = if index.unique { "unique · " } else { "" };
-        let note = if index.note.is_empty() { String::new() } else { format!(" · {}", index.note) };
-        put("indexes", format!("{}  {unique}{}{note}", index.name, index.over.join(", ")), None);
+        put("indexes", format!("{}  {unique}{}", index.name, over(index)), None);
     }
     for trigger in &object.triggers {
         put("triggers", format!("{}  {}", trigger.name, trigger.when), None);
@@ -108,6 +110,14 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
         let name = if belonging.name.is_empty() { belonging.kind.word() } else { &belonging.name };
         let text = format!("{name}  {}", belonging.shown(&dialect.name_as_written(&object.name)));
         put(section, text, belonging.to.clone());
+    }
+    let parts = catalog.objects().iter().filter(|part| part.kind.has_rows() && part.parents().any(|of| *of == name));
+    for part in parts {
+        let section = if part.is_partition() { "partitions" } else { "inherited by" };
+        let bound = part.belongings.iter().find(|it| it.kind == BelongingKind::Parent && it.to.as_ref() == Some(&name));
+        let bound = bound.filter(|_| part.is_partition());
+        let bound = bound.map(|it| format!("  {}", it.shown(&dialect.name_as_written(&part.name)))).unwrap_or_default();
+        put(section, format!("{}{bound}", templates::name(part, catalog, dialect)), Some(part.to_name()));
     }
     for used in &object.uses {
         let text = catalog.relation(used).map_or(used.name.clone(), |object| templates::name(object, catalog, dialect));
@@ -128,6 +138,49 @@ pub fn lines(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Vec<Line>
     all
 }
 
+/// What an index is over, with its order, its method and its condition, as far as its definition says them.
+fn over(index: &Index) -> String {
+    let told = || {
+        let (_, on) = index.definition.split_once(" ON ").or_else(|| index.definition.split_once(" on "))?;
+        let (method, rest) = match on.split_once(" USING ") {
+            Some((_, using)) => using.split_once(' ')?,
+            None => ("", on),
+        };
+        let list = rest.get(rest.find('(')?..)?;
+        let (inside, more) = parenthesised(list)?;
+        let method = Some(method).filter(|method| !["", "btree"].contains(method));
+        let more = Some(more.trim()).filter(|more| !more.is_empty());
+        let all = [Some(inside.trim()), method, more].into_iter().flatten();
+        Some(all.map(|part| part.split_whitespace().collect::<Vec<_>>().join(" ")).collect::<Vec<_>>().join(" · "))
+    };
+    // Where a note says it, it is not said twice.
+    match index.note.is_empty() {
+        true => told().unwrap_or_else(|| index.over.join(", ")),
+        false => format!("{} · {}", index.over.join(", "), index.note),
+    }
+}
+
+/// What stands between the parenthesis at the beginning and the one that closes it, and what comes after.
+fn parenthesised(text: &str) -> Option<(&str, &str)> {
+    let (mut depth, mut quote) = (0_usize, None);
+    for (at, byte) in text.bytes().enumerate() {
+        match (quote, byte) {
+            (Some(open), byte) if open == byte => quote = None,
+            (Some(_), _) => {}
+            (None, b'\'' | b'"' | b'`') => quote = Some(byte),
+            (None, b'(') => depth += 1,
+            (None, b')') => {
+                depth = depth.checked_sub(1)?;
+                if depth == 0 {
+                    return Some((text.get(1..at)?, text.get(at + 1..)?));
+                }
+            }
+            _ => {}
+        }
+    }
+    None
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -145,6 +198,32 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(shown.join("\n"));
+    }
+
+    #[test]
+    fn an_index_says_its_order_its_method_and_its_condition() {
+        let of = |definition: &str, note: &str| {
+            over(&Index {
+                name: "by_day".into(),
+                over: vec!["day".into()],
+                unique: false,
+                definition: definition.into(),
+                note: note.into(),
+            })
+        };
+        assert_eq!(of("CREATE INDEX by_day ON quay.log USING btree (day DESC, \"to)\")", ""), "day DESC, \"to)\"");
+        assert_eq!(
+            of("CREATE INDEX by_day ON log USING gin (day) WHERE (a > f(1))", ""),
+            "day · gin · WHERE (a > f(1))"
+        );
+        assert_eq!(
+            of("CREATE INDEX by_day ON log USING btree (lower(day)) INCLUDE (a)", ""),
+            "lower(day) · INCLUDE (a)"
+        );
+        assert_eq!(of("create index by_day on log (day  desc)\n  where a", ""), "day desc · where a");
+        assert_eq!(of("create index by_day on log (day", ""), "day");
+        assert_eq!(of("KEY `by_day` (`day`)", ""), "day");
+        assert_eq!(of("create index by_day on log (day desc)", "clustered"), "day · clustered");
     }
 
     #[test]

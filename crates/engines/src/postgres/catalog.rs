@@ -2,6 +2,8 @@
 //! <https://www.postgresql.org/docs/current/catalogs.html>. Objects of extensions and of the server
 //! itself are left out; completion knows the server's functions from the dialect.
 
+use std::collections::HashMap;
+
 use jaunty_seam::catalog::{
     Belonging, BelongingKind, Catalog, Column, Constraint, DOMAIN, Index, Name, Object, ObjectKind, Rule, Trigger,
 };
@@ -220,7 +222,10 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
                 view.uses.push(Name { schema: text(&row, 2), name: text(&row, 3) });
             }
         }
-        4 => belongings::read(session, catalog)?,
+        4 => {
+            belongings::read(session, catalog)?;
+            add_up_parts(catalog);
+        }
         5 => {
             ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row));
             ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
@@ -232,6 +237,33 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
     }
     Ok(true)
 }
+
+/// Gives partitioned tables the sizes of their parts, as far as the server does not say: they hold nothing themselves.
+fn add_up_parts(catalog: &mut Catalog) {
+    let partitions = catalog.objects().iter().filter(|object| object.is_partition());
+    let parents: HashMap<Name, Name> =
+        partitions.filter_map(|part| Some((part.to_name(), part.parents().next()?.clone()))).collect();
+    let mut sums: HashMap<&Name, (Option<u64>, u64)> = HashMap::new();
+    for object in catalog.objects().iter().filter(|object| object.bytes.is_some()) {
+        let mut at = parents.get(&object.to_name());
+        for _ in 0..DEEPEST {
+            let Some(parent) = at else { break };
+            let (rows, bytes) = sums.entry(parent).or_insert((Some(0), 0));
+            *rows = rows.zip(object.rows).map(|(sum, rows)| sum.saturating_add(rows));
+            *bytes = bytes.saturating_add(object.bytes.unwrap_or_default());
+            at = parents.get(parent);
+        }
+    }
+    for (name, (rows, bytes)) in sums {
+        if let Some(table) = catalog.relation_mut(&name.schema, &name.name) {
+            table.bytes = table.bytes.or(Some(bytes));
+            table.rows = table.rows.or(rows);
+        }
+    }
+}
+
+/// Partitions of partitions are followed so far.
+const DEEPEST: usize = 16;
 
 pub(super) fn text(row: &SimpleQueryRow, at: usize) -> String {
     said(row, at).unwrap_or_default().to_owned()

@@ -370,9 +370,22 @@ impl Object {
         told.get(..end)
     }
 
+    /// What it is a part of, takes its columns from, or goes with.
+    pub fn parents(&self) -> impl Iterator<Item = &Name> {
+        let parents = self.belongings.iter().filter(|belonging| belonging.kind == BelongingKind::Parent);
+        parents.filter_map(|parent| parent.to.as_ref())
+    }
+
+    /// Whether it holds a part of the rows of another table, which statements name rather than this one.
+    pub fn is_partition(&self) -> bool {
+        let attached = |belonging: &Belonging| belonging.makes.contains(" attach partition ");
+        self.kind.has_rows() && self.belongings.iter().any(|it| it.kind == BelongingKind::Parent && attached(it))
+    }
+
     /// The trade's word for it; for what a document database has, its own: `collection`, `capped`, `time series`.
     pub fn kind_word(&self) -> &str {
         match self.kind {
+            _ if self.is_partition() => "partition",
             ObjectKind::Table | ObjectKind::View if !self.signature.is_empty() => &self.signature,
             kind => kind.word(),
         }
