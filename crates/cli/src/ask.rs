@@ -1,4 +1,4 @@
-//! Asking a person for a password at the terminal, without a screen.
+//! Asking a person at the terminal, without a screen: for a password, or whether to do something.
 
 use std::io::{self, Write};
 
@@ -16,6 +16,15 @@ pub fn password(prompt: &str) -> io::Result<Secret> {
     disable_raw_mode()?;
     eprintln!();
     typed.map(|text| Secret::new(text.to_string()))
+}
+
+/// Asks whether to do something; anything but a `y` is a no.
+pub fn yes(prompt: &str) -> io::Result<bool> {
+    eprint!("{prompt} [y/n] ");
+    io::stderr().flush()?;
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer)?;
+    Ok(answer.trim().eq_ignore_ascii_case("y") || answer.trim().eq_ignore_ascii_case("yes"))
 }
 
 fn type_in() -> io::Result<Zeroizing<String>> {

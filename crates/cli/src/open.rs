@@ -1,7 +1,7 @@
 //! Opening the screen: which connection, which buffer.
 
 use std::fs::File;
-use std::io::{IsTerminal, Read};
+use std::io::{self, IsTerminal, Read};
 use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::Last;
@@ -15,7 +15,7 @@ use jaunty_engines::ENGINES;
 use jaunty_language::text::clean::clean;
 use jaunty_seam::engine::{Engine, Prompt, Question, Session, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
-use jaunty_seam::profile::{Profile, Secret};
+use jaunty_seam::profile::{Profile, Secret, Setting};
 use jaunty_tui::app::Options;
 use jaunty_tui::appearance;
 use jaunty_tui::theme::Depth;
@@ -39,11 +39,37 @@ pub fn engine_of(path: &Path) -> Option<&'static dyn Engine> {
     let mut head = Vec::new();
     File::open(path).ok()?.take(64).read_to_end(&mut head).ok()?;
     // A file of nothing is a database without tables, if it is called one.
-    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-    if head.is_empty() && ["db", "db3", "sqlite", "sqlite3"].iter().any(|known| ending.eq_ignore_ascii_case(known)) {
+    if head.is_empty() && is_called_database(path) {
         return jaunty_engines::by_name("sqlite");
     }
     ENGINES.iter().copied().find(|engine| engine.sniff(&head))
+}
+
+/// Whether a file has an ending that databases have.
+fn is_called_database(path: &Path) -> bool {
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    ["db", "db3", "sqlite", "sqlite3"].iter().any(|known| ending.eq_ignore_ascii_case(known))
+}
+
+/// A database file that is not there yet: it is created where a person at the terminal wants that.
+fn new_database(path: &Path, connections: &Connections) -> Result<Option<Profile>, Failure> {
+    let is_buffer = crate::headless::buffers::meant(path.to_owned()).exists();
+    let engine = jaunty_engines::by_name("sqlite").filter(|_| is_called_database(path) && !is_buffer);
+    let Some(engine) = engine.filter(|_| io::stdin().is_terminal() && io::stdout().is_terminal()) else {
+        return Ok(None);
+    };
+    let here = std::env::current_dir().unwrap_or_default();
+    let near = nearby::beside(connections, &here, ENGINES);
+    let (file, name) = (path.display().to_string(), path.file_stem().unwrap_or_default().to_string_lossy());
+    let near = connections.nearest(&name).or_else(|| nearby::nearest(&near, &name));
+    let near = near.map(|near| format!(" (there is {})", clean(near))).unwrap_or_default();
+    let question = format!("{} does not exist{near}. Create an empty database there?", clean(&file));
+    if !crate::ask::yes(&question).map_err(|error| Failure::Usage(error.to_string()))? {
+        return Err(Failure::Usage(format!("{} was not created", clean(&file))));
+    }
+    let mut profile = profile_of(path, engine);
+    profile.settings.insert("create".into(), Setting::Flag(true));
+    Ok(Some(profile))
 }
 
 /// A profile for a database file that no connections file names.
@@ -89,6 +115,7 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         None if path.is_file() => {
             format!("{name} is a file, but not a database that jaunty recognises by its first bytes.")
         }
+        None if is_called_database(path) => format!("`sqlite:{name}?create=true` creates an empty database there."),
         None if !near.is_empty() => {
             let near: Vec<_> = near.iter().take(3).map(|found| clean(&found.profile.name)).collect();
             format!("`jaunty connections` lists all; near this folder: {}.", near.join(", "))
@@ -161,7 +188,7 @@ pub fn session(profile: &Profile, stop: &Stop) -> Result<Box<dyn Session>, Failu
     }
     let attempt = |secret: Option<&Secret>| connection::open_asking(engine, profile, secret, &Terminal, stop);
     match attempt(None) {
-        Err(error) if error.step == Some(Step::Secret) && std::io::stdin().is_terminal() => {
+        Err(error) if error.step == Some(Step::Secret) && io::stdin().is_terminal() => {
             let prompt = format!("{}\nPassword for {}: ", error, clean(&profile.name));
             let secret = crate::ask::password(&prompt).map_err(|error| Failure::Usage(error.to_string()))?;
             attempt(Some(&secret)).map_err(|error| refused(&error))
@@ -179,7 +206,7 @@ pub struct Terminal;
 
 impl Prompt for Terminal {
     fn ask(&self, question: &Question) -> Option<Secret> {
-        if !std::io::stdin().is_terminal() {
+        if !io::stdin().is_terminal() {
             return None;
         }
         let page = question.page.as_deref().map(|page| format!("Open {}\n", clean(page))).unwrap_or_default();
@@ -239,6 +266,11 @@ pub fn open(args: &Open) -> Result<(), Failure> {
         chosen = Some(profile_of(path, engine));
         buffer = None;
     }
+    let unknown = buffer.as_deref().filter(|path| chosen.is_none() && !path.exists());
+    let unknown = unknown.filter(|path| path.to_str().is_none_or(|name| connections.find(name).is_none()));
+    if let Some(created) = unknown.map(|path| new_database(path, &connections)).transpose()?.flatten() {
+        (chosen, buffer) = (Some(created), None);
+    }
     buffer = buffer.map(crate::headless::buffers::meant);
     // Rows are no statements: they are loaded, on the connection that was used last.
     let rows = buffer.take_if(|path| is_rows(path));
@@ -290,7 +322,7 @@ fn show_as(
     (buffer, rows): (PathBuf, Option<PathBuf>),
     found_in: Option<(PathBuf, bool)>,
 ) -> Result<(), Failure> {
-    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+    if !io::stdout().is_terminal() || !io::stdin().is_terminal() {
         let remedy = "Without one, use `jaunty run` for statements and `jaunty demo --print` for the demonstration.";
         return Err(Failure::Usage(format!("the screen needs a terminal. {remedy}")));
     }

@@ -314,7 +314,7 @@ fn every_kind_of_bad_file_gets_a_sentence() {
     home.call(&["run", "-c", "empty.db", "-s", "create table t(a)"]).exits(0);
     assert!(home.call(&["run", "-c", "empty.txt", "-s", "select 1"]).exits(2).1.contains("not a database"));
     for (name, what, remedy) in [
-        ("missing", "no such file", "Fix the path in the profile, or add create = true"),
+        ("missing", "no such file", "Fix the path, or create an empty database: create = true"),
         ("letter", "is not a SQLite database", "Its first bytes are those of another kind of file"),
         ("locked", "database is locked", "Another program holds a lock on it; this waited 2 s."),
     ] {

@@ -590,3 +590,22 @@ fn the_connection_that_the_first_lines_name_is_taken() {
     let lost = home.screen(&["lost.sql"]);
     lost.shows("lost.sql names the connection wharf, which is not known; choose one here").shows("museum");
 }
+
+#[test]
+fn a_database_that_is_not_there_is_created_where_that_is_wanted() {
+    let home = Home::ferry();
+    let asked = home.screen(&["fery.db"]);
+    asked.shows("fery.db does not exist (there is ferry). Create an empty database there? [y/n]");
+    asked.types("n").press(&["Enter"]).shows("fery.db was not created");
+    assert!(!home.path("project/fery.db").exists());
+    let screen = home.screen(&["tides.db"]);
+    screen.shows("tides.db does not exist. Create an empty database there? [y/n]").types("y").press(&["Enter"]);
+    screen.shows("tides.db · main").types("create table tides (at text);").press(&["C-g"]).shows("done");
+    screen.press(&["C-q"]).shows("tides.db");
+    let (out, _) = home.call(&["schema", "tides.db"]).exits(0);
+    assert!(out.contains("tides"), "{out}");
+    let (_, told) = home.call(&["schema", "moon.db"]).exits(2);
+    assert!(told.contains("`sqlite:moon.db?create=true` creates an empty database there."), "{told}");
+    home.call(&["run", "-c", "sqlite:moon.db?create=true", "-s", "create table a(b)"]).exits(0);
+    assert!(home.path("project/moon.db").exists());
+}

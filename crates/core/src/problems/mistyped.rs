@@ -4,6 +4,7 @@
 use super::{LONGEST, Problem};
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::lexer::TokenKind;
+use jaunty_language::statement::habits::NOT_HERE;
 use jaunty_language::statement::shape::{Word, words};
 use jaunty_seam::error::{EngineError, ErrorKind};
 
@@ -89,6 +90,10 @@ pub fn mistyped(error: &EngineError, text: &str, dialect: &'static Dialect) -> O
     if error.kind != ErrorKind::Refused || dialect.family != Family::Sql || text.len() > LONGEST {
         return None;
     }
+    // It is known what was meant.
+    if error.remedy.as_ref().is_some_and(|remedy| remedy.contains(NOT_HERE)) {
+        return None;
+    }
     let all = words(text, dialect, 0);
     let first = all.first()?;
     if let Some(keyword) = meant(first, BEGIN, dialect) {
@@ -109,6 +114,11 @@ pub fn mistyped(error: &EngineError, text: &str, dialect: &'static Dialect) -> O
 /// The keyword that a word is a letter off, or two of a long one; letters that changed places count as one.
 fn meant(word: &Word, keywords: &[&'static str], dialect: &Dialect) -> Option<&'static str> {
     if word.kind != TokenKind::Word || word.text.len() < 3 || dialect.is_keyword(&word.text) {
+        return None;
+    }
+    // As it is written it is a word of others, or a type.
+    let is_type = |known: &&str| known.eq_ignore_ascii_case(&word.text);
+    if keywords.contains(&word.text.as_str()) || word.text == "INT" || dialect.types.iter().any(is_type) {
         return None;
     }
     let off = |keyword: &&&str| strsim::damerau_levenshtein(&word.text, keyword);
@@ -152,6 +162,9 @@ mod tests {
             ("select base |frobnicate", None),
             ("select |(code", None),
             ("select code \"form\" |ports", None),
+            // A type, and a word that others have.
+            ("create table x (a int |frobnicate)", None),
+            ("|describe ports", None),
         ] {
             assert_eq!(told(text, syntax).as_deref(), wanted, "{text}");
         }

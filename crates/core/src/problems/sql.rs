@@ -70,9 +70,11 @@ fn lexical(text: &str, dialect: &'static Dialect, all: &[Word], found: &mut Vec<
     }
 }
 
-/// The tables and views whose names are near to one that is not there.
-fn near_tables(name: &Written, catalog: &Catalog) -> Vec<String> {
-    let relations = catalog.objects().iter().filter(|o| o.kind.has_rows() && catalog.is_in_path(&o.schema));
+/// The tables and views whose names are near to one that is not there: of the schema that it is written with, or of those
+/// where plain names reach.
+fn near_tables(name: &Written, schema: Option<&Written>, catalog: &Catalog, dialect: &Dialect) -> Vec<String> {
+    let is_meant = |of: &str| schema.map_or_else(|| catalog.is_in_path(of), |schema| schema.means(of, dialect));
+    let relations = catalog.objects().iter().filter(|o| o.kind.has_rows() && is_meant(&o.schema));
     nearest(&name.text, relations.map(|o| o.name.as_str()))
 }
 
@@ -81,7 +83,7 @@ pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     let dialect = around.dialect;
     let shape = Shape::of(words(text, dialect, 0));
     let scope = Scope::new(&shape, around.catalog, dialect);
-    let mut found = Vec::new();
+    let mut found: Vec<Problem> = in_definition(&shape, &scope).into_iter().collect();
     for source in shape.queries.iter().flat_map(|query| &query.sources) {
         let Origin::Named(path) = &source.origin else { continue };
         let (name, before) = match path.as_slice() {
@@ -107,6 +109,28 @@ pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     found
 }
 
+/// The table that a definition is about, where none is called so.
+fn in_definition(shape: &Shape, scope: &Scope<'_>) -> Option<Problem> {
+    let words = &shape.words;
+    words
+        .first()
+        .filter(|word| word.is_one_of(&["DROP", "ALTER", "TRUNCATE", "ANALYZE", "LOCK", "OPTIMIZE", "REINDEX"]))?;
+    let of = ["TABLE", "VIEW", "MATERIALIZED", "TABLES", "IF", "EXISTS", "ONLY"];
+    let at = (1..words.len()).find(|at| words.get(*at).is_some_and(|word| !word.is_one_of(&of)))?;
+    // Of other kinds of objects the catalog does not know all.
+    let of_table = words.get(at - 1).is_some_and(|before| before.is_one_of(&of) || at == 1);
+    let (path, next) = shape.path_from(at);
+    let name = path.last().filter(|name| of_table && !name.text.is_empty())?;
+    if scope.relation(&path).is_some() {
+        return None;
+    }
+    let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+    let near = near_tables(name, schema, scope.catalog, scope.dialect);
+    let last = words.get(next.checked_sub(1)?)?;
+    let message = format!("no table or view named \"{}\"", name.text);
+    (!near.is_empty()).then(|| Problem { near, ..Problem::new(last.range.clone(), message) })
+}
+
 struct Judge<'a> {
     scope: Scope<'a>,
     made: &'a HashSet<String>,
@@ -128,7 +152,9 @@ impl Judge<'_> {
                 let Some(name) = path.last().filter(|name| !name.text.is_empty()) else { continue };
                 let Some(word) = self.scope.shape.words.get(source.name_at) else { continue };
                 let there = self.holder(path);
-                let near = near_tables(name, there);
+                let schema = path.len().checked_sub(2).and_then(|at| path.get(at));
+                let schema = schema.filter(|schema| !schema.text.is_empty());
+                let near = near_tables(name, schema, there, self.scope.dialect);
                 let elsewhere = (there.database != self.catalog().database).then(|| format!(" in {}", there.database));
                 let message = format!("no table or view named \"{}\"{}", name.text, elsewhere.unwrap_or_default());
                 found.push(Problem { near, ..Problem::new(word.range.clone(), message) });

@@ -77,6 +77,29 @@ fn tables_of_other_schemas_are_meant_where_a_server_refuses() {
 }
 
 #[test]
+fn near_names_are_of_the_schema_and_of_what_a_definition_is_about() {
+    let catalog = saltmarsh();
+    let around =
+        Surroundings { catalog: &catalog, dialect: dialect::by_name("postgres").unwrap(), snippets: &[], nearby: "" };
+    let near = |text: &str| {
+        let found = problems(text, around, &HashSet::new()).into_iter().chain(elsewhere(text, around));
+        let shown = found.map(|problem| format!("{} {}", &text[problem.range.clone()], problem.near.join(" ")));
+        shown.collect::<Vec<_>>().join(", ")
+    };
+    assert_eq!(near("select * from public.vesels"), "vesels vessels");
+    assert_eq!(near("truncate table vesels"), "vesels vessels");
+    assert_eq!(near("truncate vesels"), "vesels vessels");
+    assert_eq!(near("drop table if exists public.vesels cascade"), "vesels vessels");
+    assert_eq!(near("alter table only vesels add column a int"), "vesels vessels");
+    assert_eq!(near("analyze vesels"), "vesels vessels");
+    for right in
+        ["drop table vessels", "drop function vesels", "analyze", "alter role vesels login", "drop table public.zebra"]
+    {
+        assert_eq!(near(right), "", "{right}");
+    }
+}
+
+#[test]
 fn what_is_wrong_is_told_where_it_stands() {
     for (text, expected) in [
         ("select * from port", "port: no table or view named \"port\" (ports)"),

@@ -108,7 +108,8 @@ impl Job {
         if let Some(line) = client_line(text, true).filter(|_| error.remedy.is_none()) {
             return error.remedy(format!("{}. {}", line.sentence(), line.way));
         }
-        let habit = known.and_then(|dialect| habit_refused(text, &words(text, dialect, 0), dialect, &error.message));
+        let habit = known
+            .and_then(|dialect| habit_refused(text, &words(text, dialect, 0), dialect, (&error.message, error.at)));
         let Some(habit) = habit else { return error };
         let before = error.remedy.as_deref().map(|remedy| format!(" {remedy}")).unwrap_or_default();
         let remedy = format!("{}.{before}", habit.sentence());

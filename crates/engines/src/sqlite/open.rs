@@ -61,7 +61,7 @@ fn look_at(path: &Path, create: bool) -> Result<(), EngineError> {
         Ok(data) => data,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound && create => return Ok(()),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let remedy = "Fix the path in the profile, or add create = true to create an empty database.";
+            let remedy = "Fix the path, or create an empty database: create = true in the profile, ?create=true after the file in a URL.";
             return refuse(format!("no such file: {shown}"), remedy);
         }
         Err(error) => {

@@ -36,6 +36,7 @@ const WAYS: &[(&str, &str)] = &[
     ("exit", "The action \"Quit\" does this."),
     ("help", "The list of actions has every action, and help for a word is an action, too."),
     ("clear", "There is nothing to clear here."),
+    ("go", "Statements end at a semicolon or a blank line; go parts batches of SQL Server alone."),
     ("source", "Open that file as a buffer: jaunty FILE, or run it: jaunty run FILE."),
 ];
 

@@ -20,9 +20,12 @@ pub struct Habit {
 impl Habit {
     /// It as a sentence without a full stop.
     pub fn sentence(&self) -> String {
-        format!("{} isn't supported here; instead: {}", self.word, self.instead)
+        format!("{} {NOT_HERE}; instead: {}", self.word, self.instead)
     }
 }
+
+/// What every such sentence says.
+pub const NOT_HERE: &str = "isn't supported here";
 
 /// The lines of a table ([`Dialect::habits`]): a pattern, two blanks, and what is said instead.
 fn lines(dialect: &'static Dialect) -> impl Iterator<Item = (&'static str, &'static str)> {
@@ -31,14 +34,23 @@ fn lines(dialect: &'static Dialect) -> impl Iterator<Item = (&'static str, &'sta
 
 /// The first word of another language in a statement, of which these are the words.
 pub fn habit_in(text: &str, all: &[Word], dialect: &'static Dialect) -> Option<Habit> {
-    let plain = lines(dialect).filter(|(pattern, _)| !pattern.starts_with([TYPE, REFUSED]));
+    let plain = lines(dialect).filter(|(pattern, _)| !pattern.starts_with([TYPE, REFUSED, POINTED, SIGN]));
     first(text, all, plain.filter_map(|(pattern, instead)| Some((place(pattern, all)?, instead))))
 }
 
 /// The same of a statement that the server refused with this message. More is looked for then: what newer servers, or those
-/// with something installed, may take; and types, where the message tells of them, since columns may be called so.
-pub fn habit_refused(text: &str, all: &[Word], dialect: &'static Dialect, message: &str) -> Option<Habit> {
+/// with something installed, may take; types, where the message tells of them, since columns may be called so; and signs,
+/// where the server points at them (`at`, in bytes of the statement).
+pub fn habit_refused(
+    text: &str,
+    all: &[Word],
+    dialect: &'static Dialect,
+    (message, at): (&str, Option<usize>),
+) -> Option<Habit> {
     let message = message.to_lowercase();
+    if let Some(habit) = at.and_then(|at| pointed(text, dialect, &message, at)) {
+        return Some(habit);
+    }
     let types = lines(dialect).filter_map(|(pattern, instead)| Some((pattern.strip_prefix(TYPE)?, instead)));
     let signs = ["\"", "'", "data type "];
     let told = types.filter(|(name, _)| signs.iter().any(|sign| message.contains(&format!("{sign}{name}"))));
@@ -47,10 +59,30 @@ pub fn habit_refused(text: &str, all: &[Word], dialect: &'static Dialect, messag
         let at = (1..all.len()).find(|at| fits(name, all, *at) && !is_part(all, *at))?;
         Some((at..at + length, instead))
     });
-    let all_others = lines(dialect).filter(|(pattern, _)| !pattern.starts_with(TYPE));
+    let all_others = lines(dialect).filter(|(pattern, _)| !pattern.starts_with([TYPE, POINTED, SIGN]));
     let others =
         all_others.filter_map(|(pattern, instead)| Some((place(pattern.trim_start_matches(REFUSED), all)?, instead)));
-    first(text, all, places).or_else(|| first(text, all, others))
+    let signs = lines(dialect).filter_map(|(pattern, instead)| Some((pattern.strip_prefix(SIGN)?, instead)));
+    let signs = signs.filter_map(|(sign, instead)| {
+        let byte = sign.bytes().next()?;
+        let at = all.iter().position(|word| word.sign(byte))?;
+        Some((at..at + 1, instead))
+    });
+    first(text, all, places).or_else(|| first(text, all, others)).or_else(|| first(text, all, signs))
+}
+
+/// The signs that a server points at, or in the midst of.
+fn pointed(text: &str, dialect: &'static Dialect, message: &str, at: usize) -> Option<Habit> {
+    let signs = lines(dialect).filter_map(|(pattern, instead)| Some((pattern.strip_prefix(POINTED)?, instead)));
+    let mut found = signs.filter_map(|(pattern, instead)| {
+        let (signs, told) = pattern.split_once(' ').unwrap_or((pattern, ""));
+        let signs = signs.replace('_', " ");
+        let mut starts = (at + 1).saturating_sub(signs.len())..=at;
+        let start = starts.find(|start| text.get(*start..).is_some_and(|rest| rest.starts_with(&signs)))?;
+        let there = start..start + signs.len();
+        message.contains(told).then(|| Habit { range: there, word: signs.trim().to_owned(), instead })
+    });
+    found.next()
 }
 
 /// What a pattern of a type begins with.
@@ -58,6 +90,13 @@ const TYPE: char = '!';
 
 /// What a pattern begins with that counts only where the server refuses the statement.
 const REFUSED: char = '?';
+
+/// What signs begin with that count where the server points at them; after a blank, a word that its message has. `_` is a
+/// blank among them.
+const POINTED: char = '§';
+
+/// What a sign begins with that this language has not at all: it counts wherever it stands in a statement that is refused.
+const SIGN: char = '¤';
 
 /// The first of some places, as what stands there.
 fn first(text: &str, all: &[Word], found: impl Iterator<Item = (Range<usize>, &'static str)>) -> Option<Habit> {
@@ -138,7 +177,9 @@ mod tests {
     #[test]
     fn what_a_server_refused_is_looked_at_more_closely() {
         let told = |text: &str, dialect: &'static Dialect, message: &str| {
-            let habit = habit_refused(text, &words(text, dialect, 0), dialect, message)?;
+            let at = text.find('|');
+            let text = text.replacen('|', "", 1);
+            let habit = habit_refused(&text, &words(&text, dialect, 0), dialect, (message, at))?;
             Some(format!("{}: {}", habit.word, habit.instead))
         };
         for (text, dialect, message, wanted) in [
@@ -168,6 +209,25 @@ mod tests {
                 ),
             ),
             ("select top 5 * from t", &POSTGRES, "syntax", Some("top: limit 9, at the end of the statement")),
+            ("select |[code] from t", &POSTGRES, "syntax", Some("[: names are in double quotes: \"name\"")),
+            ("select a[1], b |from t", &POSTGRES, "syntax", None),
+            ("select `code` |from t", &POSTGRES, "syntax", Some("`: names are in double quotes: \"name\"")),
+            (
+                "select a from t where b = |\"x\"",
+                &POSTGRES,
+                "column \"x\" does not exist",
+                Some("\": texts are in single quotes: 'text'"),
+            ),
+            ("select a from |\"T\"", &POSTGRES, "relation \"T\" does not exist", None),
+            ("select a|::text from t", &MYSQL, "syntax", Some("::: cast(a as char)")),
+            ("select a-|>'$.b' from t", &MYSQL, "syntax", Some("->: json_extract(document, '$.name')")),
+            ("select count (|*) from t", &MYSQL, "syntax", Some("(*: no blank before the parenthesis: count(*)")),
+            (
+                "select a from t limit 2|\\G",
+                &MYSQL,
+                "syntax",
+                Some("\\G: a semicolon or nothing; enter in the rows shows one down the side"),
+            ),
         ] {
             assert_eq!(told(text, dialect, message).as_deref(), wanted, "{text}");
         }

@@ -126,17 +126,21 @@ pub fn parse(text: &str, engines: &[&dyn Engine]) -> Result<FromUrl, EngineError
         let path = text[scheme.len() + 1..].strip_prefix("//").unwrap_or(&text[scheme.len() + 1..]);
         let (path, query) = path.split_once('?').filter(|(_, query)| query.contains('=')).unwrap_or((path, ""));
         put("path", &decoded(path).map_err(|what| wrong(what, shape))?)?;
+        let (mut guard, mut left_out) = (Guard::Open, Vec::new());
         for (name, value) in url::form_urlencoded::parse(query.as_bytes()) {
             match (&*name, &*value) {
-                ("mode", "ro") => found.profile.guard = Guard::ReadOnly,
+                ("mode", "ro") => guard = Guard::ReadOnly,
                 ("mode", "rw") => {}
-                ("mode", "rwc") => drop(found.profile.settings.insert("create".into(), Setting::Flag(true))),
-                ("mode", "memory") => {
-                    drop(found.profile.settings.insert("path".into(), Setting::Text(":memory:".into())))
+                ("mode", "rwc") => drop(put("create", "true")?),
+                ("mode", "memory") => drop(put("path", ":memory:")?),
+                _ => {
+                    if !put(&name, &value)? {
+                        left_out.push(name.into_owned());
+                    }
                 }
-                _ => found.left_out.push(name.into_owned()),
             }
         }
+        (found.profile.guard, found.left_out) = (guard, left_out);
         return Ok(found);
     }
     // Without them all of it, password and all, would be taken for the name of a database.

@@ -170,6 +170,7 @@ fn urls_are_taken_apart() {
         ("raft+swift:///srv/ferry.db", "path=/srv/ferry.db"),
         ("file:ferry.db?mode=ro&cache=shared", "path=ferry.db read-only without [\"cache\"]"),
         ("file:ferry.db?mode=rwc", "create=true path=ferry.db"),
+        ("raft:ferry.db?create=true&mode=ro", "create=true path=ferry.db read-only"),
         ("file:which?.db", "path=which?.db"),
     ] {
         assert_eq!(told(text), expected, "{text}");
