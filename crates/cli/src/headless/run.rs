@@ -19,6 +19,7 @@ use jaunty_core::run::{Job, Keeping, Run, RunResult};
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::statement::parameters;
 use jaunty_language::text::clean::{clean, clean_lines};
+use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::load::Nothing;
 use jaunty_seam::engine::{Effect, Location, Request, Session, Sink, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind};
@@ -311,13 +312,20 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
     }
     match (run.outcome(), run.end().and_then(|end| end.error.as_ref())) {
         (Outcome::Done, _) => {
-            // A document database takes names that nothing has, and gives nothing.
-            let of_documents = with.dialect.family == Family::Documents;
-            if of_documents && run.rows() == 0 && run.affected().is_none() && !with.quiet {
-                let found = found_by_names(session, statement, with).unwrap_or_default();
-                let doubts = found.iter().filter(|problem| problem.taken);
-                doubts.for_each(|doubt| eprintln!("note: {}", clean(&doubt.sentence())));
-            }
+            let found = match with.dialect.family {
+                // A document database takes names that nothing has, and gives nothing.
+                Family::Documents if run.rows() == 0 && run.affected().is_none() && !with.quiet => {
+                    found_by_names(session, statement, with).unwrap_or_default()
+                }
+                Family::Commands if !with.quiet => {
+                    let (catalog, dialect) = (Catalog::default(), with.dialect);
+                    let around = Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: "" };
+                    problems(statement, around, &HashSet::new())
+                }
+                _ => Vec::new(),
+            };
+            let doubts = found.iter().filter(|problem| problem.taken);
+            doubts.for_each(|doubt| eprintln!("note: {}", clean(&doubt.sentence())));
             Ok(run)
         }
         (_, Some(error)) => {
@@ -382,9 +390,10 @@ fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, w
     if let Some(problem) = found.iter().filter(there).find(|problem| !problem.near.is_empty()) {
         return Some(format!("Did you mean {}?", problem.near.join(" or ")));
     }
-    // Of a command the server only says that it is not one.
+    // Of a command the server only says that it is not one; of what cannot be read all is said.
     let of_commands = with.dialect.family == Family::Commands;
-    found.first().filter(|_| of_commands).map(|problem| {
+    let found = found.first().filter(|problem| of_commands && problem.message != error.message);
+    found.map(|problem| {
         let mut letters = problem.message.chars();
         let first = letters.next().into_iter().flat_map(char::to_uppercase);
         first.chain(letters).chain(['.']).collect()

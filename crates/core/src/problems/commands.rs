@@ -19,6 +19,8 @@ pub fn problems(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
         let at = start + mistake.at.min(command.len().saturating_sub(1));
         return vec![Problem::new(at..at + 1, mistake.message)];
     }
+    let last = words(command).last().map(|at| start + at.start..start + at.end);
+    let semicolon = last.and_then(|last| with_semicolon(text, last));
     let mut words = words(command).map(|at| start + at.start..start + at.end);
     let (Some(first), second) = (words.next(), words.next()) else { return Vec::new() };
     let word = |at: &Range<usize>| text.get(at.clone()).unwrap_or_default();
@@ -28,10 +30,10 @@ pub fn problems(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     let help = help::of(around.dialect);
     let both = second.as_ref().map(|second| format!("{} {}", word(&first), word(second)));
     if let Some(entry) = both.and_then(|both| help.keyword(&both)) {
-        return missing(entry, command, start, 2).into_iter().collect();
+        return missing(entry, command, start, 2).or(semicolon).into_iter().collect();
     }
     if let Some(entry) = help.keyword(word(&first)) {
-        return missing(entry, command, start, 1).into_iter().collect();
+        return missing(entry, command, start, 1).or(semicolon).into_iter().collect();
     }
     let firsts = || help.entries().iter().filter_map(|entry| entry.name.split(' ').next());
     if firsts().any(|known| known.eq_ignore_ascii_case(word(&first))) {
@@ -42,6 +44,14 @@ pub fn problems(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
         return second.and_then(|second| unknown(word(&second), second.clone(), seconds)).into_iter().collect();
     }
     unknown(word(&first), first.clone(), firsts()).into_iter().collect()
+}
+
+/// A semicolon as statements of other languages end with: here it belongs to the last argument, and the server takes it.
+fn with_semicolon(text: &str, last: Range<usize>) -> Option<Problem> {
+    let without = text.get(last.clone())?.strip_suffix(';').filter(|without| !without.contains(';'))?;
+    let message = "a command ends with its line: this semicolon is a part of the argument";
+    let near = Some(without).filter(|without| !without.is_empty()).map(str::to_owned).into_iter().collect();
+    Some(Problem { near, is_written: true, taken: true, ..Problem::new(last, message) })
 }
 
 /// What stands for a statement of SQL, which begins so.
@@ -162,6 +172,12 @@ mod tests {
             ("lrange berths 0", "0: arguments are missing: LRANGE key start stop"),
             ("config set", "set: arguments are missing: CONFIG SET name value…"),
             ("get \"a", "\": a quote never closes"),
+            (
+                "get fare;",
+                "fare;: a command ends with its line: this semicolon is a part of the argument · did you mean fare?",
+            ),
+            ("get fare ;", ";: a command ends with its line: this semicolon is a part of the argument"),
+            ("set a \"b\";", ";: a closing quote is followed by a semicolon"),
         ] {
             assert_eq!(told(text), [wanted]);
         }

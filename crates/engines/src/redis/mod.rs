@@ -2,7 +2,7 @@
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/>.
 //!
 //! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs commands,
-//! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`catalog`] walks
+//! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`shaped`] those that have columns of their own, [`catalog`] walks
 //! the keys, [`preview`] shows the values of a few, [`load`] puts rows into keys, and [`copy`] writes keys as
 //! commands.
 
@@ -16,6 +16,7 @@ mod preview;
 mod reads;
 mod reply;
 mod session;
+mod shaped;
 
 use jaunty_language::dialect::commands::arguments::written;
 use jaunty_language::dialect::{Dialect, REDIS};

@@ -133,7 +133,8 @@ fn whole(number: f64) -> Option<i64> {
         .then_some(number as i64)
 }
 
-fn cell(value: &Value) -> Cell<'_> {
+/// A single value as a cell; what is none, and what lies deeper, is NULL.
+pub fn cell(value: &Value) -> Cell<'_> {
     match value {
         Value::Int(number) => Cell::Int(*number),
         // As the server writes it: a whole score has no point.

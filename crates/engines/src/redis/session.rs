@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use arrow_array::RecordBatch;
 use jaunty_seam::catalog::{Catalog, Object};
 use jaunty_seam::engine::load::{Load, NextRows};
 use jaunty_seam::engine::{
@@ -14,6 +15,7 @@ use redis::{Cmd, PushInfo, RedisError, Value};
 
 use super::connect::{Door, Link};
 use super::reads::ONLY_READS;
+use super::shaped::{Table, shaped};
 use super::{arguments, catalog, copy, load, preview, reply};
 use crate::net::feed::{held, local};
 use crate::net::work::{self, Beside, Patience, unless_stopped, with_cancel};
@@ -208,7 +210,7 @@ impl RedisSession {
             let PushInfo { kind, data } = message;
             let mut row = vec![Value::SimpleString(kind.to_string())];
             row.extend(data);
-            let flow = push(&Value::Array(vec![Value::Array(row)]), sink.as_mut(), &mut begun)?;
+            let flow = push(&Value::Array(vec![Value::Array(row)]), None, sink.as_mut(), &mut begun)?;
             if flow == Flow::Stop {
                 self.let_go = true;
                 return Err(EngineError::stopped());
@@ -235,9 +237,9 @@ fn failed_within(command: &str, reply: &Value) -> Option<String> {
 }
 
 /// Pushes the rows of a reply; the columns come with the first.
-fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, EngineError> {
+fn push(reply: &Value, shaped: Option<&Table>, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, EngineError> {
     let mut flow = Flow::Continue;
-    let pushed = reply::rows(reply, |batch| {
+    let take = |batch: RecordBatch| {
         if !std::mem::replace(begun, true) {
             flow = held(sink, Event::Begins { schema: batch.schema(), name: None });
         }
@@ -245,7 +247,11 @@ fn push(reply: &Value, sink: &mut dyn Sink, begun: &mut bool) -> Result<Flow, En
             flow = held(sink, Event::Rows(batch));
         }
         flow == Flow::Continue
-    });
+    };
+    let pushed = match shaped {
+        Some(table) => table.rows(take),
+        None => reply::rows(reply, take),
+    };
     pushed.map_err(|error| local(&error))?;
     if let Value::Attribute { attributes, .. } = reply {
         let facts = attributes.iter().map(|(key, value)| format!("{} {}", reply::text(key), reply::text(value)));
@@ -428,7 +434,7 @@ impl Session for RedisSession {
             }
             (None, reply) => reply,
         };
-        let flow = push(&reply, sink.as_mut(), &mut begun)?;
+        let flow = push(&reply, shaped(&command, &reply).as_ref(), sink.as_mut(), &mut begun)?;
         if flow == Flow::Stop {
             return Err(EngineError::stopped());
         }

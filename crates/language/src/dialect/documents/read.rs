@@ -28,6 +28,9 @@ pub struct Mistake {
     pub message: String,
 }
 
+/// Of a word that is not expected, so much is shown.
+const LONGEST_WORD: usize = 24;
+
 /// How deep brackets may lie within each other.
 const DEEPEST: usize = 180;
 
@@ -96,7 +99,12 @@ impl<'a> Reader<'a> {
         match self.peek() {
             Err(mistake) => mistake,
             Ok(None) => self.mistake(format!("{wanted} is missing at the end")),
-            Ok(Some(c)) => self.mistake(format!("{wanted} is expected here, and not {c}")),
+            Ok(Some(c)) => {
+                let rest = self.rest();
+                let end = rest.find(|c: char| !c.is_alphanumeric()).unwrap_or(rest.len()).min(LONGEST_WORD);
+                let word = rest.get(..end).filter(|word| !word.is_empty()).map_or_else(|| c.to_string(), str::to_owned);
+                self.mistake(format!("{wanted} is expected here, and not {word}"))
+            }
         }
     }
 
@@ -171,21 +179,49 @@ impl<'a> Reader<'a> {
                     Some("false") => Ok(Value::Bool(false)),
                     Some(word @ ("NaN" | "Infinity")) => Ok(typed_double(word)),
                     Some(word) => {
-                        let is_called = self.text[self.at..].trim_start().starts_with('(');
+                        let called = self.called(word);
                         self.at = start;
-                        Err(self.mistake(match is_called {
-                            // Shells have functions for them.
-                            true => format!(
-                                "{word}(…) is not a value; one with a type of its own is Extended JSON, such as \
-                                 {{ $numberDecimal: \"1.5\" }}, {{ $oid: \"…\" }} or {{ $date: \"2031-03-05T07:30:00Z\" }}"
-                            ),
-                            false => format!("{word} is not a value; text needs quotes"),
-                        }))
+                        Err(self.mistake(called.unwrap_or_else(|| format!("{word} is not a value; text needs quotes"))))
+                    }
+                    None if self.rest().starts_with('/') => {
+                        Err(self
+                            .mistake("a regular expression is Extended JSON: { $regex: \"^salt\", $options: \"i\" }"))
                     }
                     None => Err(self.unexpected("a value")),
                 }
             }
         }
+    }
+
+    /// What is written instead of the call of a function after a word, as programs make values of types of their own; none
+    /// where none is called. <https://www.mongodb.com/docs/manual/reference/mongodb-extended-json/>
+    fn called(&mut self, word: &str) -> Option<String> {
+        let name = match word {
+            "new" => self.word().ok().flatten()?,
+            word => word,
+        };
+        let inside = self.rest().trim_start().strip_prefix('(')?;
+        // What it is called with, where that is short and a single value.
+        let given = inside.split_once(')').map(|(given, _)| given.trim().trim_matches(['"', '\'']));
+        let plain = |given: &&str| given.len() < 40 && !given.is_empty() && !given.contains(['"', '\'', ',', '(']);
+        let given = given.filter(plain);
+        let with = |key: &str, example: &str| format!("{{ {key}: \"{}\" }}", given.unwrap_or(example));
+        let written = match name.to_ascii_lowercase().as_str() {
+            "objectid" => with("$oid", "…"),
+            "isodate" | "date" => with("$date", "2031-03-05T07:30:00Z"),
+            "numberlong" | "long" | "int64" => with("$numberLong", "5"),
+            "numberdecimal" | "decimal128" => with("$numberDecimal", "1.5"),
+            "numberint" | "int32" => given.unwrap_or("5").to_owned(),
+            "uuid" => with("$uuid", "…"),
+            "regexp" => "{ $regex: \"^salt\", $options: \"i\" }".to_owned(),
+            _ => {
+                return Some(format!(
+                    "{name}(…) is not a value; one with a type of its own is Extended JSON, such as \
+                     {{ $numberDecimal: \"1.5\" }}, {{ $oid: \"…\" }} or {{ $date: \"2031-03-05T07:30:00Z\" }}"
+                ));
+            }
+        };
+        Some(format!("{name}(…) is not a value; it is Extended JSON: {written}"))
     }
 
     /// A document.
@@ -328,12 +364,22 @@ mod tests {
     fn mistakes_say_where() {
         for (text, at, message) in [
             ("{ a: b }", 5, "b is not a value; text needs quotes"),
+            ("{ a: ObjectId(\"65f0\") }", 5, "ObjectId(…) is not a value; it is Extended JSON: { $oid: \"65f0\" }"),
             (
-                "{ a: ObjectId(\"65f0\") }",
+                "{ a: new Date(2031, 2) }",
                 5,
-                "ObjectId(…) is not a value; one with a type of its own is Extended JSON, such as { $numberDecimal: \"1.5\" }, \
+                "Date(…) is not a value; it is Extended JSON: { $date: \"2031-03-05T07:30:00Z\" }",
+            ),
+            ("{ a: NumberInt( 7 ) }", 5, "NumberInt(…) is not a value; it is Extended JSON: 7"),
+            (
+                "{ a: Fog('x') }",
+                5,
+                "Fog(…) is not a value; one with a type of its own is Extended JSON, such as { $numberDecimal: \"1.5\" }, \
                  { $oid: \"…\" } or { $date: \"2031-03-05T07:30:00Z\" }",
             ),
+            ("{ a: /salt/i }", 5, "a regular expression is Extended JSON: { $regex: \"^salt\", $options: \"i\" }"),
+            ("{ a: new }", 5, "new is not a value; text needs quotes"),
+            ("{} limit 2", 3, "the end is expected here, and not limit"),
             ("{ a 1 }", 4, "a colon is expected here, and not 1"),
             ("{ a: 1 b: 2 }", 7, "a comma or } is expected here, and not b"),
             ("{ a: 1", 6, "a comma or } is missing at the end"),

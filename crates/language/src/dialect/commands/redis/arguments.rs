@@ -70,6 +70,12 @@ fn quoted_part(bytes: &[u8], open: usize, quote: u8, argument: &mut Vec<u8>) -> 
             }
             (byte, next) if byte == quote => {
                 return match next {
+                    // Where nothing else comes, as in languages whose statements end so.
+                    Some(b';') if bytes.get(at + 2).is_none_or(u8::is_ascii_whitespace) => Err(Mistake {
+                        at: at + 1,
+                        message: "a closing quote is followed by a semicolon",
+                        remedy: "A command ends with its line, without a semicolon.",
+                    }),
                     Some(next) if !next.is_ascii_whitespace() => Err(Mistake {
                         at: at + 1,
                         message: "a closing quote is followed by more",
