@@ -51,10 +51,16 @@ fn is_called_database(path: &Path) -> bool {
     ["db", "db3", "sqlite", "sqlite3"].iter().any(|known| ending.eq_ignore_ascii_case(known))
 }
 
+/// Whether files can be in it; of a plain name it is the working folder.
+fn is_folder(parent: &Path) -> bool {
+    parent.as_os_str().is_empty() || parent.is_dir()
+}
+
 /// A database file that is not there yet: it is created where a person at the terminal wants that.
 fn new_database(path: &Path, connections: &Connections) -> Result<Option<Profile>, Failure> {
     let is_buffer = crate::headless::buffers::meant(path.to_owned()).exists();
-    let engine = jaunty_engines::by_name("sqlite").filter(|_| is_called_database(path) && !is_buffer);
+    let engine = jaunty_engines::by_name("sqlite")
+        .filter(|_| is_called_database(path) && path.parent().is_some_and(is_folder) && !is_buffer);
     let Some(engine) = engine.filter(|_| io::stdin().is_terminal() && io::stdout().is_terminal()) else {
         return Ok(None);
     };
@@ -115,7 +121,10 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         None if path.is_file() => {
             format!("{name} is a file, but not a database that jaunty recognises by its first bytes.")
         }
-        None if is_called_database(path) => format!("`sqlite:{name}?create=true` creates an empty database there."),
+        None if path.is_dir() => format!("{name} is a folder."),
+        None if is_called_database(path) && path.parent().is_some_and(is_folder) => {
+            format!("`sqlite:{name}?create=true` creates an empty database there.")
+        }
         None if !near.is_empty() => {
             let near: Vec<_> = near.iter().take(3).map(|found| clean(&found.profile.name)).collect();
             format!("`jaunty connections` lists all; near this folder: {}.", near.join(", "))

@@ -46,6 +46,37 @@ fn shown(session: &mut dyn Session, command: &str) -> Vec<String> {
     found.rows().iter().map(|row| row.join(" | ")).collect()
 }
 
+/// The names of the columns.
+fn names(found: &Collect) -> Vec<String> {
+    let seen = found.seen.lock().unwrap();
+    seen.batches[0].schema().fields().iter().map(|field| field.name().clone()).collect()
+}
+
+#[test]
+fn replies_with_columns_of_their_own() {
+    let mut session = connect();
+    let session = session.as_mut();
+    for id in ["1-0", "2-0"] {
+        shown(session, &format!("xadd r:stream {id} port Saltmarsh berth 3"));
+    }
+    assert_eq!(shown(session, "xrange r:stream - +"), ["1-0 | Saltmarsh | 3", "2-0 | Saltmarsh | 3"]);
+    assert_eq!(shown(session, "xread count 1 streams r:stream 1-0"), ["r:stream | 2-0 | Saltmarsh | 3"]);
+    assert!(shown(session, "info memory").iter().any(|row| row.starts_with("Memory | used_memory | ")));
+    let found = run(session, "client list").unwrap();
+    assert_eq!(names(&found)[..2], ["id", "addr"]);
+    assert!(!found.rows().is_empty() && found.rows().iter().all(|row| row[1].starts_with("127.0.0.1:")));
+    shown(session, "config set slowlog-log-slower-than 0");
+    shown(session, "get r:none");
+    let found = run(session, "slowlog get 9").unwrap();
+    assert_eq!(names(&found)[..4], ["id", "at", "microseconds", "command"]);
+    assert!(found.rows().iter().any(|row| row[3] == "get r:none"), "{:?}", found.rows());
+    shown(session, "config set slowlog-log-slower-than 10000");
+    // What waits for the end of a transaction has none of these shapes.
+    assert_eq!(shown(session, "multi"), ["OK | status"]);
+    assert_eq!(shown(session, "info memory"), ["QUEUED | status"]);
+    shown(session, "discard");
+}
+
 #[test]
 fn replies_of_every_shape_become_rows() {
     let mut session = connect();

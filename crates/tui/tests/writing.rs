@@ -139,6 +139,19 @@ fn the_catalog_shows_schemas_objects_shape_and_rows() {
 }
 
 #[test]
+fn the_catalog_finds_names_of_other_schemas() {
+    let stage = ferry("create temp table zeppelins(at text);").runs();
+    let known = |app: &jaunty_tui::app::App| app.connection.catalog.as_ref().is_some_and(|c| c.objects().len() == 4);
+    let stage = act(stage.until("the catalog", known), "catalog").types("zepp");
+    assert!(stage.text().contains("temp.zeppelins"), "{}", stage.text());
+    let stage = stage.key(KeyCode::Backspace, NONE).types("x");
+    assert!(stage.text().contains("no match"), "{}", stage.text());
+    // What the chosen schema has comes alone.
+    let stage = (0..4).fold(stage, |stage, _| stage.key(KeyCode::Backspace, NONE)).types("p");
+    assert!(stage.text().contains("ports") && !stage.text().contains("temp."), "{}", stage.text());
+}
+
+#[test]
 fn hostile_names_are_only_shown() {
     let stage = ferry("create table \"a\u{1b}[2Jb\u{202e}\"(\"c\u{7}d\" text);").runs();
     let known = |app: &jaunty_tui::app::App| app.connection.catalog.as_ref().is_some_and(|c| c.objects().len() == 4);

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::journal::{Journal, Recovery};
 use jaunty_core::connection::comment;
-use jaunty_core::files;
+use jaunty_core::{files, words};
 use jaunty_language::dialect;
 use jaunty_language::edit::document::{Document, Motion};
 use jaunty_language::outline::StatementId;
@@ -119,10 +119,9 @@ impl Buffer {
             document.select_all();
             document.insert(&found.text);
             document.go(Motion::Top, false);
-            let mut told = format!(
-                "recovered {} unsaved changes from before a crash; save keeps them, undo drops them",
-                found.edits
-            );
+            let changes = words::count(found.edits as u64, "unsaved change");
+            let mut told =
+                format!("recovered {changes} from before a crash: saving keeps what was typed, undoing drops it");
             if found.others > 0 {
                 told.push_str(&format!(
                     "; {} more such text{} of this buffer will come up at the next start",

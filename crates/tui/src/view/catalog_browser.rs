@@ -99,14 +99,18 @@ fn rows_of(app: &App, walk: &CatalogBrowser, column: usize) -> Vec<Row> {
         }
         1 => {
             let objects = walk.objects.iter().filter_map(|at| walk.catalog.objects().get(*at));
+            let schema = walk.schemas.get(walk.chosen[0]).map_or("", String::as_str);
             let row = |object: &jaunty_seam::catalog::Object| {
                 let count = object.rows.map(words::number).unwrap_or_default();
                 let beside = match object.kind {
+                    ObjectKind::Table if object.is_partition() && !count.is_empty() => format!("part · {count}"),
                     ObjectKind::Table if !count.is_empty() => count,
                     ObjectKind::Keys => format!("{} · {count}", object.signature),
                     _ => object.kind_word().to_owned(),
                 };
-                (None, object.name.clone(), beside)
+                let elsewhere = object.schema != schema && !object.schema.is_empty();
+                let name = if elsewhere { format!("{}.{}", object.schema, object.name) } else { object.name.clone() };
+                (None, name, beside)
             };
             objects.map(row).collect()
         }

@@ -36,7 +36,7 @@ pub struct CatalogBrowser {
     pub typed: [String; 3],
     /// The schemas that fit; the first, empty, stands for all of the search path.
     pub schemas: Vec<String>,
-    /// The places of the objects that fit.
+    /// The places of the objects that fit: of the chosen schema, or of others where none does.
     pub objects: Vec<usize>,
     /// The lines of the shape that fit.
     pub shape: Vec<Line>,
@@ -92,11 +92,17 @@ impl CatalogBrowser {
         if from <= 1 {
             let schema = self.schemas.get(self.chosen[0]).map_or("", String::as_str);
             let objects = self.catalog.objects();
-            let here = (0..objects.len()).filter(|at| objects.get(*at).is_some_and(|o| o.schema == schema));
-            let mut here: Vec<usize> = here.collect();
-            here.sort_by_key(|at| objects.get(*at).map(|o| (rank_of(o.kind), &o.name)));
-            let fits = |at: &usize| objects.get(*at).and_then(|o| fit(&self.typed[1], &o.name));
-            self.objects = fitting(here, fits);
+            let of = |is: &dyn Fn(&str) -> bool| {
+                let found = (0..objects.len()).filter(|at| objects.get(*at).is_some_and(|o| is(&o.schema)));
+                let mut found: Vec<usize> = found.collect();
+                found.sort_by_key(|at| objects.get(*at).map(|o| (rank_of(o.kind), &o.name)));
+                fitting(found, |at| objects.get(*at).and_then(|o| fit(&self.typed[1], &o.name)))
+            };
+            self.objects = of(&|other| other == schema);
+            // A name that this schema has not may be one of another.
+            if self.objects.is_empty() && !self.typed[1].is_empty() {
+                self.objects = of(&|other| other != schema);
+            }
             self.chosen[1] = if from < 1 { 0 } else { self.chosen[1].min(self.objects.len().saturating_sub(1)) };
         }
         let all = self.object().map(|object| lines(object, &self.catalog, self.dialect)).unwrap_or_default();
@@ -125,6 +131,14 @@ impl CatalogBrowser {
         self.chosen[1] = self.objects.iter().position(same).unwrap_or(0);
         self.find(2);
         self.chosen[2] = line.min(self.shape.len().saturating_sub(1));
+    }
+
+    /// Goes to a schema, if it is there: the one where new objects go need not be the first of those where names are found.
+    fn go_to_schema(&mut self, schema: &str) {
+        if let Some(at) = self.schemas.iter().position(|known| known == schema) {
+            self.chosen[0] = at;
+            self.find(1);
+        }
     }
 
     /// Goes to an object, wherever it is.
@@ -359,10 +373,11 @@ impl App {
     pub fn walk_catalog(&mut self) {
         match self.connection.catalog.clone() {
             Some(catalog) => {
-                self.overlay = Some(Overlay::CatalogBrowser(Box::new(CatalogBrowser::begin(
-                    catalog,
-                    self.buffer.document.outline().dialect(),
-                ))));
+                let mut walk = CatalogBrowser::begin(catalog, self.buffer.document.outline().dialect());
+                if let Some(location) = &self.connection.location {
+                    walk.go_to_schema(&location.schema);
+                }
+                self.overlay = Some(Overlay::CatalogBrowser(Box::new(walk)));
                 self.preview_object();
             }
             None => self.list_objects(),
