@@ -1,7 +1,8 @@
 //! What is done with a catalog: [`store`] keeps it on disk with its age, and [`templates`] makes statements of its
-//! objects ([`of_documents`] those of collections), which [`script`] ends. [`lasting`] says which objects a database is made
+//! objects ([`changes`] those that alter one, [`of_documents`] those of collections), which [`script`] ends. [`lasting`] says which objects a database is made
 //! of, and [`naming`] how they are usually called.
 
+mod changes;
 pub mod lasting;
 pub mod naming;
 mod of_documents;

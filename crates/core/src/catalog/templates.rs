@@ -2,7 +2,7 @@
 //! the notation of the Language Server Protocol's snippets: `${1:name}`
 //! (<https://microsoft.github.io/language-server-protocol/specifications/lsp/3.17/specification/#snippet_syntax>).
 
-use super::of_documents;
+use super::{changes, of_documents};
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::edit::snippet::{escaped, unfilled_place};
 use jaunty_seam::catalog::{Catalog, Column, Constraint, DOMAIN, Object, ObjectKind, Rule};
@@ -43,6 +43,12 @@ static TEMPLATES: &[Template] = &[
     Template { title: "delete by key", make: delete },
     Template { title: "call", make: call },
     DEFINITION,
+    changes::REFRESH,
+    changes::ADD_COLUMN,
+    changes::CHANGE_COLUMN,
+    changes::DROP_COLUMN,
+    changes::ADD_REFERENCE,
+    changes::ADD_VALUE,
     Template { title: "new index", make: |object, catalog, dialect| new_index(object, catalog, dialect, 0) },
     Template {
         title: "new index, every clause",
@@ -74,7 +80,7 @@ fn place(number: usize, text: &str) -> String {
 }
 
 /// The name of an object in a text with places.
-fn table_name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
+pub(super) fn table_name(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
     escaped(&name(object, catalog, dialect))
 }
 
@@ -85,6 +91,11 @@ fn column_name(name: &str, dialect: &Dialect) -> String {
 
 fn relation(object: &Object) -> Option<&Object> {
     object.kind.has_rows().then_some(object)
+}
+
+/// What has rows that statements change.
+fn written(object: &Object) -> Option<&Object> {
+    relation(object).filter(|object| object.kind != ObjectKind::MaterialisedView)
 }
 
 fn rows(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
@@ -115,7 +126,7 @@ fn given(object: &Object) -> Vec<&Column> {
 }
 
 fn insert(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    let given = given(relation(object)?);
+    let given = given(written(object)?);
     if given.is_empty() {
         return None;
     }
@@ -139,7 +150,7 @@ fn by_key(object: &Object, from: usize, dialect: &Dialect) -> String {
 }
 
 fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    let given: Vec<_> = given(relation(object)?).into_iter().filter(|column| !column.key).collect();
+    let given: Vec<_> = given(written(object)?).into_iter().filter(|column| !column.key).collect();
     if given.is_empty() {
         return None;
     }
@@ -155,7 +166,7 @@ fn update(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<Strin
 }
 
 fn delete(object: &Object, catalog: &Catalog, dialect: &Dialect) -> Option<String> {
-    let object = relation(object)?;
+    let object = written(object)?;
     Some(format!("delete from {}\n{}", table_name(object, catalog, dialect), by_key(object, 1, dialect)))
 }
 
