@@ -152,6 +152,35 @@ fn the_catalog_finds_names_of_other_schemas() {
 }
 
 #[test]
+fn a_proposal_taken_in_a_place_leaves_those_that_follow() {
+    let update = || {
+        let stage = act(ferry(""), "catalog").types("ports").key(KeyCode::Enter, NONE).types("update by");
+        stage.key(KeyCode::Enter, NONE)
+    };
+    let written = |stage: &Stage| stage.app.buffer.document.rope().to_string();
+    // A name, and what comes with places of its own.
+    let stage = update().types("nam").key(KeyCode::Tab, NONE);
+    assert!(written(&stage).contains("set name = name,"), "{}", written(&stage));
+    let stage = stage.types(" || 1").key(KeyCode::Tab, NONE).types("5").key(KeyCode::Tab, NONE).types("7");
+    assert!(
+        written(&stage).contains("set name = name || 1, berths = 5, state = 7\nwhere id = ‹id›"),
+        "{}",
+        written(&stage)
+    );
+    // First behind the parenthesis, then on.
+    let stage = update().types("uppe").key(KeyCode::Tab, NONE).types("'x'").key(KeyCode::Tab, NONE);
+    let stage = stage.key(KeyCode::Tab, NONE);
+    let stage = stage.types("5").key(KeyCode::Tab, NONE).types("7");
+    assert!(written(&stage).contains("upper('x'), berths = 5, state = 7\nwhere id = ‹id›"), "{}", written(&stage));
+    // Who goes on behind them is not brought back.
+    let mut stage = update();
+    stage.app.buffer.document.go(Motion::Bottom, false);
+    let stage = stage.types("\n").key(KeyCode::Tab, NONE);
+    assert!(stage.app.buffer.document.selection().is_none());
+    assert_eq!(stage.app.buffer.document.cursor(), written(&stage).len(), "{}", written(&stage));
+}
+
+#[test]
 fn hostile_names_are_only_shown() {
     let stage = ferry("create table \"a\u{1b}[2Jb\u{202e}\"(\"c\u{7}d\" text);").runs();
     let known = |app: &jaunty_tui::app::App| app.connection.catalog.as_ref().is_some_and(|c| c.objects().len() == 4);

@@ -29,12 +29,22 @@ pub struct CompletionPopup {
 /// the end of the text stays the same while one writes.
 #[derive(Debug, Default)]
 pub struct Places {
-    /// Start and end, counted from the end of the text.
-    ahead: Vec<(usize, usize)>,
+    /// From the front to the back.
+    ahead: Vec<Ahead>,
     /// The selected text is one of the places: what is typed takes its place.
     pub(super) filling: bool,
     /// A blank that was put in behind what was taken: a sign that is typed there takes its place.
     blank: Option<usize>,
+}
+
+/// A place that is still to be filled in.
+#[derive(Debug)]
+struct Ahead {
+    /// Where it begins and ends, counted from the end of the text.
+    start: usize,
+    end: usize,
+    /// What stands in it: where something else does, the text was changed behind it, and the place is gone.
+    holds: String,
 }
 
 impl App {
@@ -216,6 +226,9 @@ impl App {
     pub(super) fn put_snippet(&mut self, replace: Range<usize>, written: &str) {
         let snippet = Snippet::read(written);
         let document = &mut self.buffer.document;
+        // What is put into a place leaves those that follow it.
+        let behind = document.rope().len_bytes().saturating_sub(replace.end);
+        let outer = std::mem::take(&mut self.places.ahead).into_iter().filter(|place| place.start <= behind);
         document.go(Motion::To(replace.start), false);
         if !replace.is_empty() {
             document.go(Motion::To(replace.end), true);
@@ -223,12 +236,22 @@ impl App {
         document.insert(&snippet.text);
         let end = document.rope().len_bytes();
         let start = document.cursor() - snippet.text.len();
-        let from_end = |range: &Range<usize>| (end - (start + range.start), end - (start + range.end));
-        let mut ahead: Vec<_> = snippet.places.iter().map(|(_, range)| from_end(range)).collect();
+        let place = |range: &Range<usize>| Ahead {
+            start: end - (start + range.start),
+            end: end - (start + range.end),
+            holds: snippet.text.get(range.clone()).unwrap_or_default().to_owned(),
+        };
+        let own = snippet.places.iter().map(|(_, range)| place(range)).collect::<Vec<_>>();
+        let goes_on = !own.is_empty();
+        let mut ahead: Vec<Ahead> = own.into_iter().chain(outer).collect();
         // Filling in goes from the front to the back; only then do places stay where they are.
-        ahead.sort_by_key(|(start, _)| std::cmp::Reverse(*start));
+        ahead.sort_by_key(|place| std::cmp::Reverse(place.start));
         self.places = Places { ahead, ..Places::default() };
-        self.next_place();
+        // Of a name alone more may follow before the next place.
+        if goes_on {
+            self.buffer.document.go(Motion::To(start), false);
+            self.next_place();
+        }
     }
 
     /// Goes to the next place that is to be filled in. False if there is none.
@@ -236,10 +259,17 @@ impl App {
         if self.places.ahead.is_empty() {
             return false;
         }
-        let (start, end) = self.places.ahead.remove(0);
+        let place = self.places.ahead.remove(0);
         let document = &mut self.buffer.document;
-        let whole = document.rope().len_bytes();
-        let (Some(start), Some(end)) = (whole.checked_sub(start), whole.checked_sub(end)) else { return false };
+        let rope = document.rope();
+        let whole = rope.len_bytes();
+        let there = whole.checked_sub(place.start).zip(whole.checked_sub(place.end));
+        let holds = |(start, end)| rope.get_byte_slice(start..end).is_some_and(|text| text == place.holds.as_str());
+        let ahead = |(start, _)| document.cursor() <= start;
+        let Some((start, end)) = there.filter(|there| holds(*there) && ahead(*there)) else {
+            self.places = Places::default();
+            return false;
+        };
         document.go(Motion::To(start), false);
         if start < end {
             document.go(Motion::To(end), true);
@@ -265,7 +295,7 @@ impl App {
         let document = &self.buffer.document;
         let (cursor, whole) = (document.cursor(), document.rope().len_bytes());
         let there = document.rope().get_byte(cursor) == Some(b')') && document.selection().is_none();
-        let next = self.places.ahead.first().map(|(start, _)| whole.saturating_sub(*start));
+        let next = self.places.ahead.first().map(|place| whole.saturating_sub(place.start));
         let steps = typed == ')' && there && next == Some(cursor + 1);
         if steps {
             self.offer = None;
