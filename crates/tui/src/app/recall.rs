@@ -1,5 +1,5 @@
 //! Which connection a buffer belongs to: the one that its first lines name, the one that its statements ran on last, or
-//! that of its folder; and what its parameters were given. What the logbook remembers is read beside the screen's thread
+//! that of its folder, and what its parameters were given. What the logbook remembers is read beside the screen's thread
 //! as soon as a buffer is in hand, since others may be writing it.
 
 use std::collections::HashMap;
@@ -19,9 +19,9 @@ use crate::work::{Done, Kind};
 /// What is known of a buffer from earlier sessions.
 #[derive(Debug, Default)]
 pub struct Recalled {
-    /// The name of the connection that its first lines name.
+    /// The name of the connection that its first lines name, or, where it never ran, its folder does.
     written: Option<String>,
-    /// The name of the connection that it ran on last, or that of its folder.
+    /// The name of the connection that it ran on last.
     connection: Option<String>,
     /// The values of its parameters, as a person wrote them.
     values: HashMap<String, String>,
@@ -41,6 +41,17 @@ impl Recalled {
     }
 }
 
+/// Whether a profile stands in a project's connections file, which may come from anybody.
+fn is_of_project(profile: &Profile) -> bool {
+    let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(Path::file_name);
+    folder.is_some_and(|name| name == ".jaunty")
+}
+
+/// Whether a command is run for its secrets.
+fn runs_command(profile: &Profile) -> bool {
+    ["secret_command", "ssh_secret_command"].iter().any(|key| profile.text(key).is_some())
+}
+
 impl App {
     /// Connects a buffer that was just taken up as it was before. Until it is known where its statements ran
     /// it has no connection, lest they run elsewhere; `here` is what it is given if nobody knows.
@@ -54,16 +65,20 @@ impl App {
         }
     }
 
-    /// The same for a connection that the text itself names: never another one, which nobody asked for.
-    fn connect_as_written(&mut self, name: &str) {
-        match self.profile_named(name).cloned() {
-            Some(profile) => self.connect(profile),
-            None => {
-                self.list_connections();
-                let (file, name) = (self.buffer.name(), clean::clean(name));
-                self.tell_wrong(format!("{file} names the connection {name}, which is not known; choose one here"));
+    /// The same for a connection that the text itself names: never another one, which nobody asked for. `ran` is where it
+    /// ran last: what comes with a project runs no command of its own before it was chosen once.
+    fn connect_as_written(&mut self, name: &str, ran: Option<&str>) {
+        let profile = self.profile_named(name).cloned();
+        let why = match &profile {
+            None => "is not known",
+            Some(profile) if ran != Some(name) && is_of_project(profile) && runs_command(profile) => {
+                "runs a command that the project names"
             }
-        }
+            Some(_) => return profile.into_iter().for_each(|profile| self.connect(profile)),
+        };
+        self.list_connections();
+        let (file, name) = (self.buffer.name(), clean::clean(name));
+        self.tell_wrong(format!("{file} belongs to the connection {name}, which {why}; choose one here"));
     }
 
     fn connect_by_name(&mut self, name: Option<String>, here: Option<Profile>) {
@@ -93,8 +108,8 @@ impl App {
             });
             let mut recalled = recalled.unwrap_or_default();
             let of_folder = || connection_of_folder(&buffer).filter(|name| known.iter().any(|known| known == name));
-            recalled.connection = recalled.connection.or_else(|| of_folder().map(str::to_owned));
-            recalled.written = written;
+            let of_folder = || of_folder().filter(|_| recalled.connection.is_none()).map(str::to_owned);
+            recalled.written = written.or_else(of_folder);
             let wanted = recalled.written.as_ref().or(recalled.connection.as_ref());
             let is_unknown = wanted.is_some_and(|name| !known.contains(name));
             if is_unknown || known.is_empty() {
@@ -113,7 +128,7 @@ impl App {
         // Somebody may have gone on meanwhile: to another buffer, or with a connection.
         if self.buffer.path == buffer && self.buffer.connection.is_none() {
             match recalled.written {
-                Some(name) => self.connect_as_written(&name),
+                Some(name) => self.connect_as_written(&name, recalled.connection.as_deref()),
                 None => self.connect_by_name(recalled.connection, here),
             }
         }
