@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::Last;
 use jaunty_core::connection::url::{self, FromUrl};
-use jaunty_core::connection::{self, Connections, connections_files, load, nearby};
+use jaunty_core::connection::{self, Connections, connections_files, consent, load, nearby};
 use jaunty_core::files::Folders;
 use jaunty_core::import::Format;
 use jaunty_core::run::Keeping;
@@ -92,6 +92,12 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         return profile_of_url(name);
     }
     if let Some(profile) = connections.find(name) {
+        // It is named by a person.
+        if let Err(error) =
+            folders().and_then(|folders| consent::give(&folders, profile).map_err(|e| Failure::Usage(e.to_string())))
+        {
+            tracing::warn!(?error, "consent could not be noted");
+        }
         return Ok(profile.clone());
     }
     let path = Path::new(name);
@@ -285,8 +291,8 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     let rows = buffer.take_if(|path| is_rows(path));
     // The name of a connection, where nothing else is called so.
     let named = buffer.as_deref().filter(|path| !path.exists()).and_then(Path::to_str);
-    if let Some(named) = named.and_then(|name| connections.find(name)).filter(|_| chosen.is_none()) {
-        (chosen, buffer) = (Some(named.clone()), None);
+    if let Some(named) = named.filter(|name| chosen.is_none() && connections.find(name).is_some()) {
+        (chosen, buffer) = (Some(profile(named, &connections)?), None);
     }
     if let Some(path) = buffer.as_deref().filter(|path| path.is_dir()) {
         return Err(Failure::Usage(format!("{} is a folder; name a file in it", path.display())));
@@ -297,7 +303,7 @@ pub fn open(args: &Open) -> Result<(), Failure> {
         buffer = last.map(|last| last.buffer);
     }
     if chosen.is_none() && buffer.is_none() && connections.profiles.len() == 1 {
-        chosen = connections.profiles.first().cloned();
+        chosen = connections.profiles.first().filter(|profile| consent::is_given(&folders, profile)).cloned();
     }
     if let Some(profile) = chosen.as_ref().filter(|profile| profile.file.is_none()) {
         connections.profiles.insert(0, profile.clone());

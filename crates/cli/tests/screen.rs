@@ -590,16 +590,23 @@ fn the_connection_that_the_first_lines_name_is_taken() {
     // What came with a project runs no command before its connection was chosen once.
     let connections = std::fs::read_to_string(home.path("project/.jaunty/connections.toml")).unwrap();
     let mark = home.path("ran").display().to_string();
-    let shy = format!("{connections}\n[shy]\nengine = \"redis\"\nport = 9\nsecret_command = \"touch '{mark}'\"\n");
+    let shy =
+        format!("{connections}\n[shy]\nengine = \"redis\"\nport = 9\nsecret_command = \"touch '{mark}'; echo fog\"\n");
     std::fs::write(home.path("project/.jaunty/connections.toml"), shy).unwrap();
     std::fs::write(home.path("project/shy.sql"), "-- connection: shy\nselect 1;\n").unwrap();
     let folder = home.path("project/.jaunty/buffers/shy");
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join("fares.sql"), "select 1;\n").unwrap();
     for file in ["shy.sql", ".jaunty/buffers/shy/fares.sql"] {
-        home.screen(&[file]).shows("belongs to the connection shy, which runs a command that the project names");
+        home.screen(&[file]).shows("belongs to the connection shy, which takes a secret by a command or");
     }
     assert!(!home.path("ran").exists());
+    // Whoever names it wants it.
+    home.call(&["connections", "try", "shy"]).exits(1);
+    assert!(home.path("ran").exists());
+    std::fs::remove_file(home.path("ran")).unwrap();
+    home.screen(&["shy.sql"]).shows("could not connect to 127.0.0.1:9");
+    assert!(home.path("ran").exists());
     let lost = home.screen(&["lost.sql"]);
     lost.shows("lost.sql belongs to the connection wharf, which is not known; choose one here").shows("museum");
 }

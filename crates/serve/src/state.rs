@@ -7,8 +7,10 @@ use std::sync::mpsc::Sender;
 
 use jaunty_core::complete::snippets::Snippet;
 use jaunty_core::complete::{Surroundings, not_read, region};
+use jaunty_core::connection::consent;
 use jaunty_core::files::Folders;
 use jaunty_core::run::{Job, Keeping, Report, Run};
+use jaunty_language::text::clean::clean;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::Engine;
 use serde_json::Value;
@@ -112,7 +114,15 @@ impl Server {
             }),
             None => profile_for(path.as_deref(), &known, &self.options.keeping, self.options.engines),
         };
-        let number = profile.and_then(|profile| {
+        let unwanted = profile.as_ref().filter(|profile| !consent::is_given(&self.options.folders, profile));
+        let held = unwanted.map(|profile| {
+            let name = clean(&profile.name);
+            format!(
+                "{name} takes a secret by a command or a variable that the project names; `jaunty connections try \
+                 {name}` allows that"
+            )
+        });
+        let number = profile.filter(|_| held.is_none()).and_then(|profile| {
             if let Some(link) = self.links.iter().find(|link| link.leads_as(&profile)) {
                 return Some(link.number);
             }
@@ -137,6 +147,7 @@ impl Server {
         let dialect = number.and_then(|number| self.link(number)).map(|link| link.engine.dialect());
         let Some(text) = self.texts.get_mut(uri) else { return };
         text.link = number;
+        text.troubles.held = held;
         text.troubles.changed = Some(std::time::Instant::now());
         if let Some(dialect) = dialect {
             text.set_dialect(dialect);

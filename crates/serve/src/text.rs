@@ -50,6 +50,8 @@ pub struct Troubles {
     pub changed: Option<Instant>,
     /// The byte that was changed last, whose statement the server has not been asked about.
     pub touched: Option<usize>,
+    /// Why it is not connected, although it belongs to a connection.
+    pub held: Option<String>,
 }
 
 impl Text {

@@ -89,7 +89,9 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         text.troubles.found.clear();
     }
     let mut all = Vec::new();
-    if let Some(name) = text.connection_line().filter(|_| link.is_none()) {
+    if let Some(held) = text.troubles.held.clone().filter(|_| link.is_none()) {
+        all.push(diagnostic(text, 0..text.line(0).end, 2, &held, None));
+    } else if let Some(name) = text.connection_line().filter(|_| link.is_none()) {
         let message = format!("no connection is named {name}; `jaunty connections` lists them");
         all.push(diagnostic(text, 0..text.line(0).end, 2, &message, None));
     }

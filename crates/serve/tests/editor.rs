@@ -471,6 +471,16 @@ fn a_document_without_a_connection_is_offered_some() {
     assert!(refused["error"]["message"].as_str().unwrap().contains("no connection"), "{refused}");
     editor.open("b.sql", "-- connection: fery\nselect 1;\n");
     assert!(editor.troubles(|told| told.contains("fery")).starts_with("0: no connection is named fery"));
+    // What came with the project runs no command because a text says so.
+    let mark = editor.path("ran");
+    let file = editor.path(".jaunty/connections.toml");
+    let shy =
+        format!("[shy]\nengine = \"redis\"\nport = 9\nsecret_command = \"touch '{}'; echo fog\"\n", mark.display());
+    std::fs::write(&file, std::fs::read_to_string(&file).unwrap() + &shy).unwrap();
+    editor.open("shy.sql", "-- connection: shy\nselect 1;\n");
+    let told = editor.troubles(|told| told.contains("shy"));
+    assert!(told.starts_with("0: shy takes a secret by a command or a variable that the project names"), "{told}");
+    assert!(!mark.exists());
     // What lies near is connected to where it is named.
     let near = "-- connection: tides\nselect name from ports limit 1;\n";
     editor.open("near.sql", near);

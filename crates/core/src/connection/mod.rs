@@ -1,7 +1,8 @@
 //! Connections: reading and changing the plain-text files that hold profiles ([`load`], [`edit`]), profiles as URLs
-//! ([`url`]), what lies [`nearby`], the [`comment`] that names one, and [`open()`], the one way from a profile to a session.
+//! ([`url`]), what lies [`nearby`], the [`comment`] that names one, the [`consent`] that some need, and [`open()`], the one way from a profile to a session.
 
 pub mod comment;
+pub mod consent;
 pub mod edit;
 mod file;
 mod guarded;

@@ -68,6 +68,11 @@ impl Folders {
         self.state.join("last")
     }
 
+    /// Where it is noted which connections of projects a person wants.
+    pub fn consents(&self) -> PathBuf {
+        self.state.join("consents")
+    }
+
     /// Where files under temporary names are remembered.
     pub fn parts(&self) -> PathBuf {
         self.state.join("parts")

@@ -6,8 +6,8 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use jaunty_core::buffers::connection_of_folder;
-use jaunty_core::connection::Connections;
 use jaunty_core::connection::nearby::{self, Found};
+use jaunty_core::connection::{Connections, consent};
 use jaunty_core::logbook::{Logbook, LogbookError};
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Profile;
@@ -41,17 +41,6 @@ impl Recalled {
     }
 }
 
-/// Whether a profile stands in a project's connections file, which may come from anybody.
-fn is_of_project(profile: &Profile) -> bool {
-    let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(Path::file_name);
-    folder.is_some_and(|name| name == ".jaunty")
-}
-
-/// Whether a command is run for its secrets.
-fn runs_command(profile: &Profile) -> bool {
-    ["secret_command", "ssh_secret_command"].iter().any(|key| profile.text(key).is_some())
-}
-
 impl App {
     /// Connects a buffer that was just taken up as it was before. Until it is known where its statements ran
     /// it has no connection, lest they run elsewhere; `here` is what it is given if nobody knows.
@@ -65,14 +54,13 @@ impl App {
         }
     }
 
-    /// The same for a connection that the text itself names: never another one, which nobody asked for. `ran` is where it
-    /// ran last: what comes with a project runs no command of its own before it was chosen once.
-    fn connect_as_written(&mut self, name: &str, ran: Option<&str>) {
+    /// The same for a connection that the text itself names: never another one, which nobody asked for.
+    fn connect_as_written(&mut self, name: &str) {
         let profile = self.profile_named(name).cloned();
         let why = match &profile {
             None => "is not known",
-            Some(profile) if ran != Some(name) && is_of_project(profile) && runs_command(profile) => {
-                "runs a command that the project names"
+            Some(profile) if !consent::is_given(&self.folders, profile) => {
+                "takes a secret by a command or a variable that the project names"
             }
             Some(_) => return profile.into_iter().for_each(|profile| self.connect(profile)),
         };
@@ -128,7 +116,7 @@ impl App {
         // Somebody may have gone on meanwhile: to another buffer, or with a connection.
         if self.buffer.path == buffer && self.buffer.connection.is_none() {
             match recalled.written {
-                Some(name) => self.connect_as_written(&name, recalled.connection.as_deref()),
+                Some(name) => self.connect_as_written(&name),
                 None => self.connect_by_name(recalled.connection, here),
             }
         }

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use jaunty_core::connection::consent;
 use jaunty_core::run::{ConnectionWorker, Order};
 use jaunty_language::text::clean;
 use jaunty_seam::engine::{Engine, Location, Question};
@@ -22,6 +23,14 @@ impl App {
             let (file, written, name) = (self.buffer.name(), clean::clean(&written), clean::clean(&name));
             self.tell(format!("{file} names the connection {written} at its top; it is on {name} now"));
         }
+    }
+
+    /// The same for one that a person chose.
+    pub(in crate::app) fn connect_as_chosen(&mut self, profile: Profile) {
+        if let Err(error) = consent::give(&self.folders, &profile) {
+            tracing::warn!(%error, "consent could not be noted");
+        }
+        self.connect(profile);
     }
 
     /// [`App::connect`], with a secret that a person gave.

@@ -173,7 +173,7 @@ impl Layer for List {
         let Some(pick) = self.picked().cloned() else { return After::Stay };
         match pick {
             Pick::Action(action) => app.act(action),
-            Pick::Connection(profile) => app.connect(*profile),
+            Pick::Connection(profile) => app.connect_as_chosen(*profile),
             Pick::CompareWith(profile, schemas) => app.compare_structure_with(*profile, schemas),
             Pick::Outside(file, line) => app.edit_file_outside(&file, line),
             Pick::NewConnection => app.ask_for_url(),
