@@ -41,6 +41,12 @@ fn wanted(context: &Context<'_>) -> fn(ObjectKind) -> bool {
     ObjectKind::has_rows
 }
 
+/// What an object is called, and what it is worth: a table is named, and not the parts of it, of which there may be very
+/// many.
+fn word_and_weight(object: &Object, weight: i32) -> (&'static str, i32) {
+    if object.is_partition() { ("partition", weight / 2) } else { (object.kind.word(), weight) }
+}
+
 /// Tables and views of the search path, common table expressions, and schemas.
 pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
     if !context.qualifier.is_empty() {
@@ -61,9 +67,7 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
         };
         // A view is asked for less often than a table.
         let weight = if near { 60 } else { 25 } + if object.kind == ObjectKind::Table { 2 } else { 0 };
-        // A table is named, and not the parts of it, of which there may be very many.
-        let weight = if object.is_partition() { weight / 2 } else { weight };
-        let word = if object.is_partition() { "partition" } else { object.kind.word() };
+        let (word, weight) = word_and_weight(object, weight);
         let detail = if near { word.to_owned() } else { format!("{word} · {}", object.schema) };
         found.put(Kind::Object(object.kind), &object.name, detail, escaped(&name), weight);
     };
@@ -182,7 +186,8 @@ fn objects_of(catalog: &Catalog, schema: &Written, context: &Context<'_>, found:
                 _ if operand => format!("{name}($1)$0"),
                 _ => name,
             };
-            found.put(Kind::Object(object.kind), &object.name, object.kind.word(), insert, 50);
+            let (word, weight) = word_and_weight(object, 50);
+            found.put(Kind::Object(object.kind), &object.name, word, insert, weight);
         }
     }
 }

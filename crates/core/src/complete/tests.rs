@@ -293,10 +293,12 @@ fn partitions_come_after_tables() {
         let proposals = complete(text, text.len(), around).proposals;
         proposals.into_iter().map(|proposal| (proposal.label, proposal.detail)).collect::<Vec<_>>()
     };
-    let all = proposed("select * from ");
-    let at = |name: &str| all.iter().position(|(label, _)| label == name).unwrap_or(usize::MAX);
-    let first = all.iter().position(|(_, detail)| detail == "partition").unwrap();
-    assert!(at("a_log") < first && at("zeppelins") < first && at("ports") < first, "{:?}", &all[..first]);
+    for text in ["select * from ", "select * from public."] {
+        let all = proposed(text);
+        let at = |name: &str| all.iter().position(|(label, _)| label == name).unwrap_or(usize::MAX);
+        let first = all.iter().position(|(_, detail)| detail == "partition").unwrap();
+        assert!(at("a_log") < first && at("zeppelins") < first && at("ports") < first, "{text}: {:?}", &all[..first]);
+    }
     assert_eq!(proposed("select * from a_lo")[0].0, "a_log");
     let named = proposed("select * from a_log_199");
     assert!(named[..10].iter().all(|(label, _)| label.starts_with("a_log_199")), "by its name one is found: {named:?}");

@@ -14,24 +14,24 @@ use super::reply::{cell, deep, text};
 /// Entries with more different fields than this stay lists: they are no table.
 const MOST_FIELDS: usize = 100;
 
-/// Rows with columns.
-pub struct Table {
+/// Rows with columns, of a reply that stays where it is.
+pub struct Table<'v> {
     columns: Vec<String>,
     /// In the order of the columns.
-    rows: Vec<Vec<Part>>,
+    rows: Vec<Vec<Part<'v>>>,
 }
 
 /// A value in a row.
-enum Part {
+enum Part<'v> {
     Null,
     Number(i64),
     Text(String),
     /// As the server sent it, whatever it is.
-    Sent(Value),
+    Sent(&'v Value),
 }
 
-impl Part {
-    fn of(text: &str) -> Part {
+impl Part<'_> {
+    fn of(text: &str) -> Self {
         // A number with a sign or zeros before it is none that is counted with.
         match text.parse::<i64>() {
             Ok(number) if number.to_string() == text => Part::Number(number),
@@ -41,7 +41,7 @@ impl Part {
 }
 
 /// The rows of a reply to a command that has a shape of its own; none where the reply is another, as inside a transaction.
-pub fn shaped(command: &[Vec<u8>], reply: &Value) -> Option<Table> {
+pub fn shaped<'v>(command: &[Vec<u8>], reply: &'v Value) -> Option<Table<'v>> {
     let word = |at: usize| command.get(at).map(|word| String::from_utf8_lossy(word).to_uppercase()).unwrap_or_default();
     let (first, second) = (word(0), word(1));
     match (first.as_str(), second.as_str()) {
@@ -67,7 +67,7 @@ fn told(reply: &Value) -> Option<String> {
 }
 
 /// Lines of `name:value`, below lines of `# Section`.
-fn facts(text: &str, sections: bool) -> Option<Table> {
+fn facts(text: &str, sections: bool) -> Option<Table<'static>> {
     let (mut section, mut rows) = ("", Vec::new());
     for line in text.lines().map(str::trim_end).filter(|line| !line.is_empty()) {
         if let Some(name) = line.strip_prefix('#').filter(|_| sections) {
@@ -83,7 +83,7 @@ fn facts(text: &str, sections: bool) -> Option<Table> {
 }
 
 /// A client a line, as `id=7 addr=127.0.0.1:5000 name= age=2`.
-fn clients(text: &str) -> Option<Table> {
+fn clients(text: &str) -> Option<Table<'static>> {
     let mut columns: Vec<String> = Vec::new();
     let mut rows = Vec::new();
     for line in text.lines().filter(|line| !line.is_empty()) {
@@ -98,7 +98,7 @@ fn clients(text: &str) -> Option<Table> {
 }
 
 /// Slow commands: a number, when, microseconds, the command, and in newer servers the client and its name.
-fn slow(reply: &Value) -> Option<Table> {
+fn slow(reply: &Value) -> Option<Table<'static>> {
     let Value::Array(entries) = reply else { return None };
     let row = |entry: &Value| {
         let Value::Array(parts) = entry else { return None };
@@ -117,7 +117,7 @@ fn slow(reply: &Value) -> Option<Table> {
 }
 
 /// Entries of streams: the stream where there may be several, the entry's id, and a column for each of their fields.
-fn entries<'v>(streams: impl Iterator<Item = (Option<&'v Value>, &'v Value)>) -> Option<Table> {
+fn entries<'v>(streams: impl Iterator<Item = (Option<&'v Value>, &'v Value)>) -> Option<Table<'v>> {
     let (mut columns, mut rows) = (Vec::new(), Vec::new());
     for (stream, found) in streams {
         let fixed = if stream.is_some() { &["stream", "id"][..] } else { &["id"] };
@@ -128,12 +128,12 @@ fn entries<'v>(streams: impl Iterator<Item = (Option<&'v Value>, &'v Value)>) ->
         for entry in found {
             let Value::Array(parts) = entry else { return None };
             let [id @ Value::BulkString(_), fields] = parts.as_slice() else { return None };
-            let mut row: Vec<Part> = stream.into_iter().chain([id]).cloned().map(Part::Sent).collect();
+            let mut row: Vec<Part<'v>> = stream.into_iter().chain([id]).map(Part::Sent).collect();
             match fields {
                 Value::Array(fields) if fields.len().is_multiple_of(2) => {
                     for pair in fields.chunks(2) {
                         let [name, value] = pair else { return None };
-                        put(&mut columns, &mut row, fixed.len(), &text(name), Part::Sent(value.clone()))?;
+                        put(&mut columns, &mut row, fixed.len(), &text(name), Part::Sent(value))?;
                     }
                 }
                 // It was removed since it was delivered.
@@ -149,7 +149,7 @@ fn entries<'v>(streams: impl Iterator<Item = (Option<&'v Value>, &'v Value)>) ->
 
 /// Puts a field into its column, which is a new one where none of this name comes after the first `fixed`. A field that is
 /// there twice, or one more than are shown, makes no row of this shape.
-fn put(columns: &mut Vec<String>, row: &mut Vec<Part>, fixed: usize, name: &str, part: Part) -> Option<()> {
+fn put<'v>(columns: &mut Vec<String>, row: &mut Vec<Part<'v>>, fixed: usize, name: &str, part: Part<'v>) -> Option<()> {
     let known = columns.iter().skip(fixed).position(|known| known == name).map(|at| at + fixed);
     let at = known.unwrap_or(columns.len());
     if known.is_none() {
@@ -164,7 +164,7 @@ fn put(columns: &mut Vec<String>, row: &mut Vec<Part>, fixed: usize, name: &str,
     Some(())
 }
 
-impl Table {
+impl Table<'_> {
     /// Its rows, in batches. The first tells the columns even if there are no rows.
     pub fn rows(&self, mut push: impl FnMut(RecordBatch) -> bool) -> Result<(), ArrowError> {
         let announced = self.columns.iter().map(|name| Announced { name: name.clone(), ..Announced::default() });
