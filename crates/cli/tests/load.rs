@@ -660,7 +660,7 @@ fn a_whole_database_is_kept() {
     assert_eq!(rows(&copy), "A1one");
     for (arguments, expected) in [
         (&["--backup"][..], "--output"),
-        (&["--backup", "-o", "x.db", "ports"], "cannot be used with"),
+        (&["--backup", "-o", "x.db", "ports"], "copies the whole database, not ports alone"),
         (&["--backup", "-o", "no/such/folder/x.db"], "cannot be written"),
         (&["--backup", "-o", "whole.db"], "is a database and would be overwritten"),
         (&["-o", "quay.db"], "is a database and would be overwritten"),

@@ -79,7 +79,7 @@ impl Server {
         // The connections file may have been changed since.
         self.connect(given.uri);
         let text = self.given_text(given)?;
-        let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
+        let link = linked(text)?;
         let at = given.position.map(|position| text.byte(position));
         let meant = match at {
             Some(at) => {
@@ -146,7 +146,7 @@ impl Server {
     /// Asks how the server would carry the statement out; its answer is shown as a tree.
     fn ask_for_plan(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
         let text = self.given_text(given)?;
-        let link = text.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
+        let link = linked(text)?;
         let plans = text.dialect().plans.ok_or_else(|| Refusal::failed("there are no plans in this language"))?;
         let at = given.position.map_or(0, |position| text.byte(position));
         let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
@@ -211,7 +211,7 @@ impl Server {
     }
 
     fn read_catalog(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
-        let link = self.given_text(given)?.link.ok_or_else(|| Refusal::failed(NO_CONNECTION))?;
+        let link = linked(self.given_text(given)?)?;
         if let Some(link) = self.link(link) {
             link.read_catalog();
         }
@@ -409,8 +409,13 @@ pub(crate) fn note(run: &Run) -> String {
     clean(&words::note(run, SystemTime::now())).into_owned()
 }
 
+/// The connection of a document, or why it has none.
+fn linked(text: &Text) -> Result<u64, Refusal> {
+    text.link.ok_or_else(|| Refusal::failed(text.troubles.held.as_deref().unwrap_or(NO_CONNECTION)))
+}
+
 /// What is said where a document is not connected to anything.
-pub(crate) const NO_CONNECTION: &str =
+const NO_CONNECTION: &str =
     "this document has no connection; a code action puts a line with its name at the top (-- connection: NAME)";
 
 /// The values that comments directly above a statement give: `-- :port = Saltmarsh`. In program code they stand above the

@@ -480,6 +480,9 @@ fn a_document_without_a_connection_is_offered_some() {
     editor.open("shy.sql", "-- connection: shy\nselect 1;\n");
     let told = editor.troubles(|told| told.contains("shy"));
     assert!(told.starts_with("0: shy takes a secret by a command or a variable that the project names"), "{told}");
+    let at = editor.at("shy.sql", "-- connection: shy\nselect 1;\n", "select");
+    let refused = editor.command("jaunty.run", &at);
+    assert!(refused["error"]["message"].as_str().unwrap().contains("jaunty connections try shy"), "{refused}");
     assert!(!mark.exists());
     // What lies near is connected to where it is named.
     let near = "-- connection: tides\nselect name from ports limit 1;\n";

@@ -22,7 +22,8 @@ enum Kind {
 }
 
 fn pieces(text: &str) -> Vec<Piece<'_>> {
-    let mut found = Vec::new();
+    let mut found: Vec<Piece<'_>> = Vec::new();
+    let mut open = Vec::new();
     let mut at = 0;
     while let Some(rest) = text.get(at..).filter(|rest| !rest.is_empty()) {
         let first = rest.chars().next().unwrap_or(' ');
@@ -34,6 +35,7 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
             '{' | '[' => Kind::Open,
             '}' | ']' => Kind::Close,
             ',' => Kind::Comma,
+            ':' if begins_parameter(rest, &found, open.last().copied()) => Kind::Other,
             ':' => Kind::Colon,
             '|' => Kind::Bar,
             _ if rest.starts_with("//") => Kind::Line,
@@ -54,10 +56,24 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
                 end.map_or(rest.len(), |(at, _)| at)
             }
         };
+        match kind {
+            Kind::Open => open.push(first),
+            Kind::Close => drop(open.pop()),
+            _ => {}
+        }
         found.push(Piece { text: rest.get(..length).unwrap_or_default().trim_end(), kind });
         at += length;
     }
     found
+}
+
+/// Whether a colon belongs to the word right behind it, as in `limit :most`: not behind the name of a field.
+fn begins_parameter(rest: &str, before: &[Piece<'_>], open: Option<char>) -> bool {
+    let named = rest.chars().nth(1).is_some_and(|c| c.is_alphabetic() || matches!(c, '_' | '$'));
+    let is_comment = |piece: &&Piece<'_>| piece.kind == Kind::Line || piece.text.starts_with("/*");
+    let last = before.iter().rev().find(|piece| !is_comment(piece));
+    let of_field = open == Some('{') && last.is_some_and(|piece| piece.kind == Kind::Other);
+    named && !of_field
 }
 
 /// How long a text in quotes is.
@@ -239,6 +255,12 @@ mod tests {
             ),
             ("{ find: 'a', // all\n filter: {} }", "{\n    find: 'a', // all\n    filter: {}\n}"),
             ("{ delete : 'a', deletes: [ { q: {}, limit: 0 } ] }", "{ delete: 'a', deletes: [{ q: {}, limit: 0 }] }"),
+            (
+                "ports { a::b, c: [:d,:e] }|limit :most|skip:few",
+                "ports { a: :b, c: [:d, :e] }\n| limit :most\n| skip :few",
+            ),
+            ("{ find: :which, filter: { a:b } }", "{ find: :which, filter: { a: b } }"),
+            ("$a|$a:sailings", "$a\n| $a :sailings"),
             ("sailings { a: 1", "sailings { a: 1"),
             ("sailings { a: [1 }", "sailings { a: [1 }"),
         ] {
