@@ -300,6 +300,7 @@ pub fn open(args: &Open) -> Result<(), Failure> {
     if (args.file.is_none() || rows.is_some()) && args.connection.is_none() && !args.pane {
         let last = std::env::current_dir().ok().and_then(|here| Last::of(&folders, &here));
         chosen = last.as_ref().and_then(|last| connections.find(last.connection.as_deref()?).cloned());
+        chosen = chosen.filter(|profile| consent::is_given(&folders, profile));
         buffer = last.map(|last| last.buffer);
     }
     if chosen.is_none() && buffer.is_none() && connections.profiles.len() == 1 {

@@ -607,6 +607,15 @@ fn the_connection_that_the_first_lines_name_is_taken() {
     std::fs::remove_file(home.path("ran")).unwrap();
     home.screen(&["shy.sql"]).shows("could not connect to 127.0.0.1:9");
     assert!(home.path("ran").exists());
+    // Until it is another one, also where it ran before.
+    std::fs::write(home.path("project/last.sql"), "select 1;\n").unwrap();
+    let last = home.screen(&["last.sql", "-c", "careful"]);
+    last.shows("careful").press(&["C-g"]).shows("1 row ·").press(&["C-q"]).ends();
+    let file = home.path("project/.jaunty/connections.toml");
+    let other = std::fs::read_to_string(&file).unwrap().replace("[careful]", "[before]");
+    let other = other + "\n[careful]\nengine = \"redis\"\nport = 9\nsecret_command = \"false\"\n";
+    std::fs::write(&file, other).unwrap();
+    home.screen(&["last.sql"]).shows("belongs to the connection careful, which");
     let lost = home.screen(&["lost.sql"]);
     lost.shows("lost.sql belongs to the connection wharf, which is not known; choose one here").shows("museum");
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_core::buffers::connection_of_folder;
+use jaunty_core::connection::consent::is_of_project;
 use jaunty_core::connection::nearby::{self, Found};
 use jaunty_core::connection::{Connections, connections_files, load};
 use jaunty_core::files::Folders;
@@ -207,15 +208,10 @@ pub fn profile_for(
     let project = folder.and_then(|folder| {
         let of = |profile: &&Profile| {
             let project = profile.file.as_ref()?.parent()?.parent()?;
-            Some(project.file_name().is_some() && folder.starts_with(project) && is_project(profile))
+            Some(project.file_name().is_some() && folder.starts_with(project) && is_of_project(profile))
         };
         let mut all = known.profiles.iter().filter(|profile| of(profile).unwrap_or_default());
         all.next().filter(|_| all.next().is_none())
     });
     project.or(known.profiles.first().filter(|_| known.profiles.len() == 1)).cloned()
-}
-
-fn is_project(profile: &Profile) -> bool {
-    let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(Path::file_name);
-    folder.is_some_and(|name| name == ".jaunty")
 }

@@ -24,16 +24,20 @@ pub fn give(folders: &Folders, profile: &Profile) -> io::Result<()> {
     replace(&folders.consents().join(name_of(profile)), b"")
 }
 
+/// Whether a profile stands in a project's connections file.
+pub fn is_of_project(profile: &Profile) -> bool {
+    let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(|folder| folder.file_name());
+    folder.is_some_and(|name| name == ".jaunty")
+}
+
 /// Whether a profile is of a project's file, and runs a command or sends something that it does not hold itself.
 fn is_needed(profile: &Profile) -> bool {
-    let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(|folder| folder.file_name());
-    let of_project = folder.is_some_and(|name| name == ".jaunty");
     let runs = ["secret_command", "ssh_secret_command"].iter().any(|key| profile.settings.contains_key(*key));
     let elsewhere = match profile.settings.get("secret") {
         Some(Setting::Text(source)) => source != "ask",
         _ => false,
     };
-    of_project && (runs || elsewhere)
+    is_of_project(profile) && (runs || elsewhere)
 }
 
 /// The name of the file that stands for it.

@@ -62,7 +62,7 @@ impl App {
             Some(profile) if !consent::is_given(&self.folders, profile) => {
                 "takes a secret by a command or a variable that the project names"
             }
-            Some(_) => return profile.into_iter().for_each(|profile| self.connect(profile)),
+            Some(profile) => return self.connect(profile.clone()),
         };
         self.list_connections();
         let (file, name) = (self.buffer.name(), clean::clean(name));
@@ -115,7 +115,11 @@ impl App {
         }
         // Somebody may have gone on meanwhile: to another buffer, or with a connection.
         if self.buffer.path == buffer && self.buffer.connection.is_none() {
-            match recalled.written {
+            // What it ran on may have become another one since.
+            let is_wanted =
+                |name: &String| self.profile_named(name).is_none_or(|p| consent::is_given(&self.folders, p));
+            let changed = recalled.connection.clone().filter(|name| !is_wanted(name));
+            match recalled.written.or(changed) {
                 Some(name) => self.connect_as_written(&name),
                 None => self.connect_by_name(recalled.connection, here),
             }
