@@ -26,8 +26,18 @@ const BYTES: usize = 300;
 /// So many connections at once: most of their time is spent waiting for what was said to be longer than it is.
 const WORKERS: usize = 16;
 
-/// How long a statement is waited for that does not end.
-const PATIENCE: Duration = Duration::from_millis(300);
+/// How long a server and a statement are waited for that say nothing, or nothing that ends.
+#[derive(Clone, Copy)]
+struct Patience {
+    connect_seconds: i64,
+    statement: Duration,
+}
+
+/// Where a byte is another: most of what was said to be longer than it is never comes.
+const SHORT: Patience = Patience { connect_seconds: 1, statement: Duration::from_millis(300) };
+
+/// Where all is as it was said: however slow the machine is.
+const LONG: Patience = Patience { connect_seconds: 120, statement: Duration::from_secs(120) };
 
 /// A way to a server on which this byte is another. Only the first connection suffers it; the one that stops something
 /// does not.
@@ -66,18 +76,22 @@ fn copy(mut from: TcpStream, mut to: TcpStream, change: impl Fn(usize, &mut [u8]
 }
 
 /// What comes of a connection on which this byte is another.
-fn outcome(profile: &Profile, secret: &str, statement: &str, position: usize, over: u8) -> Result<(), EngineError> {
+fn outcome(
+    (profile, secret, statement): (&Profile, &str, &str),
+    (position, over): (usize, u8),
+    patience: Patience,
+) -> Result<(), EngineError> {
     let server = u16::try_from(profile.number("port").unwrap()).unwrap();
     let mut profile = profile.clone();
     profile.settings.insert("port".into(), Setting::Number(proxy(server, position, over).into()));
-    profile.settings.insert("connect_seconds".into(), Setting::Number(1));
+    profile.settings.insert("connect_seconds".into(), Setting::Number(patience.connect_seconds));
     let secret = Some(secret).filter(|secret| !secret.is_empty()).map(|secret| Secret::new(secret.into()));
     let mut session = open(by_name(&profile.engine).unwrap(), &profile, secret.as_ref())?;
     let (stop, (done, over)) = (Stop::default(), channel::<()>());
     std::thread::scope(|scope| {
         let wish = stop.clone();
         scope.spawn(move || {
-            if over.recv_timeout(PATIENCE).is_err() {
+            if over.recv_timeout(patience.statement).is_err() {
                 wish.wish();
             }
         });
@@ -89,7 +103,8 @@ fn outcome(profile: &Profile, secret: &str, statement: &str, position: usize, ov
 }
 
 fn suffers(profile: &Profile, secret: &str, statement: &str) {
-    outcome(profile, secret, statement, usize::MAX, 0).unwrap();
+    let asked = (profile, secret, statement);
+    outcome(asked, (usize::MAX, 0), LONG).unwrap();
     let (next, failed) = (AtomicUsize::new(0), AtomicUsize::new(0));
     std::thread::scope(|scope| {
         for _ in 0..WORKERS {
@@ -101,7 +116,7 @@ fn suffers(profile: &Profile, secret: &str, statement: &str) {
                     }
                     // Lengths become larger and smaller, texts become other letters and none.
                     let over = [0x01, 0x5A, 0x80, 0xFF][at % 4];
-                    let Err(error) = outcome(profile, secret, statement, at, over) else { continue };
+                    let Err(error) = outcome(asked, (at, over), SHORT) else { continue };
                     failed.fetch_add(1, Ordering::Relaxed);
                     let text = error.to_string();
                     assert!(

@@ -41,6 +41,8 @@ pub struct PostgresSession {
     pub(super) prepared: AtomicU64,
     /// The server was told to refuse writes.
     read_only: bool,
+    /// Nobody waits for this connection any more, whatever still comes on it.
+    given_up: bool,
 }
 
 /// A driver's error, as the seam has it.
@@ -62,6 +64,7 @@ impl PostgresSession {
             origins: Origins::default(),
             prepared: AtomicU64::new(0),
             read_only: profile.guard == Guard::ReadOnly,
+            given_up: false,
         };
         let failed = |error: EngineError| EngineError { step: Some(Step::Session), kind: ErrorKind::Connect, ..error };
         // What is written as text is read by its ISO form.
@@ -201,22 +204,36 @@ impl PostgresSession {
         });
     }
 
+    /// Whoever was given up on is not asked again: what it was asked last may keep it busy without an end.
+    pub(super) fn refuse_if_given_up(&self) -> Outcome<()> {
+        if self.given_up {
+            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed: the server did not answer"));
+        }
+        Ok(())
+    }
+
+    /// What came of something; where that is a lost connection it is given up.
+    pub(super) fn unless_lost<T>(&mut self, outcome: Outcome<T>) -> Outcome<T> {
+        self.given_up |= matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost);
+        outcome
+    }
+
     /// Asks the server something of our own, all of it at once, as text.
     pub(super) fn ask(&mut self, statement: &str) -> Outcome<Vec<SimpleQueryRow>> {
+        self.refuse_if_given_up()?;
         let (link, patience) = (&self.link, &self.patience);
         let query = link.client.simple_query(statement);
         let work = async { with_cancel(query, || patience.look(), cancel(link), patience.within).await };
-        let asked = link.runtime.block_on(work).map_err(|error| match patience.is_overdue() {
-            true => link.route.silent_after(),
-            false => error,
-        })?;
-        let messages = match asked {
-            Ok(messages) => messages,
-            Err(error) => {
-                self.settle();
-                return Err(errors::statement(&error, statement));
-            }
-        };
+        let asked = self.unless_lost(link.runtime.block_on(work));
+        let (link, patience) = (&self.link, &self.patience);
+        let messages =
+            match asked.map_err(|error| if patience.is_overdue() { link.route.silent_after() } else { error })? {
+                Ok(messages) => messages,
+                Err(error) => {
+                    self.settle();
+                    return Err(errors::statement(&error, statement));
+                }
+            };
         Ok(messages
             .into_iter()
             .filter_map(|message| if let SimpleQueryMessage::Row(row) = message { Some(row) } else { None })
@@ -337,7 +354,9 @@ impl Session for PostgresSession {
     }
 
     fn load(&mut self, load: &Load<'_>, next: &mut NextRows<'_>) -> Outcome<u64> {
-        self.load_rows(load, next)
+        self.refuse_if_given_up()?;
+        let loaded = self.load_rows(load, next);
+        self.unless_lost(loaded)
     }
 
     fn reading(&mut self, request: &Request<'_>, next: usize) -> Reading {
@@ -390,23 +409,24 @@ impl Session for PostgresSession {
         if kind(statement) == Kind::Definition {
             self.origins.forget();
         }
+        self.refuse_if_given_up()?;
         let mut feed = Feed::new(sink);
         let outcome = self.carry_out(request, &mut feed);
+        let outcome = self.unless_lost(outcome);
         // Notices of the end are there when the end is.
         self.link.runtime.block_on(tokio::task::yield_now());
         tell_notices(&self.link, &mut feed);
         // A connection that ended with a message that was too long says so.
-        let lost = matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost);
-        let outcome = match self.link.limit.exceeded().filter(|_| lost) {
+        let outcome = match self.link.limit.exceeded().filter(|_| self.given_up) {
             Some(long) => Err(long),
             None => outcome,
         };
         let outcome = feed.end(outcome);
-        if outcome.is_err() {
+        if outcome.is_err() && !self.given_up {
             self.settle();
         }
         self.location.uncertain |= may_move(statement);
-        if self.read_only && !matches!(&outcome, Err(error) if error.kind == ErrorKind::Lost) {
+        if self.read_only && !self.given_up {
             // The one thing that is asked after a statement: whether writes are still refused.
             self.patience.follow_none();
             if let Err(error) = self.ask_where() {
@@ -417,6 +437,9 @@ impl Session for PostgresSession {
     }
 
     fn is_alive(&mut self) -> bool {
+        if self.given_up {
+            return false;
+        }
         // What the server sent at rest, its end among it, is taken in now.
         self.link.runtime.block_on(async {
             for _ in 0..3 {
