@@ -140,6 +140,25 @@ fn postgres() {
     let parts = plan_of(session, &POSTGRES, measured, "select count(*) from parts where day < 50");
     assert!(find(&parts, |step| step.target.starts_with("parts_a")).reads_all);
     assert!(parts.steps.iter().all(|step| !step.target.starts_with("parts_b")), "{}", parts.text());
+    // What is carried out once, when it is first asked for, is in the time of whoever asked.
+    for statement in [
+        "with recursive walk(n) as (select 1 union all select n + 1 from walk where n < 200000) select sum(n) from walk",
+        "with l as materialized (select * from large where n % 3 = 0), m as materialized (select k, count(*) as c from l group by k) select * from m a join m b using (k) where a.c > (select avg(c) from l join m using (k))",
+        "select count(*) from large l join ports p on p.id = l.k where l.n > (select avg(n) from large) and p.berths < (select max(k) from large)",
+        "select (select count(*) from large), (select max(pad) from large)",
+    ] {
+        let plan = plan_of(session, &POSTGRES, measured, statement);
+        holds_together(&plan, statement);
+        // Who sends what others found out to other processes waits for it as well.
+        if let Some(at) =
+            plan.steps.iter().position(|step| step.action == "Gather" && step.depth == 1 && step.awaited_by.is_empty())
+        {
+            let initial: Vec<_> = plan.steps.iter().filter(|step| !step.awaited_by.is_empty()).collect();
+            assert!(!initial.is_empty() && initial.iter().all(|step| step.awaited_by[0] == at), "{}", plan.text());
+        }
+    }
+    let walk = plan_of(session, &POSTGRES, measured, STATEMENTS[18]);
+    assert_eq!(find(&walk, |step| step.action == "Recursive Union").awaited_by, [4], "{}", walk.text());
     // Several processes at once: what each step takes is what the clock showed, not what all of them did.
     run(session, "set max_parallel_workers_per_gather = 2").unwrap();
     run(session, "set parallel_setup_cost = 0").unwrap();

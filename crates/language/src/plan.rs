@@ -66,6 +66,9 @@ pub struct Step {
     pub share: f64,
     /// Whether it lies on the way from the root to the dearest step.
     pub is_dear: bool,
+    /// The steps elsewhere that wait for it, by their places in the plan, where that is known: its time is in theirs, not
+    /// its parent's alone.
+    pub awaited_by: Vec<usize>,
 }
 
 /// A plan.
@@ -117,6 +120,20 @@ impl Step {
     }
 }
 
+/// Takes the time of steps that others waited for out of the others' own: the first that asks waits for most of it. What
+/// none of them has was spent for the parent.
+fn take_awaited(steps: &[Step], wholes: &[f64], owns: &mut [f64]) {
+    for (at, step) in steps.iter().enumerate().filter(|(_, step)| !step.awaited_by.is_empty()) {
+        let mut left = wholes[at];
+        let parent = (0..at).rev().find(|above| steps[*above].depth < step.depth);
+        for other in step.awaited_by.iter().copied().chain(parent) {
+            let taken = left.min(owns[other]);
+            owns[other] -= taken;
+            left -= taken;
+        }
+    }
+}
+
 impl Plan {
     /// A plan of these steps: what each has for itself, and which are dear, follows from what they tell.
     pub fn of(mut steps: Vec<Step>, notes: Vec<(String, String)>) -> Plan {
@@ -131,7 +148,8 @@ impl Plan {
         for at in (0..steps.len()).rev() {
             let depth = steps[at].depth;
             let below = steps.iter().enumerate().skip(at + 1).take_while(|(_, step)| step.depth > depth);
-            let below: f64 = below.filter(|(_, step)| step.depth == depth + 1).map(|(at, _)| wholes[at]).sum();
+            let counts = |step: &Step| step.depth == depth + 1 && (unit != Unit::Time || step.awaited_by.is_empty());
+            let below: f64 = below.filter(|(_, step)| counts(step)).map(|(at, _)| wholes[at]).sum();
             let step = &steps[at];
             let (whole, own) = match (step.whole(unit), step.own) {
                 (whole, Some(own)) => (whole.unwrap_or(own + below).max(own + below), own),
@@ -140,6 +158,9 @@ impl Plan {
                 (None, None) => (below, 0.0),
             };
             (wholes[at], owns[at]) = (whole, own);
+        }
+        if unit == Unit::Time {
+            take_awaited(&steps, &wholes, &mut owns);
         }
         let all: f64 = owns.iter().sum();
         for (step, own) in steps.iter_mut().zip(&owns) {
@@ -240,6 +261,32 @@ mod tests {
         assert_eq!(plan.steps.iter().map(|step| step.is_dear).collect::<Vec<_>>(), [true, true, true, false]);
         assert_eq!(plan.by_share(), [2, 1, 0, 3]);
         assert_eq!(plan.text(), "sort 10 %\n  join 20 %\n    scan 60 %\n    seek 10 %\n");
+    }
+
+    #[test]
+    fn what_others_wait_for_is_in_their_time() {
+        let step = |depth, time, awaited_by: &[usize]| Step {
+            depth,
+            time: Some(time),
+            awaited_by: awaited_by.to_vec(),
+            ..Step::default()
+        };
+        let own = |plan: &Plan| plan.steps.iter().filter_map(|step| step.own).collect::<Vec<_>>();
+        // A common table expression hangs from the root, and the scans below another step wait for it.
+        let plan = Plan::of(
+            vec![step(0, 10.0, &[]), step(1, 6.0, &[3, 4]), step(1, 9.0, &[]), step(2, 5.0, &[]), step(2, 3.0, &[])],
+            Vec::new(),
+        );
+        assert_eq!(own(&plan), [1.0, 6.0, 1.0, 0.0, 2.0]);
+        assert_eq!(own(&plan).iter().sum::<f64>(), plan.total, "they add up");
+        // What nobody below has waited for, its parent has.
+        let plan = Plan::of(vec![step(0, 10.0, &[]), step(1, 6.0, &[2]), step(1, 2.0, &[])], Vec::new());
+        assert_eq!(own(&plan), [4.0, 6.0, 0.0]);
+        // A cost is that of the parent.
+        let cost =
+            |depth, cost, awaited_by: &[usize]| Step { cost: Some(cost), time: None, ..step(depth, 0.0, awaited_by) };
+        let plan = Plan::of(vec![cost(0, 10.0, &[]), cost(1, 6.0, &[2]), cost(1, 2.0, &[])], Vec::new());
+        assert_eq!(own(&plan), [2.0, 6.0, 2.0]);
     }
 
     #[test]

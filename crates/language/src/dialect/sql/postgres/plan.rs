@@ -16,7 +16,9 @@ fn read(rows: &[Vec<String>]) -> Result<Plan, String> {
     let value: Value = serde_json::from_str(text).map_err(|error| format!("the plan is not JSON: {error}"))?;
     let top = value.get(0).ok_or("this is not a plan of PostgreSQL")?;
     let mut steps = Vec::new();
-    walk(top.get("Plan").ok_or("this is not a plan of PostgreSQL")?, 0, 1.0, &mut steps);
+    let root = top.get("Plan").ok_or("this is not a plan of PostgreSQL")?;
+    walk(root, 0, 1.0, &mut steps);
+    await_initial(root, &mut 0, &mut steps);
     let mut notes = Vec::new();
     for name in ["Planning Time", "Execution Time"] {
         if let Some(ms) = top.get(name).and_then(Value::as_f64) {
@@ -38,6 +40,52 @@ fn read(rows: &[Vec<String>]) -> Result<Plan, String> {
         });
     }
     Ok(Plan::of(steps, notes))
+}
+
+/// Tells of plans that are carried out once, when they are first asked for, by whom that is: they hang from the node that
+/// is above all of these (the manual, "Using EXPLAIN"; `SS_attach_initplans` in `src/backend/optimizer/plan/subselect.c`).
+/// `at` is the place of the node among the steps, then that after its last.
+fn await_initial(node: &Value, at: &mut usize, steps: &mut Vec<Step>) {
+    let text = |key: &str| node.get(key).and_then(Value::as_str).unwrap_or_default();
+    if text("Parent Relationship") == "InitPlan" {
+        let name = text("Subplan Name");
+        let waits = |step: &Step| match name.strip_prefix("CTE ") {
+            Some(name) => {
+                let reads = |(key, value): &(String, String)| key == "cte name" && value == name;
+                step.action.ends_with("CTE Scan") && step.details.iter().any(reads)
+            }
+            None => step.details.iter().any(|(key, value)| key != "subplan name" && mentions(value, name)),
+        };
+        // What goes to other processes is found out before they begin (`ExecGather` in `src/backend/executor`).
+        let above = |other: usize| {
+            let above = (0..other).rev().find(|above| steps[*above].depth < steps[other].depth);
+            above.filter(|above| steps[*above].depth >= steps[*at].depth)
+        };
+        let sends = |other: usize| {
+            let all = std::iter::successors(above(other), |step| above(*step));
+            all.filter(|step| steps[*step].action.starts_with("Gather"))
+        };
+        let waiting = (0..steps.len()).filter(|other| waits(&steps[*other]));
+        let mut waiting: Vec<usize> = waiting.flat_map(|other| sends(other).chain([other])).collect();
+        waiting.sort_unstable();
+        waiting.dedup();
+        steps[*at].awaited_by = waiting;
+    }
+    *at += 1;
+    for child in node.get("Plans").and_then(Value::as_array).into_iter().flatten() {
+        await_initial(child, at, steps);
+    }
+}
+
+/// Whether a condition needs what the plan of this name gives, `InitPlan 1 (returns $0,$1)` before the server's version 17
+/// and `InitPlan 1` since.
+fn mentions(condition: &str, name: &str) -> bool {
+    let ends = |rest: &str| !rest.starts_with(|letter: char| letter.is_ascii_digit());
+    let stands = |word: &str| condition.match_indices(word).any(|(at, _)| ends(&condition[at + word.len()..]));
+    match name.split_once(" (returns ") {
+        Some((_, given)) => given.trim_end_matches(')').split(',').any(stands),
+        None => stands(name),
+    }
 }
 
 /// Keys that are shown as they are, where they are there.
