@@ -202,7 +202,7 @@ fn logins_and_certificates() {
     let ca = certificates.ca.to_string_lossy().into_owned();
     let at = || {
         let mut profile = profile(server.port).with("user", "clerk");
-        profile.settings.insert("connect_seconds".into(), Setting::Number(3));
+        profile.settings.insert("connect_seconds".into(), Setting::Number(60));
         profile
     };
     let right = Secret::new(PASSWORD.into());
@@ -353,19 +353,19 @@ fn a_server_that_sends_anything_at_all_breaks_nothing() {
             });
         }
     });
-    let mut profile = profile(port).with("tls", "off");
-    for key in ["connect_seconds", "stop_seconds"] {
-        profile.settings.insert(key.into(), Setting::Number(1));
-    }
-    // As it should be, once.
-    let once = |profile: &Profile| -> Option<Result<usize, EngineError>> {
-        let mut session = connect(profile, None).ok()?;
+    let profile = profile(port).with("tls", "off");
+    let once = |seconds: i64| -> Option<Result<usize, EngineError>> {
+        let mut profile = profile.clone();
+        for key in ["connect_seconds", "stop_seconds"] {
+            profile.settings.insert(key.into(), Setting::Number(seconds));
+        }
+        let mut session = connect(&profile, None).ok()?;
         // A reply that is announced and never comes is waited for: until somebody stops it.
         let stop = Stop::default();
         let wish = stop.clone();
         let (end, over) = std::sync::mpsc::channel::<()>();
         let waiting = std::thread::spawn(move || {
-            if over.recv_timeout(std::time::Duration::from_secs(1)).is_err() {
+            if over.recv_timeout(std::time::Duration::from_secs(seconds.unsigned_abs())).is_err() {
                 wish.wish();
             }
         });
@@ -375,12 +375,13 @@ fn a_server_that_sends_anything_at_all_breaks_nothing() {
         waiting.join().unwrap();
         Some(outcome.map(|()| collect.count()))
     };
-    assert_eq!(once(&profile), Some(Ok(7)));
+    // As it should be, once, however slow the machine is.
+    assert_eq!(once(120), Some(Ok(7)));
     // Damaged ones are mostly waited for: many at once.
     let outcomes: Vec<_> = std::thread::scope(|scope| {
-        let (once, profile) = (&once, &profile);
+        let once = &once;
         let threads: Vec<_> =
-            (0..20).map(|_| scope.spawn(move || (0..12).map(|_| once(profile)).collect::<Vec<_>>())).collect();
+            (0..20).map(|_| scope.spawn(move || (0..12).map(|_| once(1)).collect::<Vec<_>>())).collect();
         threads.into_iter().flat_map(|thread| thread.join().expect("nothing panics")).collect()
     });
     let refused = outcomes.iter().filter(|outcome| matches!(outcome, Some(Err(_)))).count();

@@ -25,7 +25,7 @@ static SERVER: LazyLock<Redis> = LazyLock::new(|| {
 fn at(port: u16) -> Profile {
     let mut profile = Profile::new("cache", "redis").with("host", "127.0.0.1");
     profile.settings.insert("port".into(), Setting::Number(i64::from(port)));
-    profile.settings.insert("connect_seconds".into(), Setting::Number(5));
+    profile.settings.insert("connect_seconds".into(), Setting::Number(60));
     profile
 }
 
@@ -243,15 +243,18 @@ fn each_step_of_connecting_has_its_own_error() {
     let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let silent = (silent.local_addr().unwrap().port(), silent);
     let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-    let mut patient = at(silent.0);
-    patient.settings.insert("connect_seconds".into(), Setting::Number(1));
+    let brief = |port: u16| {
+        let mut profile = at(port);
+        profile.settings.insert("connect_seconds".into(), Setting::Number(1));
+        profile
+    };
     let (right, wrong) = (secret(), Secret::new("low-water".into()));
     let mut all = String::new();
     for (name, profile, secret) in [
         ("name", at(1).with("host", "quay.invalid"), Some(&right)),
         ("nobody listens", at(nobody), Some(&right)),
-        ("says nothing", patient, Some(&right)),
-        ("no TLS there", at(server.port).with("tls", "require"), Some(&right)),
+        ("says nothing", brief(silent.0), Some(&right)),
+        ("no TLS there", brief(server.port).with("tls", "require"), Some(&right)),
         ("only TLS there", at(server.tls_port), Some(&right)),
         ("no password", at(server.port), None),
         ("wrong password", at(server.port), Some(&wrong)),

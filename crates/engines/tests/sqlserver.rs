@@ -128,6 +128,11 @@ fn each_step_of_connecting_has_its_own_error() {
     let secured = &*SECURED;
     let at = |port: u16| {
         let mut profile = profile(port);
+        profile.settings.insert("connect_seconds".into(), Setting::Number(60));
+        profile
+    };
+    // Where nothing is said that would be waited for.
+    let brief = |mut profile: Profile| {
         profile.settings.insert("connect_seconds".into(), Setting::Number(1));
         profile
     };
@@ -139,7 +144,7 @@ fn each_step_of_connecting_has_its_own_error() {
     let nobody = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let stranger = tempfile::tempdir().unwrap();
     let other = Certificates::make(stranger.path(), "root");
-    let mut instance = at(1).with("host", "127.0.0.1\\gull");
+    let mut instance = brief(at(1)).with("host", "127.0.0.1\\gull");
     instance.settings.remove("port");
     instance.settings.insert("browser_port".into(), Setting::Number(nobody.into()));
     let mut through = instance.clone().with("ssh", "clerk@127.0.0.1");
@@ -151,9 +156,9 @@ fn each_step_of_connecting_has_its_own_error() {
         ("nobody listens", at(nobody), Some(&right)),
         ("instance not found", instance, Some(&right)),
         ("instance through ssh", through, Some(&right)),
-        ("another instance", at(plain).with("host", "127.0.0.1\\gull"), None),
-        ("says nothing", at(silent_port), Some(&right)),
-        ("says something else", at(rude), Some(&right)),
+        ("another instance", brief(at(plain)).with("host", "127.0.0.1\\gull"), None),
+        ("says nothing", brief(at(silent_port)), Some(&right)),
+        ("says something else", brief(at(rude)), Some(&right)),
         ("no TLS", at(plain).with("tls", "require"), Some(&right)),
         ("TLS is required", at(required.server.port()).with("tls", "off"), Some(&right)),
         ("TLS first, and none is there", flag(at(plain).with("tls", "require"), "tls_first"), Some(&right)),

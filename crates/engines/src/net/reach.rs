@@ -135,24 +135,23 @@ impl Route {
     }
 
     fn timed_out(&self, step: Step) -> EngineError {
-        let seconds = self.patience.as_secs();
-        EngineError::connecting(step, format!("{} did not answer within {seconds} seconds", self.address))
+        let time = in_words(self.patience);
+        EngineError::connecting(step, format!("{} did not answer within {time}", self.address))
             .remedy("A firewall may drop the packets. Check host and port, or give it more time with connect_seconds.")
     }
 
     /// The error of a server that took the connection and then said nothing.
     pub fn silent(&self, kind: &str) -> EngineError {
-        let seconds = self.patience.as_secs();
-        let what = format!("the server accepted the connection, then sent nothing for {seconds} seconds");
+        let time = in_words(self.patience);
+        let what = format!("the server accepted the connection, then sent nothing for {time}");
         EngineError::connecting(Step::Login, what)
             .remedy(format!("It may be overloaded, or not a {kind}. Give it more time with connect_seconds."))
     }
 
     /// The error of a server that let us in and then said nothing.
     pub fn silent_after(&self) -> EngineError {
-        let seconds = self.patience.as_secs();
-        let what =
-            format!("the server accepted the login, then did not answer the first queries within {seconds} seconds");
+        let time = in_words(self.patience);
+        let what = format!("the server accepted the login, then did not answer the first queries within {time}");
         EngineError::connecting(Step::Session, what)
             .remedy("It may be overloaded, or hold a lock on its catalog. Give it more time with connect_seconds.")
     }
@@ -178,6 +177,14 @@ impl Route {
             ),
         };
         EngineError::connecting(Step::Reach, what).remedy(remedy)
+    }
+}
+
+/// A length of time in whole seconds.
+pub fn in_words(time: Duration) -> String {
+    match time.as_secs() {
+        1 => "1 second".to_owned(),
+        seconds => format!("{seconds} seconds"),
     }
 }
 

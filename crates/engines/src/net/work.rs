@@ -9,6 +9,7 @@ use std::pin::{Pin, pin};
 use std::task::Poll;
 use std::time::{Duration, Instant};
 
+use super::reach::in_words;
 use jaunty_seam::engine::{Flow, Stop};
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::Profile;
@@ -207,10 +208,9 @@ pub async fn end(
 
 /// The error of a server that does not end a statement.
 pub fn cancel_timeout(within: Duration) -> EngineError {
-    let seconds = (within + HEARD).as_secs().max(1);
+    let time = in_words((within + HEARD).max(Duration::from_secs(1)));
     let message = format!(
-        "the server did not end the statement within {seconds} second{} after the cancel request; the connection was closed",
-        if seconds == 1 { "" } else { "s" }
+        "the server did not end the statement within {time} after the cancel request; the connection was closed"
     );
     EngineError::new(ErrorKind::Lost, message).remedy(
         "The next run reconnects, and the server rolls the statement back. For a slow server raise stop_seconds in the profile.",
