@@ -800,6 +800,10 @@ fn what_is_piped_in_runs_without_being_named() {
 fn a_connection_is_added_to_the_project_or_to_your_own() {
     let home = Home::new();
     std::fs::remove_dir(home.path("project/.jaunty")).unwrap();
+    // A name that is a command, too, is opened another way.
+    let told = home.call(&["connections", "add", "log", "sqlite:quay.db"]).gives();
+    assert!(told.ends_with("`jaunty log` is a command: open the connection with `jaunty -c log`\n"), "{told}");
+    home.call(&["connections", "remove", "log"]).gives();
     let own = home.call(&["connections", "add", "quay", "sqlite:quay.db", "--set", "create=true"]).gives();
     assert!(!own.contains("/project/"), "{own}");
     let path = "path = \"../quay.db\"";

@@ -78,6 +78,26 @@ fn what_is_typed_and_taken() {
 }
 
 #[test]
+fn a_colon_that_came_with_a_proposal_is_not_written_twice() {
+    for (typed, buffer) in [
+        ("tides { depth: { $g\t7", "tides { depth: { $gt: 7"),
+        ("tides { depth: { $g\t: 7", "tides { depth: { $gt: 7"),
+        ("tides { depth: { $g\t:7", "tides { depth: { $gt: 7"),
+        ("tides { depth: { $g\t:'a", "tides { depth: { $gt: 'a"),
+        ("tides { depth: { $g\t 7", "tides { depth: { $gt: 7"),
+        ("tides { depth: { $g\t  7", "tides { depth: { $gt:  7"),
+        ("tides { depth: { $g\t:least", "tides { depth: { $gt: :least"),
+    ] {
+        let mut stage = Stage::among("", &[("b.documents", "")]).esc().control('b').shows("b.documents");
+        stage = stage.types("b.doc").enter().esc();
+        for c in typed.chars() {
+            stage = if c == '\t' { stage.key(KeyCode::Tab, NONE) } else { stage.types(&c.to_string()) };
+        }
+        assert_eq!(stage.buffer(), buffer, "{typed:?} {}", stage.text());
+    }
+}
+
+#[test]
 fn a_proposal_is_chosen_by_moving_and_the_keys_are_free_again_after_it() {
     let stage = ferry("").types("select * from ports where ").key(KeyCode::Char(' '), KeyModifiers::CONTROL);
     assert!(proposed(&stage).starts_with(&["id", "name", "berths", "state"]), "{:?}", proposed(&stage));

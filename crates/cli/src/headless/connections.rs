@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use clap::CommandFactory;
 use jaunty_core::connection::{connections_files, edit, nearby, open, url};
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_seam::engine::{Key, Stop, Takes};
@@ -15,7 +16,7 @@ use jaunty_core::connection::Tried;
 use jaunty_core::words;
 use jaunty_engines::ENGINES;
 
-use crate::args::{Change, Connections, ConnectionsAct};
+use crate::args::{Args, Change, Connections, ConnectionsAct};
 use crate::failure::Failure;
 
 /// Keys whose values may be secrets, or lead to them.
@@ -239,7 +240,13 @@ fn save(before: Option<&str>, profile: Profile, json: bool) -> Result<(), Failur
     if json {
         return super::print(&format!("{:#}\n", as_json(&profile)));
     }
-    super::print(&format!("{} is saved in {}\n", clean(&profile.name), file.display()))
+    let name = clean(&profile.name);
+    super::print(&format!("{name} is saved in {}\n", file.display()))?;
+    // A command comes first on the command line.
+    if Args::command().find_subcommand(&profile.name).is_some() {
+        super::print(&format!("`jaunty {name}` is a command: open the connection with `jaunty -c {name}`\n"))?;
+    }
+    Ok(())
 }
 
 fn remove(name: &str, json: bool) -> Result<(), Failure> {
@@ -255,7 +262,6 @@ fn remove(name: &str, json: bool) -> Result<(), Failure> {
     super::print(&format!("{} removed from {}\n", clean(name), file.display()))
 }
 
-/// Lists the profiles. What is wrong in the files is told on standard error and is a failure.
 /// Prints the names alone, for shells.
 fn names() -> Result<(), Failure> {
     let found = crate::open::connections(&crate::open::folders()?);
@@ -265,6 +271,7 @@ fn names() -> Result<(), Failure> {
     super::print(&lines)
 }
 
+/// Lists the profiles. What is wrong in the files is told on standard error and is a failure.
 fn list(json: bool) -> Result<(), Failure> {
     let folders = crate::open::folders()?;
     let found = crate::open::connections(&folders);

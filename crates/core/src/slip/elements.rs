@@ -65,13 +65,11 @@ pub(super) fn copied(ground: &Ground, old: &Row) -> BTreeMap<usize, Datum> {
     (0..ground.fields.len()).filter(is_taken).filter_map(|at| Some((at, old.get(at)?.clone()?))).collect()
 }
 
-/// What tells an element more apart, where nobody has to say it: an identifier of the kind that `like` has.
-pub(super) fn new_key(ground: &Ground, dialect: &'static Dialect, like: Option<&Row>) -> BTreeMap<usize, Datum> {
-    let of_key = |at: &usize| {
-        let like = like?.get(*at)?.as_ref()?;
-        Some((*at, dialect.elements?.new_key(like, random())?))
-    };
-    ground.key.iter().filter_map(of_key).collect()
+/// What tells an element more apart, where nobody has to say it. It is known before it is sent, so that it can be taken
+/// back.
+pub(super) fn new_key(ground: &Ground, dialect: &'static Dialect) -> BTreeMap<usize, Datum> {
+    let given = ground.key.iter().filter(|at| ground.is_given_else(**at));
+    given.filter_map(|at| Some((*at, dialect.elements?.new_key(random())?))).collect()
 }
 
 /// Bytes that nobody has had before: seconds first, so that identifiers made of them come in the order of time.

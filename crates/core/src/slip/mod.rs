@@ -252,9 +252,9 @@ impl Slip {
         self.drafts.len() - 1
     }
 
-    /// What a row more begins with, where its key is like that of this one: an identifier, if the language makes them.
-    pub fn begun(&self, dialect: &'static Dialect, like: Option<&Row>) -> BTreeMap<usize, Datum> {
-        elements::new_key(&self.ground, dialect, like)
+    /// What a row more begins with: an identifier, if the language makes them.
+    pub fn begun(&self, dialect: &'static Dialect) -> BTreeMap<usize, Datum> {
+        elements::new_key(&self.ground, dialect)
     }
 
     /// The values of a row more that is like this one: without what the server numbers, and without columns that were
@@ -317,7 +317,10 @@ impl Slip {
         let Some(draft) = self.drafts.get(at) else { return String::new() };
         let name = |field: usize| self.ground.fields.get(field).map_or("", |field| field.column.name.as_str());
         let pair = |(field, value): (&usize, &Datum)| match draft.was(*field) {
-            Some(old) => format!("{}: {} → {}", name(*field), quoted(old), quoted(value)),
+            Some(old) => {
+                let (old, new) = where_they_differ(&quoted(old), &quoted(value));
+                format!("{}: {old} → {new}", name(*field))
+            }
             None => format!("{} {}", name(*field), quoted(value)),
         };
         let identity: Vec<String> = self
@@ -335,6 +338,29 @@ impl Slip {
             What::Delete => identity,
         }
     }
+}
+
+/// Two values without most of what long ones have in common at their beginnings and ends, so that the difference is seen.
+fn where_they_differ(old: &str, new: &str) -> (String, String) {
+    /// Less in common is not left out.
+    const LITTLE: usize = 16;
+    /// How far back the beginning of what differs is looked for: a field with its name.
+    const NEAR: usize = 32;
+    let common = old.chars().zip(new.chars()).take_while(|(one, other)| one == other);
+    let head: String = common.map(|(c, _)| c).collect();
+    let near = head.char_indices().rev().nth(NEAR).map_or(0, |(at, _)| at);
+    let head = head[near..].rfind([',', '{', '[']).map(|at| near + at + 1).or_else(|| head.rfind(' ')).unwrap_or(0);
+    let (old_rest, new_rest) = (&old[head..], &new[head..]);
+    let common = old_rest.chars().rev().zip(new_rest.chars().rev()).take_while(|(one, other)| one == other);
+    let tail: usize = common.map(|(c, _)| c.len_utf8()).sum();
+    let tail = old[old.len() - tail..].find([',', ' ', '}', ']']).map_or(0, |at| tail - at);
+    let (head, tail) = (if head > LITTLE { head } else { 0 }, if tail > LITTLE { tail } else { 0 });
+    let cut = |text: &str| {
+        let (before, after) = (if head > 0 { "… " } else { "" }, if tail > 0 { " …" } else { "" });
+        let part = &text[head..text.len() - tail];
+        format!("{before}{}{after}", if head > 0 { part.trim_start() } else { part })
+    };
+    (cut(old), cut(new))
 }
 
 /// A value in a sentence: an empty text, and one that looks like a word, are told from what they look like.

@@ -50,6 +50,44 @@ fn shown(slip: &Slip) -> Vec<String> {
 }
 
 #[test]
+fn of_long_values_the_difference_is_shown() {
+    let words = "the tide tables for the eastern quays are printed";
+    for (old, new, shown) in [
+        ("N7", "N8", ("N7", "N8")),
+        (
+            r#"{ name: "MLH–LNT", from: "MLH", to: "LNT", distance_nm: 69 }"#,
+            r#"{ name: "MLH–LNT", from: "MLH", to: "LNT", distance_nm: 70 }"#,
+            ("… distance_nm: 69 }", "… distance_nm: 70 }"),
+        ),
+        (
+            r#"{ name: "MLH", from: "MLH", to: "LNT", distance_nm: 69 }"#,
+            r#"{ name: "MLH–LNT", from: "MLH", to: "LNT", distance_nm: 69 }"#,
+            (r#"{ name: "MLH" …"#, r#"{ name: "MLH–LNT" …"#),
+        ),
+        (&format!("{words} twice a year"), &format!("{words} once a year"), ("… twice a year", "… once a year")),
+        (words, &format!("{words} anew"), ("… printed", "… printed anew")),
+        (
+            "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa",
+            "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa",
+            ("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"),
+        ),
+        ("", "ü", ("", "ü")),
+    ] {
+        let (one, other) = where_they_differ(old, new);
+        assert_eq!((one.as_str(), other.as_str()), shown, "{old} {new}");
+    }
+}
+
+proptest::proptest! {
+    #[test]
+    fn where_two_values_differ_is_cut_nowhere_inside_a_character(head in "[aü, {]{0,60}", one in ".{0,9}", other in ".{0,9}", tail in "[bß, }]{0,60}") {
+        let (one, other) = (format!("{head}{one}{tail}"), format!("{head}{other}{tail}"));
+        let shown = where_they_differ(&one, &other);
+        proptest::prop_assert_eq!(shown.0 == shown.1, one == other);
+    }
+}
+
+#[test]
 fn a_value_as_it_was_takes_its_draft_back() {
     let mut slip = berths();
     slip.change(row(7, "N7", None, ""), 3, text("deep")).unwrap();

@@ -281,8 +281,9 @@ pub trait Elements: Debug + Sync {
         written.to_owned()
     }
 
-    /// An identifier for an element more where its key has these values, from 12 random bytes; none if a person has to say.
-    fn new_key(&self, _like: &Datum, _random: [u8; 12]) -> Option<Datum> {
+    /// An identifier for an element more, from 12 random bytes: the one that the server or its drivers would make of them
+    /// where nobody says one. None if a person has to say.
+    fn new_key(&self, _random: [u8; 12]) -> Option<Datum> {
         None
     }
 }

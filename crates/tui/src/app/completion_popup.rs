@@ -35,6 +35,8 @@ pub struct Places {
     pub(super) filling: bool,
     /// A blank that was put in behind what was taken: a sign that is typed there takes its place.
     blank: Option<usize>,
+    /// What was taken ended with a colon and a blank, here: whoever writes them again out of habit means these.
+    colon: Option<usize>,
 }
 
 /// A place that is still to be filled in.
@@ -205,6 +207,7 @@ impl App {
         self.put_snippet(replace, &insert);
         let cursor = self.buffer.document.cursor();
         self.places.blank = blank.then_some(cursor);
+        self.places.colon = insert.ends_with(": ").then_some(cursor);
         if matches!(proposal.kind, Kind::Alias | Kind::Schema) {
             self.offer_while_typing('.');
         } else if blank {
@@ -290,8 +293,27 @@ impl App {
         }
     }
 
-    /// A parenthesis that was put in with what was taken is not written a second time.
+    /// A colon and a blank that came with what was taken are not written a second time. A colon alone begins a parameter,
+    /// so it goes only when what follows it is no name.
+    fn steps_over_colon(&mut self, typed: char) -> bool {
+        let document = &mut self.buffer.document;
+        let Some(at) = self.places.colon.filter(|_| document.selection().is_none()) else { return false };
+        let twice = document.cursor() == at + 1 && document.rope().get_byte(at) == Some(b':');
+        if typed == ':' && document.cursor() == at {
+            return false;
+        }
+        self.places.colon = None;
+        if twice && !(typed.is_alphabetic() || typed == '_') {
+            document.delete(Motion::Left);
+        }
+        typed == ' ' && document.cursor() == at
+    }
+
+    /// What was put in with what was taken, a parenthesis or a colon with its blank, is not written a second time.
     pub(super) fn steps_over(&mut self, typed: char) -> bool {
+        if self.steps_over_colon(typed) {
+            return true;
+        }
         let document = &self.buffer.document;
         let (cursor, whole) = (document.cursor(), document.rope().len_bytes());
         let there = document.rope().get_byte(cursor) == Some(b')') && document.selection().is_none();

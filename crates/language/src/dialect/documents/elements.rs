@@ -369,10 +369,9 @@ impl Elements for Documents {
         read::value(text).map_or_else(|_| text.to_owned(), |value| statement::laid_out(&value))
     }
 
-    fn new_key(&self, like: &Datum, random: [u8; 12]) -> Option<Datum> {
-        let (of, _) = self.plain(like.text())?;
+    fn new_key(&self, random: [u8; 12]) -> Option<Datum> {
         let digits: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
-        (of == "objectId").then(|| Datum::Written(format!("{{ $oid: \"{digits}\" }}")))
+        Some(Datum::Written(format!("{{ $oid: \"{digits}\" }}")))
     }
 }
 

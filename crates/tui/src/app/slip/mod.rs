@@ -279,13 +279,13 @@ impl App {
                 self.unmark();
             }
             Purpose::Add => {
-                let begun = head.begun(self.buffer.document.outline().dialect(), rows.first().map(|(_, row)| row));
+                let begun = head.begun(self.buffer.document.outline().dialect());
                 self.open_added(&head, begun);
             }
             Purpose::Copy => {
                 let dialect = self.buffer.document.outline().dialect();
                 let like = |old: &Row| {
-                    let mut new = head.begun(dialect, Some(old));
+                    let mut new = head.begun(dialect);
                     new.extend(head.copied(old));
                     new
                 };
