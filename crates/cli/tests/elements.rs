@@ -150,7 +150,9 @@ fn a_whole_document_is_changed_as_text_added_copied_and_deleted() {
     screen.shows("ports insert { _id: \"TRN\", name: \"Ternholm\" };").press(&["Escape", "Escape"]);
     screen
         .press(&["C"])
-        .shows("ports insert { name: \"Gullhaven\", berths: 4,")
+        // With an identifier of its own, that is in nobody's way where the others have texts.
+        .shows("ports insert { _id: { $oid: \"")
+        .shows("name: \"Gullhaven\", berths: 4,")
         .press(&["Home", "Enter"])
         .shows("_id · string")
         .types("EMB")
@@ -162,6 +164,12 @@ fn a_whole_document_is_changed_as_text_added_copied_and_deleted() {
     screen.press(&["M-u", "C-g"]).shows("sent: 1 changed, 2 added, 1 deleted in ports");
     let now = told(&home, "ports | sort { _id: 1 } | project { _id: 1 }");
     assert_eq!(now, "{\"_id\":\"EMB\"}\n{\"_id\":\"GUL\"}\n{\"_id\":\"TRN\"}\n");
+    screen.press(&["T"]).shows("take back · ports").press(&["C-g"]).shows("taken back:");
+    assert_eq!(told(&home, ALL), before);
+    // With the identifier that it was given here it can be taken back, too.
+    screen.press(&["C"]).shows("ports insert { _id: { $oid: \"").press(&["C-g"]).shows("sent: 1 added in ports");
+    let now = told(&home, "ports { _id: { $type: 'objectId' } } | project { _id: 0, berths: 1 }");
+    assert_eq!(now, "{\"berths\":4}\n");
     screen.press(&["T"]).shows("take back · ports").press(&["C-g"]).shows("taken back:");
     assert_eq!(told(&home, ALL), before);
 }

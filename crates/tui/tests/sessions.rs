@@ -131,7 +131,7 @@ fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     let stage = stage.shows("line 6").f(3).shows("line 6").esc();
     // One that is in hand goes on as it was.
     std::fs::write(&file, NORTH.replace("[north]", "[north]\nguard = \"read-only\"")).unwrap();
-    let stage = stage.shows("north has changed in its file");
+    let stage = stage.shows("north asks before it writes from now on: it has changed in its file");
     assert!(!stage.text().contains("READ-ONLY"), "{}", stage.text());
     let stage = stage.f(3).types("north").enter().shows("READ-ONLY");
     // The guard is in the first line from the choice on, the place only once it is connected.
@@ -143,6 +143,35 @@ fn what_another_program_writes_into_the_connections_file_is_taken_in() {
     let stage = stage.shows("connections reloaded").f(3).types("north").enter();
     assert!(stage.app.connection.location.is_some(), "it is still the one that was open");
     assert_eq!(stage.app.background.len(), parked);
+}
+
+/// Whoever writes a stricter guard into the file does not mean the day after.
+#[test]
+fn a_stricter_guard_holds_on_a_connection_that_is_open() {
+    let stage = Stage::among(
+        NORTH,
+        &[(
+            "a.sql",
+            "create table t(x);
+",
+        )],
+    )
+    .shows("connections")
+    .types("north")
+    .enter();
+    let stage = stage.until("the connection", |app| app.connection.location.is_some());
+    let file = stage.path("config/connections.toml");
+    let with = |guard: &str| {
+        std::fs::write(&file, NORTH.replace("[north]", &format!("[north]\nguard = \"{guard}\""))).unwrap()
+    };
+    with("ask");
+    let stage = stage.shows("north asks before it writes from now on, as its file says").shows("ASKS FIRST");
+    let stage = stage.control('g').shows("north asks before anything that writes").esc();
+    assert!(stage.app.rows.run().is_none(), "nothing ran");
+    // One that is not as strict holds once it is chosen.
+    with("open");
+    let stage = stage.shows("north has changed in its file").shows("ASKS FIRST");
+    stage.control('g').shows("north asks before anything that writes").esc();
 }
 
 #[test]

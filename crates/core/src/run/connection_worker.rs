@@ -23,7 +23,7 @@ use jaunty_language::outline::StatementId;
 use jaunty_seam::catalog::{Catalog, Name, Object};
 use jaunty_seam::engine::{Abilities, Effect, Engine, Location, Question, Request, Session, Stop, Switch, SwitchKind};
 use jaunty_seam::error::{EngineError, ErrorKind};
-use jaunty_seam::profile::{Profile, Secret};
+use jaunty_seam::profile::{Guard, Profile, Secret};
 
 use others::Others;
 pub use scripting::{ScriptOrder, ScriptText};
@@ -47,6 +47,8 @@ pub enum Order {
     Definition(Box<Object>),
     /// Connect with this secret, which is kept in memory, and do what waited for it.
     Secret(Secret),
+    /// From now on ask before what writes, if the profile did not say so when the connection was made.
+    AskFirst,
     /// Go to another database or schema, or take on a role.
     Switch(Switch),
     /// List where [`Order::Switch`] could go to.
@@ -316,6 +318,7 @@ impl Worker {
                     self.run_all(jobs, &stop);
                 }
             }
+            Order::AskFirst => self.profile.guard = self.profile.guard.max(Guard::Ask),
             Order::Database(name) => self.others.want(name),
             Order::Catalog => {
                 self.others.forget();
@@ -461,7 +464,7 @@ impl Worker {
 
     /// What the statement does, if the guard asks for a yes to that and has not had one.
     fn needs_yes(&mut self, job: &Job, stop: &Stop) -> Option<Effect> {
-        if job.confirmed || self.profile.guard == jaunty_seam::profile::Guard::Open {
+        if job.confirmed || self.profile.guard == Guard::Open {
             return None;
         }
         let sent = job.sent();

@@ -111,6 +111,15 @@ impl Job {
         let habit = known
             .and_then(|dialect| habit_refused(text, &words(text, dialect, 0), dialect, (&error.message, error.at)));
         let Some(habit) = habit else { return error };
+        // A server that quotes a word and tells no place means the one after what it does not know, not the first alike.
+        let after = habit.range.end + text[habit.range.end..].len() - text[habit.range.end..].trim_start().len();
+        let word = |at: usize| text.get(at..)?.split(|c: char| c.is_whitespace() || c == ';').next();
+        let error = match error.at {
+            Some(at) if at < habit.range.start && word(at).is_some() && word(at) == word(after) => {
+                error.at(Some(after))
+            }
+            _ => error,
+        };
         let before = error.remedy.as_deref().map(|remedy| format!(" {remedy}")).unwrap_or_default();
         let remedy = format!("{}.{before}", habit.sentence());
         error.remedy(remedy)

@@ -72,6 +72,13 @@ pub(super) fn new_key(ground: &Ground, dialect: &'static Dialect) -> BTreeMap<us
     given.filter_map(|at| Some((*at, dialect.elements?.new_key(random())?))).collect()
 }
 
+/// The fields of the key that a text of all of an element says; none where the field is another one.
+pub(super) fn key_in_whole(ground: &Ground, dialect: &'static Dialect, field: usize, text: &Datum) -> Vec<usize> {
+    let (Some(of), true) = (dialect.elements, ground.whole() == Some(field)) else { return Vec::new() };
+    let says = |at: &usize| ground.part(*at).is_some_and(|part| of.part_at(text.text(), &part.name).is_some());
+    ground.key.iter().copied().filter(says).collect()
+}
+
 /// Bytes that nobody has had before: seconds first, so that identifiers made of them come in the order of time.
 fn random() -> [u8; 12] {
     let mut bytes = [0; 12];

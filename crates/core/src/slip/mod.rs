@@ -237,11 +237,19 @@ impl Slip {
         self.change((row, old), whole, text)
     }
 
-    /// Gives a row that is added a value.
-    pub fn fill_in(&mut self, draft: usize, field: usize, value: Datum) -> Result<(), Undrafted> {
+    /// Gives a field of a row that is added a value: of this draft, and its field. A text of all of an element that says
+    /// what tells it apart takes the place of what was said before.
+    pub fn fill_in(
+        &mut self,
+        (draft, field): (usize, usize),
+        value: Datum,
+        dialect: &'static Dialect,
+    ) -> Result<(), Undrafted> {
         self.allows(field, &value)?;
+        let said = elements::key_in_whole(&self.ground, dialect, field, &value);
         if let Some(draft) = self.drafts.get_mut(draft).filter(|draft| draft.what == What::Add) {
             draft.new.insert(field, value);
+            draft.new.retain(|field, _| !said.contains(field));
         }
         Ok(())
     }

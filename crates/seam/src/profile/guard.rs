@@ -1,7 +1,7 @@
 //! How a profile protects its database.
 
-/// See the values. The word is shown on every screen.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+/// See the values, each stricter than those before it. The word is shown on every screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub enum Guard {
     /// Statements run as they are.
     #[default]

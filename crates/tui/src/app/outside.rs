@@ -5,10 +5,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jaunty_core::connection::{Connections, load};
+use jaunty_core::run::Order;
 use jaunty_language::text::clean;
+use jaunty_seam::profile::Guard;
 use notify::Watcher;
 
-use super::{App, Message};
+use super::{App, Connection, Message};
 
 /// Folders whose changes the system tells of, and how they came to be those.
 pub(super) struct Watched {
@@ -91,6 +93,26 @@ impl App {
         }
     }
 
+    /// Connections that are open, and whose file has a stricter guard by now, ask first from now on; what else a guard is
+    /// wants a new connection. Tells whether the one in hand does.
+    fn ask_as_files_say(&mut self) -> bool {
+        let known = &self.known;
+        let stricter = |connection: &mut Connection| {
+            let Some(profile) = &mut connection.profile else { return false };
+            let now = known.find(&profile.name).filter(|now| now.file == profile.file && now.guard > profile.guard);
+            let asks = now.is_some() && profile.guard == Guard::Open;
+            if asks {
+                profile.guard = Guard::Ask;
+                connection.ask(Order::AskFirst);
+            }
+            asks
+        };
+        for parked in &mut self.background {
+            stricter(parked);
+        }
+        stricter(&mut self.connection)
+    }
+
     /// Takes in what the connections files held a moment ago, unless they were read or changed here since.
     pub(super) fn known_again(&mut self, stamp: u64, known: Connections) {
         if stamp != self.known_stamp {
@@ -104,6 +126,7 @@ impl App {
         let mended = known.problems.is_empty() && !self.known.problems.is_empty();
         self.know(known);
         self.renew_connections();
+        let asks_now = self.ask_as_files_say();
         let in_hand = self.connection.profile.as_ref();
         let other = in_hand.and_then(|profile| {
             let now = self.known.find(&profile.name)?;
@@ -113,9 +136,14 @@ impl App {
             (Some(problem), _) => self.tell_wrong(clean::clean(&problem.to_string()).into_owned()),
             (None, Some(name)) if changed => {
                 let key = self.key_of("connections").unwrap_or_default();
+                let asks = if asks_now { "asks before it writes from now on: it " } else { "" };
                 self.tell(format!(
-                    "{name} has changed in its file; choose it again ({key}) to reconnect as it says now"
+                    "{name} {asks}has changed in its file; choose it again ({key}) to reconnect as it says now"
                 ));
+            }
+            (None, None) if asks_now => {
+                let name = clean::clean(self.connection.name()).into_owned();
+                self.tell(format!("{name} asks before it writes from now on, as its file says"));
             }
             (None, _) if changed || mended => self.tell("connections reloaded"),
             (None, _) => {}

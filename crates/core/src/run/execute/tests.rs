@@ -164,3 +164,16 @@ fn the_limit_holds_while_rows_come() {
     assert_eq!(archive.rows(), run.rows());
     assert!(size() <= retention.bytes + keeping.looks_every() + 5 * each, "{} of {}", size(), retention.bytes);
 }
+
+#[test]
+fn a_word_that_a_server_quotes_is_the_one_after_what_it_does_not_know() {
+    let statement = "select top 3 * from ports limit 3";
+    let job =
+        Job { statement: statement.into(), language: Some(&jaunty_language::dialect::SQLSERVER), ..Job::default() };
+    let refused = |at: usize| EngineError::new(ErrorKind::Refused, "Incorrect syntax near '3'").at(Some(at));
+    let at = |at: usize| job.with_habit(refused(at)).at;
+    assert_eq!(at(statement.find('3').unwrap()), statement.rfind('3'));
+    // A place that it tells stays.
+    assert_eq!(at(statement.find("top").unwrap()), statement.find("top"));
+    assert_eq!(at(statement.rfind('3').unwrap()), statement.rfind('3'));
+}

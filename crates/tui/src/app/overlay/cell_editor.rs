@@ -63,6 +63,14 @@ pub struct CellEditor {
     back: Option<Box<SlipView>>,
 }
 
+/// Whether a value is an identifier as they are made here for an element more, in a field whose values are others.
+fn is_made(slip: &Slip, field: usize, value: &Datum, dialect: &'static Dialect) -> bool {
+    let Some(of) = slip.ground.fields.get(field).filter(|_| slip.ground.is_given_else(field)) else { return false };
+    let made = dialect.elements.and_then(|elements| elements.new_key([0; 12]));
+    let kind = |value: &Datum| of.kind.of_value(value, dialect).0;
+    made.is_some_and(|made| kind(&made) == kind(value) && kind(value) != of.kind)
+}
+
 impl CellEditor {
     /// For a value of rows that were read; `first` is the value that it begins with.
     ///
@@ -98,6 +106,8 @@ impl CellEditor {
         let of = slip.drafts.get(draft);
         let was = of.and_then(|draft| draft.was(field)).cloned();
         let first = of.and_then(|draft| draft.value(field)).cloned();
+        // Where the others have identifiers of another kind, one that was made here is in nobody's way.
+        let first = first.filter(|value| !is_made(slip, field, value, dialect));
         let head = Slip { drafts: Vec::new(), ..slip.clone() };
         CellEditor::new(head, Edited::Draft(draft), field, (was, first), Some(Box::new(back)), dialect)
     }
@@ -341,7 +351,7 @@ impl Layer for CellEditor {
                     let of = slip.drafts.get(draft).cloned();
                     match of.and_then(|of| Some((of.row?, of.old))) {
                         Some(row) => slip.change(row, field, value.clone()),
-                        None => slip.fill_in(draft, field, value.clone()),
+                        None => slip.fill_in((draft, field), value.clone(), dialect),
                     }
                 })
             }
