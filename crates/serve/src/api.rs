@@ -294,10 +294,22 @@ pub const METHODS: &[Method] = &[
     },
 ];
 
+/// The methods that share a word with a name that is none.
+fn near(name: &str) -> Vec<&'static str> {
+    let name = name.to_lowercase();
+    let parts = || name.split(['.', '_', '/']).filter(|part| part.len() > 2);
+    let shares = |method: &&Method| method.name.split('.').any(|own| parts().any(|part| own.starts_with(part)));
+    METHODS.iter().filter(shares).map(|method| method.name).collect()
+}
+
 /// Finds a method, and holds what is given to its parameters: each has to be known, and of its kind.
 pub fn checked(name: &str, params: &Value) -> Result<(&'static Method, Map<String, Value>), Refusal> {
     let Some(method) = METHODS.iter().find(|method| method.name == name) else {
-        let message = format!("no method is named {name}; api.describe lists them");
+        let near = match near(name).as_slice() {
+            [] => String::new(),
+            near => format!("; like it: {}", near.join(", ")),
+        };
+        let message = format!("no method is named {name}{near}; api.describe lists them");
         return Err(Refusal { code: METHOD_NOT_FOUND, message });
     };
     let given = match params {
@@ -378,6 +390,14 @@ mod tests {
     fn what_is_given_is_held_to_the_table() {
         let refused = |name: &str, params: Value| checked(name, &params).map(drop).unwrap_err().message;
         assert_eq!(refused("rnu", json!({})), "no method is named rnu; api.describe lists them");
+        for (name, near) in [
+            ("connections", "connections.list"),
+            ("statement.run", "statements.list, statements.format, statements.problems, run, run.stop, screen.run"),
+            ("rows", "rows.page, rows.export"),
+        ] {
+            let message = format!("no method is named {name}; like it: {near}; api.describe lists them");
+            assert_eq!(refused(name, json!({})), message);
+        }
         assert_eq!(refused("run.stop", json!({})), "connection is missing: The name of a profile");
         assert_eq!(refused("run.stop", json!({"connection": 7})), "connection has to be a text");
         assert_eq!(
