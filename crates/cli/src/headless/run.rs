@@ -11,7 +11,7 @@ use jaunty_core::arrange::pick::Part;
 use jaunty_core::complete::Surroundings;
 use jaunty_core::export::file::{SaveError, save};
 use jaunty_core::logbook::Outcome;
-use jaunty_core::problems::{Problem, elsewhere, may_be_checked, mistyped, problems};
+use jaunty_core::problems::{Problem, elsewhere, may_be_checked, mistyped, omitted, problems, unquoted};
 use jaunty_core::run::execute::{Tell, execute};
 use jaunty_core::run::reading::{self, Read};
 use jaunty_core::run::transaction::OpenTransaction;
@@ -379,10 +379,14 @@ fn near_names(session: &mut dyn Session, statement: &str, error: &EngineError, w
     if error.kind != ErrorKind::Refused {
         return None;
     }
-    if let Some(found) = mistyped(error, statement, with.dialect) {
-        return Some(format!("Did you mean {}?", found.near.join(" or ")));
+    let meant = |found: Problem| format!("Did you mean {}?", found.near.join(" or "));
+    let word = mistyped(error, statement, with.dialect).or_else(|| omitted(error, statement, with.dialect));
+    if let Some(found) = word {
+        return Some(meant(found));
     }
-    let found = found_by_names(session, statement, with)?;
+    let Some(found) = found_by_names(session, statement, with) else {
+        return unquoted(error, statement, with.dialect).map(meant);
+    };
     // A server points at the name, or at the one before it: `p` of `p.nme`.
     let is_path = |text: &str| text.chars().all(|c| c.is_alphanumeric() || "_.\"`[]".contains(c));
     let from = |problem: &Problem, at: usize| statement.get(at..problem.range.start).is_some_and(is_path);

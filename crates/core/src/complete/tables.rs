@@ -1,5 +1,7 @@
 //! Tables, schemas and joins.
 
+use std::borrow::Cow;
+
 use super::columns::at_path;
 use super::context::{Context, Place, Surroundings};
 use super::links::{LOOKED_THROUGH, Link, by_keys, by_names};
@@ -73,24 +75,25 @@ pub(super) fn tables(context: &Context<'_>, found: &mut Found) {
     };
     // What each is worth is told first, and only the best are written out: there may be very many.
     let mut worth: Vec<(i32, usize, &Object)> = Vec::new();
-    let weigh = |object: &'_ Object| -> Option<i32> {
+    let weigh = |object: &'_ Object, fit: i32| -> Option<i32> {
         if !kinds(object.kind) {
             return None;
         }
         let near = if catalog.is_in_path(&object.schema) { 35 } else { 0 };
         let near = if object.is_partition() { -30 } else { near };
-        fit(&context.typed, &object.name).map(|fit| fit + near)
+        Some(fit + near)
     };
     if context.typed.is_empty() {
         for (place, object) in catalog.objects().iter().enumerate() {
-            worth.extend(weigh(object).map(|rank| (rank, place, object)));
+            worth.extend(weigh(object, 0).map(|rank| (rank, place, object)));
         }
     } else {
         for (place, name) in catalog.object_names().with_letters_of(&context.typed).enumerate() {
-            if fit(&context.typed, name).is_some() {
-                for object in catalog.named(&name.to_lowercase()).filter(|o| o.name == name) {
-                    worth.extend(weigh(object).map(|rank| (rank, place, object)));
-                }
+            let Some(fit) = fit(&context.typed, name) else { continue };
+            let is_lower = name.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
+            let lower = if is_lower { Cow::Borrowed(name) } else { Cow::Owned(name.to_lowercase()) };
+            for object in catalog.named(&lower).filter(|o| o.name == name) {
+                worth.extend(weigh(object, fit).map(|rank| (rank, place, object)));
             }
         }
     }

@@ -7,9 +7,11 @@
 mod commands;
 mod documents;
 mod mistyped;
+mod omitted;
 mod sql;
 
 pub use mistyped::mistyped;
+pub use omitted::{omitted, unquoted};
 
 use std::collections::HashSet;
 use std::ops::Range;
@@ -66,7 +68,9 @@ impl Problem {
             return said;
         }
         let found = elsewhere(text, around).into_iter().find(|problem| problem.is_meant_by(error));
-        match found.or_else(|| mistyped(error, text, around.dialect)) {
+        let dialect = around.dialect;
+        let found = found.or_else(|| mistyped(error, text, dialect)).or_else(|| omitted(error, text, dialect));
+        match found.or_else(|| unquoted(error, text, dialect).filter(|_| around.catalog.objects().is_empty())) {
             Some(found) => Problem { message: said.message, ..found },
             None => said,
         }

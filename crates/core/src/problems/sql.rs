@@ -13,6 +13,7 @@ use jaunty_seam::catalog::Catalog;
 use ropey::Rope;
 
 use super::Problem;
+use super::omitted::is_compared;
 use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
 use crate::complete::scope::{Scope, VisibleSource};
@@ -32,7 +33,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     if found.is_empty() && judged.iter().any(|word| whole_statement(word)) && !around.catalog.objects().is_empty() {
         let shape = Shape::of(all);
         let scope = Scope::new(&shape, around.catalog, around.dialect);
-        let judge = Judge { scope, made };
+        let judge = Judge { text, scope, made };
         judge.tables(&mut found);
         if found.is_empty() && around.catalog.missing.is_none() {
             judge.columns(&mut found);
@@ -84,6 +85,7 @@ pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     let shape = Shape::of(words(text, dialect, 0));
     let scope = Scope::new(&shape, around.catalog, dialect);
     let mut found: Vec<Problem> = in_definition(&shape, &scope).into_iter().collect();
+    found.extend(owners(&shape, &scope));
     for source in shape.queries.iter().flat_map(|query| &query.sources) {
         let Origin::Named(path) = &source.origin else { continue };
         let (name, before) = match path.as_slice() {
@@ -109,6 +111,42 @@ pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     found
 }
 
+/// Names before a point that no table of their query has: a column of JSON whose parts are reached another way, or the one
+/// table there is, under the name that it has here.
+fn owners(shape: &Shape, scope: &Scope<'_>) -> Vec<Problem> {
+    let dialect = scope.dialect;
+    let names =
+        |at: usize| shape.words.get(at).filter(|word| matches!(word.kind, TokenKind::Word | TokenKind::QuotedName));
+    let point = |at: usize| shape.words.get(at).is_some_and(|word| word.sign(b'.'));
+    let is_wrong = |at: usize| -> Option<Problem> {
+        let (owner, part) = (names(at)?, names(at + 2)?);
+        let is_alone = point(at + 1) && !point(at + 3) && !at.checked_sub(1).is_some_and(point);
+        let query = shape.query_at(at);
+        let (clause, from) = shape.clause_at(query, at);
+        if !is_alone || at <= from || matches!(clause, Clause::From) {
+            return None;
+        }
+        let name = shape.name_at(at)?;
+        let visible = scope.visible(query, clause);
+        if visible.iter().any(|source| source.unknown || name.means(&source.name.text, dialect)) {
+            return None;
+        }
+        let of = visible.iter().flat_map(|source| &source.columns).find(|column| name.means(&column.name, dialect));
+        if let Some(column) = of {
+            let is_json = column.db_type.to_lowercase().contains("json");
+            let way = dialect.part_of_json.filter(|_| is_json)?;
+            let key = shape.name_at(at + 2)?.text;
+            let near = vec![way.replace("{column}", &dialect.name_as_written(&name.text)).replace("{key}", &key)];
+            let problem = Problem::new(owner.range.start..part.range.end, format!("{} is a column", name.text));
+            return Some(Problem { near, is_written: true, ..problem });
+        }
+        let [one] = visible.as_slice() else { return None };
+        let message = format!("{} is not a table of this statement", name.text);
+        Some(Problem { near: vec![one.name.text.clone()], ..Problem::new(owner.range.clone(), message) })
+    };
+    (0..shape.words.len()).filter_map(is_wrong).collect()
+}
+
 /// The table that a definition is about, where none is called so.
 fn in_definition(shape: &Shape, scope: &Scope<'_>) -> Option<Problem> {
     let words = &shape.words;
@@ -132,6 +170,7 @@ fn in_definition(shape: &Shape, scope: &Scope<'_>) -> Option<Problem> {
 }
 
 struct Judge<'a> {
+    text: &'a str,
     scope: Scope<'a>,
     made: &'a HashSet<String>,
 }
@@ -371,7 +410,14 @@ impl Judge<'_> {
         let compared = previous.sign(b'=') || previous.sign(b'<') || previous.sign(b'>') || previous.is("LIKE");
         let as_text = if compared && word.text.starts_with('"') { "; text stands in single quotes" } else { "" };
         let message = format!("no column {} in the tables of this statement{as_text}", name.text);
-        Some(Problem { near, ..Problem::new(word.range.clone(), message) })
+        let problem = Problem::new(word.range.clone(), message);
+        if near.is_empty() && is_compared(&shape.words, at) {
+            // Names may be kept in other letters than those that are written.
+            let written = self.text.get(word.range.clone()).filter(|_| word.kind == TokenKind::Word);
+            let near = vec![format!("'{}'", written.unwrap_or(&name.text).replace('\'', "''"))];
+            return Some(Problem { near, is_written: true, ..problem });
+        }
+        Some(Problem { near, ..problem })
     }
 
     /// Whether a name stands in a call whose arguments have words of their own: `extract(day from x)`.

@@ -34,7 +34,7 @@ fn words_of_other_languages_are_told() {
         assert_eq!(found(name, text), [expected]);
     }
     let found = found("postgres", "select * from ports where country = \"Aldermere\"");
-    let expected = "\"Aldermere\": no column Aldermere in the tables of this statement; text stands in single quotes";
+    let expected = "\"Aldermere\": no column Aldermere in the tables of this statement; text stands in single quotes ('Aldermere')";
     assert_eq!(found, [expected]);
     // Somebody's own.
     let mut catalog = saltmarsh();
@@ -42,6 +42,49 @@ fn words_of_other_languages_are_told() {
     let around =
         Surroundings { catalog: &catalog, dialect: dialect::by_name("sqlite").unwrap(), snippets: &[], nearby: "" };
     assert!(problems("select now() from ports", around, &Default::default()).is_empty());
+}
+
+#[test]
+fn what_is_compared_is_a_text_where_no_column_is_near() {
+    for (text, expected) in [
+        ("select * from ports where country = Aldermere", &["Aldermere ('Aldermere')"][..]),
+        ("select * from ports where country in (Aldermere, 'x')", &["Aldermere ('Aldermere')"]),
+        ("select * from ports where country = contry", &["contry (country)"]),
+        ("select Aldermere from ports", &["Aldermere"]),
+        ("select * from ports where country = Aldermere || 'x'", &["Aldermere"]),
+    ] {
+        let told: Vec<String> = found("postgres", text)
+            .into_iter()
+            .map(|told| told.replacen(&told[told.find(':').unwrap()..told.find(" (").unwrap_or(told.len())], "", 1))
+            .collect();
+        assert_eq!(told, expected, "{text}");
+    }
+}
+
+#[test]
+fn what_stands_before_a_point_is_looked_for_where_a_server_refuses() {
+    let mut catalog = saltmarsh();
+    let kind = jaunty_seam::catalog::ObjectKind::Table;
+    let path = catalog.path.first().cloned().unwrap_or_default();
+    let extra = jaunty_seam::catalog::Column { name: "extra".into(), db_type: "jsonb".into(), ..Default::default() };
+    let id = jaunty_seam::catalog::Column { name: "id".into(), db_type: "int".into(), ..Default::default() };
+    catalog.object(&path, "crew", kind).columns = vec![id, extra];
+    catalog.complete();
+    for (name, text, wanted) in [
+        ("postgres", "select a.id from crew b", &["a: b"][..]),
+        ("postgres", "select a.id from crew", &["a: crew"]),
+        ("postgres", "select b.id, c.id from crew b join ports p on true", &[]),
+        ("postgres", "select id from crew where extra.n = 1", &["extra.n: extra->>'n'"]),
+        ("mysql", "select id from crew where extra.n = 1", &["extra.n: json_value(extra, '$.n')"]),
+        ("postgres", "select id from crew where id.n = 1", &[]),
+        ("postgres", "select b.id from crew b where exists (select 1 from ports p where p.id = b.id)", &[]),
+    ] {
+        let dialect = dialect::by_name(name).unwrap();
+        let around = Surroundings { catalog: &catalog, dialect, snippets: &[], nearby: "" };
+        let shown = |p: Problem| format!("{}: {}", &text[p.range.clone()], p.near.join(", "));
+        let told: Vec<String> = elsewhere(text, around).into_iter().map(shown).collect();
+        assert_eq!(told, wanted, "{text}");
+    }
 }
 
 #[test]

@@ -78,6 +78,8 @@ pub struct Dialect {
     pub conditions: &'static [&'static str],
     /// Whether the names of a statement reach into other databases of the server (`archive.dbo.tickets`).
     pub crosses_databases: bool,
+    /// A part of a column of JSON, as a text: with places for `{column}` and `{key}`.
+    pub part_of_json: Option<&'static str>,
     /// Whether a text that is not ASCII needs an `N` before its quote.
     pub national_texts: bool,
     /// Whether a statement ends at a character NUL, so that no literal of text can have one.
@@ -232,6 +234,7 @@ pub(super) const PLAIN: Dialect = Dialect {
     batch_word: None,
     conditions: &[],
     crosses_databases: false,
+    part_of_json: None,
     national_texts: false,
     ends_at_nul: false,
     parameters: &[],

@@ -483,5 +483,6 @@ pub static MYSQL: Dialect = Dialect {
     comments: ["", ""],
     definitions_commit: true,
     plans: Some(&plan::PLANS),
+    part_of_json: Some("json_value({column}, '$.{key}')"),
     ..PLAIN
 };

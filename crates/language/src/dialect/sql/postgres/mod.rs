@@ -572,5 +572,6 @@ pub static POSTGRES: Dialect = Dialect {
     changing: Some(&CHANGING),
     altering: Some(&ALTERING),
     plans: Some(&plan::PLANS),
+    part_of_json: Some("{column}->>'{key}'"),
     ..PLAIN
 };

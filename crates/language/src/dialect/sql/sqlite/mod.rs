@@ -298,5 +298,6 @@ pub static SQLITE: Dialect = Dialect {
     comments: ["", ""],
     infinity: Some("9e999"),
     plans: Some(&plan::PLANS),
+    part_of_json: Some("{column}->>'{key}'"),
     ..PLAIN
 };

@@ -347,5 +347,6 @@ pub static SQLSERVER: Dialect = Dialect {
         savepoint: "save transaction here",
         back_to_savepoint: "rollback transaction here",
     },
+    part_of_json: Some("json_value({column}, '$.{key}')"),
     ..PLAIN
 };
