@@ -66,6 +66,9 @@ pub struct Load {
     /// The encoding, such as utf-8, utf-16le or windows-1252
     #[arg(long, value_name = "ENCODING")]
     pub encoding: Option<String>,
+    /// Lines above the rows, such as a title, to pass over
+    #[arg(long, value_name = "LINES", default_value_t = 0, hide_default_value = true)]
+    pub skip: u64,
     /// Whether the first row has the names
     #[arg(long, value_name = "YES", value_parser = ["yes", "no"])]
     pub header: Option<String>,

@@ -153,6 +153,7 @@ fn choices(args: &args::Load) -> Result<Choices, Failure> {
         dates: args.dates.as_deref().and_then(Dates::of_word),
         numbers: args.decimal.as_deref().and_then(Numbers::of_word),
         sheet: args.sheet.clone(),
+        skip: args.skip,
     })
 }
 
@@ -317,6 +318,14 @@ fn preview(
         for bad in &first_rows.bad {
             text.push_str(&format!("  line {}: {}\n", bad.line, bad.reason));
         }
+    }
+    if source.titles > 0 {
+        let lines = words::count(source.titles, "line");
+        let look = if source.titles == 1 { "looks" } else { "look" };
+        text.push_str(&format!(
+            "\nThe first {lines} {look} like a title above the rows: --skip {} passes over them.\n",
+            source.titles
+        ));
     }
     let proposed = Matching::proposed_key(found).filter(|_| dialect.changing.is_some());
     if let Some(key) = proposed.filter(|_| args.create && args.key.is_empty()) {

@@ -128,6 +128,24 @@ impl<R: Read> Reader<R> {
         self.taken
     }
 
+    /// Passes over so many lines, whatever is in them; fewer where the source ends before.
+    pub fn pass_over(&mut self, lines: u64) -> Result<(), CsvError> {
+        for _ in 0..lines {
+            loop {
+                let found = memchr(b'\n', &self.buffer[self.from..self.to]);
+                self.skip(found.map_or(self.to - self.from, |at| at + 1));
+                if found.is_some() {
+                    self.line += 1;
+                    break;
+                }
+                if !self.fill()? {
+                    return Ok(());
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Reads the next record into `record`; false at the end. Empty lines are passed over.
     pub fn read(&mut self, record: &mut Record) -> Result<bool, CsvError> {
         record.clear(self.line);

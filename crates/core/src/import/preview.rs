@@ -178,7 +178,8 @@ pub fn look(
 ) -> Result<Looked, ImportError> {
     let names: Vec<String> = source.found.columns.iter().map(|column| column.name.clone()).collect();
     let (mut looked, mut all) = (Looked::default(), 0);
-    while all < source.found.rows {
+    // Those that are not rows at all are looked at, too, where there is nothing else.
+    while all < source.found.rows || source.has_looked_ahead() {
         let Some(block) = source.next_block()? else { break };
         all += block.rows.num_rows() as u64;
         let readers = ColumnReader::all(&block.rows);

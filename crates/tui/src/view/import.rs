@@ -140,6 +140,9 @@ fn found(view: &ImportView, field: &str) -> Option<String> {
             sign => char::from(sign).to_string(),
         },
         "encoding" if csv => source.encoding.to_owned(),
+        "skip" if source.titles > 0 => {
+            format!("0; the first {} look like a title", words::count(source.titles, "line"))
+        }
         "header" => if source.header { "yes" } else { "no" }.to_owned(),
         "dates" => {
             let column = source.found.columns.iter().find(|column| column.dates != Dates::Iso)?;

@@ -63,9 +63,13 @@ impl Rows for CsvRows {
                 }
             }
             let record = &self.record;
-            let texts = record.texts().filter(|_| record.len() == count);
+            // A separator after the last field is not one more.
+            let is_ended =
+                record.len() == count + 1 && record.get(count).is_some_and(|(last, quoted)| last.is_empty() && !quoted);
+            let is_whole = record.len() == count || is_ended;
+            let texts = record.texts().filter(|_| is_whole);
             let Some(texts) = texts else {
-                let reason = match record.len() == count {
+                let reason = match is_whole {
                     true => "a field is not UTF-8 text".to_owned(),
                     false => {
                         let fields = if record.len() == 1 { "field" } else { "fields" };

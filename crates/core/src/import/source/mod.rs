@@ -1,6 +1,7 @@
 //! A file of rows, opened: what it is, and its rows in blocks of columns.
 
 mod fields;
+mod looks;
 mod objects;
 mod workbook;
 
@@ -19,6 +20,7 @@ use jaunty_seam::rows::DB_TYPE;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
 use self::fields::CsvRows;
+use self::looks::{after_lines, form_of, looks_like_names, names_of, titles};
 use self::objects::JsonRows;
 use super::csv::{Form, Reader, Record};
 use super::found::{Found, FoundColumn, Seeing};
@@ -118,6 +120,8 @@ pub struct Choices {
     pub numbers: Option<Numbers>,
     /// The sheet of a workbook; the first that has cells where it says none.
     pub sheet: Option<String>,
+    /// So many lines of a file of fields stand above its rows.
+    pub skip: u64,
 }
 
 impl Choices {
@@ -150,6 +154,8 @@ pub struct Source {
     pub encoding: &'static str,
     /// Whether the first row has the names.
     pub header: bool,
+    /// So many lines look like a title above the rows, and were not passed over.
+    pub titles: u64,
     /// The sheet, of a workbook, and of how many.
     pub sheet: Option<String>,
     /// What was found out about its rows.
@@ -256,10 +262,14 @@ impl Source {
             true => whole,
             false => Box::new(Decoded::new(whole, encoding)),
         };
+        let mut titled = 0;
         let (rows, form, header): (Box<dyn Rows>, _, _) = match format {
             Format::Csv => {
-                let form = form_of(&decoded_first, &ending, choices);
+                let below = after_lines(&decoded_first, choices.skip);
+                let form = form_of(below, &ending, choices);
+                titled = titles(below, form);
                 let mut reader = Reader::new(text, form);
+                reader.pass_over(choices.skip).map_err(|error| ImportError::Malformed(error.to_string()))?;
                 let (mut record, mut second) = (Record::default(), Record::default());
                 let mut next = |record: &mut Record| {
                     reader.read(record).map_err(|error| ImportError::Malformed(error.to_string()))
@@ -283,6 +293,7 @@ impl Source {
             form,
             encoding: encoding.name(),
             header,
+            titles: titled + if titled > 0 { choices.skip } else { 0 },
             sheet: None,
             found: Found::default(),
             size,
@@ -314,6 +325,7 @@ impl Source {
             form: Form::default(),
             encoding: "binary",
             header: true,
+            titles: 0,
             sheet: None,
             found: Found::default(),
             size,
@@ -435,6 +447,11 @@ impl Source {
         self.read.load(Ordering::Relaxed)
     }
 
+    /// Whether there are rows that were looked at and not given yet.
+    pub fn has_looked_ahead(&self) -> bool {
+        !self.ahead.is_empty()
+    }
+
     /// The next rows; none at the end.
     pub fn next_block(&mut self) -> Result<Option<Block>, ImportError> {
         match self.ahead.pop_front() {
@@ -469,66 +486,6 @@ fn typed(of: &DataType) -> Option<(ColumnType, u32)> {
 
 fn decoded(first: &[u8], encoding: &'static Encoding) -> String {
     encoding.decode_without_bom_handling(first).0.into_owned()
-}
-
-/// How fields are written: by the ending, or by what gives the first lines the same count of fields, and the most.
-fn form_of(first: &str, ending: &str, choices: &Choices) -> Form {
-    let quote = choices.quote.unwrap_or(b'"');
-    if let Some(separator) = choices.separator {
-        return Form { separator, quote };
-    }
-    if matches!(ending, "tsv" | "tab") {
-        return Form { separator: b'\t', quote };
-    }
-    // The last line may be cut.
-    let whole = first.rsplit_once('\n').map_or(first, |(whole, _)| whole);
-    let count = |separator: u8| -> usize {
-        let mut reader = Reader::new(whole.as_bytes(), Form { separator, quote });
-        let (mut record, mut fields) = (Record::default(), Vec::new());
-        while fields.len() < 50 && reader.read(&mut record).unwrap_or(false) {
-            fields.push(record.len());
-        }
-        let first = fields.first().copied().unwrap_or(1);
-        let same = fields.iter().filter(|count| **count == first).count();
-        if first > 1 && same * 10 >= fields.len() * 9 { first } else { 0 }
-    };
-    let best =
-        [b',', b';', b'\t', b'|'].into_iter().map(|sign| (count(sign), sign)).rev().max_by_key(|(count, _)| *count);
-    Form { separator: best.filter(|(count, _)| *count > 0).map_or(b',', |(_, sign)| sign), quote }
-}
-
-/// Whether a first record has names: none of them is a number or a day, and they are different from each other and not
-/// empty; or there are numbers or days below them.
-fn looks_like_names(record: &Record, second: Option<&Record>) -> bool {
-    let text = |field: &[u8]| String::from_utf8_lossy(field).trim().to_owned();
-    let is_value = |text: &str| {
-        let day = text.get(..10).unwrap_or_default();
-        text.parse::<f64>().is_ok() || jaunty_seam::rows::moment::day(day).is_some()
-    };
-    let names: Vec<String> = record.fields().map(|(field, _)| text(field)).collect();
-    if names.iter().any(|name| is_value(name)) {
-        return false;
-    }
-    let mut seen = std::collections::HashSet::new();
-    if names.iter().all(|name| !name.is_empty() && seen.insert(name)) {
-        return true;
-    }
-    let below = second.into_iter().flat_map(Record::fields).map(|(field, _)| text(field));
-    names.iter().zip(below).any(|(name, value)| !name.is_empty() && is_value(&value))
-}
-
-fn names_of(record: &Record, header: bool) -> Vec<String> {
-    let mut seen = std::collections::HashSet::new();
-    let name = |(at, (field, _)): (usize, (&[u8], bool))| {
-        // What no server takes in a name, and nobody sees.
-        let text = String::from_utf8_lossy(field).trim().replace(char::is_control, "_");
-        let mut name = if header && !text.is_empty() { text } else { format!("c{}", at + 1) };
-        while !seen.insert(name.clone()) {
-            name.push('_');
-        }
-        name
-    };
-    record.fields().enumerate().map(name).collect()
 }
 
 fn text_schema(names: &[String]) -> SchemaRef {

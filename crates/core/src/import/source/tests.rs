@@ -119,3 +119,42 @@ fn a_compressed_file_is_read_as_what_is_in_it() {
         assert!(error.contains(what) && error.contains("or it is damaged"), "{error}");
     }
 }
+
+#[test]
+fn lines_above_the_rows_are_told_and_passed_over() {
+    let text = "Sailings of the week, as planned\n\nid;name;note\n1;\"Ann\n & Co\";\n2;Bo;x\n3;\n";
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.csv");
+    std::fs::write(&path, text).unwrap();
+    let open = |skip: u64| Source::open(&path, &Choices { skip, ..Choices::default() }).unwrap();
+    assert_eq!(open(0).titles, 0, "one of the rows has another count of fields");
+    std::fs::write(&path, text.replace("3;\n", "3;;\n")).unwrap();
+    assert_eq!((open(0).titles, open(1).titles, open(2).titles), (2, 0, 0));
+    let mut source = open(2);
+    let names: Vec<&str> = source.found.columns.iter().map(|column| column.name.as_str()).collect();
+    assert_eq!((names, source.form.separator), (vec!["id", "name", "note"], b';'));
+    let block = source.next_block().unwrap().unwrap();
+    assert_eq!((block.rows.num_rows(), block.lines), (3, vec![4, 6, 7]), "lines are those of the file");
+    // More than there are.
+    assert!(Source::open(&path, &Choices { skip: 99, ..Choices::default() }).is_err());
+    // Without a title none is seen.
+    for text in ["a,b\n1,2\n3,4\n", "a\n1\n2\n", "a,b\n1\n2\n", "a\n1,2\n"] {
+        std::fs::write(&path, text).unwrap();
+        assert_eq!(open(0).titles, 0, "{text}");
+    }
+}
+
+#[test]
+fn a_separator_after_the_last_field_is_not_one_more() {
+    let Read { names, rows, bad } = read("a.csv", b"id,name\n1,Ann,\n2,Bo\n3,Cy,x\n4,Di,\"\"\n5,,,\n").unwrap();
+    assert_eq!(names, ["id", "name"]);
+    assert_eq!(rows, [texts(&["1", "Ann"]), texts(&["2", "Bo"])]);
+    assert_eq!(
+        bad,
+        [
+            "3 fields where there are 2 columns",
+            "3 fields where there are 2 columns",
+            "4 fields where there are 2 columns"
+        ]
+    );
+}

@@ -51,6 +51,7 @@ const FIELDS: &[Declared] = &[
         "detected",
         "the separator of fields; or any one character",
     ),
+    ("skip", &[], "0", "lines above the rows, such as a title, to pass over"),
     ("header", &["", "yes", "no"], "detected", "whether the first row has the names"),
     ("encoding", &[], "detected", "such as utf-8, utf-16le, windows-1252"),
     ("null", &[], "empty without quotes", "a text that means NULL, too"),
@@ -219,6 +220,11 @@ impl ImportView {
             Some(Ok(rows)) if rows > 0 => Parts::Of(rows),
             Some(_) => return Err("parts: a number of rows".into()),
         };
+        let skip = match given("skip").map(str::parse::<u64>) {
+            None => 0,
+            Some(Ok(lines)) => lines,
+            Some(Err(_)) => return Err("skip: a number of lines".into()),
+        };
         let list =
             |text: &str| text.split(',').map(|name| name.trim().to_owned()).filter(|name| !name.is_empty()).collect();
         let touched = self.columns.iter().zip(&self.touched).filter(|(_, touched)| **touched);
@@ -237,6 +243,7 @@ impl ImportView {
                 dates: given("dates").and_then(Dates::of_word),
                 numbers: given("decimal").and_then(Numbers::of_word),
                 sheet: given("sheet").map(str::to_owned),
+                skip,
             },
             into: Into {
                 table: self.text("into").to_owned(),
