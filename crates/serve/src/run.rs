@@ -48,6 +48,7 @@ pub(crate) const COMMANDS: &[Command] = &[
     ("jaunty.csv", |server, given| server.all_rows(given, Format::Csv)),
     ("jaunty.json", |server, given| server.all_rows(given, Format::JsonLines)),
     ("jaunty.readCatalog", |server, given| server.read_catalog(given)),
+    ("jaunty.allow", |server, given| server.allow(given.uri, given.values.as_str().unwrap_or_default())),
 ];
 
 /// The arguments of a command.

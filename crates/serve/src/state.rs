@@ -13,6 +13,7 @@ use jaunty_core::run::{Job, Keeping, Report, Run};
 use jaunty_language::text::clean::clean;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::engine::Engine;
+use jaunty_seam::profile::Profile;
 use serde_json::Value;
 
 use crate::client::{Client, Weight};
@@ -102,24 +103,43 @@ impl Server {
         self.next
     }
 
-    /// Finds what a document is connected to, and connects.
-    pub(crate) fn connect(&mut self, uri: &str) {
-        let Some(text) = self.texts.get(uri) else { return };
+    /// The profile that a document belongs to, as its file says now.
+    pub(crate) fn profile_of(&self, text: &Text) -> Option<Profile> {
         let (path, line) = (text.path(), text.connection_line());
         let known = connections_for(path.as_deref(), &self.options.folders, self.options.engines);
-        let profile = match &line {
+        match &line {
             Some(name) => known.find(name).cloned().or_else(|| {
                 let near = near(path.as_deref(), &known, self.options.engines);
                 near.into_iter().map(|found| found.profile).find(|profile| profile.name == *name)
             }),
             None => profile_for(path.as_deref(), &known, &self.options.keeping, self.options.engines),
-        };
+        }
+    }
+
+    /// Takes a person's consent to the profile of a document, which they were shown under this name of it
+    /// ([`consent::name_of`]), and connects.
+    pub(crate) fn allow(&mut self, uri: &str, shown: &str) -> Result<Value, Refusal> {
+        let profile = self.texts.get(uri).and_then(|text| self.profile_of(text));
+        let profile = profile.ok_or_else(|| Refusal::failed("the document belongs to no connection"))?;
+        if consent::name_of(&profile) != shown {
+            return Err(Refusal::failed(format!("{} has changed in its file since; look at it again", profile.name)));
+        }
+        consent::give(&self.options.folders, &profile).map_err(|error| Refusal::failed(error.to_string()))?;
+        self.connect(uri);
+        Ok(Value::Null)
+    }
+
+    /// Finds what a document is connected to, and connects.
+    pub(crate) fn connect(&mut self, uri: &str) {
+        let Some(text) = self.texts.get(uri) else { return };
+        let profile = self.profile_of(text);
         let unwanted = profile.as_ref().filter(|profile| !consent::is_given(&self.options.folders, profile));
         let held = unwanted.map(|profile| {
             let name = clean(&profile.name);
             format!(
-                "{name} takes a secret by a command or a variable that the project names; `jaunty connections try \
-                 {name}` allows that"
+                "{name} {}, and its file came with the project: a code action here, or `jaunty connections try {name}`, \
+                 allows that",
+                clean(&consent::subject(profile))
             )
         });
         let number = profile.filter(|_| held.is_none()).and_then(|profile| {

@@ -479,11 +479,35 @@ fn a_document_without_a_connection_is_offered_some() {
     std::fs::write(&file, std::fs::read_to_string(&file).unwrap() + &shy).unwrap();
     editor.open("shy.sql", "-- connection: shy\nselect 1;\n");
     let told = editor.troubles(|told| told.contains("shy"));
-    assert!(told.starts_with("0: shy takes a secret by a command or a variable that the project names"), "{told}");
+    assert!(told.starts_with("0: shy runs its secret_command, and its file came with the project"), "{told}");
     let at = editor.at("shy.sql", "-- connection: shy\nselect 1;\n", "select");
     let refused = editor.command("jaunty.run", &at);
     assert!(refused["error"]["message"].as_str().unwrap().contains("jaunty connections try shy"), "{refused}");
     assert!(!mark.exists());
+    // A person allows it, as it was shown to them.
+    let at = json!({"start": {"line": 0, "character": 0}, "end": {"line": 0, "character": 0}});
+    let allowing = |editor: &mut Editor| {
+        let wanted =
+            json!({"textDocument": {"uri": editor.uri("shy.sql")}, "range": at, "context": {"diagnostics": []}});
+        let action = editor.ask("textDocument/codeAction", wanted)[0].clone();
+        assert_eq!(action["title"], "Allow shy here: it runs its secret_command");
+        action["command"]["arguments"].clone()
+    };
+    let shown = allowing(&mut editor);
+    let connections = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, connections.replace("echo fog", "echo mist")).unwrap();
+    let answer = editor.answer("workspace/executeCommand", json!({"command": "jaunty.allow", "arguments": shown}));
+    assert!(answer["error"]["message"].as_str().unwrap().contains("has changed in its file since"), "{answer}");
+    let shown = allowing(&mut editor);
+    assert!(!mark.exists());
+    let answer = editor.answer("workspace/executeCommand", json!({"command": "jaunty.allow", "arguments": shown}));
+    assert_eq!(answer["result"], Value::Null);
+    let since = std::time::Instant::now();
+    while !mark.exists() && since.elapsed() < std::time::Duration::from_secs(60) {
+        std::thread::yield_now();
+    }
+    assert!(mark.exists());
+    std::fs::write(&file, connections.replace(&shy, "")).unwrap();
     // What lies near is connected to where it is named.
     let near = "-- connection: tides\nselect name from ports limit 1;\n";
     editor.open("near.sql", near);

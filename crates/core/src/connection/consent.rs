@@ -24,6 +24,16 @@ pub fn give(folders: &Folders, profile: &Profile) -> io::Result<()> {
     replace(&folders.consents().join(name_of(profile)), b"")
 }
 
+/// What a person consents to, of a profile that needs it: what it runs, and what it sends. Commands are named by their keys
+/// alone, since some have a secret in them.
+pub fn subject(profile: &Profile) -> String {
+    let runs = ["secret_command", "ssh_secret_command"].iter().filter(|key| profile.settings.contains_key(**key));
+    let runs = runs.map(|key| format!("runs its {key}"));
+    let source = profile.text("secret").filter(|source| *source != "ask");
+    let takes = source.map(|source| format!("takes its secret from {source}"));
+    runs.chain(takes).collect::<Vec<_>>().join(", and ")
+}
+
 /// Whether a profile stands in a project's connections file.
 pub fn is_of_project(profile: &Profile) -> bool {
     let folder = profile.file.as_ref().and_then(|file| file.parent()).and_then(|folder| folder.file_name());
@@ -40,8 +50,8 @@ fn is_needed(profile: &Profile) -> bool {
     is_of_project(profile) && (runs || elsewhere)
 }
 
-/// The name of the file that stands for it.
-fn name_of(profile: &Profile) -> String {
+/// The name of the file that stands for it: another profile, or the same with other settings, has another.
+pub fn name_of(profile: &Profile) -> String {
     let mut digest = Sha256::new();
     let mut put = |text: &str| {
         digest.update((text.len() as u64).to_le_bytes());
@@ -60,6 +70,12 @@ fn name_of(profile: &Profile) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn it_is_said_what_it_is_about() {
+        let profile = Profile::new("quay", "postgres").with("secret", "env:QUAY").with("ssh_secret_command", "cat key");
+        assert_eq!(subject(&profile), "runs its ssh_secret_command, and takes its secret from env:QUAY");
+    }
 
     #[test]
     fn what_comes_with_a_project_is_asked_about_once() {

@@ -4,6 +4,7 @@ use std::ops::Range;
 
 use jaunty_core::complete::Surroundings;
 use jaunty_core::complete::rewrite::{expand_star, missing_joins, qualify};
+use jaunty_core::connection::consent;
 use serde_json::{Value, json};
 
 use super::symbols::name_of;
@@ -64,6 +65,14 @@ pub(super) fn actions(server: &mut Server, params: &Value) -> Result<Value, Refu
             command("Refresh the catalog", "jaunty.readCatalog"),
         );
     } else {
+        if let Some(profile) = server.profile_of(text).filter(|_| text.troubles.held.is_some()) {
+            let title = format!("Allow {} here: it {}", profile.name, consent::subject(&profile));
+            let title = clean(&title).into_owned();
+            // What is allowed is what was shown.
+            let shown = json!([text.uri, position, consent::name_of(&profile)]);
+            let command = json!({"title": "Allow it", "command": "jaunty.allow", "arguments": shown});
+            put("quickfix", title, json!({"command": command}));
+        }
         let known = connections_for(text.path().as_deref(), &server.options.folders, server.options.engines);
         let near = near(text.path().as_deref(), &known, server.options.engines);
         let named = known.profiles.iter().map(|profile| (&profile.name, String::new()));
