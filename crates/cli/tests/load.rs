@@ -483,7 +483,7 @@ fn a_file_is_looked_at_and_loaded_on_the_screen() {
     screen.shows("1 value not of the type of the column, and stored all the same, such as line 3: berths: ");
     screen.shows("opened → (nowhere)").shows("separator   ;");
     // Another column for what has none, and one that is left out.
-    screen.press(&["Up", "Up"]).press(&["Down"; 17]).types("note").shows("opened → note");
+    screen.press(&["Up", "Up"]).press(&["Down"; 18]).types("note").shows("opened → note");
     screen.press(&["Up", "C-u"]).shows("berths → (nowhere)").press(&["C-g"]).shows("2 rows loaded into ports in");
     assert_eq!(
         one(&home, "select group_concat(code || name || coalesce(berths, 'NULL') || note, ';') from ports"),
@@ -494,6 +494,22 @@ fn a_file_is_looked_at_and_loaded_on_the_screen() {
     screen.types("x").shows("ports has no column \"x\"").press(&["C-u"]).loses("ports has no column").press(&["C-g"]);
     screen.shows("nothing was loaded").press(&["Escape"]).loses("load a file").press(&["M-l"]);
     screen.shows("new.csv into ports");
+}
+
+#[test]
+fn lines_of_a_title_are_passed_over() {
+    let text = "Sailings of the week, as planned\n\nid;name;berths\n1;Ann;4\n2;Bo;7;\n3;Cy;2\n";
+    let home = quay().file("week.csv", text).file("a.sql", "select 1;\n");
+    let shown = load(&home, 0, &["week.csv", "-c", "quay", "-i", "week", "--create", "--preview"]);
+    assert!(shown.contains("4 rows (all of them were looked at)"), "{shown}");
+    assert!(shown.contains("4 rows of those do not fit:\n  line 3: 1 field where there are 2 columns"), "{shown}");
+    let screen = home.screen(&["a.sql", "-c", "quay"]);
+    screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay").types("week.csv").press(&["Enter"]);
+    screen.types("week").shows("4 rows looked at: 4 of them do not fit").press(&["Down"; 4]).types("2");
+    screen.shows("3 rows looked at: all of them fit").press(&["C-g"]).shows("3 rows loaded into week in");
+    assert_eq!(one(&home, "select group_concat(id || name || berths, ';') from week"), "1Ann4;2Bo7;3Cy2");
+    let told = load(&home, 0, &["week.csv", "-c", "quay", "-i", "week", "--skip", "2"]);
+    assert!(told.contains("3 rows loaded into week"), "{told}");
 }
 
 #[test]
@@ -548,7 +564,7 @@ fn pasted_rows_make_a_table() {
     screen.shows("quay.db · main").press(&["M-i"]).shows("load a file · quay");
     screen.pastes("id\tname\n1\tTern Sound\n2\tEbb Gate\n").shows("(pasted rows)").types("tides");
     screen.shows("The table is new: create table tides ( id integer, name text )").shows("none; every id is different");
-    screen.press(&["Down"; 9]).types("id").shows("id integer not null, name text, primary key (id)");
+    screen.press(&["Down"; 10]).types("id").shows("id integer not null, name text, primary key (id)");
     screen.press(&["C-g"]).shows("2 rows loaded into tides in").loses("The table is new");
     // Pressed once more it loads nothing twice.
     screen.press(&["C-g"]).shows("these rows are loaded; change something here to load again");
@@ -592,13 +608,13 @@ fn a_column_of_a_new_table_gets_the_type_that_is_wanted() {
         .types("zones.csv")
         .press(&["Enter"])
         .types("fresh");
-    screen.shows("create table fresh ( code integer, price numeric )").press(&["Down"; 13]);
+    screen.shows("create table fresh ( code integer, price numeric )").press(&["Down"; 14]);
     screen
         .shows("A new table takes")
         .types("code: char(5)")
         .shows("create table fresh ( code char(5), price numeric )");
     screen
-        .press(&["Up"; 13])
+        .press(&["Up"; 14])
         .press(&["C-u"])
         .types("zones")
         .shows("only a table that is made takes types; zones has its own");

@@ -277,7 +277,7 @@ fn preview(
         text.push_str(&format!(" · {} · separator {separator} · {header}", source.encoding));
     }
     let looked = if found.all { "all of them" } else { "the first ones" };
-    text.push_str(&format!("\n{} ({looked} were looked at)\n\n", words::count(found.rows, "row")));
+    text.push_str(&format!("\n{} ({looked} were looked at)\n\n", words::count(first_rows.seen, "row")));
     let widest = found.columns.iter().map(|column| column.name.chars().count()).max().unwrap_or(0).min(32);
     for (at, column) in found.columns.iter().enumerate() {
         let to = matching.targets.iter().find(|target| target.from == at);

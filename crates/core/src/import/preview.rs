@@ -50,7 +50,9 @@ pub struct Preview {
 pub struct Looked {
     /// As they stand in the file; nothing where a value is not there.
     pub rows: Vec<Vec<Option<String>>>,
-    /// How many of the rows that were looked at do not fit.
+    /// How many were looked at, those that are no rows of the file's columns among them.
+    pub seen: u64,
+    /// How many of those do not fit.
     pub misfits: u64,
     /// The first of them.
     pub bad: Vec<Bad>,
@@ -182,6 +184,7 @@ pub fn look(
     while all < source.found.rows || source.has_looked_ahead() {
         let Some(block) = source.next_block()? else { break };
         all += block.rows.num_rows() as u64;
+        looked.seen += (block.rows.num_rows() + block.bad.len()) as u64;
         let readers = ColumnReader::all(&block.rows);
         for row in 0..block.rows.num_rows().min(SHOWN - looked.rows.len()) {
             let cell = |reader: &ColumnReader<'_>| {

@@ -240,7 +240,7 @@ fn draw_columns(
 fn fits(preview: &Preview) -> (String, Role) {
     let found = &preview.source.found;
     let of = if found.all { String::new() } else { "the first ".to_owned() };
-    let rows = words::count(found.rows, "row");
+    let rows = words::count(preview.looked.seen, "row");
     match (&preview.matching, preview.looked.misfits) {
         (Err(_), _) => (format!("{of}{rows} looked at"), Role::Faint),
         (Ok(_), 0) => (format!("{of}{rows} looked at: all of them fit"), Role::Done),

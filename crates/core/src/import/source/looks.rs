@@ -12,6 +12,12 @@ const TITLES: usize = 12;
 /// What may stand between fields.
 const SEPARATORS: [u8; 4] = [b',', b';', b'\t', b'|'];
 
+/// Whether a separator stands after what may be the last field.
+fn ends_empty(record: &Record) -> bool {
+    let last = record.len().checked_sub(1).filter(|last| *last > 0).and_then(|last| record.get(last));
+    last.is_some_and(|(last, quoted)| last.is_empty() && !quoted)
+}
+
 /// The text after so many of its lines.
 pub(super) fn after_lines(text: &str, lines: u64) -> &str {
     let skipped = text.split_inclusive('\n').take(usize::try_from(lines).unwrap_or(usize::MAX));
@@ -27,14 +33,14 @@ pub(super) fn titles(first: &str, form: Form) -> u64 {
         let mut reader = Reader::new(whole.as_bytes(), Form { separator, ..form });
         let (mut record, mut all) = (Record::default(), Vec::new());
         while all.len() < RECORDS && reader.read(&mut record).unwrap_or(false) {
-            all.push((record.line, record.len()));
+            all.push((record.line, record.len(), ends_empty(&record)));
         }
         (1..all.len().min(TITLES)).find_map(|at| {
-            let (line, count) = all[at];
-            let differs = all[..at].iter().all(|(_, other)| *other < count);
+            let (line, count, _) = all[at];
+            let differs = all[..at].iter().all(|(_, other, _)| *other < count);
             let rows = &all[at..];
-            (count > 1 && differs && rows.len() > 2 && rows.iter().all(|(_, other)| *other == count))
-                .then_some(line - 1)
+            let same = rows.iter().all(|(_, other, ends)| *other == count || (*ends && *other == count + 1));
+            (count > 1 && differs && rows.len() > 2 && same).then_some(line - 1)
         })
     };
     SEPARATORS.into_iter().filter_map(below).min().unwrap_or(0)
@@ -55,10 +61,10 @@ pub(super) fn form_of(first: &str, ending: &str, choices: &Choices) -> Form {
         let mut reader = Reader::new(whole.as_bytes(), Form { separator, quote });
         let (mut record, mut fields) = (Record::default(), Vec::new());
         while fields.len() < RECORDS && reader.read(&mut record).unwrap_or(false) {
-            fields.push(record.len());
+            fields.push((record.len(), ends_empty(&record)));
         }
-        let first = fields.first().copied().unwrap_or(1);
-        let same = fields.iter().filter(|count| **count == first).count();
+        let (first, _) = fields.first().copied().unwrap_or((1, false));
+        let same = fields.iter().filter(|(count, ends)| *count == first || (*ends && *count == first + 1)).count();
         if first > 1 && same * 10 >= fields.len() * 9 { first } else { 0 }
     };
     let best = SEPARATORS.into_iter().map(|sign| (count(sign), sign)).rev().max_by_key(|(count, _)| *count);
