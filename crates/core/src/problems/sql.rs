@@ -18,6 +18,9 @@ use crate::complete::Surroundings;
 use crate::complete::context::expects_operand;
 use crate::complete::scope::{Scope, VisibleSource};
 
+/// In longer statements names before points are not looked at.
+const MOST_WORDS: usize = 10_000;
+
 /// What is wrong with it. `made` are names that the text around makes or could make.
 pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) -> Vec<Problem> {
     let mut found = Vec::new();
@@ -85,7 +88,9 @@ pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     let shape = Shape::of(words(text, dialect, 0));
     let scope = Scope::new(&shape, around.catalog, dialect);
     let mut found: Vec<Problem> = in_definition(&shape, &scope).into_iter().collect();
-    found.extend(owners(&shape, &scope));
+    if shape.words.len() <= MOST_WORDS {
+        found.extend(owners(&shape, &scope));
+    }
     for source in shape.queries.iter().flat_map(|query| &query.sources) {
         let Origin::Named(path) = &source.origin else { continue };
         let (name, before) = match path.as_slice() {
