@@ -591,6 +591,15 @@ fn the_catalog_has_what_was_made() {
         session.definition(object("raise_fares"), &Stop::default()).unwrap().unwrap().starts_with("create procedure")
     );
     assert_eq!(session.definition(routes, &Stop::default()), Ok(None));
+    // The views of the standard say the same.
+    let mut told = |statement: &str| run(session.as_mut(), statement).unwrap_or_else(|e| panic!("{e}")).rows();
+    let tables = told("select table_name, table_type from information_schema.tables order by table_name");
+    assert_eq!(tables, [["cheap", "VIEW"], ["ports", "BASE TABLE"], ["routes", "BASE TABLE"]]);
+    let columns = told(
+        "select COLUMN_NAME, DATA_TYPE, CHARACTER_MAXIMUM_LENGTH, IS_NULLABLE from ferry.INFORMATION_SCHEMA.COLUMNS where TABLE_NAME = 'ports' and COLUMN_NAME <> 'id' order by ORDINAL_POSITION",
+    );
+    assert_eq!(columns, [["code", "nchar", "3", "NO"], ["name", "nvarchar", "80", "NO"]]);
+    assert_eq!(told("select routine_name from information_schema.routines"), [["raise_fares"]]);
 }
 
 #[test]

@@ -1,4 +1,5 @@
-//! The schema `sys`: tables that are filled anew, from what SQLite says, when a statement reads them.
+//! The schemas `sys` and `information_schema`: tables that are filled anew, from what SQLite says, when a statement reads
+//! them.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -49,6 +50,11 @@ create table sys.fulltext_catalogs(fulltext_catalog_id int);
 create table sys.xml_schema_collections(xml_collection_id int, schema_id int);
 create table sys.assemblies(assembly_id int, is_user_defined bit);
 create table sys.stats(object_id int, user_created bit);
+create table information_schema.tables(TABLE_CATALOG sysname, TABLE_SCHEMA sysname, TABLE_NAME sysname, TABLE_TYPE varchar(10));
+create table information_schema.columns(TABLE_CATALOG sysname, TABLE_SCHEMA sysname, TABLE_NAME sysname, COLUMN_NAME sysname, ORDINAL_POSITION int, COLUMN_DEFAULT nvarchar(4000), IS_NULLABLE varchar(3), DATA_TYPE sysname, CHARACTER_MAXIMUM_LENGTH int, NUMERIC_PRECISION tinyint, NUMERIC_SCALE int, COLLATION_NAME sysname);
+create table information_schema.views(TABLE_CATALOG sysname, TABLE_SCHEMA sysname, TABLE_NAME sysname, VIEW_DEFINITION nvarchar(4000));
+create table information_schema.routines(ROUTINE_CATALOG sysname, ROUTINE_SCHEMA sysname, ROUTINE_NAME sysname, ROUTINE_TYPE nvarchar(20));
+create table information_schema.schemata(CATALOG_NAME sysname, SCHEMA_NAME sysname, SCHEMA_OWNER sysname);
 ";
 
 /// Types by their numbers in `sys.types`: name, number, and bytes.
@@ -132,7 +138,7 @@ fn number_of(of: Type) -> (i64, i64, i64, i64) {
 
 /// Makes the tables.
 pub fn make(db: &Connection) -> rusqlite::Result<()> {
-    db.execute_batch("attach ':memory:' as sys;")?;
+    db.execute_batch("attach ':memory:' as sys; attach ':memory:' as information_schema;")?;
     db.create_scalar_function("type_name", 1, FunctionFlags::SQLITE_UTF8, |context| {
         let number: i64 = context.get(0)?;
         Ok(KNOWN.iter().find(|(_, known, _)| *known == number).map(|(name, ..)| *name))
@@ -141,16 +147,46 @@ pub fn make(db: &Connection) -> rusqlite::Result<()> {
 }
 
 /// Whether a name is one of the tables.
-pub fn is_table(name: &str) -> bool {
-    TABLES.contains(&format!("create table sys.{}(", name.to_ascii_lowercase()))
+pub fn is_table(schema: &str, name: &str) -> bool {
+    TABLES.contains(&format!("create table {}.{}(", schema.to_ascii_lowercase(), name.to_ascii_lowercase()))
+}
+
+/// Whether a name is the schema of such tables.
+pub fn is_schema(name: &str) -> bool {
+    ["sys", "information_schema"].iter().any(|schema| schema.eq_ignore_ascii_case(name))
 }
 
 /// The number of the first object.
 const FIRST: i64 = 1_000_000;
 const DBO: i64 = 1;
 
+/// What the schema `information_schema` says, by what `sys` does, of the database `?1`.
+const INFORMATION: &[&str] = &[
+    "insert into information_schema.tables select ?1, s.name, o.name, case o.type when 'V' then 'VIEW' else 'BASE TABLE' end \
+     from sys.objects o join sys.schemas s using (schema_id) where o.type in ('U', 'V')",
+    "insert into information_schema.columns select ?1, s.name, o.name, c.name, c.column_id, d.definition, \
+     case when c.is_nullable then 'YES' else 'NO' end, t.name, \
+     case when t.name in ('nvarchar', 'nchar') and c.max_length > 0 then c.max_length / 2 \
+     when t.name in ('nvarchar', 'nchar', 'varchar', 'char', 'varbinary', 'binary') then c.max_length end, \
+     nullif(c.precision, 0), case when c.precision > 0 then c.scale end, c.collation_name \
+     from sys.objects o join sys.schemas s using (schema_id) join sys.columns c using (object_id) \
+     join sys.types t on t.user_type_id = c.user_type_id \
+     left join sys.default_constraints d on d.parent_object_id = o.object_id and d.parent_column_id = c.column_id \
+     where o.type in ('U', 'V')",
+    "insert into information_schema.views select ?1, s.name, o.name, m.definition from sys.objects o \
+     join sys.schemas s using (schema_id) join sys.sql_modules m using (object_id) where o.type = 'V'",
+    "insert into information_schema.routines select ?1, s.name, o.name, case o.type when 'P' then 'PROCEDURE' else 'FUNCTION' end \
+     from sys.objects o join sys.schemas s using (schema_id) where o.type in ('P', 'FN')",
+    "insert into information_schema.schemata select ?1, name, 'dbo' from sys.schemas",
+];
+
 /// Fills the tables with what is in a database, which is attached under a name.
 pub fn fill(db: &Connection, shared: &Arc<Shared>, (place, database): (&str, &str)) -> rusqlite::Result<()> {
+    fill_sys(db, shared, (place, database))?;
+    INFORMATION.iter().try_for_each(|insert| db.execute(insert, [database]).map(drop))
+}
+
+fn fill_sys(db: &Connection, shared: &Arc<Shared>, (place, database): (&str, &str)) -> rusqlite::Result<()> {
     let place = quoted(place);
     // Modules and what was said of tables are of the database that the server began with.
     let is_first = shared.file_of(database) == shared.data;

@@ -8,6 +8,7 @@ use rusqlite::Connection;
 use super::{Fault, Outcome, Session};
 
 use crate::tds::Shared;
+use crate::tds::catalog;
 use crate::tds::lex::Token;
 use crate::tds::sqlite;
 
@@ -48,8 +49,8 @@ impl Session {
         self.db.query_row(find, [name], |row| row.get::<_, i64>(0)).is_ok_and(|count| count > 0)
     }
 
-    /// A statement whose names of three parts are those of SQLite's two, and the database whose views of the schema
-    /// `sys` it reads, if it is another one. The databases that it names are attached.
+    /// A statement whose names of three parts are those of SQLite's two, and the database whose views of the
+    /// catalog it reads, if it is another one. The databases that it names are attached.
     pub(super) fn reached(&mut self, tokens: &[Token]) -> (Vec<Token>, Option<String>) {
         let (mut kept, mut of_views, mut at): (Vec<Token>, Option<String>, usize) = (Vec::new(), None, 0);
         while let Some(token) = tokens.get(at) {
@@ -62,7 +63,8 @@ impl Session {
                 at += 1;
                 continue;
             };
-            match (is(2, "."), is(2, "sys") && is(3, "."), is(3, ".")) {
+            let of_catalog = tokens.get(at + 2).is_some_and(|token| catalog::is_schema(&token.text));
+            match (is(2, "."), of_catalog && is(3, "."), is(3, ".")) {
                 (_, true, _) => {
                     of_views = Some(name.clone());
                     at += 2;

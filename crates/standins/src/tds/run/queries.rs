@@ -67,10 +67,10 @@ impl Session {
         })
     }
 
-    /// Fills the views of the schema `sys` that a statement reads: of the database in hand, or of another one.
+    /// Fills the views of the catalog that a statement reads: of the database in hand, or of another one.
     pub(super) fn fill_catalog(&self, tokens: &[Token], of: Option<&str>) {
-        let reads =
-            tokens.windows(3).any(|three| three[0].is("sys") && three[1].is(".") && catalog::is_table(&three[2].text));
+        let of_table = |three: &[Token]| three[1].is(".") && catalog::is_table(&three[0].text, &three[2].text);
+        let reads = tokens.windows(3).any(of_table);
         if reads
             && let Err(error) =
                 catalog::fill(&self.db, &self.shared, (of.unwrap_or("dbo"), of.unwrap_or(&self.database)))
