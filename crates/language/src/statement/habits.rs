@@ -211,6 +211,20 @@ mod tests {
             ("select top 5 * from t", &POSTGRES, "syntax", Some("top: limit 9, at the end of the statement")),
             ("select |[code] from t", &POSTGRES, "syntax", Some("[: names are in double quotes: \"name\"")),
             ("select a[1], b |from t", &POSTGRES, "syntax", None),
+            (
+                "select name |+ 'x' from t",
+                &POSTGRES,
+                "operator does not exist: text + unknown",
+                Some("+: || joins texts: a || b"),
+            ),
+            ("select now() |+ 1", &POSTGRES, "operator does not exist: timestamp with time zone + integer", None),
+            (
+                "select year(at) from t",
+                &POSTGRES,
+                "function year(date) does not exist",
+                Some("year: extract(year from at)"),
+            ),
+            ("select year from t where a = 1", &POSTGRES, "column \"year\" does not exist", None),
             ("select `code` |from t", &POSTGRES, "syntax", Some("`: names are in double quotes: \"name\"")),
             (
                 "select a from t where b = |\"x\"",
