@@ -355,3 +355,15 @@ fn rows_of_files_become_documents() {
     screen.shows("S1").press(&["C-g"]).shows("2 rows loaded");
     assert_eq!(told(&home, "berths count { berths: { $gte: 31 } }").trim(), "{\"n\":2}");
 }
+
+#[test]
+fn a_part_of_a_value_is_enough_where_only_one_has_it() {
+    let (home, _server) = harbour(false);
+    told(&home, "lights insert { _id: 1, lit: true }");
+    let home = home.file("ports.documents", "lights | sort { _id: 1 }\n");
+    let screen = home.screen(&["ports.documents", "-c", "log"]);
+    screen.shows("mongodb 8.0.0").press(&["C-g"]).shows("of 1").press(&["C-t", "Right", "a"]).shows("lit · bool");
+    screen.types("e").press(&["Enter"]).shows("it has to be true or false");
+    screen.press(&["C-u"]).types("fa").press(&["Enter"]).shows("1 value drafted");
+    screen.press(&["M-u"]).shows("lit: true → false");
+}

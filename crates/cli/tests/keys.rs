@@ -113,7 +113,7 @@ fn rows_become_keys_on_the_screen() {
     screen.shows("name the keys").press(&["Enter"]).shows("rpush waiting").types("port:*");
     screen
         .shows("Every value of code is different")
-        .press(&["Down"; 9])
+        .press(&["Down"; 10])
         .shows("the columns that go in the places of the *");
     screen.types("code").shows("The first row: hset port:SMQ name \"Saltmarsh Quay\" berths 6 opened 2031-03-05");
     screen.press(&["C-g"]).shows("3 rows loaded into port:*").press(&["Escape"]).loses("load a file");

@@ -141,7 +141,7 @@ fn found(view: &ImportView, field: &str) -> Option<String> {
         },
         "encoding" if csv => source.encoding.to_owned(),
         "skip" if source.titles > 0 => {
-            format!("0; the first {} look like a title", words::count(source.titles, "line"))
+            format!("0; perhaps {} of a title", words::count(source.titles, "line"))
         }
         "header" => if source.header { "yes" } else { "no" }.to_owned(),
         "dates" => {

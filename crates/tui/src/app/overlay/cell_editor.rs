@@ -187,8 +187,8 @@ impl CellEditor {
         let chosen = self.chosen.and_then(|at| found.get(at).map(|choice| choice.value.clone()));
         let read = self.kind.read(chosen.as_deref().unwrap_or(self.line.text()), dialect);
         match (&read.1, found.as_slice()) {
-            // The name of what is referenced means its key.
-            (Some(_), [one]) if self.looks_up.is_some() && !self.line.is_empty() => self.kind.read(&one.value, dialect),
+            // The name of what is referenced means its key, and a part of a value the only one that has it.
+            (Some(_), [one]) if !self.line.is_empty() => self.kind.read(&one.value, dialect),
             _ => read,
         }
     }
