@@ -354,6 +354,11 @@ fn where_they_differ(old: &str, new: &str) -> (String, String) {
     const LITTLE: usize = 16;
     /// How far back the beginning of what differs is looked for: a field with its name.
     const NEAR: usize = 32;
+    /// Longer values are not compared: this is asked for whenever they are shown.
+    const LONGEST: usize = 64 << 10;
+    if old.len().max(new.len()) > LONGEST {
+        return (old.to_owned(), new.to_owned());
+    }
     let common = old.chars().zip(new.chars()).take_while(|(one, other)| one == other);
     let head: String = common.map(|(c, _)| c).collect();
     let near = head.char_indices().rev().nth(NEAR).map_or(0, |(at, _)| at);
