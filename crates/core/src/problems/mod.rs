@@ -8,6 +8,7 @@ mod commands;
 mod documents;
 mod mistyped;
 mod omitted;
+mod refused;
 mod sql;
 
 pub use mistyped::mistyped;
@@ -162,7 +163,7 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
 /// be that they do when it runs, so this is only told where the server refuses it.
 pub fn elsewhere(text: &str, around: Surroundings<'_>) -> Vec<Problem> {
     match around.dialect.family {
-        Family::Sql if text.len() <= LONGEST => sql::elsewhere(text, around),
+        Family::Sql if text.len() <= LONGEST => refused::elsewhere(text, around),
         _ => Vec::new(),
     }
 }
