@@ -26,7 +26,7 @@ use super::results::{What, carry_out, kind};
 use super::{catalog, errors};
 use crate::net::feed::Feed;
 use crate::net::servers::{self, Bearing};
-use crate::net::work::{PATIENCE, Patience, with_cancel};
+use crate::net::work::{PATIENCE, Patience, given_up, with_cancel};
 
 /// Functions of sequences that go on with them.
 const SEQUENCES: &[&str] = &["nextval", "setval"];
@@ -169,10 +169,7 @@ impl MysqlSession {
 
     /// Whoever was given up on is not asked again.
     fn refuse_if_given_up(&self) -> Result<(), EngineError> {
-        if self.given_up {
-            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed: the server did not answer"));
-        }
-        Ok(())
+        if self.given_up { Err(given_up()) } else { Ok(()) }
     }
 
     fn carry_out(&mut self, statement: &str, what: What<'_>, feed: &mut Feed) -> Result<u16, EngineError> {

@@ -206,6 +206,11 @@ pub async fn end(
     tokio::time::timeout(within, ended).await.map_err(|_| cancel_timeout(within))
 }
 
+/// The error of what is asked on a connection that was given up.
+pub fn given_up() -> EngineError {
+    EngineError::new(ErrorKind::Lost, "the connection was closed: the server did not answer")
+}
+
 /// The error of a server that does not end a statement.
 pub fn cancel_timeout(within: Duration) -> EngineError {
     let time = in_words((within + HEARD).max(Duration::from_secs(1)));

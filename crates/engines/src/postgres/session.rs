@@ -206,10 +206,7 @@ impl PostgresSession {
 
     /// Whoever was given up on is not asked again: what it was asked last may keep it busy without an end.
     pub(super) fn refuse_if_given_up(&self) -> Outcome<()> {
-        if self.given_up {
-            return Err(EngineError::new(ErrorKind::Lost, "the connection was closed: the server did not answer"));
-        }
-        Ok(())
+        if self.given_up { Err(work::given_up()) } else { Ok(()) }
     }
 
     /// What came of something; where that is a lost connection it is given up.
