@@ -118,8 +118,8 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
         ));
     }
     // What is wrong with its entry is more to the point than that it is not there.
-    let about = |problem: &&connection::Problem| problem.what.contains(&format!("[{name}]"));
-    if let Some(problem) = connections.problems.iter().find(about).or(connections.problems.first()) {
+    let of = |profile: Option<&str>| connections.problems.iter().find(|problem| problem.profile.as_deref() == profile);
+    if let Some(problem) = of(Some(name)).or_else(|| of(None)) {
         return Err(Failure::Usage(format!("the connection \"{name}\" cannot be used. {problem}")));
     }
     let remedy = match connections.nearest(name).or_else(|| nearby::nearest(&near, name)) {

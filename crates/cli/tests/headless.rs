@@ -248,6 +248,22 @@ fn connections_are_listed_with_their_mistakes() {
 }
 
 #[test]
+fn a_mistake_in_a_profile_is_told_of_that_one_alone() {
+    let text = "[a]\nengine = \"MariaDB\"\nhost = \"127.0.0.1\"\n[b]\nengine = \"sqlit\"\n";
+    let home = Home::new().file(".jaunty/connections.toml", text);
+    let (out, _) = home.call(&["connections"]).exits(2);
+    // The word of its URLs names an engine, too.
+    assert!(out.lines().any(|line| line.starts_with("a  mysql")), "{out}");
+    let (_, err) = home.call(&["run", "-c", "b", "-s", "select 1"]).exits(2);
+    assert!(err.contains("the connection \"b\" cannot be used.") && err.contains("line 5"), "{err}");
+    let (_, err) = home.call(&["run", "-c", "c", "-s", "select 1"]).exits(2);
+    assert!(err.contains("no connection named \"c\"") && !err.contains("line 5"), "{err}");
+    let home = home.file(".jaunty/connections.toml", "[a]\nengine = sqlite\n");
+    let (_, err) = home.call(&["run", "-c", "c", "-s", "select 1"]).exits(2);
+    assert!(err.contains("the connection \"c\" cannot be used.") && err.contains("line 2"), "{err}");
+}
+
+#[test]
 fn what_lies_near_has_a_name_too() {
     let home = Home::new().database("tides.db", "create table tides(at text); insert into tides values ('06:12');");
     let home = home.file(".env", "QUAY_URL=redis://127.0.0.1:1/3\n");

@@ -428,6 +428,10 @@ fn every_type(connect: &dyn Fn() -> Box<dyn Session>, dialect: &'static Dialect,
                 Err(error) => return wrong.push(format!("{db_type} {value} {what}: {error}")),
             };
             let back = sent.opposite(&slip, dialect, None).unwrap();
+            let more = back.drafts.iter().flat_map(|draft| draft.new.keys()).filter(|field| **field == 2).count();
+            if what == "beside it" && more > 0 {
+                wrong.push(format!("{db_type} {value}: taken back though it was not changed"));
+            }
             if let Err(error) = send(&back, dialect, session, &Stop::default(), |_| {}) {
                 return wrong
                     .push(format!("{db_type} {value} {what}, back: {error}\n{}", script(&back, dialect, false)));

@@ -67,7 +67,9 @@ fn read_bytes(path: &Path) -> Result<Vec<u8>, Failure> {
     };
     bytes.map_err(|error| {
         // A statement is easily given where a file is meant.
-        let is_text = error.kind() == io::ErrorKind::NotFound && path.to_string_lossy().trim().contains(' ');
+        let is_word = path.extension().is_none() && path.components().count() == 1;
+        let is_text = is_word || path.to_string_lossy().trim().contains(' ');
+        let is_text = is_text && error.kind() == io::ErrorKind::NotFound;
         let hint = if is_text { ". A statement is given with --statement, or piped in" } else { "" };
         Failure::Usage(format!("{} cannot be read: {error}{hint}", path.display()))
     })

@@ -1,8 +1,9 @@
 //! What is done with a catalog: [`store`] keeps it on disk with its age, and [`templates`] makes statements of its
 //! objects ([`changes`] those that alter one, [`of_documents`] those of collections), which [`script`] ends. [`lasting`] says which objects a database is made
-//! of, and [`naming`] how they are usually called.
+//! of, [`naming`] how they are usually called, and [`checks`] what their checks say of values.
 
 mod changes;
+pub mod checks;
 pub mod lasting;
 pub mod naming;
 mod of_documents;

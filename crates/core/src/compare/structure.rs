@@ -366,6 +366,8 @@ fn held_by(kind: &Kind) -> &'static str {
         Kind::Json => "JSON",
         Kind::Bytes => "bytes",
         Kind::Choice(_) => "enumerated values",
+        Kind::Several(_) => "sets of values",
+        Kind::Bits(_) => "bits",
         Kind::Text(_) => "text",
         Kind::Any | Kind::Value(_) => "anything",
         Kind::Array => "lists",

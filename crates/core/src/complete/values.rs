@@ -4,9 +4,10 @@ use super::columns::compared;
 use super::context::Context;
 use super::scope::Seen;
 use super::{Found, Kind, escaped};
+use crate::catalog::checks;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::words;
-use jaunty_seam::catalog::{ObjectKind, Rule};
+use jaunty_seam::catalog::ObjectKind;
 
 /// Where a value stands to be written.
 pub(super) fn values(context: &Context<'_>, found: &mut Found) {
@@ -69,26 +70,11 @@ pub(super) fn within_quotes(context: &Context<'_>, found: &mut Found) {
     }
 }
 
-/// The texts that a check allows a column: those of `column in ('a', 'b')`, and of the form that
-/// PostgreSQL makes of it, `column = any (array['a', 'b'])`.
+/// The texts that a check allows a column.
 fn of_check(context: &Context<'_>, seen: &Seen) -> Vec<String> {
     let Some((table, column)) = &seen.from else { return Vec::new() };
     let Some(object) = context.around.catalog.relation(table) else { return Vec::new() };
-    let mut all = Vec::new();
-    for constraint in &object.constraints {
-        let Rule::Check(expression) = &constraint.rule else { continue };
-        let words = words(expression, context.around.dialect, 0);
-        let name = words.iter().find(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName));
-        let of_it = name
-            .is_some_and(|w| jaunty_language::statement::definition::unquoted(&w.text).eq_ignore_ascii_case(column));
-        if of_it
-            && words.iter().any(|w| w.is_one_of(&["IN", "ANY"]))
-            && !words.iter().any(|w| w.is_one_of(&["NOT", "OR"]))
-        {
-            all.extend(words.iter().filter(|w| w.kind == TokenKind::Text).map(|w| w.text.clone()));
-        }
-    }
-    all
+    checks::allowed(object, column, context.around.dialect)
 }
 
 /// The values of an enumerated type: those of the catalog's type, or those in the type's own text.

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item, TableLike, Value};
 
-use super::url::engine_named_by;
+use super::url::{engine_named_by, engine_of};
 use crate::files::Folders;
 use jaunty_seam::engine::{Engine, Key, Takes};
 use jaunty_seam::profile::{Guard, Profile, Setting};
@@ -43,6 +43,8 @@ pub struct Problem {
     pub file: PathBuf,
     /// The line, from 1; 0 for the file as a whole.
     pub line: usize,
+    /// The profile that cannot be used; `None` where none of the file can.
+    pub profile: Option<String>,
     /// What is wrong.
     pub what: String,
     /// What to do.
@@ -80,6 +82,7 @@ pub fn load(files: &[PathBuf], engines: &[&dyn Engine]) -> Connections {
                 problems: vec![Problem {
                     file: file.clone(),
                     line: 0,
+                    profile: None,
                     what: format!("the file cannot be read ({error})"),
                     remedy: "Check its permissions and that it is UTF-8 text.".into(),
                 }],
@@ -114,7 +117,7 @@ pub fn parse(text: &str, file: &Path, engines: &[&dyn Engine]) -> Connections {
     for (name, item) in document.as_table().iter() {
         match reader.profile(name, item) {
             Ok(profile) => found.profiles.push(profile),
-            Err(problem) => found.problems.push(problem),
+            Err(problem) => found.problems.push(Problem { profile: Some(name.to_owned()), ..problem }),
         }
     }
     found
@@ -132,7 +135,8 @@ impl Reader<'_> {
     }
 
     fn problem(&self, span: Option<Range<usize>>, what: impl Into<String>, remedy: impl Into<String>) -> Problem {
-        Problem { file: self.file.to_owned(), line: self.line(span), what: what.into(), remedy: remedy.into() }
+        let (line, what, remedy) = (self.line(span), what.into(), remedy.into());
+        Problem { file: self.file.to_owned(), line, profile: None, what, remedy }
     }
 
     fn profile(&self, name: &str, item: &Item) -> Result<Profile, Problem> {
@@ -142,9 +146,9 @@ impl Reader<'_> {
         };
         let heading = item.span();
         let engines = || self.engines.iter().map(|e| e.name()).collect::<Vec<_>>().join(", ");
-        // A URL says which engine it is for.
+        // The word that URLs begin with names an engine, too, and a URL says which one it is for.
         let named = match self.text_of(table, "engine")? {
-            Some(name) => Some(name),
+            Some(name) => Some(engine_of(&name, self.engines).map_or(name, |engine| engine.name().to_owned())),
             None => self.text_of(table, "url")?.and_then(|url| engine_named_by(&url, self.engines)),
         };
         let Some(engine_name) = named else {
@@ -152,7 +156,8 @@ impl Reader<'_> {
             return Err(self.problem(heading, format!("[{name}] has no engine"), remedy));
         };
         let Some(engine) = self.engines.iter().find(|e| e.name() == engine_name) else {
-            let near = nearest(&engine_name, self.engines.iter().map(|e| e.name()));
+            let words = self.engines.iter().flat_map(|e| e.schemes().iter().copied().chain([e.name()]));
+            let near = nearest(&engine_name, words);
             let remedy =
                 near.map_or_else(|| format!("Use one of: {}.", engines()), |n| format!("Did you mean \"{n}\"?"));
             return Err(self.problem(

@@ -15,7 +15,7 @@ use super::matching::{Matching, Target};
 use super::refused::Bad;
 use super::source::Block;
 use super::{Dates, ImportError, Numbers};
-use crate::slip::{Kind, Mistake, datum};
+use crate::slip::{Datum, Kind, Mistake, datum};
 
 /// A block whose rows fit, and those that do not.
 pub(super) struct Fitted {
@@ -187,7 +187,10 @@ fn fit_texts(
     let is_day = matches!(target.kind, Kind::Date | Kind::Moment) && target.dates != Dates::Iso;
     let is_number = matches!(target.kind, Kind::Integer(..) | Kind::Decimal(_) | Kind::Real);
     let is_number = is_number && target.numbers != Numbers::Plain;
-    let mut rewritten = (is_day || is_number || target.lists.is_some()).then(StringBuilder::new);
+    // A server that has numbers for bits does not read them as bits.
+    let is_bits = matches!(target.kind, Kind::Bits(_));
+    let is_other = is_day || is_number || is_bits || target.lists.is_some();
+    let mut rewritten = is_other.then(StringBuilder::new);
     let loses_digits = loses_digits(&target.kind, dialect);
     let is_required = !target.column.nullable && target.column.default.is_none() && target.column.generated.is_none();
     for (row, reason) in reasons.iter_mut().enumerate() {
@@ -204,6 +207,10 @@ fn fit_texts(
             usual = match target.lists {
                 Some(lists) => lists.json(text),
                 None if is_day => target.dates.iso(text),
+                None if is_bits => match target.kind.read(text, dialect) {
+                    (Datum::Number(number), None) => Some(number),
+                    _ => None,
+                },
                 None => target.numbers.plain(text).map(Cow::into_owned),
             };
             match &usual {
@@ -214,6 +221,10 @@ fn fit_texts(
                     reason.get_or_insert_with(|| match is_day {
                         _ if target.lists.is_some() => format!("{name}: \"{text}\" is not a list"),
                         true => format!("{name}: \"{text}\" is not a date written as {}", target.dates.word()),
+                        false if is_bits => {
+                            let mistake = misfit(text, &target.kind, dialect);
+                            format!("{name}: {}", mistake.as_ref().map_or("not bits", Mistake::text))
+                        }
                         false => format!("{name}: \"{text}\" is not a number written as {}", target.numbers.example()),
                     });
                     continue;

@@ -140,7 +140,7 @@ impl Ground {
         let numbers_keys = dialect.changing.is_some_and(|c| c.numbers_integer_keys) && object.primary_key().len() == 1;
         let field = |column: &Column| Field {
             at: place_of(&column.name),
-            kind: Kind::of(column, catalog, dialect),
+            kind: Kind::in_table(column, object, catalog, dialect),
             references: object.references().find_map(|(ours, to, theirs)| match (ours, theirs) {
                 ([own], [their]) if *own == column.name => Some((to.clone(), their.clone())),
                 _ => None,

@@ -4,12 +4,13 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
-use jaunty_language::dialect::Dialect;
-use jaunty_seam::catalog::{Catalog, Column, ObjectKind};
+use jaunty_language::dialect::{Bits, Dialect};
+use jaunty_seam::catalog::{Catalog, Column, Object, ObjectKind};
 use jaunty_seam::rows::moment;
 use jaunty_seam::rows::nested::{Element, Nested, array_of};
 
 use super::Datum;
+use crate::catalog::checks;
 
 /// What the values of a column are. The server has the last word: what is not known here is sent as text.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -37,8 +38,12 @@ pub enum Kind {
     Array,
     /// Bytes.
     Bytes,
+    /// Numbers of so many bits, which are written as bits too.
+    Bits(u32),
     /// One of these.
     Choice(Vec<String>),
+    /// Any number of these, or none, with commas between.
+    Several(Vec<String>),
     /// Text, of so many characters at most.
     Text(Option<usize>),
     /// Values of any type as the language writes them, of which this one is the usual one.
@@ -73,7 +78,7 @@ type Make = fn(&Arguments) -> Kind;
 
 /// Names of types and what they are. The longest name that a type begins with counts.
 const NAMES: &[(&str, Make)] = &[
-    ("tinyint", |args| if args.unsigned { Kind::Integer(0, 255) } else { Kind::Integer(-128, 255) }),
+    ("tinyint", |args| args.of_bits(8)),
     ("smallint", |args| args.of_bits(16)),
     ("smallserial", |args| args.of_bits(16)),
     ("int2", |args| args.of_bits(16)),
@@ -85,7 +90,8 @@ const NAMES: &[(&str, Make)] = &[
     ("bigint", |args| args.of_bits(64)),
     ("bigserial", |args| args.of_bits(64)),
     ("int8", |args| args.of_bits(64)),
-    ("year", |_| Kind::Integer(0, 9999)),
+    // Two digits are a year between 1970 and 2069, and four from 1901 on; zero is one too.
+    ("year", |_| Kind::Integer(0, 2155)),
     ("numeric", |args| Kind::Decimal(args.digits())),
     ("decimal", |args| Kind::Decimal(args.digits())),
     ("dec", |args| Kind::Decimal(args.digits())),
@@ -130,6 +136,7 @@ const NAMES: &[(&str, Make)] = &[
     ("varchar", |args| Kind::Text(args.first())),
     ("nvarchar", |args| Kind::Text(args.first())),
     ("enum", |args| Kind::Choice(args.texts.clone())),
+    ("set", |args| Kind::Several(args.texts.clone())),
 ];
 
 /// So many domains may be over each other: types are told apart by their names alone.
@@ -164,6 +171,27 @@ impl Kind {
         Kind::of_type(&column.db_type, catalog, dialect, 0)
     }
 
+    /// The same of a column of a table, whose checks may say more of it than its type does.
+    pub fn in_table(column: &Column, table: &Object, catalog: &Catalog, dialect: &'static Dialect) -> Kind {
+        let kind = Kind::of(column, catalog, dialect);
+        if !matches!(kind, Kind::Text(_)) {
+            return kind;
+        }
+        if checks::is_json(table, &column.name) {
+            return Kind::Json;
+        }
+        let allowed = checks::allowed(table, &column.name, dialect);
+        // Letters of another alphabet may stand after a sign that says so: N'…'.
+        let plain = |text: &String| match text.split_once('\'').and_then(|(_, rest)| rest.strip_suffix('\'')) {
+            Some(inside) if !inside.contains('\\') => Some(inside.replace("''", "'")),
+            _ => None,
+        };
+        match allowed.iter().map(plain).collect::<Option<Vec<_>>>() {
+            Some(values) if !values.is_empty() => Kind::Choice(values),
+            _ => kind,
+        }
+    }
+
     fn of_type(name: &str, catalog: &Catalog, dialect: &Dialect, deep: usize) -> Kind {
         let name = name.trim();
         if name.is_empty() {
@@ -174,6 +202,18 @@ impl Kind {
         let is_list = lower.ends_with(']');
         // Times of day with a zone are written in ways of their own.
         let is_zoned = word == "time" && lower.ends_with("with time zone");
+        match (word.as_str(), dialect.changing) {
+            ("bit", Some(changing)) if changing.bits == Bits::Flag => return Kind::Boolean,
+            ("bit", Some(changing)) if changing.bits == Bits::Number => {
+                return Kind::Bits(arguments(name).numbers.first().map_or(1, |bits| (*bits).clamp(1, 64)));
+            }
+            ("tinyint", Some(changing)) if !is_loose(dialect) => {
+                let [least, most] = changing.tiny;
+                let signed = Kind::Integer(least.into(), most.into());
+                return if arguments(name).unsigned { Kind::Integer(0, 255) } else { signed };
+            }
+            _ => {}
+        }
         let known = NAMES.iter().find(|(known, _)| *known == word).filter(|_| !is_list && !is_zoned);
         if let Some((_, make)) = known {
             let kind = make(&arguments(name));
@@ -246,9 +286,13 @@ impl Kind {
             Kind::Date => {
                 checked(moment::day(&near(shaped, dialect)).is_some() || is_word(shaped), "write a date as 2031-03-05")
             }
-            Kind::Time => checked(is_time(shaped) || is_word(shaped), "write a time as 07:30 or 07:30:05"),
+            Kind::Time => {
+                let spans = dialect.changing.is_some_and(|changing| changing.times_are_spans);
+                checked(is_time(shaped, spans) || is_word(shaped), "write a time as 07:30 or 07:30:05")
+            }
             Kind::Moment => checked(
-                moment::instant(&near(shaped, dialect), None).is_some() || is_word(shaped),
+                moment::instant(&near(shaped, dialect), None).is_some() && !has_refused_zone(shaped, dialect)
+                    || is_word(shaped),
                 "write a timestamp as 2031-03-05 07:30:00",
             ),
             Kind::Uuid => {
@@ -272,6 +316,22 @@ impl Kind {
                 match is {
                     true => (Datum::Bytes(digits.to_ascii_lowercase()), None),
                     false => (as_text(), Some(say("write bytes as pairs of hexadecimal digits".into()))),
+                }
+            }
+            Kind::Bits(bits) => match bits_of(shaped, *bits) {
+                Ok(value) => (Datum::Number(value.to_string()), None),
+                Err(most) => (as_text(), Some(say(format!("it has to be from 0 to {most}, or bits as b'101'")))),
+            },
+            Kind::Several(values) => {
+                let unknown =
+                    shaped.split(',').find(|part| !values.iter().any(|value| value.eq_ignore_ascii_case(part)));
+                match unknown.filter(|_| !shaped.is_empty()) {
+                    None => (Datum::Text(shaped.to_owned()), None),
+                    Some(part) => {
+                        let what =
+                            format!("\"{}\" is not one of: {}; commas between several", short(part), values.join(", "));
+                        (as_text(), Some(say(what)))
+                    }
                 }
             }
             Kind::Choice(values) => match values.iter().any(|value| value == text) {
@@ -306,10 +366,19 @@ impl Kind {
         }
     }
 
+    /// A text of several of the values with this one in it, or without it where it was in it; none where a value is one
+    /// alone. They stand in the order of the type, as servers give them.
+    pub fn toggled(&self, text: &str, value: &str) -> Option<String> {
+        let Kind::Several(values) = self else { return None };
+        let is_in = |known: &&String| text.split(',').any(|part| part.trim().eq_ignore_ascii_case(known));
+        let kept = values.iter().filter(|known| is_in(known) != (*known == value));
+        Some(kept.map(String::as_str).collect::<Vec<_>>().join(","))
+    }
+
     /// What the values are, in a word for a person; nothing where the type's own name says all.
     pub fn choices(&self) -> Vec<String> {
         match self {
-            Kind::Choice(values) => values.clone(),
+            Kind::Choice(values) | Kind::Several(values) => values.clone(),
             Kind::Boolean => vec!["true".into(), "false".into()],
             Kind::Value(of) if of == "bool" => vec!["true".into(), "false".into()],
             _ => Vec::new(),
@@ -351,15 +420,36 @@ fn is_no_number(text: &str) -> bool {
     matches!(text.as_str(), "nan" | "infinity" | "inf")
 }
 
-/// Whether a text is a time of day, or a span of hours where that is what times are: how many they may be the server tells.
-fn is_time(text: &str) -> bool {
+/// A number of so many bits, written as one, in bits, or as a word where it is one bit; or the greatest that there is.
+fn bits_of(text: &str, bits: u32) -> Result<u64, u64> {
+    let quoted = text.strip_prefix(['b', 'B']).and_then(|rest| rest.strip_prefix('\'')?.strip_suffix('\''));
+    let value = match (quoted.or(text.strip_prefix("0b")), text.to_ascii_lowercase().as_str()) {
+        (Some(digits), _) => u64::from_str_radix(digits, 2).ok(),
+        (None, "true" | "t") => Some(1),
+        (None, "false" | "f") => Some(0),
+        (None, _) => text.parse().ok(),
+    };
+    let most = u64::MAX >> (64 - bits.clamp(1, 64));
+    value.filter(|value| *value <= most).ok_or(most)
+}
+
+/// Whether a point in time is written with a zone that the server does not take.
+fn has_refused_zone(text: &str, dialect: &Dialect) -> bool {
+    // MySQL 8.0.19 and later take an offset, but none of them, nor MariaDB, a letter for one.
+    dialect.changing.is_some_and(|changing| changing.days_have_zeros) && text.ends_with(['Z', 'z'])
+}
+
+/// Whether a text is a time of day, or a span of hours where that is what times are.
+fn is_time(text: &str, spans: bool) -> bool {
     let (clock, fraction) = text.split_once('.').unwrap_or((text, ""));
-    let mut parts = clock.strip_prefix('-').unwrap_or(clock).split(':');
+    let mut parts = clock.strip_prefix('-').filter(|_| spans).unwrap_or(clock).split(':');
     let digits = |part: &str, most: usize| (1..=most).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_digit());
-    let below_60 = |part: &str| digits(part, 2) && part.parse().is_ok_and(|number: u8| number <= 60);
-    let hours = parts.next().is_some_and(|hours| digits(hours, 3));
-    let minutes = parts.next().is_some_and(below_60);
-    let seconds = parts.next().is_none_or(below_60);
+    let up_to = |part: &str, most: u16| digits(part, 3) && part.parse().is_ok_and(|number: u16| number <= most);
+    let hours = parts.next().is_some_and(|hours| up_to(hours, if spans { 838 } else { 24 }));
+    let minutes = parts.next().is_some_and(|minutes| digits(minutes, 2) && up_to(minutes, 59));
+    // A second that is put in is taken by some.
+    let last = if spans { 59 } else { 60 };
+    let seconds = parts.next().is_none_or(|seconds| digits(seconds, 2) && up_to(seconds, last));
     hours && minutes && seconds && parts.next().is_none() && fraction.bytes().all(|byte| byte.is_ascii_digit())
 }
 
@@ -398,7 +488,8 @@ fn arguments(db_type: &str) -> Arguments {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE};
+    use jaunty_language::dialect::{MYSQL, POSTGRES, SQLITE, SQLSERVER};
+    use jaunty_seam::catalog::{Constraint, Rule};
 
     fn kind(db_type: &str, dialect: &Dialect) -> Kind {
         Kind::of(&Column { db_type: db_type.into(), ..Column::default() }, &Catalog::default(), dialect)
@@ -472,6 +563,11 @@ mod tests {
     #[test]
     fn types_that_list_their_values_are_chosen_from() {
         assert_eq!(kind("enum('due','it''s gone')", &MYSQL).choices(), ["due", "it's gone"]);
+        let set = kind("set('ice','fog','tide')", &MYSQL);
+        assert_eq!(set.choices(), ["ice", "fog", "tide"]);
+        assert_eq!(set.toggled("tide,fog", "ice").as_deref(), Some("ice,fog,tide"));
+        assert_eq!(set.toggled("fog,tide", "fog").as_deref(), Some("tide"));
+        assert_eq!((set.toggled("", "fog").as_deref(), Kind::Json.toggled("", "fog")), (Some("fog"), None));
         assert_eq!(kind("int(10) unsigned", &MYSQL), Kind::Integer(0, u32::MAX.into()));
         let mut catalog = Catalog::default();
         catalog.object("public", "state", ObjectKind::Type).values = vec!["due".into(), "gone".into()];
@@ -486,6 +582,55 @@ mod tests {
         let of = |name: &str| Kind::of(&Column { db_type: name.into(), ..Column::default() }, &catalog, &POSTGRES);
         assert_eq!(["fare", "public.price"].map(of), [(); 2].map(|()| Kind::Decimal(Some((9, 2)))));
         assert_eq!((of("odd"), of("names")), (Kind::Other, Kind::Array));
+    }
+
+    #[test]
+    fn the_same_name_of_a_type_means_what_its_server_means() {
+        let read = |db_type: &str, text: &str, dialect: &'static Dialect| {
+            let (datum, mistake) = kind(db_type, dialect).read(text, dialect);
+            mistake.map_or_else(|| datum.literal(dialect), |mistake| format!("! {}", mistake.text()))
+        };
+        for (db_type, dialect, text, expected) in [
+            ("bit(5)", &MYSQL, "21", "21"),
+            ("bit(5)", &MYSQL, "b'10101'", "21"),
+            ("bit(5)", &MYSQL, "32", "! it has to be from 0 to 31, or bits as b'101'"),
+            ("bit(1)", &MYSQL, "true", "1"),
+            ("bit(64)", &MYSQL, "18446744073709551615", "18446744073709551615"),
+            ("bit", &MYSQL, "2", "! it has to be from 0 to 1, or bits as b'101'"),
+            ("bit(5)", &POSTGRES, "10101", "'10101'"),
+            ("bit", &SQLSERVER, "yes", "1"),
+            ("bit", &SQLSERVER, "2", "! it has to be true or false"),
+            ("tinyint", &SQLSERVER, "255", "255"),
+            ("tinyint", &SQLSERVER, "-1", "! it has to be from 0 to 255"),
+            ("tinyint(4)", &MYSQL, "200", "! it has to be from -128 to 127"),
+            ("tinyint unsigned", &MYSQL, "200", "200"),
+            ("set('ice','fog')", &MYSQL, "fog,ICE", "'fog,ICE'"),
+            ("set('ice','fog')", &MYSQL, "", "''"),
+            ("set('ice','fog')", &MYSQL, "fog,hail", "! \"hail\" is not one of: ice, fog; commas between several"),
+            ("time", &MYSQL, "-838:59:59", "'-838:59:59'"),
+            ("time", &MYSQL, "900:00", "! write a time as 07:30 or 07:30:05"),
+            ("time", &MYSQL, "12:60:00", "! write a time as 07:30 or 07:30:05"),
+            ("time", &POSTGRES, "-7:30", "! write a time as 07:30 or 07:30:05"),
+            ("timestamp", &MYSQL, "2031-03-05T07:30:00Z", "! write a timestamp as 2031-03-05 07:30:00"),
+            ("timestamp", &POSTGRES, "2031-03-05T07:30:00Z", "'2031-03-05T07:30:00Z'"),
+            ("year", &MYSQL, "3000", "! it has to be from 0 to 2155"),
+        ] {
+            assert_eq!(read(db_type, text, dialect), expected, "{db_type} of {}: {text}", dialect.name);
+        }
+    }
+
+    #[test]
+    fn a_check_of_the_table_says_what_its_texts_are() {
+        let of = |check: &str, db_type: &str| {
+            let mut table = Catalog::default().object("", "gates", ObjectKind::Table).clone();
+            table.constraints.push(Constraint::new("", Vec::new(), Rule::Check(check.to_owned())));
+            let column = Column { name: "kind".into(), db_type: db_type.into(), ..Column::default() };
+            Kind::in_table(&column, &table, &Catalog::default(), &MYSQL)
+        };
+        assert_eq!(of("json_valid(`kind`)", "longtext"), Kind::Json);
+        assert_eq!(of("`kind` in ('a',N'it''s')", "varchar(9)").choices(), ["a", "it's"]);
+        assert_eq!(of("`kind` in ('1','2')", "int(11)"), Kind::Integer(i32::MIN.into(), i32::MAX.into()));
+        assert_eq!(of("`kind` > 'a'", "text"), Kind::Text(None));
     }
 
     #[test]

@@ -9,7 +9,7 @@ use jaunty_seam::engine::{Event, Flow, Request, Session, Sink, Stop, Transaction
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 
-use super::statements::{Step, exact, reading, reading_last, savepoint, steps};
+use super::statements::{Step, exact, reading, reading_exactly, reading_last, savepoint, steps};
 use super::{Datum, Draft, Ground, Row, Slip, What, elements};
 
 /// What was sent, as the server has it.
@@ -171,7 +171,7 @@ fn carry_out(
 ) -> Result<SentRow, Unsent> {
     let (ground, draft) = (&slip.ground, &slip.drafts[step.draft]);
     let refused = |error| Unsent::Refused { draft: Some(step.draft), error, rolled_back: true };
-    let before = match &step.reads {
+    let mut before = match &step.reads {
         Some(query) => {
             let found = line.run(query, &[]).map_err(refused)?;
             Some(as_read(ground, draft, step.draft, found, dialect)?)
@@ -213,11 +213,26 @@ fn carry_out(
             for (field, value) in &draft.new {
                 wanted[*field] = Some(value.clone()).filter(|value| *value != Datum::Default);
             }
-            let query = reading(ground, &wanted, changing, dialect);
-            one(line.run(&query, &[]).map_err(refused)?)
+            let query = reading_exactly(ground, &wanted, changing, dialect);
+            let mut after = one(line.run(&query, &[]).map_err(refused)?);
+            if let (Some(before), Some(after)) = (&mut before, &mut after) {
+                as_it_stayed(before, after, ground, dialect);
+            }
+            after
         }
     };
     Ok(SentRow { before, after })
+}
+
+/// Has what was not changed the same text before and after, where text does not have all of a value: exactly it is the
+/// same. What has them exactly goes from the row as it is afterwards.
+fn as_it_stayed(before: &mut Row, after: &mut Row, ground: &Ground, dialect: &Dialect) {
+    let exact_values = after.split_off(ground.fields.len().min(after.len()));
+    for ((field, _), value) in exact(ground, dialect).zip(exact_values) {
+        if before[field] == value {
+            before[field].clone_from(&after[field]);
+        }
+    }
 }
 
 /// The row as it is now, exactly, if it still is what was read.

@@ -124,7 +124,7 @@ pub(super) fn reading(ground: &Ground, row: &Row, changing: &Changing, dialect: 
 }
 
 /// The same, with what is needed to have the row back exactly: after its fields comes each of [`exact`].
-fn reading_exactly(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
+pub(super) fn reading_exactly(ground: &Ground, row: &Row, changing: &Changing, dialect: &'static Dialect) -> String {
     let more: Vec<String> = exact(ground, dialect).map(|(_, expression)| expression).collect();
     reading_with(ground, row, &more, changing, dialect)
 }
@@ -216,7 +216,14 @@ impl Writer {
         let name = self.dialect.name_as_written(&field.column.name);
         let plain = matches!(
             field.kind,
-            Kind::Integer(..) | Kind::Text(_) | Kind::Boolean | Kind::Uuid | Kind::Date | Kind::Choice(_) | Kind::Bytes
+            Kind::Integer(..)
+                | Kind::Text(_)
+                | Kind::Boolean
+                | Kind::Uuid
+                | Kind::Date
+                | Kind::Choice(_)
+                | Kind::Bytes
+                | Kind::Bits(_)
         );
         match (value, self.dialect.comparing) {
             (Datum::Null | Datum::Default, _) => format!("{name} is null"),

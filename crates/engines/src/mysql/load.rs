@@ -173,7 +173,9 @@ fn statement(load: &Load<'_>) -> String {
             Some(format!("unhex(regexp_replace(@v{number}, '^(0x|.x)', ''))"))
         } else if lower.starts_with("bit") {
             // A text would be bits itself.
-            Some(format!("cast(@v{number} as unsigned)"))
+            Some(format!(
+                "case when @v{number} in ('true', 't') then 1 when @v{number} in ('false', 'f') then 0 else cast(@v{number} as unsigned) end"
+            ))
         } else if lower.starts_with("tinyint(1)") || lower.starts_with("bool") {
             // A file has words where a statement has numbers.
             Some(format!(

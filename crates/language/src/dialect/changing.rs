@@ -25,6 +25,12 @@ pub struct Changing {
     pub kept_types: &'static [&'static str],
     /// Whether a day may have a zero for a month or a day that is not known.
     pub days_have_zeros: bool,
+    /// Whether a time is a span of hours, up to 838 of them and below zero too, and no time of day.
+    pub times_are_spans: bool,
+    /// What the values of the type `bit` are.
+    pub bits: Bits,
+    /// The least and the greatest number of the type `tinyint`.
+    pub tiny: [i16; 2],
     /// Whether decimals can be NaN and infinite.
     pub decimals_have_nan: bool,
     /// Whether what is called a decimal is stored as a floating-point number, but for whole ones of 64 bits.
@@ -45,6 +51,17 @@ pub struct Changing {
     pub counts_different: bool,
     /// Makes the schema `NAME` where there is none of that name; `TEXT` is its name as a text.
     pub new_schema: &'static str,
+}
+
+/// What the values of the type `bit` are, for a client.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Bits {
+    /// Texts of the digits 0 and 1.
+    Digits,
+    /// Numbers; a text would be the bits of its bytes.
+    Number,
+    /// 0 and 1, for true and false.
+    Flag,
 }
 
 /// How a database is written as statements that make it again.
@@ -183,6 +200,9 @@ pub(super) const USUAL: Changing = Changing {
     loose_types: false,
     decimals_have_nan: false,
     days_have_zeros: false,
+    times_are_spans: false,
+    bits: Bits::Digits,
+    tiny: [i8::MIN as i16, i8::MAX as i16],
     types_of_bytes: &[],
     kept_types: &[],
     decimals_are_doubles: false,

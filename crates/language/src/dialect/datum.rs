@@ -71,7 +71,9 @@ impl Datum {
             },
             Datum::Text(text) => dialect.text_as_written(text),
             Datum::Bytes(digits) => dialect.bytes_as_written(digits),
-            Datum::Bool(value) => value.to_string(),
+            Datum::Bool(value) if dialect.is_keyword("TRUE") => value.to_string(),
+            // Where there are no such words a flag is a number.
+            Datum::Bool(value) => u8::from(*value).to_string(),
         }
     }
 }

@@ -76,7 +76,7 @@ pub(super) fn draw(app: &App, editor: &CellEditor, area: Rect, ground: Style, ce
         put(cells, area.x + 1, y, area.right(), if chosen { "›" } else { " " }, line);
         let x = put_cut(cells, area.x + 3, y, area.x + 27, &clean::clean(&choice.value), line);
         let about = if chosen { line } else { style(Role::Faint) };
-        put_cut(cells, x.max(area.x + 14) + 2, y, area.right() - 1, &choice.about, about);
+        put_cut(cells, x.max(area.x + 14) + 2, y, area.right() - 1, &editor.about(choice), about);
     }
     match (&editor.given, editor.chosen) {
         (None, None) => input(app, "› ", &editor.line, area, ground, cells),
@@ -84,7 +84,7 @@ pub(super) fn draw(app: &App, editor: &CellEditor, area: Rect, ground: Style, ce
             let y = area.bottom().checked_sub(1)?;
             fill(cells, Rect { y, height: 1, ..area }, ground);
             let x = put(cells, area.x + 1, y, area.right(), "› ", style(Role::Accent));
-            let chosen = editor.chosen.and_then(|at| found.get(at)).map(|choice| Datum::Text(choice.value.clone()));
+            let chosen = editor.chosen_text().map(Datum::Text);
             let value = given.clone().or(chosen)?;
             put_datum(app, &value, (x, y, area.right() - 1), ground, cells);
             None

@@ -85,7 +85,8 @@ fn of_driver<'a>(text: &'a str, engines: &[&dyn Engine]) -> Cow<'a, str> {
     }
 }
 
-fn engine_of<'a>(scheme: &str, engines: &[&'a dyn Engine]) -> Option<&'a dyn Engine> {
+/// The engine whose URLs begin with this word, in any case.
+pub(super) fn engine_of<'a>(scheme: &str, engines: &[&'a dyn Engine]) -> Option<&'a dyn Engine> {
     engines.iter().copied().find(|engine| engine.schemes().iter().any(|known| known.eq_ignore_ascii_case(scheme)))
 }
 

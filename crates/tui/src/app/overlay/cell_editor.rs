@@ -168,9 +168,13 @@ impl CellEditor {
         }
     }
 
-    /// The choices that fit what is typed; all where the line has not been touched.
+    /// The choices that fit what is typed; all where the line has not been touched. Of several values the last one counts.
     pub fn found(&self) -> Vec<&Choice> {
         let typed = self.line.text().to_lowercase();
+        let typed = match &self.kind {
+            Kind::Several(_) => typed.rsplit(',').next().unwrap_or_default().trim().to_owned(),
+            _ => typed,
+        };
         let all = self.line.is_offered() || typed.is_empty();
         let fits = |choice: &&Choice| {
             all || choice.value.to_lowercase().contains(&typed) || choice.about.to_lowercase().contains(&typed)
@@ -184,12 +188,37 @@ impl CellEditor {
             return (given.clone(), None);
         }
         let found = self.found();
-        let chosen = self.chosen.and_then(|at| found.get(at).map(|choice| choice.value.clone()));
+        let chosen = self.chosen_text();
         let read = self.kind.read(chosen.as_deref().unwrap_or(self.line.text()), dialect);
         match (&read.1, found.as_slice()) {
             // The name of what is referenced means its key, and a part of a value the only one that has it.
-            (Some(_), [one]) if !self.line.is_empty() => self.kind.read(&one.value, dialect),
+            (Some(_), [one]) if !self.line.is_empty() => self.kind.read(&self.with_choice(one), dialect),
             _ => read,
+        }
+    }
+
+    /// The text with the choice in hand taken: of several values it comes to the others, or goes from them.
+    pub fn chosen_text(&self) -> Option<String> {
+        let found = self.found();
+        let choice = found.get(self.chosen?)?;
+        Some(self.with_choice(choice))
+    }
+
+    fn with_choice(&self, choice: &Choice) -> String {
+        // The value that is being typed gives way to the one that is chosen.
+        let before = match self.line.is_offered() {
+            true => self.line.text(),
+            false => self.line.text().rsplit_once(',').map_or("", |(before, _)| before),
+        };
+        self.kind.toggled(before, &choice.value).unwrap_or_else(|| choice.value.clone())
+    }
+
+    /// What stands beside a choice; cleaned.
+    pub fn about(&self, choice: &Choice) -> String {
+        let is_in = self.line.text().split(',').any(|part| part.trim().eq_ignore_ascii_case(&choice.value));
+        match &self.kind {
+            Kind::Several(_) if is_in => "in it".to_owned(),
+            _ => choice.about.clone(),
         }
     }
 
