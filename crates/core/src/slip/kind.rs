@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
-use jaunty_language::dialect::{Bits, Dialect};
+use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Column, Object, ObjectKind};
 use jaunty_seam::rows::moment;
 use jaunty_seam::rows::nested::{Element, Nested, array_of};
@@ -203,8 +203,7 @@ impl Kind {
         // Times of day with a zone are written in ways of their own.
         let is_zoned = word == "time" && lower.ends_with("with time zone");
         match (word.as_str(), dialect.changing) {
-            ("bit", Some(changing)) if changing.bits == Bits::Flag => return Kind::Boolean,
-            ("bit", Some(changing)) if changing.bits == Bits::Number => {
+            ("bit", Some(changing)) if changing.bits_are_numbers => {
                 return Kind::Bits(arguments(name).numbers.first().map_or(1, |bits| (*bits).clamp(1, 64)));
             }
             ("tinyint", Some(changing)) if !is_loose(dialect) => {
@@ -320,6 +319,7 @@ impl Kind {
             }
             Kind::Bits(bits) => match bits_of(shaped, *bits) {
                 Ok(value) => (Datum::Number(value.to_string()), None),
+                Err(1) => (as_text(), Some(say("it has to be 0 or 1".into()))),
                 Err(most) => (as_text(), Some(say(format!("it has to be from 0 to {most}, or bits as b'101'")))),
             },
             Kind::Several(values) => {
@@ -380,6 +380,7 @@ impl Kind {
         match self {
             Kind::Choice(values) | Kind::Several(values) => values.clone(),
             Kind::Boolean => vec!["true".into(), "false".into()],
+            Kind::Bits(1) => vec!["1".into(), "0".into()],
             Kind::Value(of) if of == "bool" => vec!["true".into(), "false".into()],
             _ => Vec::new(),
         }
@@ -596,10 +597,10 @@ mod tests {
             ("bit(5)", &MYSQL, "32", "! it has to be from 0 to 31, or bits as b'101'"),
             ("bit(1)", &MYSQL, "true", "1"),
             ("bit(64)", &MYSQL, "18446744073709551615", "18446744073709551615"),
-            ("bit", &MYSQL, "2", "! it has to be from 0 to 1, or bits as b'101'"),
+            ("bit", &MYSQL, "2", "! it has to be 0 or 1"),
             ("bit(5)", &POSTGRES, "10101", "'10101'"),
-            ("bit", &SQLSERVER, "yes", "1"),
-            ("bit", &SQLSERVER, "2", "! it has to be true or false"),
+            ("bit", &SQLSERVER, "True", "1"),
+            ("bit", &SQLSERVER, "2", "! it has to be 0 or 1"),
             ("tinyint", &SQLSERVER, "255", "255"),
             ("tinyint", &SQLSERVER, "-1", "! it has to be from 0 to 255"),
             ("tinyint(4)", &MYSQL, "200", "! it has to be from -128 to 127"),

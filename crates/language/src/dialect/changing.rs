@@ -27,8 +27,8 @@ pub struct Changing {
     pub days_have_zeros: bool,
     /// Whether a time is a span of hours, up to 838 of them and below zero too, and no time of day.
     pub times_are_spans: bool,
-    /// What the values of the type `bit` are.
-    pub bits: Bits,
+    /// Whether the type `bit` is a number to a client: of so many bits, or one. Else it is a text of the digits 0 and 1.
+    pub bits_are_numbers: bool,
     /// The least and the greatest number of the type `tinyint`.
     pub tiny: [i16; 2],
     /// Whether decimals can be NaN and infinite.
@@ -51,17 +51,6 @@ pub struct Changing {
     pub counts_different: bool,
     /// Makes the schema `NAME` where there is none of that name; `TEXT` is its name as a text.
     pub new_schema: &'static str,
-}
-
-/// What the values of the type `bit` are, for a client.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Bits {
-    /// Texts of the digits 0 and 1.
-    Digits,
-    /// Numbers; a text would be the bits of its bytes.
-    Number,
-    /// 0 and 1, for true and false.
-    Flag,
 }
 
 /// How a database is written as statements that make it again.
@@ -201,7 +190,7 @@ pub(super) const USUAL: Changing = Changing {
     decimals_have_nan: false,
     days_have_zeros: false,
     times_are_spans: false,
-    bits: Bits::Digits,
+    bits_are_numbers: false,
     tiny: [i8::MIN as i16, i8::MAX as i16],
     types_of_bytes: &[],
     kept_types: &[],

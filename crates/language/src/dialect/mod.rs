@@ -22,7 +22,7 @@ use crate::plan::Plans;
 
 pub use acting::Acting;
 pub use altering::{Altering, Change, Clauses, Tables};
-pub use changing::{Bits, Changing, ColumnType, Copying, Inserted};
+pub use changing::{Changing, ColumnType, Copying, Inserted};
 pub use comparing::{Comparing, Pattern};
 pub use datum::{Datum, Row, bytes_of};
 pub use elements::{Answer, Around, Edit, Elements, Found, Part, Place, Planned, Reading, Source, Takes, Undo};

@@ -7,7 +7,7 @@ mod plan;
 
 use super::{FUNCTIONS, KEYWORDS};
 use crate::dialect::altering::{Altering, Change, Clauses, Tables};
-use crate::dialect::changing::{Bits, Changing, Copying, USUAL};
+use crate::dialect::changing::{Changing, Copying, USUAL};
 use crate::dialect::{HelpKind, 
     Acting, BlockComment, Body, Carrier, Comparing, Dialect, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter,
     Then, starter, unreserved,
@@ -98,7 +98,7 @@ const CHANGING: Changing = Changing {
     last_number: "last_insert_id()",
     days_have_zeros: true,
     times_are_spans: true,
-    bits: Bits::Number,
+    bits_are_numbers: true,
     types_of_bytes: &[
         "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
         "geomcollection",

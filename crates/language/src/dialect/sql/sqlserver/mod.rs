@@ -7,7 +7,7 @@ mod plan;
 
 use super::KEYWORDS;
 use crate::dialect::altering::{Altering, Change, Clauses, Tables};
-use crate::dialect::changing::{Bits, Changing, Inserted, USUAL};
+use crate::dialect::changing::{Changing, Inserted, USUAL};
 use crate::dialect::{
     Acting, BlockComment, Body, Comparing, Dialect, HelpKind, Kind, PLAIN, Pattern, Quote, QuoteKind, Role, Starter, Then,
     TransactionWords, starter, unreserved,
@@ -91,7 +91,7 @@ const ALTERING: Altering = Altering {
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&copying::COPYING),
-    bits: Bits::Flag,
+    bits_are_numbers: true,
     tiny: [0, 255],
     kept_types: &[
         "tinyint", "smallint", "int", "bigint", "bit", "decimal(", "numeric(", "money", "smallmoney", "real", "float", "date",
