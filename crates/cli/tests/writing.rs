@@ -309,6 +309,51 @@ fn a_folder_that_cannot_be_written_loses_nothing() {
 }
 
 #[test]
+fn a_file_is_saved_in_the_encoding_that_it_was_read_in() {
+    let home = Home::ferry();
+    let wide = |text: &str| -> Vec<u8> {
+        [0xFF, 0xFE].into_iter().chain(text.encode_utf16().flat_map(u16::to_le_bytes)).collect()
+    };
+    std::fs::write(home.path("project/a.sql"), wide("-- Süd\r\nselect name from ports;\r\n")).unwrap();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("-- Süd").shows("UTF-16LE  1:1").shows("ferry.db · main");
+    screen.press(&["Down", "C-g"]).shows("Gullhaven").press(&["Up"]).types("-- Порт 🛳 ").shows("+ unsaved");
+    // What a crash left is saved so, too.
+    screen.kill();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("recovered").shows("UTF-16LE").press(&["C-s"]).shows("saved a.sql").press(&["C-q"]).ends();
+    let saved = std::fs::read(home.path("project/a.sql")).unwrap();
+    assert_eq!(saved, wide("-- Порт 🛳 -- Süd\r\nselect name from ports;\r\n"));
+
+    std::fs::write(home.path("project/b.sql"), b"-- S\xfcd \x80\n").unwrap();
+    let screen = home.screen(&["b.sql", "-c", "ferry"]);
+    screen.shows("-- Süd €").shows("not UTF-8: read as windows-1252, and saved so").shows("ferry.db · main");
+    screen.types("é").press(&["C-s"]).shows("saved b.sql");
+    assert_eq!(std::fs::read(home.path("project/b.sql")).unwrap(), b"\xe9-- S\xfcd \x80\n");
+    screen.types("Г").press(&["C-s"]).shows("windows-1252 has no 'Г', which stands in line 1");
+    assert_eq!(std::fs::read(home.path("project/b.sql")).unwrap(), b"\xe9-- S\xfcd \x80\n");
+    screen.press(&["u"]).shows("saved b.sql").loses("windows-1252");
+    assert_eq!(read(&home, "b.sql"), "éГ-- Süd €\n");
+    screen.press(&["C-q"]).ends();
+
+    // One that looks like another is told.
+    std::fs::write(home.path("project/c.sql"), b"-- \xcf\xee\xf0\xf2\n").unwrap();
+    let screen = home.screen(&["c.sql", "-c", "ferry"]);
+    screen.shows("-- Ïîðò").shows("ferry.db · main").press(&["C-l"]).types("encoding").press(&["Enter"]);
+    screen.shows("which is in windows-1252").types("cyrilic").press(&["Enter"]).shows("\"cyrilic\" is not an encoding");
+    screen.press(&["C-u"]).types("windows-1251").press(&["Enter"]).shows("read the file again").press(&["r"]);
+    screen.shows("-- Порт").types("и").press(&["C-s"]).shows("saved c.sql");
+    assert_eq!(std::fs::read(home.path("project/c.sql")).unwrap(), b"\xe8-- \xcf\xee\xf0\xf2\n");
+    // And a text goes into another one.
+    screen.press(&["C-l"]).types("encoding").press(&["Enter"]).types("utf-8").press(&["Enter"]).press(&["s"]);
+    screen.shows("saved c.sql").loses("windows-1251").press(&["C-q"]).ends();
+    assert_eq!(read(&home, "c.sql"), "и-- Порт\n");
+
+    std::fs::write(home.path("project/d.sql"), b"\x89PNG\r\n\0\0").unwrap();
+    home.screen(&["d.sql", "-c", "ferry"]).shows("a buffer must be");
+}
+
+#[test]
 fn files_that_change_or_vanish_under_the_hand() {
     let (home, screen) = ferry("select 1;\n");
     // Changed outside while nothing is unsaved: read anew by the next look.

@@ -1,6 +1,7 @@
 //! Where buffers lie, what may be their names, how they are searched, and how one is removed without
 //! being lost.
 
+pub mod form;
 pub mod journal;
 pub mod names;
 
@@ -11,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
 use crate::files::{Folders, private_folder, replace};
+use form::TextForm;
 use jaunty_language::text::search::{Pattern, SearchError};
 
 /// The folder for the buffers of a connection, or of none: the project's, if there is one, or the
@@ -140,7 +142,7 @@ pub fn search<'a>(files: impl IntoIterator<Item = &'a PathBuf>, pattern: &str) -
         if std::fs::metadata(path).is_ok_and(|about| about.len() > LARGEST) {
             continue;
         }
-        let Ok(text) = std::fs::read_to_string(path) else { continue };
+        let Some((text, _)) = std::fs::read(path).ok().and_then(|bytes| TextForm::read(bytes).ok()) else { continue };
         let mut start = 0;
         for (number, line) in text.split_inclusive('\n').enumerate() {
             if let Some(at) = pattern.first_in(line) {
@@ -259,7 +261,7 @@ mod tests {
         std::fs::write(folder.path().join("a.sql"), "select 1;\nselect * from ports;\n").unwrap();
         std::fs::write(folder.path().join("ferry/b.sql"), "-- Ports\n").unwrap();
         std::fs::write(folder.path().join("c.txt"), "ports").unwrap();
-        std::fs::write(folder.path().join("d.sql"), b"\xff ports").unwrap();
+        std::fs::write(folder.path().join("d.sql"), b"\xff ports \0").unwrap();
         let all = files(&[folder.path().to_owned(), folder.path().join("ferry")], &["sql"]);
         assert_eq!(all.len(), 3);
         let hits = search(&all, "ports").unwrap();

@@ -5,6 +5,7 @@ use std::ops::Range;
 use ropey::Rope;
 
 use crate::dialect::Dialect;
+use crate::edit::lines;
 use crate::outline::{Change, Outline};
 use crate::split::Statement;
 use crate::text::motion;
@@ -309,7 +310,8 @@ impl Document {
             && self.undo.last().is_some_and(|step| step.open && step.cursor_after == self.cursor)
             && !text.starts_with(char::is_whitespace)
             && self.saved != Some(self.undo.len());
-        self.replace(self.selection().unwrap_or(self.cursor..self.cursor), text, joins);
+        let text = self.with_own_line_ends(text);
+        self.replace(self.selection().unwrap_or(self.cursor..self.cursor), &text, joins);
         if let Some(step) = self.undo.last_mut() {
             step.open = true;
         }
@@ -324,10 +326,24 @@ impl Document {
         self.type_text(&format!("\n{indent}"));
     }
 
-    /// Puts text in, as one step. Line ends of other systems become `\n`.
+    /// Puts text in, as one step. Its line ends become those of this text.
     pub fn insert(&mut self, text: &str) {
-        let text = text.replace("\r\n", "\n").replace('\r', "\n");
+        let text = self.with_own_line_ends(text);
         self.replace(self.selection().unwrap_or(self.cursor..self.cursor), &text, false);
+    }
+
+    /// A text with the line ends of this one: as [`Document::insert`] puts it in.
+    pub fn with_own_line_ends(&self, text: &str) -> String {
+        let text = text.replace("\r\n", "\n").replace('\r', "\n");
+        match lines::line_break(&self.rope) {
+            "\n" => text,
+            other => text.replace('\n', other),
+        }
+    }
+
+    /// Takes another text in the place of all of this one, as it is, as one step.
+    pub fn replace_all(&mut self, text: &str) {
+        self.replace(0..self.rope.len_bytes(), text, false);
     }
 
     /// Removes the selection, or what a motion from the cursor passes over.
@@ -514,6 +530,22 @@ mod tests {
         assert_eq!(document.copy(), "select 2;\n");
         assert_eq!(document.cut(), "select 2;\n");
         assert_eq!(document.outline().statements().len(), 1);
+    }
+
+    #[test]
+    fn lines_end_as_those_of_the_text_do() {
+        let mut document = Document::new("a;\r\n  b;\r\n", &SQLITE);
+        document.insert("c\nd\r\ne\r");
+        assert_eq!(document.rope().to_string(), "c\r\nd\r\ne\r\na;\r\n  b;\r\n");
+        document.go(Motion::Bottom, false);
+        document.go(Motion::Left, false);
+        document.type_newline();
+        assert!(document.rope().to_string().ends_with("  b;\r\n  \r\n"), "{:?}", document.rope().to_string());
+        // A text from elsewhere is taken as it is, in one step.
+        document.replace_all("x\ny\r\n");
+        assert_eq!(document.rope().to_string(), "x\ny\r\n");
+        document.undo();
+        assert!(document.rope().to_string().starts_with("c\r\n"));
     }
 
     #[test]

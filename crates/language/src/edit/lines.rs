@@ -33,6 +33,13 @@ fn lines(rope: &Rope, selection: &Range<usize>) -> Range<usize> {
     rope.line_to_byte(first)..line_end(rope, last)
 }
 
+/// What ends the lines of a text: what ends its first one.
+pub fn line_break(rope: &Rope) -> &'static str {
+    let first = rope.line(0);
+    let end: String = first.slice(first.len_chars().saturating_sub(2)..).chars().collect();
+    if end == "\r\n" { "\r\n" } else { "\n" }
+}
+
 fn line_end(rope: &Rope, line: usize) -> usize {
     let text: String = rope.line(line).into();
     rope.line_to_byte(line) + text.trim_end_matches(['\n', '\r']).len()
@@ -96,8 +103,9 @@ pub fn duplicate(rope: &Rope, selection: &Range<usize>) -> Change {
     if selection.is_empty() {
         let range = lines(rope, selection);
         let line: String = rope.byte_slice(range.clone()).into();
-        let cursor = selection.end + line.len() + 1;
-        return Change { range: range.end..range.end, text: format!("\n{line}"), select: cursor..cursor };
+        let end = line_break(rope);
+        let cursor = selection.end + line.len() + end.len();
+        return Change { range: range.end..range.end, text: format!("{end}{line}"), select: cursor..cursor };
     }
     let text: String = rope.byte_slice(selection.clone()).into();
     Change { range: selection.end..selection.end, select: selection.end..selection.end + text.len(), text }
@@ -114,21 +122,21 @@ pub fn shift(rope: &Rope, selection: &Range<usize>, down: bool) -> Option<Change
             return None;
         }
         let other: String = rope.byte_slice(rope.line_to_byte(below)..line_end(rope, below)).into();
-        let by = other.len() + 1;
+        let by = other.len() + line_break(rope).len();
         let range = block.start..line_end(rope, below);
         return Some(Change {
             range,
-            text: format!("{other}\n{text}"),
+            text: format!("{other}{}{text}", line_break(rope)),
             select: selection.start + by..selection.end + by,
         });
     }
     let above = first.checked_sub(1)?;
     let start = rope.line_to_byte(above);
     let other: String = rope.byte_slice(start..line_end(rope, above)).into();
-    let by = other.len() + 1;
+    let by = other.len() + line_break(rope).len();
     Some(Change {
         range: start..block.end,
-        text: format!("{text}\n{other}"),
+        text: format!("{text}{}{other}", line_break(rope)),
         select: selection.start.saturating_sub(by)..selection.end.saturating_sub(by),
     })
 }
@@ -209,6 +217,7 @@ mod tests {
         assert_eq!(after("[a\n b]", |r, s| Some(indent(r, s))), "[    a\n     b]");
         assert_eq!(after("[    a\n     b\n c]", |r, s| Some(outdent(r, s))), "[a\n b\nc]");
         assert_eq!(after("ab[]c\nd", |r, s| Some(duplicate(r, s))), "abc\nab[]c\nd");
+        assert_eq!(after("ab[]c\r\nd", |r, s| Some(duplicate(r, s))), "abc\r\nab[]c\r\nd");
         assert_eq!(after("a[bc]d", |r, s| Some(duplicate(r, s))), "abc[bc]d");
     }
 
@@ -221,6 +230,8 @@ mod tests {
             ("[a]\nb", false, "none"),
             ("a\n[b]\n", true, "none"),
             ("aé\n[]b", false, "[]b\naé"),
+            ("a\r\n[b]\r\nc", true, "a\r\nc\r\n[b]"),
+            ("a\r\n[b]\r\nc", false, "[b]\r\na\r\nc"),
         ] {
             assert_eq!(after(before, |r, s| shift(r, s, down)), expected, "{before}");
         }

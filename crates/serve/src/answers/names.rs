@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use jaunty_core::buffers;
+use jaunty_core::buffers::form::TextForm;
 use jaunty_core::catalog::templates;
 use jaunty_core::complete::Surroundings;
 use jaunty_core::complete::names::{Means, Named, alike, names as named, rename as renamed};
@@ -156,7 +157,8 @@ pub(super) fn references(server: &mut Server, params: &Value) -> Result<Value, R
     let catalog = server.link_of(text).and_then(|link| link.catalog.as_deref());
     for path in buffers::files(&roots, &[dialect.extension]).into_iter().take(MOST_FILES) {
         let uri = uri_of(&path);
-        let Ok(content) = std::fs::read_to_string(&path) else { continue };
+        let read = std::fs::read(&path).ok().and_then(|bytes| TextForm::read(bytes).ok());
+        let Some((content, _)) = read else { continue };
         if server.texts.contains_key(&uri) || !content.to_lowercase().contains(&wanted.name.to_lowercase()) {
             continue;
         }

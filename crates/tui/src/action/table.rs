@@ -347,6 +347,8 @@ actions! {
             "Save a copy under another name" => App::ask_to_copy_buffer;
         Everywhere "remove-buffer" "Remove buffer" []
             "Move the buffer's file to the trash, after asking" => App::ask_to_remove_buffer;
+        Everywhere "encoding" "Encoding" []
+            "Read the buffer's file in another encoding, or save the text in one" => App::ask_for_encoding;
         Everywhere "edit-outside" "Text editor" ["alt-e"]
             "Open the buffer in your own text editor ($VISUAL or $EDITOR), then return" => App::edit_outside;
         Everywhere "search-buffers" "Find in all buffers" ["alt-b"]

@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use jaunty_core::buffers::form::{NoSuchCharacter, TextForm};
 use jaunty_core::buffers::journal::{Journal, Recovery};
 use jaunty_core::connection::comment;
 use jaunty_core::{files, words};
@@ -34,7 +35,7 @@ pub enum OpenError {
         source: std::io::Error,
     },
     /// It is not text.
-    #[error("{path} is not UTF-8 text; a buffer must be.")]
+    #[error("{path} is not UTF-8 text, and not text in UTF-16 or a western encoding; a buffer must be.")]
     NotText {
         /// The file.
         path: PathBuf,
@@ -62,12 +63,18 @@ pub struct Buffer {
     pub connection: Option<String>,
     /// What was brought back from a crash, as a sentence.
     pub recovered: Option<String>,
+    /// What is to be known of the file, as a sentence.
+    pub(super) notice: Option<String>,
     /// None for a text that is an editor's.
     pub(super) journal: Option<Journal>,
     /// Its statements are being found.
     pub(super) outlining: bool,
     /// The file's text when it was read or written last; none if there was no file.
     on_disk: Option<String>,
+    /// How the file keeps it.
+    form: TextForm,
+    /// Whether a person said so.
+    is_form_told: bool,
     pub(super) cut: String,
     /// The identities of statements in sight, as of a revision: a long one takes a while to digest.
     ids: RefCell<(u64, Ids)>,
@@ -77,9 +84,16 @@ pub struct Buffer {
     pub(super) version: Option<i64>,
 }
 
-pub(super) fn read(path: &Path) -> Result<Option<String>, OpenError> {
+/// The text of a file, and how it keeps it: as was `told`, if it can be read so. None where there is no file.
+fn read(path: &Path, told: Option<TextForm>) -> Result<Option<(String, TextForm)>, OpenError> {
     match std::fs::read(path) {
-        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| OpenError::NotText { path: path.to_owned() }),
+        Ok(bytes) => {
+            let read = match told.map(|form| form.read_as(&bytes)) {
+                Some(Ok(read)) => Ok(read),
+                Some(Err(_)) | None => TextForm::read(bytes),
+            };
+            read.map(Some).map_err(|_| OpenError::NotText { path: path.to_owned() })
+        }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
         Err(source) => Err(OpenError::Buffer { path: path.to_owned(), source }),
     }
@@ -96,7 +110,13 @@ impl Buffer {
     /// brought back as one change, which can be undone.
     pub fn open(path: &Path, journals: &Path) -> Result<Buffer, OpenError> {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        let mut on_disk = read(&path)?;
+        let (mut on_disk, form) = read(&path, None)?.unzip();
+        let form = form.unwrap_or_default();
+        let notice = form.is_guess().then(|| {
+            format!(
+                "not UTF-8: read as {form}, and saved so; `encoding` in the list of actions reads it in another one"
+            )
+        });
         let crashed = Recovery::find(journals, &path).unwrap_or_else(|error| {
             tracing::warn!(%error, "journals could not be read");
             None
@@ -116,8 +136,7 @@ impl Buffer {
         let journal = Journal::new(journals, &path, text);
         let mut recovered = None;
         if let Some(found) = crashed {
-            document.select_all();
-            document.insert(&found.text);
+            document.replace_all(&found.text);
             document.go(Motion::Top, false);
             let changes = words::count(found.edits as u64, "unsaved change");
             let mut told =
@@ -148,9 +167,12 @@ impl Buffer {
             left: 0,
             connection: None,
             recovered,
+            notice,
             journal: Some(journal),
             outlining: false,
             on_disk,
+            form,
+            is_form_told: false,
             cut: String::new(),
             ids: RefCell::default(),
             seen: None,
@@ -167,9 +189,12 @@ impl Buffer {
             left: 0,
             connection: None,
             recovered: None,
+            notice: None,
             journal: None,
             outlining: false,
             on_disk: None,
+            form: TextForm::default(),
+            is_form_told: false,
             cut: String::new(),
             ids: RefCell::default(),
             seen: None,
@@ -269,7 +294,42 @@ impl Buffer {
 
     /// Whether the file is not what it was when it was read or written last.
     pub(super) fn changed_outside(&self) -> bool {
-        !matches!(read(&self.path), Ok(now) if now == self.on_disk)
+        match self.read() {
+            Ok(Some((text, form))) => self.on_disk.as_ref() != Some(&text) || form != self.form,
+            Ok(None) => self.on_disk.is_some(),
+            Err(_) => true,
+        }
+    }
+
+    /// The file's text as it is now, and how it keeps it.
+    pub(super) fn read(&self) -> Result<Option<(String, TextForm)>, OpenError> {
+        read(&self.path, self.is_form_told.then_some(self.form))
+    }
+
+    /// How the file keeps the text.
+    pub fn form(&self) -> TextForm {
+        self.form
+    }
+
+    /// Has the text written in this form from now on.
+    pub(super) fn keep_as(&mut self, form: TextForm) {
+        (self.form, self.is_form_told) = (form, true);
+    }
+
+    /// Reads the file in this form, as one change that can be taken back. False if it cannot be read so.
+    pub(super) fn read_as(&mut self, form: TextForm) -> bool {
+        let Ok(Ok((text, form))) = std::fs::read(&self.path).map(|bytes| form.read_as(&bytes)) else { return false };
+        self.keep_as(form);
+        self.take(text);
+        true
+    }
+
+    /// Why the file could not have this text, as it keeps it.
+    pub(super) fn cannot_keep(&self) -> Option<NoSuchCharacter> {
+        if self.form.is_usual() {
+            return None;
+        }
+        self.form.write(&self.document.rope().to_string()).err()
     }
 
     pub(super) fn write(&mut self) -> std::io::Result<()> {
@@ -281,7 +341,10 @@ impl Buffer {
             std::fs::create_dir_all(folder)?;
         }
         let text = self.document.rope().to_string();
-        files::replace(&self.path, text.as_bytes())?;
+        match self.form.is_usual() {
+            true => files::replace(&self.path, text.as_bytes())?,
+            false => files::replace(&self.path, &self.form.write(&text).map_err(std::io::Error::other)?)?,
+        }
         self.document.mark_saved();
         self.journal_edits();
         self.begin_journal(text.clone());
@@ -313,19 +376,25 @@ impl Buffer {
         self.document = Document::new("", dialect);
         self.journal = Some(Journal::new(journals, &self.path, String::new()));
         self.on_disk = None;
+        (self.form, self.is_form_told) = (TextForm::default(), false);
     }
 
     /// Takes the file's text in the place of this one, as one change that can be taken back. False if
     /// it is the same, or cannot be read.
     pub(super) fn take_from_disk(&mut self) -> bool {
-        let Ok(Some(text)) = read(&self.path) else { return false };
-        if self.on_disk.as_ref() == Some(&text) {
+        let Ok(Some((text, form))) = self.read() else { return false };
+        if self.on_disk.as_ref() == Some(&text) && self.form == form {
             return false;
         }
+        self.form = form;
+        self.take(text);
+        true
+    }
+
+    fn take(&mut self, text: String) {
         let cursor = self.document.cursor();
         if self.document.rope() != text.as_str() {
-            self.document.select_all();
-            self.document.insert(&text);
+            self.document.replace_all(&text);
             let boundary = (0..=cursor.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
             self.document.go(Motion::To(boundary), false);
         }
@@ -333,7 +402,6 @@ impl Buffer {
         self.journal_edits();
         self.begin_journal(text.clone());
         self.on_disk = Some(text);
-        true
     }
 
     /// Forgets unsaved text, because a person said so.

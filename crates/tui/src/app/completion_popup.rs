@@ -227,8 +227,8 @@ impl App {
 
     /// Puts a text with places in, and goes to the first of them.
     pub(super) fn put_snippet(&mut self, replace: Range<usize>, written: &str) {
-        let snippet = Snippet::read(written);
         let document = &mut self.buffer.document;
+        let snippet = Snippet::read(&document.with_own_line_ends(written));
         // What is put into a place leaves those that follow it.
         let behind = document.rope().len_bytes().saturating_sub(replace.end);
         let outer = std::mem::take(&mut self.places.ahead).into_iter().filter(|place| place.start <= behind);

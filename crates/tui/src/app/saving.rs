@@ -2,10 +2,13 @@
 
 use std::sync::Arc;
 
+use jaunty_core::buffers::form::TextForm;
 use jaunty_core::buffers::{self, difference};
 use jaunty_language::text::clean;
 
-use super::buffer::{OF_EDITOR, read};
+use super::buffer::OF_EDITOR;
+use super::overlay::Prompt;
+use super::overlay::prompt::Asked;
 use super::{Answered, App, Buffer, Connection, Message, Overlay, Question};
 use crate::work::{Kind, Work};
 
@@ -16,6 +19,9 @@ impl App {
         let post = Arc::clone(&self.post);
         if let Some(journal) = &self.buffer.journal {
             journal.on_trouble(move || post(Message::JournalChanged));
+        }
+        if let Some(notice) = self.buffer.notice.take() {
+            self.tell(notice);
         }
         let Some(recovered) = self.buffer.recovered.take() else { return };
         self.tell(recovered);
@@ -64,11 +70,15 @@ impl App {
             ('o', "overwrite the file with this text", Answered::Overwrite),
             ('b', "save this text as another file", Answered::SaveBeside),
         ];
-        let theirs = read(&self.buffer.path).ok().flatten();
+        let theirs = self.buffer.read().ok().flatten();
         let about = match theirs {
-            Some(theirs) => {
+            Some((theirs, form)) => {
                 let ours = self.buffer.document.rope().to_string();
                 let mut lines = vec!["On disk (-) and here (+):".to_owned()];
+                if form != self.buffer.form() {
+                    lines.push(format!("- {form}"));
+                    lines.push(format!("+ {}", self.buffer.form()));
+                }
                 lines.extend(difference(&theirs, &ours, 10).iter().map(|line| clean::clean(line).into_owned()));
                 lines
             }
@@ -84,7 +94,55 @@ impl App {
         }
     }
 
+    /// Asks for the encoding that the file is to be read or written in.
+    pub fn ask_for_encoding(&mut self) {
+        if self.leaves_to_editor() {
+            return;
+        }
+        let form = self.buffer.form();
+        let title = format!("encoding of {}, which is in {form}: utf-8, utf-16le, windows-1252, …", self.buffer.name());
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Encoding, form.to_string())));
+    }
+
+    pub(super) fn take_encoding(&mut self, name: &str) {
+        let Some(form) = TextForm::named(name) else {
+            return self.tell_wrong(format!(
+                "\"{}\" is not an encoding that is known here; utf-8, utf-16le, windows-1252 and others are",
+                clean::clean(name)
+            ));
+        };
+        let read = ('r', "read the file again, in this encoding", Answered::ReadAs(form));
+        let save = ('s', "save the text in this encoding", Answered::SaveAs(form));
+        let (answers, about) = match self.buffer.document.is_unsaved() || !self.buffer.path.exists() {
+            true => (vec![save], vec!["The file can be read again when the text is saved.".to_owned()]),
+            false => (vec![read, save], Vec::new()),
+        };
+        let question = Question::new(format!("What is to be done with {} and {form}?", self.buffer.name()), &answers);
+        self.overlay = Some(Overlay::Question(Question { about, ..question }));
+    }
+
+    pub(super) fn read_as(&mut self, form: TextForm) {
+        match self.buffer.read_as(form) {
+            true => self.tell(format!("read as {}", self.buffer.form())),
+            false => self.tell_wrong(format!("{} is not text in {form}; it stays as it was read", self.buffer.name())),
+        }
+    }
+
+    pub(super) fn save_as(&mut self, form: TextForm) {
+        let before = self.buffer.form();
+        self.buffer.keep_as(form);
+        if !self.save_anyway() && self.overlay.is_none() {
+            self.buffer.keep_as(before);
+        }
+    }
+
     pub(super) fn save_anyway(&mut self) -> bool {
+        if let Some(missing) = self.buffer.cannot_keep() {
+            let text = format!("{} cannot be saved as it is: {missing}.", self.buffer.name());
+            let answers = &[('u', "save it as UTF-8 from now on", Answered::SaveAs(TextForm::default()))];
+            self.overlay = Some(Overlay::Question(Question::new(text, answers)));
+            return false;
+        }
         match self.buffer.write() {
             Ok(()) => {
                 self.tell(format!("saved {}", self.buffer.name()));

@@ -108,5 +108,7 @@ fn buffer_part(app: &App) -> String {
     let unsaved = if app.buffer.document.is_unsaved() { " + unsaved" } else { "" };
     let name = clean::fit(&app.buffer.name(), 30);
     let cut = if name.cut { "…" } else { "" };
-    format!("{}{cut}{unsaved}  {}:{}", name.text, line + 1, column + 1)
+    let form = app.buffer.form();
+    let form = if form.is_usual() { String::new() } else { format!("  {form}") };
+    format!("{}{cut}{unsaved}{form}  {}:{}", name.text, line + 1, column + 1)
 }

@@ -1,5 +1,6 @@
 //! What a person is asked: to fill in a line, or to answer with one key.
 
+use jaunty_core::buffers::form::TextForm;
 use jaunty_core::logbook::Entry;
 use jaunty_core::run::Job;
 use jaunty_core::run::connection_worker::ScriptOrder;
@@ -40,6 +41,8 @@ pub(in crate::app) enum Asked {
     NewBuffer,
     Rename,
     CopyBuffer,
+    /// The encoding of the buffer's file.
+    Encoding,
     SearchAll,
     /// What to find.
     Find,
@@ -116,6 +119,7 @@ impl Layer for Prompt {
             Asked::NewBuffer => app.new_buffer(text),
             Asked::Rename => app.rename_buffer(text),
             Asked::CopyBuffer => app.copy_buffer(text),
+            Asked::Encoding => app.take_encoding(text),
             Asked::SearchAll => app.search_all(text),
             Asked::Find => app.find(text),
             Asked::Replace => app.replace_all(text),
@@ -185,6 +189,10 @@ pub enum Answered {
     Overwrite,
     /// Save under another name.
     SaveBeside,
+    /// Read the buffer's file in this form.
+    ReadAs(TextForm),
+    /// Save the buffer in this form.
+    SaveAs(TextForm),
     /// Run the statements.
     Run,
     /// Keep a copy of what they are about, then run them.
@@ -259,6 +267,8 @@ impl Layer for Question {
                 app.save_anyway();
             }
             Answered::SaveBeside => app.save_beside(),
+            Answered::ReadAs(form) => app.read_as(form),
+            Answered::SaveAs(form) => app.save_as(form),
             Answered::Run => {
                 app.run_confirmed(std::mem::take(&mut self.jobs));
             }
