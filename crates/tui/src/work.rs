@@ -14,6 +14,7 @@ use jaunty_core::arrange::parts::{OpenError, Opened};
 use jaunty_core::arrange::{ArrangeError, Arrangement, Progress};
 use jaunty_core::buffers::Hit;
 use jaunty_core::export::Format;
+use jaunty_core::files::parts::Held;
 use jaunty_core::import::preview::Preview;
 use jaunty_core::logbook::{Entry, Outcome, Searchable};
 use jaunty_core::run::Run;
@@ -165,7 +166,7 @@ pub enum Done {
     /// What a file holds and where its columns would go.
     Previewed(Result<Box<Preview>, String>),
     /// What is in the desktop's clipboard, in a file, or why that cannot be read.
-    Clipboard(Result<Arc<tempfile::NamedTempFile>, String>),
+    Clipboard(Result<Arc<Held>, String>),
     /// How many rows were loaded, in words, or why none.
     Loaded(Result<String, String>),
     /// The first difference of two results from a row of this archive on.

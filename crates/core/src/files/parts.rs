@@ -33,6 +33,7 @@ pub fn sweep(folder: &Path) -> usize {
         // Only what has a name that we give: the note may be damaged.
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let ours = name.starts_with('.') && (name.ends_with(".part") || name.ends_with(".new"));
+        let ours = ours || name.starts_with(HELD);
         let gone = if ours { std::fs::remove_file(&path) } else { Err(io::ErrorKind::NotFound.into()) };
         match gone {
             Ok(()) => removed += 1,
@@ -45,6 +46,31 @@ pub fn sweep(folder: &Path) -> usize {
         let _ = std::fs::remove_file(note);
     }
     removed
+}
+
+/// What the names of files begin with that hold something for a while.
+const HELD: &str = "jaunty-held-";
+
+/// A file among the system's temporary ones that holds something for as long as this lives. Only the user can read it.
+#[derive(Debug)]
+pub struct Held {
+    file: tempfile::NamedTempFile,
+    _remembered: Remembered,
+}
+
+impl Held {
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        self.file.path()
+    }
+}
+
+/// Holds a text in a file whose name has this ending.
+pub fn hold(text: &str, ending: &str) -> io::Result<Held> {
+    let mut file = tempfile::Builder::new().prefix(HELD).suffix(ending).tempfile()?;
+    let remembered = remember(file.path());
+    file.write_all(text.as_bytes())?;
+    Ok(Held { file, _remembered: remembered })
 }
 
 /// Something under a temporary name that is being written. Dropping it forgets it.
@@ -98,14 +124,14 @@ mod tests {
             path
         };
         let (part, new, text) = (file(".late.csv.7-0.part"), file(".connections.toml.7.new"), file("notes.txt"));
-        let alive = file(".alive.csv.8-0.part");
-        for (note, path) in [("7-0", &part), ("7-1", &new), ("7-2", &text), ("8-0", &alive)] {
+        let (alive, pasted) = (file(".alive.csv.8-0.part"), file("jaunty-held-7.tsv"));
+        for (note, path) in [("7-0", &part), ("7-1", &new), ("7-2", &text), ("7-3", &pasted), ("8-0", &alive)] {
             std::fs::write(notes.join(note), path.as_os_str().as_encoded_bytes()).unwrap();
         }
         let held = File::open(notes.join("8-0")).unwrap();
         held.lock().unwrap();
-        assert_eq!(sweep(&notes), 2);
-        assert!(!part.exists() && !new.exists() && text.exists() && alive.exists());
+        assert_eq!(sweep(&notes), 3);
+        assert!(!part.exists() && !new.exists() && !pasted.exists() && text.exists() && alive.exists());
         assert_eq!(std::fs::read_dir(&notes).unwrap().count(), 1);
     }
 }

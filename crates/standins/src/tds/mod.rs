@@ -113,7 +113,8 @@ impl Server {
         let (data, temporary) = match &options.data {
             Some(data) => (data.clone(), None),
             None => {
-                let file = std::env::temp_dir().join(format!("jaunty-standin-{}-{port}.db", std::process::id()));
+                remove_those_of_dead_servers();
+                let file = std::env::temp_dir().join(format!("{FILES}{}-{port}.db", std::process::id()));
                 let _ = std::fs::remove_file(&file);
                 (file.clone(), Some(file))
             }
@@ -185,7 +186,7 @@ impl Shared {
     pub fn make_database(&self, name: &str) {
         let mut made = held(&self.databases);
         let number = made.len();
-        let file = format!("jaunty-standin-{}-{:p}-{number}.db", std::process::id(), self);
+        let file = format!("{FILES}{}-{:p}-{number}.db", std::process::id(), self);
         let file = std::env::temp_dir().join(file);
         remove(&file);
         made.insert(name.to_owned(), (file, true));
@@ -195,6 +196,24 @@ impl Shared {
     pub fn drop_database(&self, name: &str) {
         if let Some((file, true)) = held(&self.databases).remove(name) {
             remove(&file);
+        }
+    }
+}
+
+/// What the names of our temporary files begin with; after it comes the number of the process.
+const FILES: &str = "jaunty-standin-";
+
+/// Removes what servers left that were killed. Where processes are not to be looked up it stays.
+fn remove_those_of_dead_servers() {
+    let processes = std::path::Path::new("/proc");
+    if !processes.join("self").exists() {
+        return;
+    }
+    for entry in std::fs::read_dir(std::env::temp_dir()).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let process = name.strip_prefix(FILES).and_then(|rest| rest.split('-').next()?.parse::<u32>().ok());
+        if process.is_some_and(|process| !processes.join(process.to_string()).exists()) {
+            let _ = std::fs::remove_file(entry.path());
         }
     }
 }
@@ -237,5 +256,23 @@ fn listen(listener: &TcpListener, shared: &Arc<Shared>) {
             }
         });
         drop(served);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_killed_server_left_is_removed_by_the_next_one() {
+        // No process has such a number.
+        let left = std::env::temp_dir().join(format!("{FILES}{}-{:p}.db-wal", u32::MAX, &FILES));
+        let own = std::env::temp_dir().join(format!("{FILES}{}-{:p}.db-wal", std::process::id(), &FILES));
+        std::fs::write(&left, "half").unwrap();
+        std::fs::write(&own, "in use").unwrap();
+        let server = Server::start(Options::default()).unwrap();
+        assert!(!left.exists() && own.exists());
+        drop(server);
+        std::fs::remove_file(own).unwrap();
     }
 }

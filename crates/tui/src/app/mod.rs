@@ -45,6 +45,7 @@ use jaunty_core::complete::snippets::{self, Snippet};
 use jaunty_core::connection::nearby::Found;
 use jaunty_core::connection::{Connections, Tried};
 use jaunty_core::files::Folders;
+use jaunty_core::files::parts::Held;
 use jaunty_core::run::{Keeping, Report, Run};
 use jaunty_core::settings::Settings;
 use jaunty_core::slip::Store;
@@ -205,7 +206,7 @@ pub struct App {
     /// Two results whose key is asked for.
     comparing: Option<[ComparedSide; 2]>,
     /// A value that a text editor has in hand.
-    value_outside: Option<tempfile::NamedTempFile>,
+    value_outside: Option<Held>,
     /// What a drawing showed last.
     drawing: Option<drawings::Drawing>,
     /// A statement that gives a plan, to be shown when it has.

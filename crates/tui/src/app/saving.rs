@@ -113,12 +113,12 @@ impl App {
         };
         let read = ('r', "read the file again, in this encoding", Answered::ReadAs(form));
         let save = ('s', "save the text in this encoding", Answered::SaveAs(form));
-        let (answers, about) = match self.buffer.document.is_unsaved() || !self.buffer.path.exists() {
-            true => (vec![save], vec!["The file can be read again when the text is saved.".to_owned()]),
-            false => (vec![read, save], Vec::new()),
+        let name = self.buffer.name();
+        let (text, answers) = match self.buffer.document.is_unsaved() || !self.buffer.path.exists() {
+            true => (format!("Save {name} as {form}? (Read as that it can be once it is saved.)"), vec![save]),
+            false => (format!("Read {name} again as {form}, or save it as {form}?"), vec![read, save]),
         };
-        let question = Question::new(format!("What is to be done with {} and {form}?", self.buffer.name()), &answers);
-        self.overlay = Some(Overlay::Question(Question { about, ..question }));
+        self.overlay = Some(Overlay::Question(Question::new(text, &answers)));
     }
 
     pub(super) fn read_as(&mut self, form: TextForm) {

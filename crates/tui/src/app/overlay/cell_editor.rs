@@ -1,5 +1,6 @@
 //! The editor of one value: a line that is checked while it is typed, with what the column takes below it.
 
+use jaunty_core::files::parts;
 use jaunty_core::run::connection_worker::Order;
 use jaunty_core::run::sample::Sample;
 use jaunty_core::slip::{Datum, Field, Kind, Mistake, Row, Slip, Undrafted};
@@ -247,8 +248,7 @@ impl CellEditor {
             }
             _ => self.line.text().to_owned(),
         };
-        let file = tempfile::Builder::new().prefix("value-").suffix(&format!(".{ending}")).tempfile();
-        let file = match file.and_then(|file| std::fs::write(file.path(), &text).map(|()| file)) {
+        let file = match parts::hold(&text, &format!(".{ending}")) {
             Ok(file) => file,
             Err(error) => return app.tell_wrong(format!("no file for your text editor: {error}")),
         };

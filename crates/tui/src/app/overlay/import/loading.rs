@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use jaunty_core::catalog::naming::snake_case;
 use jaunty_core::connection::open_asking;
+use jaunty_core::files::parts::Held;
 use jaunty_core::import::preview::{Preview, matching, preview};
 use jaunty_core::import::{ImportError, Loaded, Options, Refused, Source, load};
 use jaunty_core::run::Order;
@@ -135,7 +136,7 @@ impl App {
         &mut self,
         profile: &Profile,
         wanted: Wanted,
-        pasted: Option<Arc<tempfile::NamedTempFile>>,
+        pasted: Option<Arc<Held>>,
     ) -> Option<Loading> {
         let engine = self.engine_of(profile)?;
         let (secret, catalog) = (self.secret_of(profile), self.connection.catalog.clone()?);

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::Instant;
 
+use jaunty_core::files::parts::Held;
 use jaunty_core::import::preview::{Into, Preview};
 use jaunty_core::import::{Choices, Dates, Format, Numbers, Parts};
 use jaunty_language::dialect::Family;
@@ -127,7 +128,7 @@ pub struct ImportView {
     pub ended: Option<Result<String, String>>,
     /// What the preview is of.
     made_of: String,
-    pasted: Option<Arc<tempfile::NamedTempFile>>,
+    pasted: Option<Arc<Held>>,
 }
 
 /// What is loaded, as a thread takes it along.

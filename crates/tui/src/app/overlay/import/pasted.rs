@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use jaunty_core::files::parts::{self, Held};
+
 use super::ImportView;
 use crate::app::App;
 use crate::desktop;
@@ -11,14 +13,9 @@ use crate::work::{Done, Kind};
 /// What stands in the place of a file's name where rows were pasted.
 pub(super) const PASTED: &str = "(pasted rows)";
 
-/// A file that holds them as long as somebody wants it.
-type Held = Arc<tempfile::NamedTempFile>;
-
-fn held(text: &str) -> Result<Held, String> {
+fn held(text: &str) -> Result<Arc<Held>, String> {
     let ending = if text.contains('\t') { ".tsv" } else { ".txt" };
-    let file = tempfile::Builder::new().prefix("pasted-").suffix(ending).tempfile();
-    let file = file.and_then(|file| std::fs::write(file.path(), text).map(|()| file));
-    file.map(Arc::new).map_err(|error| format!("the pasted rows cannot be kept: {error}"))
+    parts::hold(text, ending).map(Arc::new).map_err(|error| format!("the pasted rows cannot be kept: {error}"))
 }
 
 impl ImportView {
@@ -27,7 +24,7 @@ impl ImportView {
         self.take_held(held(text));
     }
 
-    fn take_held(&mut self, held: Result<Held, String>) {
+    fn take_held(&mut self, held: Result<Arc<Held>, String>) {
         match held {
             Ok(file) => {
                 self.pasted = Some(file);
@@ -51,7 +48,7 @@ impl ImportView {
 }
 
 impl App {
-    pub(in crate::app) fn take_clipboard(&mut self, held: Result<Held, String>) {
+    pub(in crate::app) fn take_clipboard(&mut self, held: Result<Arc<Held>, String>) {
         if let Some(view) = self.overlaid::<ImportView>() {
             view.take_held(held);
         }
