@@ -47,8 +47,6 @@ pub enum Order {
     Definition(Box<Object>),
     /// Connect with this secret, which is kept in memory, and do what waited for it.
     Secret(Secret),
-    /// From now on ask before what writes, if the profile did not say so when the connection was made.
-    AskFirst,
     /// Go to another database or schema, or take on a role.
     Switch(Switch),
     /// List where [`Order::Switch`] could go to.
@@ -149,6 +147,7 @@ pub struct ConnectionWorker {
     orders: Sender<Asked>,
     answers: Sender<Option<Secret>>,
     current: Arc<Mutex<Current>>,
+    asks_first: Arc<AtomicBool>,
 }
 
 #[derive(Default)]
@@ -181,6 +180,7 @@ impl ConnectionWorker {
         let (orders, inbox) = channel();
         let (answers, answered) = channel();
         let current = Arc::new(Mutex::new(Current::default()));
+        let asks_first = Arc::new(AtomicBool::new(profile.guard != Guard::Open));
         let tell: Arc<dyn Fn(Report) + Send + Sync> = Arc::new(tell);
         let worker = Worker {
             engine,
@@ -190,6 +190,7 @@ impl ConnectionWorker {
             tell,
             answered: Mutex::new(answered),
             current: Arc::clone(&current),
+            asks_first: Arc::clone(&asks_first),
             session: None,
             wants_secret: false,
             waiting: Vec::new(),
@@ -200,7 +201,13 @@ impl ConnectionWorker {
             others: Others::default(),
         };
         thread::Builder::new().name("session".into()).spawn(move || worker.work(&inbox))?;
-        Ok(ConnectionWorker { orders, answers, current })
+        Ok(ConnectionWorker { orders, answers, current, asks_first })
+    }
+
+    /// From now on asks before what writes, if the profile did not say so when the connection was made: before the next
+    /// statement of what runs, too.
+    pub fn ask_first(&self) {
+        self.asks_first.store(true, Ordering::SeqCst);
     }
 
     /// Asks for something. It is done after what was asked before.
@@ -255,6 +262,8 @@ struct Worker {
     tell: Arc<dyn Fn(Report) + Send + Sync>,
     answered: Mutex<Receiver<Option<Secret>>>,
     current: Arc<Mutex<Current>>,
+    /// Whether a yes is wanted before what writes.
+    asks_first: Arc<AtomicBool>,
     session: Option<(Box<dyn Session>, Location)>,
     /// The last connection was not made for want of a secret.
     wants_secret: bool,
@@ -318,7 +327,6 @@ impl Worker {
                     self.run_all(jobs, &stop);
                 }
             }
-            Order::AskFirst => self.profile.guard = self.profile.guard.max(Guard::Ask),
             Order::Database(name) => self.others.want(name),
             Order::Catalog => {
                 self.others.forget();
@@ -464,7 +472,7 @@ impl Worker {
 
     /// What the statement does, if the guard asks for a yes to that and has not had one.
     fn needs_yes(&mut self, job: &Job, stop: &Stop) -> Option<Effect> {
-        if job.confirmed || self.profile.guard == Guard::Open {
+        if job.confirmed || !self.asks_first.load(Ordering::SeqCst) {
             return None;
         }
         let sent = job.sent();

@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jaunty_core::connection::{Connections, load};
-use jaunty_core::run::Order;
 use jaunty_language::text::clean;
 use jaunty_seam::profile::Guard;
 use notify::Watcher;
@@ -103,7 +102,7 @@ impl App {
             let asks = now.is_some() && profile.guard == Guard::Open;
             if asks {
                 profile.guard = Guard::Ask;
-                connection.ask(Order::AskFirst);
+                connection.ask_first();
             }
             asks
         };

@@ -50,6 +50,9 @@ static LOCATED: AtomicUsize = AtomicUsize::new(0);
 /// Whether a session is being asked what a statement would do. One test is about it.
 static ASKED: AtomicBool = AtomicBool::new(false);
 
+/// Whether the guard has changed under a run. One test is about it.
+static GUARDED: AtomicBool = AtomicBool::new(false);
+
 impl Session for Moored {
     fn abilities(&self) -> Abilities {
         Abilities { cancel: true, ..Abilities::default() }
@@ -95,6 +98,12 @@ impl Session for Moored {
             "fade" => self.stands = false,
             "fail" => return Err(EngineError::new(ErrorKind::Refused, "refused")),
             "lose" => return Err(EngineError::new(ErrorKind::Lost, "gone")),
+            "until the guard changes" => {
+                while !GUARDED.load(Ordering::SeqCst) {
+                    thread::yield_now();
+                }
+                sink.take(Event::Ends { affected: None });
+            }
             "forever" => {
                 while sink.wanted() == Flow::Continue && !request.stop.is_wished() {
                     thread::yield_now();
@@ -273,6 +282,24 @@ fn a_guard_that_asks_wants_a_yes_for_each_statement_that_writes() {
     jobs[0].confirmed = true;
     watch.worker.ask(Order::Run(jobs));
     watch.tells(&["write this running", "write this done", "asks about write more", "idle, 0 left out"]);
+}
+
+/// Whoever makes a guard stricter does not mean the day after, nor when all that waits has run.
+#[test]
+fn a_guard_that_asks_from_now_on_asks_before_the_next_statement() {
+    let watch = watch(Guard::Open, &[]);
+    watch.tells(&["remembers 0", "connected to pier 1"]);
+    watch.asks(&["write this", "until the guard changes", "read", "write that", "write more"]);
+    watch.tells(&["write this running", "write this done", "until the guard changes running"]);
+    watch.worker.ask_first();
+    GUARDED.store(true, Ordering::SeqCst);
+    watch.tells(&[
+        "until the guard changes done",
+        "read running",
+        "read done",
+        "asks about write that",
+        "idle, 0 left out",
+    ]);
 }
 
 /// A job whose end was told without a semicolon, and what follows it.

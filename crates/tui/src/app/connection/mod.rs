@@ -305,6 +305,11 @@ impl Connection {
         }
     }
 
+    /// Has it ask before what writes, from now on.
+    pub(super) fn ask_first(&self) {
+        self.worker.iter().for_each(ConnectionWorker::ask_first);
+    }
+
     pub(super) fn ask(&self, order: Order) -> bool {
         match &self.worker {
             Some(worker) => {
