@@ -219,3 +219,29 @@ fn a_line_that_has_scrolled_sideways_shows_it() {
     let line = screen.lines().find(|line| line.contains("as words;")).unwrap();
     assert_eq!(line.chars().position(|c| c == '…'), Some(4), "{screen}");
 }
+
+/// Rows that are read again after a slip may come in another order: the one in hand is still the same.
+#[test]
+fn the_row_in_hand_is_followed_when_its_slip_is_sent() {
+    let text = "create table ports(id integer primary key, name text);\ninsert into ports values (1, 'Emberwick'), (2, 'Gullhaven'), (3, 'Saltmarsh');\nselect name, id from ports order by name;\n";
+    let stage = idle(stage(text).alt('g')).until("the catalog", |app| {
+        app.connection.catalog.as_ref().is_some_and(|catalog| catalog.objects().iter().any(|o| o.name == "ports"))
+    });
+    let stage = stage.control('n').control('n').control('t').shows("rows 1–3 of 3");
+    let stage = stage.types("a").shows("was Emberwick").types("Tidewater").enter().shows("1 value drafted");
+    let stage = stage.alt('u').shows("ctrl-g sends").control('g').shows("sent: 1 changed in ports");
+    let stage = idle(stage).until("the row", |app| app.rows.view().row == 2);
+    // Its key may be what is changed.
+    let stage = stage.key(crossterm::event::KeyCode::Right, crossterm::event::KeyModifiers::NONE);
+    let stage = stage.types("a").shows("was 1").types("9").enter().shows("1 value drafted");
+    let stage = stage.alt('u').shows("ctrl-g sends").control('g').shows("sent: 1 changed in ports");
+    let stage = idle(stage)
+        .until("the new key", |app| app.rows.page().is_some_and(|page| page.rows.iter().any(|row| row[1].text == "9")));
+    assert_eq!(stage.app.rows.view().row, 2);
+    // One that is gone leaves its number.
+    let stage = stage.key(crossterm::event::KeyCode::Up, crossterm::event::KeyModifiers::NONE);
+    let stage = stage.key(crossterm::event::KeyCode::Delete, crossterm::event::KeyModifiers::NONE);
+    let stage = stage.alt('u').shows("ctrl-g sends").control('g').shows("sent: 1 deleted in ports");
+    let stage = idle(stage).shows("rows 1–2 of 2");
+    assert_eq!(stage.app.rows.view().row, 1);
+}

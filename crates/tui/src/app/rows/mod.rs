@@ -14,7 +14,7 @@ use ratatui::layout::{Position, Rect};
 use jaunty_core::arrange::Arrangement;
 
 use super::App;
-use crate::pager::{Answer, Page, Pager, Wish};
+use crate::pager::{Answer, Page, Pager, Shown, Wish};
 use jaunty_core::words;
 
 mod arranged;
@@ -132,6 +132,8 @@ pub struct Rows {
     sparklines: sparks::Sparklines,
     /// Whether the next result of the same statement is shown from where this one is.
     pub(super) stays: bool,
+    /// The row that is in hand then, by its number and the values that tell it apart, with their places.
+    pub(super) followed: Option<(u64, Vec<(usize, String)>)>,
     area: Rect,
 }
 
@@ -282,6 +284,25 @@ impl Rows {
         self.keep_column_in_sight();
     }
 
+    /// Goes to the row with these values on a page that was read again: the nearest to the one in hand, which has its
+    /// number. Where a person has moved meanwhile, or it is not near, nothing is done.
+    fn go_with_row(&mut self, page: &Page) {
+        let Some(row) = self.view_mut().map(|view| view.row) else { return };
+        let is_there = |at: u64| (page.from..page.from + page.rows.len() as u64).contains(&at);
+        let Some((of, cells)) = self.followed.take_if(|(of, _)| is_there(*of)) else { return };
+        let is_it = |shown: &&Vec<Shown>| {
+            let is = |(at, text): &(usize, String)| shown.get(*at).is_some_and(|cell| cell.text == *text);
+            cells.iter().all(is)
+        };
+        let fitting = (page.from..).zip(&page.rows).filter(|(_, shown)| is_it(shown)).map(|(at, _)| at);
+        let nearest = fitting.min_by_key(|at| at.abs_diff(of));
+        let height = self.height() as u64;
+        if let (Some(view), Some(at)) = (self.view_mut().filter(|_| row == of && !cells.is_empty()), nearest) {
+            view.row = at;
+            view.top = view.top.clamp((at + 1).saturating_sub(height), at);
+        }
+    }
+
     fn take_page(&mut self, page: Page) {
         if page.pane != self.pane || self.kept.as_ref().is_none_or(|kept| kept.path() != page.path) {
             return;
@@ -303,6 +324,7 @@ impl Rows {
                 self.lay_out_as_before(&page.path);
             }
         }
+        self.go_with_row(&page);
         self.page = Some(page);
     }
 

@@ -2,7 +2,7 @@
 
 use jaunty_core::run::Job;
 use jaunty_core::run::connection_worker::{Order, Sending};
-use jaunty_core::slip::{Slip, Unsent};
+use jaunty_core::slip::{Draft, Slip, Unsent};
 use jaunty_language::statement::parameters;
 use jaunty_language::text::clean;
 
@@ -135,9 +135,32 @@ impl App {
             self.aside = Some(id);
         }
         self.rows.stays = true;
+        self.rows.followed = self.row_in_hand(slip);
         let buffer = Some(self.buffer.path.clone());
         let title = self.rows.run().and_then(|run| run.title.clone());
         self.connection.begin(vec![Job { statement: slip.statement.clone(), title, buffer, ..Job::default() }]);
+    }
+
+    /// The row in hand as it is after a slip was sent: its number, and what tells it apart.
+    fn row_in_hand(&self, slip: &Slip) -> Option<(u64, Vec<(usize, String)>)> {
+        let row = self.rows.view().row;
+        let page = self.rows.page()?;
+        let shown = page.rows.get(usize::try_from(row.checked_sub(page.from)?).ok()?)?;
+        let places = slip.ground.key.iter().map(|field| Some((*field, slip.ground.fields.get(*field)?.at?)));
+        let places: Vec<(usize, usize)> = places.collect::<Option<_>>()?;
+        let text = |at: usize| shown.get(at).map(|cell| cell.text.as_str());
+        let is_it = |draft: &&Draft| {
+            let same = |(field, at): &(usize, usize)| {
+                draft.was(*field).is_some_and(|was| Some(&*clean::clean(was.text())) == text(*at))
+            };
+            places.iter().all(same)
+        };
+        let draft = slip.drafts.iter().find(is_it);
+        let value = |(field, at): &(usize, usize)| {
+            let new = draft.and_then(|draft| draft.new.get(field)).map(|new| clean::clean(new.text()).into_owned());
+            Some((*at, new.or_else(|| text(*at).map(str::to_owned))?))
+        };
+        Some((row, places.iter().map(value).collect::<Option<_>>()?))
     }
 
     /// Shows the slip that takes the last one back.
