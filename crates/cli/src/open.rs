@@ -135,6 +135,9 @@ pub fn profile(name: &str, connections: &Connections) -> Result<Profile, Failure
             let near: Vec<_> = near.iter().take(3).map(|found| clean(&found.profile.name)).collect();
             format!("`jaunty connections` lists all; near this folder: {}.", near.join(", "))
         }
+        None if connections.profiles.is_empty() && here.join("connections.toml").is_file() => {
+            "There is a connections.toml in this folder; it is read as .jaunty/connections.toml.".into()
+        }
         None if connections.profiles.is_empty() => {
             "No connections yet: `jaunty connections add NAME URL` saves one, with --project for this folder.".into()
         }

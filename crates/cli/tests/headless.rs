@@ -253,7 +253,7 @@ fn a_mistake_in_a_profile_is_told_of_that_one_alone() {
     let home = Home::new().file(".jaunty/connections.toml", text);
     let (out, _) = home.call(&["connections"]).exits(2);
     // The word of its URLs names an engine, too.
-    assert!(out.lines().any(|line| line.starts_with("a  mysql")), "{out}");
+    assert!(out.lines().any(|line| line.starts_with("a     mysql")), "{out}");
     let (_, err) = home.call(&["run", "-c", "b", "-s", "select 1"]).exits(2);
     assert!(err.contains("the connection \"b\" cannot be used.") && err.contains("line 5"), "{err}");
     let (_, err) = home.call(&["run", "-c", "c", "-s", "select 1"]).exits(2);
@@ -261,6 +261,10 @@ fn a_mistake_in_a_profile_is_told_of_that_one_alone() {
     let home = home.file(".jaunty/connections.toml", "[a]\nengine = sqlite\n");
     let (_, err) = home.call(&["run", "-c", "c", "-s", "select 1"]).exits(2);
     assert!(err.contains("the connection \"c\" cannot be used.") && err.contains("line 2"), "{err}");
+    // It may lie beside the folder where it is looked for.
+    let home = Home::new().file("connections.toml", text);
+    let (_, err) = home.call(&["run", "-c", "a", "-s", "select 1"]).exits(2);
+    assert!(err.contains("it is read as .jaunty/connections.toml"), "{err}");
 }
 
 #[test]
