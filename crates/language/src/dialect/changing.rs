@@ -29,6 +29,8 @@ pub struct Changing {
     pub times_are_spans: bool,
     /// Whether the type `bit` is a number to a client: of so many bits, or one. Else it is a text of the digits 0 and 1.
     pub bits_are_numbers: bool,
+    /// Whether values that are listed are usually taken in any case.
+    pub choices_fold: bool,
     /// The least and the greatest number of the type `tinyint`.
     pub tiny: [i16; 2],
     /// Whether decimals can be NaN and infinite.
@@ -191,6 +193,7 @@ pub(super) const USUAL: Changing = Changing {
     days_have_zeros: false,
     times_are_spans: false,
     bits_are_numbers: false,
+    choices_fold: false,
     tiny: [i8::MIN as i16, i8::MAX as i16],
     types_of_bytes: &[],
     kept_types: &[],

@@ -99,6 +99,7 @@ const CHANGING: Changing = Changing {
     days_have_zeros: true,
     times_are_spans: true,
     bits_are_numbers: true,
+    choices_fold: true,
     types_of_bytes: &[
         "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
         "geomcollection",

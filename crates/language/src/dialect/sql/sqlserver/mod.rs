@@ -92,6 +92,7 @@ const ALTERING: Altering = Altering {
 const CHANGING: Changing = Changing {
     copying: Some(&copying::COPYING),
     bits_are_numbers: true,
+    choices_fold: true,
     tiny: [0, 255],
     kept_types: &[
         "tinyint", "smallint", "int", "bigint", "bit", "decimal(", "numeric(", "money", "smallmoney", "real", "float", "date",
