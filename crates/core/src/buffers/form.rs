@@ -59,6 +59,11 @@ impl TextForm {
         is_written.then(|| TextForm { encoding, mark: TextForm::is_wide(encoding) })
     }
 
+    /// The name of its encoding.
+    pub fn encoding(self) -> &'static str {
+        self.encoding.name()
+    }
+
     /// Whether it is how new buffers are written.
     pub fn is_usual(self) -> bool {
         self == TextForm::default()

@@ -24,7 +24,12 @@ pub fn allowed(object: &Object, column: &str, dialect: &'static Dialect) -> Vec<
                 || word.kind == TokenKind::Text
                 || [b'=', b'(', b')'].iter().any(|sign| word.sign(*sign))
         };
-        let lists = has(&["IN", "ANY"]) && !has(&["NOT", "OR"]);
+        // What is said of other columns, or of a part of the value, is no list.
+        let is_plain = |word: &Word| match word.kind {
+            TokenKind::Punctuation(sign) => b"()[],:=".contains(&sign),
+            _ => true,
+        };
+        let lists = has(&["IN", "ANY"]) && !has(&["NOT", "OR", "AND"]) && words.iter().all(is_plain);
         if !lists && !words.iter().all(is_side) {
             return Vec::new();
         }
@@ -82,6 +87,13 @@ mod tests {
             ("length(kind) > 2 or kind in ('a')", &SQLITE, ""),
             ("lower(kind) in ('sea')", &SQLITE, ""),
             ("other in ('sea')", &SQLITE, ""),
+            ("kind <> 'x' and other in ('sea')", &SQLITE, ""),
+            ("kind || 'x' in ('seax')", &SQLITE, ""),
+            (
+                "((kind)::text = ANY ((ARRAY['sea'::character varying, 'it''s'::character varying])::text[]))",
+                &POSTGRES,
+                "'sea' 'it''s'",
+            ),
         ] {
             assert_eq!(allowed(&table(check), "kind", dialect).join(" "), expected, "{check}");
         }

@@ -112,11 +112,9 @@ impl Buffer {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let (mut on_disk, form) = read(&path, None)?.unzip();
         let form = form.unwrap_or_default();
-        let notice = form.is_guess().then(|| {
-            format!(
-                "not UTF-8: read as {form}, and saved so; `encoding` in the list of actions reads it in another one"
-            )
-        });
+        let notice = form
+            .is_guess()
+            .then(|| format!("read as {form} and saved so; `encoding` in the list of actions takes another one"));
         let crashed = Recovery::find(journals, &path).unwrap_or_else(|error| {
             tracing::warn!(%error, "journals could not be read");
             None
@@ -324,12 +322,12 @@ impl Buffer {
         true
     }
 
-    /// Why the file could not have this text, as it keeps it.
-    pub(super) fn cannot_keep(&self) -> Option<NoSuchCharacter> {
-        if self.form.is_usual() {
+    /// Why a file in this form could not have the text.
+    pub(super) fn cannot_keep_as(&self, form: TextForm) -> Option<NoSuchCharacter> {
+        if form.is_usual() {
             return None;
         }
-        self.form.write(&self.document.rope().to_string()).err()
+        form.write(&self.document.rope().to_string()).err()
     }
 
     pub(super) fn write(&mut self) -> std::io::Result<()> {

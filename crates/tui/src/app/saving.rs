@@ -101,7 +101,7 @@ impl App {
         }
         let form = self.buffer.form();
         let title = format!("encoding of {}, which is in {form}: utf-8, utf-16le, windows-1252, …", self.buffer.name());
-        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Encoding, form.to_string())));
+        self.overlay = Some(Overlay::Prompt(Prompt::with(title, Asked::Encoding, form.encoding())));
     }
 
     pub(super) fn take_encoding(&mut self, name: &str) {
@@ -130,14 +130,17 @@ impl App {
 
     pub(super) fn save_as(&mut self, form: TextForm) {
         let before = self.buffer.form();
+        if let Some(missing) = self.buffer.cannot_keep_as(form) {
+            return self.tell_wrong(format!("{missing}; it stays in {before}"));
+        }
         self.buffer.keep_as(form);
-        if !self.save_anyway() && self.overlay.is_none() {
+        if !self.save_anyway() {
             self.buffer.keep_as(before);
         }
     }
 
     pub(super) fn save_anyway(&mut self) -> bool {
-        if let Some(missing) = self.buffer.cannot_keep() {
+        if let Some(missing) = self.buffer.cannot_keep_as(self.buffer.form()) {
             let text = format!("{} cannot be saved as it is: {missing}.", self.buffer.name());
             let answers = &[('u', "save it as UTF-8 from now on", Answered::SaveAs(TextForm::default()))];
             self.overlay = Some(Overlay::Question(Question::new(text, answers)));

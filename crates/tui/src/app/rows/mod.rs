@@ -92,6 +92,9 @@ impl View {
     }
 }
 
+/// A row, by its number and by the values that tell it apart, with their columns.
+pub(super) type InHand = (u64, Vec<(usize, String)>);
+
 /// What the pane shows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Shows {
@@ -132,8 +135,10 @@ pub struct Rows {
     sparklines: sparks::Sparklines,
     /// Whether the next result of the same statement is shown from where this one is.
     pub(super) stays: bool,
-    /// The row that is in hand then, by its number and the values that tell it apart, with their places.
-    pub(super) followed: Option<(u64, Vec<(usize, String)>)>,
+    /// The row that is in hand then.
+    pub(super) in_hand: Option<InHand>,
+    /// The row that is looked for in what was read again.
+    followed: Option<InHand>,
     area: Rect,
 }
 
@@ -338,6 +343,7 @@ impl Rows {
             // Rows that were changed and read again are still the ones in hand.
             if std::mem::take(&mut self.stays) {
                 (view.row, view.top, view.column, view.left) = (before.row, before.top, before.column, before.left);
+                self.followed = self.in_hand.take();
             }
         }
     }

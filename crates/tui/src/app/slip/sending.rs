@@ -8,6 +8,7 @@ use jaunty_language::text::clean;
 
 use super::slips::is_same;
 use crate::app::overlay::SlipView;
+use crate::app::rows::InHand;
 use crate::app::{App, Connection, Item, List, Overlay, Pick};
 use crate::work::{Done, Kind};
 
@@ -135,14 +136,14 @@ impl App {
             self.aside = Some(id);
         }
         self.rows.stays = true;
-        self.rows.followed = self.row_in_hand(slip);
+        self.rows.in_hand = self.row_in_hand(slip);
         let buffer = Some(self.buffer.path.clone());
         let title = self.rows.run().and_then(|run| run.title.clone());
         self.connection.begin(vec![Job { statement: slip.statement.clone(), title, buffer, ..Job::default() }]);
     }
 
     /// The row in hand as it is after a slip was sent: its number, and what tells it apart.
-    fn row_in_hand(&self, slip: &Slip) -> Option<(u64, Vec<(usize, String)>)> {
+    fn row_in_hand(&self, slip: &Slip) -> Option<InHand> {
         let row = self.rows.view().row;
         let page = self.rows.page()?;
         let shown = page.rows.get(usize::try_from(row.checked_sub(page.from)?).ok()?)?;
