@@ -247,6 +247,28 @@ fn connections_are_listed_with_their_mistakes() {
     assert!(err.contains("connections.toml, line 5: unknown engine \"sqlit\". Did you mean \"sqlite\"?"), "{err}");
 }
 
+/// As in text editors.
+#[test]
+fn comments_above_a_statement_give_values() {
+    let text = "-- Late ones\n-- :n = 2\nselect :n as n, :t as t;\n";
+    let home = Home::ferry().file("a.sql", text).file("b.sql", &text.replace(":n = 2\n", ":n = 2\r\n-- :t = 'tide'\n"));
+    let run = |file: &str, more: &[&str]| home.call(&[&["run", "-c", "ferry", file, "-f", "csv"], more].concat());
+    assert_eq!(run("b.sql", &[]).gives(), "n,t\n2,tide\n");
+    assert_eq!(run("b.sql", &["--parameter", "n=3"]).gives(), "n,t\n3,tide\n");
+    let (_, error) = run("a.sql", &[]).exits(2);
+    assert!(
+        error.contains(":t has no value") && error.contains("in a comment above the statement: -- :t = …"),
+        "{error}"
+    );
+    // On the screen only what is not noted is asked for, and the title is what stands above.
+    let screen = home.screen(&["b.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["Down", "Down", "Down", "C-g"]).shows("Late ones").shows("tide");
+    screen.press(&["C-q"]).ends();
+    let screen = home.screen(&["a.sql", "-c", "ferry"]);
+    screen.shows("ferry.db · main").press(&["Down", "Down", "C-g"]).shows("value of :t").types("ebb").press(&["Enter"]);
+    screen.shows("1 row · ");
+}
+
 #[test]
 fn a_mistake_in_a_profile_is_told_of_that_one_alone() {
     let text = "[a]\nengine = \"MariaDB\"\nhost = \"127.0.0.1\"\n[b]\nengine = \"sqlit\"\n";

@@ -16,7 +16,7 @@ use jaunty_core::run::{Job, Report, Run};
 use jaunty_core::words;
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::asked;
-use jaunty_language::statement::parameters::ParameterValue;
+use jaunty_language::statement::parameters::{self, ParameterValue};
 use jaunty_language::text::clean::clean;
 use jaunty_seam::profile::Guard;
 use serde_json::{Value, json};
@@ -422,18 +422,7 @@ const NO_CONNECTION: &str =
 /// The values that comments directly above a statement give: `-- :port = Saltmarsh`. In program code they stand above the
 /// line in which its literal begins, since a line of the literal is no comment there.
 fn values_above(text: &Text, start: usize) -> Vec<(String, ParameterValue)> {
-    let mut found = Vec::new();
-    let mut line = text.line_below_comments(start);
-    while let Some(above) = line.checked_sub(1) {
-        let written = text.written().byte_slice(text.line(above)).to_string();
-        let inside = text.comments().iter().find_map(|mark| written.trim_start().strip_prefix(mark));
-        let Some(inside) = inside else { break };
-        if let Some((name, value)) = inside.split_once('=') {
-            found.push((name.trim().to_owned(), ParameterValue::read(value.trim())));
-        }
-        line = above;
-    }
-    found
+    parameters::noted_above(text.written(), text.line_below_comments(start), text.comments())
 }
 
 /// Why statements of a document cannot run.

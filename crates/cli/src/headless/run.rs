@@ -162,6 +162,7 @@ fn in_one_transaction(session: &mut dyn Session, tasks: &[Task], with: &With) ->
     let around = |text: &'static str| Task {
         job: Job { statement: text.to_owned(), confirmed: true, ..Job::default() },
         line: 0,
+        noted: Vec::new(),
     };
     let quiet = With { quiet: true, yes: true, ..*with };
     let mut transaction = OpenTransaction::default();
@@ -218,7 +219,7 @@ fn run_each(
             Read::AsItStands => run_one(session, &location, task, with),
             Read::Longer(job, more) => {
                 taken = more;
-                run_one(session, &location, &Task { job: *job, line: task.line }, with)
+                run_one(session, &location, &Task { job: *job, line: task.line, noted: Vec::new() }, with)
             }
             Read::Ask(longer, _) => {
                 return Err(Failure::Usage(format!(

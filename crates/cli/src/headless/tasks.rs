@@ -25,6 +25,8 @@ use crate::failure::Failure;
 pub struct Task {
     pub job: Job,
     pub line: usize,
+    /// The values that comments above it give.
+    pub noted: Vec<parameters::Value>,
 }
 
 /// The statements of a text, as tasks.
@@ -79,8 +81,8 @@ pub fn tasks_of(
         };
         Failure::Usage(text)
     })?;
-    let tasks = prepared.jobs.into_iter().zip(prepared.starts);
-    Ok(tasks.map(|(job, start)| Task { job, line: line_of(start) }).collect())
+    let tasks = prepared.jobs.into_iter().zip(prepared.starts).zip(prepared.noted);
+    Ok(tasks.map(|((job, start), noted)| Task { job, line: line_of(start), noted }).collect())
 }
 
 /// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
@@ -175,6 +177,13 @@ pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
     (super::buffers::meant(PathBuf::from(file)), line)
 }
 
+/// What is said of parameters without a value.
+pub fn without_value(name: &str) -> String {
+    format!(
+        "{name} has no value; give it with --parameter '{name}=…', or in a comment above the statement: -- {name} = …"
+    )
+}
+
 /// Gives the parameters of statements their values. One without a value is a mistake, and so is a value
 /// that nothing wants.
 pub fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Dialect) -> Result<(), Failure> {
@@ -189,18 +198,16 @@ pub fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Diale
     for task in tasks {
         let names = parameters::names(&task.job.sent(), dialect);
         let of = |name: &String| {
-            values
-                .iter()
-                .find(|(given, _)| parameters::means(given, name))
-                .map(|(_, value)| (name.clone(), value.clone()))
+            let given = values.iter().find(|(given, _)| parameters::means(given, name));
+            let noted = || task.noted.iter().find(|(noted, _)| noted == name);
+            given.or_else(noted).map(|(_, value)| (name.clone(), value.clone()))
         };
         // Without any value the server tells what it misses.
-        if values.is_empty() {
+        if values.is_empty() && task.noted.is_empty() {
             continue;
         }
         for name in &names {
-            let value = of(name)
-                .ok_or_else(|| Failure::Usage(format!("{name} has no value; give it with --parameter '{name}=…'")))?;
+            let value = of(name).ok_or_else(|| Failure::Usage(without_value(name)))?;
             task.job.values.push(value);
         }
         wanted.extend(names);

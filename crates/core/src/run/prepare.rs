@@ -8,9 +8,11 @@ use ropey::Rope;
 use super::execute::{Job, job_at};
 use super::out_line::{file_of, in_the_way, out_lines};
 use crate::export::target::TargetError;
+use jaunty_language::dialect::Dialect;
 use jaunty_language::edit::snippet::unfilled;
 use jaunty_language::outline::{Outline, StatementId};
 use jaunty_language::split::Statement;
+use jaunty_language::statement::parameters::Value;
 use jaunty_language::statement::{batch, parameters};
 
 /// Statements that can run.
@@ -20,6 +22,8 @@ pub struct Prepared {
     pub jobs: Vec<Job>,
     /// The names of each one's parameters.
     pub names: Vec<Vec<String>>,
+    /// The values that comments directly above each statement give for them.
+    pub noted: Vec<Vec<Value>>,
     /// The statements' identities.
     pub ids: Vec<StatementId>,
     /// Where the statements begin, in bytes.
@@ -109,7 +113,9 @@ pub fn prepare(
                     }
                 }
             }
-            prepared.names.push(parameters::names(&job.sent(), dialect));
+            let names = parameters::names(&job.sent(), dialect);
+            prepared.noted.push(noted(&names, rope, statement.start, dialect));
+            prepared.names.push(names);
             prepared.ids.push(StatementId::of(&job.statement));
             prepared.starts.push(statement.start);
             prepared.jobs.push(job);
@@ -119,6 +125,16 @@ pub fn prepare(
         Some(error) => Err(Unready::OutLine(error.range.start, error.message)),
         None => Ok(prepared),
     }
+}
+
+/// The values of these parameters that comments above a statement give.
+pub fn noted(names: &[String], rope: &Rope, start: usize, dialect: &Dialect) -> Vec<Value> {
+    if names.is_empty() {
+        return Vec::new();
+    }
+    let above = parameters::noted_above(rope, rope.byte_to_line(start), dialect.line_comments);
+    let of = |name: &String| above.iter().find(|(noted, _)| noted == name).cloned();
+    names.iter().filter_map(of).collect()
 }
 
 /// What is wrong with an out-line of a statement whose file is to stay as it is.

@@ -17,7 +17,7 @@
 
 use ropey::Rope;
 
-pub use statement::{Delimiter, Statement};
+pub use statement::{Delimiter, Statement, note_in};
 pub use trail::Change;
 pub(super) use trail::{Mark, Trail};
 

@@ -59,13 +59,32 @@ impl Statement {
     /// The title in words, without comment marks.
     pub fn title_text(&self, rope: &Rope, dialect: &Dialect) -> Option<String> {
         let (start, end) = self.title?;
-        title_words(&rope.byte_slice(start..end).to_string(), dialect)
+        let title = rope.byte_slice(start..end).to_string();
+        if note_in(&title, dialect.line_comments).is_none() {
+            return title_words(&title, dialect);
+        }
+        // Comments that give values stand between the title and the statement.
+        let above = (0..rope.byte_to_line(start)).rev().map(|line| rope.line(line).to_string());
+        let is_comment = |line: &String| dialect.line_comments.iter().any(|mark| line.trim_start().starts_with(mark));
+        let title = above.take_while(is_comment).find(|line| note_in(line, dialect.line_comments).is_none())?;
+        title_words(&title, dialect)
     }
 
     /// The text to send: without the semicolon.
     pub fn text(&self, rope: &Rope) -> String {
         rope.byte_slice(self.start..self.body_end).to_string()
     }
+}
+
+/// The name of a parameter and the text of its value, where a comment gives one: `-- :port = Saltmarsh`.
+pub fn note_in<'a>(comment: &'a str, marks: &[&str]) -> Option<(&'a str, &'a str)> {
+    let comment = comment.trim();
+    let inside = marks.iter().find_map(|mark| comment.strip_prefix(mark))?;
+    let (name, value) = inside.split_once('=')?;
+    let name = name.trim();
+    let word = name.strip_prefix([':', '@', '$', '?'])?;
+    let is_name = word.chars().all(|c| c.is_alphanumeric() || c == '_');
+    is_name.then_some((name, value.trim()))
 }
 
 /// The words of a comment: marks, rules and bullets around them are left out.

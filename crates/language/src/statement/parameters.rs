@@ -220,6 +220,18 @@ fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
     call || declares || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
 }
 
+/// The values that comments directly above a line give, the nearest first: `-- :port = Saltmarsh`. Others among them say
+/// something else; `marks` begin a comment to the end of its line.
+pub fn noted_above(rope: &Rope, line: usize, marks: &[&str]) -> Vec<Value> {
+    let above = (0..line.min(rope.len_lines())).rev().map(|line| rope.line(line).to_string());
+    let is_comment = |line: &String| marks.iter().any(|mark| line.trim_start().starts_with(mark));
+    let noted = |line: String| {
+        let (name, value) = split::note_in(&line, marks)?;
+        Some((name.to_owned(), ParameterValue::read(value)))
+    };
+    above.take_while(is_comment).filter_map(noted).collect()
+}
+
 /// Whether who gives a value for `given` means the parameter of this name: the sign before it may be left out.
 pub fn means(given: &str, name: &str) -> bool {
     given == name || name.strip_prefix([':', '@', '$']) == Some(given)

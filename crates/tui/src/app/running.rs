@@ -5,7 +5,7 @@ use jaunty_core::reveal::depends::depends;
 use jaunty_core::reveal::rules::{meanwhile, new_rules};
 use jaunty_core::run::connection_worker::Why;
 use jaunty_core::run::execute::kept_instead;
-use jaunty_core::run::prepare::{Meant, Prepared, Unready, prepare};
+use jaunty_core::run::prepare::{Meant, Prepared, Unready, noted, prepare};
 use jaunty_core::run::{Job, Run};
 use jaunty_language::dialect::TransactionWords;
 use jaunty_language::edit::document::Motion;
@@ -57,8 +57,10 @@ impl App {
         }
         let kept = kept_instead(&statement, document.outline().dialect());
         let buffer = Some(self.buffer.path.clone());
-        let names = parameters::names(&statement, document.outline().dialect());
-        self.ask_for_values(vec![Job { statement, kept, title, buffer, ..Job::default() }], vec![names]);
+        let (rope, dialect) = (document.rope(), document.outline().dialect());
+        let names = parameters::names(&statement, dialect);
+        let values = noted(&names, rope, whole.map_or(selection.start, |whole| whole.start), dialect);
+        self.ask_for_values(vec![Job { statement, kept, title, buffer, values, ..Job::default() }], vec![names]);
     }
 
     /// Runs every statement of the buffer.
@@ -102,10 +104,11 @@ impl App {
     pub(super) fn run_prepared(&mut self, prepared: Result<Prepared, Unready>) {
         let line = |app: &App, at: usize| app.buffer.document.rope().byte_to_line(at) + 1;
         match prepared {
-            Ok(Prepared { jobs, names, ids, .. }) => {
+            Ok(Prepared { mut jobs, names, noted, ids, .. }) => {
                 if ids.len() > 1 {
                     self.connection.run_together(ids);
                 }
+                jobs.iter_mut().zip(noted).for_each(|(job, noted)| job.values = noted);
                 self.ask_for_values(jobs, names);
             }
             Err(Unready::NeverCloses(at)) => self.tell_wrong(format!(

@@ -18,8 +18,12 @@ pub(super) struct Wanting {
 }
 
 impl App {
-    /// Asks for the values of the parameters that each job has, one after the other; runs what has none at once.
-    pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>, of_jobs: Vec<Vec<String>>) {
+    /// Asks for the values of the parameters that each job has and that are not known yet, one after the other; runs what
+    /// has none at once.
+    pub(super) fn ask_for_values(&mut self, jobs: Vec<Job>, mut of_jobs: Vec<Vec<String>>) {
+        for (job, names) in jobs.iter().zip(&mut of_jobs) {
+            names.retain(|name| !job.values.iter().any(|(known, _)| known == name));
+        }
         let mut names: Vec<String> = Vec::new();
         for name in of_jobs.iter().flatten() {
             if !names.contains(name) {
@@ -53,7 +57,7 @@ impl App {
         }
         let Some(Wanting { mut jobs, of_jobs, given, .. }) = self.wanting.take() else { return };
         for (job, names) in jobs.iter_mut().zip(of_jobs) {
-            job.values = given.iter().filter(|(name, _)| names.contains(name)).cloned().collect();
+            job.values.extend(given.iter().filter(|(name, _)| names.contains(name)).cloned());
         }
         self.order(jobs);
     }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use jaunty_core::archive::Archive;
 use jaunty_core::drawing::plan::{asked_about, of_rows};
+use jaunty_core::run::prepare::noted;
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::{self, Comparison, Plan, Plans, Step, Unit};
@@ -149,8 +150,16 @@ impl App {
         }
         let text = plan::asked(prefix, &statement);
         let names = parameters::names(&statement, dialect);
+        let document = &self.buffer.document;
+        let start = document.statement().map_or(document.cursor(), |statement| statement.start);
+        let values = noted(&names, document.rope(), start, dialect);
         let buffer = Some(self.buffer.path.clone());
-        let job = |statement: &str| Job { statement: statement.to_owned(), buffer: buffer.clone(), ..Job::default() };
+        let job = |statement: &str| Job {
+            statement: statement.to_owned(),
+            buffer: buffer.clone(),
+            values: values.clone(),
+            ..Job::default()
+        };
         self.planning = Some(StatementId::of(&text));
         if !measured || acts(&statement, dialect) == Acts::Reads {
             return self.ask_for_values(vec![job(&text)], vec![names]);
