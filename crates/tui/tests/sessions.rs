@@ -20,6 +20,13 @@ fn idle(stage: Stage) -> Stage {
     stage.until("the end of all runs", |app| !app.connection.is_busy())
 }
 
+/// All of a text has run that makes a table of ports, and the catalog has it.
+fn with_ports(text: &str) -> Stage {
+    idle(stage(text).alt('g')).until("the catalog", |app| {
+        app.connection.catalog.as_ref().is_some_and(|catalog| catalog.objects().iter().any(|o| o.name == "ports"))
+    })
+}
+
 /// The sign in the margin of the line that holds a text.
 fn sign(stage: &Stage, text: &str) -> String {
     let screen = stage.text();
@@ -177,10 +184,7 @@ fn a_stricter_guard_holds_on_a_connection_that_is_open() {
 #[test]
 fn rows_are_copied_as_the_statements_that_change_and_delete_them() {
     let text = "create table ports(id integer primary key, name text, berths int);\ninsert into ports values (1, 'Salt''s', 4), (2, 'Gull', null);\nselect berths, name, id from ports;\n";
-    let stage = idle(stage(text).alt('g')).until("the catalog", |app| {
-        app.connection.catalog.as_ref().is_some_and(|catalog| catalog.objects().iter().any(|o| o.name == "ports"))
-    });
-    let stage = stage.control('n').control('n').control('t').shows("rows 1–2 of 2");
+    let stage = with_ports(text).control('n').control('n').control('t').shows("rows 1–2 of 2");
     // Only what is marked is set; the row is found by its key all the same.
     let stage = stage.types("mm").types("y").types("update").enter();
     let stage = stage.until("the copy", |app| app.clipboard.is_some());
@@ -224,10 +228,7 @@ fn a_line_that_has_scrolled_sideways_shows_it() {
 #[test]
 fn the_row_in_hand_is_followed_when_its_slip_is_sent() {
     let text = "create table ports(id integer primary key, name text);\ninsert into ports values (1, 'Emberwick'), (2, 'Gullhaven'), (3, 'Saltmarsh');\nselect name, id from ports order by name;\n";
-    let stage = idle(stage(text).alt('g')).until("the catalog", |app| {
-        app.connection.catalog.as_ref().is_some_and(|catalog| catalog.objects().iter().any(|o| o.name == "ports"))
-    });
-    let stage = stage.control('n').control('n').control('t').shows("rows 1–3 of 3");
+    let stage = with_ports(text).control('n').control('n').control('t').shows("rows 1–3 of 3");
     let stage = stage.types("a").shows("was Emberwick").types("Tidewater").enter().shows("1 value drafted");
     let stage = stage.alt('u').shows("ctrl-g sends").control('g').shows("sent: 1 changed in ports");
     let stage = idle(stage).until("the row", |app| app.rows.view().row == 2);

@@ -178,7 +178,7 @@ pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
 }
 
 /// What is said of parameters without a value.
-pub fn without_value(name: &str) -> String {
+fn without_value(name: &str) -> String {
     format!(
         "{name} has no value; give it with --parameter '{name}=…', or in a comment above the statement: -- {name} = …"
     )

@@ -41,11 +41,11 @@ impl Default for TextForm {
 
 impl fmt::Display for TextForm {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let without = self.encoding != UTF_8 && TextForm::is_wide(self.encoding) && !self.mark;
-        let mark = match self.encoding == UTF_8 && self.mark {
-            true => " with a mark",
-            false if without => " without a mark",
-            false => "",
+        // What is usual goes without saying.
+        let mark = match (TextForm::is_wide(self.encoding), self.mark) {
+            (false, true) => " with a mark",
+            (true, false) => " without a mark",
+            (false, false) | (true, true) => "",
         };
         write!(f, "{}{mark}", self.encoding.name())
     }
@@ -97,7 +97,7 @@ impl TextForm {
         };
         let form = TextForm { encoding, mark: mark > 0 };
         let is_control = |byte: &u8| *byte < b' ' && !b"\t\n\r\x0c\x1b".contains(byte);
-        // Statements of a copy may have bytes in their texts, which are no characters.
+        // Statements of a copy may have bytes in their texts, which are not characters.
         let has_bytes = || bytes.windows(8).any(|word| word.eq_ignore_ascii_case(b"_binary "));
         if form.is_guess() && (bytes.iter().any(is_control) || has_bytes()) {
             return Err(NotText(TextForm::default()));
@@ -186,7 +186,7 @@ mod tests {
     #[test]
     fn what_would_not_come_back_is_not_read() {
         for (bytes, why) in [
-            (b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR".to_vec(), "bytes that are no characters"),
+            (b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR".to_vec(), "bytes that are not characters"),
             (b"insert into t values (_binary '\xff\xfe')".to_vec(), "a text of bytes"),
             ([&[0xFF, 0xFE][..], &[0x00, 0xD8, b'a', 0]].concat(), "half a pair"),
             ([&[0xFF, 0xFE][..], b"abc"].concat(), "half a character"),
