@@ -360,9 +360,11 @@ fn where_they_differ(old: &str, new: &str) -> (String, String) {
         return (old.to_owned(), new.to_owned());
     }
     let common = old.chars().zip(new.chars()).take_while(|(one, other)| one == other);
-    let head: String = common.map(|(c, _)| c).collect();
-    let near = head.char_indices().rev().nth(NEAR).map_or(0, |(at, _)| at);
-    let head = head[near..].rfind([',', '{', '[']).map(|at| near + at + 1).or_else(|| head.rfind(' ')).unwrap_or(0);
+    let same: String = common.map(|(c, _)| c).collect();
+    let near = same.char_indices().rev().nth(NEAR).map_or(0, |(at, _)| at);
+    let head = same[near..].rfind([',', '{', '[']).map(|at| near + at + 1).or_else(|| same.rfind(' ')).unwrap_or(0);
+    // Only what both have: one may begin with more white space than the other.
+    let head = same.len() - same[head..].trim_start().len();
     let (old_rest, new_rest) = (&old[head..], &new[head..]);
     let common = old_rest.chars().rev().zip(new_rest.chars().rev()).take_while(|(one, other)| one == other);
     let tail: usize = common.map(|(c, _)| c.len_utf8()).sum();
@@ -370,8 +372,7 @@ fn where_they_differ(old: &str, new: &str) -> (String, String) {
     let (head, tail) = (if head > LITTLE { head } else { 0 }, if tail > LITTLE { tail } else { 0 });
     let cut = |text: &str| {
         let (before, after) = (if head > 0 { "… " } else { "" }, if tail > 0 { " …" } else { "" });
-        let part = &text[head..text.len() - tail];
-        format!("{before}{}{after}", if head > 0 { part.trim_start() } else { part })
+        format!("{before}{}{after}", &text[head..text.len() - tail])
     };
     (cut(old), cut(new))
 }

@@ -72,6 +72,7 @@ fn of_long_values_the_difference_is_shown() {
             ("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"),
         ),
         ("", "ü", ("", "ü")),
+        ("north quay, berth 7,\t", "north quay, berth 7,", ("… \t", "… ")),
     ] {
         let (one, other) = where_they_differ(old, new);
         assert_eq!((one.as_str(), other.as_str()), shown, "{old} {new}");
