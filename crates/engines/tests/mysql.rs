@@ -16,6 +16,7 @@ use jaunty_seam::engine::{
 };
 use jaunty_seam::error::{EngineError, ErrorKind, Step};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
+use jaunty_seam::rows::DB_TYPE;
 use jaunty_testservers::{Mariadb, PASSWORD};
 use support::{Collect, comes_true, origins, refused, rows_with, run, stopped, told};
 
@@ -129,6 +130,7 @@ fn every_type_reads_back_as_the_server_writes_it() {
         ("json", &["'{\"a\": [1, null]}'"], text()),
         ("uuid", &["'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'"], text()),
         ("inet6", &["'::1'"], text()),
+        ("inet4", &["'10.1.2.3'"], text()),
     ];
     let mut session = connect();
     run(session.as_mut(), "set sql_mode = ''").unwrap();
@@ -149,8 +151,22 @@ fn every_type_reads_back_as_the_server_writes_it() {
         let rows: Vec<_> = found.rows().iter().map(|row| row[0].replace('∅', "NULL")).collect();
         assert_eq!(rows, written, "{db_type}");
         let seen = found.seen.lock().unwrap();
-        assert_eq!(seen.batches.last().unwrap().schema().field(0).data_type(), data_type, "{db_type} {values:?}");
+        let field = seen.batches.last().unwrap().schema().field(0).clone();
+        assert_eq!(field.data_type(), data_type, "{db_type} {values:?}");
+        // The header names the type, without the lengths and values that a definition has.
+        let of = &field.metadata()[DB_TYPE];
+        let whole: String = db_type.split('(').next().unwrap().replace(" null", "");
+        assert_eq!(of.split('(').next().unwrap().replace(" unsigned", ""), whole.replace(" unsigned", ""), "{db_type}");
     }
+    // Those of geometry are bytes here.
+    run(session.as_mut(), "create table places (p point, l linestring, g geometry)").unwrap();
+    run(session.as_mut(), "insert into places (p) values (point(1, 2))").unwrap();
+    let found = run(session.as_mut(), "select p, l, g, json_object('a', 1) from places").unwrap();
+    let seen = found.seen.lock().unwrap();
+    let schema = seen.batches.last().unwrap().schema();
+    let types: Vec<_> = schema.fields().iter().map(|field| field.metadata()[DB_TYPE].as_str()).collect();
+    assert_eq!(types, ["point", "linestring", "geometry", "json"]);
+    drop(seen);
     run(session.as_mut(), "create table raw (v varbinary(9), w blob)").unwrap();
     run(session.as_mut(), "insert into raw values (x'00ff', x'')").unwrap();
     assert_eq!(run(session.as_mut(), "select * from raw").unwrap().rows(), [["00ff", ""]]);

@@ -173,6 +173,7 @@ pub struct Client<S> {
     packets: Packets<S>,
     state: State,
     no_eof: bool,
+    extended_metadata: bool,
     id: u32,
     version: String,
     /// The state of the session by the last end; none comes with an error.
@@ -185,6 +186,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
             packets,
             state: State::Idle,
             no_eof: handshake.agreed() & capability::DEPRECATE_EOF != 0,
+            extended_metadata: handshake.agreed_extended() & capability::EXTENDED_METADATA != 0,
             id: handshake.id,
             version: handshake.version.clone(),
             status: Some(ok.status),
@@ -332,7 +334,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Client<S> {
                 },
                 State::Columns(left, columns) => {
                     if *left > 0 {
-                        columns.push(Column::read(payload).ok_or(broken)?);
+                        columns.push(Column::read(payload, self.extended_metadata).ok_or(broken)?);
                         *left -= 1;
                         if *left > 0 || !self.no_eof {
                             continue;

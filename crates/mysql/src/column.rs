@@ -1,4 +1,5 @@
-//! What a column of a result is (MySQL Source Code Documentation, "Column Definition Packet").
+//! What a column of a result is (MySQL Source Code Documentation, "Column Definition Packet"; for the
+//! extended metadata, MariaDB Server Documentation, "Column Definition Packet").
 
 use crate::fields::Fields;
 use crate::text;
@@ -98,11 +99,21 @@ pub struct Column {
     pub flags: u16,
     /// Digits behind the point; 31 is any number of them.
     pub decimals: u8,
+    /// What MariaDB calls the type, where it has no number of its own (`uuid`, `inet6`, `point`); else empty.
+    pub type_name: String,
+    /// What MariaDB says the text is written in (`json`); else empty.
+    pub format: String,
+}
+
+/// The parts of MariaDB's extended metadata.
+mod extended {
+    pub const TYPE: u8 = 0;
+    pub const FORMAT: u8 = 1;
 }
 
 impl Column {
-    /// Reads one; `None` where it ends too early.
-    pub fn read(payload: &[u8]) -> Option<Column> {
+    /// Reads one, with the extended metadata of MariaDB if that was agreed on; `None` where it ends too early.
+    pub fn read(payload: &[u8], has_extended: bool) -> Option<Column> {
         let mut fields = Fields::of(payload);
         fields.bytes()?;
         let schema = text(fields.bytes()?);
@@ -110,6 +121,16 @@ impl Column {
         let table = text(fields.bytes()?);
         let name = text(fields.bytes()?);
         let origin = text(fields.bytes()?);
+        let (mut type_name, mut format) = (String::new(), String::new());
+        let mut more = Fields::of(if has_extended { fields.bytes()? } else { &[] });
+        while let Some(part) = more.u8() {
+            let value = text(more.bytes()?);
+            match part {
+                extended::TYPE => type_name = value,
+                extended::FORMAT => format = value,
+                _ => {}
+            }
+        }
         fields.number()?;
         Some(Column {
             schema,
@@ -121,6 +142,8 @@ impl Column {
             kind: ColumnType::of(fields.u8()?),
             flags: fields.u16()?,
             decimals: fields.u8()?,
+            type_name,
+            format,
         })
     }
 

@@ -36,6 +36,8 @@ pub mod capability {
     pub const DEPRECATE_EOF: u32 = 1 << 24;
     /// Among the capabilities beyond the first 32: how far a long statement is.
     pub const PROGRESS: u32 = 1;
+    /// Among those, too: what a column's type is called where it has no number.
+    pub const EXTENDED_METADATA: u32 = 1 << 3;
 }
 
 /// What we can do, where the server can too.
@@ -49,6 +51,9 @@ const OURS: u32 = capability::LOCAL_FILES
     | capability::PLUGIN_AUTH
     | capability::CONNECT_ATTRS
     | capability::DEPRECATE_EOF;
+
+/// What we can do of MariaDB's own.
+const OURS_EXTENDED: u32 = capability::PROGRESS | capability::EXTENDED_METADATA;
 
 /// The number of the collation `utf8mb4_general_ci`: every server of the protocol has it since 5.5.3.
 const UTF8MB4: u8 = 45;
@@ -162,6 +167,11 @@ impl Handshake {
         self.capabilities & OURS
     }
 
+    /// What is agreed on of MariaDB's own.
+    pub(crate) fn agreed_extended(&self) -> u32 {
+        self.extended & OURS_EXTENDED
+    }
+
     /// Asks for the handshake of TLS, which is what comes next on the stream. The login is the one that follows.
     pub async fn ask_for_tls<S: AsyncWrite + Unpin>(&mut self, stream: &mut S, login: &Login<'_>) -> Result<(), Error> {
         let asked = self.head(&Login { encrypted: true, ..*login });
@@ -190,7 +200,7 @@ impl Handshake {
         head.extend(u32::try_from(login.largest).unwrap_or(u32::MAX).to_le_bytes());
         head.push(UTF8MB4);
         head.extend([0; 19]);
-        head.extend((self.extended & capability::PROGRESS).to_le_bytes());
+        head.extend(self.agreed_extended().to_le_bytes());
         head
     }
 

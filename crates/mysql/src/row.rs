@@ -117,6 +117,8 @@ mod tests {
             kind,
             flags,
             decimals: 0,
+            type_name: String::new(),
+            format: String::new(),
         }
     }
 
@@ -162,15 +164,15 @@ mod tests {
             for kind in kinds {
                 let mut described = vec![0, 0, 0, 0, 0, 0, 12];
                 described.extend([45, 0, 0, 0, 0, 0, kind, 0, 0, 0]);
-                if values.next(&Column::read(&described).unwrap()).is_none() {
+                if values.next(&Column::read(&described, false).unwrap()).is_none() {
                     break;
                 }
             }
         }
 
         #[test]
-        fn hostile_columns_are_read_as_far_as_they_go(bytes: Vec<u8>) {
-            Column::read(&bytes);
+        fn hostile_columns_are_read_as_far_as_they_go(bytes: Vec<u8>, has_extended: bool) {
+            Column::read(&bytes, has_extended);
         }
     }
 }

@@ -6,7 +6,7 @@ use jaunty_mysql::client::status;
 use jaunty_mysql::fields::{Fields, put_bytes, put_number};
 use jaunty_mysql::handshake::capability;
 use jaunty_mysql::packet::Packets;
-use jaunty_mysql::{Client, Error, Handshake, Login, Pace, Parameter, Token};
+use jaunty_mysql::{Client, Column, Error, Handshake, Login, Pace, Parameter, Token};
 use proptest::prelude::*;
 use tokio::io::DuplexStream;
 
@@ -84,9 +84,17 @@ fn error(code: u16, text: &str) -> Vec<u8> {
 }
 
 fn column(name: &str, kind: u8) -> Vec<u8> {
+    described(name, kind, None)
+}
+
+/// A column, with MariaDB's extended metadata between its names and its type.
+fn described(name: &str, kind: u8, extended: Option<&[u8]>) -> Vec<u8> {
     let mut said = Vec::new();
     for text in ["def", "bookings", "p", "ports", name, name] {
         put_bytes(text.as_bytes(), &mut said);
+    }
+    if let Some(extended) = extended {
+        put_bytes(extended, &mut said);
     }
     said.push(12);
     said.extend([45, 0, 40, 0, 0, 0, kind, 1, 0, 2, 0, 0]);
@@ -279,11 +287,20 @@ fn a_server_may_refuse_at_once_or_after_the_login() {
 
 /// All tokens of an answer that a server gives by these messages, after what was asked has come.
 fn tokens(can: u32, ask: impl AsyncFnOnce(&mut Client<DuplexStream>), said: Vec<Vec<u8>>) -> Vec<String> {
+    tokens_of((can, capability::PROGRESS), ask, said)
+}
+
+/// The same from a server with these capabilities of MariaDB's own.
+fn tokens_of(
+    (can, more): (u32, u32),
+    ask: impl AsyncFnOnce(&mut Client<DuplexStream>),
+    said: Vec<Vec<u8>>,
+) -> Vec<String> {
     runtime().block_on(async {
         let (mut here, there) = tokio::io::duplex(1 << 16);
         let mut peer = Packets::new(there, 0, 1 << 24);
         let serving = async {
-            peer.send(&greeting(can, 1, "mysql_native_password")).await.unwrap();
+            peer.send(&greeting(can, more, "mysql_native_password")).await.unwrap();
             peer.message().await.unwrap();
             peer.send(&ok(0, 2, 0)).await.unwrap();
             peer.begin();
@@ -312,7 +329,8 @@ fn tokens(can: u32, ask: impl AsyncFnOnce(&mut Client<DuplexStream>), said: Vec<
                         told.push(format!("row {}", texts.join("|")));
                     }
                     Ok(Pace::Token(Token::Columns(columns))) => {
-                        let names: Vec<_> = columns.iter().map(|column| column.name.as_str()).collect();
+                        let name = |column: &Column| format!("{}{}{}", column.name, column.type_name, column.format);
+                        let names: Vec<_> = columns.iter().map(name).collect();
                         told.push(format!("columns {}", names.join("|")));
                     }
                     Ok(Pace::Token(Token::Done(done))) => {
@@ -363,6 +381,31 @@ fn results_come_one_after_the_other() {
     // Servers from before have a packet between columns and rows, and another one at the end.
     let before = said([eof(status::MORE), eof(2)], &[eof(2)]);
     assert_eq!(tokens(TODAY & !capability::DEPRECATE_EOF, query, before), expected);
+}
+
+#[test]
+fn the_extended_metadata_names_types_without_a_number() {
+    let said = |code: Option<&[u8]>, note: Option<&[u8]>, id: Option<&[u8]>| {
+        let columns = [described("code", 254, code), described("note", 252, note), described("id", 3, id)];
+        [vec![vec![3]], columns.to_vec(), vec![vec![0xFE, 0, 0, 2, 0, 0, 0]]].concat()
+    };
+    let query =
+        async |client: &mut Client<DuplexStream>| client.query("select code, note, id from ports").await.unwrap();
+    let more = capability::PROGRESS | capability::EXTENDED_METADATA;
+    // A part of a kind that is not known is passed over.
+    let told = said(Some(b"\x00\x04uuid"), Some(b"\x07\x01x\x01\x04json"), Some(b""));
+    let expected = ["columns codeuuid|notejson|id", "done 0 0"];
+    assert_eq!(tokens_of((TODAY, more), query, told), expected);
+    // MySQL has none, whatever it says of capabilities beyond the first 32.
+    let query =
+        async |client: &mut Client<DuplexStream>| client.query("select code, note, id from ports").await.unwrap();
+    let told = tokens_of((TODAY | capability::CLIENT_MYSQL, more), query, said(None, None, None));
+    assert_eq!(told, ["columns code|note|id", "done 0 0"]);
+    for cut in [&b"\x00"[..], b"\x00\x09uuid", b"\x01\xFB"] {
+        let query = async |client: &mut Client<DuplexStream>| client.query("select 1").await.unwrap();
+        let told = tokens_of((TODAY, more), query, said(Some(cut), Some(b""), Some(b"")));
+        assert!(told[0].contains("does not allow"), "{told:?}");
+    }
 }
 
 #[test]
