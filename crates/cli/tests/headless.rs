@@ -338,6 +338,21 @@ fn a_statement_of_program_code_runs_by_its_line() {
     assert_eq!(home.call(&count).gives(), "n\n0\n");
 }
 
+/// Comments of the program above a literal give the values of its parameters; what is above it within the literal does not.
+#[test]
+fn comments_of_program_code_give_values() {
+    let code = "import db\n\n# What is large.\n# :least = 5\nq = \"\"\"\n  select name\n  from ports where berths > :least\n\"\"\"\n\
+                # :least = 99\nn = f\"select count(*) as n from ports where berths > {least}\"\n";
+    let home = Home::ferry().file("code.py", code);
+    let run = |line: usize, more: &[&str]| {
+        let file = format!("code.py:{line}");
+        home.call(&[&["run", &file, "-c", "ferry", "-f", "csv"], more].concat())
+    };
+    assert_eq!(run(7, &[]).gives(), "name\nSaltmarsh\n");
+    assert_eq!(run(7, &["-p", "least=100"]).gives(), "name\n", "what is given comes first");
+    assert_eq!(run(10, &["-p", "least=5"]).gives(), "n\n1\n");
+}
+
 #[test]
 fn every_kind_of_bad_file_gets_a_sentence() {
     let home = Home::new()

@@ -99,12 +99,7 @@ impl Text {
 
     /// The line that comments about the statement at a byte stand above: in program code that in which its literal begins.
     pub fn line_below_comments(&self, start: usize) -> usize {
-        let before = || {
-            let written = self.written().byte_slice(..start);
-            let blank = written.chars_at(written.len_chars()).reversed().take_while(|c| c.is_whitespace());
-            start - blank.map(char::len_utf8).sum::<usize>()
-        };
-        self.lines.line_of(if self.is_code() { before().saturating_sub(1) } else { start })
+        self.lines.line_of(if self.is_code() { host::quote_before(self.written(), start) } else { start })
     }
 
     /// The bytes of a line, its end left out.

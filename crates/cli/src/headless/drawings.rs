@@ -13,7 +13,7 @@ use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
 use super::serve::service;
-use super::tasks::{connection_and, connection_of, file_and_line, statements_of, tasks_of};
+use super::tasks::{connection_and, connection_of, file_and_line, statements_of, tasks_in};
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
 
@@ -81,8 +81,8 @@ fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
     let profile = crate::open::profile(connection, &connections)?;
     let engine =
         by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
-    let tasks =
-        tasks_of(&statements_of(&path, Some(line), (None, engine.dialect()))?, engine.dialect(), Some(line), None)?;
+    let statements = statements_of(&path, Some(line), (None, engine.dialect()))?;
+    let tasks = tasks_in(&statements, engine.dialect(), Some(line), None)?;
     let first = tasks.into_iter().next().ok_or_else(|| Failure::Usage("no statement there".to_owned()))?;
     Ok(first.job.sent().into_owned())
 }

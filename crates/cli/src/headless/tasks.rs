@@ -36,7 +36,17 @@ pub fn tasks_of(
     line: Option<usize>,
     buffer: Option<&Path>,
 ) -> Result<Vec<Task>, Failure> {
-    let rope = rope(text);
+    tasks_in(&Statements { text: text.to_owned(), code: None }, dialect, line, buffer)
+}
+
+/// The statements of a file, as tasks.
+pub fn tasks_in(
+    statements: &Statements,
+    dialect: &'static Dialect,
+    line: Option<usize>,
+    buffer: Option<&Path>,
+) -> Result<Vec<Task>, Failure> {
+    let rope = rope(&statements.text);
     let outline = Outline::new(&rope, dialect);
     let meant = match line {
         None => Meant::All(0..outline.statements().len()),
@@ -82,7 +92,35 @@ pub fn tasks_of(
         Failure::Usage(text)
     })?;
     let tasks = prepared.jobs.into_iter().zip(prepared.starts).zip(prepared.noted);
-    Ok(tasks.map(|((job, start), noted)| Task { job, line: line_of(start), noted }).collect())
+    let task = |((job, start), noted): ((Job, usize), Vec<parameters::Value>)| {
+        let noted = statements.code.as_ref().map_or(noted, |code| code.noted_above(start));
+        Task { job, line: line_of(start), noted }
+    };
+    Ok(tasks.map(task).collect())
+}
+
+/// What a file has of statements.
+pub struct Statements {
+    /// They alone, each in its place.
+    pub text: String,
+    /// Where they stand in program code, that.
+    code: Option<Code>,
+}
+
+/// Program code in whose literals statements stand.
+struct Code {
+    written: String,
+    host: &'static Host,
+}
+
+impl Code {
+    /// The values that comments give above the line in which the literal of the statement at a byte begins: a line within it
+    /// is not one of the code's comments.
+    fn noted_above(&self, start: usize) -> Vec<parameters::Value> {
+        let written = rope(&self.written);
+        let line = written.byte_to_line(host::quote_before(&written, start));
+        parameters::noted_above(&written, line, self.host.line_comments)
+    }
 }
 
 /// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
@@ -91,16 +129,18 @@ pub fn statements_of(
     path: &Path,
     line: Option<usize>,
     (encoding, dialect): (Option<&'static Encoding>, &'static Dialect),
-) -> Result<String, Failure> {
+) -> Result<Statements, Failure> {
     let text = super::read_statements(path, encoding, dialect)?;
     let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
     match (host::by_ending(ending), line) {
-        (Some(host), Some(line)) => in_literals(&text, host, line, dialect),
+        (Some(host), Some(line)) => {
+            Ok(Statements { text: in_literals(&text, host, line, dialect)?, code: Some(Code { written: text, host }) })
+        }
         (Some(_), None) => {
             let what = format!("{} is program code: name the line of a statement, as in {0}:12", path.display());
             Err(Failure::Usage(what))
         }
-        (None, _) => Ok(text),
+        (None, _) => Ok(Statements { text, code: None }),
     }
 }
 
@@ -133,7 +173,7 @@ pub fn tasks(args: &args::Run, dialect: &'static Dialect) -> Result<Vec<Task>, F
             let (path, line) = file_and_line(file);
             let text = statements_of(&path, line, (encoding, dialect))?;
             let buffer = std::path::absolute(&path).ok();
-            tasks_of(&text, dialect, line, buffer.as_deref())
+            tasks_in(&text, dialect, line, buffer.as_deref())
         }
         (None, None) => Err(Failure::Usage("name a file of statements, or give one with --statement".into())),
     }

@@ -15,6 +15,7 @@ use std::ops::Range;
 use between::{added_to, target, value_after, value_between};
 use literal::{Literal, literals, name_of};
 use looks::{is_marked, looks_like_sql, mark_within};
+use ropey::Rope;
 
 /// What stands in a literal for a value of the program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -274,6 +275,13 @@ pub fn by_ending(ending: &str) -> Option<&'static Host> {
     HOSTS.iter().find(|host| host.endings.contains(&ending))
 }
 
+/// Where the quote lies in whose literal a statement begins, by the program code as it is written.
+pub fn quote_before(written: &Rope, start: usize) -> usize {
+    let before = written.byte_slice(..start);
+    let blank = before.chars_at(before.len_chars()).reversed().take_while(|c| c.is_whitespace());
+    start.saturating_sub(blank.map(char::len_utf8).sum::<usize>() + 1)
+}
+
 /// The text with everything but its statements blanked out: as many bytes, the same lines, and a semicolon where the
 /// closing quote of a statement was. A value between its literals becomes a parameter, as one within does.
 pub fn masked(text: &str, host: &Host) -> String {
@@ -436,7 +444,7 @@ mod tests {
             let host = by_name(head.trim()).unwrap_or_else(|| panic!("{head}"));
             let masked = masked(code, host);
             assert_eq!(masked.len(), code.len(), "{head}");
-            let rope = ropey::Rope::from_str(&masked);
+            let rope = Rope::from_str(&masked);
             let outline = Outline::new(&rope, &POSTGRES);
             let blanks = |text: String| text.split_whitespace().collect::<Vec<_>>().join(" ");
             let found: Vec<String> = outline.statements().iter().map(|s| blanks(s.text(&rope))).collect();
