@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item, TableLike, Value};
 
-use super::url::{engine_named_by, engine_of};
+use super::url::{self, engine_named_by, engine_of};
 use crate::files::Folders;
 use jaunty_seam::engine::{Engine, Key, Takes};
 use jaunty_seam::profile::{Guard, Profile, Setting};
@@ -182,8 +182,12 @@ impl Reader<'_> {
                 )
             })?;
         }
-        for (key, item) in table.iter().filter(|(key, _)| !GENERAL.contains(key)) {
-            let known = engine.keys();
+        let known = engine.keys();
+        // A file has no more to it than its URL says: that is taken apart at once, and what stands beside it counts before.
+        let has_url = known.iter().any(|key| key.name == "url");
+        let url = if has_url { None } else { self.text_of(table, "url")? };
+        let is_setting = |key: &str| !GENERAL.contains(&key) && (has_url || key != "url");
+        for (key, item) in table.iter().filter(|(key, _)| is_setting(key)) {
             let Some(declared) = known.iter().find(|k| k.name == key) else {
                 let all = || GENERAL.iter().copied().chain(known.iter().map(|k| k.name));
                 let remedy = match nearest(key, all()) {
@@ -195,7 +199,13 @@ impl Reader<'_> {
             };
             profile.settings.insert(key.to_owned(), self.setting(name, declared, item)?);
         }
-        let missing = engine.keys().iter().find(|k| k.required && !profile.settings.contains_key(k.name));
+        if let Some(url) = url {
+            profile = url::settled(&profile.with("url", url), self.engines).map_err(|error| {
+                let remedy = error.remedy.clone().unwrap_or_default();
+                self.problem(table.get("url").and_then(Item::span), error.message, remedy)
+            })?;
+        }
+        let missing = known.iter().find(|k| k.required && !profile.settings.contains_key(k.name));
         if let Some(key) = missing {
             let what = format!("[{name}] has no {}", key.name);
             return Err(self.problem(heading, what, format!("Add {} = \"…\": {}.", key.name, key.help)));

@@ -10,6 +10,9 @@ impl Engine for Quay {
     fn name(&self) -> &'static str {
         "quay"
     }
+    fn schemes(&self) -> &'static [&'static str] {
+        &["quay"]
+    }
     fn dialect(&self) -> &'static Dialect {
         &SQLITE
     }
@@ -41,6 +44,23 @@ fn a_profile_is_read_whole() {
     assert_eq!(telemetry.path("path"), Some(PathBuf::from("/harbour/.jaunty/data/telemetry.db")));
     assert!(found.find("scratch").unwrap().flag("create") && !telemetry.flag("create"));
     assert_eq!(found.nearest("telemetri"), Some("telemetry"));
+}
+
+#[test]
+fn a_file_may_be_given_as_a_url() {
+    let found = read(
+        "[a]\nurl = \"quay:tides.db?mode=ro\"\n[b]\nurl = \"quay:tides.db?create=true\"\npath = \"other.db\"\n\
+         [c]\nengine = \"quay\"\nurl = \"abacus://x\"\n[d]\nurl = \"quay:tides.db?port=x\"\n",
+    );
+    let a = found.find("a").unwrap();
+    assert_eq!(a.path("path"), Some(PathBuf::from("/harbour/.jaunty/tides.db")));
+    assert_eq!((a.guard, a.text("url")), (Guard::ReadOnly, None));
+    let b = found.find("b").unwrap();
+    assert_eq!((b.text("path"), b.flag("create"), b.guard), (Some("other.db"), true, Guard::Open));
+    let told: Vec<_> = found.problems.iter().map(ToString::to_string).collect();
+    assert_eq!(told.len(), 2, "{told:?}");
+    assert!(told[0].contains("line 8: ") && told[0].contains("abacus"), "{told:?}");
+    assert!(told[1].contains("line 10: port is not a whole number"), "{told:?}");
 }
 
 #[test]
