@@ -336,6 +336,10 @@ fn a_statement_of_program_code_runs_by_its_line() {
     assert_eq!(home.call(&count).gives(), "n\n3\n");
     home.call(&["run", "code.py:5", "-c", "ferry", "--yes"]).exits(0);
     assert_eq!(home.call(&count).gives(), "n\n0\n");
+    // What the program would send is not what stands there.
+    let home = home.file("escaped.py", "q = \"insert into ports (name) values ('a\\tb')\"\n");
+    let (_, err) = home.call(&["run", "escaped.py:1", "-c", "ferry"]).exits(2);
+    assert!(err.contains(r"line 1: \t within a quoted text is another value in the program; nothing was run"), "{err}");
 }
 
 /// Comments of the program above a literal give the values of its parameters; what is above it within the literal does not.
@@ -351,6 +355,11 @@ fn comments_of_program_code_give_values() {
     assert_eq!(run(7, &[]).gives(), "name\nSaltmarsh\n");
     assert_eq!(run(7, &["-p", "least=100"]).gives(), "name\n", "what is given comes first");
     assert_eq!(run(10, &["-p", "least=5"]).gives(), "n\n1\n");
+    assert!(home.call(&["plan", "code.py:7", "-c", "ferry"]).gives().contains("ports"), "a plan has them, too");
+    let (_, err) = home.call(&["plan", "code.py:10", "-c", "ferry"]).exits(0);
+    assert_eq!(err, "", "the comment above it gives its value");
+    let (_, err) = home.call(&["plan", "-s", "select name from ports where id = :id", "-c", "ferry"]).exits(2);
+    assert!(err.contains(":id has no value; give it with --parameter ':id=…'"), "{err}");
 }
 
 #[test]
@@ -1105,9 +1114,13 @@ fn a_script_goes_on_or_is_one_transaction() {
     let home = Home::ferry().file("a.sql", script);
     // Up to the first that fails; from a line on; and all that can be.
     let (_, told) = home.call(&["run", "-c", "ferry", "a.sql"]).exits(1);
-    assert!(told.contains("UNIQUE constraint failed") && !told.contains("nowhere"), "{told}");
+    assert!(told.contains("jaunty: line 3: UNIQUE constraint failed") && !told.contains("nowhere"), "{told}");
     let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "3", "--keep-going"]).exits(1);
-    assert!(told.contains("UNIQUE constraint failed") && told.contains("no such table: nowhere"), "{told}");
+    assert!(
+        told.contains("line 3: UNIQUE constraint failed") && told.contains("jaunty: no such table: nowhere"),
+        "{told}"
+    );
+    assert!(told.contains("4 | insert into nowhere"), "a place shows its line: {told}");
     assert!(told.contains("2 of 3 statements failed"), "{told}");
     assert_eq!(String::from_utf8(count(&home).stdout).unwrap().trim(), "2");
     let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "9"]).exits(2);

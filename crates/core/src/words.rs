@@ -53,6 +53,14 @@ fn yielded(run: &Run) -> Option<String> {
 /// Said of a run whose changes are gone.
 pub const ROLLED_BACK: &str = "rolled back";
 
+/// Why a statement of program code is not run that has this escape within a quoted text.
+pub fn escaped(escape: &str) -> String {
+    let escape = clean::clean(escape);
+    format!(
+        "{escape} within a quoted text is another value in the program; nothing was run: copy the statement into a buffer"
+    )
+}
+
 /// What came of a run of the logbook.
 pub fn yielded_by(entry: &Entry) -> String {
     let changed: Vec<u64> = entry

@@ -102,6 +102,9 @@ impl Server {
         if jobs.is_empty() {
             return Err(Refusal::failed("no statement to run"));
         }
+        for (job, start) in jobs.iter().zip(&starts) {
+            text.is_sent_as_written(*start..start + job.statement.len())?;
+        }
         let wanted = names.iter().any(|names| !names.is_empty());
         let before = wanted.then(|| self.options.keeping.logbook()?.last_values(path.as_deref()?).ok()).flatten();
         for ((job, names), start) in jobs.iter_mut().zip(&names).zip(&starts) {
@@ -140,6 +143,9 @@ impl Server {
     fn run_in_pane(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
         let text = self.given_text(given)?;
         let at = given.position.map_or(0, |position| text.byte(position));
+        if let Some((_, statement)) = text.statement_at(at) {
+            text.is_sent_as_written(statement.start..statement.end)?;
+        }
         self.tell_panes(text, at, true);
         Ok(Value::Null)
     }

@@ -8,6 +8,7 @@ use std::time::Instant;
 
 use jaunty_core::connection::comment;
 use jaunty_core::problems::Problem;
+use jaunty_core::words;
 use jaunty_language::dialect::{self, Dialect};
 use jaunty_language::host::{self, Host};
 use jaunty_language::outline::{Change, Outline, StatementId};
@@ -15,6 +16,8 @@ use jaunty_language::split::Statement;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use ropey::Rope;
 use serde_json::Value;
+
+use crate::wire::Refusal;
 
 use crate::place::{Encoding, Lines, Position};
 
@@ -85,6 +88,19 @@ impl Text {
     /// Whether it is program code, in which statements stand.
     pub fn is_code(&self) -> bool {
         self.code.is_some()
+    }
+
+    /// Refuses a statement of program code in which an escape stands for another value than would be sent.
+    pub fn is_sent_as_written(&self, statement: Range<usize>) -> Result<(), Refusal> {
+        let Some((written, host)) = &self.code else { return Ok(()) };
+        let code = written.to_string();
+        match host::inexact(&code, (&self.rope, statement), host, self.dialect()) {
+            Some(escape) => {
+                let line = self.lines.line_of(escape.start) + 1;
+                Err(Refusal::failed(format!("line {line}: {}", words::escaped(&code[escape]))))
+            }
+            None => Ok(()),
+        }
     }
 
     /// Whether a byte lies where statements are written.

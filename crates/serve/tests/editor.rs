@@ -341,6 +341,22 @@ fn a_change_of_all_rows_in_program_code_is_asked_about() {
     assert!(editor.end_of_run().starts_with("1 row changed"));
 }
 
+/// What the program would send is not what stands in its text: neither runs.
+#[test]
+fn an_escape_within_a_quoted_text_of_program_code_is_told() {
+    let mut editor = ferry();
+    let text = "# connection: ferry\nsql = f\"update ports set name = '{{}}' where id = 1\"\nall = \"select\\n* from ports\"\n";
+    editor.open("braces.py", text);
+    let at = editor.at("braces.py", text, "update");
+    for command in ["jaunty.run", "jaunty.runInPane"] {
+        let refused = editor.command(command, &at);
+        let message = refused["error"]["message"].as_str().unwrap_or_default();
+        assert!(message.starts_with("line 2: {{ within a quoted text is another value"), "{command}: {refused}");
+    }
+    let at = editor.at("braces.py", text, "select");
+    assert!(editor.run(&at).contains("2 rows"), "an escape between words is a blank");
+}
+
 #[test]
 fn names_are_followed_and_changed() {
     let mut editor = ferry();

@@ -156,6 +156,7 @@ fn print(laid: &Layout, profile: &Profile) -> Result<(), Failure> {
             yes: true,
             quiet: true,
             keep_going: false,
+            several: false,
         };
         let outcome = run_all(session.as_mut(), &[task], &with);
         output.lock().close(outcome.is_ok())?;

@@ -5,15 +5,20 @@ use std::path::Path;
 use std::sync::Arc;
 
 use jaunty_engines::by_name;
+use jaunty_language::dialect::Dialect;
+use jaunty_language::statement::parameters;
 use jaunty_language::text::clean::{clean, clean_lines};
 use jaunty_language::text::numbers;
+use jaunty_seam::engine::Engine;
 use jaunty_serve::service::Service;
 use jaunty_serve::socket::Tell;
 use jaunty_serve::wire::{INVALID_PARAMS, Refusal};
 use serde_json::{Map, Value, json};
 
 use super::serve::service;
-use super::tasks::{connection_and, connection_of, file_and_line, statements_of, tasks_in};
+use super::tasks::{
+    Task, connection_and, connection_of, file_and_line, give_values, statements_of, tasks_in, tasks_of, without_value,
+};
 use crate::args::{Plan, Schema};
 use crate::failure::Failure;
 
@@ -38,19 +43,22 @@ fn service_of(connection: &str) -> Result<(Service, String), Failure> {
 /// Prints the plan of a statement, and draws it where that is asked for.
 pub fn plan(args: &Plan) -> Result<(), Failure> {
     let connection = connection_of(args.connection.as_deref(), args.place.as_deref())?;
-    let statement = match (&args.statement, &args.place) {
-        (Some(statement), _) => statement.clone(),
-        (None, Some(place)) => statement_at(&connection, place)?,
+    let dialect = dialect_of(&connection)?;
+    let mut tasks = match (&args.statement, &args.place) {
+        (Some(statement), _) => tasks_of(statement, dialect, None, None)?,
+        (None, Some(place)) => tasks_at(place, dialect)?,
         (None, None) => return Err(Failure::Usage("name a statement, or a file and a line".to_owned())),
     };
-    let mut values = Map::new();
-    for given in &args.parameters {
-        let (name, value) = given
-            .split_once('=')
-            .ok_or_else(|| Failure::Usage(format!("--parameter takes NAME=VALUE, and \"{given}\" has no =")))?;
-        values.insert(name.to_owned(), json!(value));
+    give_values(&mut tasks, &args.parameters, dialect)?;
+    let [Task { job, .. }] = tasks.as_slice() else {
+        return Err(Failure::Usage(format!("a plan is of one statement, and these are {}", tasks.len())));
+    };
+    let names = parameters::names(&job.sent(), dialect);
+    if let Some(name) = names.iter().find(|name| !job.values.iter().any(|(given, _)| given == *name)) {
+        return Err(Failure::Usage(without_value(name)));
     }
-    let mut params = json!({"statement": statement, "measured": args.measured, "values": values});
+    let values: Map<_, _> = job.values.iter().map(|(name, value)| (name.clone(), json!(value.written()))).collect();
+    let mut params = json!({"statement": job.sent(), "measured": args.measured, "values": values});
     if let Some(path) = &args.output {
         params["path"] = json!(absolute(path)?);
     }
@@ -64,8 +72,16 @@ pub fn plan(args: &Plan) -> Result<(), Failure> {
     }
 }
 
-/// The statement at a line of a file, in the language of the connection.
-fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
+/// The language of a connection.
+fn dialect_of(connection: &str) -> Result<&'static Dialect, Failure> {
+    let connections = crate::open::connections(&crate::open::folders()?);
+    let profile = crate::open::profile(connection, &connections)?;
+    let engine = by_name(&profile.engine);
+    engine.map(Engine::dialect).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))
+}
+
+/// The statement at a line of a file.
+fn tasks_at(place: &str, dialect: &'static Dialect) -> Result<Vec<Task>, Failure> {
     let (path, line) = file_and_line(place);
     let line = match line {
         Some(line) => line,
@@ -77,14 +93,8 @@ fn statement_at(connection: &str, place: &str) -> Result<String, Failure> {
         }
         None => return Err(Failure::Usage("name the line, as in statements.sql:12".into())),
     };
-    let connections = crate::open::connections(&crate::open::folders()?);
-    let profile = crate::open::profile(connection, &connections)?;
-    let engine =
-        by_name(&profile.engine).ok_or_else(|| Failure::Usage(format!("unknown engine {}", profile.engine)))?;
-    let statements = statements_of(&path, Some(line), (None, engine.dialect()))?;
-    let tasks = tasks_in(&statements, engine.dialect(), Some(line), None)?;
-    let first = tasks.into_iter().next().ok_or_else(|| Failure::Usage("no statement there".to_owned()))?;
-    Ok(first.job.sent().into_owned())
+    let statements = statements_of(&path, Some(line), (None, dialect))?;
+    tasks_in(&statements, dialect, Some(line), None)
 }
 
 /// Draws tables to a file; without a file, lists what there is, or describes one object.

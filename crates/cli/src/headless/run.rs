@@ -116,12 +116,14 @@ fn run_what(args: &args::Run) -> Result<(), Failure> {
                 yes: args.yes,
                 quiet: args.quiet,
                 keep_going: args.keep_going,
+                several: false,
             };
             let large = whole.as_deref().and_then(|path| large(path, &with, args.from, args.single_transaction));
             let outcome = match (large, args.single_transaction) {
                 (Some(large), _) => script::run(session.as_mut(), &large, &with),
                 (None, single) => {
                     let tasks = tasks.map_or_else(read, Ok)?;
+                    let with = With { several: tasks.len() > 1, ..with };
                     match single {
                         true => in_one_transaction(session.as_mut(), &tasks, &with),
                         false => run_all(session.as_mut(), &tasks, &with),
@@ -154,6 +156,8 @@ pub struct With<'a> {
     pub quiet: bool,
     /// Whether the others run after one that failed.
     pub keep_going: bool,
+    /// Whether there are several statements, so that an error says which one it is about.
+    pub several: bool,
 }
 
 /// Runs statements in a transaction around all of them. Some servers commit it at a definition: that is told.
@@ -164,7 +168,7 @@ fn in_one_transaction(session: &mut dyn Session, tasks: &[Task], with: &With) ->
         line: 0,
         noted: Vec::new(),
     };
-    let quiet = With { quiet: true, yes: true, ..*with };
+    let quiet = With { quiet: true, yes: true, several: false, ..*with };
     let mut transaction = OpenTransaction::default();
     run_each(session, &[around(words.begin)], &quiet, &mut transaction)?;
     let mut outcome = run_each(session, tasks, with, &mut transaction);
@@ -333,7 +337,12 @@ fn run_one(session: &mut dyn Session, location: &Location, task: &Task, with: &W
             let missing = without_values(&task.job, error, with.dialect);
             let more = missing.or_else(|| near_names(session, statement, error, with));
             let more = more.map(|more| format!("\n{more}")).unwrap_or_default();
-            Err(Failure::Database(error.explain(statement, task.line) + &more))
+            let explained = error.explain(statement, task.line) + &more;
+            // One that has no place in the statement does not show its line either.
+            Err(Failure::Database(match error.at {
+                None if with.several => format!("line {}: {explained}", task.line),
+                _ => explained,
+            }))
         }
         (_, None) if interrupt.was_asked() => Err(Failure::Stopped(stopped(&run))),
         (_, None) => Err(Failure::Closed),

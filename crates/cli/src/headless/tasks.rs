@@ -93,10 +93,17 @@ pub fn tasks_in(
     })?;
     let tasks = prepared.jobs.into_iter().zip(prepared.starts).zip(prepared.noted);
     let task = |((job, start), noted): ((Job, usize), Vec<parameters::Value>)| {
-        let noted = statements.code.as_ref().map_or(noted, |code| code.noted_above(start));
-        Task { job, line: line_of(start), noted }
+        let Some(code) = &statements.code else { return Ok(Task { job, line: line_of(start), noted }) };
+        let place = (&rope, start..start + job.statement.len());
+        match host::inexact(&code.written, place, code.host, dialect) {
+            Some(escape) => {
+                let written = code.written.get(escape.clone()).unwrap_or_default();
+                Err(Failure::Usage(format!("line {}: {}", line_of(escape.start), words::escaped(written))))
+            }
+            None => Ok(Task { job, line: line_of(start), noted: code.noted_above(start) }),
+        }
     };
-    Ok(tasks.map(task).collect())
+    tasks.map(task).collect()
 }
 
 /// What a file has of statements.
@@ -218,7 +225,7 @@ pub fn file_and_line(text: &str) -> (PathBuf, Option<usize>) {
 }
 
 /// What is said of parameters without a value.
-fn without_value(name: &str) -> String {
+pub fn without_value(name: &str) -> String {
     format!(
         "{name} has no value; give it with --parameter '{name}=…', or in a comment above the statement: -- {name} = …"
     )

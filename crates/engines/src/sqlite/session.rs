@@ -76,8 +76,9 @@ impl SqliteSession {
             let before = connection.total_changes();
             prepared.raw_execute().map_err(|e| self.error(&e))?;
             let changed = connection.total_changes() != before;
-            // The count is of the last statement that changes rows, so it must not be told of others.
-            let rows = if changed { Some(connection.changes()) } else { is_change(statement).then_some(0) };
+            // The count is of the last statement that changes rows, so it must not be told of others; what a definition
+            // changes are rows of its own tables (those of a virtual table).
+            let rows = is_change(statement).then(|| if changed { connection.changes() } else { 0 });
             pump::with(|pump| pump.ends(rows));
             return Ok(());
         }
@@ -102,7 +103,7 @@ impl SqliteSession {
     }
 }
 
-/// Whether a statement without a result changes rows, so that "none" is worth telling.
+/// Whether a statement changes rows of tables, so that their number is worth telling, also where it is none.
 fn is_change(statement: &str) -> bool {
     split::kind(statement, &SQLITE) == Some(Kind::Change)
 }

@@ -13,9 +13,12 @@ mod looks;
 use std::ops::Range;
 
 use between::{added_to, target, value_after, value_between};
-use literal::{Literal, literals, name_of};
+use literal::{Literal, Part, literals, name_of};
 use looks::{is_marked, looks_like_sql, mark_within};
 use ropey::Rope;
+
+use crate::dialect::Dialect;
+use crate::lexer::{Lexer, Token, TokenKind};
 
 /// What stands in a literal for a value of the program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -282,6 +285,34 @@ pub fn quote_before(written: &Rope, start: usize) -> usize {
     start.saturating_sub(blank.map(char::len_utf8).sum::<usize>() + 1)
 }
 
+/// The first escape of program code that stands within a quoted text of the statement in this range of the masked text: the
+/// program sends another value there than stands in the masked text, which keeps its bytes.
+pub fn inexact(
+    written: &str,
+    (masked, statement): (&Rope, Range<usize>),
+    host: &Host,
+    dialect: &'static Dialect,
+) -> Option<Range<usize>> {
+    let mut quoted = Lexer::new(masked, dialect, statement.start)
+        .take_while(|token| token.start < statement.end)
+        .filter(|token| matches!(token.kind, TokenKind::Text | TokenKind::QuotedName | TokenKind::Binary))
+        .peekable();
+    quoted.peek()?;
+    let literals = literals(written, host);
+    let escapes: Vec<&Range<usize>> = literals
+        .iter()
+        .filter(|literal| literal.inside.start <= statement.end && statement.start <= literal.inside.end)
+        .flat_map(|literal| &literal.parts)
+        .filter_map(|part| if let Part::Escape(range, _) = part { Some(range) } else { None })
+        .collect();
+    // One that is the quote of the text itself has its blank outside.
+    let has_blank = |range: &Range<usize>, token: &Token| {
+        let within = range.start.max(token.start)..range.end.min(token.end);
+        !within.is_empty() && masked.byte_slice(within).bytes().any(|byte| byte == b' ')
+    };
+    quoted.find_map(|token| escapes.iter().find(|range| has_blank(range, &token)).map(|range| (*range).clone()))
+}
+
 /// The text with everything but its statements blanked out: as many bytes, the same lines, and a semicolon where the
 /// closing quote of a statement was. A value between its literals becomes a parameter, as one within does.
 pub fn masked(text: &str, host: &Host) -> String {
@@ -453,6 +484,26 @@ mod tests {
         }
         assert!(cases >= 20);
         assert!(HOSTS.iter().all(|host| CASES.contains(&format!("\n{}\n", host.name)) || CASES.starts_with(host.name)));
+    }
+
+    #[test]
+    fn escapes_within_texts_of_statements_are_told() {
+        for (name, code, expected) in [
+            ("python", r#"q = f"update t set tags = '{{}}' where id = {id}""#, Some("{{")),
+            ("python", r#"q = "update t set note = 'a\tb'""#, Some(r"\t")),
+            ("python", r#"q = 'select \'a\' as x, b as \"c\"'"#, None),
+            ("python", r#"q = f"select {id} as n where j = 'x' -- {{}}""#, None),
+            ("python", "q = \"select a\\n from b where c = 'd'\"", None),
+            ("python", "a = \"x'\\t'\"; q = \"select a from b where c = 'd'\"", None),
+            ("csharp", r#"var q = @"select ""the name"" from b where c = 'd ""e""'";"#, Some("\"\"")),
+        ] {
+            let host = by_name(name).unwrap();
+            let masked = Rope::from_str(&masked(code, host));
+            let outline = Outline::new(&masked, &POSTGRES);
+            let statement = outline.statements().first().unwrap();
+            let found = inexact(code, (&masked, statement.start..statement.end), host, &POSTGRES);
+            assert_eq!(found.map(|range| &code[range]), expected, "{code}\n{masked}");
+        }
     }
 
     proptest! {
