@@ -1117,10 +1117,9 @@ fn a_script_goes_on_or_is_one_transaction() {
     assert!(told.contains("jaunty: line 3: UNIQUE constraint failed") && !told.contains("nowhere"), "{told}");
     let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "3", "--keep-going"]).exits(1);
     assert!(
-        told.contains("line 3: UNIQUE constraint failed") && told.contains("jaunty: no such table: nowhere"),
+        told.contains("line 3: UNIQUE constraint failed") && told.contains("line 4: no such table: nowhere"),
         "{told}"
     );
-    assert!(told.contains("4 | insert into nowhere"), "a place shows its line: {told}");
     assert!(told.contains("2 of 3 statements failed"), "{told}");
     assert_eq!(String::from_utf8(count(&home).stdout).unwrap().trim(), "2");
     let (_, told) = home.call(&["run", "-c", "ferry", "a.sql", "--from", "9"]).exits(2);
