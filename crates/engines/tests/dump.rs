@@ -62,6 +62,37 @@ fn restore(session: &mut dyn Session, text: &str, dialect: &'static Dialect) {
     }
 }
 
+/// A schema alone, made again where there is none: it has what it had, and nothing of others is written.
+#[test]
+fn a_schema_alone_is_written() {
+    let server = Postgres::start();
+    server.sql(
+        "create schema tolls; create type tolls.kind as enum ('car', 'cart'); create table ports (id int primary key);
+         create table tolls.rates (id int generated always as identity primary key, kind tolls.kind, pence int check (pence > 0));
+         insert into tolls.rates (kind, pence) values ('car', 250), ('cart', 120); create index on tolls.rates (pence);
+         create view tolls.dear as select * from tolls.rates where pence > 200; insert into ports values (1);
+         create function tolls.next() returns int language sql return 1",
+    );
+    let mut here = of_server("postgres", server.port, "bookings");
+    let dialect = by_name("postgres").unwrap().dialect();
+    let wanted = Wanted { schema: Some("tolls".into()), ..Wanted::default() };
+    let (text, told) = dumped(here.as_mut(), dialect, &wanted);
+    assert_eq!((told.objects, told.rows), (4, 2), "{text}");
+    assert!(!text.contains("ports"), "{text}");
+    server.sql("create database other");
+    let mut there = of_server("postgres", server.port, "other");
+    restore(there.as_mut(), &text, dialect);
+    let of_schema = |session: &mut dyn Session| -> Vec<Object> {
+        objects(&catalog(session)).into_iter().filter(|object| object.schema == "tolls").collect()
+    };
+    assert_eq!(of_schema(there.as_mut()), of_schema(here.as_mut()));
+    assert_eq!(dumped(there.as_mut(), dialect, &wanted).0, text, "the same text again");
+    // An empty one is made, too.
+    server.sql("create schema bare");
+    let (text, _) = dumped(here.as_mut(), dialect, &Wanted { schema: Some("bare".into()), ..Wanted::default() });
+    assert!(text.contains("create schema if not exists bare"), "{text}");
+}
+
 /// Objects without what changes by itself.
 fn objects(catalog: &Catalog) -> Vec<Object> {
     let plain = |object: &Object| Object { rows: None, bytes: None, ..object.clone() };

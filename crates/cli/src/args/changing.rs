@@ -101,6 +101,9 @@ pub struct Dump {
     /// The file; without it, or with "-", standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Only what is in this schema (PostgreSQL, SQL Server)
+    #[arg(long, value_name = "SCHEMA", conflicts_with = "backup")]
+    pub schema: Option<String>,
     /// Without rows
     #[arg(long, conflicts_with = "only_rows")]
     pub only_structure: bool,

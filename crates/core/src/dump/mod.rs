@@ -23,6 +23,8 @@ use crate::export::ExportError;
 pub struct Wanted {
     /// Only these tables and views; all where it says none.
     pub names: Vec<Name>,
+    /// Only what is in this schema, where schemas are not databases.
+    pub schema: Option<String>,
     /// Without rows.
     pub only_structure: bool,
     /// Without definitions.
@@ -170,7 +172,7 @@ impl Dumping<'_> {
         before.iter().try_for_each(|statement| self.put(statement))?;
         if !wanted.only_rows {
             if whole {
-                self.schemas(&chosen)?;
+                self.schemas(&chosen, wanted.schema.as_deref())?;
             }
             let first = [&chosen.sequences, &chosen.early];
             first.into_iter().flatten().try_for_each(|object| self.define(object))?;
@@ -208,6 +210,9 @@ impl Dumping<'_> {
         use ObjectKind::{Event, ForeignTable, Function, MaterialisedView, Procedure, Sequence, Table, Type};
         use ObjectKind::{Synonym, View, VirtualTable};
         let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
+        if let Some(schema) = &wanted.schema {
+            all.retain(|object| object.schema == *schema);
+        }
         if !wanted.names.is_empty() {
             // Routines and types may have the name of a table.
             all.retain(|object| object.kind.has_rows() || object.kind == Sequence);
@@ -233,9 +238,10 @@ impl Dumping<'_> {
         }
     }
 
-    fn schemas(&mut self, chosen: &Chosen) -> Result<(), DumpError> {
+    /// Writes what the objects lie in and what others made that they may need: all of it, whatever is wanted.
+    fn schemas(&mut self, chosen: &Chosen, wanted: Option<&str>) -> Result<(), DumpError> {
         if !self.copying.schemas_are_databases {
-            let mut schemas: Vec<&str> = chosen.all().map(|object| object.schema.as_str()).collect();
+            let mut schemas: Vec<&str> = chosen.all().map(|object| object.schema.as_str()).chain(wanted).collect();
             schemas.sort_unstable();
             schemas.dedup();
             for schema in schemas {

@@ -4,7 +4,7 @@
 use jaunty_language::dialect::Dialect;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Shape, words};
-use jaunty_language::text::numbers::grouped;
+use jaunty_language::text::numbers::{count, grouped};
 use jaunty_seam::catalog::{Catalog, Name, Object, ObjectKind};
 
 /// Words between the verb and the name.
@@ -18,6 +18,9 @@ pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) ->
     {
         lines.extend(of_object(object, verb, &dropped_column(&shape, after), catalog, dialect));
     }
+    if let Some(schema) = dropped(&shape, catalog, dialect) {
+        lines.extend(of_schema(schema, catalog));
+    }
     if !lines.is_empty() && dialect.definitions_commit {
         lines.push("This server commits it at once: it cannot be rolled back.".to_owned());
     }
@@ -30,6 +33,48 @@ pub fn endangered<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static D
     let shape = Shape::of(words(statement, dialect, 0));
     let all = about(&shape, catalog, dialect).into_iter().map(|(_, object, _)| object);
     all.filter(|object| object.kind == ObjectKind::Table).collect()
+}
+
+/// The schema that a statement drops, or the database where that is what schemas are.
+pub fn dropped_schema<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static Dialect) -> Option<&'a str> {
+    dropped(&Shape::of(words(statement, dialect, 0)), catalog, dialect)
+}
+
+fn dropped<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Option<&'a str> {
+    let is = |at: usize, text: &str| shape.words.get(at).is_some_and(|word| word.is(text));
+    let copying = dialect.changing.and_then(|changing| changing.copying)?;
+    let of_schema = is(1, "SCHEMA") || is(1, "DATABASE") && copying.schemas_are_databases;
+    if !is(0, "DROP") || !of_schema {
+        return None;
+    }
+    let name = shape.name_at(if is(2, "IF") { 4 } else { 2 })?;
+    catalog.schemas().into_iter().find(|schema| name.means(schema, dialect))
+}
+
+/// What a schema holds, and what of other schemas needs it.
+fn of_schema(schema: &str, catalog: &Catalog) -> Vec<String> {
+    let (inside, outside): (Vec<&Object>, Vec<&Object>) =
+        catalog.objects().iter().partition(|object| object.schema == schema);
+    let mut kinds: Vec<(ObjectKind, u64)> = Vec::new();
+    for object in &inside {
+        match kinds.iter_mut().find(|(kind, _)| *kind == object.kind) {
+            Some((_, many)) => *many += 1,
+            None => kinds.push((object.kind, 1)),
+        }
+    }
+    let rows: u64 =
+        inside.iter().filter(|object| object.kind == ObjectKind::Table).filter_map(|table| table.rows).sum();
+    let rows = if rows > 0 { format!(", with about {}", count(rows, "row")) } else { String::new() };
+    let kinds: Vec<String> = kinds.into_iter().map(|(kind, many)| count(many, kind.word())).collect();
+    let needs = |object: &&&Object| {
+        object.references().any(|(_, to, _)| to.schema == schema)
+            || object.uses.iter().any(|used| used.schema == schema)
+    };
+    let needing: Vec<String> =
+        outside.iter().filter(needs).map(|object| format!("{}.{}", object.schema, object.name)).collect();
+    let held = (!kinds.is_empty()).then(|| format!("{schema} has {}{rows}.", kinds.join(", ")));
+    let needed = (!needing.is_empty()).then(|| format!("{schema} is referenced or read by {}.", needing.join(", ")));
+    held.into_iter().chain(needed).collect()
 }
 
 /// Verbs of definitions; `TRUNCATE` is one, as far as what depends on a table goes.
@@ -168,6 +213,29 @@ mod tests {
             assert!(endangered(statement, &catalog, &SQLSERVER).is_empty(), "{statement}");
         }
         assert!(!depends("drop table ferry.public.ports", &catalog, &SQLSERVER).is_empty());
+    }
+
+    #[test]
+    fn what_a_schema_holds_is_told() {
+        let mut catalog = saltmarsh();
+        catalog.object("public", "harbours", ObjectKind::View).uses =
+            vec![Name { schema: "tolls".into(), name: "rates".into() }];
+        catalog.object("tolls", "rates", ObjectKind::Table).rows = Some(1200);
+        catalog.object("tolls", "next", ObjectKind::Sequence);
+        catalog.object("tolls", "fines", ObjectKind::Table);
+        catalog.complete();
+        let expected = [
+            "tolls has 2 tables, 1 sequence, with about 1,200 rows.",
+            "tolls is referenced or read by public.harbours.",
+        ];
+        for statement in ["drop schema tolls cascade", "DROP SCHEMA IF EXISTS \"tolls\""] {
+            assert_eq!(depends(statement, &catalog, &POSTGRES), expected, "{statement}");
+            assert_eq!(dropped_schema(statement, &catalog, &POSTGRES), Some("tolls"), "{statement}");
+        }
+        for statement in ["drop database tolls", "drop schema toll", "alter schema tolls rename to x", "drop schema"] {
+            assert_eq!(dropped_schema(statement, &catalog, &POSTGRES), None, "{statement}");
+        }
+        assert_eq!(dropped_schema("drop database tolls", &catalog, &MYSQL), Some("tolls"));
     }
 
     #[test]

@@ -517,7 +517,7 @@ actions! {
         CatalogBrowser "catalog-draw" "Draw" ["ctrl-y"]
             "Draw the chosen schema, or the chosen table and its neighbours" => |app| app.on(CatalogBrowser::draw);
         CatalogBrowser "catalog-keep" "Keep a copy" ["ctrl-k"]
-            "Copy the chosen table into a file as SQL: its definition and rows" => |app| app.on(CatalogBrowser::keep_copy);
+            "Copy the chosen table or schema into a file as SQL: definitions and rows" => |app| app.on(CatalogBrowser::keep_copy);
         CatalogBrowser "catalog-reload" "Reload" ["f5"]
             "Read the catalog again" => |app| app.on(CatalogBrowser::reload);
     }

@@ -6,12 +6,12 @@ use std::path::PathBuf;
 use jaunty_core::connection::open_asking;
 use jaunty_core::dump::{Dumped, Wanted, dump, is_possible, unit};
 use jaunty_core::files::part_file::PartFile;
-use jaunty_core::reveal::depends::endangered;
+use jaunty_core::reveal::depends::{dropped_schema, endangered};
 use jaunty_core::reveal::rules::NewRule;
 use jaunty_core::run::{Job, sample};
 use jaunty_core::words;
 use jaunty_language::text::clean;
-use jaunty_seam::catalog::Name;
+use jaunty_seam::catalog::{Name, Object};
 use jaunty_seam::engine::{NoPrompt, Request, Session, Stop};
 use jaunty_seam::profile::Profile;
 
@@ -83,27 +83,31 @@ impl App {
         }
     }
 
-    /// The tables that the first of these statements changes or takes away, where a copy of them can be kept.
-    pub(super) fn endangered(&self, jobs: &[Job]) -> Vec<Name> {
-        let (Some(job), Some(catalog)) = (jobs.first(), &self.connection.catalog) else { return Vec::new() };
-        let Some(profile) = &self.connection.profile else { return Vec::new() };
-        let Some(engine) = self.engine_of(profile).filter(|engine| !engine.is_private(profile)) else {
-            return Vec::new();
-        };
-        let dialect = engine.dialect();
-        if dialect.changing.is_none_or(|changing| changing.copying.is_none()) {
-            return Vec::new();
+    /// What the first of these statements changes or takes away, where a copy of it can be kept.
+    pub(super) fn endangered(&self, jobs: &[Job]) -> Option<Wanted> {
+        let (job, catalog) = (jobs.first()?, self.connection.catalog.as_ref()?);
+        let profile = self.connection.profile.as_ref()?;
+        let dialect = self.engine_of(profile).filter(|engine| !engine.is_private(profile))?.dialect();
+        let copying = dialect.changing?.copying?;
+        if let Some(schema) = dropped_schema(&job.statement, catalog, dialect) {
+            // Of databases the one in hand can be copied, which is all that there is to it.
+            let in_hand = catalog.path.first().is_some_and(|own| own == schema);
+            return match copying.schemas_are_databases {
+                true => in_hand.then(Wanted::default),
+                false => Some(Wanted { schema: Some(schema.to_owned()), ..Wanted::default() }),
+            };
         }
-        endangered(&job.statement, catalog, dialect).into_iter().map(|object| object.to_name()).collect()
+        let tables = endangered(&job.statement, catalog, dialect);
+        let names: Vec<Name> = tables.into_iter().map(|object| object.to_name()).collect();
+        (!names.is_empty()).then(|| Wanted { names, ..Wanted::default() })
     }
 
     /// Keeps a copy of what the first of these statements is about, and runs them once it is there.
     pub(super) fn keep_and_run(&mut self, jobs: Vec<Job>) {
-        let names = self.endangered(&jobs);
-        if names.is_empty() {
-            return self.tell_wrong("no table to copy; nothing was run");
+        match self.endangered(&jobs) {
+            Some(wanted) => self.keep_copy(wanted, jobs),
+            None => self.tell_wrong("no table to copy; nothing was run"),
         }
-        self.keep_copy(names, jobs);
     }
 
     /// Keeps a copy of the whole database: in the server's own way where it has one, else as statements.
@@ -112,7 +116,7 @@ impl App {
         let ending = self.engine_of(&profile).and_then(|engine| engine.ending_of_copies());
         match ending {
             Some(ending) => self.back_up(&profile, ending),
-            None => self.keep_copy(Vec::new(), Vec::new()),
+            None => self.keep_copy(Wanted::default(), Vec::new()),
         }
     }
 
@@ -159,9 +163,9 @@ impl App {
         self.folder_for_rows().join(format!("copy-of-{plain}-{moment}.{ending}"))
     }
 
-    /// Keeps a copy of tables, with their rows, in a file that has the name of the first and the moment; without names, of all
-    /// that the database holds.
-    pub(in crate::app) fn keep_copy(&mut self, names: Vec<Name>, jobs: Vec<Job>) {
+    /// Keeps a copy of tables, of a schema, or of all that the database holds, with the rows, in a file that has the name of
+    /// the first and the moment.
+    pub(in crate::app) fn keep_copy(&mut self, wanted: Wanted, jobs: Vec<Job>) {
         let (Some(profile), Some(catalog)) = (self.connection.profile.clone(), self.connection.catalog.clone()) else {
             return self.tell_wrong("not connected");
         };
@@ -173,20 +177,20 @@ impl App {
         if !is_possible(engine.dialect()) {
             return self.tell_wrong(format!("{} cannot be written as statements yet", engine.title()));
         }
-        let of = names.first().map_or(&profile.name, |name| &name.name).clone();
+        let table = wanted.names.first().map(|name| &name.name);
+        let of = table.or(wanted.schema.as_ref()).unwrap_or(&profile.name).clone();
         let path = self.path_of_copy(&of, engine.dialect().extension);
         let (secret, connection, stop) = (self.secret_of(&profile), self.connection.number, Stop::default());
         let what = format!("keeping a copy of {}", clean::clean(&of));
         self.begin_work(Kind::Copy, what, move |progress| {
-            let rows = catalog_rows(&catalog, &names);
+            let rows = catalog_rows(&catalog, &wanted);
             progress.expect(rows);
-            let whole = names.is_empty();
+            let whole = wanted.names.is_empty();
             let keep = || -> Result<(PathBuf, Copied), String> {
                 let unwritten = |error: std::io::Error| format!("{} cannot be written: {error}", path.display());
                 let opened = open_asking(engine, &profile, secret.as_ref(), &NoPrompt, &stop);
                 let mut session = opened.map_err(|error| error.to_string())?;
                 let mut part = PartFile::create(&path).map_err(unwritten)?;
-                let wanted = Wanted { names, ..Wanted::default() };
                 let mut before = 0;
                 let mut told = |rows: u64| {
                     // Stopping is the token's matter.
@@ -242,9 +246,10 @@ impl App {
 }
 
 /// About how many rows tables have, as far as the catalog knows.
-fn catalog_rows(catalog: &jaunty_seam::catalog::Catalog, names: &[Name]) -> u64 {
-    if names.is_empty() {
-        return catalog.objects().iter().filter_map(|object| object.rows).sum();
+fn catalog_rows(catalog: &jaunty_seam::catalog::Catalog, wanted: &Wanted) -> u64 {
+    if wanted.names.is_empty() {
+        let is_in = |object: &&Object| wanted.schema.as_ref().is_none_or(|schema| object.schema == *schema);
+        return catalog.objects().iter().filter(is_in).filter_map(|object| object.rows).sum();
     }
-    names.iter().filter_map(|name| catalog.relation(name)?.rows).sum()
+    wanted.names.iter().filter_map(|name| catalog.relation(name)?.rows).sum()
 }

@@ -300,7 +300,7 @@ impl App {
             about.push("  …".to_owned());
         }
         let mut answers = vec![('y', "yes, run it", Answered::Run), ('n', "no", Answered::Nothing)];
-        if writes && !self.endangered(&jobs).is_empty() {
+        if writes && self.endangered(&jobs).is_some() {
             answers
                 .insert(1, ('k', "keep a copy first (definition and rows, as SQL), then run it", Answered::KeepAndRun));
         }

@@ -7,6 +7,7 @@ use jaunty_core::catalog::templates;
 use jaunty_core::complete::about::only_table;
 use jaunty_core::complete::rank::fit;
 use jaunty_core::drawing::Chosen;
+use jaunty_core::dump::Wanted;
 use jaunty_core::reveal::shape::{Line, lines};
 use jaunty_core::run::Order;
 use jaunty_core::run::sample::Sample;
@@ -237,11 +238,16 @@ impl CatalogBrowser {
         After::Stay
     }
 
-    /// Keeps a copy of the chosen table.
+    /// Keeps a copy of the chosen table, or of the chosen schema where those are not databases.
     pub(crate) fn keep_copy(&mut self, app: &mut App) {
+        let copying = self.dialect.changing.and_then(|changing| changing.copying);
+        if self.column == 0 && copying.is_some_and(|copying| !copying.schemas_are_databases) {
+            let schema = self.schemas.get(self.chosen[0]).filter(|schema| !schema.is_empty()).cloned();
+            return app.keep_copy(Wanted { schema, ..Wanted::default() }, Vec::new());
+        }
         let has_copies = |object: &&Object| matches!(object.kind, ObjectKind::Table | ObjectKind::Keys);
         match self.object().filter(has_copies).map(Object::to_name) {
-            Some(name) => app.keep_copy(vec![name], Vec::new()),
+            Some(name) => app.keep_copy(Wanted { names: vec![name], ..Wanted::default() }, Vec::new()),
             None => app.tell_wrong("only tables and keys can be copied"),
         }
     }
