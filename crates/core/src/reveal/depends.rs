@@ -62,6 +62,7 @@ fn of_schema(schema: &str, catalog: &Catalog) -> Vec<String> {
             None => kinds.push((object.kind, 1)),
         }
     }
+    kinds.sort_by_key(|(kind, _)| *kind);
     let rows: u64 =
         inside.iter().filter(|object| object.kind == ObjectKind::Table).filter_map(|table| table.rows).sum();
     let rows = if rows > 0 { format!(", with about {}", count(rows, "row")) } else { String::new() };
