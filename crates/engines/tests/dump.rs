@@ -75,7 +75,7 @@ fn a_schema_alone_is_written() {
     );
     let mut here = of_server("postgres", server.port, "bookings");
     let dialect = by_name("postgres").unwrap().dialect();
-    let wanted = Wanted { schema: Some("tolls".into()), ..Wanted::default() };
+    let wanted = Wanted { schemas: vec!["tolls".into()], ..Wanted::default() };
     let (text, told) = dumped(here.as_mut(), dialect, &wanted);
     assert_eq!((told.objects, told.rows), (4, 2), "{text}");
     assert!(!text.contains("ports"), "{text}");
@@ -89,7 +89,7 @@ fn a_schema_alone_is_written() {
     assert_eq!(dumped(there.as_mut(), dialect, &wanted).0, text, "the same text again");
     // An empty one is made, too.
     server.sql("create schema bare");
-    let (text, _) = dumped(here.as_mut(), dialect, &Wanted { schema: Some("bare".into()), ..Wanted::default() });
+    let (text, _) = dumped(here.as_mut(), dialect, &Wanted { schemas: vec!["bare".into()], ..Wanted::default() });
     assert!(text.contains("create schema if not exists bare"), "{text}");
 }
 

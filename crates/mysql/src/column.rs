@@ -101,15 +101,11 @@ pub struct Column {
     pub decimals: u8,
     /// What MariaDB calls the type, where it has no number of its own (`uuid`, `inet6`, `point`); else empty.
     pub type_name: String,
-    /// What MariaDB says the text is written in (`json`); else empty.
-    pub format: String,
 }
 
-/// The parts of MariaDB's extended metadata.
-mod extended {
-    pub const TYPE: u8 = 0;
-    pub const FORMAT: u8 = 1;
-}
+/// The part of MariaDB's extended metadata that names a type. Another one says what a text is written in (`json`): that is
+/// said of columns of text too.
+const TYPE: u8 = 0;
 
 impl Column {
     /// Reads one, with the extended metadata of MariaDB if that was agreed on; `None` where it ends too early.
@@ -121,14 +117,12 @@ impl Column {
         let table = text(fields.bytes()?);
         let name = text(fields.bytes()?);
         let origin = text(fields.bytes()?);
-        let (mut type_name, mut format) = (String::new(), String::new());
+        let mut type_name = String::new();
         let mut more = Fields::of(if has_extended { fields.bytes()? } else { &[] });
         while let Some(part) = more.u8() {
-            let value = text(more.bytes()?);
-            match part {
-                extended::TYPE => type_name = value,
-                extended::FORMAT => format = value,
-                _ => {}
+            let value = more.bytes()?;
+            if part == TYPE {
+                type_name = text(value);
             }
         }
         fields.number()?;
@@ -143,7 +137,6 @@ impl Column {
             flags: fields.u16()?,
             decimals: fields.u8()?,
             type_name,
-            format,
         })
     }
 

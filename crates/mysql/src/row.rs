@@ -118,7 +118,6 @@ mod tests {
             flags,
             decimals: 0,
             type_name: String::new(),
-            format: String::new(),
         }
     }
 

@@ -101,9 +101,9 @@ pub struct Dump {
     /// The file; without it, or with "-", standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// Only what is in this schema (PostgreSQL, SQL Server)
-    #[arg(long, value_name = "SCHEMA", conflicts_with = "backup")]
-    pub schema: Option<String>,
+    /// Only what is in this schema (PostgreSQL, SQL Server). May be given several times
+    #[arg(long = "schema", value_name = "SCHEMA", conflicts_with = "backup")]
+    pub schemas: Vec<String>,
     /// Without rows
     #[arg(long, conflicts_with = "only_rows")]
     pub only_structure: bool,

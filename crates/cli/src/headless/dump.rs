@@ -49,12 +49,12 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
         let path = output.unwrap_or(Path::new("copy.db"));
         return back_up(&profile, path);
     }
-    if let (Some(schema), Some(table)) = (&args.schema, tables.first()) {
+    if let (Some(schema), Some(table)) = (args.schemas.first(), tables.first()) {
         let what = format!("--schema {} writes all that is in it; leave {} out", clean(schema), clean(table));
         return Err(Failure::Usage(what));
     }
     let copying = dialect.changing.and_then(|changing| changing.copying);
-    if args.schema.is_some() && copying.is_none_or(|copying| copying.schemas_are_databases) {
+    if !args.schemas.is_empty() && copying.is_none_or(|copying| copying.schemas_are_databases) {
         let what = format!("{} has no schemas within a database; leave --schema out", engine.title());
         return Err(Failure::Usage(what));
     }
@@ -70,7 +70,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
             let mut session = crate::open::session(&profile, &stop)?;
             // What is written is read again with the rows; here it is only asked what the names mean.
             let of_keys = dialect.family == Family::Commands;
-            let catalog = match tables.is_empty() && args.schema.is_none() || of_keys {
+            let catalog = match tables.is_empty() && args.schemas.is_empty() || of_keys {
                 true => Catalog::default(),
                 false => catalog(session.as_mut(), &stop)?,
             };
@@ -80,14 +80,14 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                 access: args.access,
                 ..Wanted::default()
             };
-            if let Some(schema) = &args.schema {
-                let all = catalog.schemas();
+            let all = catalog.schemas();
+            for schema in &args.schemas {
                 if !all.contains(&schema.as_str()) {
-                    let some: Vec<&str> = all.into_iter().take(SOME).collect();
+                    let some: Vec<&str> = all.iter().copied().take(SOME).collect();
                     let what = format!("there is no schema {schema}; there are {}", some.join(", "));
                     return Err(Failure::Usage(clean(&what).into_owned()));
                 }
-                wanted.schema = Some(schema.clone());
+                wanted.schemas.push(schema.clone());
             }
             for name in tables {
                 if of_keys {

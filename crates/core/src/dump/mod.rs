@@ -23,14 +23,21 @@ use crate::export::ExportError;
 pub struct Wanted {
     /// Only these tables and views; all where it says none.
     pub names: Vec<Name>,
-    /// Only what is in this schema, where schemas are not databases.
-    pub schema: Option<String>,
+    /// Only what is in these schemas, where schemas are not databases; in all where it names none.
+    pub schemas: Vec<String>,
     /// Without rows.
     pub only_structure: bool,
     /// Without definitions.
     pub only_rows: bool,
     /// With whose the objects are, and what others may do with them.
     pub access: bool,
+}
+
+impl Wanted {
+    /// Whether an object lies where what is written does.
+    pub fn is_in_schema(&self, object: &Object) -> bool {
+        self.schemas.is_empty() || self.schemas.contains(&object.schema)
+    }
 }
 
 /// What was written.
@@ -172,7 +179,7 @@ impl Dumping<'_> {
         before.iter().try_for_each(|statement| self.put(statement))?;
         if !wanted.only_rows {
             if whole {
-                self.schemas(&chosen, wanted.schema.as_deref())?;
+                self.schemas(&chosen, &wanted.schemas)?;
             }
             let first = [&chosen.sequences, &chosen.early];
             first.into_iter().flatten().try_for_each(|object| self.define(object))?;
@@ -210,9 +217,7 @@ impl Dumping<'_> {
         use ObjectKind::{Event, ForeignTable, Function, MaterialisedView, Procedure, Sequence, Table, Type};
         use ObjectKind::{Synonym, View, VirtualTable};
         let mut all = lasting::lasting(&self.catalog, self.copying.schemas_are_databases);
-        if let Some(schema) = &wanted.schema {
-            all.retain(|object| object.schema == *schema);
-        }
+        all.retain(|object| wanted.is_in_schema(object));
         if !wanted.names.is_empty() {
             // Routines and types may have the name of a table.
             all.retain(|object| object.kind.has_rows() || object.kind == Sequence);
@@ -239,9 +244,10 @@ impl Dumping<'_> {
     }
 
     /// Writes what the objects lie in and what others made that they may need: all of it, whatever is wanted.
-    fn schemas(&mut self, chosen: &Chosen, wanted: Option<&str>) -> Result<(), DumpError> {
+    fn schemas(&mut self, chosen: &Chosen, wanted: &[String]) -> Result<(), DumpError> {
         if !self.copying.schemas_are_databases {
-            let mut schemas: Vec<&str> = chosen.all().map(|object| object.schema.as_str()).chain(wanted).collect();
+            let of_objects = chosen.all().map(|object| object.schema.as_str());
+            let mut schemas: Vec<&str> = of_objects.chain(wanted.iter().map(String::as_str)).collect();
             schemas.sort_unstable();
             schemas.dedup();
             for schema in schemas {

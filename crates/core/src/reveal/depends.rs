@@ -18,9 +18,7 @@ pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) ->
     {
         lines.extend(of_object(object, verb, &dropped_column(&shape, after), catalog, dialect));
     }
-    if let Some(schema) = dropped(&shape, catalog, dialect) {
-        lines.extend(of_schema(schema, catalog));
-    }
+    lines.extend(dropped(&shape, catalog, dialect).into_iter().flat_map(|schema| of_schema(schema, catalog)));
     if !lines.is_empty() && dialect.definitions_commit {
         lines.push("This server commits it at once: it cannot be rolled back.".to_owned());
     }
@@ -35,20 +33,28 @@ pub fn endangered<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static D
     all.filter(|object| object.kind == ObjectKind::Table).collect()
 }
 
-/// The schema that a statement drops, or the database where that is what schemas are.
-pub fn dropped_schema<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static Dialect) -> Option<&'a str> {
+/// The schemas that a statement drops, or the database where that is what schemas are.
+pub fn dropped_schemas<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<&'a str> {
     dropped(&Shape::of(words(statement, dialect, 0)), catalog, dialect)
 }
 
-fn dropped<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Option<&'a str> {
+fn dropped<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<&'a str> {
     let is = |at: usize, text: &str| shape.words.get(at).is_some_and(|word| word.is(text));
-    let copying = dialect.changing.and_then(|changing| changing.copying)?;
-    let of_schema = is(1, "SCHEMA") || is(1, "DATABASE") && copying.schemas_are_databases;
-    if !is(0, "DROP") || !of_schema {
-        return None;
+    let copying = dialect.changing.and_then(|changing| changing.copying);
+    let of_databases = copying.is_some_and(|copying| copying.schemas_are_databases);
+    if !is(0, "DROP") || !(is(1, "SCHEMA") || is(1, "DATABASE") && of_databases) {
+        return Vec::new();
     }
-    let name = shape.name_at(if is(2, "IF") { 4 } else { 2 })?;
-    catalog.schemas().into_iter().find(|schema| name.means(schema, dialect))
+    let all = catalog.schemas();
+    let (mut found, mut at) = (Vec::new(), if is(2, "IF") { 4 } else { 2 });
+    while let Some(name) = shape.name_at(at) {
+        found.extend(all.iter().copied().find(|schema| name.means(schema, dialect)));
+        if !shape.words.get(at + 1).is_some_and(|word| word.sign(b',')) {
+            break;
+        }
+        at += 2;
+    }
+    found
 }
 
 /// What a schema holds, and what of other schemas needs it.
@@ -231,12 +237,13 @@ mod tests {
         ];
         for statement in ["drop schema tolls cascade", "DROP SCHEMA IF EXISTS \"tolls\""] {
             assert_eq!(depends(statement, &catalog, &POSTGRES), expected, "{statement}");
-            assert_eq!(dropped_schema(statement, &catalog, &POSTGRES), Some("tolls"), "{statement}");
+            assert_eq!(dropped_schemas(statement, &catalog, &POSTGRES), ["tolls"], "{statement}");
         }
         for statement in ["drop database tolls", "drop schema toll", "alter schema tolls rename to x", "drop schema"] {
-            assert_eq!(dropped_schema(statement, &catalog, &POSTGRES), None, "{statement}");
+            assert!(dropped_schemas(statement, &catalog, &POSTGRES).is_empty(), "{statement}");
         }
-        assert_eq!(dropped_schema("drop database tolls", &catalog, &MYSQL), Some("tolls"));
+        assert_eq!(dropped_schemas("drop schema nowhere, tolls, public", &catalog, &POSTGRES), ["tolls", "public"]);
+        assert_eq!(dropped_schemas("drop database tolls", &catalog, &MYSQL), ["tolls"]);
     }
 
     #[test]

@@ -100,7 +100,7 @@ fn column(column: &Column) -> (Reader, Typed) {
             (if binary { Reader::Bytes } else { Reader::Text }, name.to_owned())
         }
     };
-    let name = [&column.format, &column.type_name].into_iter().find(|said| !said.is_empty()).cloned().unwrap_or(name);
+    let name = if column.type_name.is_empty() { name } else { column.type_name.clone() };
     let mut form = match reader {
         Reader::F32 | Reader::F64 | Reader::Date => TextForm::Bare(0),
         Reader::Timestamp => TextForm::Bare(decimals.min(6)),

@@ -6,12 +6,12 @@ use std::path::PathBuf;
 use jaunty_core::connection::open_asking;
 use jaunty_core::dump::{Dumped, Wanted, dump, is_possible, unit};
 use jaunty_core::files::part_file::PartFile;
-use jaunty_core::reveal::depends::{dropped_schema, endangered};
+use jaunty_core::reveal::depends::{dropped_schemas, endangered};
 use jaunty_core::reveal::rules::NewRule;
 use jaunty_core::run::{Job, sample};
 use jaunty_core::words;
 use jaunty_language::text::clean;
-use jaunty_seam::catalog::{Name, Object};
+use jaunty_seam::catalog::Name;
 use jaunty_seam::engine::{NoPrompt, Request, Session, Stop};
 use jaunty_seam::profile::Profile;
 
@@ -89,12 +89,16 @@ impl App {
         let profile = self.connection.profile.as_ref()?;
         let dialect = self.engine_of(profile).filter(|engine| !engine.is_private(profile))?.dialect();
         let copying = dialect.changing?.copying?;
-        if let Some(schema) = dropped_schema(&job.statement, catalog, dialect) {
+        let schemas = dropped_schemas(&job.statement, catalog, dialect);
+        if !schemas.is_empty() {
             // Of databases the one in hand can be copied, which is all that there is to it.
-            let in_hand = catalog.path.first().is_some_and(|own| own == schema);
+            let in_hand = schemas.iter().all(|schema| catalog.path.first().is_some_and(|own| own == schema));
             return match copying.schemas_are_databases {
                 true => in_hand.then(Wanted::default),
-                false => Some(Wanted { schema: Some(schema.to_owned()), ..Wanted::default() }),
+                false => {
+                    let schemas = schemas.into_iter().map(str::to_owned).collect();
+                    Some(Wanted { schemas, ..Wanted::default() })
+                }
             };
         }
         let tables = endangered(&job.statement, catalog, dialect);
@@ -178,7 +182,7 @@ impl App {
             return self.tell_wrong(format!("{} cannot be written as statements yet", engine.title()));
         }
         let table = wanted.names.first().map(|name| &name.name);
-        let of = table.or(wanted.schema.as_ref()).unwrap_or(&profile.name).clone();
+        let of = table.or(wanted.schemas.first()).unwrap_or(&profile.name).clone();
         let path = self.path_of_copy(&of, engine.dialect().extension);
         let (secret, connection, stop) = (self.secret_of(&profile), self.connection.number, Stop::default());
         let what = format!("keeping a copy of {}", clean::clean(&of));
@@ -248,8 +252,8 @@ impl App {
 /// About how many rows tables have, as far as the catalog knows.
 fn catalog_rows(catalog: &jaunty_seam::catalog::Catalog, wanted: &Wanted) -> u64 {
     if wanted.names.is_empty() {
-        let is_in = |object: &&Object| wanted.schema.as_ref().is_none_or(|schema| object.schema == *schema);
-        return catalog.objects().iter().filter(is_in).filter_map(|object| object.rows).sum();
+        let within = catalog.objects().iter().filter(|object| wanted.is_in_schema(object));
+        return within.filter_map(|object| object.rows).sum();
     }
     wanted.names.iter().filter_map(|name| catalog.relation(name)?.rows).sum()
 }

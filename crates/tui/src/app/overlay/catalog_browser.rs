@@ -242,8 +242,9 @@ impl CatalogBrowser {
     pub(crate) fn keep_copy(&mut self, app: &mut App) {
         let copying = self.dialect.changing.and_then(|changing| changing.copying);
         if self.column == 0 && copying.is_some_and(|copying| !copying.schemas_are_databases) {
-            let schema = self.schemas.get(self.chosen[0]).filter(|schema| !schema.is_empty()).cloned();
-            return app.keep_copy(Wanted { schema, ..Wanted::default() }, Vec::new());
+            let schema = self.schemas.get(self.chosen[0]).filter(|schema| !schema.is_empty());
+            let schemas = schema.cloned().into_iter().collect();
+            return app.keep_copy(Wanted { schemas, ..Wanted::default() }, Vec::new());
         }
         let has_copies = |object: &&Object| matches!(object.kind, ObjectKind::Table | ObjectKind::Keys);
         match self.object().filter(has_copies).map(Object::to_name) {
