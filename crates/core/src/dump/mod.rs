@@ -243,7 +243,7 @@ impl Dumping<'_> {
         }
     }
 
-    /// Writes what the objects lie in and what others made that they may need: all of it, whatever is wanted.
+    /// Writes the schemas that the objects lie in and those that are `wanted`, and all extensions: any object may need them.
     fn schemas(&mut self, chosen: &Chosen, wanted: &[String]) -> Result<(), DumpError> {
         if !self.copying.schemas_are_databases {
             let of_objects = chosen.all().map(|object| object.schema.as_str());

@@ -18,7 +18,7 @@ pub fn depends(statement: &str, catalog: &Catalog, dialect: &'static Dialect) ->
     {
         lines.extend(of_object(object, verb, &dropped_column(&shape, after), catalog, dialect));
     }
-    lines.extend(dropped(&shape, catalog, dialect).into_iter().flat_map(|schema| of_schema(schema, catalog)));
+    lines.extend(dropped(&shape, catalog, dialect).iter().flat_map(|schema| of_schema(schema, catalog)));
     if !lines.is_empty() && dialect.definitions_commit {
         lines.push("This server commits it at once: it cannot be rolled back.".to_owned());
     }
@@ -33,12 +33,13 @@ pub fn endangered<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static D
     all.filter(|object| object.kind == ObjectKind::Table).collect()
 }
 
-/// The schemas that a statement drops, or the database where that is what schemas are.
-pub fn dropped_schemas<'a>(statement: &str, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<&'a str> {
+/// The schemas that a statement drops, or the database where that is what schemas are, as the server has their names. One that
+/// the catalog does not have (it may be empty, or made since) is there as it is written.
+pub fn dropped_schemas(statement: &str, catalog: &Catalog, dialect: &'static Dialect) -> Vec<String> {
     dropped(&Shape::of(words(statement, dialect, 0)), catalog, dialect)
 }
 
-fn dropped<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -> Vec<&'a str> {
+fn dropped(shape: &Shape, catalog: &Catalog, dialect: &'static Dialect) -> Vec<String> {
     let is = |at: usize, text: &str| shape.words.get(at).is_some_and(|word| word.is(text));
     let copying = dialect.changing.and_then(|changing| changing.copying);
     let of_databases = copying.is_some_and(|copying| copying.schemas_are_databases);
@@ -48,7 +49,9 @@ fn dropped<'a>(shape: &Shape, catalog: &'a Catalog, dialect: &'static Dialect) -
     let all = catalog.schemas();
     let (mut found, mut at) = (Vec::new(), if is(2, "IF") { 4 } else { 2 });
     while let Some(name) = shape.name_at(at) {
-        found.extend(all.iter().copied().find(|schema| name.means(schema, dialect)));
+        let known = all.iter().find(|schema| name.means(schema, dialect)).map(|schema| (*schema).to_owned());
+        let folds = dialect.folds_names && !name.quoted;
+        found.push(known.unwrap_or_else(|| if folds { name.text.to_lowercase() } else { name.text }));
         if !shape.words.get(at + 1).is_some_and(|word| word.sign(b',')) {
             break;
         }
@@ -239,10 +242,12 @@ mod tests {
             assert_eq!(depends(statement, &catalog, &POSTGRES), expected, "{statement}");
             assert_eq!(dropped_schemas(statement, &catalog, &POSTGRES), ["tolls"], "{statement}");
         }
-        for statement in ["drop database tolls", "drop schema toll", "alter schema tolls rename to x", "drop schema"] {
+        for statement in ["drop database tolls", "alter schema tolls rename to x", "drop schema"] {
             assert!(dropped_schemas(statement, &catalog, &POSTGRES).is_empty(), "{statement}");
         }
-        assert_eq!(dropped_schemas("drop schema nowhere, tolls, public", &catalog, &POSTGRES), ["tolls", "public"]);
+        let several = "drop schema Made_Since, tolls, \"Empty\", public";
+        assert_eq!(dropped_schemas(several, &catalog, &POSTGRES), ["made_since", "tolls", "Empty", "public"]);
+        assert_eq!(depends(several, &catalog, &POSTGRES)[0], expected[0]);
         assert_eq!(dropped_schemas("drop database tolls", &catalog, &MYSQL), ["tolls"]);
     }
 

@@ -95,10 +95,7 @@ impl App {
             let in_hand = schemas.iter().all(|schema| catalog.path.first().is_some_and(|own| own == schema));
             return match copying.schemas_are_databases {
                 true => in_hand.then(Wanted::default),
-                false => {
-                    let schemas = schemas.into_iter().map(str::to_owned).collect();
-                    Some(Wanted { schemas, ..Wanted::default() })
-                }
+                false => Some(Wanted { schemas, ..Wanted::default() }),
             };
         }
         let tables = endangered(&job.statement, catalog, dialect);
@@ -160,11 +157,15 @@ impl App {
         });
     }
 
-    /// Where a copy of something goes: it has its name and the moment.
+    /// Where a copy of something goes: it has its name and the moment, and a number where a copy of that moment is there.
     fn path_of_copy(&self, name: &str, ending: &str) -> PathBuf {
         let plain: String = name.chars().map(|c| if c.is_alphanumeric() || c == '_' { c } else { '-' }).collect();
         let moment = chrono::Local::now().format("%Y%m%d-%H%M%S");
-        self.folder_for_rows().join(format!("copy-of-{plain}-{moment}.{ending}"))
+        let folder = self.folder_for_rows();
+        let named = |number: &str| folder.join(format!("copy-of-{plain}-{moment}{number}.{ending}"));
+        let numbered = (2..).map(|number| named(&format!("-{number}")));
+        let free = std::iter::once(named("")).chain(numbered).find(|path| !path.exists());
+        free.unwrap_or_else(|| named(""))
     }
 
     /// Keeps a copy of tables, of a schema, or of all that the database holds, with the rows, in a file that has the name of
