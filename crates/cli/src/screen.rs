@@ -52,6 +52,7 @@ fn asked(post: &Post, method: &str, given: &Map<String, Value>, tell: &Tell) -> 
         path: PathBuf::from(text("path").unwrap_or_default()),
         version: i64::try_from(number("version")).unwrap_or(i64::MAX),
         text: text("text"),
+        host: text("host"),
         at: usize::try_from(number("at")).unwrap_or(usize::MAX),
         connection: text("connection"),
     };

@@ -336,10 +336,20 @@ fn a_statement_of_program_code_runs_by_its_line() {
     assert_eq!(home.call(&count).gives(), "n\n3\n");
     home.call(&["run", "code.py:5", "-c", "ferry", "--yes"]).exits(0);
     assert_eq!(home.call(&count).gives(), "n\n0\n");
-    // What the program would send is not what stands there.
-    let home = home.file("escaped.py", "q = \"insert into ports (name) values ('a\\tb')\"\n");
-    let (_, err) = home.call(&["run", "escaped.py:1", "-c", "ferry"]).exits(2);
-    assert!(err.contains(r"line 1: \t within a quoted text is another value in the program; nothing was run"), "{err}");
+    // What escapes stand for is sent, and noted in the logbook; errors are told where they stand in the code.
+    let home = home.file(
+        "escaped.py",
+        "q = f\"insert into ports (name) values ('a\\t\\u00e9{{}}'), ('\\\\d')\"\n\
+         r = \"select 'a\\n\\n', nowhere\\n from ports\"\ns = \"select '\\N{SHIP}'\"\n",
+    );
+    home.call(&["run", "escaped.py:1", "-c", "ferry"]).exits(0);
+    let written = ["run", "-c", "ferry", "-s", "select name from ports order by 1", "-f", "jsonl"];
+    assert_eq!(home.call(&written).gives(), "{\"name\":\"\\\\d\"}\n{\"name\":\"a\\té{}\"}\n");
+    assert!(home.call(&["log", "insert", "--json"]).gives().contains(r"('a\té{}'), ('\\d')"));
+    let (_, err) = home.call(&["run", "escaped.py:2", "-c", "ferry"]).exits(1);
+    assert!(err.contains("no such column: nowhere") && err.contains("2 | "), "{err}");
+    let (_, err) = home.call(&["run", "escaped.py:3", "-c", "ferry"]).exits(2);
+    assert!(err.contains(r"line 3: \N within a quoted text is not understood; nothing was run"), "{err}");
 }
 
 /// Comments of the program above a literal give the values of its parameters; what is above it within the literal does not.

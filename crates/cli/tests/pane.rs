@@ -129,7 +129,8 @@ fn two_panes_and_two_editors_of_a_project() {
 /// about.
 #[test]
 fn a_shell_sends_statements_of_program_code() {
-    let code = "# connection: tides\nq = 'select at from tides'\nd = 'delete from tides'\nif late:\n    d += ' where at > 1'\n";
+    let code = "# connection: tides\nq = 'select at from tides'\nd = 'delete from tides'\nif late:\n    d += ' where at > 1'\n\
+                # :at = 06:13\nn = f\"insert into tides values ('{{\\u00e9}}' || {at})\"\n";
     let home = home()
         .file("code.py", code)
         .database("tides.db", "create table tides(at text); insert into tides values ('06:12');");
@@ -147,6 +148,11 @@ fn a_shell_sends_statements_of_program_code() {
     home.call(&["send", "code.py:3"]).gives();
     pane.shows("may add a condition").press(&["y"]).shows("1 row changed");
     assert_eq!(count(), 0);
+    // What the program would send is sent, with the value that the comment gives.
+    home.call(&["send", "code.py:7"]).gives();
+    pane.until("the row to be there", |_| count() == 1);
+    let written: String = rows.query_row("select at from tides", [], |row| row.get(0)).unwrap();
+    assert_eq!(written, "{é}06:13");
     pane.press(&["C-q"]).ends();
 }
 

@@ -302,6 +302,36 @@ fn a_password_file_that_others_can_read_is_named() {
     assert_eq!(call().gives(), "one\n1\n");
 }
 
+/// The places of drivers that write `?` are parameters, and what is between two values is an operator.
+#[test]
+fn places_of_drivers_are_parameters() {
+    let server = Postgres::start();
+    server.sql(
+        "create table ports(id int primary key, name text, facts jsonb);
+         insert into ports values (1, 'Saltmarsh', '{\"quay\": true}'), (2, 'Gullhaven', '{}')",
+    );
+    let code = "// ?1 = 1\n// ?2 = quay\nvar q = \"select name from ports where id in (?) and facts ?? ?\";\n\
+                var u = \"update ports set facts = ?::jsonb || '{\\\"b\\\": 1}' where id=?\";\n";
+    let home = Home::new().file("Ports.java", code).file(
+        ".jaunty/connections.toml",
+        &format!("[bookings]\nurl = \"{}\"\nsecret_command = \"echo {PASSWORD}\"\n", url(&server)),
+    );
+    let run = |line: usize, more: &[&str]| {
+        let place = format!("Ports.java:{line}");
+        home.call(&[&["run", &place, "-c", "bookings", "-f", "csv"], more].concat())
+    };
+    assert_eq!(run(3, &[]).gives(), "name\nSaltmarsh\n");
+    run(4, &["-p", "?1={\"a\": 7}", "-p", "2=2"]).exits(0);
+    assert_eq!(server.sql("select facts from ports where id = 2").trim(), r#"{"a": 7, "b": 1}"#);
+    let (_, err) = run(4, &["-p", "?1={}"]).exits(2);
+    assert!(err.contains("?2 has no value"), "{err}");
+    // They are asked for on the screen, too.
+    let home = home.file("a.sql", "select name from ports where facts ? 'quay' and id = ? or name like ?2;\n");
+    let screen = home.screen(&["a.sql", "-c", "bookings"]);
+    screen.shows("postgres 15").press(&["C-g"]).shows("?1").types("1").press(&["Enter"]).shows("?2").types("Gull%");
+    screen.press(&["Enter"]).shows("Saltmarsh").shows("2 rows").press(&["C-q"]).ends();
+}
+
 #[test]
 fn yesterdays_rows_are_there_without_a_server() {
     let mut server = Postgres::start();

@@ -61,6 +61,21 @@ fn a_procedure_comes_with_places_for_what_it_takes() {
     screen.press(&["C-q"]).shows("unsaved").press(&["d"]).ends();
 }
 
+/// `?` is a parameter, also of a call.
+#[test]
+fn places_of_drivers_are_parameters() {
+    let (_server, home) = office();
+    let run = |statement: &str, values: &[&str]| {
+        let values: Vec<&str> = values.iter().flat_map(|value| ["-p", value]).collect();
+        home.call(&[&["run", "-c", "office", "-f", "csv", "-s", statement], &values[..]].concat())
+    };
+    let query = "select top (?) route from takings where id = ? and route like ?";
+    assert_eq!(run(query, &["?1=5", "?2=1", "?3=h%"]).gives(), "route\nhere\n");
+    let call = "declare @n int; exec sweep ?, @n output; select @n as n";
+    assert_eq!(run(call, &["1=2031-03-05"]).gives(), "n\n1\n");
+    run("exec sweep ?, ?", &["?1=2031-03-05", "?2=0"]).exits(0);
+}
+
 /// The sign that begins a variable brings those of the batch up, before a letter is typed.
 #[test]
 fn the_sign_of_a_variable_proposes_those_of_the_batch() {

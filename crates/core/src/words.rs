@@ -53,11 +53,11 @@ fn yielded(run: &Run) -> Option<String> {
 /// Said of a run whose changes are gone.
 pub const ROLLED_BACK: &str = "rolled back";
 
-/// Why a statement of program code is not run that has this escape within a quoted text.
+/// Why a statement of program code is not run that has this escape within a quoted text: what it stands for is not known.
 pub fn escaped(escape: &str) -> String {
     let escape = clean::clean(escape);
     format!(
-        "{escape} within a quoted text is another value in the program; nothing was run: copy the statement into a buffer"
+        "{escape} within a quoted text is not understood; nothing was run: copy the statement into a buffer and write what it stands for"
     )
 }
 

@@ -137,6 +137,11 @@ impl<'a> Lexer<'a> {
         Lexer { bytes: Bytes::new(rope), dialect, at: from }
     }
 
+    /// The text that it reads.
+    pub fn rope(&self) -> &'a Rope {
+        self.bytes.rope()
+    }
+
     /// Where the next token begins.
     pub fn position(&self) -> usize {
         self.at

@@ -97,6 +97,7 @@ const PLACE: &[Param] = &[
     must("at", Kind::Number, "The position of the cursor, in bytes"),
     must("version", Kind::Number, "The version of the text, as the editor counts them"),
     may("text", Kind::Text, "The text; may be left out if this version was sent before"),
+    may("host", Kind::Text, "The programming language that it is in, where statements stand in its literals"),
     may("connection", Kind::Text, "The name of the profile that it runs on"),
 ];
 

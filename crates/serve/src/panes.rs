@@ -27,6 +27,8 @@ pub struct Place {
     pub path: PathBuf,
     /// Its version in the editor.
     pub version: i64,
+    /// The programming language that it is in; none for statements.
+    pub host: Option<&'static str>,
     /// Its text.
     /// A rope shares its parts: it is only written out for a screen that has not got it.
     pub text: Rope,
@@ -130,6 +132,9 @@ fn told_over(mut stream: Stream, place: &Place) -> std::io::Result<(Stream, Resu
 fn told(stream: &mut Stream, place: &Place) -> std::io::Result<Result<Value, String>> {
     let method = if place.runs { "screen.run" } else { "screen.follow" };
     let mut params = json!({"path": place.path, "version": place.version, "at": place.at});
+    if let Some(host) = place.host {
+        params["host"] = json!(host);
+    }
     if let Some(connection) = &place.connection {
         params["connection"] = json!(connection);
     }

@@ -16,7 +16,7 @@ use jaunty_core::run::{Job, Report, Run};
 use jaunty_core::words;
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::asked;
-use jaunty_language::statement::parameters::{self, ParameterValue};
+use jaunty_language::statement::parameters::ParameterValue;
 use jaunty_language::text::clean::clean;
 use jaunty_seam::profile::Guard;
 use serde_json::{Value, json};
@@ -97,18 +97,14 @@ impl Server {
     /// Statements that are ready to run, with the values of their parameters.
     fn jobs_of(&self, text: &Text, meant: Meant, values: &Value) -> Result<Vec<Job>, Refusal> {
         let path = text.path();
-        let prepared = prepare(&text.rope, &text.outline, meant, path.as_deref(), || true);
-        let Prepared { mut jobs, names, starts, .. } = prepared.map_err(|unready| refused(text, &unready))?;
+        let prepared = prepare((&text.rope, text.code()), &text.outline, meant, path.as_deref(), || true);
+        let Prepared { mut jobs, names, noted, starts, .. } = prepared.map_err(|unready| refused(text, &unready))?;
         if jobs.is_empty() {
             return Err(Refusal::failed("no statement to run"));
         }
-        for (job, start) in jobs.iter().zip(&starts) {
-            text.is_sent_as_written(*start..start + job.statement.len())?;
-        }
         let wanted = names.iter().any(|names| !names.is_empty());
         let before = wanted.then(|| self.options.keeping.logbook()?.last_values(path.as_deref()?).ok()).flatten();
-        for ((job, names), start) in jobs.iter_mut().zip(&names).zip(&starts) {
-            let above = values_above(text, *start);
+        for (((job, names), above), start) in jobs.iter_mut().zip(&names).zip(&noted).zip(&starts) {
             for name in names {
                 let written = values[name].as_str().map(ParameterValue::read);
                 let noted = || above.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
@@ -143,9 +139,6 @@ impl Server {
     fn run_in_pane(&mut self, given: &Given<'_>) -> Result<Value, Refusal> {
         let text = self.given_text(given)?;
         let at = given.position.map_or(0, |position| text.byte(position));
-        if let Some((_, statement)) = text.statement_at(at) {
-            text.is_sent_as_written(statement.start..statement.end)?;
-        }
         self.tell_panes(text, at, true);
         Ok(Value::Null)
     }
@@ -159,8 +152,8 @@ impl Server {
         let (index, _) = text.statement_at(at).ok_or_else(|| Refusal::failed("no statement here"))?;
         let mut jobs = self.jobs_of(text, Meant::One(index), given.values)?;
         for job in &mut jobs {
-            let statement = asked_about(&job.statement, plans).unwrap_or(&job.statement);
-            job.statement = asked(plans.estimated, statement);
+            let sent = job.exact.take().map_or_else(|| job.statement.clone(), |exact| exact.text);
+            job.statement = asked(plans.estimated, asked_about(&sent, plans).unwrap_or(&sent));
             // Its rows are not those of the statement, and go nowhere else.
             (job.longer, job.out) = (Vec::new(), Vec::new());
         }
@@ -425,12 +418,6 @@ fn linked(text: &Text) -> Result<u64, Refusal> {
 const NO_CONNECTION: &str =
     "this document has no connection; a code action puts a line with its name at the top (-- connection: NAME)";
 
-/// The values that comments directly above a statement give: `-- :port = Saltmarsh`. In program code they stand above the
-/// line in which its literal begins, since a line of the literal is no comment there.
-fn values_above(text: &Text, start: usize) -> Vec<(String, ParameterValue)> {
-    parameters::noted_above(text.written(), text.line_below_comments(start), text.comments())
-}
-
 /// Why statements of a document cannot run.
 fn refused(text: &Text, unready: &Unready) -> Refusal {
     let line = |at: usize| text.lines.line_of(at) + 1;
@@ -449,6 +436,10 @@ fn refused(text: &Text, unready: &Unready) -> Refusal {
                 line(*at),
                 line(*above)
             )
+        }
+        Unready::Escaped(escape) => {
+            let written = text.written().byte_slice(escape.clone()).to_string();
+            format!("line {}: {}", line(escape.start), words::escaped(&written))
         }
         Unready::Stopped => "stopped".to_owned(),
     })

@@ -227,7 +227,9 @@ impl Server {
     pub(crate) fn tell_panes(&self, text: &Text, at: usize, runs: bool) {
         let (Some(panes), Some(path)) = (&self.panes, text.path()) else { return };
         let connection = self.link_of(text).map(|link| link.profile.name.clone());
-        panes.tell(Place { path, version: text.version, text: text.rope.clone(), at, connection, runs });
+        let host = text.code().map(|code| code.host.name);
+        let (version, text) = (text.version, text.written().clone());
+        panes.tell(Place { path, version, host, text, at, connection, runs });
     }
 
     /// A folder of ours for documents that editors are shown.

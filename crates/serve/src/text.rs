@@ -8,16 +8,13 @@ use std::time::Instant;
 
 use jaunty_core::connection::comment;
 use jaunty_core::problems::Problem;
-use jaunty_core::words;
 use jaunty_language::dialect::{self, Dialect};
-use jaunty_language::host::{self, Host};
+use jaunty_language::host::{self, Code, Host};
 use jaunty_language::outline::{Change, Outline, StatementId};
 use jaunty_language::split::Statement;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use ropey::Rope;
 use serde_json::Value;
-
-use crate::wire::Refusal;
 
 use crate::place::{Encoding, Lines, Position};
 
@@ -31,7 +28,7 @@ pub struct Text {
     /// The text; of program code only its statements, with everything else blanked out.
     pub rope: Rope,
     /// The text as it is written, where that is program code, and its language.
-    code: Option<(Rope, &'static Host)>,
+    code: Option<Code>,
     /// Where its lines begin.
     pub lines: Lines,
     /// Its statements.
@@ -62,12 +59,9 @@ impl Text {
     pub fn new(uri: &str, version: i64, text: &str, language: Language, encoding: Encoding) -> Text {
         let (dialect, code) = match language {
             Language::Statements(dialect) => (dialect, None),
-            Language::Code(host) => (dialect::FALLBACK, Some((Rope::from_str(text), host))),
+            Language::Code(host) => (dialect::FALLBACK, Some(Code::new(text, host))),
         };
-        let rope = match &code {
-            Some((_, host)) => Rope::from_str(&host::masked(text, host)),
-            None => Rope::from_str(text),
-        };
+        let rope = code.as_ref().map_or_else(|| Rope::from_str(text), Code::masked);
         Text {
             uri: uri.to_owned(),
             version,
@@ -82,25 +76,17 @@ impl Text {
 
     /// The text as it is written.
     pub fn written(&self) -> &Rope {
-        self.code.as_ref().map_or(&self.rope, |(written, _)| written)
+        self.code.as_ref().map_or(&self.rope, |code| &code.written)
+    }
+
+    /// The program code in which its statements stand, where they do.
+    pub fn code(&self) -> Option<&Code> {
+        self.code.as_ref()
     }
 
     /// Whether it is program code, in which statements stand.
     pub fn is_code(&self) -> bool {
         self.code.is_some()
-    }
-
-    /// Refuses a statement of program code in which an escape stands for another value than would be sent.
-    pub fn is_sent_as_written(&self, statement: Range<usize>) -> Result<(), Refusal> {
-        let Some((written, host)) = &self.code else { return Ok(()) };
-        let code = written.to_string();
-        match host::inexact(&code, (&self.rope, statement), host, self.dialect()) {
-            Some(escape) => {
-                let line = self.lines.line_of(escape.start) + 1;
-                Err(Refusal::failed(format!("line {line}: {}", words::escaped(&code[escape]))))
-            }
-            None => Ok(()),
-        }
     }
 
     /// Whether a byte lies where statements are written.
@@ -110,12 +96,12 @@ impl Text {
 
     /// What begins a comment to the end of a line of it.
     pub fn comments(&self) -> &'static [&'static str] {
-        self.code.as_ref().map_or(self.dialect().line_comments, |(_, host)| host.line_comments)
+        self.code.as_ref().map_or(self.dialect().line_comments, |code| code.host.line_comments)
     }
 
     /// The line that comments about the statement at a byte stand above: in program code that in which its literal begins.
     pub fn line_below_comments(&self, start: usize) -> usize {
-        self.lines.line_of(if self.is_code() { host::quote_before(self.written(), start) } else { start })
+        self.lines.line_of(self.code.as_ref().map_or(start, |code| code.quote_before(start)))
     }
 
     /// The bytes of a line, its end left out.
@@ -182,7 +168,7 @@ impl Text {
             },
             None => {
                 let language =
-                    self.code.as_ref().map_or(Language::Statements(self.dialect()), |(_, host)| Language::Code(host));
+                    self.code.as_ref().map_or(Language::Statements(self.dialect()), |code| Language::Code(code.host));
                 let dialect = self.dialect();
                 let whole = Text::new(&self.uri, self.version, put, language, encoding);
                 (self.rope, self.lines, self.outline, self.code) = (whole.rope, whole.lines, whole.outline, whole.code);
@@ -191,15 +177,15 @@ impl Text {
                 return;
             }
         };
-        let rope = self.code.as_mut().map_or(&mut self.rope, |(written, _)| written);
+        let rope = self.code.as_mut().map_or(&mut self.rope, |code| &mut code.written);
         let (from, to) = (rope.byte_to_char(range.start), rope.byte_to_char(range.end));
         rope.remove(from..to);
         rope.insert(from, put);
         self.lines.update(rope, range.start, range.len(), put.len());
         match &self.code {
             // A quote changes what all that follows is.
-            Some((written, host)) => {
-                self.rope = Rope::from_str(&host::masked(&written.to_string(), host));
+            Some(code) => {
+                self.rope = code.masked();
                 self.outline = Outline::new(&self.rope, self.outline.dialect());
             }
             None => {

@@ -81,7 +81,6 @@ pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
         return Err(Failure::Usage(format!("no line {line}; the file has {}", lines.len_lines())));
     }
     let path = std::path::absolute(&path).map_err(|error| Failure::Usage(error.to_string()))?;
-    // Of program code only its statements are text for the screen, as for an editor.
     let uri = uri_of(&path);
     let document = Text::new(&uri, 0, &text, language_of(&uri, ""), Encoding::Utf8);
     let bytes = document.line(line - 1);
@@ -90,8 +89,11 @@ pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
     if document.is_code() && document.statement_at(at).is_none() {
         return Err(Failure::Usage(format!("no statement at line {line}")));
     }
-    let shown = document.rope.to_string();
+    let shown = document.written().to_string();
     let mut params = json!({"path": path, "at": at, "version": version(&shown), "text": shown});
+    if let Some(code) = document.code() {
+        params["host"] = json!(code.host.name);
+    }
     if let Some(connection) = connection.or_else(|| document.connection_line()) {
         params["connection"] = json!(connection);
     }

@@ -10,7 +10,7 @@ use jaunty_core::run::execute::Job;
 use jaunty_core::run::prepare::{Meant, Unready, prepare};
 use jaunty_core::words;
 use jaunty_language::dialect::Dialect;
-use jaunty_language::host::{self, Host};
+use jaunty_language::host::{self, Code};
 use jaunty_language::outline::Outline;
 use jaunty_language::split::Statement;
 use jaunty_language::statement::parameters::{self, ParameterValue};
@@ -68,7 +68,7 @@ pub fn tasks_in(
         return Err(Failure::Usage("no statement to run".into()));
     }
     let line_of = |at: usize| rope.byte_to_line(at) + 1;
-    let prepared = prepare(&rope, &outline, meant, buffer, || true).map_err(|unready| {
+    let prepared = prepare((&rope, statements.code.as_ref()), &outline, meant, buffer, || true).map_err(|unready| {
         let text = match unready {
             Unready::NeverCloses(at) => {
                 format!("the statement at line {} has a quote or comment that never closes", line_of(at))
@@ -87,23 +87,17 @@ pub fn tasks_in(
                 line_of(at),
                 line_of(above)
             ),
+            Unready::Escaped(escape) => {
+                let code = statements.code.as_ref().map_or(&rope, |code| &code.written);
+                let written = code.byte_slice(escape.clone()).to_string();
+                format!("line {}: {}", line_of(escape.start), words::escaped(&written))
+            }
             Unready::Stopped => "stopped".to_owned(),
         };
         Failure::Usage(text)
     })?;
     let tasks = prepared.jobs.into_iter().zip(prepared.starts).zip(prepared.noted);
-    let task = |((job, start), noted): ((Job, usize), Vec<parameters::Value>)| {
-        let Some(code) = &statements.code else { return Ok(Task { job, line: line_of(start), noted }) };
-        let place = (&rope, start..start + job.statement.len());
-        match host::inexact(&code.written, place, code.host, dialect) {
-            Some(escape) => {
-                let written = code.written.get(escape.clone()).unwrap_or_default();
-                Err(Failure::Usage(format!("line {}: {}", line_of(escape.start), words::escaped(written))))
-            }
-            None => Ok(Task { job, line: line_of(start), noted: code.noted_above(start) }),
-        }
-    };
-    tasks.map(task).collect()
+    Ok(tasks.map(|((job, start), noted)| Task { job, line: line_of(start), noted }).collect())
 }
 
 /// What a file has of statements.
@@ -112,22 +106,6 @@ pub struct Statements {
     pub text: String,
     /// Where they stand in program code, that.
     code: Option<Code>,
-}
-
-/// Program code in whose literals statements stand.
-struct Code {
-    written: String,
-    host: &'static Host,
-}
-
-impl Code {
-    /// The values that comments give above the line in which the literal of the statement at a byte begins: a line within it
-    /// is not one of the code's comments.
-    fn noted_above(&self, start: usize) -> Vec<parameters::Value> {
-        let written = rope(&self.written);
-        let line = written.byte_to_line(host::quote_before(&written, start));
-        parameters::noted_above(&written, line, self.host.line_comments)
-    }
 }
 
 /// The statements of a file, of which the one at a line is wanted, or all. Of program code only what stands in its literals is
@@ -141,7 +119,8 @@ pub fn statements_of(
     let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
     match (host::by_ending(ending), line) {
         (Some(host), Some(line)) => {
-            Ok(Statements { text: in_literals(&text, host, line, dialect)?, code: Some(Code { written: text, host }) })
+            let code = Code::new(&text, host);
+            Ok(Statements { text: in_literals(&code, line, dialect)?, code: Some(code) })
         }
         (Some(_), None) => {
             let what = format!("{} is program code: name the line of a statement, as in {0}:12", path.display());
@@ -152,9 +131,8 @@ pub fn statements_of(
 }
 
 /// The statements of program code, in its place; one has to stand at the line.
-fn in_literals(text: &str, host: &Host, line: usize, dialect: &'static Dialect) -> Result<String, Failure> {
-    let masked = host::masked(text, host);
-    let rope = rope(&masked);
+fn in_literals(code: &Code, line: usize, dialect: &'static Dialect) -> Result<String, Failure> {
+    let rope = code.masked();
     let lines = rope.len_lines();
     let of_line = |line: usize| rope.line_to_byte(line.min(lines));
     let bytes = of_line(line.saturating_sub(1))..of_line(line);
@@ -163,7 +141,7 @@ fn in_literals(text: &str, host: &Host, line: usize, dialect: &'static Dialect) 
     if line <= lines && !outline.statements().iter().any(stands) {
         return Err(Failure::Usage(format!("no statement at line {line}")));
     }
-    Ok(masked)
+    Ok(rope.to_string())
 }
 
 /// The statements that the command line names.

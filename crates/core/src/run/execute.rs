@@ -15,7 +15,7 @@ use super::state::Run;
 use crate::export::target::Target;
 use crate::logbook::{Begun, Ended, Outcome};
 use jaunty_language::dialect::Dialect;
-use jaunty_language::host;
+use jaunty_language::host::{self, Exact};
 use jaunty_language::outline::{MOST_PARTS, Outline};
 use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
@@ -37,6 +37,8 @@ const LONGEST: usize = 64 << 10;
 pub struct Job {
     /// The statement, without its semicolon.
     pub statement: String,
+    /// It as a program sends it in whose code it stands, where that is not as it stands.
+    pub exact: Option<Exact>,
     /// The language that it is written in, where that is known.
     pub language: Option<&'static Dialect>,
     /// What is sent before it: what it needs of its batch ([`jaunty_language::statement::batch`]).
@@ -71,9 +73,14 @@ impl Job {
     pub fn sent(&self) -> Cow<'_, str> {
         let repeated = if self.times > 1 { format!("\ngo {}", self.times) } else { String::new() };
         match self.before.is_empty() && repeated.is_empty() {
-            true => Cow::Borrowed(&self.statement),
-            false => Cow::Owned(format!("{}{}{repeated}", self.head(), self.statement)),
+            true => Cow::Borrowed(self.text()),
+            false => Cow::Owned(format!("{}{}{repeated}", self.head(), self.text())),
         }
+    }
+
+    /// The statement as it is sent.
+    fn text(&self) -> &str {
+        self.exact.as_ref().map_or(&self.statement, |exact| &exact.text)
     }
 
     /// Whether it may be the beginning of a statement only, and would do harm as it stands: in program code a condition may be
@@ -97,7 +104,10 @@ impl Job {
                 let what = format!("{} (in what this statement needs of its batch)", error.message);
                 EngineError { message: what, ..error }.at(None)
             }
-            at => error.at(at.map(|at| at - head)),
+            at => {
+                let written = |at: usize| self.exact.as_ref().map_or(at, |exact| exact.masked(at));
+                error.at(at.map(|at| written(at - head)))
+            }
         }
     }
 
@@ -131,6 +141,7 @@ impl Job {
         Job {
             kept: kept_instead(&text, dialect),
             statement: text,
+            exact: None,
             language: Some(dialect),
             before: String::new(),
             times: 0,
@@ -218,7 +229,7 @@ pub fn execute(
         database: &location.database,
         buffer: job.buffer.as_deref(),
         title: job.title.as_deref(),
-        statement: job.kept.as_deref().unwrap_or(&job.statement),
+        statement: job.kept.as_deref().unwrap_or(job.text()),
         values: &job.values,
         session: &location.session,
         started_ms: i64::try_from(started.as_millis()).unwrap_or(i64::MAX),

@@ -10,6 +10,7 @@ use super::out_line::{file_of, in_the_way, out_lines};
 use crate::export::target::TargetError;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::edit::snippet::unfilled;
+use jaunty_language::host::Code;
 use jaunty_language::outline::{Outline, StatementId};
 use jaunty_language::split::Statement;
 use jaunty_language::statement::parameters::Value;
@@ -42,6 +43,8 @@ pub enum Unready {
     /// The statement that begins here cannot be sent without its batch, since of one above it: where that begins, and
     /// why.
     NeedsBatch(usize, usize, &'static str),
+    /// An escape of program code within a quoted text is not understood.
+    Escaped(Range<usize>),
     /// A person stopped it.
     Stopped,
 }
@@ -65,9 +68,10 @@ impl Meant {
     }
 }
 
-/// Gets statements of a text ready, which takes as long as reading them: `go_on` is asked after each.
+/// Gets statements of a text ready, which takes as long as reading them: `go_on` is asked after each. Of program code the text
+/// is what is masked of it.
 pub fn prepare(
-    rope: &Rope,
+    (rope, code): (&Rope, Option<&Code>),
     outline: &Outline,
     meant: Meant,
     buffer: Option<&Path>,
@@ -113,8 +117,12 @@ pub fn prepare(
                     }
                 }
             }
+            if let Some(code) = code {
+                let bytes = statement.start..statement.start + job.statement.len();
+                job.exact = code.exact(rope, bytes, dialect).map_err(Unready::Escaped)?;
+            }
             let names = parameters::names(&job.sent(), dialect);
-            prepared.noted.push(noted(&names, rope, statement.start, dialect));
+            prepared.noted.push(noted(&names, (rope, code), statement.start, dialect));
             prepared.names.push(names);
             prepared.ids.push(StatementId::of(&job.statement));
             prepared.starts.push(statement.start);
@@ -128,11 +136,14 @@ pub fn prepare(
 }
 
 /// The values of these parameters that comments above a statement give.
-pub fn noted(names: &[String], rope: &Rope, start: usize, dialect: &Dialect) -> Vec<Value> {
+pub fn noted(names: &[String], (rope, code): (&Rope, Option<&Code>), start: usize, dialect: &Dialect) -> Vec<Value> {
     if names.is_empty() {
         return Vec::new();
     }
-    let above = parameters::noted_above(rope, rope.byte_to_line(start), dialect.line_comments);
+    let above = match code {
+        Some(code) => code.noted_above(start),
+        None => parameters::noted_above(rope, rope.byte_to_line(start), dialect.line_comments),
+    };
     let of = |name: &String| above.iter().find(|(noted, _)| noted == name).cloned();
     names.iter().filter_map(of).collect()
 }
@@ -214,7 +225,7 @@ mod tests {
     fn prepared(text: &str) -> Result<Prepared, Unready> {
         let rope = Rope::from_str(text);
         let outline = Outline::new(&rope, &SQLITE);
-        prepare(&rope, &outline, Meant::All(0..outline.statements().len()), None, || true)
+        prepare((&rope, None), &outline, Meant::All(0..outline.statements().len()), None, || true)
     }
 
     #[test]
@@ -236,7 +247,7 @@ mod tests {
         let outline = Outline::new(&rope, &SQLSERVER);
         let of = |range: Range<usize>| {
             let meant = if range.len() == 1 { Meant::One(range.start) } else { Meant::All(range) };
-            let found = prepare(&rope, &outline, meant, None, || true);
+            let found = prepare((&rope, None), &outline, meant, None, || true);
             found.map(|found| found.jobs.iter().map(|job| job.sent().into_owned()).collect::<Vec<_>>())
         };
         assert_eq!(
@@ -253,7 +264,7 @@ mod tests {
         );
         assert_eq!(of(2..3).unwrap(), ["declare @a int = 1\nselect @a"]);
         assert_eq!(of(6..7).unwrap(), ["insert into t values (1)"]);
-        let all = prepare(&rope, &outline, Meant::All(6..7), None, || true).unwrap();
+        let all = prepare((&rope, None), &outline, Meant::All(6..7), None, || true).unwrap();
         assert_eq!(all.jobs[0].sent(), "insert into t values (1)\ngo 5");
         let place = |text_of: &str| text.find(text_of).unwrap();
         let why = "it depends on what ran before it";
@@ -270,6 +281,6 @@ mod tests {
         assert!(matches!(wrong, Unready::OutLine(at, _) if at >= 10), "{wrong:?}");
         let rope = Rope::from_str("select 1; select 2");
         let outline = Outline::new(&rope, &SQLITE);
-        assert_eq!(prepare(&rope, &outline, Meant::All(0..2), None, || false).unwrap_err(), Unready::Stopped);
+        assert_eq!(prepare((&rope, None), &outline, Meant::All(0..2), None, || false).unwrap_err(), Unready::Stopped);
     }
 }

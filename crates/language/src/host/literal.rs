@@ -2,7 +2,8 @@
 
 use std::ops::Range;
 
-use super::{Host, Insert, Quote};
+use super::escape::{self, Meaning};
+use super::{Host, Insert, Quote, encoded};
 
 /// A literal of a text.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,8 +21,8 @@ pub(super) struct Literal {
 /// Part of a literal that stands for something else.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Part {
-    /// Signs that stand for another one, which takes the last byte; none for a blank.
-    Escape(Range<usize>, Option<u8>),
+    /// Signs that stand for a character, which takes the last bytes of them where it is not blank.
+    Escape(Range<usize>, Meaning),
     /// A value, by its name as far as it has one.
     Value(Range<usize>),
 }
@@ -36,16 +37,26 @@ impl Literal {
                 continue;
             };
             match part {
-                Part::Escape(_, sign) => {
-                    bytes.fill(b' ');
-                    // A name within escaped quotes must not get blanks: the one that closes it comes first.
-                    let before = self.parts.iter().take(number);
-                    let closes =
-                        before.filter(|part| matches!(part, Part::Escape(_, other) if other == sign)).count() % 2 == 1;
-                    let at = if closes { bytes.first_mut() } else { bytes.last_mut() };
-                    if let (Some(at), Some(sign)) = (at, sign) {
-                        *at = *sign;
-                    }
+                Part::Escape(_, meaning) => {
+                    // Lines stay what they are.
+                    bytes.iter_mut().filter(|byte| !matches!(byte, b'\n' | b'\r')).for_each(|byte| *byte = b' ');
+                    let mut room = [0; 4];
+                    let sign = if let Meaning::Character(c) = meaning { encoded(*c, &mut room) } else { &[] };
+                    // A name within escaped quotes must not get blanks: the one that closes it comes first. Two of them side
+                    // by side stand for one within the text, and stay side by side.
+                    let same = |part: &&Part| matches!(part, Part::Escape(_, other) if other == meaning);
+                    let closes = self.parts.iter().take(number).filter(same).count() % 2 == 1;
+                    let beside = |other: Option<&Part>, at: fn(&Range<usize>) -> usize, here: usize| {
+                        let other = other.filter(same);
+                        other.is_some_and(|part| matches!(part, Part::Escape(other, _) if at(other) == here))
+                    };
+                    let before = number.checked_sub(1).and_then(|before| self.parts.get(before));
+                    let first = match closes {
+                        true => !beside(self.parts.get(number + 1), |other| other.start, range.end),
+                        false => beside(before, |other| other.end, range.start),
+                    };
+                    let from = if first { 0 } else { bytes.len() - sign.len() };
+                    bytes.iter_mut().skip(from).zip(sign).for_each(|(to, from)| *to = *from);
                 }
                 Part::Value(range) => {
                     let name = name_of(text.get(range.clone()).unwrap_or_default(), number, bytes.len());
@@ -60,6 +71,7 @@ impl Literal {
             }
         }
         name_places(&mut out);
+        halve_marks(&mut out);
         out
     }
 }
@@ -98,6 +110,18 @@ fn name_places(out: &mut [u8]) {
             }
         }
         at += length;
+    }
+}
+
+/// Drivers whose places are `?` have `??` for the operator.
+fn halve_marks(out: &mut [u8]) {
+    let mut rest = out;
+    while let Some(at) = rest.windows(2).position(|pair| pair == b"??") {
+        rest = rest.get_mut(at..).unwrap_or_default();
+        if let Some(first) = rest.first_mut() {
+            *first = b' ';
+        }
+        rest = rest.get_mut(2..).unwrap_or_default();
     }
 }
 
@@ -201,7 +225,8 @@ fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Litera
         let rest = bytes.get(at..).unwrap_or_default();
         if rest.starts_with(quote.close.as_bytes()) {
             if quote.doubled && rest.get(1) == rest.first() {
-                parts.push(Part::Escape(at..at + 2, rest.first().copied()));
+                let sign = rest.first().map_or(Meaning::Unknown, |sign| Meaning::Character(char::from(*sign)));
+                parts.push(Part::Escape(at..at + 2, sign));
                 at += 2;
                 continue;
             }
@@ -211,7 +236,7 @@ fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Litera
         let doubled = rest.first().filter(|brace| matches!(brace, b'{' | b'}') && rest.get(1) == Some(brace));
         let holds = |insert: &Insert| matches!(insert, Insert::Between("{", ..));
         if let Some(brace) = doubled.filter(|_| quote.inserts.iter().any(holds)) {
-            parts.push(Part::Escape(at..at + 2, Some(*brace)));
+            parts.push(Part::Escape(at..at + 2, Meaning::Character(char::from(*brace))));
             at += 2;
             continue;
         }
@@ -220,18 +245,15 @@ fn literal(bytes: &[u8], start: usize, quote_at: usize, quote: &Quote) -> Litera
             at += end;
             continue;
         }
+        let escape =
+            quote.escapes.filter(|_| rest.first() == Some(&b'\\')).and_then(|escapes| escape::read(rest, escapes));
+        if let Some((length, meaning)) = escape {
+            let length = length.min(rest.len());
+            parts.push(Part::Escape(at..at + length, meaning));
+            at += length;
+            continue;
+        }
         match rest.first() {
-            Some(b'\\') if quote.escapes => {
-                let sign = rest.get(1).copied();
-                // What is not ASCII stands for itself, whole.
-                let sign = sign.filter(|sign| sign.is_ascii() && !matches!(sign, b'n' | b't' | b'r' | b'\n' | b'\r'));
-                let length = if rest.get(1).is_none_or(u8::is_ascii) { rest.len().min(2) } else { 1 };
-                let keeps_line = rest.get(1).is_some_and(|sign| matches!(sign, b'\n' | b'\r'));
-                parts.push(Part::Escape(at..at + if keeps_line { 1 } else { length }, sign.filter(|_| length == 2)));
-                // A line end that is escaped is none that ends it.
-                let line_end = if rest.get(1..3) == Some(b"\r\n") { 2 } else { 1 };
-                at += if keeps_line { 1 + line_end } else { length };
-            }
             // Nobody closed it: the rest is not of it.
             Some(b'\n') if !quote.lines => {
                 return Literal { start, inside: from..from, end: at, parts: Vec::new() };

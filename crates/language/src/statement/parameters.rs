@@ -2,8 +2,9 @@
 //! pasted into it.
 //!
 //! Each language has its own: `$1` (PostgreSQL), `?` (MySQL), and `?`, `?7`, `:name`, `@name`, `$name`
-//! (SQLite). `:name` is understood everywhere: where the server does not know it, it is numbered on the
-//! way. What is a cast (`::int`), a slice (`[1:n]`) or a label (`deep: loop`) is no parameter.
+//! (SQLite). `:name` and `?` are understood everywhere: where the server does not know them, they are numbered on the
+//! way. What is a cast (`::int`), a slice (`[1:n]`) or a label (`deep: loop`) is not a parameter, nor is `?` where it
+//! stands between two values: there it is an operator (of JSON, of PostgreSQL).
 
 use std::ops::Range;
 
@@ -12,6 +13,7 @@ use ropey::Rope;
 use crate::dialect::{Dialect, Family, Kind};
 use crate::lexer::{Lexer, Token, TokenKind};
 use crate::split;
+use crate::text::moved::Moved;
 
 /// A value that a person gave.
 #[derive(Debug, Clone, PartialEq)]
@@ -86,7 +88,7 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
     let rope = Rope::from_str(statement);
     let mut found = Vec::new();
     let mut unnamed = 0;
-    let mut previous: Option<Token> = None;
+    let mut before = Before::default();
     let mut tokens = Lexer::new(&rope, dialect, 0).peekable();
     if !dialect.takes_parameters() {
         return found;
@@ -122,9 +124,23 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
                     found.push((token.range(), text.to_owned()));
                 }
             }
+            TokenKind::Punctuation(b'?') if before.wants_value(&token, &rope, dialect) => {
+                let number = tokens.next_if(|next| next.kind == TokenKind::Number && next.start == token.end);
+                let token = Token { kind: TokenKind::Parameter, end: number.map_or(token.end, |n| n.end), ..token };
+                let name = match number {
+                    Some(_) => statement.get(token.range()).unwrap_or_default().to_owned(),
+                    None => {
+                        unnamed += 1;
+                        format!("?{unnamed}")
+                    }
+                };
+                found.push((token.range(), name));
+                before.take(&token);
+                continue;
+            }
             TokenKind::Punctuation(b':') => {
                 let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
-                if let Some(next) = next.filter(|_| value_may_follow(previous.as_ref(), in_document)) {
+                if let Some(next) = next.filter(|_| value_may_follow(before.last.as_ref(), in_document)) {
                     let range = token.start..next.end;
                     let name = statement.get(range.clone()).unwrap_or_default().to_owned();
                     // In a document the colon may stand close to its value: `{ open :true }`.
@@ -136,9 +152,46 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
             }
             _ => {}
         }
-        previous = Some(token);
+        before.take(&token);
     }
     found
+}
+
+/// What stands before a token.
+#[derive(Default)]
+struct Before {
+    /// The token directly before it.
+    last: Option<Token>,
+    /// The last one that says something.
+    meaning: Option<Token>,
+}
+
+impl Before {
+    fn take(&mut self, token: &Token) {
+        self.last = Some(*token);
+        if !token.kind.is_trivia() {
+            self.meaning = Some(*token);
+        }
+    }
+
+    /// Whether a `?` that is an operator, too, can only stand for a value: nothing that has a value stands before it.
+    fn wants_value(&self, token: &Token, rope: &Rope, dialect: &'static Dialect) -> bool {
+        let Some(before) = self.meaning.filter(|_| dialect.family == Family::Sql) else { return false };
+        // `?-` and `?|` before a value are operators on lines.
+        let sign = |at: usize| rope.get_byte(token.end + at);
+        if matches!(sign(0), Some(b'-' | b'|')) && sign(1) == Some(b' ') {
+            return false;
+        }
+        match before.kind {
+            TokenKind::Punctuation(sign) if before.end == token.start => b"(=<>+-*/|,%!~".contains(&sign),
+            TokenKind::Punctuation(sign) => !b")]}".contains(&sign),
+            TokenKind::Word => {
+                let word = rope.byte_slice(before.range()).to_string().to_ascii_uppercase();
+                dialect.is_keyword(&word) && !dialect.can_end.contains(&word.as_str())
+            }
+            _ => false,
+        }
+    }
 }
 
 /// Whether a value can stand after a token: it does so behind a blank or a sign.
@@ -149,24 +202,30 @@ fn value_may_follow(previous: Option<&Token>, in_document: bool) -> bool {
     })
 }
 
-/// The tokens of a text with each `:name` as one parameter, which to most servers is a sign and a word. In documents a
-/// colon has a meaning of its own, and they stay as they are.
-pub fn with_names<'a>(
-    tokens: impl Iterator<Item = Token> + 'a,
-    dialect: &'static Dialect,
-) -> impl Iterator<Item = Token> + 'a {
+/// The tokens of a text with each `:name` as one parameter, which to most servers is a sign and a word, and each `?` that
+/// stands for a value. In documents a colon has a meaning of its own, and they stay as they are.
+pub fn with_names<'a>(tokens: Lexer<'a>, dialect: &'static Dialect) -> impl Iterator<Item = Token> + 'a {
+    let rope = tokens.rope();
     let takes = dialect.takes_parameters() && dialect.family != Family::Documents;
     let mut tokens = tokens.peekable();
-    let mut previous: Option<Token> = None;
+    let mut before = Before::default();
     std::iter::from_fn(move || {
         let mut token = tokens.next()?;
-        if takes && token.kind == TokenKind::Punctuation(b':') && value_may_follow(previous.as_ref(), false) {
-            let is_name = |next: &Token| next.kind == TokenKind::Word && next.start == token.end;
-            if let Some(name) = tokens.next_if(is_name) {
-                token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
+        match token.kind {
+            TokenKind::Punctuation(b':') if takes && value_may_follow(before.last.as_ref(), false) => {
+                let is_name = |next: &Token| next.kind == TokenKind::Word && next.start == token.end;
+                if let Some(name) = tokens.next_if(is_name) {
+                    token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
+                }
             }
+            TokenKind::Punctuation(b'?') if takes && before.wants_value(&token, rope, dialect) => {
+                let number = tokens.next_if(|next| next.kind == TokenKind::Number && next.start == token.end);
+                let end = number.map_or(token.end, |number| number.end);
+                token = Token { kind: TokenKind::Parameter, end, ..token };
+            }
+            _ => {}
         }
-        previous = Some(token);
+        before.take(&token);
         Some(token)
     })
 }
@@ -211,13 +270,13 @@ fn takes_values(statement: &str, dialect: &'static Dialect) -> bool {
     }
     let rope = Rope::from_str(statement);
     let Some(first) = split::statements(&rope, dialect, 0).next() else { return false };
-    let call = statement.get(first.start..).is_some_and(|text| {
-        let word = text.split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
-        word.eq_ignore_ascii_case("call")
-    });
-    // Behind declarations stands the statement that they are for.
-    let declares = dialect.batch_word.is_some() && first.kind == Kind::Setting;
-    call || declares || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
+    let word = statement.get(first.start..).unwrap_or_default();
+    let word = word.split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
+    let is_word = |other: &str| word.eq_ignore_ascii_case(other);
+    // In batches a call has the values of the batch, as after declarations the statement has that they are for.
+    let batches = dialect.batch_word.is_some();
+    let in_batch = batches && (first.kind == Kind::Setting || is_word("exec") || is_word("execute"));
+    is_word("call") || in_batch || matches!(first.kind, Kind::Query | Kind::Change | Kind::Plan)
 }
 
 /// The values that comments directly above a line give, the nearest first: `-- :port = Saltmarsh`. Others among them say
@@ -234,7 +293,7 @@ pub fn noted_above(rope: &Rope, line: usize, marks: &[&str]) -> Vec<Value> {
 
 /// Whether who gives a value for `given` means the parameter of this name: the sign before it may be left out.
 pub fn means(given: &str, name: &str) -> bool {
-    given == name || name.strip_prefix([':', '@', '$']) == Some(given)
+    given == name || name.strip_prefix([':', '@', '$', '?']) == Some(given)
 }
 
 /// The names of the parameters that a statement wants values for, each once, in the order in which they
@@ -260,17 +319,13 @@ pub struct Numbered {
     /// The names in the order in which the server wants their values.
     pub names: Vec<String>,
     /// Where each parameter stands in the text, and where in the statement as it was written.
-    places: Vec<(Range<usize>, Range<usize>)>,
+    moved: Moved,
 }
 
 impl Numbered {
     /// The place in the statement as it was written of a place in the text, in bytes.
     pub fn written(&self, at: usize) -> usize {
-        match self.places.iter().rev().find(|(here, _)| here.start <= at) {
-            None => at,
-            Some((here, there)) if at < here.end => there.start,
-            Some((here, there)) => there.end + (at - here.end),
-        }
+        self.moved.before(at)
     }
 }
 
@@ -288,7 +343,7 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
     }
     let mut text = String::new();
     let mut end = 0;
-    let mut moved = Vec::new();
+    let mut moved = Moved::default();
     for (range, name) in places {
         text.push_str(statement.get(end..range.start).unwrap_or_default());
         end = range.end;
@@ -309,10 +364,10 @@ pub fn numbered(statement: &str, dialect: &'static Dialect) -> Numbered {
             order.push(name);
             text.push('?');
         }
-        moved.push((start..text.len(), range));
+        moved.add(start..text.len(), range);
     }
     text.push_str(statement.get(end..).unwrap_or_default());
-    Numbered { text, names: order, places: moved }
+    Numbered { text, names: order, moved }
 }
 
 /// A statement with its values in it as literals: for asking a server what it would do, and never for running it.
@@ -387,6 +442,20 @@ mod tests {
                 vec!["$2", "$1", ":name"],
             ),
             (&POSTGRES, "select a ? 'b', '{}'::jsonb", vec![]),
+            (
+                &POSTGRES,
+                "insert into t values (?, ?,?::date) on conflict do update set a=?, b = b || ? where c in (?) limit ?",
+                vec!["?1", "?2", "?3", "?4", "?5", "?6", "?7"],
+            ),
+            (
+                &POSTGRES,
+                "select tags ? ? and (a) ? 'b' and e[1] ? 'c' and '{}'::jsonb ? 'd' and f @? '$.a' and null ? 'x' \
+                 and ? ? 'y' and ?- lseg '0,0,1,1' and l ?|| m and g ?| ? and h <@ ?",
+                vec!["?1", "?2", "?3", "?4"],
+            ),
+            (&SQLSERVER, "select top (?) a from b where c = ? and d like ?", vec!["?1", "?2", "?3"]),
+            (&SQLSERVER, "exec p ?, @b = ?", vec!["?1", "?2"]),
+            (&POSTGRES, "select ?2, a ? 'b' where c = ?1 and d = ?2", vec!["?2", "?1"]),
             (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
             (&MYSQL, "create procedure p() deep:begin end", vec![]),
             (&MYSQL, "call p(:port)", vec![":port"]),
@@ -407,6 +476,7 @@ mod tests {
         for (text, dialect, expected) in [
             ("select :new, a::text, b[1:n] where c=:d", &POSTGRES, vec![":new", ":d"]),
             ("select ':no', -- :no\n :yes", &MYSQL, vec![":yes"]),
+            ("select a ? 'b' from t where c = ? limit ?", &POSTGRES, vec!["?", "?"]),
             ("select :a, $b", &SQLITE, vec![":a", "$b"]),
             ("ports { a: :b }", &DOCUMENTS, vec![]),
             ("get :a", &REDIS, vec![]),
@@ -424,6 +494,12 @@ mod tests {
         let postgres = numbered("select :b, $2 where a > :b and c = :d", &POSTGRES);
         assert_eq!(postgres.text, "select $3, $2 where a > $3 and c = $4");
         assert_eq!(postgres.names, ["$1", "$2", ":b", ":d"]);
+        let postgres = numbered("select ?, a ? 'b' where c = :d and e=?", &POSTGRES);
+        assert_eq!(postgres.text, "select $1, a ? 'b' where c = $2 and e=$3");
+        assert_eq!(postgres.names, ["?1", ":d", "?2"]);
+        let sqlserver = numbered("select ? where a = ? or b = @c", &SQLSERVER);
+        assert_eq!(sqlserver.text, "select @value_1 where a = @value_2 or b = @c");
+        assert_eq!(sqlserver.names, ["?1", "?2", "@c"]);
         let mysql = numbered("select :b, ? where a > :b", &MYSQL);
         assert_eq!(mysql.text, "select ?, ? where a > ?");
         assert_eq!(mysql.names, [":b", "?1", ":b"]);
@@ -440,7 +516,7 @@ mod tests {
             }
             assert_eq!(sent.written(sent.text.len()), written.len());
             // Within a parameter: where that begins.
-            let second = sent.places[1].0.clone();
+            let second = sent.moved.part(1);
             assert!(second.clone().all(|at| sent.written(at) == written.find(":longer").unwrap()), "{second:?}");
         }
         let plain = numbered("select 1", &POSTGRES);

@@ -3,6 +3,7 @@
 
 pub mod clean;
 pub mod motion;
+pub mod moved;
 pub mod numbers;
 pub mod search;
 pub mod words;

@@ -10,6 +10,7 @@ use jaunty_core::connection::comment;
 use jaunty_core::{files, words};
 use jaunty_language::dialect;
 use jaunty_language::edit::document::{Document, Motion};
+use jaunty_language::host::Code;
 use jaunty_language::outline::StatementId;
 use jaunty_language::split::Statement;
 use jaunty_language::statement::batch;
@@ -82,6 +83,8 @@ pub struct Buffer {
     seen: Option<(u64, usize, Rect)>,
     /// The version of a text that is an editor's, and not ours to write.
     pub(super) version: Option<i64>,
+    /// The program code in which its statements stand, where they do.
+    pub(super) code: Option<Code>,
 }
 
 /// The text of a file, and how it keeps it: as was `told`, if it can be read so. None where there is no file.
@@ -175,11 +178,12 @@ impl Buffer {
             ids: RefCell::default(),
             seen: None,
             version: None,
+            code: None,
         })
     }
 
     /// A text that is an editor's.
-    pub(super) fn unwritten(path: &Path, document: Document, version: i64) -> Buffer {
+    pub(super) fn unwritten(path: &Path, document: Document, (version, code): (i64, Option<Code>)) -> Buffer {
         Buffer {
             document,
             path: path.to_owned(),
@@ -197,6 +201,7 @@ impl Buffer {
             ids: RefCell::default(),
             seen: None,
             version: Some(version),
+            code,
         }
     }
 

@@ -283,7 +283,7 @@ impl App {
         let (snippets, wrong) = snippets::all(&files.iter().map(PathBuf::as_path).collect::<Vec<_>>());
         let opened = match opened {
             Some(opened) => opened,
-            None if guest => Buffer::of_editor(&buffer, 0, ""),
+            None if guest => Buffer::of_editor(&buffer, 0, "", None),
             None => Buffer::open(&buffer, &folders.journals())?,
         };
         let mut app = App {

@@ -59,8 +59,15 @@ impl App {
         let buffer = Some(self.buffer.path.clone());
         let (rope, dialect) = (document.rope(), document.outline().dialect());
         let names = parameters::names(&statement, dialect);
-        let values = noted(&names, rope, whole.map_or(selection.start, |whole| whole.start), dialect);
-        self.ask_for_values(vec![Job { statement, kept, title, buffer, values, ..Job::default() }], vec![names]);
+        let code = self.buffer.code.as_ref();
+        let values = noted(&names, (rope, code), whole.map_or(selection.start, |whole| whole.start), dialect);
+        let start = selection.start + text.find(&statement).unwrap_or(0);
+        let bytes = start..start + statement.len();
+        let exact = match code.map_or(Ok(None), |code| code.exact(rope, bytes, dialect)) {
+            Ok(exact) => exact,
+            Err(escape) => return self.run_prepared(Err(Unready::Escaped(escape))),
+        };
+        self.ask_for_values(vec![Job { statement, exact, kept, title, buffer, values, ..Job::default() }], vec![names]);
     }
 
     /// Runs every statement of the buffer.
@@ -86,16 +93,17 @@ impl App {
         }
         let (rope, outline) = (self.buffer.document.rope(), self.buffer.document.outline());
         if range.len() <= AT_ONCE {
-            let prepared = prepare(rope, outline, meant, Some(&self.buffer.path), || true);
+            let prepared = prepare((rope, self.buffer.code.as_ref()), outline, meant, Some(&self.buffer.path), || true);
             return self.run_prepared(prepared);
         }
-        let (rope, outline) = (rope.clone(), outline.clone());
+        let (rope, outline, code) = (rope.clone(), outline.clone(), self.buffer.code.clone());
         let (path, revision) = (self.buffer.path.clone(), self.buffer.document.revision());
         let connection = self.connection.number;
         let what = format!("preparing {}", words::count(range.len() as u64, "statement"));
         self.begin_work(Kind::Prepare, what, move |progress| {
             progress.expect(range.len() as u64);
-            let prepared = prepare(&rope, &outline, meant, Some(&path), || progress.advance(1).is_ok());
+            let prepared =
+                prepare((&rope, code.as_ref()), &outline, meant, Some(&path), || progress.advance(1).is_ok());
             Done::Prepared(path, revision, connection, prepared)
         });
     }
@@ -116,6 +124,11 @@ impl App {
                 line(self, at)
             )),
             Err(Unready::Unfilled(place)) => self.fill_in_first(place),
+            Err(Unready::Escaped(escape)) => {
+                let code = self.buffer.code.as_ref();
+                let written = code.map(|code| code.written.byte_slice(escape.clone()).to_string()).unwrap_or_default();
+                self.tell_wrong(format!("line {}: {}", line(self, escape.start), words::escaped(&written)));
+            }
             Err(Unready::OutLine(at, message)) => {
                 self.go(Motion::To(at), false);
                 self.tell_wrong(format!("line {}: {message}; nothing was run", line(self, at)));

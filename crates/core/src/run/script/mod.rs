@@ -272,7 +272,7 @@ impl Script {
     ) -> Result<VecDeque<Piece>, ScriptError> {
         let heads = self.ends.matches('\n').count() as u64;
         let line_of = |at: usize| source.lines + whole.byte_to_line(at) as u64 + 1 - heads;
-        let prepared = prepare(whole, outline, Meant::All(range), self.buffer.as_deref(), || true);
+        let prepared = prepare((whole, None), outline, Meant::All(range), self.buffer.as_deref(), || true);
         let prepared = prepared.map_err(|unready| {
             let (at, why) = said(&unready);
             ScriptError::Unready(line_of(at), why)
@@ -306,6 +306,8 @@ fn said(unready: &Unready) -> (usize, String) {
         Unready::Unfilled(place) => (place.start, "a place was not filled in".to_owned()),
         Unready::OutLine(at, message) => (*at, message.clone()),
         Unready::NeedsBatch(at, _, why) => (*at, format!("it needs more of its batch, and {why}")),
+        // Scripts are not program code.
+        Unready::Escaped(place) => (place.start, "an escape in it is not understood".to_owned()),
         Unready::Stopped => (0, "stopped".to_owned()),
     }
 }
@@ -323,7 +325,8 @@ mod tests {
     fn at_once(text: &str, dialect: &'static Dialect) -> Vec<(String, u64)> {
         let whole = rope(text);
         let outline = Outline::new(&whole, dialect);
-        let prepared = prepare(&whole, &outline, Meant::All(0..outline.statements().len()), None, || true).unwrap();
+        let prepared =
+            prepare((&whole, None), &outline, Meant::All(0..outline.statements().len()), None, || true).unwrap();
         let jobs = prepared.jobs.into_iter().zip(prepared.starts);
         jobs.map(|(job, start)| (job.sent().into_owned(), whole.byte_to_line(start) as u64 + 1)).collect()
     }

@@ -8,6 +8,7 @@ use jaunty_core::run::prepare::noted;
 use jaunty_core::run::{Job, Keeping, Run};
 use jaunty_language::outline::StatementId;
 use jaunty_language::plan::{self, Comparison, Plan, Plans, Step, Unit};
+use jaunty_language::split::Statement;
 use jaunty_language::statement::acts::{Acts, acts};
 use jaunty_language::statement::parameters;
 
@@ -127,7 +128,13 @@ impl App {
     /// Asks for the plan of the statement at the cursor.
     pub fn explain_plan(&mut self, measured: bool) {
         let document = &self.buffer.document;
-        let text = document.selected_text().or_else(|| document.statement().map(|s| s.text(document.rope())));
+        let (rope, dialect) = (document.rope(), document.outline().dialect());
+        let exact = |statement: &Statement| {
+            let code = self.buffer.code.as_ref()?;
+            Some(code.exact(rope, statement.start..statement.body_end, dialect).ok()??.text)
+        };
+        let text = |statement: &Statement| exact(statement).unwrap_or_else(|| statement.text(rope));
+        let text = document.selected_text().or_else(|| document.statement().map(text));
         match text.map(|text| text.trim().trim_end_matches(';').trim_end().to_owned()).filter(|text| !text.is_empty()) {
             Some(statement) => self.ask_for_plan(&statement, measured),
             None => self.tell("no statement here"),
@@ -152,7 +159,7 @@ impl App {
         let names = parameters::names(&statement, dialect);
         let document = &self.buffer.document;
         let start = document.statement().map_or(document.cursor(), |statement| statement.start);
-        let values = noted(&names, document.rope(), start, dialect);
+        let values = noted(&names, (document.rope(), self.buffer.code.as_ref()), start, dialect);
         let buffer = Some(self.buffer.path.clone());
         let job = |statement: &str| Job {
             statement: statement.to_owned(),

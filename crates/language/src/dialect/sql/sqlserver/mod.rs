@@ -196,6 +196,7 @@ pub static SQLSERVER: Dialect = Dialect {
     line_comments: &["--"],
     block_comment: Some(BlockComment { open: "/*", close: "*/", nests: true }),
     word_signs: b"@#",
+    parameters: b"?",
     batch_word: Some("GO"),
     conditions: &["IF", "WHILE"],
     crosses_databases: true,
