@@ -101,6 +101,25 @@ fn a_new_table_has_the_types_of_the_values() {
     assert!(log.contains("load new.csv into harbours") && log.contains("3 changed"), "{log}");
 }
 
+/// What a column of JSON was exported as comes back as the same: a text of JSON is not what it spells.
+#[test]
+fn values_of_json_go_into_a_column_of_json_as_they_are() {
+    let values =
+        [r#"{"a": 1}"#, r#""plain""#, "5", "null", r#""{\"b\": 2}""#, "[1, 2]", "true", r#""5""#, r#""""#, r#""[x""#];
+    let lines: Vec<String> =
+        values.iter().enumerate().map(|(id, value)| format!("{{\"id\": {id}, \"v\": {value}}}\n")).collect();
+    let home = quay().file("a.jsonl", &lines.concat());
+    home.call(&["run", "-c", "quay", "-s", "create table facts (id int, v json check (v is null or json_valid(v)))"])
+        .exits(0);
+    let told = load(&home, 0, &["a.jsonl", "-c", "quay", "-i", "facts"]);
+    assert!(told.starts_with("10 rows loaded into facts"), "{told}");
+    let kinds = "select group_concat(ifnull(json_type(v), '-'), ' ') from facts order by id";
+    assert_eq!(one(&home, kinds), "object text integer - object array true text text text");
+    let all =
+        home.call(&["run", "-c", "quay", "-s", "select v from facts where id in (1, 7, 8, 9)", "-f", "csv"]).gives();
+    assert_eq!(all, "v\n\"\"\"plain\"\"\"\n\"\"\"5\"\"\"\n\"\"\"\"\"\"\n\"\"\"[x\"\"\"\n");
+}
+
 #[test]
 fn columns_are_matched_by_name_and_by_hand() {
     let home = quay().file("a.csv", "CODE,title,berths,extra\nSMQ,Saltmarsh,6,x\n");

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use arrow_array::builder::StringBuilder;
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch};
+use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, StringArray};
+use arrow_buffer::BooleanBuffer;
 use arrow_schema::{DataType, Field, Schema};
 use jaunty_language::dialect::{Dialect, Elements};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
@@ -50,7 +51,7 @@ pub(super) fn fitted(
     dialect: &Dialect,
 ) -> Result<Fitted, ImportError> {
     let targets = &matching.targets;
-    let Block { rows, lines, mut bad } = block;
+    let Block { rows, lines, mut bad, quoted } = block;
     let malformed = |error: arrow_schema::ArrowError| ImportError::Malformed(error.to_string());
     let count = rows.num_rows();
     let mut reasons: Vec<Option<String>> = vec![None; count];
@@ -64,7 +65,11 @@ pub(super) fn fitted(
             continue;
         };
         let column = match column.data_type() {
-            DataType::Utf8 => fit_texts(column, target, dialect, (&mut reasons, &mut unusual, &lines)),
+            DataType::Utf8 => {
+                let quoted = quoted.get(target.from).filter(|_| target.kind == Kind::Json);
+                let json = quoted.map(|quoted| as_json(column, quoted));
+                fit_texts(json.as_ref().unwrap_or(column), target, dialect, (&mut reasons, &mut unusual, &lines))
+            }
             _ => {
                 if loses_digits(&target.kind, dialect) && column.data_type().is_decimal() {
                     let reader = ColumnReader::of(column, rows.schema_ref().field(target.from));
@@ -174,6 +179,19 @@ fn too_long(target: &Target, text: &str) -> String {
 
 fn not_null(target: &Target) -> String {
     format!("{}: no value, and the column cannot be NULL", target.column.name)
+}
+
+/// Values of JSON as a column of JSON takes them: texts are texts there, too. One that holds an object or a list is the JSON
+/// that somebody wrote as a text.
+fn as_json(column: &ArrayRef, quoted: &BooleanBuffer) -> ArrayRef {
+    let holds = |text: &str| {
+        text.trim_start().starts_with(['{', '[']) && serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok()
+    };
+    let value = |(text, quoted): (Option<&str>, bool)| -> Option<String> {
+        let text = text?;
+        Some(if quoted && !holds(text) { serde_json::Value::from(text).to_string() } else { text.to_owned() })
+    };
+    Arc::new(column.as_string::<i32>().iter().zip(quoted).map(value).collect::<StringArray>())
 }
 
 /// Checks the texts of a column against the type of the table's, and writes days as servers read them.

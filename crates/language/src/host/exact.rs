@@ -83,9 +83,11 @@ pub fn exact(
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use crate::dialect::POSTGRES;
-    use crate::host::{by_name, masked};
+    use crate::host::{HOSTS, by_name, masked};
     use crate::outline::Outline;
 
     fn of(name: &str, code: &str) -> Result<Option<Exact>, String> {
@@ -146,6 +148,23 @@ mod tests {
         assert_eq!(of("python", r#"q = "select '\N{SHIP}'""#), Err(r"\N".into()));
         assert_eq!(of("java", r#"var q = "select '\ud83d\udea2'";"#), Err(r"\ud83d".into()));
         assert_eq!(of("go", r#"q := "select \q, 'a'""#), Ok(None), "it does not stand in a text");
+    }
+
+    proptest! {
+        #[test]
+        fn any_code_has_its_statements(text in "([a-z\"'`\\\\{}$#()/*\n é🚢<SQLu0]|\\\\[ntux0'\"\n{é]|\\\\u00e9|\\\\u\\{1f6a2\\}|''|:a){0,60}") {
+            for host in HOSTS {
+                let code = format!("q = \"select a from b where {text}");
+                let masked = Rope::from_str(&masked(&code, host));
+                let outline = Outline::new(&masked, &POSTGRES);
+                for statement in outline.statements() {
+                    let bytes = statement.start..statement.body_end;
+                    let Ok(Some(exact)) = exact(&code, (&masked, bytes.clone()), host, &POSTGRES) else { continue };
+                    prop_assert!((0..=exact.text.len()).all(|at| exact.masked(at) <= bytes.len()));
+                    prop_assert_eq!(exact.masked(exact.text.len()), bytes.len());
+                }
+            }
+        }
     }
 
     #[test]

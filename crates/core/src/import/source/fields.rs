@@ -92,6 +92,6 @@ impl Rows for CsvRows {
         }
         let arrays: Vec<ArrayRef> = columns.iter_mut().map(|column| Arc::new(column.finish()) as ArrayRef).collect();
         let rows = batch(Arc::clone(&self.schema), arrays, lines.len())?;
-        Ok(Some(Block { rows, lines, bad }))
+        Ok(Some(Block { rows, lines, bad, quoted: Vec::new() }))
     }
 }

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow_array::{ArrayRef, RecordBatch};
+use arrow_buffer::BooleanBuffer;
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use encoding_rs::Encoding;
 use flate2::read::MultiGzDecoder;
@@ -140,6 +141,8 @@ pub struct Block {
     pub lines: Vec<u64>,
     /// Rows that are not such: they have other columns, or are not text.
     pub bad: Vec<Bad>,
+    /// Of JSON, which values of each column are texts there; empty where the file does not tell them from others.
+    pub quoted: Vec<BooleanBuffer>,
 }
 
 /// An open file.
@@ -518,7 +521,7 @@ impl Rows for ColumnRows {
         self.texts = fields.filter(|(_, field)| self.typed && is_text(field)).map(|(at, _)| at).collect();
         let lines = (self.rows + 1..).take(rows.num_rows()).collect();
         self.rows += rows.num_rows() as u64;
-        Ok(Some(Block { rows, lines, bad: Vec::new() }))
+        Ok(Some(Block { rows, lines, bad: Vec::new(), quoted: Vec::new() }))
     }
 
     fn are_texts(&self, column: usize) -> bool {

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use arrow_array::ArrayRef;
 use arrow_array::builder::StringBuilder;
+use arrow_buffer::BooleanBufferBuilder;
 use serde::de::{Deserialize, Deserializer, Error, MapAccess, Visitor};
 use serde_json::error::Category;
 use serde_json::value::RawValue;
@@ -217,18 +218,22 @@ impl Rows for JsonRows {
             return Ok(None);
         }
         self.quoted.resize(self.names.len(), false);
-        let column = |((at, name), quoted): ((usize, &String), &mut bool)| {
-            let mut column = StringBuilder::new();
+        let column = |(at, name): (usize, &String)| {
+            let (mut column, mut quoted) = (StringBuilder::new(), BooleanBufferBuilder::new(objects.len()));
             for (_, object) in &objects {
                 let field = object.field(at, name);
-                *quoted |= field.is_some_and(|field| field.is_quoted);
+                quoted.append(field.is_some_and(|field| field.is_quoted));
                 column.append_option(field.and_then(|field| field.text.as_deref()));
             }
-            Arc::new(column.finish()) as ArrayRef
+            (Arc::new(column.finish()) as ArrayRef, quoted.finish())
         };
-        let arrays = self.names.iter().enumerate().zip(&mut self.quoted).map(column).collect();
+        let (arrays, quoted): (Vec<ArrayRef>, Vec<_>) = self.names.iter().enumerate().map(column).unzip();
+        for (known, quoted) in self.quoted.iter_mut().zip(&quoted) {
+            *known |= quoted.count_set_bits() > 0;
+        }
         let rows = batch(text_schema(&self.names), arrays, objects.len())?;
-        Ok(Some(Block { rows, lines: objects.into_iter().map(|(line, _)| line).collect(), bad }))
+        let lines = objects.into_iter().map(|(line, _)| line).collect();
+        Ok(Some(Block { rows, lines, bad, quoted }))
     }
 
     fn are_texts(&self, column: usize) -> bool {
