@@ -301,13 +301,47 @@ fn owners_and_grants_of_postgres_count_where_that_is_wanted() {
     let script = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, true)).unwrap().script(dialect("postgres"));
     carry_out(three.as_mut(), &script, dialect("postgres"));
     assert_eq!(told(three.as_mut()), told(two.as_mut()), "{script}");
-    // A dump with them does the same.
+    // A dump with them does the same, and for what is not an object.
+    server.sql_in(
+        "two",
+        "create schema tolls authorization mate; create schema \"Odd Quay\"; create type tolls.kind as enum ('a'); create domain price as int; create type \"Odd Quay\".pair as (a int);
+         grant usage on schema tolls to purser with grant option; grant create, usage on schema tolls to \"Odd Bosun\"; grant usage on schema \"Odd Quay\" to public; revoke usage on schema public from public; grant create on schema public to mate;
+         alter type tolls.kind owner to mate; alter domain price owner to \"Odd Bosun\"; revoke usage on type tolls.kind from public; grant usage on type tolls.kind to purser; grant usage on domain price to mate with grant option;
+         alter default privileges in schema tolls grant select, insert on tables to purser; alter default privileges for role mate grant execute on functions to purser; alter default privileges for role mate revoke usage on types from public;
+         alter default privileges for role \"Odd Bosun\" in schema \"Odd Quay\" grant usage on sequences to public",
+    );
     server.sql("create database four");
+    server.sql("create database five");
     let mut four = of_server("postgres", server.port, "four");
+    let beside = |of: &mut dyn Session| -> Vec<Vec<Vec<String>>> {
+        let acl = |acl: &str| {
+            format!(
+                "(select string_agg(concat_ws(' ', case x.grantee when 0 then 'public' else x.grantee::regrole::text end, x.privilege_type, x.is_grantable), ', ' order by x.grantee, x.privilege_type) from aclexplode({acl}) x)"
+            )
+        };
+        [
+            format!("select nspname, nspowner::regrole::text, {} from pg_namespace where nspname !~ '^pg_' order by 1", acl("nspacl")),
+            format!("select typname, typowner::regrole::text, {} from pg_type where typname in ('kind', 'price', 'pair') order by 1", acl("typacl")),
+            format!("select defaclrole::regrole::text, coalesce(nspname, ''), defaclobjtype, {} from pg_default_acl left join pg_namespace n on n.oid = defaclnamespace order by 1, 2, 3", acl("defaclacl")),
+        ]
+        .iter()
+        .map(|query| run(of, query).unwrap().rows())
+        .collect()
+    };
     let (mut text, wanted) = (Vec::new(), Wanted { access: true, ..Wanted::default() });
     dump(two.as_mut(), dialect("postgres"), &wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
     carry_out(four.as_mut(), &String::from_utf8(text).unwrap(), dialect("postgres"));
     assert_eq!(told(four.as_mut()), told(two.as_mut()));
+    assert_eq!(beside(four.as_mut()), beside(two.as_mut()));
+    // Of one schema, what is said of it alone.
+    let mut text = Vec::new();
+    let wanted = Wanted { access: true, schemas: vec!["tolls".into()], ..Wanted::default() };
+    dump(two.as_mut(), dialect("postgres"), &wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
+    let text = String::from_utf8(text).unwrap();
+    assert!(text.contains("alter schema tolls owner to mate;"), "{text}");
+    assert!(text.contains("alter default privileges for role") && !text.contains("Odd Quay"), "{text}");
+    let mut five = of_server("postgres", server.port, "five");
+    carry_out(five.as_mut(), &text, dialect("postgres"));
 }
 
 #[test]
@@ -463,12 +497,23 @@ fn grants_of_mariadb_are_made_alike() {
     let script = make_alike(&nothing, &theirs, &compare(&nothing, &theirs, true)).unwrap().script(mysql);
     carry_out(three.as_mut(), &script, mysql);
     assert_eq!(told("three"), told("two"), "{script}");
-    // A dump with them does the same.
+    // A dump with them does the same, and for all of the database.
+    server.sql(
+        "grant select, insert on two.* to mate@'127.0.0.1' with grant option; grant execute, create temporary tables on two.* to purser; grant show view on two.* to `o'bosun`@'10.%'; grant select on `tw%`.* to purser",
+    );
+    let of_database = |database: &str| {
+        let granted = server.sql(&format!(
+            "select grantee, privilege_type, is_grantable from information_schema.schema_privileges where table_schema = '{database}' order by 1, 2"
+        ));
+        granted.lines().map(str::to_owned).collect::<Vec<_>>()
+    };
     let mut four = open("four");
     let (mut text, wanted) = (Vec::new(), Wanted { access: true, ..Wanted::default() });
     dump(two.as_mut(), mysql, &wanted, (&mut text, &Stop::default()), &mut |_| {}).unwrap();
     carry_out(four.as_mut(), &String::from_utf8(text).unwrap(), mysql);
     assert_eq!(told("four"), told("two"));
+    assert_eq!(of_database("four"), of_database("two"));
+    assert_eq!(of_database("four").len(), 5);
 }
 
 #[test]

@@ -205,6 +205,9 @@ impl Dumping<'_> {
             self.belongings(&chosen, |kind| kind > BelongingKind::Parent && !kind.is_access())?;
             if wanted.access {
                 self.belongings(&chosen, BelongingKind::is_access)?;
+                if whole {
+                    self.access(&wanted.schemas)?;
+                }
             }
             chosen.events.iter().try_for_each(|object| self.define(object))?;
         }
@@ -265,6 +268,18 @@ impl Dumping<'_> {
                 self.dumped.left_out.push(format!("what is not written could not be asked: {error}"));
             }
             left_out => self.dumped.left_out.extend(left_out?),
+        }
+        Ok(())
+    }
+
+    /// Writes who may do what with the schemas that are wanted; with the whole database where all of it is.
+    fn access(&mut self, schemas: &[String]) -> Result<(), DumpError> {
+        for row in self.read(self.copying.access)? {
+            if let [schema, statement] = row.as_slice()
+                && (schemas.is_empty() || schemas.contains(schema))
+            {
+                self.put(statement)?;
+            }
         }
         Ok(())
     }

@@ -95,11 +95,14 @@ impl Dumping<'_> {
 
     /// The first column of what a query finds; nothing where there is no query.
     pub(super) fn column(&mut self, query: &str) -> Result<Vec<String>, DumpError> {
-        let rows = if query.is_empty() { Vec::new() } else { self.read(query)? };
-        Ok(rows.into_iter().filter_map(|row| row.into_iter().next()).collect())
+        Ok(self.read(query)?.into_iter().filter_map(|row| row.into_iter().next()).collect())
     }
 
-    fn read(&mut self, query: &str) -> Result<Vec<Vec<String>>, DumpError> {
+    /// The rows of a query; none where it is empty.
+    pub(super) fn read(&mut self, query: &str) -> Result<Vec<Vec<String>>, DumpError> {
+        if query.is_empty() {
+            return Ok(Vec::new());
+        }
         let found = Arc::new(Mutex::new(Vec::new()));
         let sink = Box::new(Few(Arc::clone(&found)));
         self.session.run(&Request::new(query).until(self.stop), sink).map_err(DumpError::Server)?;

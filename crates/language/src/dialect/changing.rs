@@ -73,6 +73,10 @@ pub struct Copying {
     /// Queries, each of one column: for the statements that bring along what others made and the objects need
     /// (extensions), and for the names of what is there and is not written. Empty where there is none.
     pub beside: [&'static str; 2],
+    /// A query for the statements that say who may do what with what is not an object (schemas, the database, what is made
+    /// later): the schema that each is of, empty where it is of the whole database, and the statement. Empty where there are
+    /// none.
+    pub access: &'static str,
     /// Whether foreign keys are made after the rows; else they are not looked at meanwhile.
     pub keys_after: bool,
     /// Whether what a schema is called is a database of its own: only one of them is written.

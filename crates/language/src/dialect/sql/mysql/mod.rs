@@ -72,6 +72,18 @@ const ALTERING: Altering = Altering {
     goes_to: "use NAME",
 };
 
+/// What users and roles may do with all of the database in hand; patterns of names that mean others, too, are left out.
+/// A role of MariaDB has no host.
+const ACCESS: &str = "\
+select '' as place, concat('grant ', group_concat(lower(privilege_type) order by privilege_type separator ', '), ' on * to ', \
+'''', replace(replace(user, char(92), concat(char(92), char(92))), '''', ''''''), '''', \
+if(host = '', '', concat('@''', host, '''')), if(max(is_grantable) = 'YES', ' with grant option', '')) as statement \
+from (select p.*, left(ending, char_length(ending) - 1) as host, \
+substring(grantee, 2, char_length(grantee) - char_length(ending) - 4) as user \
+from (select privilege_type, is_grantable, grantee, substring_index(grantee, '''@''', -1) as ending from information_schema.schema_privileges \
+where replace(replace(table_schema, concat(char(92), '_'), '_'), concat(char(92), '%'), '%') = database()) p) q \
+group by grantee, user, host order by grantee";
+
 /// How rows are changed one by one.
 const CHANGING: Changing = Changing {
     copying: Some(&Copying {
@@ -83,6 +95,7 @@ const CHANGING: Changing = Changing {
         exactly: &[("float", "NAME + 0e0")],
         only: "",
         beside: ["", ""],
+        access: ACCESS,
         around: [
             &[REMEMBERED, "set foreign_key_checks = 0", "set sql_mode = 'no_auto_value_on_zero', time_zone = '+00:00'"],
             &[BEFORE, "set foreign_key_checks = 1"],

@@ -51,6 +51,7 @@ const CHANGING: Changing = Changing {
              union all select 'pragma application_id = ' || application_id from pragma_application_id where application_id <> 0",
             "",
         ],
+        access: "",
         around: [&["pragma foreign_keys = off", "begin"], &["commit"]],
         keys_after: false,
         schemas_are_databases: true,

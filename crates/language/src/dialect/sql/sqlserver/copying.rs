@@ -48,6 +48,7 @@ pub(super) const COPYING: Copying = Copying {
     ],
     only: "",
     beside: ["", UNWRITTEN],
+    access: "",
     around: [&[SETTINGS, "set numeric_roundabort off", "set dateformat ymd"], &[]],
     keys_after: true,
     schemas_are_databases: false,
