@@ -227,7 +227,7 @@ impl Server {
     pub(crate) fn tell_panes(&self, text: &Text, at: usize, runs: bool) {
         let (Some(panes), Some(path)) = (&self.panes, text.path()) else { return };
         let connection = self.link_of(text).map(|link| link.profile.name.clone());
-        let host = text.code().map(|code| code.host.name);
+        let host = text.code().map(|code| code.host().name);
         let (version, text) = (text.version, text.written().clone());
         panes.tell(Place { path, version, host, text, at, connection, runs });
     }

@@ -61,7 +61,7 @@ impl Text {
             Language::Statements(dialect) => (dialect, None),
             Language::Code(host) => (dialect::FALLBACK, Some(Code::new(text, host))),
         };
-        let rope = code.as_ref().map_or_else(|| Rope::from_str(text), Code::masked);
+        let rope = code.as_ref().map_or_else(|| Rope::from_str(text), |code| code.masked().clone());
         Text {
             uri: uri.to_owned(),
             version,
@@ -76,7 +76,7 @@ impl Text {
 
     /// The text as it is written.
     pub fn written(&self) -> &Rope {
-        self.code.as_ref().map_or(&self.rope, |code| &code.written)
+        self.code.as_ref().map_or(&self.rope, Code::written)
     }
 
     /// The program code in which its statements stand, where they do.
@@ -96,7 +96,7 @@ impl Text {
 
     /// What begins a comment to the end of a line of it.
     pub fn comments(&self) -> &'static [&'static str] {
-        self.code.as_ref().map_or(self.dialect().line_comments, |code| code.host.line_comments)
+        self.code.as_ref().map_or(self.dialect().line_comments, |code| code.host().line_comments)
     }
 
     /// The line that comments about the statement at a byte stand above: in program code that in which its literal begins.
@@ -168,7 +168,7 @@ impl Text {
             },
             None => {
                 let language =
-                    self.code.as_ref().map_or(Language::Statements(self.dialect()), |code| Language::Code(code.host));
+                    self.code.as_ref().map_or(Language::Statements(self.dialect()), |code| Language::Code(code.host()));
                 let dialect = self.dialect();
                 let whole = Text::new(&self.uri, self.version, put, language, encoding);
                 (self.rope, self.lines, self.outline, self.code) = (whole.rope, whole.lines, whole.outline, whole.code);
@@ -177,22 +177,22 @@ impl Text {
                 return;
             }
         };
-        let rope = self.code.as_mut().map_or(&mut self.rope, |code| &mut code.written);
-        let (from, to) = (rope.byte_to_char(range.start), rope.byte_to_char(range.end));
-        rope.remove(from..to);
-        rope.insert(from, put);
-        self.lines.update(rope, range.start, range.len(), put.len());
-        match &self.code {
-            // A quote changes what all that follows is.
+        let (written, change) = match &mut self.code {
+            // A quote may change what all that follows is.
             Some(code) => {
-                self.rope = code.masked();
-                self.outline = Outline::new(&self.rope, self.outline.dialect());
+                let change = code.edit(range.clone(), put);
+                self.rope = code.masked().clone();
+                (code.written(), change)
             }
             None => {
-                let change = Change { at: range.start, removed: range.len(), inserted: put.len() };
-                self.outline.update(&self.rope, change);
+                let chars = self.rope.byte_to_char(range.start)..self.rope.byte_to_char(range.end);
+                self.rope.remove(chars.clone());
+                self.rope.insert(chars.start, put);
+                (&self.rope, Change { at: range.start, removed: range.len(), inserted: put.len() })
             }
-        }
+        };
+        self.lines.update(written, range.start, range.len(), put.len());
+        self.outline.update(&self.rope, change);
         self.touch(range.start + put.len());
     }
 

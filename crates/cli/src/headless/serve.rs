@@ -92,7 +92,7 @@ pub fn send(place: &str, connection: Option<String>) -> Result<(), Failure> {
     let shown = document.written().to_string();
     let mut params = json!({"path": path, "at": at, "version": version(&shown), "text": shown});
     if let Some(code) = document.code() {
-        params["host"] = json!(code.host.name);
+        params["host"] = json!(code.host().name);
     }
     if let Some(connection) = connection.or_else(|| document.connection_line()) {
         params["connection"] = json!(connection);

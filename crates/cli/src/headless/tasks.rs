@@ -88,7 +88,7 @@ pub fn tasks_in(
                 line_of(above)
             ),
             Unready::Escaped(escape) => {
-                let code = statements.code.as_ref().map_or(&rope, |code| &code.written);
+                let code = statements.code.as_ref().map_or(&rope, Code::written);
                 let written = code.byte_slice(escape.clone()).to_string();
                 format!("line {}: {}", line_of(escape.start), words::escaped(&written))
             }
@@ -136,7 +136,7 @@ fn in_literals(code: &Code, line: usize, dialect: &'static Dialect) -> Result<St
     let lines = rope.len_lines();
     let of_line = |line: usize| rope.line_to_byte(line.min(lines));
     let bytes = of_line(line.saturating_sub(1))..of_line(line);
-    let outline = Outline::new(&rope, dialect);
+    let outline = Outline::new(rope, dialect);
     let stands = |statement: &Statement| statement.start < bytes.end && bytes.start < statement.end;
     if line <= lines && !outline.statements().iter().any(stands) {
         return Err(Failure::Usage(format!("no statement at line {line}")));

@@ -119,7 +119,7 @@ pub fn prepare(
             }
             if let Some(code) = code {
                 let bytes = statement.start..statement.start + job.statement.len();
-                job.exact = code.exact(rope, bytes, dialect).map_err(Unready::Escaped)?;
+                job.exact = code.exact(bytes, dialect).map_err(Unready::Escaped)?;
             }
             let names = parameters::names(&job.sent(), dialect);
             prepared.noted.push(noted(&names, (rope, code), statement.start, dialect));

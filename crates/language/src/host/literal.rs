@@ -3,7 +3,8 @@
 use std::ops::Range;
 
 use super::escape::{self, Meaning};
-use super::{Host, Insert, Quote, encoded};
+use super::masked::encoded;
+use super::{Host, Insert, Quote};
 
 /// A literal of a text.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -136,13 +137,36 @@ pub(super) fn name_of(written: &str, number: usize, room: usize) -> String {
     }
 }
 
+/// What stands in a text, in order.
+pub(super) struct Scan {
+    pub literals: Vec<Literal>,
+    /// Where lines begin that are neither in a comment nor in a literal.
+    pub lines: Vec<usize>,
+    /// From here on all may be another if the text went on after its end.
+    pub unsure: Option<usize>,
+}
+
 /// All literals, in order.
 pub(super) fn literals(text: &str, host: &Host) -> Vec<Literal> {
+    scan(text, host).literals
+}
+
+/// Reads a text that begins outside of comments and literals.
+pub(super) fn scan(text: &str, host: &Host) -> Scan {
     let bytes = text.as_bytes();
-    let mut found = Vec::new();
+    let means = signs(host);
+    let (mut literals, mut lines, mut unsure) = (Vec::new(), Vec::new(), None);
     let mut at = 0;
-    while at < bytes.len() {
+    loop {
         let rest = bytes.get(at..).unwrap_or_default();
+        let Some(next) = rest.iter().position(|byte| means[usize::from(*byte)]) else { break };
+        at += next;
+        let rest = bytes.get(at..).unwrap_or_default();
+        if rest.first() == Some(&b'\n') {
+            at += 1;
+            lines.push(at);
+            continue;
+        }
         if host.line_comments.iter().any(|open| rest.starts_with(open.as_bytes())) && !is_url(text, at) {
             at += rest.iter().position(|byte| *byte == b'\n').unwrap_or(rest.len());
             continue;
@@ -151,12 +175,16 @@ pub(super) fn literals(text: &str, host: &Host) -> Vec<Literal> {
             at = find(bytes, at + open.len(), close).map_or(bytes.len(), |end| end + close.len());
             continue;
         }
-        if host.here
-            && let Some(literal) = here(text, at, host)
-        {
-            at = literal.end;
-            found.push(literal);
-            continue;
+        if host.here && rest.starts_with(b"<<") {
+            match here(text, at, host) {
+                Here::Literal(literal) => {
+                    at = literal.end;
+                    literals.push(literal);
+                    continue;
+                }
+                Here::Unclosed => unsure = unsure.or(Some(at)),
+                Here::Not => {}
+            }
         }
         // A sign in single quotes, where those are no text: `'"'`.
         let is_sign = rest.first() == Some(&b'\'') && !host.quotes.iter().any(|quote| quote.open == "'");
@@ -168,12 +196,22 @@ pub(super) fn literals(text: &str, host: &Host) -> Vec<Literal> {
             Some((quote, start)) => {
                 let literal = literal(bytes, start, at, quote);
                 at = literal.end.max(at + 1);
-                found.push(literal);
+                literals.push(literal);
             }
             None => at += 1,
         }
     }
-    found
+    Scan { literals, lines, unsure }
+}
+
+/// The bytes that something begins with which is not plain code.
+fn signs(host: &Host) -> [bool; 256] {
+    let mut means = [false; 256];
+    let block = host.block_comment.map(|(open, _)| open);
+    let texts = host.line_comments.iter().copied().chain(block).chain(host.quotes.iter().map(|quote| quote.open));
+    let first = texts.filter_map(|text| text.bytes().next());
+    first.chain([b'\n', b'\'']).chain(host.here.then_some(b'<')).for_each(|byte| means[usize::from(byte)] = true);
+    means
 }
 
 /// `//` after a colon is not a comment.
@@ -299,25 +337,21 @@ fn inserted(rest: &[u8], insert: Insert) -> Option<usize> {
     }
 }
 
+/// What `<<` begins.
+enum Here {
+    /// A text up to a line of its own with the word after it.
+    Literal(Literal),
+    /// Such a text whose end is not there.
+    Unclosed,
+    /// Something else.
+    Not,
+}
+
 /// A text that `<<SQL` begins, `<<~SQL`, `<<-SQL`, `<<<SQL` or one of these with quotes around the word.
-fn here(text: &str, at: usize, host: &Host) -> Option<Literal> {
-    let rest = text.get(at..)?.strip_prefix("<<")?;
-    let rest = rest.trim_start_matches(['<', '~', '-']);
-    let quoted = rest.starts_with(['\'', '"']);
-    let word = rest.trim_start_matches(['\'', '"']);
-    let length = word.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'_').count();
-    let word = word.get(..length).filter(|word| word.starts_with(|c: char| c.is_ascii_alphabetic()))?;
-    let begins = at + text.get(at..)?.find('\n')? + 1;
-    let mut line = begins;
-    let close = loop {
-        let written = text.get(line..)?.lines().next()?;
-        let end = written.trim().trim_end_matches([';', ',', ')']);
-        if end == word {
-            break line;
-        }
-        line += text.get(line..)?.find('\n')? + 1;
-    };
-    let inserts: &[Insert] = match (quoted, host.name) {
+fn here(text: &str, at: usize, host: &Host) -> Here {
+    let Some((is_quoted, word, begins)) = here_word(text, at) else { return Here::Not };
+    let Some(close) = here_end(text, begins, word) else { return Here::Unclosed };
+    let inserts: &[Insert] = match (is_quoted, host.name) {
         (true, _) => &[],
         (false, "ruby") => super::HASH_BRACES,
         (false, _) => super::DOLLARS,
@@ -336,5 +370,28 @@ fn here(text: &str, at: usize, host: &Host) -> Option<Literal> {
         }
     }
     // The word that ends it stands where a closing quote would.
-    Some(Literal { start: at, inside: begins..close, end: close, parts })
+    Here::Literal(Literal { start: at, inside: begins..close, end: close, parts })
+}
+
+/// Whether the word after `<<` stands in quotes, the word, and where the line after it begins.
+fn here_word(text: &str, at: usize) -> Option<(bool, &str, usize)> {
+    let rest = text.get(at..)?.strip_prefix("<<")?.trim_start_matches(['<', '~', '-']);
+    let word = rest.trim_start_matches(['\'', '"']);
+    let length = word.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'_').count();
+    let is_quoted = rest.len() > word.len();
+    let word = word.get(..length).filter(|word| word.starts_with(|c: char| c.is_ascii_alphabetic()))?;
+    let line = text.get(at..)?.find('\n').map_or(text.len(), |end| at + end + 1);
+    Some((is_quoted, word, line))
+}
+
+/// The beginning of the line that is this word alone, from the beginning of a line on.
+fn here_end(text: &str, begins: usize, word: &str) -> Option<usize> {
+    let mut line = begins;
+    loop {
+        let written = text.get(line..)?.lines().next()?;
+        if written.trim().trim_end_matches([';', ',', ')']) == word {
+            return Some(line);
+        }
+        line += text.get(line..)?.find('\n')? + 1;
+    }
 }

@@ -98,8 +98,8 @@ pub(super) fn is_marked(text: &str, literal: &Literal, inside: &str) -> bool {
         return true;
     }
     let opening = text.as_bytes().get(literal.inside.start.saturating_sub(1));
-    let tag = before.len() == literal.start && before.to_ascii_lowercase().ends_with("sql");
-    opening == Some(&b'`') && tag
+    let last = before.as_bytes().get(before.len().saturating_sub(3)..).unwrap_or_default();
+    opening == Some(&b'`') && before.len() == literal.start && last.eq_ignore_ascii_case(b"sql")
 }
 
 /// The bytes of a mark at the beginning of a literal. It is blanked out: where the end of its line is written as `\n`,

@@ -63,7 +63,7 @@ impl App {
         let values = noted(&names, (rope, code), whole.map_or(selection.start, |whole| whole.start), dialect);
         let start = selection.start + text.find(&statement).unwrap_or(0);
         let bytes = start..start + statement.len();
-        let exact = match code.map_or(Ok(None), |code| code.exact(rope, bytes, dialect)) {
+        let exact = match code.map_or(Ok(None), |code| code.exact(bytes, dialect)) {
             Ok(exact) => exact,
             Err(escape) => return self.run_prepared(Err(Unready::Escaped(escape))),
         };
@@ -126,7 +126,8 @@ impl App {
             Err(Unready::Unfilled(place)) => self.fill_in_first(place),
             Err(Unready::Escaped(escape)) => {
                 let code = self.buffer.code.as_ref();
-                let written = code.map(|code| code.written.byte_slice(escape.clone()).to_string()).unwrap_or_default();
+                let written =
+                    code.map(|code| code.written().byte_slice(escape.clone()).to_string()).unwrap_or_default();
                 self.tell_wrong(format!("line {}: {}", line(self, escape.start), words::escaped(&written)));
             }
             Err(Unready::OutLine(at, message)) => {

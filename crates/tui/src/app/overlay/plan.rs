@@ -131,7 +131,7 @@ impl App {
         let (rope, dialect) = (document.rope(), document.outline().dialect());
         let exact = |statement: &Statement| {
             let code = self.buffer.code.as_ref()?;
-            Some(code.exact(rope, statement.start..statement.body_end, dialect).ok()??.text)
+            Some(code.exact(statement.start..statement.body_end, dialect).ok()??.text)
         };
         let text = |statement: &Statement| exact(statement).unwrap_or_else(|| statement.text(rope));
         let text = document.selected_text().or_else(|| document.statement().map(text));
