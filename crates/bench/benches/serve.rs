@@ -39,7 +39,8 @@ fn main() -> Outcome<()> {
     tables(&project.join("ferry.db"))?;
     let mut editor = Editor::of(folder.path())?;
     completion(&mut editor, &project.join("a.sql"))?;
-    edits(&mut editor, &project.join("long.sql"))
+    edits(&mut editor, &project.join("long.sql"))?;
+    edits_of_code(&mut editor, &project.join("long.py"))
 }
 
 fn tables(path: &Path) -> Outcome<()> {
@@ -79,6 +80,39 @@ fn completion(editor: &mut Editor, path: &Path) -> Outcome<()> {
         }
     }
     println!("  from key to list: {} (wanted: p99 at most 20 ms)", times.summary());
+    Ok(())
+}
+
+/// An edit of a statement in program code of 100,000 lines until a question after it is answered.
+fn edits_of_code(editor: &mut Editor, path: &Path) -> Outcome<()> {
+    let method = |n: usize| {
+        format!(
+            "def fetch_{n}(db, port):\n    # reads 'the rows' of a port\n    rows = db.query(\"select name from ports where id = %s and n = {n}\", port)\n    \
+             value = {{\"a\": 1, 'b': \"text\"}}\n    return [row for row in rows if row[\"x\"] > 5]\n\n"
+        )
+    };
+    let text: String = (0..LINES / 6).map(method).collect();
+    let begun = Instant::now();
+    editor.open(path, &text)?;
+    editor.hover(path, 2)?;
+    println!("program code of {LINES} lines, open after {} ms", begun.elapsed().as_millis());
+    std::thread::sleep(Duration::from_secs(5));
+    let (mut words, mut quotes) = (Times::default(), Times::default());
+    for n in 0..200 {
+        let line = (n * 7919 % (LINES / 6)) * 6 + 2;
+        for (put, times) in [("x", &mut words), ("\"", &mut quotes)] {
+            let range = json!({"start": {"line": line, "character": 31}, "end": {"line": line, "character": 31}});
+            let begun = Instant::now();
+            editor.change(path, json!([{"range": range, "text": put}]))?;
+            editor.hover(path, line)?;
+            times.push(begun.elapsed());
+            let back = json!({"start": {"line": line, "character": 31}, "end": {"line": line, "character": 32}});
+            editor.change(path, json!([{"range": back, "text": ""}]))?;
+            editor.hover(path, line)?;
+        }
+    }
+    println!("  an edit of a word, with a question after it: {} (wanted: 10 ms)", words.summary());
+    println!("  of a quote: {}", quotes.summary());
     Ok(())
 }
 

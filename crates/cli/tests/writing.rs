@@ -123,6 +123,24 @@ fn what_stands_at_the_cursor_is_explained() {
     screen.press(&["End", "Left"]).shows("round(number, digits?) -> number");
 }
 
+/// A long buffer is looked through beside the screen.
+#[test]
+fn problems_of_a_long_buffer_are_listed() {
+    let mut text = "select name from ports where berths > 1;\n".repeat(700);
+    text.push_str("select nmae from ports;\n");
+    let home = Home::ferry().file("long.sql", &text);
+    let screen = home.screen(&["long.sql", "-c", "ferry"]);
+    screen
+        .shows("ferry.db")
+        .press(&["M-p"])
+        .shows("1 of 1 problem")
+        .shows("line 701")
+        .press(&["Escape"])
+        .loses("line 701");
+    screen.press(&["M-n"]).shows("701:8").shows("nmae");
+    screen.press(&["C-q"]).ends();
+}
+
 #[test]
 fn problems_are_marked_and_walked_through() {
     let (_home, screen) = ferry("select nmae from ports;\nselect 1;\nselect * from port;\n");

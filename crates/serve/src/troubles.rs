@@ -28,6 +28,9 @@ const LARGEST: usize = 64 << 10;
 /// The most statements of a document that are looked at, and whose problems are kept.
 const MOST: usize = 20_000;
 
+/// How long statements are looked at before something else has its turn.
+const TURN: Duration = Duration::from_millis(25);
+
 /// The most problems of a document that are told.
 const MOST_TOLD: usize = 500;
 
@@ -59,7 +62,12 @@ impl Server {
         let Some(mut text) = self.texts.remove(uri) else { return };
         text.troubles.changed = None;
         let link = text.link.and_then(|link| self.link(link));
-        let all = looked_over(&mut text, link);
+        let Some(all) = looked_over(&mut text, link) else {
+            // The rest is looked at in the next turn.
+            text.troubles.changed = Instant::now().checked_sub(REST).or(Some(Instant::now()));
+            self.texts.insert(uri.to_owned(), text);
+            return;
+        };
         if let Some((touched, link)) = text.troubles.touched.take().zip(link)
             && let Some((_, statement)) = text.statement_at(touched)
             && statement.closed
@@ -79,8 +87,8 @@ impl Server {
     }
 }
 
-/// All that is wrong in a document, as the protocol has it.
-fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
+/// All that is wrong in a document, as the protocol has it; none while statements are left that were not looked at.
+fn looked_over(text: &mut Text, link: Option<&Link>) -> Option<Vec<Value>> {
     let none = Catalog::default();
     let catalog = link.and_then(|link| link.catalog.as_deref()).unwrap_or(&none);
     let by = Some(catalog.read_ms).filter(|_| !catalog.objects().is_empty());
@@ -99,6 +107,7 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         let message = format!("{}{}", error.step_words(), error.explain("", 1));
         all.push(diagnostic(text, 0..text.line(0).end, 2, &message, error.code.as_deref()));
     }
+    let mut spent = Duration::ZERO;
     let statements: Vec<Statement> = text.outline.statements().iter().take(MOST).copied().collect();
     for statement in &statements {
         if all.len() >= MOST_TOLD {
@@ -114,7 +123,16 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         }
         let written = statement.text(&text.rope);
         let id = StatementId::of(&written);
-        let found = found_in(text, statement, (id, &written), catalog);
+        let found = match text.troubles.found.get(&id) {
+            Some(found) => Arc::clone(found),
+            None if spent > TURN => return None,
+            None => {
+                let begun = Instant::now();
+                let found = find_in(text, statement, (id, &written), catalog);
+                spent += begun.elapsed();
+                found
+            }
+        };
         let said = link.and_then(|link| link.checked.get(&id));
         let failed = link.and_then(|link| failed(link, id));
         let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
@@ -135,7 +153,7 @@ fn looked_over(text: &mut Text, link: Option<&Link>) -> Vec<Value> {
         }
     }
     all.truncate(MOST_TOLD);
-    all
+    Some(all)
 }
 
 /// The error that the last run of a statement ended with.
@@ -153,16 +171,13 @@ pub(crate) fn refused(text: &Text, id: StatementId, written: &str, link: &Link) 
     Some(Problem::refused(error, written, around))
 }
 
-/// What is found in a statement by its signs and the catalog.
-fn found_in(
+/// Looks at a statement, by its signs and the catalog, and keeps what is found.
+fn find_in(
     text: &mut Text,
     statement: &Statement,
     (id, written): (StatementId, &str),
     catalog: &Catalog,
 ) -> Arc<Vec<Problem>> {
-    if let Some(found) = text.troubles.found.get(&id) {
-        return Arc::clone(found);
-    }
     let around = Surroundings { catalog, dialect: text.dialect(), snippets: &[], nearby: "" };
     let mut found = problems_at(&text.rope, statement.start, written, around);
     // A program may put a statement together from several literals: only names that are not there are told then.

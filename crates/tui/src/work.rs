@@ -28,7 +28,8 @@ use jaunty_seam::profile::Profile;
 use jaunty_language::plan::Plan;
 
 use crate::app::{
-    Answered, Buffer, Compared, Drafting, Earlier, Gathered, Kept, Message, Post, Recalled, Sparked, Structures,
+    Answered, Buffer, Compared, Drafting, Earlier, Gathered, Kept, LookedFor, Message, Post, ProblemAt, Recalled,
+    Sparked, Structures,
 };
 use jaunty_core::words;
 
@@ -99,6 +100,8 @@ pub enum Kind {
     Open,
     /// Many statements, to be run.
     Prepare,
+    /// What is wrong in many statements.
+    Problems,
     /// Rows for a file, the clipboard or the buffer.
     Write,
     /// Rows from the clipboard.
@@ -125,6 +128,8 @@ pub enum Done {
     /// Statements of a buffer as it was at this revision, for the connection with this number: ready to run, or why
     /// they are not.
     Prepared(PathBuf, u64, u64, Result<Prepared, Unready>),
+    /// What is wrong in a buffer as it was at this revision, and what for; none where it was stopped.
+    Problems(PathBuf, u64, LookedFor, Option<Vec<ProblemAt>>),
     /// A buffer, and the place in it to go to.
     Opened(Result<Box<Buffer>, String>, Option<usize>),
     /// Rows for the buffer, as text in this format.

@@ -466,14 +466,69 @@ fn has(source: &VisibleSource, name: &Written, dialect: &Dialect) -> bool {
     source.columns.iter().any(|column| name.means(&column.name, dialect))
 }
 
+/// How often letters are in a name, without their case: enough to tell quickly that two names are not alike.
+struct Letters {
+    counts: [u8; 32],
+    all: u32,
+}
+
+impl Letters {
+    fn of(name: &str) -> Letters {
+        let mut counts = [0_u8; 32];
+        // What is not ASCII may have another length in another case: it counts as one kind, by its first byte.
+        let letters = name.bytes().filter(|byte| byte.is_ascii() || *byte >= 0xc0);
+        let mut all = 0;
+        for byte in letters {
+            all += 1;
+            let kind = if byte.is_ascii() { byte & 31 } else { 31 };
+            let count = &mut counts[usize::from(kind)];
+            *count = count.saturating_add(1);
+        }
+        Letters { counts, all }
+    }
+
+    /// Whether the similarity of Jaro and Winkler may be more than 0.8: letters that both have would all have to fit, in order,
+    /// and the first four be the same.
+    fn may_be_like(&self, other: &Letters) -> bool {
+        let both = self.counts.iter().zip(&other.counts).map(|(one, other)| u32::from(*one.min(other))).sum::<u32>();
+        let [both, ours, theirs] = [both, self.all, other.all].map(f64::from);
+        let jaro = (both / ours.max(1.0) + both / theirs.max(1.0) + 1.0) / 3.0;
+        both > 0.0 && jaro + 0.4 * (1.0 - jaro) > 0.8
+    }
+}
+
 /// The names that are most like one, at most three.
 fn nearest<'a>(name: &str, all: impl Iterator<Item = &'a str>) -> Vec<String> {
     let lower = name.to_lowercase();
+    let ours = Letters::of(name);
     let mut scored: Vec<(f64, &str)> = all
+        .filter(|other| Letters::of(other).may_be_like(&ours))
         .map(|other| (strsim::jaro_winkler(&lower, &other.to_lowercase()), other))
         .filter(|(like, _)| *like > 0.8)
         .collect();
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));
     scored.dedup_by_key(|(_, name)| *name);
     scored.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::Letters;
+
+    proptest! {
+        #[test]
+        fn names_that_are_alike_are_never_passed_over(
+            one in "[a-eA-E_0-3é🚢]{1,12}",
+            other in "[a-eA-E_0-3é🚢]{1,12}",
+            at in 0_usize..12,
+        ) {
+            let cut: String = one.chars().take(at).chain(other.chars().take(2)).chain(one.chars().skip(at)).collect();
+            for other in [other, cut] {
+                let like = strsim::jaro_winkler(&one.to_lowercase(), &other.to_lowercase());
+                prop_assert!(like <= 0.8 || Letters::of(&other).may_be_like(&Letters::of(&one)), "{one} {other} {like}");
+            }
+        }
+    }
 }

@@ -10,20 +10,29 @@ use jaunty_core::complete::Surroundings;
 use jaunty_core::logbook::Outcome;
 use jaunty_core::problems::{Problem, may_be_checked, problems_at, that_count};
 use jaunty_core::run::{Order, Run};
+use jaunty_core::words;
 use jaunty_language::dialect::Family;
 use jaunty_language::edit::document::Motion;
-use jaunty_language::outline::StatementId;
+use jaunty_language::outline::{Outline, StatementId};
 use jaunty_language::split::Statement;
 use jaunty_seam::catalog::Catalog;
 use jaunty_seam::error::{EngineError, ErrorKind};
+use ropey::Rope;
 
 use super::{App, Item, Link, List, Overlay, Pick};
+use crate::work::{Done, Kind};
 
 /// How long nothing is typed before the server is asked.
 const REST: Duration = Duration::from_millis(600);
 
 /// Statements that are larger are not looked at.
 const LARGEST: usize = 64 << 10;
+
+/// So many statements are looked at between two frames; more of them beside the screen.
+const AT_ONCE: usize = 100;
+
+/// So many statements of a buffer are looked at for a list.
+const MOST_LISTED: usize = 20_000;
 
 /// The most statements whose problems are kept.
 const MOST: usize = 4096;
@@ -193,55 +202,108 @@ impl App {
 
     /// Goes to the next problem of the buffer.
     pub fn next_problem(&mut self) {
-        let cursor = self.buffer.document.cursor();
-        let all = self.all_problems();
-        let next = all.iter().find(|(start, ..)| *start > cursor).or_else(|| all.first()).cloned();
-        match next {
-            Some((start, _, problem)) => {
-                self.buffer.document.go(Motion::To(start), false);
-                self.tell(problem.sentence());
-            }
-            None => self.tell("no problems in this buffer"),
-        }
+        self.look_through(LookedFor::Next);
     }
 
     /// Lists the problems of the buffer.
     pub fn list_problems(&mut self) {
-        let items: Vec<Item> = self
-            .all_problems()
-            .into_iter()
-            .map(|(start, line, problem)| Item {
-                label: problem.sentence(),
-                key: format!("line {line}"),
-                help: String::new(),
-                pick: Pick::Place(start),
-            })
-            .collect();
-        if items.is_empty() {
-            return self.tell("no problems in this buffer");
-        }
-        self.overlay = Some(Overlay::List(List::new("problems", items)));
+        self.look_through(LookedFor::List);
     }
 
-    fn all_problems(&self) -> Vec<(usize, usize, Problem)> {
+    /// Looks at all statements of the buffer, beside the screen where they are many.
+    fn look_through(&mut self, meant: LookedFor) {
         let document = &self.buffer.document;
-        let (rope, outline) = (document.rope(), document.outline());
-        let none = Catalog::default();
-        let catalog = self.connection.catalog.as_deref().unwrap_or(&none);
-        let around = Surroundings { catalog, dialect: outline.dialect(), snippets: &[], nearby: "" };
-        let mut all = Vec::new();
-        for statement in outline.statements().iter().take(20_000) {
-            let text = statement.text(rope);
-            let id = StatementId::of(&text);
-            let known = match self.troubles.checked.contains_key(&id) || self.troubles.found.contains_key(&id) {
-                true => self.troubles.of(id),
-                false => problems_at(rope, statement.start, &text, around),
-            };
-            for problem in known {
-                let start = statement.start + problem.range.start;
-                all.push((start, rope.byte_to_line(start) + 1, problem));
+        let (rope, outline) = (document.rope().clone(), document.outline().clone());
+        let catalog = self.connection.catalog.clone().unwrap_or_default();
+        let known: HashMap<StatementId, Vec<Problem>> = self
+            .troubles
+            .found
+            .keys()
+            .chain(self.troubles.checked.keys())
+            .map(|id| (*id, self.troubles.of(*id)))
+            .collect();
+        let count = outline.statements().len().min(MOST_LISTED);
+        if count <= AT_ONCE {
+            let found = all_problems(&rope, &outline, &catalog, &known, || true);
+            return self.take_problems(meant, &found.unwrap_or_default());
+        }
+        let (path, revision) = (self.buffer.path.clone(), document.revision());
+        let what = format!("looking at {}", words::count(count as u64, "statement"));
+        self.begin_work(Kind::Problems, what, move |progress| {
+            progress.expect(count as u64);
+            let found = all_problems(&rope, &outline, &catalog, &known, || progress.advance(1).is_ok());
+            Done::Problems(path, revision, meant, found)
+        });
+    }
+
+    /// Does what was meant with the problems of the buffer in hand.
+    pub(super) fn take_problems(&mut self, meant: LookedFor, all: &[ProblemAt]) {
+        if all.is_empty() {
+            return self.tell("no problems in this buffer");
+        }
+        match meant {
+            LookedFor::Next => {
+                let cursor = self.buffer.document.cursor();
+                let next = all.iter().find(|placed| placed.at > cursor).or_else(|| all.first());
+                if let Some(ProblemAt { at, problem, .. }) = next {
+                    self.buffer.document.go(Motion::To(*at), false);
+                    self.tell(problem.sentence());
+                }
+            }
+            LookedFor::List => {
+                let item = |ProblemAt { at, line, problem }: &ProblemAt| Item {
+                    label: problem.sentence(),
+                    key: format!("line {line}"),
+                    help: String::new(),
+                    pick: Pick::Place(*at),
+                };
+                self.overlay = Some(Overlay::List(List::new("problems", all.iter().map(item).collect())));
             }
         }
-        all
     }
+}
+
+/// What the problems of a buffer are wanted for.
+#[derive(Debug, Clone, Copy)]
+pub enum LookedFor {
+    /// To go to the next one.
+    Next,
+    /// To be listed.
+    List,
+}
+
+/// A problem, the byte of the buffer where it stands, and its line, from 1.
+#[derive(Debug)]
+pub struct ProblemAt {
+    at: usize,
+    line: usize,
+    problem: Problem,
+}
+
+/// The problems of all statements of a text: `go_on` is asked before each statement. None where it was stopped.
+fn all_problems(
+    rope: &Rope,
+    outline: &Outline,
+    catalog: &Catalog,
+    known: &HashMap<StatementId, Vec<Problem>>,
+    mut go_on: impl FnMut() -> bool,
+) -> Option<Vec<ProblemAt>> {
+    let around = Surroundings { catalog, dialect: outline.dialect(), snippets: &[], nearby: "" };
+    let mut all = Vec::new();
+    for statement in outline.statements().iter().take(MOST_LISTED) {
+        if !go_on() {
+            return None;
+        }
+        let text = statement.text(rope);
+        let found = match known.get(&StatementId::of(&text)) {
+            Some(known) => known.clone(),
+            None if text.len() > LARGEST => continue,
+            None => problems_at(rope, statement.start, &text, around),
+        };
+        all.extend(found.into_iter().map(|problem| {
+            let at = statement.start + problem.range.start;
+            ProblemAt { at, line: rope.byte_to_line(at) + 1, problem }
+        }));
+    }
+    Some(all)
 }

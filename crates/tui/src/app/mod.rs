@@ -59,7 +59,7 @@ pub use before::Kept;
 pub use buffer::{Buffer, MARGIN, OpenError};
 pub use completion_popup::{CompletionPopup, Places};
 pub use connection::{Connection, Link};
-pub use diagnostics::Diagnostics;
+pub use diagnostics::{Diagnostics, LookedFor, ProblemAt};
 use guest::Watchers;
 pub use guest::{NotDone, Place, Remote, Reply, Standing, Watcher, Wish};
 pub use overlay::{

@@ -108,6 +108,14 @@ impl App {
                     self.run_prepared(prepared);
                 }
             }
+            Done::Problems(path, revision, meant, found) => {
+                let same = (&path, revision) == (&self.buffer.path, self.buffer.document.revision());
+                match found.filter(|_| same) {
+                    Some(found) => self.take_problems(meant, &found),
+                    None if same => self.tell("stopped"),
+                    None => self.tell("the buffer changed meanwhile; look for its problems again"),
+                }
+            }
             Done::Opened(Ok(buffer), at) => {
                 // It may have been opened another way meanwhile.
                 let open = |other: &Buffer| other.path == buffer.path;
