@@ -86,7 +86,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::dialect::POSTGRES;
+    use crate::dialect::{MYSQL, POSTGRES};
     use crate::host::{HOSTS, by_name, masked};
     use crate::outline::Outline;
 
@@ -148,6 +148,31 @@ mod tests {
         assert_eq!(of("python", r#"q = "select '\N{SHIP}'""#), Err(r"\N".into()));
         assert_eq!(of("java", r#"var q = "select '\ud83d\udea2'";"#), Err(r"\ud83d".into()));
         assert_eq!(of("go", r#"q := "select \q, 'a'""#), Ok(None), "it does not stand in a text");
+    }
+
+    /// What is masked is read as what is sent: by the guards, before it runs.
+    #[test]
+    fn comments_end_where_the_program_ends_their_line() {
+        let shown = |name: &str, code: &str, dialect: &'static Dialect| {
+            let host = by_name(name).unwrap();
+            let masked = Rope::from_str(&masked(code, host));
+            let outline = Outline::new(&masked, dialect);
+            let blanks = |text: String| text.split_whitespace().collect::<Vec<_>>().join(" ");
+            outline.statements().iter().map(|s| blanks(s.text(&masked))).collect::<Vec<_>>().join(" | ")
+        };
+        for (name, code, expected) in [
+            ("python", r#"q = "delete from t -- it's all\nwhere id = 1""#, "delete from t where id = 1"),
+            ("python", r#"q = "select '--\n' from a -- b""#, "select '-- ' from a"),
+            (
+                "java",
+                r#"var q = "select 'why??' from a where b ?? 'c' and d = ? and e %% 2 = 1 -- ??";"#,
+                "select 'why??' from a where b ? 'c' and d = ? and e % 2 = 1",
+            ),
+            ("python", r#"q = "select 'a\\nb\\'c', d from e""#, r"select 'a \nb \'c', d from e"),
+        ] {
+            let dialect = if code.contains("nb") { &MYSQL } else { &POSTGRES };
+            assert_eq!(shown(name, code, dialect), expected, "{code}");
+        }
     }
 
     proptest! {

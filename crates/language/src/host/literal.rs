@@ -44,9 +44,10 @@ impl Literal {
                     let mut room = [0; 4];
                     let sign = if let Meaning::Character(c) = meaning { encoded(*c, &mut room) } else { &[] };
                     // A name within escaped quotes must not get blanks: the one that closes it comes first. Two of them side
-                    // by side stand for one within the text, and stay side by side.
+                    // by side stand for one within the text, and stay side by side. What is not a quote stays by what follows.
+                    let is_quote = matches!(sign, [b'\'' | b'"' | b'`']);
                     let same = |part: &&Part| matches!(part, Part::Escape(_, other) if other == meaning);
-                    let closes = self.parts.iter().take(number).filter(same).count() % 2 == 1;
+                    let closes = is_quote && self.parts.iter().take(number).filter(same).count() % 2 == 1;
                     let beside = |other: Option<&Part>, at: fn(&Range<usize>) -> usize, here: usize| {
                         let other = other.filter(same);
                         other.is_some_and(|part| matches!(part, Part::Escape(other, _) if at(other) == here))
@@ -54,7 +55,7 @@ impl Literal {
                     let before = number.checked_sub(1).and_then(|before| self.parts.get(before));
                     let first = match closes {
                         true => !beside(self.parts.get(number + 1), |other| other.start, range.end),
-                        false => beside(before, |other| other.end, range.start),
+                        false => is_quote && beside(before, |other| other.end, range.start),
                     };
                     let from = if first { 0 } else { bytes.len() - sign.len() };
                     bytes.iter_mut().skip(from).zip(sign).for_each(|(to, from)| *to = *from);
@@ -72,7 +73,12 @@ impl Literal {
             }
         }
         name_places(&mut out);
-        halve_marks(&mut out);
+        let line_end = |part: &Part| match part {
+            Part::Escape(range, Meaning::Character('\n')) => Some(range.start - self.inside.start),
+            _ => None,
+        };
+        let line_ends: Vec<usize> = self.parts.iter().filter_map(line_end).collect();
+        settle(&mut out, &line_ends);
         out
     }
 }
@@ -114,16 +120,46 @@ fn name_places(out: &mut [u8]) {
     }
 }
 
-/// Drivers whose places are `?` have `??` for the operator.
-fn halve_marks(out: &mut [u8]) {
-    let mut rest = out;
-    while let Some(at) = rest.windows(2).position(|pair| pair == b"??") {
-        rest = rest.get_mut(at..).unwrap_or_default();
-        if let Some(first) = rest.first_mut() {
-            *first = b' ';
+/// Settles what drivers and the program make of signs outside of quoted texts: `??` and `%%` are one sign each, and a comment
+/// ends where the program writes the end of its line as an escape, at one of these places. Nothing is left of such a comment,
+/// since the masked text has no line end there.
+fn settle(out: &mut [u8], line_ends: &[usize]) {
+    let (mut at, mut quote, mut comment) = (0, None, None);
+    while let Some(byte) = out.get(at).copied() {
+        let next = out.get(at + 1).copied();
+        if let Some(from) = comment {
+            if line_ends.binary_search(&at).is_ok() {
+                let (before, rest) = out.split_at_mut(from);
+                // A mark at the beginning is looked for later.
+                let is_mark = before.iter().all(u8::is_ascii_whitespace);
+                if let Some(comment) = rest.get_mut(..at - from).filter(|comment| !(is_mark && says_sql(comment))) {
+                    comment.fill(b' ');
+                }
+                comment = None;
+            } else if byte == b'\n' {
+                comment = None;
+            }
+        } else if let Some(open) = quote {
+            quote = Some(open).filter(|open| *open != byte);
+        } else {
+            match byte {
+                b'\'' | b'"' => quote = Some(byte),
+                b'-' if next == Some(b'-') => comment = Some(at),
+                b'?' | b'%' if next == Some(byte) => {
+                    out[at] = b' ';
+                    at += 1;
+                }
+                _ => {}
+            }
         }
-        rest = rest.get_mut(2..).unwrap_or_default();
+        at += 1;
     }
+}
+
+/// Whether a comment is the mark of a literal of SQL.
+fn says_sql(comment: &[u8]) -> bool {
+    let word = comment.get(2..).unwrap_or_default().trim_ascii();
+    word.eq_ignore_ascii_case(b"sql")
 }
 
 /// A parameter for a value: by the last name in it where there is room, else by its number.
