@@ -325,6 +325,17 @@ fn places_of_drivers_are_parameters() {
     assert_eq!(server.sql("select facts from ports where id = 2").trim(), r#"{"a": 7, "b": 1}"#);
     let (_, err) = run(4, &["-p", "?1={}"]).exits(2);
     assert!(err.contains("?2 has no value"), "{err}");
+    // A sign that the server would take for an operator, so that every row fits.
+    let home = home.file("Ports.cs", "var q = \"select name from ports where id = @Id\";\n");
+    let cs = ["run", "Ports.cs:1", "-c", "bookings", "-f", "csv", "-p", "Id=2"];
+    assert_eq!(home.call(&cs).gives(), "name\nGullhaven\n");
+    let (_, err) =
+        home.call(&["run", "-c", "bookings", "-s", "select name from ports where id = @id", "-p", "a=1"]).exits(2);
+    assert!(err.contains("@id has no value"), "{err}");
+    let (_, err) = home.call(&["run", "-c", "bookings", "-s", "delete from ports where id = @id"]).exits(2);
+    assert!(err.contains("@id has no value") && err.contains("with a blank after it @ is an operator"), "{err}");
+    let absolute = home.call(&["run", "-c", "bookings", "-s", "select @ -id as n from ports order by 1", "-f", "csv"]);
+    assert_eq!(absolute.gives(), "n\n1\n2\n");
     // They are asked for on the screen, too.
     let home = home.file("a.sql", "select name from ports where facts ? 'quay' and id = ? or name like ?2;\n");
     let screen = home.screen(&["a.sql", "-c", "bookings"]);

@@ -227,9 +227,15 @@ pub fn give_values(tasks: &mut [Task], given: &[String], dialect: &'static Diale
             let noted = || task.noted.iter().find(|(noted, _)| noted == name);
             given.or_else(noted).map(|(_, value)| (name.clone(), value.clone()))
         };
-        // Without any value the server tells what it misses.
+        // Without any value the server tells what it misses; unless it would read the name as something else.
         if values.is_empty() && task.noted.is_empty() {
-            continue;
+            match names.iter().find(|name| parameters::is_mistakable(name, dialect)) {
+                Some(name) => {
+                    let what = format!("{}; with a blank after it @ is an operator", without_value(name));
+                    return Err(Failure::Usage(what));
+                }
+                None => continue,
+            }
         }
         for name in &names {
             let value = of(name).ok_or_else(|| Failure::Usage(without_value(name)))?;

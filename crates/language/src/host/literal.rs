@@ -30,7 +30,7 @@ pub(super) enum Part {
 
 impl Literal {
     /// What is written in it for a reader of SQL, in as many bytes.
-    pub(super) fn written(&self, text: &str) -> Vec<u8> {
+    pub(super) fn written(&self, text: &str, host: &Host) -> Vec<u8> {
         let mut out = text.as_bytes().get(self.inside.clone()).unwrap_or_default().to_vec();
         for (number, part) in self.parts.iter().enumerate() {
             let (Part::Escape(range, _) | Part::Value(range)) = part;
@@ -78,7 +78,8 @@ impl Literal {
             _ => None,
         };
         let line_ends: Vec<usize> = self.parts.iter().filter_map(line_end).collect();
-        settle(&mut out, &line_ends);
+        let at_names = host.at_names && !declares(&out);
+        settle(&mut out, &line_ends, at_names);
         out
     }
 }
@@ -122,8 +123,8 @@ fn name_places(out: &mut [u8]) {
 
 /// Settles what drivers and the program make of signs outside of quoted texts: `??` and `%%` are one sign each, and a comment
 /// ends where the program writes the end of its line as an escape, at one of these places. Nothing is left of such a comment,
-/// since the masked text has no line end there.
-fn settle(out: &mut [u8], line_ends: &[usize]) {
+/// since the masked text has no line end there. Where that is what drivers have, `@name` is the place of a value.
+fn settle(out: &mut [u8], line_ends: &[usize], at_names: bool) {
     let (mut at, mut quote, mut comment) = (0, None, None);
     while let Some(byte) = out.get(at).copied() {
         let next = out.get(at + 1).copied();
@@ -149,11 +150,23 @@ fn settle(out: &mut [u8], line_ends: &[usize]) {
                     out[at] = b' ';
                     at += 1;
                 }
+                b'@' if next == Some(b'@') => at += 1,
+                b'@' if at_names && next.is_some_and(|next| next.is_ascii_alphabetic() || next == b'_') => {
+                    out[at] = b':'
+                }
                 _ => {}
             }
         }
         at += 1;
     }
+}
+
+/// Whether a text has variables of its own, or gives them values.
+fn declares(text: &[u8]) -> bool {
+    let lower = text.to_ascii_lowercase();
+    let has = |word: &[u8]| lower.windows(word.len()).any(|part| part == word);
+    // A call names what the procedure takes.
+    lower.trim_ascii_start().starts_with(b"exec") || has(b"declare @") || has(b"set @") || has(b":=")
 }
 
 /// Whether a comment is the mark of a literal of SQL.

@@ -37,7 +37,7 @@ impl Masked {
             let last = next.checked_sub(1).and_then(|last| found.get(last)).map_or(0, |last| last.end);
             let last = values.last().map_or(last, |(_, value)| last.max(value.end + 1));
             groups.extend(parts.first().map(|first| first.start..last));
-            let mut written: Vec<Vec<u8>> = parts.iter().map(|literal| literal.written(text)).collect();
+            let mut written: Vec<Vec<u8>> = parts.iter().map(|literal| literal.written(text, host)).collect();
             for (number, _) in &values {
                 let (before, after) = written.split_at_mut(number + 1);
                 without_quotes(before.last_mut(), after.first_mut());

@@ -66,6 +66,8 @@ pub struct Host {
     pub here: bool,
     /// What may stand between two literals that are one text, beside blanks.
     pub joins: &'static [u8],
+    /// Whether drivers have `@name` for the place of a value on every server.
+    pub at_names: bool,
 }
 
 const fn plain(open: &'static str, escapes: &'static Escapes) -> Quote {
@@ -116,6 +118,7 @@ pub static HOSTS: &[Host] = &[
         ],
         here: false,
         joins: b"",
+        at_names: false,
     },
     Host {
         name: "python",
@@ -143,6 +146,7 @@ pub static HOSTS: &[Host] = &[
         ],
         here: false,
         joins: b"+\\",
+        at_names: false,
     },
     Host {
         name: "javascript",
@@ -153,6 +157,7 @@ pub static HOSTS: &[Host] = &[
         quotes: SCRIPT_QUOTES,
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "typescript",
@@ -163,6 +168,7 @@ pub static HOSTS: &[Host] = &[
         quotes: SCRIPT_QUOTES,
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "go",
@@ -173,6 +179,7 @@ pub static HOSTS: &[Host] = &[
         quotes: &[raw("`"), plain("\"", escape::GO)],
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "java",
@@ -180,9 +187,10 @@ pub static HOSTS: &[Host] = &[
         endings: &["java"],
         line_comments: C_COMMENTS.0,
         block_comment: C_COMMENTS.1,
-        quotes: &[plain("\"\"\"", escape::JAVA), plain("\"", escape::JAVA)],
+        quotes: &[with(plain("\"\"\"", escape::JAVA), HASH_BRACES), with(plain("\"", escape::JAVA), HASH_BRACES)],
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "kotlin",
@@ -193,6 +201,7 @@ pub static HOSTS: &[Host] = &[
         quotes: &[with(raw("\"\"\""), DOLLARS), with(plain("\"", escape::KOTLIN), DOLLARS)],
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "csharp",
@@ -210,6 +219,7 @@ pub static HOSTS: &[Host] = &[
         ],
         here: false,
         joins: b"+",
+        at_names: true,
     },
     Host {
         name: "php",
@@ -223,6 +233,7 @@ pub static HOSTS: &[Host] = &[
         ],
         here: true,
         joins: b".",
+        at_names: false,
     },
     Host {
         name: "ruby",
@@ -233,6 +244,7 @@ pub static HOSTS: &[Host] = &[
         quotes: &[over_lines(with(plain("\"", escape::RUBY), HASH_BRACES)), over_lines(plain("'", escape::ONE))],
         here: true,
         joins: b"+\\",
+        at_names: false,
     },
     Host {
         name: "swift",
@@ -243,6 +255,7 @@ pub static HOSTS: &[Host] = &[
         quotes: &[with(plain("\"\"\"", escape::SWIFT), SLASH_PARENS), with(plain("\"", escape::SWIFT), SLASH_PARENS)],
         here: false,
         joins: b"+",
+        at_names: false,
     },
     Host {
         name: "shellscript",
@@ -253,6 +266,7 @@ pub static HOSTS: &[Host] = &[
         quotes: &[over_lines(with(plain("\"", escape::SHELL), DOLLARS)), over_lines(raw("'"))],
         here: true,
         joins: b"\\",
+        at_names: false,
     },
 ];
 
@@ -266,6 +280,7 @@ pub static PLAIN: Host = Host {
     quotes: &[],
     here: false,
     joins: b"",
+    at_names: false,
 };
 
 /// The language that editors call so.

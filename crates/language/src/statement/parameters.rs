@@ -4,7 +4,8 @@
 //! Each language has its own: `$1` (PostgreSQL), `?` (MySQL), and `?`, `?7`, `:name`, `@name`, `$name`
 //! (SQLite). `:name` and `?` are understood everywhere: where the server does not know them, they are numbered on the
 //! way. What is a cast (`::int`), a slice (`[1:n]`) or a label (`deep: loop`) is not a parameter, nor is `?` where it
-//! stands between two values: there it is an operator (of JSON, of PostgreSQL).
+//! stands between two values: there it is an operator (of JSON, of PostgreSQL). `@name` is one, too, where the server has
+//! no variables: PostgreSQL would take it for an operator, and `id = @id` for true.
 
 use std::ops::Range;
 
@@ -138,6 +139,14 @@ fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, Stri
                 before.take(&token);
                 continue;
             }
+            TokenKind::Punctuation(b'@') if before.wants_named(&token, &rope, dialect) => {
+                if let Some(name) = tokens.next_if(|next| next.kind == TokenKind::Word && next.start == token.end) {
+                    let token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
+                    found.push((token.range(), statement.get(token.range()).unwrap_or_default().to_owned()));
+                    before.take(&token);
+                    continue;
+                }
+            }
             TokenKind::Punctuation(b':') => {
                 let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
                 if let Some(next) = next.filter(|_| value_may_follow(before.last.as_ref(), in_document)) {
@@ -172,6 +181,15 @@ impl Before {
         if !token.kind.is_trivia() {
             self.meaning = Some(*token);
         }
+    }
+
+    /// Whether `@` directly before a name, which PostgreSQL takes for an operator (the value without its sign), can only be
+    /// the place of a value: nothing that has a value stands before it, and it is not a part of another operator.
+    fn wants_named(&self, token: &Token, rope: &Rope, dialect: &'static Dialect) -> bool {
+        let beside = self.meaning.filter(|before| before.end == token.start);
+        let is_operator =
+            beside.is_some_and(|before| !matches!(before.kind, TokenKind::Punctuation(b'(' | b',' | b'=' | b'>')));
+        is_mistakable("@", dialect) && !is_operator && self.wants_value(token, rope, dialect)
     }
 
     /// Whether a `?` that is an operator, too, can only stand for a value: nothing that has a value stands before it.
@@ -213,6 +231,12 @@ pub fn with_names<'a>(tokens: Lexer<'a>, dialect: &'static Dialect) -> impl Iter
         let mut token = tokens.next()?;
         match token.kind {
             TokenKind::Punctuation(b':') if takes && value_may_follow(before.last.as_ref(), false) => {
+                let is_name = |next: &Token| next.kind == TokenKind::Word && next.start == token.end;
+                if let Some(name) = tokens.next_if(is_name) {
+                    token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
+                }
+            }
+            TokenKind::Punctuation(b'@') if takes && before.wants_named(&token, rope, dialect) => {
                 let is_name = |next: &Token| next.kind == TokenKind::Word && next.start == token.end;
                 if let Some(name) = tokens.next_if(is_name) {
                     token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
@@ -289,6 +313,11 @@ pub fn noted_above(rope: &Rope, line: usize, marks: &[&str]) -> Vec<Value> {
         Some((name.to_owned(), ParameterValue::read(value)))
     };
     above.take_while(is_comment).filter_map(noted).collect()
+}
+
+/// Whether a server would take a parameter of this name for something else, and not refuse it, if it came without a value.
+pub fn is_mistakable(name: &str, dialect: &Dialect) -> bool {
+    name.starts_with('@') && dialect.parameters.contains(&b'$') && !dialect.parameters.contains(&b'@')
 }
 
 /// Whether who gives a value for `given` means the parameter of this name: the sign before it may be left out.
@@ -455,6 +484,12 @@ mod tests {
             ),
             (&SQLSERVER, "select top (?) a from b where c = ? and d like ?", vec!["?1", "?2", "?3"]),
             (&SQLSERVER, "exec p ?, @b = ?", vec!["?1", "?2"]),
+            (
+                &POSTGRES,
+                "select @ -5, a @> b, c <@ d, e <@f, g @@ h, i @@j, @(k) from t where l = @id and m in (@one,@two) and n=@ID and o>@p and 'x@y' = @ z",
+                vec!["@id", "@one", "@two", "@ID", "@p"],
+            ),
+            (&MYSQL, "select @x where a = @y", vec![]),
             (&POSTGRES, "select ?2, a ? 'b' where c = ?1 and d = ?2", vec!["?2", "?1"]),
             (&MYSQL, "select ?, ? + :fare, @x := 1, '?'", vec!["?1", "?2", ":fare"]),
             (&MYSQL, "create procedure p() deep:begin end", vec![]),
@@ -497,6 +532,8 @@ mod tests {
         let postgres = numbered("select ?, a ? 'b' where c = :d and e=?", &POSTGRES);
         assert_eq!(postgres.text, "select $1, a ? 'b' where c = $2 and e=$3");
         assert_eq!(postgres.names, ["?1", ":d", "?2"]);
+        let named = numbered("delete from t where id = @id or a < ? or b=@id", &POSTGRES);
+        assert_eq!(named.text, "delete from t where id = $1 or a < $2 or b=$1");
         let sqlserver = numbered("select ? where a = ? or b = @c", &SQLSERVER);
         assert_eq!(sqlserver.text, "select @value_1 where a = @value_2 or b = @c");
         assert_eq!(sqlserver.names, ["?1", "?2", "@c"]);

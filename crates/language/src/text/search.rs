@@ -79,11 +79,13 @@ pub struct Replacement {
 }
 
 impl Replacement {
-    /// Reads `/pattern/by/`. Any sign may stand for the slash.
+    /// Reads `/pattern/by/`. Any sign may stand for the slash; written twice at the beginning, where one was there already, it
+    /// counts once.
     pub fn read(written: &str) -> Result<Replacement, SearchError> {
         let sign =
             written.chars().next().filter(|c| !c.is_alphanumeric() && !c.is_whitespace()).ok_or(SearchError::Form)?;
-        let mut parts = written.split(sign).skip(1);
+        let again = written.strip_prefix(sign).filter(|rest| rest.starts_with(sign) && rest.matches(sign).count() == 3);
+        let mut parts = again.unwrap_or(written).split(sign).skip(1);
         let (Some(pattern), Some(by)) = (parts.next(), parts.next()) else { return Err(SearchError::Form) };
         if pattern.is_empty() || parts.any(|rest| !rest.is_empty()) {
             return Err(SearchError::Form);
@@ -121,7 +123,8 @@ mod tests {
         assert_eq!(apply("/b/x/", "a b b"), Ok(("a x x".into(), 2)));
         assert_eq!(apply("/(\\w)=(\\w)/$2=$1", "a=b"), Ok(("b=a".into(), 1)));
         assert_eq!(apply("#/#-#", "a/b"), Ok(("a-b".into(), 1)));
-        for wrong in ["", "abc", "//x/", "/a/b/c"] {
+        assert_eq!(apply("//b/x/", "a b b"), Ok(("a x x".into(), 2)));
+        for wrong in ["", "abc", "//x/", "/a/b/c", "//", "///", "////"] {
             assert_eq!(Replacement::read(wrong).map(drop), Err(SearchError::Form), "{wrong}");
         }
         let error = Replacement::read("/(/x/").map(drop).unwrap_err().to_string();
