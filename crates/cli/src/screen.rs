@@ -6,6 +6,7 @@ use std::sync::mpsc::channel;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use jaunty_language::host::{self, Code};
 use jaunty_serve::panes::TEXT_WANTED;
 use jaunty_serve::service::Service;
 use jaunty_serve::socket::{self, Listening, Tell};
@@ -48,18 +49,27 @@ impl Listener {
 fn asked(post: &Post, method: &str, given: &Map<String, Value>, tell: &Tell) -> Result<Value, Refusal> {
     let text = |name: &str| given.get(name).and_then(Value::as_str).map(str::to_owned);
     let number = |name: &str| given.get(name).and_then(Value::as_u64).unwrap_or_default();
-    let place = || Place {
-        path: PathBuf::from(text("path").unwrap_or_default()),
-        version: i64::try_from(number("version")).unwrap_or(i64::MAX),
-        text: text("text"),
-        host: text("host"),
-        at: usize::try_from(number("at")).unwrap_or(usize::MAX),
-        connection: text("connection"),
+    // Code is read here: the screen does not wait for it.
+    let code = || -> Result<Option<Code>, Refusal> {
+        let Some((name, text)) = text("host").zip(text("text")) else { return Ok(None) };
+        let unknown = || Refusal::params(format!("no programming language is named \"{name}\" here"));
+        let named = host::by_name(&name).or((name == host::PLAIN.name).then_some(&host::PLAIN));
+        Ok(Some(Code::new(&text, named.ok_or_else(unknown)?)))
+    };
+    let place = || -> Result<Place, Refusal> {
+        Ok(Place {
+            path: PathBuf::from(text("path").unwrap_or_default()),
+            version: i64::try_from(number("version")).unwrap_or(i64::MAX),
+            text: text("text"),
+            code: code()?,
+            at: usize::try_from(number("at")).unwrap_or(usize::MAX),
+            connection: text("connection"),
+        })
     };
     let wish = match method {
         "screen.actions" => return Ok(actions()),
-        "screen.follow" => Wish::Follow(place()),
-        "screen.run" => Wish::Run(place()),
+        "screen.follow" => Wish::Follow(place()?),
+        "screen.run" => Wish::Run(place()?),
         "screen.act" => Wish::Act(text("action").unwrap_or_default()),
         "screen.watch" => {
             let watcher = watcher(Arc::clone(tell));

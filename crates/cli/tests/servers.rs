@@ -326,8 +326,10 @@ fn places_of_drivers_are_parameters() {
     let (_, err) = run(4, &["-p", "?1={}"]).exits(2);
     assert!(err.contains("?2 has no value"), "{err}");
     // A sign that the server would take for an operator, so that every row fits.
-    let home = home.file("Ports.cs", "var q = \"select name from ports where id = @Id\";\n");
-    let cs = ["run", "Ports.cs:1", "-c", "bookings", "-f", "csv", "-p", "Id=2"];
+    let home = home.file("Ports.cs", "// @Id = 1\nvar q = \"select name from ports where id = @Id\";\n");
+    let cs = ["run", "Ports.cs:2", "-c", "bookings", "-f", "csv"];
+    assert_eq!(home.call(&cs).gives(), "name\nSaltmarsh\n");
+    let cs = ["run", "Ports.cs:2", "-c", "bookings", "-f", "csv", "-p", "Id=2"];
     assert_eq!(home.call(&cs).gives(), "name\nGullhaven\n");
     let (_, err) =
         home.call(&["run", "-c", "bookings", "-s", "select name from ports where id = @id", "-p", "a=1"]).exits(2);

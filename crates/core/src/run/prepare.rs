@@ -144,7 +144,12 @@ pub fn noted(names: &[String], (rope, code): (&Rope, Option<&Code>), start: usiz
         Some(code) => code.noted_above(start),
         None => parameters::noted_above(rope, rope.byte_to_line(start), dialect.line_comments),
     };
-    let of = |name: &String| above.iter().find(|(noted, _)| noted == name).cloned();
+    // In code the sign is the driver's, and not always ours: `@port` for what is `:port` here.
+    let is_it = |noted: &str, name: &str| noted == name || code.is_some() && parameters::is_alike(noted, name);
+    let of = |name: &String| {
+        let (_, value) = above.iter().find(|(noted, _)| is_it(noted, name))?;
+        Some((name.clone(), value.clone()))
+    };
     names.iter().filter_map(of).collect()
 }
 

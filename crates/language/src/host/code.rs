@@ -4,8 +4,9 @@ use std::ops::Range;
 
 use ropey::Rope;
 
+use super::exact::exact;
 use super::masked::{Masked, REACH};
-use super::{Exact, Host, exact};
+use super::{Exact, Host};
 use crate::dialect::Dialect;
 use crate::split::Change;
 use crate::statement::parameters::{self, Value};
@@ -110,7 +111,8 @@ impl Code {
         parameters::noted_above(&self.written, line, self.host.line_comments)
     }
 
-    /// The statement in this range as the program sends it; see [`exact`].
+    /// The statement in this range of the masked text as the program sends it; none where that is what stands there. Fails with
+    /// the place of an escape within a quoted text that is not understood.
     pub fn exact(&self, statement: Range<usize>, dialect: &'static Dialect) -> Result<Option<Exact>, Range<usize>> {
         let before = self.cuts.partition_point(|cut| *cut <= statement.start);
         let from = before.checked_sub(1).and_then(|last| self.cuts.get(last)).copied().unwrap_or(0);
@@ -142,7 +144,8 @@ mod tests {
 
     use super::*;
     use crate::dialect::POSTGRES;
-    use crate::host::{HOSTS, by_name, masked};
+    use crate::host::masked::masked;
+    use crate::host::{HOSTS, by_name};
     use crate::outline::Outline;
 
     /// Pieces of code in all languages.

@@ -28,7 +28,7 @@ impl Exact {
 
 /// The statement in this range of the masked text as the program sends it; none where that is what stands there. Fails with
 /// the place of an escape within a quoted text that is not understood.
-pub fn exact(
+pub(super) fn exact(
     written: &str,
     (masked, statement): (&Rope, Range<usize>),
     host: &Host,
@@ -87,7 +87,8 @@ mod tests {
 
     use super::*;
     use crate::dialect::{MYSQL, POSTGRES};
-    use crate::host::{HOSTS, by_name, masked};
+    use crate::host::masked::masked;
+    use crate::host::{HOSTS, by_name};
     use crate::outline::Outline;
 
     fn of(name: &str, code: &str) -> Result<Option<Exact>, String> {

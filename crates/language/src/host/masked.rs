@@ -7,13 +7,14 @@ use super::between::{added_to, target, value_after, value_between};
 use super::literal::{Literal, Scan, name_of, scan};
 use super::looks::{is_marked, looks_like_sql, mark_within};
 
-/// The text with everything but its statements blanked out: as many bytes, the same lines, and a semicolon where the
-/// closing quote of a statement was. A value between its literals becomes a parameter, as one within does.
-pub fn masked(text: &str, host: &Host) -> String {
+/// The masked text alone.
+#[cfg(test)]
+pub(super) fn masked(text: &str, host: &Host) -> String {
     Masked::of(text, host).text
 }
 
-/// The masked text, and where it can be cut: what stands before such a place and what stands from it on are masked alike if
+/// A text with everything but its statements blanked out: as many bytes, the same lines, and a semicolon where the closing quote
+/// of a statement was. A value between its literals becomes a parameter, as one within does. And where it can be cut: what stands before such a place and what stands from it on are masked alike if
 /// they are masked alone, as far as [`REACH`] bytes on both sides stay as they are.
 pub(super) struct Masked {
     pub text: String,

@@ -1,6 +1,6 @@
 //! Statements of SQL inside the string literals of program code.
 //!
-//! [`masked`] gives the text with everything else blanked out, byte for byte: what finds, judges and runs statements in
+//! [`Code`] has the text with everything else blanked out, byte for byte: what finds, judges and runs statements in
 //! a text of SQL does so in it, and places are the same in both. A value that the program puts into a literal becomes
 //! a parameter.
 //!
@@ -16,8 +16,7 @@ mod masked;
 
 pub use code::Code;
 pub use escape::Escapes;
-pub use exact::{Exact, exact};
-pub use masked::masked;
+pub use exact::Exact;
 
 /// What stands in a literal for a value of the program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -298,6 +297,7 @@ mod tests {
     use proptest::prelude::*;
     use ropey::Rope;
 
+    use super::masked::masked;
     use super::*;
     use crate::dialect::POSTGRES;
     use crate::outline::Outline;

@@ -86,83 +86,57 @@ pub type Value = (String, ParameterValue);
 
 /// The places of a statement's parameters with their names. Those without a name are counted: `?1`, `?2`.
 fn places(statement: &str, dialect: &'static Dialect) -> Vec<(Range<usize>, String)> {
-    let rope = Rope::from_str(statement);
     let mut found = Vec::new();
-    let mut unnamed = 0;
-    let mut before = Before::default();
-    let mut tokens = Lexer::new(&rope, dialect, 0).peekable();
     if !dialect.takes_parameters() {
         return found;
     }
+    let rope = Rope::from_str(statement);
+    let mut unnamed = 0;
     // Variables that nobody declares stand for values too, where a language has them.
     let variables = dialect.word_signs.contains(&b'@');
     let declared = if variables { declared(statement, dialect) } else { Vec::new() };
-    // The word that the statement in hand begins with: `EXEC p @port = 5` names a parameter of a procedure.
-    let mut lead = String::new();
+    // The word that the statement in hand begins with, and a variable after it that is not one where `=` follows:
+    // `EXEC p @port = 5` names a parameter of a procedure.
+    let (mut lead, mut undecided) = (String::new(), None);
     let in_document = dialect.family == Family::Documents;
+    let mut previous: Option<Token> = None;
+    let mut tokens = with_names(Lexer::new(&rope, dialect, 0), dialect).peekable();
     while let Some(token) = tokens.next() {
+        let text = statement.get(token.range()).unwrap_or_default();
+        if !token.kind.is_trivia() {
+            found.extend(undecided.take().filter(|_| token.kind != TokenKind::Punctuation(b'=')));
+        }
         match token.kind {
-            TokenKind::Parameter => {
-                let text = statement.get(token.range()).unwrap_or_default();
-                if text == "?" {
-                    unnamed += 1;
-                    found.push((token.range(), format!("?{unnamed}")));
-                } else {
-                    found.push((token.range(), text.to_owned()));
-                }
+            TokenKind::Parameter if text == "?" => {
+                unnamed += 1;
+                found.push((token.range(), format!("?{unnamed}")));
             }
+            TokenKind::Parameter => found.push((token.range(), text.to_owned())),
             TokenKind::Word if variables => {
-                let text = statement.get(token.range()).unwrap_or_default();
-                let named = text.starts_with('@') && !text.starts_with("@@");
                 if dialect.starter(text).is_some() {
                     lead = text.to_ascii_lowercase();
                 }
-                let mut behind = tokens.clone().filter(|token| !token.kind.is_trivia());
-                let names = lead.starts_with("exec")
-                    && behind.next().is_some_and(|token| token.kind == TokenKind::Punctuation(b'='))
-                    && !ends_in_exec(statement, token.start);
-                if named && !names && !declared.iter().any(|known| known.eq_ignore_ascii_case(text)) {
-                    found.push((token.range(), text.to_owned()));
-                }
-            }
-            TokenKind::Punctuation(b'?') if before.wants_value(&token, &rope, dialect) => {
-                let number = tokens.next_if(|next| next.kind == TokenKind::Number && next.start == token.end);
-                let token = Token { kind: TokenKind::Parameter, end: number.map_or(token.end, |n| n.end), ..token };
-                let name = match number {
-                    Some(_) => statement.get(token.range()).unwrap_or_default().to_owned(),
-                    None => {
-                        unnamed += 1;
-                        format!("?{unnamed}")
+                let named = text.starts_with('@') && !text.starts_with("@@");
+                if named && !declared.iter().any(|known| known.eq_ignore_ascii_case(text)) {
+                    let variable = (token.range(), text.to_owned());
+                    match lead.starts_with("exec") && !ends_in_exec(statement, token.start) {
+                        true => undecided = Some(variable),
+                        false => found.push(variable),
                     }
-                };
-                found.push((token.range(), name));
-                before.take(&token);
-                continue;
-            }
-            TokenKind::Punctuation(b'@') if before.wants_named(&token, &rope, dialect) => {
-                if let Some(name) = tokens.next_if(|next| next.kind == TokenKind::Word && next.start == token.end) {
-                    let token = Token { kind: TokenKind::Parameter, end: name.end, ..token };
-                    found.push((token.range(), statement.get(token.range()).unwrap_or_default().to_owned()));
-                    before.take(&token);
-                    continue;
                 }
             }
-            TokenKind::Punctuation(b':') => {
+            TokenKind::Punctuation(b':') if in_document && value_may_follow(previous.as_ref(), true) => {
                 let next = tokens.peek().filter(|next| next.kind == TokenKind::Word && next.start == token.end);
-                if let Some(next) = next.filter(|_| value_may_follow(before.last.as_ref(), in_document)) {
-                    let range = token.start..next.end;
-                    let name = statement.get(range.clone()).unwrap_or_default().to_owned();
-                    // In a document the colon may stand close to its value: `{ open :true }`.
-                    let is_value = matches!(name.as_str(), ":true" | ":false" | ":null" | ":NaN" | ":Infinity");
-                    if !(is_value && in_document) {
-                        found.push((range, name));
-                    }
-                }
+                let name = next.and_then(|next| Some((token.start..next.end, statement.get(token.start..next.end)?)));
+                // The colon may stand close to its value: `{ open :true }`.
+                let is_value = |name: &str| matches!(name, ":true" | ":false" | ":null" | ":NaN" | ":Infinity");
+                found.extend(name.filter(|(_, name)| !is_value(name)).map(|(range, name)| (range, name.to_owned())));
             }
             _ => {}
         }
-        before.take(&token);
+        previous = Some(token);
     }
+    found.extend(undecided);
     found
 }
 
@@ -318,6 +292,12 @@ pub fn noted_above(rope: &Rope, line: usize, marks: &[&str]) -> Vec<Value> {
 /// Whether a server would take a parameter of this name for something else, and not refuse it, if it came without a value.
 pub fn is_mistakable(name: &str, dialect: &Dialect) -> bool {
     name.starts_with('@') && dialect.parameters.contains(&b'$') && !dialect.parameters.contains(&b'@')
+}
+
+/// Whether two names differ at most in the sign before them.
+pub fn is_alike(one: &str, other: &str) -> bool {
+    const SIGNS: [char; 4] = [':', '@', '$', '?'];
+    one.trim_start_matches(SIGNS) == other.trim_start_matches(SIGNS)
 }
 
 /// Whether who gives a value for `given` means the parameter of this name: the sign before it may be left out.

@@ -9,14 +9,14 @@ use std::path::{Path, PathBuf};
 use jaunty_core::logbook::Outcome;
 use jaunty_language::dialect;
 use jaunty_language::edit::document::{Document, Motion};
-use jaunty_language::host::{self, Code, Host};
+use jaunty_language::host::Code;
 use jaunty_language::outline::StatementId;
 
 use super::{App, Buffer};
 use crate::action::{ACTIONS, Scope, by_name};
 
 /// A text of an editor, and where its cursor is.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default)]
 pub struct Place {
     /// The file.
     pub path: PathBuf,
@@ -24,20 +24,12 @@ pub struct Place {
     pub version: i64,
     /// The text; none where this screen was given that version before.
     pub text: Option<String>,
-    /// The programming language that it is in; none for statements.
-    pub host: Option<String>,
+    /// The program code that this text is, read; none where it is statements.
+    pub code: Option<Code>,
     /// The position of the cursor, in bytes.
     pub at: usize,
     /// The connection that the text runs on.
     pub connection: Option<String>,
-}
-
-impl Place {
-    fn host(&self) -> Result<Option<&'static Host>, NotDone> {
-        let unknown = |name: &String| NotDone::Refused(format!("no programming language is named \"{name}\" here"));
-        let named = |name: &String| host::by_name(name).or((name == host::PLAIN.name).then_some(&host::PLAIN));
-        self.host.as_ref().map(|name| named(name).ok_or_else(|| unknown(name))).transpose()
-    }
 }
 
 /// What is wished from outside.
@@ -126,10 +118,9 @@ impl fmt::Debug for Remote {
 
 impl Buffer {
     /// The text of an editor: nothing of it is written by us, to its file or to a journal.
-    pub fn of_editor(path: &Path, version: i64, text: &str, host: Option<&'static Host>) -> Buffer {
+    pub fn of_editor(path: &Path, version: i64, text: &str, code: Option<Code>) -> Buffer {
         let ending = path.extension().unwrap_or_default().to_string_lossy();
         let dialect = dialect::by_extension(&ending).unwrap_or(dialect::FALLBACK);
-        let code = host.map(|host| Code::new(text, host));
         let document = match &code {
             Some(code) => Document::new(&code.masked().to_string(), dialect),
             None => Document::new(text, dialect),
@@ -201,12 +192,11 @@ impl App {
             return self.look_with_editor(&place);
         }
         let known = self.buffer.path == place.path && self.buffer.version() == Some(place.version);
-        let host = place.host()?;
         match place.text {
             Some(text) if !known => {
                 let dialect = self.buffer.document.outline().dialect();
                 let same = self.buffer.path == place.path;
-                self.buffer = Buffer::of_editor(&place.path, place.version, &text, host);
+                self.buffer = Buffer::of_editor(&place.path, place.version, &text, place.code);
                 if same {
                     self.buffer.document.set_dialect(dialect);
                 }
@@ -234,7 +224,7 @@ impl App {
     /// A screen with a text of its own shows the rows of the editor's statement, if it ran here, and leaves its text be.
     fn look_with_editor(&mut self, place: &Place) -> Result<(), NotDone> {
         let Some(text) = &place.text else { return Err(NotDone::TextWanted) };
-        let mut editors = Buffer::of_editor(&place.path, place.version, text, place.host()?);
+        let mut editors = Buffer::of_editor(&place.path, place.version, text, place.code.clone());
         editors.document.set_dialect(self.buffer.document.outline().dialect());
         editors.document.go(Motion::To(place.at.min(text.len())), false);
         let statement = editors.document.statement().map(|statement| statement.text(editors.document.rope()));
