@@ -50,22 +50,23 @@ where not exists (select from pg_depend d where d.classid = 'pg_namespace'::regc
 types as (select t.* from pg_type t where (t.typtype in ('d', 'e', 'r') or t.typtype = 'c' and exists (select from pg_class c where c.oid = t.typrelid and c.relkind = 'c')) \
 and not exists (select from pg_depend d where d.classid = 'pg_type'::regclass and d.objid = t.oid and d.deptype = 'e')), \
 defaults as (select d.*, pg_get_userbyid(d.defaclrole) as whose, case when d.defaclnamespace = 0 then '' else (select format(' in schema %I', nspname) from pg_namespace where oid = d.defaclnamespace) end as place from pg_default_acl d), \
+whom(oid, who) as (select 0::oid, 'public' union all select oid, quote_ident(rolname) from pg_roles), options(is_grantable, option) as (values (true, ' with grant option'), (false, '')), \
 kinds(sign, word, usual) as (values ('r', 'tables', null), ('S', 'sequences', null), ('f', 'functions', 'execute'), ('T', 'types', 'usage'), ('n', 'schemas', null)) \
 select schema, statement from ( \
 select n.nspname, 1, n.nspname, format('alter schema %I owner to %I', n.nspname, pg_get_userbyid(n.nspowner)) from ours n \
 where not (n.nspname = 'public' and (n.nspowner = 10 or pg_get_userbyid(n.nspowner) = 'pg_database_owner')) \
 union all select n.nspname, 2, n.nspname, 'revoke all on schema public from public' from ours n where n.nspname = 'public' and n.changed \
 union all select n.nspname, 3, who, format('grant %s on schema %I to %s%s', string_agg(lower(x.privilege_type), ', ' order by x.privilege_type), n.nspname, who, option) \
-from ours n, aclexplode(n.nspacl) x, lateral (select case x.grantee when 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, case when x.is_grantable then ' with grant option' else '' end) w(who, option) \
+from ours n, aclexplode(n.nspacl) x join whom on whom.oid = x.grantee join options using (is_grantable) \
 where x.grantee <> n.nspowner and (n.nspname <> 'public' or x.grantee <> 0 or n.changed) group by n.nspname, who, option \
 union all select n.nspname, 4, t.typname, format('alter type %I.%I owner to %I', n.nspname, t.typname, pg_get_userbyid(t.typowner)) from types t join ours n on n.oid = t.typnamespace \
 union all select n.nspname, 5, t.typname, format('revoke usage on type %I.%I from public', n.nspname, t.typname) from types t join ours n on n.oid = t.typnamespace \
 where t.typacl is not null and not exists (select from aclexplode(t.typacl) x where x.grantee = 0) \
 union all select n.nspname, 6, t.typname || ' ' || who, format('grant usage on type %I.%I to %s%s', n.nspname, t.typname, who, option) \
-from types t join ours n on n.oid = t.typnamespace, aclexplode(t.typacl) x, lateral (select case x.grantee when 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, case when x.is_grantable then ' with grant option' else '' end) w(who, option) \
+from types t join ours n on n.oid = t.typnamespace, aclexplode(t.typacl) x join whom on whom.oid = x.grantee join options using (is_grantable) \
 where x.grantee not in (0, t.typowner) \
 union all select coalesce(n.nspname, ''), 7, d.whose || k.word || who, format('alter default privileges for role %I%s grant %s on %s to %s%s', d.whose, d.place, string_agg(lower(x.privilege_type), ', ' order by x.privilege_type), k.word, who, option) \
-from defaults d left join ours n on n.oid = d.defaclnamespace join kinds k on k.sign = d.defaclobjtype, aclexplode(d.defaclacl) x, lateral (select case x.grantee when 0 then 'public' else quote_ident(pg_get_userbyid(x.grantee)) end, case when x.is_grantable then ' with grant option' else '' end) w(who, option) \
+from defaults d left join ours n on n.oid = d.defaclnamespace join kinds k on k.sign = d.defaclobjtype, aclexplode(d.defaclacl) x join whom on whom.oid = x.grantee join options using (is_grantable) \
 where x.grantee <> d.defaclrole and (x.grantee <> 0 or k.usual is null or d.defaclnamespace <> 0) group by n.nspname, d.whose, d.place, k.word, who, option \
 union all select '', 8, d.whose || k.word, format('alter default privileges for role %I revoke %s on %s from public', d.whose, k.usual, k.word) \
 from defaults d join kinds k on k.sign = d.defaclobjtype where d.defaclnamespace = 0 and k.usual is not null and not exists (select from aclexplode(d.defaclacl) x where x.grantee = 0) \
