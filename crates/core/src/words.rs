@@ -200,6 +200,7 @@ pub fn tried(found: &Tried) -> Vec<String> {
     let named = |name: &str, value: &str| (!value.is_empty()).then(|| format!("{name} {value}"));
     let facts = [
         Some(location.server.clone()),
+        named("at", &location.node),
         named("as", &location.user),
         named("in", &location.database),
         named("schema", &location.schema),

@@ -13,6 +13,7 @@ mod mariadb;
 mod postgres;
 mod process;
 mod redis;
+mod redis_cluster;
 pub mod runner;
 mod sshd;
 
@@ -21,6 +22,7 @@ pub use mariadb::Mariadb;
 pub use postgres::Postgres;
 pub use process::Certificates;
 pub use redis::Redis;
+pub use redis_cluster::RedisCluster;
 pub use sshd::{Agent, Sshd};
 
 /// The password of all users of these servers.

@@ -74,6 +74,7 @@ fn attempt(name: &str, json: bool) -> Result<(), Failure> {
         "name": profile.name,
         "connected": true,
         "server": location.server,
+        "node": location.node,
         "user": location.user,
         "database": location.database,
         "schema": location.schema,

@@ -32,10 +32,12 @@ fn pattern(key: &str) -> String {
 
 /// Reads a part: some keys, and after the last of them their types.
 pub fn read(session: &mut RedisSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
-    let cursor = catalog.missing.take().and_then(|at| at.strip_prefix(CURSOR).map(str::to_owned));
-    let Value::Array(parts) = session.ask(&["scan", cursor.as_deref().unwrap_or("0"), "count", KEYS])? else {
-        return Ok(false);
-    };
+    let at = catalog.missing.take().and_then(|at| at.strip_prefix(CURSOR).map(str::to_owned));
+    let (server, cursor) = at.as_deref().and_then(|at| at.split_once(':')).unwrap_or(("0", "0"));
+    let (servers, mut server) = (session.all()?, server.parse::<usize>().unwrap_or(0));
+    let Some(place) = servers.get(server) else { return Ok(false) };
+    let scan = ["scan", cursor, "count", KEYS].map(|word| word.as_bytes().to_vec());
+    let Value::Array(parts) = session.ask_at(*place, &scan)? else { return Ok(false) };
     let [next, Value::Array(keys)] = parts.as_slice() else { return Ok(false) };
     for key in keys.iter().map(text) {
         let mut pattern = pattern(&key);
@@ -56,14 +58,15 @@ pub fn read(session: &mut RedisSession, part: usize, catalog: &mut Catalog) -> R
         }
     }
     let next = text(next);
-    match (next.as_str(), part + 1 >= PARTS) {
-        ("0", _) => Ok(false),
+    server += usize::from(next == "0");
+    match (server >= servers.len(), part + 1 >= PARTS) {
+        (true, _) => Ok(false),
         (_, true) => {
             catalog.missing = Some(format!("only about {} keys were scanned", PARTS * 1000));
             Ok(false)
         }
         _ => {
-            catalog.missing = Some(format!("{CURSOR}{next}"));
+            catalog.missing = Some(format!("{CURSOR}{server}:{next}"));
             Ok(true)
         }
     }

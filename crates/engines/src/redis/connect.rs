@@ -1,9 +1,11 @@
 //! Logging in.
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use jaunty_seam::engine::Attempt;
 use jaunty_seam::error::{EngineError, Step};
+use jaunty_seam::profile::Profile;
 use redis::aio::MultiplexedConnection;
 use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInfo, RedisError};
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
@@ -21,6 +23,7 @@ use crate::net::work::{self, Beside};
 pub struct Door {
     pub(super) route: Route,
     security: Tls,
+    profile: Arc<Profile>,
     login: RedisConnectionInfo,
     has_secret: bool,
     database: i64,
@@ -60,7 +63,8 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<RedisSession, EngineError> {
         let route = route.through_tunnel(profile).await?;
         let security = Tls::of(profile, &route)?;
         let bound = Limit::of(largest(profile));
-        let door = Door { route, security, login, has_secret: secret.is_some(), database, bound };
+        let profile = Arc::new(profile.clone());
+        let door = Door { route, security, profile, login, has_secret: secret.is_some(), database, bound };
         let link = door.enter().await?;
         Ok::<_, EngineError>((door, link))
     }))?;
@@ -74,6 +78,13 @@ impl Door {
         self.login = self.login.set_db(number);
         self.database = number;
         self
+    }
+
+    /// The same, to another server of the cluster; how it is encrypted depends on where that one is.
+    pub fn to(mut self, address: Address) -> Result<Door, EngineError> {
+        self.route.address = address;
+        self.security = Tls::of(&self.profile, &self.route)?;
+        Ok(self)
     }
 
     /// Connects, on its own transport to the server.

@@ -8,8 +8,10 @@ use jaunty_seam::engine::{Remade, Statements};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use redis::Value;
 
+use super::errors::refusal;
 use super::reply::text;
-use super::session::{RedisSession, refusal};
+use super::session::RedisSession;
+use super::wire::Place;
 
 /// How many keys are asked about in one go.
 const KEYS: usize = 100;
@@ -52,21 +54,10 @@ pub fn remake(session: &mut RedisSession, pattern: &str, take: &mut Statements<'
         copying.keys(&[pattern.as_bytes().to_vec()])?;
         return Ok(copying.made);
     }
-    let (mut cursor, pattern) = (b"0".to_vec(), if pattern.is_empty() { "*" } else { pattern });
-    loop {
-        let scan = words(&[b"scan", &cursor, b"match", pattern.as_bytes(), b"count", b"500"]);
-        let Value::Array(mut parts) = copying.ask(scan)? else { return Err(unknown()) };
-        let (Some(Value::Array(keys)), Some(next)) = (parts.pop(), parts.pop()) else { return Err(unknown()) };
-        let mut keys: Vec<Vec<u8>> = keys.into_iter().map(bytes).collect();
-        // A scan may tell of a key twice.
-        keys.sort();
-        keys.dedup();
-        keys.chunks(KEYS).try_for_each(|keys| copying.keys(keys))?;
-        cursor = bytes(next);
-        if cursor == b"0" {
-            return Ok(copying.made);
-        }
+    for server in copying.session.all()? {
+        copying.server(server, if pattern.is_empty() { "*" } else { pattern })?;
     }
+    Ok(copying.made)
 }
 
 fn unknown() -> EngineError {
@@ -135,6 +126,25 @@ impl Copying<'_, '_> {
             self.put(&words(&[b"function", b"load", b"replace", text(code).as_bytes()]))?;
         }
         Ok(())
+    }
+
+    /// Writes the keys of a pattern that one server has.
+    fn server(&mut self, server: Place, pattern: &str) -> Result<(), EngineError> {
+        let mut cursor = b"0".to_vec();
+        loop {
+            let scan = words(&[b"scan", &cursor, b"match", pattern.as_bytes(), b"count", b"500"]);
+            let Value::Array(mut parts) = self.session.ask_at(server, &scan)? else { return Err(unknown()) };
+            let (Some(Value::Array(keys)), Some(next)) = (parts.pop(), parts.pop()) else { return Err(unknown()) };
+            let mut keys: Vec<Vec<u8>> = keys.into_iter().map(bytes).collect();
+            // A scan may tell of a key twice.
+            keys.sort();
+            keys.dedup();
+            keys.chunks(KEYS).try_for_each(|keys| self.keys(keys))?;
+            cursor = bytes(next);
+            if cursor == b"0" {
+                return Ok(());
+            }
+        }
     }
 
     /// Writes some keys.

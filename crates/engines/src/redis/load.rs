@@ -1,7 +1,7 @@
 //! Many rows at once, each as the command that puts it there. Of the documentation of Redis: "Transactions", "Pipelining".
 //!
 //! A block is one transaction: its keys are watched, what is there already is asked for, and what is sent then is carried
-//! out only if nobody changed one of the keys meanwhile.
+//! out only if nobody changed one of the keys meanwhile. In a cluster the rows of each slot are a block.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashSet};
@@ -15,8 +15,10 @@ use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use redis::Value;
 
+use super::cluster::slot;
+use super::errors::refusal;
 use super::reply::text;
-use super::session::{RedisSession, refusal};
+use super::session::RedisSession;
 
 /// How often a block is begun again, if others change its keys meanwhile.
 const TRIES: usize = 20;
@@ -33,9 +35,20 @@ pub fn rows(session: &mut RedisSession, load: &Load<'_>, next: &mut NextRows<'_>
     let mut taken = 0;
     while let Some(batch) = next()? {
         let block = block(&target, load, &batch)?;
-        taken += Loading { session, target: &target, meeting: load.meeting }.block(&block)?;
+        for block in if session.is_cluster() { by_slot(block) } else { vec![block] } {
+            taken += Loading { session, target: &target, meeting: load.meeting }.block(&block)?;
+        }
     }
     Ok(taken)
+}
+
+/// Rows whose keys can be in one transaction of a cluster.
+fn by_slot(block: Vec<Row>) -> Vec<Vec<Row>> {
+    let mut slots = BTreeMap::<u16, Vec<Row>>::new();
+    for row in block {
+        slots.entry(slot(&row.key)).or_default().push(row);
+    }
+    slots.into_values().collect()
 }
 
 fn wrong(what: String) -> EngineError {

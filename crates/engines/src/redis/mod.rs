@@ -1,7 +1,8 @@
 //! Redis, over its own protocol, RESP3:
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/>.
 //!
-//! [`connect`] logs in and says what is wrong where it cannot, [`session`] runs commands,
+//! [`connect`] logs in and says what is wrong where it cannot, [`wire`] sends what a session has to say, in a [`cluster`] to the
+//! server that holds its key, [`errors`] says what is wrong with it, [`session`] runs commands,
 //! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`shaped`] those that have columns of their own, [`catalog`] walks
 //! the keys, [`preview`] shows the values of a few, [`load`] puts rows into keys, and [`copy`] writes keys as
 //! commands.
@@ -9,14 +10,17 @@
 mod arguments;
 mod bounded;
 mod catalog;
+mod cluster;
 mod connect;
 mod copy;
+mod errors;
 mod load;
 mod preview;
 mod reads;
 mod reply;
 mod session;
 mod shaped;
+mod wire;
 
 use jaunty_language::dialect::commands::arguments::written;
 use jaunty_language::dialect::{Dialect, REDIS};

@@ -7,6 +7,7 @@ use redis::Value;
 
 use super::reply::{deep, text};
 use super::session::RedisSession;
+use super::wire::Place;
 use crate::net::feed::local;
 
 /// How many keys are shown.
@@ -48,9 +49,28 @@ pub fn push(session: &mut RedisSession, pattern: &str, sink: &mut dyn Sink) -> R
 
 /// Some keys that fit a pattern.
 fn keys(session: &mut RedisSession, pattern: &str) -> Result<Vec<String>, EngineError> {
-    let (mut found, mut cursor) = (Vec::new(), "0".to_owned());
+    let mut found = Vec::new();
+    for server in session.all()? {
+        keys_of(session, server, pattern, &mut found)?;
+    }
+    // A scan may tell of a key twice.
+    found.sort();
+    found.dedup();
+    found.truncate(KEYS);
+    Ok(found)
+}
+
+/// Some of them that one server has.
+fn keys_of(
+    session: &mut RedisSession,
+    server: Place,
+    pattern: &str,
+    found: &mut Vec<String>,
+) -> Result<(), EngineError> {
+    let mut cursor = "0".to_owned();
     for _ in 0..ROUNDS {
-        let Value::Array(parts) = session.ask(&["scan", &cursor, "match", pattern, "count", "1000"])? else { break };
+        let scan = ["scan", &cursor, "match", pattern, "count", "1000"].map(|word| word.as_bytes().to_vec());
+        let Value::Array(parts) = session.ask_at(server, &scan)? else { break };
         let [next, Value::Array(keys)] = parts.as_slice() else { break };
         // Names that are no text cannot be asked for by one.
         let named =
@@ -61,11 +81,7 @@ fn keys(session: &mut RedisSession, pattern: &str) -> Result<Vec<String>, Engine
             break;
         }
     }
-    // A scan may tell of a key twice.
-    found.sort();
-    found.dedup();
-    found.truncate(KEYS);
-    Ok(found)
+    Ok(())
 }
 
 /// The beginning of what a key holds. A key that is gone meanwhile, or of a type of a module, holds nothing.

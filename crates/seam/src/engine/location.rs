@@ -5,6 +5,8 @@
 pub struct Location {
     /// The server's name and version, as `sqlite 3.51.1`.
     pub server: String,
+    /// Which of several servers that hold the data together it is, as `host:port`; empty where there is one.
+    pub node: String,
     /// The database: a name, or a file's name.
     pub database: String,
     /// The schema that plain names are looked up in.
@@ -60,6 +62,8 @@ impl SwitchKind {
     pub const DATABASE: SwitchKind = SwitchKind("database");
     /// The schema that plain names are looked up in.
     pub const SCHEMA: SwitchKind = SwitchKind("schema");
+    /// The server, of several that hold the data together.
+    pub const SERVER: SwitchKind = SwitchKind("server");
     /// The role, whose rights count.
     pub const ROLE: SwitchKind = SwitchKind("role");
 

@@ -81,7 +81,7 @@ actions! {
         Everywhere "edit-connections" "Connections file" []
             "Open the connections file at this profile in your text editor" => App::edit_connections_file;
         Everywhere "go-to-database" "Switch database" ["f4"]
-            "Go to another database of this server" => App::choose_database;
+            "Go to another database of this server, or another server of a cluster" => App::choose_database;
         Everywhere "go-to-schema" "Switch schema" ["f5"]
             "Choose the schema for names without one" => App::choose_schema;
         Everywhere "take-role" "Switch role" []

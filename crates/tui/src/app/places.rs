@@ -134,7 +134,12 @@ impl App {
 
     /// Asks where to go on the connection in hand.
     pub fn choose_database(&mut self) {
-        self.ask_for_choices(SwitchKind::DATABASE);
+        // Where there are no databases to choose from it is what there is.
+        let only = match self.connection.switches {
+            [only] => *only,
+            _ => SwitchKind::DATABASE,
+        };
+        self.ask_for_choices(only);
     }
 
     /// Asks for the schema that plain names are looked up in.
@@ -187,6 +192,7 @@ impl App {
             SwitchKind::DATABASE => place.database,
             SwitchKind::SCHEMA => place.schema,
             SwitchKind::ROLE => place.user,
+            SwitchKind::SERVER => place.node,
             _ => String::new(),
         };
         let items = choices.into_iter().map(|name| Item {
@@ -199,6 +205,7 @@ impl App {
             SwitchKind::DATABASE => "databases",
             SwitchKind::SCHEMA => "schemas",
             SwitchKind::ROLE => "roles",
+            SwitchKind::SERVER => "servers of the cluster",
             other => other.word(),
         };
         self.overlay = Some(Overlay::List(List::new(title, items.collect())));

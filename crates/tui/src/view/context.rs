@@ -89,7 +89,7 @@ pub(super) fn draw(app: &App, area: Rect, cells: &mut Buffer) {
                         let text = transaction_mark(transaction, connection.transaction_since, app.now);
                         x = put_cut(cells, x, area.y, end, &text, edge.patch(app.theme.style(role))) + 2;
                     }
-                    let parts = [&place.server, &place.database, &place.schema, &place.user];
+                    let parts = [&place.server, &place.node, &place.database, &place.schema, &place.user];
                     let parts: Vec<_> = parts.into_iter().filter(|part| !part.is_empty()).map(String::as_str).collect();
                     put_cut(cells, x, area.y, end, &parts.join(" · "), edge);
                 }
