@@ -16,7 +16,7 @@ use jaunty_seam::engine::load::{Load, Meeting};
 use jaunty_seam::engine::{CatalogPart, Request, Session, Stop, Switch, SwitchKind, Transaction};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::profile::{Guard, Profile, Secret, Setting};
-use jaunty_testservers::{PASSWORD, Redis, RedisCluster};
+use jaunty_testservers::{PASSWORD, Redis, RedisCluster, Sentinel};
 use support::{Collect, comes_true, refused, run, stopped};
 
 /// One for all tests that do not harm it. Each has keys that begin with a text of its own.
@@ -320,4 +320,43 @@ fn slots_that_move_are_followed_and_servers_that_are_gone_are_named() {
         "{error}"
     );
     assert_eq!(refused(session, "get {moving}.1").kind, ErrorKind::Lost);
+}
+
+#[test]
+fn a_server_by_another_name_is_one_of_the_cluster() {
+    let cluster = RedisCluster::start();
+    let mut session = enter(&at(cluster.ports[1]).with("host", "localhost"));
+    let session = session.as_mut();
+    assert_eq!(session.location().node, format!("127.0.0.1:{}", cluster.ports[1]));
+    for n in 0..20 {
+        run(session, &format!("set named:{n} {n}")).unwrap();
+    }
+    let ours =
+        |at: u16| cluster.command(at, &["client", "list"]).lines().filter(|line| line.contains(" resp=3")).count();
+    assert_eq!([ours(0), ours(1), ours(2)], [1; 3], "one connection to each");
+}
+
+#[test]
+fn the_first_server_that_can_be_reached_is_taken_and_sentinels_are_asked() {
+    let server = Redis::start();
+    server.command(&["set", "tide", "high"]);
+    // Nobody listens at the first.
+    let mut session = enter(&at(1).with("others", format!("127.0.0.1:{}", server.port)));
+    assert_eq!(shown(session.as_mut(), "get tide"), "high");
+    for is_closed in [false, true] {
+        let sentinel = Sentinel::start(&server, is_closed);
+        let profile = at(1).with("others", format!("127.0.0.1:{}", sentinel.port)).with("sentinel", "harbour");
+        assert_eq!(shown(enter(&profile).as_mut(), "get tide"), "high", "{is_closed}");
+        let try_to = |profile: &Profile| {
+            let error = open(by_name("redis").unwrap(), profile, Some(&Secret::new(PASSWORD.into()))).err().unwrap();
+            assert_eq!(error.kind, ErrorKind::Connect);
+            (error.message, error.remedy.unwrap_or_default())
+        };
+        let (what, remedy) = try_to(&at(sentinel.port).with("sentinel", "habour"));
+        assert_eq!(what, format!("the sentinel at 127.0.0.1:{} watches no primary named \"habour\"", sentinel.port));
+        assert_eq!(remedy, "It watches harbour.");
+    }
+    let profile = at(server.port).with("sentinel", "harbour");
+    let error = open(by_name("redis").unwrap(), &profile, Some(&Secret::new(PASSWORD.into()))).err().unwrap();
+    assert_eq!(error.message, format!("the server at 127.0.0.1:{} is not a sentinel", server.port));
 }

@@ -21,7 +21,7 @@ pub use documents::Documents;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
 pub use process::Certificates;
-pub use redis::Redis;
+pub use redis::{Redis, Sentinel};
 pub use redis_cluster::RedisCluster;
 pub use sshd::{Agent, Sshd};
 

@@ -1,10 +1,11 @@
 //! Redis.
 
+use std::fs;
 use std::path::PathBuf;
 use std::process::Command;
 
 use crate::PASSWORD;
-use crate::process::{Certificates, Running, command_as, folder_of, free_port, program, run};
+use crate::process::{Certificates, Running, command_as, folder_of, free_port, own, program, run};
 
 const USER: &str = "redis";
 
@@ -75,5 +76,39 @@ impl Redis {
         run(Command::new("redis-cli")
             .args(["-p", &self.port.to_string(), "--no-auth-warning", "-a", PASSWORD])
             .args(words))
+    }
+}
+
+/// One that watches others.
+pub struct Sentinel {
+    _running: Running,
+    _folder: tempfile::TempDir,
+    /// Its port on 127.0.0.1.
+    pub port: u16,
+}
+
+impl Sentinel {
+    /// Starts one that calls the server `harbour`; whether it wants the password, too.
+    pub fn start(watched: &Redis, is_closed: bool) -> Sentinel {
+        let (folder, port) = (folder_of(USER), free_port());
+        let file = folder.path().join("sentinel.conf");
+        let closed = if is_closed { format!("requirepass {PASSWORD}\n") } else { String::new() };
+        let text = format!(
+            "port {port}\nbind 127.0.0.1\nsentinel monitor harbour 127.0.0.1 {} 1\n\
+             sentinel auth-pass harbour {PASSWORD}\n{closed}",
+            watched.port
+        );
+        fs::write(&file, text).expect("the settings can be written");
+        own(USER, folder.path());
+        let mut command = command_as(USER, &program(&["/usr/bin/redis-server"], "redis-server"));
+        command.arg(&file).arg("--sentinel");
+        let ready = || {
+            let asked = Command::new("redis-cli")
+                .args(["-p", &port.to_string(), "--no-auth-warning", "-a", PASSWORD, "ping"])
+                .output();
+            asked.is_ok_and(|output| output.stdout.starts_with(b"PONG"))
+        };
+        let running = Running::start(command, folder.path().join("log"), "-TERM", ready);
+        Sentinel { _running: running, _folder: folder, port }
     }
 }

@@ -65,9 +65,11 @@ pub struct Slots {
 }
 
 impl Slots {
-    /// Reads the reply to `CLUSTER SLOTS`, given by the server at `asked`.
-    pub fn read(reply: &Value, asked: &Address) -> Slots {
-        let one = |range: &Value| {
+    /// Reads the reply to `CLUSTER SLOTS`, given by the server at `asked`; also what the one with the number `own` calls its
+    /// own address, which is not how it was reached where there is something in between.
+    pub fn read(reply: &Value, asked: &Address, own: &str) -> (Slots, Option<Address>) {
+        let mut known_as = None;
+        let mut one = |range: &Value| {
             let Value::Array(parts) = range else { return None };
             let [Value::Int(first), Value::Int(last), Value::Array(primary), ..] = parts.as_slice() else {
                 return None;
@@ -78,12 +80,16 @@ impl Slots {
                 _ => asked.host().to_owned(),
             };
             let slots = [u16::try_from(*first).ok()?, u16::try_from(*last).ok().filter(|last| *last < SLOTS)?];
-            Some((slots, Address::Host(host, u16::try_from(*port).ok()?)))
+            let address = Address::Host(host, u16::try_from(*port).ok()?);
+            if !own.is_empty() && primary.get(2).is_some_and(|number| text(number) == own) {
+                known_as = Some(address.clone());
+            }
+            Some((slots, address))
         };
-        let Value::Array(ranges) = reply else { return Slots::default() };
-        let mut held: Vec<_> = ranges.iter().filter_map(one).collect();
+        let Value::Array(ranges) = reply else { return (Slots::default(), None) };
+        let mut held: Vec<_> = ranges.iter().filter_map(&mut one).collect();
         held.sort_by_key(|(slots, _)| *slots);
-        Slots { held }
+        (Slots { held }, known_as)
     }
 
     /// The server that holds a slot; none if that is not known.
@@ -154,7 +160,10 @@ mod tests {
 
     #[test]
     fn what_the_servers_hold_is_read_as_it_is_told() {
-        let node = |host: Value, port| Value::Array(vec![host, Value::Int(port), Value::Nil]);
+        let node = |host: Value, port: i64| {
+            let number = Value::BulkString(format!("id{port}").into_bytes());
+            Value::Array(vec![host, Value::Int(port), number])
+        };
         let range = |slots: [i64; 2], node: Value| Value::Array(vec![Value::Int(slots[0]), Value::Int(slots[1]), node]);
         let named = |name: &str| Value::BulkString(name.as_bytes().to_vec());
         let reply = Value::Array(vec![
@@ -164,7 +173,9 @@ mod tests {
             range([0, 99999], node(named("none"), 7003)),
             Value::Int(3),
         ]);
-        let slots = Slots::read(&reply, &host("quay", 7002));
+        let (slots, known_as) = Slots::read(&reply, &host("quay", 7002), "id7001");
+        assert_eq!(known_as, Some(host("mole", 7001)));
+        assert_eq!(Slots::read(&reply, &host("quay", 7002), "").1, None);
         assert_eq!(slots.holder(0), Some(&host("mole", 7001)));
         assert_eq!(slots.holder(7000), Some(&host("mole", 7001)));
         assert_eq!(slots.holder(16383), Some(&host("quay", 7002)));
@@ -175,6 +186,6 @@ mod tests {
         }
         assert_eq!(slots.holder(12), Some(&host("mole", 7004)));
         assert_eq!(slots.holder(13), Some(&host("mole", 7001)));
-        assert_eq!(Slots::read(&Value::Nil, &host("quay", 7002)), Slots::default());
+        assert_eq!(Slots::read(&Value::Nil, &host("quay", 7002), "id1"), (Slots::default(), None));
     }
 }

@@ -11,10 +11,12 @@ use redis::{AsyncConnectionConfig, ProtocolVersion, PushInfo, RedisConnectionInf
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 
 use super::bounded::Bounded;
+use super::sentinel;
 use super::session::RedisSession;
 use crate::net::GIVE_PASSWORD;
 use crate::net::limit::{Limit, largest};
 use crate::net::reach::{Address, Route, Stream};
+use crate::net::servers;
 use crate::net::tls::{self, Mode, Tls};
 use crate::net::work::{self, Beside};
 
@@ -43,7 +45,11 @@ pub struct Link {
 
 /// Opens a session.
 pub fn connect(attempt: &Attempt<'_>) -> Result<RedisSession, EngineError> {
-    let (profile, secret) = (attempt.profile, attempt.secret);
+    servers::wanted(attempt.profile, &attempt.stop, |server, _| connect_to(server, attempt))
+}
+
+fn connect_to(profile: &Profile, attempt: &Attempt<'_>) -> Result<RedisSession, EngineError> {
+    let secret = attempt.secret;
     let (since, runtime) = (Instant::now(), Beside::new()?);
     let route = Route::of(profile, 6379, |_| None)?;
     let database = profile.text("database").unwrap_or("0");
@@ -63,8 +69,12 @@ pub fn connect(attempt: &Attempt<'_>) -> Result<RedisSession, EngineError> {
         let route = route.through_tunnel(profile).await?;
         let security = Tls::of(profile, &route)?;
         let bound = Limit::of(largest(profile));
-        let profile = Arc::new(profile.clone());
-        let door = Door { route, security, profile, login, has_secret: secret.is_some(), database, bound };
+        let of = Arc::new(profile.clone());
+        let door = Door { route, security, profile: of, login, has_secret: secret.is_some(), database, bound };
+        let door = match profile.text("sentinel") {
+            Some(name) => sentinel::primary(door, name).await?,
+            None => door,
+        };
         let link = door.enter().await?;
         Ok::<_, EngineError>((door, link))
     }))?;
@@ -80,7 +90,14 @@ impl Door {
         self
     }
 
-    /// The same, to another server of the cluster; how it is encrypted depends on where that one is.
+    /// The same without a login.
+    pub fn without_login(mut self) -> Door {
+        self.login = RedisConnectionInfo::default().set_protocol(ProtocolVersion::RESP3).set_skip_set_lib_name();
+        self.has_secret = false;
+        self
+    }
+
+    /// The same, to another server; how it is encrypted depends on where that one is.
     pub fn to(mut self, address: Address) -> Result<Door, EngineError> {
         self.route.address = address;
         self.security = Tls::of(&self.profile, &self.route)?;

@@ -1,7 +1,7 @@
 //! Redis, over its own protocol, RESP3:
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/>.
 //!
-//! [`connect`] logs in and says what is wrong where it cannot, [`wire`] sends what a session has to say, in a [`cluster`] to the
+//! [`connect`] logs in and says what is wrong where it cannot, [`sentinel`] asks where the primary is, [`wire`] sends what a session has to say, in a [`cluster`] to the
 //! server that holds its key, [`errors`] says what is wrong with it, [`session`] runs commands,
 //! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`shaped`] those that have columns of their own, [`catalog`] walks
 //! the keys, [`preview`] shows the values of a few, [`load`] puts rows into keys, and [`copy`] writes keys as
@@ -18,6 +18,7 @@ mod load;
 mod preview;
 mod reads;
 mod reply;
+mod sentinel;
 mod session;
 mod shaped;
 mod wire;
@@ -27,13 +28,23 @@ use jaunty_language::dialect::{Dialect, REDIS};
 use jaunty_seam::engine::{Attempt, Container, Engine, Key, Session, Takes};
 use jaunty_seam::error::EngineError;
 
-use crate::net::keys::{SHARED, keys};
+use crate::net::keys::{OTHERS, SHARED, keys};
 
 /// The engine. It has no state of its own.
 pub struct Redis;
 
-static KEYS: [Key; SHARED.len() + 1] =
-    keys(Key::common("port", Takes::Number(1, 65535), "6379", "the server's port"), []);
+static KEYS: [Key; SHARED.len() + 3] = keys(
+    Key::common("port", Takes::Number(1, 65535), "6379", "the server's port"),
+    [
+        OTHERS,
+        Key::rare(
+            "sentinel",
+            Takes::Text,
+            "",
+            "the name under which sentinels watch the primary; host, port and others are then theirs",
+        ),
+    ],
+);
 
 impl Engine for Redis {
     fn name(&self) -> &'static str {

@@ -64,7 +64,8 @@ impl RedisSession {
             Err(error) if error.kind != ErrorKind::Refused => return Err(error),
             told => told.unwrap_or(Value::Nil),
         };
-        self.wire.know(&slots);
+        let own = self.ask(&["cluster", "myid"]).map(|own| reply::text(&own));
+        self.wire.know(&slots, &own.unwrap_or_default());
         Ok(())
     }
 
@@ -81,7 +82,7 @@ impl RedisSession {
             self.location.user = field("user=").to_owned();
             self.location.session = format!("client {}", field("id="));
             self.wire.is_numbered(field("id=").parse().ok());
-            let at = self.wire.is_cluster().then(|| self.wire.door().route.address.to_string());
+            let at = self.wire.is_cluster().then(|| self.wire.home_address().to_string());
             self.location.node = at.unwrap_or_default();
             self.location.uncertain = false;
         }
@@ -155,7 +156,7 @@ impl RedisSession {
             .any(|(name, then)| *name == self::name(command) && (then.is_empty() || then.contains(&second.as_str())));
         let many = self.wire.holders().len();
         (of_one && many > 1).then(|| {
-            let here = &self.wire.door().route.address;
+            let here = self.wire.home_address();
             format!("this is of {here} alone, one of {many} servers of the cluster; switch to another for the rest")
         })
     }

@@ -35,6 +35,8 @@ struct Node {
     link: Link,
     /// The server's number of this connection, to end with what waits.
     number: Option<i64>,
+    /// What the cluster calls it, where it was reached by another address.
+    known_as: Option<Address>,
 }
 
 /// Where a server stands in the list of those that are connected.
@@ -73,7 +75,7 @@ struct Cluster {
 impl Wire {
     /// That of a session which has connected.
     pub fn new(runtime: Beside, door: Door, link: Link) -> Wire {
-        let home = Node { door, link, number: None };
+        let home = Node { door, link, number: None, known_as: None };
         Wire { runtime, nodes: vec![home], home: Place(0), bound: None, cluster: None, let_go: false }
     }
 
@@ -118,10 +120,18 @@ impl Wire {
         slots.unwrap_or_default().into_iter().cloned().collect()
     }
 
-    /// Reads which servers hold what: the reply to `CLUSTER SLOTS` of the server at home.
-    pub fn know(&mut self, reply: &Value) {
-        let slots = Slots::read(reply, &self.door().route.address);
+    /// Reads which servers hold what: the reply to `CLUSTER SLOTS` of the server at home, whose number among them is `own`.
+    pub fn know(&mut self, reply: &Value, own: &str) {
+        let (slots, known_as) = Slots::read(reply, &self.door().route.address, own);
         self.cluster.get_or_insert_default().slots = slots;
+        let home = &mut self.nodes[self.home.0];
+        home.known_as = known_as.filter(|address| *address != home.door.route.address);
+    }
+
+    /// Which server is at home, as the cluster calls it.
+    pub fn home_address(&self) -> &Address {
+        let home = self.node(self.home);
+        home.known_as.as_ref().unwrap_or(&home.door.route.address)
     }
 
     /// The places of all servers that hold keys; that of the one at home outside a cluster.
@@ -141,7 +151,8 @@ impl Wire {
 
     /// The place of a server, which is connected to if it was not yet.
     fn at(&mut self, address: Address, wish: &Stop) -> Result<Place, EngineError> {
-        if let Some(at) = self.nodes.iter().position(|node| node.door.route.address == address) {
+        let is_it = |node: &Node| node.door.route.address == address || node.known_as.as_ref() == Some(&address);
+        if let Some(at) = self.nodes.iter().position(is_it) {
             return Ok(Place(at));
         }
         let door = self.door().clone().to(address)?;
@@ -153,7 +164,7 @@ impl Wire {
             }
             _ => error,
         })?;
-        self.nodes.push(Node { door, link, number: None });
+        self.nodes.push(Node { door, link, number: None, known_as: None });
         let at = Place(self.nodes.len() - 1);
         let id = packed(&[b"client".to_vec(), b"id".to_vec()]);
         let mut connection = self.node(at).link.connection.clone();
