@@ -1,8 +1,9 @@
 //! Redis, over its own protocol, RESP3:
 //! <https://redis.io/docs/latest/develop/reference/protocol-spec/>.
 //!
-//! [`connect`] logs in and says what is wrong where it cannot, [`sentinel`] asks where the primary is, [`wire`] sends what a session has to say, in a [`cluster`] to the
-//! server that holds its key, [`errors`] says what is wrong with it, [`session`] runs commands,
+//! [`connect`] logs in and says what is wrong where it cannot, [`sentinel`] asks where the primary is, [`wire`] sends what
+//! a session has to say, in a [`cluster`] to the server that holds its key, [`errors`] says what is wrong with it,
+//! [`session`] runs commands,
 //! [`arguments`] takes a command's line apart, [`reply`] turns replies into rows, [`shaped`] those that have columns of their own, [`catalog`] walks
 //! the keys, [`preview`] shows the values of a few, [`load`] puts rows into keys, and [`copy`] writes keys as
 //! commands.

@@ -321,10 +321,14 @@ impl Wire {
         for command in commands {
             places.push(self.place_of(command, wish)?);
         }
-        // What has no key goes with what it belongs to.
+        // What has no key goes with what is before it.
         let first = places.iter().flatten().next().copied();
         let mut last = self.bound.map(|bound| bound.at).or(first).unwrap_or(self.home);
-        let places: Vec<Place> = places.into_iter().map(|place| *last_of(&mut last, place)).collect();
+        let with_last = |place: Option<Place>| {
+            last = place.unwrap_or(last);
+            last
+        };
+        let places: Vec<Place> = places.into_iter().map(with_last).collect();
         let mut replies = vec![Value::Nil; commands.len()];
         for at in (0..self.nodes.len()).map(Place).filter(|at| places.contains(at)) {
             let of_it = |(number, place): (usize, &Place)| (*place == at).then_some(number);
@@ -337,10 +341,13 @@ impl Wire {
         let opens = commands.iter().any(|command| name(command) == "MULTI");
         for (number, command) in commands.iter().enumerate() {
             self.is_done(command, places[number], refusal(&replies[number]).is_none());
-            // Slots are moved while a cluster grows. A transaction cannot be sent again in parts.
+            // Slots are moved while a cluster grows.
             let asked = &self.node(places[number]).door.route.address;
             let elsewhere = refusal(&replies[number]).and_then(|error| Elsewhere::of(&error, asked));
-            if elsewhere.is_some() && !opens {
+            let Some(elsewhere) = elsewhere else { continue };
+            self.learn(command, &elsewhere);
+            // A transaction cannot be sent again in parts: the next one goes there.
+            if !opens {
                 replies[number] = self.send(command, wish, &mut look)?.0;
             }
         }
@@ -410,12 +417,6 @@ impl Wire {
         let asked = async { tokio::time::timeout(work::PATIENCE, connection.send_packed_command(&ping)).await };
         matches!(self.runtime.block_on(asked), Ok(Ok(_)))
     }
-}
-
-/// The place of a command without a key is that of the one before.
-fn last_of(last: &mut Place, place: Option<Place>) -> &mut Place {
-    *last = place.unwrap_or(*last);
-    last
 }
 
 fn packed(command: &Words) -> Cmd {
