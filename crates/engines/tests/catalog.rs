@@ -140,6 +140,37 @@ fn postgres() {
     assert_eq!((log.rows, part.rows), (Some(900), Some(900)));
 }
 
+/// What a statement may name of the server and its extensions stands beside the rest, without what operators, indexes and types
+/// are made of.
+#[test]
+fn functions_and_types_that_postgres_brings() {
+    let server = Postgres::start();
+    server.sql("create schema tools; create extension hstore schema tools; create extension pg_trgm");
+    let catalog = read(connect("postgres", server.port).as_mut());
+    assert!(catalog.objects().is_empty(), "nobody made anything: {:?}", catalog.objects());
+    let found = |name: &str| catalog.brought.iter().find(|object| object.name == name);
+    let told = |name: &str| {
+        let object = found(name).unwrap_or_else(|| panic!("{name} is not there"));
+        format!("{} {}{} {}", object.schema, object.kind.word(), object.signature, object.brought_by)
+    };
+    assert_eq!(told("similarity"), "public function(text, text) returns real extension pg_trgm");
+    assert_eq!(told("akeys"), "tools function(tools.hstore) returns text[] extension hstore");
+    assert_eq!(told("hstore"), "tools typeextension hstore extension hstore");
+    assert_eq!(told("has_table_privilege"), " function(name, oid, text) returns boolean the server");
+    // What it gives is no argument.
+    assert_eq!(told("pg_timezone_names"), " function() returns SETOF record the server");
+    assert_eq!(found("cbrt").unwrap().comment, "cube root");
+    for helper in
+        ["hstore_in", "hs_contains", "similarity_op", "gtrgm", "ghstore", "textcat", "int4_sum", "btint4cmp", "_hstore"]
+    {
+        assert!(found(helper).is_none(), "{helper} is only there for others");
+    }
+    assert!(
+        found("pg_ls_dir").is_some_and(|object| object.gives_rows())
+            && found("similarity").is_some_and(|o| !o.gives_rows())
+    );
+}
+
 #[test]
 fn mariadb() {
     let server = Mariadb::start();

@@ -376,8 +376,7 @@ pub fn word_in_statements(object: &Object) -> &'static str {
 
 /// Its name as a statement calls it: a routine's with what it takes, where several may have the name.
 pub fn called(object: &Object, catalog: &Catalog, dialect: &Dialect) -> String {
-    let is_routine = matches!(object.kind, ObjectKind::Function | ObjectKind::Procedure);
-    let takes = match is_routine && dialect.altering.is_some_and(|altering| altering.overloads) {
+    let takes = match object.kind.is_routine() && dialect.altering.is_some_and(|altering| altering.overloads) {
         true => taken(&object.signature),
         false => String::new(),
     };

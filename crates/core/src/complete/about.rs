@@ -12,7 +12,7 @@ use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Origin, Shape, Word, words};
 use jaunty_language::text::numbers;
-use jaunty_seam::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule};
+use jaunty_seam::catalog::{Catalog, Column, Name, Object, Rule};
 
 /// What is known of something.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -85,22 +85,23 @@ fn keyword(all: &[Word], at: usize, around: Surroundings<'_>) -> Option<About> {
 }
 
 fn function(name: &str, around: Surroundings<'_>) -> Option<About> {
-    let own = around
-        .catalog
-        .named(&name.to_lowercase())
-        .filter(|o| matches!(o.kind, ObjectKind::Function | ObjectKind::Procedure));
-    let own: Vec<_> = own.collect();
+    let lower = name.to_lowercase();
+    let mut own: Vec<_> = around.catalog.routines_named(&lower).collect();
+    let entry = help::of(around.dialect).function(name);
+    // Of what the server has our own words come first.
+    own.retain(|object| entry.is_none() || object.brought_by.is_empty());
     if let Some(first) = own.first() {
         let signatures = own.iter().skip(1).map(|o| format!("{}{}", o.name, o.signature));
         let comment = [first.comment.clone()].into_iter().filter(|comment| !comment.is_empty());
-        let lines = comment.chain(signatures).chain([format!("{} of {}", first.kind.word(), first.schema)]);
+        let of = if first.brought_by.is_empty() { &first.schema } else { &first.brought_by };
+        let lines = comment.chain(signatures).chain([format!("{} of {of}", first.kind.word())]);
         return Some(About {
             title: format!("{}{}", first.name, first.signature),
             lines: lines.collect(),
             ..About::default()
         });
     }
-    let entry = help::of(around.dialect).function(name)?;
+    let entry = entry?;
     Some(About { title: entry.signature.clone(), lines: vec![entry.text.clone()], ..About::default() })
 }
 
@@ -314,14 +315,17 @@ pub fn call(text: &str, cursor: usize, around: Surroundings<'_>) -> Option<Call>
         return row(text, cursor, around);
     }
     let name = head.get(at.checked_sub(1)?).filter(|w| matches!(w.kind, TokenKind::Word | TokenKind::QuotedName))?;
-    let own = around
-        .catalog
-        .named(&name_of(name).text)
-        .find(|o| matches!(o.kind, ObjectKind::Function | ObjectKind::Procedure));
-    let signature = match own {
-        Some(object) => format!("{}{}", object.name, object.signature),
-        None => help::of(around.dialect).function(&name.text)?.signature.clone(),
+    let lower = name_of(name).text.to_lowercase();
+    let signature_of = |object: &Object| format!("{}{}", object.name, object.signature);
+    let (brought, own): (Vec<_>, Vec<_>) =
+        around.catalog.routines_named(&lower).partition(|object| !object.brought_by.is_empty());
+    let of_help = || help::of(around.dialect).function(&name.text).map(|entry| entry.signature.clone());
+    // Of those of one name, the first that takes so many.
+    let fitting = |all: Vec<&Object>| {
+        let all: Vec<String> = all.into_iter().map(signature_of).collect();
+        all.iter().find(|signature| argument(signature, commas).is_some()).or(all.first()).cloned()
     };
+    let signature = fitting(own).or_else(of_help).or_else(|| fitting(brought))?;
     let argument = argument(&signature, commas)?;
     Some(Call { signature, argument })
 }

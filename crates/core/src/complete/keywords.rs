@@ -7,7 +7,7 @@ use crate::catalog::templates;
 use jaunty_language::dialect::Dialect;
 use jaunty_language::help;
 use jaunty_language::statement::shape::Clause;
-use jaunty_seam::catalog::ObjectKind;
+use jaunty_seam::catalog::{Object, ObjectKind};
 
 /// Puts those in that the dialect has, in the case of the others.
 pub(super) fn put(context: &Context<'_>, found: &mut Found, words: &[&str], weight: i32) {
@@ -329,21 +329,57 @@ pub(super) fn after_target(context: &Context<'_>, found: &mut Found) {
 
 /// Functions of the catalog and of the server.
 pub(super) fn functions(context: &Context<'_>, found: &mut Found) {
+    put_functions(context, found, |_| true, |_| true);
+}
+
+/// Those that give rows, as what a query reads from.
+pub(super) fn functions_of_rows(context: &Context<'_>, found: &mut Found) {
+    // A list of tables is not made longer by them before a letter is typed.
+    if context.clause.0 != Clause::From || !context.qualifier.is_empty() || context.typed.is_empty() {
+        return;
+    }
+    let gives_rows = |signature: &str| signature.ends_with("-> rows") || signature.ends_with("-> table");
+    put_functions(context, found, Object::gives_rows, gives_rows);
+}
+
+fn put_functions(
+    context: &Context<'_>,
+    found: &mut Found,
+    is_meant: impl Fn(&Object) -> bool,
+    is_of_help: impl Fn(&str) -> bool,
+) {
+    let (catalog, dialect) = (context.around.catalog, context.around.dialect);
+    let help = help::of(dialect);
+    // There are hundreds: they leave room for the columns, of which less is known without what is read from.
+    let of_server = if context.typed.is_empty() { 5 } else { 14 };
     // They are called with a parenthesis that is there already.
     let called = context.next().is_some_and(|w| w.sign(b'('));
-    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Function) {
-        let name = templates::function_name(object, context.around.catalog, context.around.dialect);
-        let insert = if called { escaped(&name) } else { format!("{}($1)$0", escaped(&name)) };
-        found.put(Kind::Object(ObjectKind::Function), &object.name, object.signature.clone(), insert, 24);
+    let insert = |name: &str, signature: &str| match (called, signature) {
+        (true, _) => name.to_owned(),
+        (false, signature) if signature.starts_with("()") => format!("{name}()"),
+        _ => format!("{name}($1)$0"),
+    };
+    for object in catalog.usable(ObjectKind::Function).filter(|object| is_meant(object)) {
+        let is_own = object.brought_by.is_empty();
+        // Of what the server has our own words come first.
+        if !is_own && help.function(&object.name).is_some() {
+            continue;
+        }
+        let name = escaped(&templates::function_name(object, catalog, dialect));
+        let kind = if is_own { Kind::Object(ObjectKind::Function) } else { Kind::Function };
+        let insert = insert(&name, if is_own { "" } else { &object.signature });
+        let detail = object.signature.replacen(") returns ", ") -> ", 1);
+        found.put(kind, &object.name, detail, insert, if is_own { 24 } else { of_server - 4 });
     }
-    for entry in help::of(context.around.dialect).entries().iter().filter(|entry| entry.kind == help::Kind::Function) {
+    for entry in
+        help.entries().iter().filter(|entry| entry.kind == help::Kind::Function && is_of_help(&entry.signature))
+    {
         let (_, signature) = entry.signature.split_at(entry.name.len().min(entry.signature.len()));
-        let insert = match (called, signature.starts_with('('), signature.starts_with("()")) {
-            (true, ..) | (_, false, _) => entry.name.clone(),
-            (_, _, true) => format!("{}()", entry.name),
-            _ => format!("{}($1)$0", entry.name),
+        let insert = match signature.starts_with('(') {
+            true => insert(&entry.name, signature),
+            false => entry.name.clone(),
         };
-        found.put(Kind::Function, &entry.name, signature, insert, 20);
+        found.put(Kind::Function, &entry.name, signature, insert, of_server);
     }
 }
 
@@ -353,7 +389,7 @@ pub(super) fn types(context: &Context<'_>, found: &mut Found) {
         let weight = 50 - i32::try_from(place / 4).unwrap_or(0).min(20);
         found.put(Kind::Type, name, "type", escaped(name), weight);
     }
-    for object in context.around.catalog.objects().iter().filter(|o| o.kind == ObjectKind::Type) {
+    for object in context.around.catalog.usable(ObjectKind::Type) {
         let name = templates::name(object, context.around.catalog, context.around.dialect);
         found.put(Kind::Type, &object.name, object.signature.clone(), escaped(&name), 45);
     }

@@ -211,6 +211,7 @@ fn propose(context: &Context<'_>, found: &mut Found) {
         Place::Source => {
             tables::joined(context, found);
             tables::tables(context, found);
+            keywords::functions_of_rows(context, found);
             definitions::asks_first(context, found);
         }
         Place::AfterSource => {

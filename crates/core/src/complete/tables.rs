@@ -173,11 +173,11 @@ fn objects_of(catalog: &Catalog, schema: &Written, context: &Context<'_>, found:
         true => catalog.is_in_path(of),
         false => schema.means(of, dialect),
     };
-    for object in catalog.objects() {
+    for object in catalog.objects().iter().chain(&catalog.brought) {
         let fits = match context.place {
             Place::Procedure => object.kind == ObjectKind::Procedure,
             _ if operand => object.kind == ObjectKind::Function,
-            _ => kinds(object.kind),
+            _ => kinds(object.kind) || context.clause.0 == Clause::From && object.gives_rows(),
         };
         if fits && is_meant(&object.schema) && fit(&context.typed, &object.name).is_some() {
             let name = escaped(&context.written(&object.name));
@@ -186,7 +186,7 @@ fn objects_of(catalog: &Catalog, schema: &Written, context: &Context<'_>, found:
                 Place::Procedure => {
                     templates::call_with_places(&Object { schema: String::new(), ..object.clone() }, catalog, dialect)
                 }
-                _ if operand => format!("{name}($1)$0"),
+                _ if object.kind == ObjectKind::Function => format!("{name}($1)$0"),
                 _ => name,
             };
             let (word, weight) = word_and_weight(object, 50);
@@ -201,7 +201,7 @@ pub(super) fn procedures(context: &Context<'_>, found: &mut Found) {
         return in_schema(context, found);
     }
     let (catalog, dialect) = (context.around.catalog, context.around.dialect);
-    for object in catalog.objects().iter().filter(|o| o.kind == ObjectKind::Procedure) {
+    for object in catalog.usable(ObjectKind::Procedure) {
         let insert = templates::call_with_places(object, catalog, dialect);
         found.put(Kind::Object(object.kind), &object.name, object.signature.clone(), insert, 60);
     }

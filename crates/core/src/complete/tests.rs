@@ -303,3 +303,58 @@ fn partitions_come_after_tables() {
     let named = proposed("select * from a_log_199");
     assert!(named[..10].iter().all(|(label, _)| label.starts_with("a_log_199")), "by its name one is found: {named:?}");
 }
+
+/// What extensions and the server bring is proposed and explained as what somebody made is, after it and once for each name.
+#[test]
+fn functions_and_types_that_extensions_bring_are_known() {
+    let mut catalog = saltmarsh();
+    let brought =
+        |schema: &str, name: &str, kind: ObjectKind, signature: &str, by: &str| jaunty_seam::catalog::Object {
+            schema: schema.into(),
+            name: name.into(),
+            kind,
+            signature: signature.into(),
+            comment: "how near they are".into(),
+            brought_by: by.into(),
+            ..Default::default()
+        };
+    let function = ObjectKind::Function;
+    catalog.brought = vec![
+        brought("public", "alikeness", function, "(a text, b text) returns real", "extension alike"),
+        brought("public", "alikeness", function, "(a text, b text, least real) returns real", "extension alike"),
+        brought("tools", "alike_rows", function, "(text) returns SETOF text", "extension alike"),
+        brought("", "tide_of_now", function, "() returns integer", "the server"),
+        brought("", "upper", function, "(text) returns text", "the server"),
+        brought("public", "shape", ObjectKind::Type, "extension shapes", "extension shapes"),
+    ];
+    let around = Surroundings { catalog: &catalog, dialect: &dialect::POSTGRES, snippets: &[], nearby: "" };
+    let proposed = |text: &str| -> Vec<(String, String, String)> {
+        let all = complete(text, text.len(), around).proposals;
+        all.into_iter().map(|p| (p.label, p.detail, p.insert)).collect()
+    };
+    let alike = &proposed("select alik")[..2];
+    assert_eq!(alike[0], ("alikeness".into(), "(a text, b text) -> real".into(), "alikeness($1)$0".into()));
+    assert_eq!(alike[1].2, "tools.alike_rows($1)$0");
+    // One's own comes first, and what takes nothing has no place to fill.
+    let tides = proposed("select tide");
+    assert_eq!(
+        tides[..2].iter().map(|(.., insert)| insert.as_str()).collect::<Vec<_>>(),
+        ["tide($1)$0", "tide_of_now()"]
+    );
+    let uppers: Vec<_> = proposed("select uppe").into_iter().filter(|(label, ..)| label == "upper").collect();
+    assert_eq!(uppers.len(), 1, "our own words for what the server has: {uppers:?}");
+    // Where rows are read, those that give rows; a list of tables is not made longer by them.
+    let of_rows = |text: &str| proposed(text).iter().any(|(label, ..)| label == "alike_rows");
+    assert!(of_rows("select * from alike") && of_rows("select * from tools.") && !of_rows("select * from "));
+    assert!(!proposed("select * from alik").iter().any(|(label, ..)| label == "alikeness"));
+    assert!(!of_rows("drop table alike"));
+    assert_eq!(proposed("create table berths_of (id sha")[0].0, "shape");
+    let explained = about::about("select alikeness(name, 'x') from ports", 10, around).unwrap();
+    assert_eq!(explained.title, "alikeness(a text, b text) returns real");
+    assert_eq!(explained.lines[0], "how near they are");
+    assert_eq!(explained.lines.last().unwrap(), "function of extension alike");
+    // Of those of one name the call is the one that takes so many.
+    let text = "select alikeness(name, 'x', ";
+    let call = about::call(text, text.len(), around).unwrap();
+    assert_eq!(&call.signature[call.argument], "least real");
+}

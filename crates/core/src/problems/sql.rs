@@ -25,7 +25,10 @@ pub fn problems(text: &str, around: Surroundings<'_>, made: &HashSet<String>) ->
     let whole_statement = |word: &str| all.first().is_some_and(|first| first.is(word));
     lexical(text, around.dialect, &all, &mut found);
     // A function of that name may be somebody's own.
-    let is_own = |habit: &Habit| around.catalog.named(&habit.word.to_lowercase()).next().is_some();
+    let is_own = |habit: &Habit| {
+        let lower = habit.word.to_lowercase();
+        around.catalog.named(&lower).next().or_else(|| around.catalog.routines_named(&lower).next()).is_some()
+    };
     let habit = habit_in(text, &all, around.dialect).filter(|habit| found.is_empty() && !is_own(habit));
     found.extend(habit.map(|habit| Problem::new(habit.range.clone(), habit.sentence())));
     // What cannot be read to its end cannot be judged, and definitions have rules of their own.

@@ -1,6 +1,6 @@
 //! What a database holds, from the system catalogs:
 //! <https://www.postgresql.org/docs/current/catalogs.html>. Objects of extensions and of the server
-//! itself are left out; completion knows the server's functions from the dialect.
+//! itself are left out, but for the functions and types that a statement may name: those stand beside the rest.
 
 use std::collections::HashMap;
 
@@ -176,6 +176,32 @@ where t.typtype in ('e', 'd', 'c', 'r') and (c.oid is null or c.relkind = 'c') a
 and not exists (select from pg_depend d where d.classid = 'pg_type'::regclass and d.objid = t.oid and d.deptype = 'e') \
 order by n.nspname, t.typname";
 
+/// The functions and types that a statement may name and that the server and its extensions bring, each with who does. What
+/// is only there for operators, casts, indexes, aggregates and types to be made of is left out.
+const BROUGHT: &str = "\
+select case when n.nspname = 'pg_catalog' then '' else n.nspname end, p.proname, p.prokind, \
+case when p.proargmodes is null then pg_get_function_arguments(p.oid) else \
+(select string_agg(concat_ws(' ', case u.mode when 'v' then 'VARIADIC' end, nullif(u.name, ''), format_type(u.type, null)), ', ' order by u.i) \
+from unnest(p.proargmodes, p.proallargtypes, p.proargnames) with ordinality u(mode, type, name, i) where u.mode in ('i', 'b', 'v')) end, \
+pg_get_function_result(p.oid), c.description, coalesce('extension ' || e.extname, 'the server') \
+from pg_proc p join pg_namespace n on n.oid = p.pronamespace join pg_type g on g.oid = p.prorettype \
+left join pg_depend d on d.classid = 'pg_proc'::regclass and d.objid = p.oid and d.deptype = 'e' left join pg_extension e on e.oid = d.refobjid \
+left join pg_description c on c.classoid = 'pg_proc'::regclass and c.objoid = p.oid and c.objsubid = 0 \
+where (e.oid is not null or n.nspname = 'pg_catalog') and p.proname !~ '^(_|binary_upgrade_|pg_stat_get_|RI_)' \
+and not p.proargtypes::oid[] && '{internal,cstring,oidvector,int2vector}'::regtype[]::oid[] \
+and g.typname !~ '^(internal|cstring|trigger|event_trigger|.*_handler)$' \
+and p.oid not in (select unnest(array[oprcode, oprrest, oprjoin])::oid from pg_operator \
+union all select castfunc from pg_cast union all select amproc from pg_amproc \
+union all select unnest(array[aggtransfn, aggfinalfn, aggcombinefn, aggserialfn, aggdeserialfn, aggmtransfn, aggminvtransfn, aggmfinalfn]) from pg_aggregate \
+union all select unnest(array[typinput, typoutput, typreceive, typsend, typmodin, typmodout, typanalyze]) from pg_type \
+union all select unnest(array[rngcanonical, rngsubdiff]) from pg_range) and has_function_privilege(p.oid, 'execute') \
+union all \
+select n.nspname, t.typname, 't', '', null, obj_description(t.oid, 'pg_type'), 'extension ' || e.extname \
+from pg_type t join pg_namespace n on n.oid = t.typnamespace \
+join pg_depend d on d.classid = 'pg_type'::regclass and d.objid = t.oid and d.deptype = 'e' join pg_extension e on e.oid = d.refobjid \
+where t.typtype in ('b', 'd', 'e', 'r') and t.typcategory <> 'A' and t.oid not in (select opckeytype from pg_opclass) \
+order by 1, 2, 4";
+
 /// Reads a part of it.
 pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -> Result<bool, EngineError> {
     let database = session.location.database.clone();
@@ -229,6 +255,7 @@ pub fn read(session: &mut PostgresSession, part: usize, catalog: &mut Catalog) -
         5 => {
             ask(ROUTINES)?.iter().for_each(|row| routine(catalog, row));
             ask(TYPES)?.iter().for_each(|row| named_type(catalog, row));
+            catalog.brought = ask(BROUGHT)?.iter().map(brought).collect();
         }
         _ => {
             catalog.databases = session.databases()?;
@@ -342,18 +369,44 @@ fn constraint(catalog: &mut Catalog, row: &SimpleQueryRow) {
 
 fn routine(catalog: &mut Catalog, row: &SimpleQueryRow) {
     let procedure = said(row, 2) == Some("p");
-    let gives = said(row, 4).filter(|_| !procedure).map(|gives| format!(" returns {gives}")).unwrap_or_default();
     catalog.push(Object {
         schema: text(row, 0),
         name: text(row, 1),
         kind: if procedure { ObjectKind::Procedure } else { ObjectKind::Function },
-        signature: format!("({}){gives}", text(row, 3)),
+        signature: signature(&text(row, 3), said(row, 4).filter(|_| !procedure)),
         comment: text(row, 5),
         uses: names(row, 6),
         definition: text(row, 7),
         belongings: access(row, 8),
         ..Object::default()
     });
+}
+
+/// What the server or an extension brings.
+fn brought(row: &SimpleQueryRow) -> Object {
+    let kind = match said(row, 2) {
+        Some("p") => ObjectKind::Procedure,
+        Some("t") => ObjectKind::Type,
+        _ => ObjectKind::Function,
+    };
+    let signature = match kind {
+        ObjectKind::Type => text(row, 6),
+        _ => signature(&text(row, 3), said(row, 4).filter(|_| kind == ObjectKind::Function)),
+    };
+    Object {
+        schema: text(row, 0),
+        name: text(row, 1),
+        kind,
+        signature,
+        comment: text(row, 5),
+        brought_by: text(row, 6),
+        ..Object::default()
+    }
+}
+
+/// What a routine takes and gives.
+fn signature(takes: &str, gives: Option<&str>) -> String {
+    format!("({takes}){}", gives.map(|gives| format!(" returns {gives}")).unwrap_or_default())
 }
 
 /// A field that is a JSON list of what belongs to a routine.

@@ -34,6 +34,10 @@ pub struct Catalog {
     pub others: BTreeMap<String, Arc<Catalog>>,
     /// The schemas that plain names are looked up in, in order.
     pub path: Vec<String>,
+    /// Functions, procedures and types that the server itself and its extensions bring, for completion and help. They are
+    /// not what the database is made of: it is read, copied and compared without them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub brought: Vec<Object>,
     /// Names of tables that only this session has, in lower case, where the server does not list them: nothing is
     /// known of a table with such a name, whatever others have under it.
     #[serde(skip)]
@@ -293,6 +297,17 @@ impl Catalog {
     /// The objects of a lower-case name.
     pub fn named<'a>(&'a self, lower: &str) -> impl Iterator<Item = &'a Object> + use<'a> {
         self.by_name.get(lower).into_iter().flatten().filter_map(|at| self.objects.get(*at as usize))
+    }
+
+    /// All of a kind that can be called or is a type, those of the server and its extensions last.
+    pub fn usable(&self, kind: ObjectKind) -> impl Iterator<Item = &Object> {
+        self.objects.iter().chain(&self.brought).filter(move |object| object.kind == kind)
+    }
+
+    /// The functions and procedures of a lower-case name, those of the server and its extensions last.
+    pub fn routines_named<'a>(&'a self, lower: &'a str) -> impl Iterator<Item = &'a Object> {
+        let brought = self.brought.iter().filter(move |object| object.name.eq_ignore_ascii_case(lower));
+        self.named(lower).chain(brought).filter(|object| object.kind.is_routine())
     }
 
     /// How long ago it was read.

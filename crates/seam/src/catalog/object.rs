@@ -126,6 +126,20 @@ impl ObjectKind {
         use ObjectKind::{ForeignTable, MaterialisedView, Table, View, VirtualTable};
         matches!(self, Table | View | MaterialisedView | ForeignTable | VirtualTable)
     }
+
+    /// Whether it is called with arguments.
+    pub fn is_routine(self) -> bool {
+        matches!(self, ObjectKind::Function | ObjectKind::Procedure)
+    }
+}
+
+impl Object {
+    /// Whether it is a function whose rows a query can read as those of a table.
+    pub fn gives_rows(&self) -> bool {
+        let (_, gives) = self.signature.rsplit_once(") returns ").unwrap_or_default();
+        let lower = gives.get(..6).unwrap_or_default().to_ascii_lowercase();
+        self.kind == ObjectKind::Function && (lower.starts_with("setof ") || lower.starts_with("table"))
+    }
 }
 
 /// One column of an object.

@@ -161,7 +161,7 @@ fn is_view(kind: ObjectKind) -> bool {
 
 /// Whether other objects may be made of it, or it of them.
 fn is_made_of(kind: ObjectKind) -> bool {
-    matches!(kind, ObjectKind::Type | ObjectKind::Function | ObjectKind::Procedure)
+    kind == ObjectKind::Type || kind.is_routine()
 }
 
 fn is_table(kind: ObjectKind) -> bool {
@@ -302,8 +302,7 @@ impl<'a> Alter<'a> {
 
     fn drop_of(&self, object: &Object) -> String {
         let word = word_in_statements(object);
-        let is_routine = matches!(object.kind, ObjectKind::Function | ObjectKind::Procedure);
-        let takes = match is_routine && self.altering.overloads {
+        let takes = match object.kind.is_routine() && self.altering.overloads {
             true => taken(&object.signature),
             false => String::new(),
         };
