@@ -158,7 +158,7 @@ fn every_type_reads_back_as_the_server_writes_it() {
         let whole: String = db_type.split('(').next().unwrap().replace(" null", "").replace("json", "text");
         assert_eq!(of.split('(').next().unwrap().replace(" unsigned", ""), whole.replace(" unsigned", ""), "{db_type}");
     }
-    // Those of geometry are bytes here.
+    // The server tells what each shape is called, too.
     run(session.as_mut(), "create table places (p point, l linestring, g geometry)").unwrap();
     run(session.as_mut(), "insert into places (p) values (point(1, 2))").unwrap();
     let found = run(session.as_mut(), "select p, l, g from places").unwrap();

@@ -563,6 +563,9 @@ fn every_type_of_mariadb() {
             ("json", "'{\"a\":  [1, null]}'"),
             ("uuid", "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'"),
             ("inet6", "'::1'"),
+            ("point", "st_geomfromtext('POINT(-0.25 51.5)', 4326)"),
+            ("polygon", "st_geomfromtext('POLYGON((0 0,3 0,0 3,0 0),(1 1,1.1 1,1 1.1,1 1))')"),
+            ("geometry", "st_geomfromtext('GEOMETRYCOLLECTION(MULTIPOINT(1 2,3 4),LINESTRING(0 0,1e300 1))', 3857)"),
         ],
     );
 }

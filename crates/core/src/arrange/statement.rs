@@ -13,6 +13,7 @@ use jaunty_language::dialect::{Comparing, Dialect, Kind as Does};
 use jaunty_language::split;
 use jaunty_seam::rows::DB_TYPE;
 use jaunty_seam::rows::form::TextForm;
+use jaunty_seam::rows::shape::{digits_as_sent, is_shape};
 use jaunty_seam::rows::span;
 use jaunty_seam::rows::widen::is_mixed;
 
@@ -28,6 +29,11 @@ pub enum StatementError {
     /// A name that means two columns.
     #[error("two columns are named \"{0}\", and a server cannot tell them apart; give one another name with \"as\"")]
     SameName(String),
+    /// Each server writes shapes in a way of its own.
+    #[error(
+        "\"{0}\" holds shapes, which a server can be asked for as a whole or as NULL, and not by their text or in an order"
+    )]
+    Shape(String),
     /// What is searched for can stand in none of the columns.
     #[error("no column can hold \"{0}\", so there is nothing to ask for")]
     Nowhere(String),
@@ -46,6 +52,9 @@ pub fn statement(
     }
     if let Some(name) = same_name(wanted, schema, comparing) {
         return Err(StatementError::SameName(name));
+    }
+    if let Some(name) = shape_asked_for(wanted, schema, dialect) {
+        return Err(StatementError::Shape(name));
     }
     let writer = Writer { dialect, comparing };
     let field = |column: usize| schema.fields().get(column).map(AsRef::as_ref);
@@ -87,6 +96,24 @@ fn same_name(wanted: &Wanted, schema: &SchemaRef, comparing: &Comparing) -> Opti
     let mut names =
         schema.fields().iter().enumerate().filter(|(column, _)| uses(*column)).map(|(_, field)| field.name());
     names.find(|name| named(name) > 1).cloned()
+}
+
+/// A column of shapes that the statement would ask for by its text, or sort by.
+fn shape_asked_for(wanted: &Wanted, schema: &SchemaRef, dialect: &Dialect) -> Option<String> {
+    let search = Search::new(&wanted.search);
+    let is_asked = |column: usize, field: &Field| {
+        let by_text =
+            |test: &Test| !matches!(test.kind, Kind::Null | Kind::In(..) | Kind::Compare(Comparison::Equal, ..));
+        wanted.order.iter().any(|order| order.column == column)
+            || wanted.conditions.iter().any(|condition| condition.column == column && by_text(&condition.test))
+            || search.as_ref().is_some_and(|search| search.can_be_in(field))
+    };
+    let mut fields = schema.fields().iter().enumerate().filter(|(_, field)| is_of_shapes(field, dialect));
+    fields.find(|(column, field)| is_asked(*column, field)).map(|(_, field)| field.name().clone())
+}
+
+fn is_of_shapes(field: &Field, dialect: &Dialect) -> bool {
+    field.metadata().get(DB_TYPE).is_some_and(|db_type| is_shape(db_type, dialect))
 }
 
 struct Writer {
@@ -167,13 +194,18 @@ impl Writer {
 
     /// A column whose values come before or after others: what is shown as text is compared as text.
     fn compared(&self, field: &Field) -> String {
-        if shown_as_text(field) { self.as_text(field) } else { self.name(field) }
+        let as_text = shown_as_text(field) && !is_of_shapes(field, self.dialect);
+        if as_text { self.as_text(field) } else { self.name(field) }
+    }
+
+    fn type_of<'f>(&self, field: &'f Field) -> &'f str {
+        field.metadata().get(DB_TYPE).map_or("", String::as_str)
     }
 
     /// Whether the server takes a column for text without being told.
     fn is_text(&self, field: &Field) -> bool {
         let types = self.comparing.text_types;
-        let db_type = field.metadata().get(DB_TYPE).map_or("", String::as_str);
+        let db_type = self.type_of(field);
         // `character varying(40)` is text, and an array of texts is none.
         let begins =
             |name: &&str| db_type.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('('));
@@ -193,6 +225,10 @@ impl Writer {
                 let [open, close] = self.comparing.bytes;
                 format!("{open}{}{close}", text.trim_start_matches("\\x").trim_start_matches("0x"))
             }
+            _ if is_of_shapes(field, self.dialect) => match digits_as_sent(text, self.type_of(field), self.dialect) {
+                Some(digits) => self.dialect.bytes_as_written(&digits),
+                None => self.dialect.text_as_written(text),
+            },
             _ if shown_as_text(field) => self.text(template, text),
             // People's words for units are not those of every server.
             _ if TextForm::of(field) == TextForm::Span => {

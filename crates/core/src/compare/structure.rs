@@ -365,6 +365,7 @@ fn held_by(kind: &Kind) -> &'static str {
         Kind::Uuid => "UUIDs",
         Kind::Json => "JSON",
         Kind::Bytes => "bytes",
+        Kind::Shape => "shapes",
         Kind::Choice(_) => "enumerated values",
         Kind::Several(_) => "sets of values",
         Kind::Bits(1) | Kind::Flag => "booleans",

@@ -32,13 +32,13 @@ impl ByKey {
         ByKey { change, options: options.clone(), head: String::new(), set: Vec::new(), key: Vec::new() }
     }
 
-    fn put_key(&self, columns: &[ColumnReader<'_>], row: usize, out: &mut String) {
+    fn put_key(&self, columns: &[ColumnReader<'_>], schema: &Schema, row: usize, out: &mut String) {
         for (index, (at, name)) in self.key.iter().enumerate() {
             out.push_str(if index == 0 { " where " } else { " and " });
             out.push_str(name);
             out.push_str(" = ");
             if let Some(column) = columns.get(*at) {
-                put_value(column, row, self.options.dialect, out);
+                put_value((column, schema.field(*at)), row, self.options.dialect, out);
             }
         }
     }
@@ -88,7 +88,7 @@ impl Exporter for ByKey {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns = ColumnReader::all(batch);
+        let (columns, schema) = (ColumnReader::all(batch), batch.schema());
         let mut text = String::new();
         for row in 0..batch.num_rows() {
             // An outer join has NULL where there is no row of the table.
@@ -104,10 +104,10 @@ impl Exporter for ByKey {
                     text.push_str(if index == 0 { "" } else { ", " });
                     text.push_str(name);
                     text.push_str(" = ");
-                    put_value(column, row, self.options.dialect, &mut text);
+                    put_value((column, schema.field(*at)), row, self.options.dialect, &mut text);
                 }
             }
-            self.put_key(&columns, row, &mut text);
+            self.put_key(&columns, &schema, row, &mut text);
             text.push_str(";\n");
             out.write_all(text.as_bytes())?;
         }

@@ -9,8 +9,10 @@ use arrow_schema::{Field, Schema};
 use super::{ExportError, Exporter, Options, extended};
 use jaunty_language::dialect::commands::arguments::written;
 use jaunty_language::dialect::{Dialect, Family, bytes_of};
+use jaunty_seam::rows::DB_TYPE;
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::origin::Origin;
+use jaunty_seam::rows::shape::digits_as_sent;
 
 /// Rows in one statement.
 const ROWS: usize = 100;
@@ -57,7 +59,7 @@ pub(super) fn table_as_written(schema: &Schema, options: &Options) -> String {
 }
 
 /// A value as it stands in a statement.
-pub(super) fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect, out: &mut String) {
+pub(super) fn put_value((column, field): (&ColumnReader<'_>, &Field), row: usize, dialect: &Dialect, out: &mut String) {
     let from = out.len();
     match column.put(row, out) {
         CellKind::Null => out.push_str("null"),
@@ -77,7 +79,11 @@ pub(super) fn put_value(column: &ColumnReader<'_>, row: usize, dialect: &Dialect
         }
         CellKind::Number | CellKind::Text => {
             let text = out.split_off(from);
-            out.push_str(&dialect.text_as_written(&text));
+            let db_type = field.metadata().get(DB_TYPE).map_or("", String::as_str);
+            match digits_as_sent(&text, db_type, dialect) {
+                Some(digits) => out.push_str(&dialect.bytes_as_written(&digits)),
+                None => out.push_str(&dialect.text_as_written(&text)),
+            }
         }
     }
 }
@@ -92,16 +98,16 @@ impl Exporter for Insert {
     }
 
     fn batch(&mut self, batch: &RecordBatch, out: &mut dyn Write) -> Result<(), ExportError> {
-        let columns = ColumnReader::all(batch);
+        let (columns, schema) = (ColumnReader::all(batch), batch.schema());
         let mut text = String::new();
         for row in 0..batch.num_rows() {
             text.push_str(match self.open {
                 0 => &self.head,
                 _ => ",\n",
             });
-            for (index, column) in columns.iter().enumerate() {
+            for (index, (column, field)) in columns.iter().zip(schema.fields()).enumerate() {
                 text.push_str(if index == 0 { "  (" } else { ", " });
-                put_value(column, row, self.dialect, &mut text);
+                put_value((column, field), row, self.dialect, &mut text);
             }
             text.push(')');
             self.open += 1;
@@ -227,7 +233,7 @@ impl List {
     fn value(&self, (column, field): (&ColumnReader<'_>, &Field), row: usize) -> String {
         let mut value = String::new();
         match self.dialect.family {
-            Family::Sql => put_value(column, row, self.dialect, &mut value),
+            Family::Sql => put_value((column, field), row, self.dialect, &mut value),
             Family::Commands => return argument(column, row),
             Family::Documents => {
                 let (mut text, mut out) = (String::new(), Vec::new());

@@ -8,6 +8,7 @@ use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Column, Object, ObjectKind};
 use jaunty_seam::rows::moment;
 use jaunty_seam::rows::nested::{Element, Nested, array_of};
+use jaunty_seam::rows::shape::{self, is_shape};
 
 use super::Datum;
 use crate::catalog::checks;
@@ -38,6 +39,8 @@ pub enum Kind {
     Array,
     /// Bytes.
     Bytes,
+    /// Points, lines and areas, as well-known text.
+    Shape,
     /// Numbers of so many bits, which are written as bits too.
     Bits(u32),
     /// Small numbers, of which one and zero stand for true and false, and may be written so.
@@ -141,6 +144,11 @@ const NAMES: &[(&str, Make)] = &[
     ("set", |args| Kind::Several(args.texts.clone())),
 ];
 
+/// Whether a text is bytes in hexadecimal digits, at least one.
+fn is_digits(text: &str) -> bool {
+    !text.is_empty() && text.len().is_multiple_of(2) && text.bytes().all(|byte| byte.is_ascii_hexdigit())
+}
+
 /// So many domains may be over each other: types are told apart by their names alone.
 const DOMAINS: usize = 8;
 
@@ -218,6 +226,9 @@ impl Kind {
                 return if arguments(name).unsigned { Kind::Integer(0, 255) } else { signed };
             }
             _ => {}
+        }
+        if is_shape(name, dialect) && !is_list {
+            return Kind::Shape;
         }
         let known = NAMES.iter().find(|(known, _)| *known == word).filter(|_| !is_list && !is_zoned);
         if let Some((_, make)) = known {
@@ -318,12 +329,21 @@ impl Kind {
             Kind::Bytes => {
                 let digits = shaped.strip_prefix("\\x").or(shaped.strip_prefix("0x")).unwrap_or(shaped);
                 let digits: String = digits.chars().filter(|c| !c.is_whitespace()).collect();
-                let is = digits.len().is_multiple_of(2) && digits.bytes().all(|byte| byte.is_ascii_hexdigit());
-                match is {
+                match digits.is_empty() || is_digits(&digits) {
                     true => (Datum::Bytes(digits.to_ascii_lowercase()), None),
                     false => (as_text(), Some(say("write bytes as pairs of hexadecimal digits".into()))),
                 }
             }
+            // Another server reads more than is known here.
+            Kind::Shape if !dialect.changing.is_some_and(|changing| changing.shapes_are_bytes) => {
+                (Datum::Text(shaped.to_owned()), None)
+            }
+            Kind::Shape => match shape::numbered(shaped) {
+                Some(_) => (Datum::Text(shaped.to_owned()), None),
+                // Its bytes, as other programs write them.
+                None if is_digits(shaped) => (Datum::Bytes(shaped.to_ascii_lowercase()), None),
+                None => (as_text(), Some(say("write a shape as POINT (1 2), or SRID=4326;POINT (1 2)".into()))),
+            },
             Kind::Bits(bits) => match bits_of(shaped, *bits) {
                 Ok(value) => (Datum::Number(value.to_string()), None),
                 Err(1) => (as_text(), Some(say("it has to be 0 or 1".into()))),

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use jaunty_language::dialect::{Changing, Dialect};
 use jaunty_language::statement::parameters::Value;
+use jaunty_seam::rows::shape::digits_as_sent;
 
 use crate::catalog::templates::exactly;
 
@@ -173,7 +174,7 @@ impl Writer {
         let table = &ground.written;
         let name = |field: usize| self.dialect.name_as_written(&ground.fields[field].column.name);
         let columns: Vec<String> = draft.new.keys().map(|field| name(*field)).collect();
-        let values: Vec<String> = draft.new.values().map(|value| self.value(value)).collect();
+        let values: Vec<String> = draft.new.iter().map(|(at, value)| self.value(&ground.fields[*at], value)).collect();
         match draft.what {
             What::Change => {
                 let pairs: Vec<_> =
@@ -223,6 +224,7 @@ impl Writer {
                 | Kind::Date
                 | Kind::Choice(_)
                 | Kind::Bytes
+                | Kind::Shape
                 | Kind::Bits(_)
                 | Kind::Flag
         );
@@ -231,13 +233,19 @@ impl Writer {
             // Not every type can be compared; its text can.
             (Datum::Number(text) | Datum::Text(text), Some(comparing)) if !keyed && !plain => {
                 let as_text = comparing.as_text.replace("VALUE", &name);
-                format!("{as_text} = {}", self.value(&Datum::Text(text.clone())))
+                format!("{as_text} = {}", self.value(field, &Datum::Text(text.clone())))
             }
-            (value, _) => format!("{name} = {}", self.value(value)),
+            (value, _) => format!("{name} = {}", self.value(field, value)),
         }
     }
 
-    fn value(&mut self, value: &Datum) -> String {
+    fn value(&mut self, field: &Field, value: &Datum) -> String {
+        let digits = match value {
+            Datum::Text(text) => digits_as_sent(text, &field.column.db_type, self.dialect),
+            _ => None,
+        };
+        let as_bytes = digits.map(Datum::Bytes);
+        let value = as_bytes.as_ref().unwrap_or(value);
         match (&mut self.values, value.parameter()) {
             (Some(values), Some(parameter)) => {
                 let name = format!(":v{}", values.len() + 1);

@@ -3,12 +3,14 @@
 
 use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
+use jaunty_language::dialect::MYSQL;
 use jaunty_mysql::{Client, Done, Error, Pace, Token};
 use jaunty_seam::catalog::Column;
 use jaunty_seam::engine::load::{Load, Meeting, NextRows, by_statements, holds_bytes};
 use jaunty_seam::error::{EngineError, ErrorKind};
 use jaunty_seam::rows::cell::{CellKind, ColumnReader};
 use jaunty_seam::rows::moment;
+use jaunty_seam::rows::shape::{digits_as_sent, is_shape};
 
 use super::connect::Way;
 use super::errors;
@@ -135,6 +137,9 @@ async fn send_rows(
 /// How values are put for the server, which reads no offsets of zones (MariaDB), or only some (MySQL).
 fn form_of(column: &Column) -> Option<Form> {
     let lower = column.db_type.to_ascii_lowercase();
+    if is_shape(&lower, &MYSQL) {
+        return Some(|text| digits_as_sent(text, "geometry", &MYSQL));
+    }
     (lower.starts_with("datetime") || is_stamp(&lower)).then_some(moment::utc)
 }
 

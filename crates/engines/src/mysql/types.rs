@@ -4,9 +4,11 @@
 
 use jaunty_mysql::column::flag;
 use jaunty_mysql::{Column, ColumnType};
+use jaunty_seam::rows::cell::hex;
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::{self, TextForm};
 use jaunty_seam::rows::origin::Origin;
+use jaunty_seam::rows::shape;
 
 /// The number of the collation of bytes (`binary`).
 const BINARY: u16 = 63;
@@ -39,6 +41,8 @@ pub enum Reader {
     Timestamp,
     /// Bytes.
     Bytes,
+    /// Points, lines and areas.
+    Shape,
     /// Text, and all that travels as text.
     Text,
 }
@@ -81,7 +85,7 @@ fn column(column: &Column) -> (Reader, Typed) {
         ColumnType::Time => (Reader::Text, "time".to_owned()),
         ColumnType::Json => (Reader::Text, "json".to_owned()),
         ColumnType::Null => (Reader::Text, String::new()),
-        ColumnType::Geometry => (Reader::Bytes, "geometry".to_owned()),
+        ColumnType::Geometry => (Reader::Shape, "geometry".to_owned()),
         // Columns of tables travel as text, and say so beside it.
         ColumnType::Enum => (Reader::Text, "enum".to_owned()),
         ColumnType::Set => (Reader::Text, "set".to_owned()),
@@ -126,7 +130,7 @@ fn column(column: &Column) -> (Reader, Typed) {
         Reader::Date => Cells::Date(Default::default()),
         Reader::Timestamp => Cells::timestamp(None),
         Reader::Bytes => Cells::Bytes(Default::default()),
-        Reader::Text => Cells::text(),
+        Reader::Text | Reader::Shape => Cells::text(),
     };
     let integer = matches!(reader, Reader::I16 | Reader::I32 | Reader::I64 | Reader::U64);
     let db_type = if unsigned && (integer || zeros) && !name.is_empty() { format!("{name} unsigned") } else { name };
@@ -172,6 +176,8 @@ fn integer<T: TryFrom<i64> + std::str::FromStr>(raw: &[u8]) -> Result<T, Misfit>
 pub fn append(reader: Reader, raw: &[u8], cells: &mut Cells) -> Result<(), Misfit> {
     match (reader, cells) {
         (Reader::Bits, Cells::U64(b)) => b.append_value(raw.iter().fold(0, |bits, byte| bits << 8 | u64::from(*byte))),
+        // What is not one stays as its bytes are written.
+        (Reader::Shape, Cells::Text(b)) => b.append_value(shape::numbered_text(raw).unwrap_or_else(|| hex(raw))),
         (_, Cells::Text(b)) => b.append_value(std::str::from_utf8(raw).map_err(|_| Misfit)?),
         (_, Cells::Bytes(b)) => b.append_value(raw),
         (_, Cells::I16(b)) => b.append_value(integer(raw)?),

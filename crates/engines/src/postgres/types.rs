@@ -5,8 +5,10 @@
 //! writes it; its common columns are then read from text into the same Arrow types.
 
 use super::origins::Origins;
+use jaunty_language::dialect::POSTGRES;
 use jaunty_seam::rows::columns::{Cells, Columns, Typed};
 use jaunty_seam::rows::form::{self, TextForm};
+use jaunty_seam::rows::shape::{self, is_shape};
 use tokio_postgres::Column;
 use tokio_postgres::types::{FromSql, Kind, Type};
 
@@ -50,6 +52,8 @@ pub enum Reader {
     Time,
     /// `timestamp`, with a time zone or without.
     Timestamp,
+    /// Points, lines and areas of the extension for places, which come as digits of their bytes.
+    Shape,
     /// Any type that only the server writes.
     Server,
 }
@@ -82,6 +86,8 @@ impl Reader {
             Type::DATE => Reader::Date,
             Type::TIME => Reader::Time,
             Type::TIMESTAMP | Type::TIMESTAMPTZ => Reader::Timestamp,
+            // By their names: their numbers are other ones in each database.
+            _ if *column.type_().kind() == Kind::Simple && is_shape(column.type_().name(), &POSTGRES) => Reader::Shape,
             _ => Reader::Server,
         }
     }
@@ -132,7 +138,7 @@ impl Plan {
 
     /// Whether every column can be read in binary form.
     pub fn is_binary(&self) -> bool {
-        !self.readers.contains(&Reader::Server)
+        !self.readers.iter().any(|reader| matches!(reader, Reader::Server | Reader::Shape))
     }
 
     /// Empty columns for the result.
@@ -165,7 +171,9 @@ impl Plan {
                 Reader::Date => Cells::Date(Default::default()),
                 Reader::Time => Cells::Time(Default::default()),
                 Reader::Timestamp => Cells::timestamp((*column.type_() == Type::TIMESTAMPTZ).then_some(zone)),
-                Reader::Numeric | Reader::Text | Reader::Jsonb | Reader::Uuid | Reader::Server => Cells::text(),
+                Reader::Numeric | Reader::Text | Reader::Jsonb | Reader::Uuid | Reader::Server | Reader::Shape => {
+                    Cells::text()
+                }
             },
         });
         Columns::new(typed.collect())
@@ -291,6 +299,10 @@ fn uuid(bytes: [u8; 16]) -> String {
 pub fn text(reader: Reader, text: &str, cells: &mut Cells) -> Result<(), Misfit> {
     let misfit = || Misfit::Text(text.to_owned());
     match (reader, cells) {
+        (Reader::Shape, Cells::Text(b)) => match shape::text_of_digits(text) {
+            Some(shape) => b.append_value(shape),
+            None => b.append_value(text),
+        },
         (_, Cells::Text(b)) => b.append_value(text),
         (Reader::Bool, Cells::Bool(b)) => b.append_value(text == "t"),
         (Reader::I16, Cells::I16(b)) => b.append_value(text.parse().map_err(|_| misfit())?),

@@ -20,6 +20,10 @@ pub struct Changing {
     pub loose_types: bool,
     /// Types whose values are bytes to a client, beside those that every language has.
     pub types_of_bytes: &'static [&'static str],
+    /// Types whose values are shapes that are read as well-known text.
+    pub types_of_shapes: &'static [&'static str],
+    /// Whether the server takes a shape as bytes alone, and not its text.
+    pub shapes_are_bytes: bool,
     /// Types that a column of a new table can have as the server's results name them, in lower case; one that ends in a
     /// parenthesis only with its length. Those are left out whose names say less in a result than in a table.
     pub kept_types: &'static [&'static str],
@@ -200,6 +204,8 @@ pub(super) const USUAL: Changing = Changing {
     choices_fold: false,
     tiny: [i8::MIN as i16, i8::MAX as i16],
     types_of_bytes: &[],
+    types_of_shapes: &[],
+    shapes_are_bytes: false,
     kept_types: &[],
     decimals_are_doubles: false,
     copying: None,

@@ -10,6 +10,7 @@ use super::{Event, Flow, Request, Session, Sink, Stop};
 use crate::catalog::Column;
 use crate::error::EngineError;
 use crate::rows::cell::{CellKind, ColumnReader};
+use crate::rows::shape::digits_as_sent;
 
 /// What to do with a row whose key already exists.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -154,8 +155,9 @@ fn put_literal(column: &ColumnReader<'_>, row: usize, of: Option<&Column>, diale
         // A text would be bits itself.
         CellKind::Text if is_bits && !out[from..].is_empty() && out[from..].bytes().all(|b| b.is_ascii_digit()) => {}
         CellKind::Text if is_bytes => {
-            let digits = out.split_off(from);
-            let digits = digits.trim_start_matches("\\x").trim_start_matches("0x");
+            let text = out.split_off(from);
+            let shape = of.and_then(|column| digits_as_sent(&text, &column.db_type, dialect));
+            let digits = shape.as_deref().unwrap_or(&text).trim_start_matches("\\x").trim_start_matches("0x");
             out.push_str(&dialect.bytes_as_written(digits));
         }
         CellKind::Number | CellKind::Text => {

@@ -3,7 +3,7 @@
 //! [`assemble`] builds batches from a database that types every value on its own, [`columns`] from one that types
 //! columns; [`widen`] keeps a column whole when its values turn out to be of several types, [`origin`] says where a
 //! column comes from, [`cell`], [`form`] and [`other`] read one value back, [`nested`] the parts of one, [`moment`] and [`span`]
-//! points and spans of time that are kept as text.
+//! points and spans of time that are kept as text, [`shape`] points, lines and areas.
 //!
 //! What Arrow has no type for travels as text or JSON, and every field tells the database's own type name in its
 //! metadata ([`DB_TYPE`]).
@@ -16,6 +16,7 @@ pub mod moment;
 pub mod nested;
 pub mod origin;
 pub mod other;
+pub mod shape;
 pub mod span;
 pub mod widen;
 

@@ -102,6 +102,16 @@ fn the_same_name_of_a_type_means_what_its_server_means() {
         mistake.map_or_else(|| datum.literal(dialect), |mistake| format!("! {}", mistake.text()))
     };
     for (db_type, dialect, text, expected) in [
+        ("point", &MYSQL, " POINT (1 2) ", "'POINT (1 2)'"),
+        ("geometry", &MYSQL, "srid=4326;linestring(0 0,1 1)", "'srid=4326;linestring(0 0,1 1)'"),
+        ("point", &MYSQL, "00000000010700000000000000", "x'00000000010700000000000000'"),
+        ("point", &MYSQL, "1, 2", "! write a shape as POINT (1 2), or SRID=4326;POINT (1 2)"),
+        (
+            "geometry(Point,4326)",
+            &POSTGRES,
+            "CIRCULARSTRING Z (0 0 1, 1 1 1, 2 0 1)",
+            "'CIRCULARSTRING Z (0 0 1, 1 1 1, 2 0 1)'",
+        ),
         ("bit(5)", &MYSQL, "21", "21"),
         ("bit(5)", &MYSQL, "b'10101'", "21"),
         ("bit(5)", &MYSQL, "32", "! it has to be from 0 to 31, or bits as b'101'"),

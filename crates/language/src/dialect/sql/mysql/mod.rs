@@ -39,6 +39,12 @@ const fn block(word: &'static str) -> Body {
     Body { after: "", open: word, ..body("") }
 }
 
+/// The types of shapes; to a client their values are bytes.
+const SHAPES: &[&str] = &[
+    "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
+    "geomcollection",
+];
+
 /// What the session is set to, remembered, and set so again.
 const REMEMBERED: &str = "set @jaunty_mode = @@sql_mode, @jaunty_zone = @@time_zone";
 const BEFORE: &str = "set sql_mode = @jaunty_mode, time_zone = @jaunty_zone";
@@ -113,10 +119,9 @@ const CHANGING: Changing = Changing {
     times_are_spans: true,
     bits_are_numbers: true,
     choices_fold: true,
-    types_of_bytes: &[
-        "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
-        "geomcollection",
-    ],
+    types_of_bytes: SHAPES,
+    types_of_shapes: SHAPES,
+    shapes_are_bytes: true,
     kept_types: &[
         "tinyint", "smallint", "mediumint", "int", "bigint", "tinyint unsigned", "smallint unsigned", "mediumint unsigned",
         "int unsigned", "bigint unsigned", "decimal(", "float", "double", "date", "year", "bit(",

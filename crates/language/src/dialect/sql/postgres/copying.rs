@@ -88,7 +88,8 @@ pub(super) const COPYING: Copying = Copying {
         "set local quote_all_identifiers = off",
     ],
     afterwards: "",
-    exactly: &[],
+    // Its text has all of a shape; these digits need nothing of the reading.
+    exactly: &[("geometry", "NAME::text"), ("geography", "NAME::text")],
     only: "only ",
     beside: [EXTENSIONS, UNWRITTEN],
     access: ACCESS,

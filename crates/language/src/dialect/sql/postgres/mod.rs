@@ -43,6 +43,8 @@ const CHANGING: Changing = Changing {
     copying: Some(&copying::COPYING),
     numbering: ["", "", " overriding system value"],
     decimals_have_nan: true,
+    // Of the extension for places on the earth.
+    types_of_shapes: &["geometry", "geography"],
     kept_types: &[
         "smallint", "integer", "bigint", "int2", "int4", "int8", "real", "float4", "float8", "double precision", "numeric",
         "boolean", "bool", "text", "varchar", "char(", "bpchar", "date", "time", "timetz", "timestamp", "timestamptz",
