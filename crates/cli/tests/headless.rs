@@ -1186,6 +1186,7 @@ fn a_connection_may_be_the_first_word() {
     assert!(both(&["schema", "ferry", "ports"], &["schema", "-c", "ferry", "ports"]).starts_with("table ports"));
     assert!(both(&["schema", "ferry", "main"], &["schema", "-c", "ferry", "-s", "main"]).contains("ports"));
     assert!(both(&["dump", "ferry", "ports"], &["dump", "-c", "ferry", "ports"]).contains("Saltmarsh"));
+    assert!(both(&["dump", "ferry", "ports"], &["dump", "ferry", "-t", "ports"]).contains("Saltmarsh"));
     let (_, told) = home.call(&["schema"]).exits(2);
     assert!(told.contains("name a connection, a database file or a URL"), "{told}");
     let (_, told) = home.call(&["dump", "quay"]).exits(2);

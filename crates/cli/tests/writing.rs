@@ -121,6 +121,10 @@ fn what_stands_at_the_cursor_is_explained() {
     screen.press(&["C-Right", "C-k"]).shows("column of table ports").press(&["Escape"]);
     // Within a call the last line tells which argument is being written.
     screen.press(&["End", "Left"]).shows("round(number, digits?) -> number");
+    // That a parenthesis is missing is told elsewhere: what comes next is asked for here.
+    screen.press(&["End", "BSpace"]).press(&["M-p"]).shows("this parenthesis never closes");
+    screen.press(&["Escape"]).loses("1 of 1").shows("round(number, digits?) -> number");
+    screen.press(&["Home"]).shows("this parenthesis never closes").loses("round(number");
 }
 
 /// A long buffer is looked through beside the screen.

@@ -458,6 +458,7 @@ fn every_type(connect: &dyn Fn() -> Box<dyn Session>, dialect: &'static Dialect,
 #[test]
 fn every_type_of_postgres() {
     let server = Postgres::start();
+    server.sql("create extension postgis");
     let connect = || of_server("postgres", server.port, "clerk", PASSWORD, "bookings");
     run(connect().as_mut(), "create type tide as enum ('low', 'high')").unwrap();
     run(connect().as_mut(), "create type berth as (pier int, name text)").unwrap();
@@ -516,6 +517,9 @@ fn every_type_of_postgres() {
             ("point", "'(1,2)'"),
             ("money", "'12.34'"),
             ("pg_lsn", "'16/B374D848'"),
+            ("geometry", "'LINESTRING Z (0 0 1, 1 1 2.5)'"),
+            ("geometry(Point,4326)", "'SRID=4326;POINT(-0.25 51.5)'"),
+            ("geography", "'POLYGON((0 0, 3 0, 0 3, 0 0))'"),
         ],
     );
 }

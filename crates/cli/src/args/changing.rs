@@ -98,6 +98,9 @@ pub struct Dump {
     /// The connection, unless --connection names it; then only these tables and views, with their schema where that is needed; in Redis keys and patterns of keys
     #[arg(value_names = ["NAME", "TABLE"], num_args = 0..)]
     pub words: Vec<String>,
+    /// Only this table or view, as after the name of the connection. May be given several times
+    #[arg(short, long = "table", value_name = "TABLE")]
+    pub tables: Vec<String>,
     /// The file; without it, or with "-", standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,

@@ -32,6 +32,7 @@ const SOME: usize = 12;
 /// Writes what the command line asks for.
 pub fn run(args: &args::Dump) -> Result<(), Failure> {
     let (connection, tables) = connection_and(args.connection.as_deref(), &args.words)?;
+    let tables = [tables, &args.tables].concat();
     let Named { profile, engine, .. } = named(connection)?;
     let dialect = engine.dialect();
     let output = file_of(args.output.as_deref());
@@ -94,7 +95,7 @@ pub fn run(args: &args::Dump) -> Result<(), Failure> {
                     wanted.names.push(Name { schema: String::new(), name: name.clone() });
                     continue;
                 }
-                let found = relation(name, &catalog, dialect)
+                let found = relation(&name, &catalog, dialect)
                     .ok_or_else(|| Failure::Usage(format!("there is no table or view {name}")))?;
                 wanted.names.push(found.to_name());
             }

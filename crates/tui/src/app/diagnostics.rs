@@ -188,15 +188,21 @@ impl App {
         placed.filter(|(range, _)| !(typing && (range.end == cursor || range.is_empty()))).collect()
     }
 
-    /// What is wrong at the cursor, or else in its statement.
+    /// What is wrong at the cursor, or else in its statement; within a call only what is wrong with a word at the cursor: what
+    /// the argument is that comes next says more than that a sign is missing or one too many.
     pub fn problem_at_cursor(&self) -> Option<String> {
         let document = &self.buffer.document;
         let statement = document.statement()?;
         let all = self.problems_of(statement);
         let cursor = document.cursor();
-        let here = all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end);
+        let in_call = self.call().is_some();
+        let is_word = |range: &Range<usize>| {
+            document.rope().get_byte_slice(range.clone()).is_some_and(|part| part.chars().any(char::is_alphanumeric))
+        };
+        let here =
+            all.iter().find(|(range, _)| range.start <= cursor && cursor <= range.end && (!in_call || is_word(range)));
         // Elsewhere in the statement it can wait until nothing is typed.
-        let first = all.first().filter(|_| self.troubles.changed.is_none());
+        let first = all.first().filter(|_| self.troubles.changed.is_none() && !in_call);
         here.or(first).map(|(_, problem)| problem.sentence())
     }
 

@@ -3,6 +3,7 @@
 use jaunty_core::complete::{Kind, Proposal};
 use jaunty_language::help;
 use jaunty_language::text::clean;
+use jaunty_seam::catalog::ObjectKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -82,7 +83,15 @@ fn about(app: &App, proposal: &Proposal) -> String {
         Kind::Keyword => help.keyword(&proposal.label),
         _ => None,
     };
-    let text = entry.map(|entry| entry.text.as_str()).unwrap_or_default();
+    let lower = proposal.label.to_lowercase();
+    // What the server says of a function that there are no words of ours for.
+    let of_server = || match (proposal.kind, &app.connection.catalog) {
+        (Kind::Function | Kind::Object(ObjectKind::Function), Some(catalog)) => {
+            catalog.routines_named(&lower).map(|routine| routine.comment.as_str()).find(|comment| !comment.is_empty())
+        }
+        _ => None,
+    };
+    let text = entry.map(|entry| entry.text.as_str()).or_else(of_server).unwrap_or_default();
     let sentence = text.find(". ").map_or(text, |end| text.get(..=end).unwrap_or(text));
-    sentence.to_owned()
+    clean::clean(sentence).into_owned()
 }
