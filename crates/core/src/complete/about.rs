@@ -5,6 +5,7 @@ use super::columns::{Inserted, inserted};
 use super::context::{Context, Surroundings};
 use super::documents;
 use super::scope::{Scope, Seen, VisibleSource};
+use super::{Kind, Proposal};
 use crate::catalog::templates;
 use jaunty_language::dialect::{Dialect, Family};
 use jaunty_language::help;
@@ -12,7 +13,7 @@ use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::Written;
 use jaunty_language::statement::shape::{Origin, Shape, Word, words};
 use jaunty_language::text::numbers;
-use jaunty_seam::catalog::{Catalog, Column, Name, Object, Rule};
+use jaunty_seam::catalog::{Catalog, Column, Name, Object, ObjectKind, Rule};
 
 /// What is known of something.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -25,6 +26,24 @@ pub struct About {
     pub table: Option<Name>,
     /// The other database that it is in, if so.
     pub elsewhere: Option<String>,
+}
+
+/// What a keyword or a function that was proposed does: in our own words, else as the server describes it, which is not cleaned.
+pub fn help_for<'a>(proposal: &Proposal, catalog: &'a Catalog, dialect: &'static Dialect) -> Option<&'a str> {
+    let help = help::of(dialect);
+    let entry = match proposal.kind {
+        Kind::Function => help.function(&proposal.label),
+        Kind::Keyword => help.keyword(&proposal.label),
+        _ => None,
+    };
+    let lower = proposal.label.to_lowercase();
+    let of_server = || match proposal.kind {
+        Kind::Function | Kind::Object(ObjectKind::Function) => {
+            catalog.routines_named(&lower).map(|routine| routine.comment.as_str()).find(|comment| !comment.is_empty())
+        }
+        _ => None,
+    };
+    entry.map(|entry| entry.text.as_str()).or_else(of_server)
 }
 
 /// What is known of the word at byte `cursor` of a statement.

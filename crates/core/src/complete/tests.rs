@@ -353,6 +353,12 @@ fn functions_and_types_that_extensions_bring_are_known() {
     assert_eq!(explained.title, "alikeness(a text, b text) returns real");
     assert_eq!(explained.lines[0], "how near they are");
     assert_eq!(explained.lines.last().unwrap(), "function of extension alike");
+    let help_of = |text: &str| -> String {
+        let all = complete(text, text.len(), around).proposals;
+        about::help_for(&all[0], &catalog, &dialect::POSTGRES).unwrap_or_default().to_owned()
+    };
+    assert_eq!(help_of("select alikenes"), "how near they are");
+    assert_ne!(help_of("select upper"), "how near they are", "our own words for what the server has");
     // Of those of one name the call is the one that takes so many.
     let text = "select alikeness(name, 'x', ";
     let call = about::call(text, text.len(), around).unwrap();

@@ -305,7 +305,7 @@ impl Catalog {
     }
 
     /// The functions and procedures of a lower-case name, those of the server and its extensions last.
-    pub fn routines_named<'a>(&'a self, lower: &'a str) -> impl Iterator<Item = &'a Object> {
+    pub fn routines_named<'a, 'n>(&'a self, lower: &'n str) -> impl Iterator<Item = &'a Object> + use<'a, 'n> {
         let brought = self.brought.iter().filter(move |object| object.name.eq_ignore_ascii_case(lower));
         self.named(lower).chain(brought).filter(|object| object.kind.is_routine())
     }

@@ -1,11 +1,10 @@
 //! What could be written at a place.
 
-use jaunty_core::complete::about::table_about;
+use jaunty_core::complete::about::{help_for, table_about};
 use jaunty_core::complete::{Kind, Proposal, complete as completed};
 use jaunty_language::edit::snippet::Snippet;
-use jaunty_language::help;
 use jaunty_language::text::clean::clean;
-use jaunty_seam::catalog::{Name, ObjectKind};
+use jaunty_seam::catalog::{Catalog, Name, ObjectKind};
 use serde_json::{Value, json};
 
 use super::help::markup;
@@ -45,7 +44,8 @@ pub(super) fn complete(server: &mut Server, params: &Value) -> Result<Value, Ref
     let bytes = completion.replace.start + start..completion.replace.end + start;
     let range = text.range(&bytes);
     let written = text.rope.byte_slice(bytes).to_string();
-    let help = help::of(text.dialect());
+    let nothing = Catalog::default();
+    let catalog = server.link_of(text).and_then(|link| link.catalog.as_deref()).unwrap_or(&nothing);
     let uri = &text.uri;
     let item = |(place, proposal): (usize, &Proposal)| {
         let snippets = server.client.can.snippets;
@@ -61,17 +61,11 @@ pub(super) fn complete(server: &mut Server, params: &Value) -> Result<Value, Ref
             "insertTextFormat": if snippets { 2 } else { 1 },
             "textEdit": {"range": range, "newText": insert},
         });
-        let entry = match proposal.kind {
-            Kind::Function => help.function(&proposal.label),
-            Kind::Keyword => help.keyword(&proposal.label.to_uppercase()),
-            Kind::Object(_) => {
-                item["data"] = json!({"uri": uri, "name": proposal.label, "detail": proposal.detail});
-                None
-            }
-            _ => None,
-        };
-        if let Some(entry) = entry {
-            item["documentation"] = json!(entry.text);
+        if matches!(proposal.kind, Kind::Object(_)) {
+            item["data"] = json!({"uri": uri, "name": proposal.label, "detail": proposal.detail});
+        }
+        if let Some(help) = help_for(proposal, catalog, text.dialect()) {
+            item["documentation"] = json!(clean(help));
         }
         item
     };

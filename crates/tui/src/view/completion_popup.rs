@@ -1,9 +1,9 @@
 //! Proposals beside the cursor, and a line about the chosen one.
 
+use jaunty_core::complete::about::help_for;
 use jaunty_core::complete::{Kind, Proposal};
-use jaunty_language::help;
 use jaunty_language::text::clean;
-use jaunty_seam::catalog::ObjectKind;
+use jaunty_seam::catalog::Catalog;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -77,21 +77,9 @@ fn beside(proposal: &Proposal) -> String {
 
 /// The first sentence of the help for it.
 fn about(app: &App, proposal: &Proposal) -> String {
-    let help = help::of(app.buffer.document.outline().dialect());
-    let entry = match proposal.kind {
-        Kind::Function => help.function(&proposal.label),
-        Kind::Keyword => help.keyword(&proposal.label),
-        _ => None,
-    };
-    let lower = proposal.label.to_lowercase();
-    // What the server says of a function that there are no words of ours for.
-    let of_server = || match (proposal.kind, &app.connection.catalog) {
-        (Kind::Function | Kind::Object(ObjectKind::Function), Some(catalog)) => {
-            catalog.routines_named(&lower).map(|routine| routine.comment.as_str()).find(|comment| !comment.is_empty())
-        }
-        _ => None,
-    };
-    let text = entry.map(|entry| entry.text.as_str()).or_else(of_server).unwrap_or_default();
+    let nothing = Catalog::default();
+    let catalog = app.connection.catalog.as_deref().unwrap_or(&nothing);
+    let text = help_for(proposal, catalog, app.buffer.document.outline().dialect()).unwrap_or_default();
     let sentence = text.find(". ").map_or(text, |end| text.get(..=end).unwrap_or(text));
     clean::clean(sentence).into_owned()
 }
