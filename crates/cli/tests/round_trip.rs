@@ -218,6 +218,32 @@ fn flags_bits_and_sets_of_a_file_are_what_the_server_has_for_them() {
     assert_eq!(mariadb.sql(flags).trim(), "1\t1\t0\n2\t0\t1");
 }
 
+/// Shapes become shapes on another server, also in a table that is made for them, where there is a type for them.
+#[test]
+fn shapes_go_from_one_server_to_another() {
+    let (postgres, mariadb) = (Postgres::start(), Mariadb::start());
+    mariadb.sql(
+        "create table bookings.berths (id int primary key, at point, line geometry); insert into bookings.berths values \
+         (1, st_geomfromtext('POINT(-0.25 51.5)', 4326), st_geomfromtext('LINESTRING(0 0, 1 1)')), (2, null, null)",
+    );
+    let home = home(Some(&postgres), Some(&mariadb));
+    let load = |from: &str, of: &str, to: &str, into: &str| {
+        let select = format!("select * from {of} order by id");
+        home.call(&["load", "--from", from, "-s", &select, "-c", to, "-i", into, "--create"]).exits(0)
+    };
+    // Where no extension has brought the type there are texts.
+    load("office", "berths", "quay", "texts");
+    let told = "select st_astext(at), st_srid(at), st_astext(line) from berths order by id";
+    let texts = "select data_type from information_schema.columns where table_name = 'texts' and column_name = 'at'";
+    assert_eq!(postgres.sql(texts).trim(), "text");
+    postgres.sql("create extension postgis");
+    load("office", "berths", "quay", "berths");
+    assert_eq!(postgres.sql(told).lines().next(), Some("POINT(-0.25 51.5)|4326|LINESTRING(0 0,1 1)"));
+    load("quay", "berths", "office", "back");
+    let bits = |table: &str| mariadb.sql(&format!("select id, hex(at), hex(line) from bookings.{table} order by id"));
+    assert_eq!(bits("back"), bits("berths"));
+}
+
 /// A table that is made for rows of another one of the same kind of server has its types, and of another kind what comes
 /// nearest.
 #[test]

@@ -194,7 +194,7 @@ and p.oid not in (select unnest(array[oprcode, oprrest, oprjoin])::oid from pg_o
 union all select castfunc from pg_cast union all select amproc from pg_amproc \
 union all select unnest(array[aggtransfn, aggfinalfn, aggcombinefn, aggserialfn, aggdeserialfn, aggmtransfn, aggminvtransfn, aggmfinalfn]) from pg_aggregate \
 union all select unnest(array[typinput, typoutput, typreceive, typsend, typmodin, typmodout, typanalyze]) from pg_type \
-union all select unnest(array[rngcanonical, rngsubdiff]) from pg_range) and has_function_privilege(p.oid, 'execute') \
+union all select unnest(array[rngcanonical, rngsubdiff]) from pg_range) and has_function_privilege(p.oid, 'execute') and has_schema_privilege(n.oid, 'usage') \
 union all \
 select n.nspname, t.typname, 't', '', null, obj_description(t.oid, 'pg_type'), 'extension ' || e.extname \
 from pg_type t join pg_namespace n on n.oid = t.typnamespace \

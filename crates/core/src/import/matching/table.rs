@@ -3,12 +3,31 @@
 use jaunty_language::dialect::Dialect;
 use jaunty_language::lexer::TokenKind;
 use jaunty_language::statement::shape::words;
-use jaunty_seam::catalog::{Catalog, Column, Object};
+use jaunty_seam::catalog::{Catalog, Column, Object, ObjectKind};
+use jaunty_seam::rows::shape::is_shape;
 
 use super::{Matching, NewColumns, Target};
+use crate::catalog::templates;
 use crate::import::ImportError;
 use crate::import::found::{Found, FoundColumn};
 use crate::slip::Kind;
+
+/// The type of a new column for shapes of another table, where the database has one: what an extension brings, not every one.
+fn type_for_shapes(
+    declared: &str,
+    from: Option<&Dialect>,
+    catalog: &Catalog,
+    dialect: &'static Dialect,
+) -> Option<String> {
+    let changing = dialect.changing.filter(|_| from.is_some_and(|from| is_shape(declared, from)))?;
+    let any = changing.types_of_shapes.first()?;
+    let same = changing.types_of_shapes.iter().find(|known| known.eq_ignore_ascii_case(declared)).unwrap_or(any);
+    let mut brought = catalog.usable(ObjectKind::Type).filter(|of| of.name == *same);
+    match changing.shapes_are_bytes {
+        true => Some((*same).to_owned()),
+        false => brought.next().map(|of| templates::name(of, catalog, dialect)),
+    }
+}
 
 /// A type as a person writes it: what else would be in a column's definition is not one.
 fn one_type(text: &str, dialect: &'static Dialect) -> Result<String, ImportError> {
@@ -161,9 +180,11 @@ impl Matching {
             }
             let is_key = key.contains(&file.name);
             let wanted = types.iter().find(|(name, _)| *name == file.name).map(|(_, wanted)| one_type(wanted, dialect));
+            let of_shapes = type_for_shapes(&file.declared, found.language, catalog, dialect).filter(|_| !is_key);
+            let usual = || file.db_type(is_key, dialect, found.language);
             let column = Column {
                 name: told.to_owned(),
-                db_type: wanted.transpose()?.unwrap_or_else(|| file.db_type(is_key, dialect, found.language)),
+                db_type: wanted.transpose()?.or(of_shapes).unwrap_or_else(usual),
                 nullable: !is_key,
                 key: is_key,
                 ..Column::default()
