@@ -1,6 +1,7 @@
 //! Keywords by clause, functions and types.
 
 use super::context::{Context, Place};
+use super::rank::fit;
 use super::snippets::Snippet;
 use super::{Found, Kind, definitions, escaped};
 use crate::catalog::templates;
@@ -351,7 +352,8 @@ fn put_functions(
     let (catalog, dialect) = (context.around.catalog, context.around.dialect);
     let help = help::of(dialect);
     // There are hundreds: they leave room for the columns, of which less is known without what is read from.
-    let of_server = if context.typed.is_empty() { 5 } else { 14 };
+    let nothing_typed = context.typed.is_empty();
+    let of_server = if nothing_typed { 5 } else { 14 };
     // They are called with a parenthesis that is there already.
     let called = context.next().is_some_and(|w| w.sign(b'('));
     let insert = |name: &str, signature: &str| match (called, signature) {
@@ -359,20 +361,27 @@ fn put_functions(
         (false, signature) if signature.starts_with("()") => format!("{name}()"),
         _ => format!("{name}($1)$0"),
     };
-    for object in catalog.usable(ObjectKind::Function).filter(|object| is_meant(object)) {
+    // Of what the server has our own words come first. Only what fits is written out: there may be thousands.
+    let is_wanted = |object: &&Object| {
+        let is_brought = || !nothing_typed && !context.quoted && help.function(&object.name).is_none();
+        is_meant(object)
+            && fit(&context.typed, &object.name).is_some()
+            && (object.brought_by.is_empty() || is_brought())
+    };
+    for object in catalog.usable(ObjectKind::Function).filter(is_wanted) {
         let is_own = object.brought_by.is_empty();
-        // Of what the server has our own words come first.
-        if !is_own && help.function(&object.name).is_some() {
-            continue;
-        }
         let name = escaped(&templates::function_name(object, catalog, dialect));
         let kind = if is_own { Kind::Object(ObjectKind::Function) } else { Kind::Function };
         let insert = insert(&name, if is_own { "" } else { &object.signature });
         let detail = object.signature.replacen(") returns ", ") -> ", 1);
         found.put(kind, &object.name, detail, insert, if is_own { 24 } else { of_server - 4 });
     }
-    for entry in
-        help.entries().iter().filter(|entry| entry.kind == help::Kind::Function && is_of_help(&entry.signature))
+    // None of them is called by a name in quotes.
+    for entry in help
+        .entries()
+        .iter()
+        .filter(|_| !context.quoted)
+        .filter(|entry| entry.kind == help::Kind::Function && is_of_help(&entry.signature))
     {
         let (_, signature) = entry.signature.split_at(entry.name.len().min(entry.signature.len()));
         let insert = match signature.starts_with('(') {

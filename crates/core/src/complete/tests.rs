@@ -343,6 +343,8 @@ fn functions_and_types_that_extensions_bring_are_known() {
     );
     let uppers: Vec<_> = proposed("select uppe").into_iter().filter(|(label, ..)| label == "upper").collect();
     assert_eq!(uppers.len(), 1, "our own words for what the server has: {uppers:?}");
+    let quoted = proposed("select \"up");
+    assert!(!quoted.iter().any(|(label, ..)| label == "upper"), "none is called by a name in quotes: {quoted:?}");
     // Where rows are read, those that give rows; a list of tables is not made longer by them.
     let of_rows = |text: &str| proposed(text).iter().any(|(label, ..)| label == "alike_rows");
     assert!(of_rows("select * from alike") && of_rows("select * from tools.") && !of_rows("select * from "));

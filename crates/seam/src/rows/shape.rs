@@ -57,14 +57,15 @@ pub fn is_shape(db_type: &str, dialect: &Dialect) -> bool {
     word.is_some_and(|word| types.iter().any(|of| of.eq_ignore_ascii_case(word)))
 }
 
-/// The hexadecimal digits of the bytes that a server takes for the text of a shape; `None` where it takes the text itself,
-/// and where that is not one.
+/// The hexadecimal digits of the bytes that a server takes for the text of a shape, or for these digits; `None` where it takes
+/// the text itself, and where that is not one.
 pub fn digits_as_sent(text: &str, db_type: &str, dialect: &Dialect) -> Option<String> {
     let takes_bytes = dialect.changing.is_some_and(|changing| changing.shapes_are_bytes);
     if !takes_bytes || !is_shape(db_type, dialect) {
         return None;
     }
-    numbered(text).map(|raw| hex(&raw))
+    let is_digits = !text.is_empty() && text.len().is_multiple_of(2) && text.bytes().all(|b| b.is_ascii_hexdigit());
+    if is_digits { Some(text.to_owned()) } else { numbered(text).map(|raw| hex(&raw)) }
 }
 
 /// The text of a shape in well-known binary, plain or extended; `None` where the bytes are not one.
@@ -194,10 +195,14 @@ impl Bytes<'_> {
         let mut somewhere = false;
         for at in 0..layout.numbers {
             let value = self.take().map(if layout.little { f64::from_le_bytes } else { f64::from_be_bytes })?;
+            // No server reads the word for it.
+            if value.is_infinite() {
+                return None;
+            }
             somewhere |= !value.is_nan();
             out.push_str(if at == 0 { "" } else { " " });
             // As short as it can be to be read back as the same number.
-            let plain = value == 0.0 || (1e-5..1e16).contains(&value.abs()) || !value.is_finite();
+            let plain = value == 0.0 || (1e-5..1e16).contains(&value.abs()) || value.is_nan();
             let _ = if plain { write!(out, "{value}") } else { write!(out, "{value:e}") };
         }
         Some(somewhere)
@@ -343,6 +348,23 @@ mod tests {
         }
         let as_others_write = numbered(" srid=4326 ;multipoint( 1 2 ,3 4)").unwrap();
         assert_eq!(numbered_text(&as_others_write).as_deref(), Some("SRID=4326;MULTIPOINT ((1 2), (3 4))"));
+    }
+
+    #[test]
+    fn what_a_server_takes_is_sent() {
+        use jaunty_language::dialect::{MYSQL, POSTGRES};
+        let point = hex(&numbered("POINT (1 2)").unwrap());
+        for (text, db_type, dialect, wanted) in [
+            ("POINT (1 2)", "point", &MYSQL, Some(point.as_str())),
+            (point.as_str(), "geometry", &MYSQL, Some(point.as_str())),
+            ("POINT (1 2)", "varchar(20)", &MYSQL, None),
+            ("nowhere", "point", &MYSQL, None),
+            ("POINT (1 2)", "geometry(Point,4326)", &POSTGRES, None),
+        ] {
+            assert_eq!(digits_as_sent(text, db_type, dialect).as_deref(), wanted, "{text} {db_type}");
+        }
+        let types = ["geometry", "public.geometry(Point,4326)", "GEOGRAPHY", "point"];
+        assert_eq!(types.map(|of| is_shape(of, &POSTGRES)), [true, true, true, false]);
     }
 
     #[test]

@@ -88,8 +88,7 @@ pub(super) const COPYING: Copying = Copying {
         "set local quote_all_identifiers = off",
     ],
     afterwards: "",
-    // Its text has all of a shape; these digits need nothing of the reading.
-    exactly: &[("geometry", "NAME::text"), ("geography", "NAME::text")],
+    exactly: &[],
     only: "only ",
     beside: [EXTENSIONS, UNWRITTEN],
     access: ACCESS,
