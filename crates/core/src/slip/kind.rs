@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use jaunty_language::dialect::Dialect;
 use jaunty_seam::catalog::{Catalog, Column, Object, ObjectKind};
+use jaunty_seam::rows::cell::is_hex;
 use jaunty_seam::rows::moment;
 use jaunty_seam::rows::nested::{Element, Nested, array_of};
 use jaunty_seam::rows::shape::{self, is_shape};
@@ -143,11 +144,6 @@ const NAMES: &[(&str, Make)] = &[
     ("enum", |args| Kind::Choice(args.texts.clone())),
     ("set", |args| Kind::Several(args.texts.clone())),
 ];
-
-/// Whether a text is bytes in hexadecimal digits, at least one.
-fn is_digits(text: &str) -> bool {
-    !text.is_empty() && text.len().is_multiple_of(2) && text.bytes().all(|byte| byte.is_ascii_hexdigit())
-}
 
 /// So many domains may be over each other: types are told apart by their names alone.
 const DOMAINS: usize = 8;
@@ -329,7 +325,7 @@ impl Kind {
             Kind::Bytes => {
                 let digits = shaped.strip_prefix("\\x").or(shaped.strip_prefix("0x")).unwrap_or(shaped);
                 let digits: String = digits.chars().filter(|c| !c.is_whitespace()).collect();
-                match digits.is_empty() || is_digits(&digits) {
+                match digits.is_empty() || is_hex(&digits) {
                     true => (Datum::Bytes(digits.to_ascii_lowercase()), None),
                     false => (as_text(), Some(say("write bytes as pairs of hexadecimal digits".into()))),
                 }
@@ -341,7 +337,7 @@ impl Kind {
             Kind::Shape => match shape::numbered(shaped) {
                 Some(_) => (Datum::Text(shaped.to_owned()), None),
                 // Its bytes, as other programs write them.
-                None if is_digits(shaped) => (Datum::Bytes(shaped.to_ascii_lowercase()), None),
+                None if is_hex(shaped) => (Datum::Bytes(shaped.to_ascii_lowercase()), None),
                 None => (as_text(), Some(say("write a shape as POINT (1 2), or SRID=4326;POINT (1 2)".into()))),
             },
             Kind::Bits(bits) => match bits_of(shaped, *bits) {

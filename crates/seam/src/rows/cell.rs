@@ -373,6 +373,11 @@ fn real(value: f64) -> String {
     ryu::Buffer::new().format(value).to_owned()
 }
 
+/// Whether a text is the hexadecimal digits of bytes, at least of one.
+pub fn is_hex(text: &str) -> bool {
+    !text.is_empty() && text.len().is_multiple_of(2) && text.bytes().all(|byte| byte.is_ascii_hexdigit())
+}
+
 /// Hexadecimal digits, two a byte.
 pub fn hex(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len() * 2);

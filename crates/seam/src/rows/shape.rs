@@ -10,7 +10,7 @@ use std::fmt::Write as _;
 
 use jaunty_language::dialect::Dialect;
 
-use super::cell::hex;
+use super::cell::{hex, is_hex};
 
 /// Signs of the extended form in the number of a kind.
 const HAS_Z: u32 = 0x8000_0000;
@@ -64,8 +64,7 @@ pub fn digits_as_sent(text: &str, db_type: &str, dialect: &Dialect) -> Option<St
     if !takes_bytes || !is_shape(db_type, dialect) {
         return None;
     }
-    let is_digits = !text.is_empty() && text.len().is_multiple_of(2) && text.bytes().all(|b| b.is_ascii_hexdigit());
-    if is_digits { Some(text.to_owned()) } else { numbered(text).map(|raw| hex(&raw)) }
+    if is_hex(text) { Some(text.to_owned()) } else { numbered(text).map(|raw| hex(&raw)) }
 }
 
 /// The text of a shape in well-known binary, plain or extended; `None` where the bytes are not one.
